@@ -1,0 +1,38 @@
+# Every target sets up what it needs in .venv and uses it again the next time.
+# Paths below are relative on purpose: the checkout may stand in a folder with spaces.
+PYTHON ?= python3
+BIN := .venv/bin
+READY := .venv/ready
+
+.PHONY: help demo test soak bench shots clean
+help:            ## show the targets
+	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/ -/'
+
+$(READY): pyproject.toml constraints.txt
+	@$(PYTHON) -c 'import sys; sys.exit("Sigillum needs Python 3.11 or newer; set PYTHON=...") if sys.version_info < (3, 11) else None'
+	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	@touch $(READY)
+
+demo: $(READY)   ## set up and play the demo
+	@$(BIN)/python -m sigillum demo
+
+test: $(READY)   ## set up and pass everything: style, types, import rules, tests, coverage
+	$(BIN)/python -m ruff check src tests benchmarks
+	$(BIN)/python -m mypy
+	$(BIN)/lint-imports --no-cache
+	$(BIN)/python -m coverage run -m pytest
+	$(BIN)/python -m coverage combine --quiet || true
+	$(BIN)/python -m coverage report
+
+soak: $(READY)   ## the long runs
+	$(BIN)/python -m pytest -m soak --soak
+
+bench: $(READY)  ## measure, and compare with the bounds in benchmarks/README.md
+	$(BIN)/python -m benchmarks
+
+shots: $(READY)  ## draw docs/screenshots anew
+	$(BIN)/python -m docs.shots
+
+clean:           ## remove what was set up
+	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis .coverage*

@@ -1,0 +1,140 @@
+"""Putting the house together: tenants, their interfaces, the control interface, the `Date` of the own clock."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from email.utils import format_datetime
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.convertors import Convertor, register_url_convertor
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from . import clients, oauth, scim, work, world
+from .clock import Clock, moment_of, stamp
+from .faults import Fault, FaultLayer, order
+from .schemas import KINDS
+from .scim import bearer
+from .world import Tenant
+
+Json = dict[str, Any]
+
+
+class _Discovery(Convertor[str]):
+    regex = "ServiceProviderConfig|ResourceTypes|Schemas"
+
+    def convert(self, value: str) -> str:
+        return value
+
+    def to_string(self, value: str) -> str:
+        return value
+
+
+register_url_convertor("scim_discovery", _Discovery())
+
+
+@dataclass
+class House:
+    """All simulated tenants with one clock, and the administrators' tokens that were handed out."""
+
+    world: Json
+    base: str
+    control_token: str
+    clock: Clock = field(default_factory=Clock)
+    tenants: dict[str, Tenant] = field(default_factory=dict)
+    tokens: dict[str, dict[str, str]] = field(default_factory=dict)
+    faults: list[Fault] = field(default_factory=list)
+
+    def open(self, name: str, like: str | None = None) -> Tenant:
+        """Make the tenant `name` anew; `like` names the tenant of the world file that it copies."""
+        described = self.world["tenants"][like or name]
+
+        def hand_out(tenant: str, admin: str, token: str) -> None:
+            self.tokens.setdefault(tenant, {})[admin] = token
+        tenant = world.build(name, described, self.base, self.clock, hand_out)
+        self.tenants[name] = tenant
+        tenant.store.create(KINDS["TenantProfile"], scim.profile_of(tenant))
+        for record in tenant.store.records["TenantProfile"].values():
+            record.past[0] = (record.created, *record.past[0][1:])
+        return tenant
+
+
+class DateLayer:
+    """Puts the sandbox's own time into `Date`, on every answer."""
+
+    def __init__(self, app: ASGIApp, clock: Clock) -> None:
+        self.app, self.clock = app, clock
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        async def dated(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                date = format_datetime(self.clock.now(), usegmt=True).encode()
+                message["headers"] = [*message["headers"], (b"date", date)]
+            await send(message)
+        await self.app(scope, receive, dated if scope["type"] == "http" else send)
+
+
+async def control(request: Request) -> Response:
+    """The control interface: clock, faults, tenants. It has a token of its own."""
+    house: House = request.app.state.house
+    if bearer(request) != house.control_token:
+        return JSONResponse({"error": "the control token is needed"}, 401)
+    what = request.path_params["what"]
+    try:
+        body = json.loads(await request.body() or b"{}") if request.method == "POST" else {}
+        return JSONResponse(_CONTROLS[what](house, body))
+    except (KeyError, ValueError, TypeError) as problem:
+        return JSONResponse({"error": f"{type(problem).__name__}: {problem}"}, 400)
+
+
+def _clock(house: House, body: Json) -> Json:
+    if "set" in body:
+        house.clock.set(moment_of(body["set"]))
+    house.clock.move(float(body.get("move", 0)))
+    if "freeze" in body:
+        house.clock.freeze(bool(body["freeze"]))
+    return {"now": stamp(house.clock.now()), "frozen": house.clock.frozen}
+
+
+def _faults(house: House, body: Json) -> Json:
+    if body.get("clear"):
+        house.faults.clear()
+    for described in body.get("orders", []):
+        house.faults.append(order(described))
+    return {"faults": [vars(f) for f in house.faults]}
+
+
+def _tenants(house: House, body: Json) -> Json:
+    for name, like in body.get("open", {}).items():
+        house.open(name, like)
+    for name, limits in body.get("limits", {}).items():
+        tenant = house.tenants[name]
+        tenant.described = {**tenant.described, "limits": {**tenant.described.get("limits", {}), **limits}}
+        tenant.store.arrival_seconds = float(tenant.limit("arrival_seconds"))
+    for name, seconds in body.get("stale", {}).items():
+        house.tenants[name].store.stale_seconds = float(seconds)
+    return {"tenants": {n: t.scim for n, t in house.tenants.items()},
+            "tokens": {n: house.tokens.get(n, {}) for n in body.get("open", {})}}
+
+
+def _state(house: House, body: Json) -> Json:
+    """Everything that a tenant holds now: for tests that compare states."""
+    tenant = house.tenants[body["tenant"]]
+    held = {name: [{"id": i, **d} for i, d in tenant.store.all_current(name)] for name in KINDS}
+    return {"resources": held, "unread": sorted(tenant.unread), "streams": tenant.streams}
+
+
+_CONTROLS = {"clock": _clock, "faults": _faults, "tenants": _tenants, "state": _state}
+
+
+def build(house: House) -> ASGIApp:
+    """The ASGI program."""
+    routes = [Route("/control/{what}", control, methods=["GET", "POST"]),
+              *oauth.routes(), *clients.routes(), *work.routes(), *scim.routes()]
+    app = Starlette(routes=routes)
+    app.state.house = house
+    return DateLayer(FaultLayer(app, house.faults), house.clock)

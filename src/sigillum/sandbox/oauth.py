@@ -1,0 +1,267 @@
+"""The authorization server: metadata (RFC 8414), keys, and the token endpoint (RFC 6749, 7523, 9068)."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import secrets
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import parse_qsl, unquote_plus
+
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from . import keys
+from .decide import usable_now
+from .errors import OAuthProblem
+from .schemas import KINDS
+from .scim import Handler, bearer
+from .world import Client, Tenant, hash_of
+
+Json = dict[str, Any]
+JWT_BEARER = "urn:ietf:params:oauth:grant-type:jwt-bearer"
+ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+SCOPES = ("work",)
+NO_STORE = {"Cache-Control": "no-store", "Pragma": "no-cache"}
+
+
+def house_tenant(request: Request) -> Tenant:
+    found = request.app.state.house.tenants.get(request.path_params["tenant"])
+    if found is None:
+        raise OAuthProblem("invalid_request", "There is no such tenant", 404)
+    return found  # type: ignore[no-any-return]
+
+
+def guarded(handler: Handler) -> Handler:
+    async def run(request: Request) -> Response:
+        try:
+            return await handler(request)
+        except OAuthProblem as problem:
+            headers = dict(NO_STORE)
+            if problem.challenge:
+                headers["WWW-Authenticate"] = problem.challenge
+            return JSONResponse({"error": problem.code, "error_description": problem.detail},
+                                problem.status, headers)
+    return run
+
+
+async def metadata(request: Request) -> Response:
+    tenant = house_tenant(request)
+    methods = ["client_secret_basic", "private_key_jwt"]
+    signing = ["Ed25519", "EdDSA", "ES256", "RS256"]
+    return JSONResponse({
+        "issuer": tenant.issuer, "token_endpoint": tenant.base + "/oauth/token",
+        "jwks_uri": tenant.base + "/oauth/keys", "registration_endpoint": tenant.base + "/oauth/clients",
+        "introspection_endpoint": tenant.base + "/oauth/introspect",
+        "revocation_endpoint": tenant.base + "/oauth/revoke",
+        "scopes_supported": list(SCOPES), "response_types_supported": [],
+        "grant_types_supported": [JWT_BEARER, "client_credentials"],
+        **{f"{name}_endpoint_auth_methods_supported": methods for name in ("token", "introspection", "revocation")},
+        **{f"{name}_endpoint_auth_signing_alg_values_supported": signing
+           for name in ("token", "introspection", "revocation")},
+    })
+
+
+async def key_set(request: Request) -> Response:
+    return JSONResponse({"keys": [house_tenant(request).key.public()]})
+
+
+async def form(request: Request) -> dict[str, str]:
+    """The form body; a parameter sent twice is refused (RFC 6749 §3.2)."""
+    kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if kind != "application/x-www-form-urlencoded":
+        raise OAuthProblem("invalid_request", "The body must be application/x-www-form-urlencoded")
+    body = await request.body()
+    if len(body) > 100_000:
+        raise OAuthProblem("invalid_request", "The body is too large", 413)
+    try:
+        pairs = parse_qsl(body.decode("utf-8"), keep_blank_values=True)
+    except UnicodeDecodeError as problem:
+        raise OAuthProblem("invalid_request", "The body is not UTF-8") from problem
+    names = [n for n, v in pairs]
+    if len(set(names)) != len(names):
+        raise OAuthProblem("invalid_request", "A parameter is given twice")
+    return {n: v for n, v in pairs if v}
+
+
+def spend(tenant: Tenant, claims: Json, code: str) -> None:
+    """Accept an assertion's `jti` once (RFC 7523 §3 item 7). Raises OAuthProblem."""
+    now = tenant.clock.now()
+    tenant.used_assertions = {k: v for k, v in tenant.used_assertions.items() if v > now}
+    identity = claims.get("jti")
+    if not isinstance(identity, str) or not identity:
+        raise OAuthProblem(code, "jti is required", 401 if code == "invalid_client" else 400)
+    key = f"{claims.get('iss')} {identity}"
+    if key in tenant.used_assertions:
+        raise OAuthProblem(code, "The assertion has been used", 401 if code == "invalid_client" else 400)
+    tenant.used_assertions[key] = datetime.fromtimestamp(float(claims["exp"]), UTC)
+
+
+def _account_key(tenant: Tenant, principal: str, assertion: str) -> tuple[str, Json] | None:
+    """The account's live credential that signed this assertion."""
+    peeked = keys.peek(assertion)
+    wanted = peeked[0].get("kid") if peeked else None
+    for identity, found in tenant.store.by("Credential", "principal.value", principal):
+        mine = found["principal"]["value"] == principal and "publicKey" in found
+        named = wanted is None or wanted in (found.get("thumbprint"), identity)
+        if mine and named and usable_now(tenant, found) and keys.verify(assertion, found["publicKey"]):
+            return identity, found
+    return None
+
+
+def check_claims(tenant: Tenant, claims: Json, code: str) -> None:
+    """Audience and times (RFC 7523 §3). Raises OAuthProblem."""
+    status = 401 if code == "invalid_client" else 400
+    audience = claims.get("aud")
+    audiences = audience if isinstance(audience, list) else [audience]
+    if len(audiences) != 1 or audiences[0] not in (tenant.issuer, tenant.base + "/oauth/token"):
+        raise OAuthProblem(code, "aud must be the issuer", status)
+    fault = keys.lifetime_fault(claims, tenant.clock.now(), tenant.limit("assertion_seconds"))
+    if fault:
+        raise OAuthProblem(code, f"The assertion is refused: {fault}", status)
+
+
+def _jwt_bearer(tenant: Tenant, parameters: dict[str, str]) -> Json:
+    assertion = parameters.get("assertion", "")
+    peeked = keys.peek(assertion)
+    if not assertion:
+        raise OAuthProblem("invalid_request", "assertion is required")
+    if peeked is None:
+        raise OAuthProblem("invalid_grant", "The assertion is not a JWT")
+    claims = peeked[1]
+    principal = str(claims.get("sub"))
+    account = tenant.store.current(KINDS["User"], principal)
+    if claims.get("iss") != claims.get("sub") or account is None:
+        raise OAuthProblem("invalid_grant", "iss and sub must both be the principal id of an account here")
+    found = _account_key(tenant, principal, assertion)
+    if found is None:
+        raise OAuthProblem("invalid_grant", "No live key of this account signed the assertion")
+    if not account.get("active", True):
+        raise OAuthProblem("invalid_grant", "The account is suspended")
+    check_claims(tenant, claims, "invalid_grant")
+    spend(tenant, claims, "invalid_grant")
+    return {"sub": principal, "client_id": principal, "credential": found[0]}
+
+
+def _basic(request: Request) -> tuple[str, str] | None:
+    scheme, _, value = request.headers.get("authorization", "").partition(" ")
+    if scheme.lower() != "basic":
+        return None
+    try:
+        name, _, password = base64.b64decode(value.strip(), validate=True).decode().partition(":")
+    except (binascii.Error, UnicodeDecodeError) as problem:
+        raise OAuthProblem("invalid_client", "The Basic credentials are not readable", 401,
+                           'Basic realm="token"') from problem
+    return unquote_plus(name), unquote_plus(password)
+
+
+def authenticate(request: Request, tenant: Tenant, parameters: dict[str, str]) -> str:
+    """Client authentication (RFC 6749 §2.3): the client id, or an account's principal id. Raises OAuthProblem."""
+    basic, assertion = _basic(request), parameters.get("client_assertion")
+    if basic and assertion:
+        raise OAuthProblem("invalid_request", "Use one way of client authentication")
+    if basic:
+        client = tenant.clients.get(basic[0])
+        right = client is not None and client.secret_hash is not None \
+            and secrets.compare_digest(client.secret_hash, hash_of(basic[1]))
+        if not right:
+            raise OAuthProblem("invalid_client", "Unknown client or wrong secret", 401, 'Basic realm="token"')
+        return basic[0]
+    if not assertion or parameters.get("client_assertion_type") != ASSERTION_TYPE:
+        raise OAuthProblem("invalid_client", "Client authentication is needed", 401, 'Basic realm="token"')
+    return _by_assertion(tenant, parameters, assertion)
+
+
+def _by_assertion(tenant: Tenant, parameters: dict[str, str], assertion: str) -> str:
+    peeked = keys.peek(assertion)
+    claims = peeked[1] if peeked else {}
+    name = claims.get("sub")
+    if not isinstance(name, str) or claims.get("iss") != name or parameters.get("client_id", name) != name:
+        raise OAuthProblem("invalid_client", "iss and sub must both be the client id", 401)
+    client = tenant.clients.get(name)
+    if client is not None:
+        known = (client.metadata.get("jwks") or {}).get("keys", [])
+        right = any(keys.verify(assertion, k) for k in known if isinstance(k, dict))
+    else:
+        right = _account_key(tenant, name, assertion) is not None
+    if not right:
+        raise OAuthProblem("invalid_client", "No key of this client signed the assertion", 401)
+    check_claims(tenant, claims, "invalid_client")
+    spend(tenant, claims, "invalid_client")
+    return name
+
+
+def _client_credentials(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Json:
+    name = authenticate(request, tenant, parameters)
+    client: Client | None = tenant.clients.get(name)
+    if client is None or "client_credentials" not in client.metadata.get("grant_types", []):
+        raise OAuthProblem("unauthorized_client", "This client may not use client credentials")
+    return {"sub": name, "client_id": name}
+
+
+async def token(request: Request) -> Response:
+    tenant = house_tenant(request)
+    parameters = await form(request)
+    kind = parameters.get("grant_type")
+    if kind is None:
+        raise OAuthProblem("invalid_request", "grant_type is required")
+    if kind == JWT_BEARER:
+        who = _jwt_bearer(tenant, parameters)
+    elif kind == "client_credentials":
+        who = _client_credentials(request, tenant, parameters)
+    else:
+        raise OAuthProblem("unsupported_grant_type", f"{kind} is not served here")
+    scope = parameters.get("scope", "work").split()
+    if any(s not in SCOPES for s in scope):
+        raise OAuthProblem("invalid_scope", f"The scopes here are {' '.join(SCOPES)}")
+    resource = parameters.get("resource", tenant.work)
+    if resource not in (tenant.work, tenant.issuer):
+        raise OAuthProblem("invalid_target", "This server issues tokens for its own working interface only")
+    now, life = int(tenant.clock.now().timestamp()), tenant.limit("token_seconds")
+    claims = {"iss": tenant.issuer, **who, "aud": resource, "iat": now, "exp": now + life,
+              "jti": secrets.token_hex(12), "scope": " ".join(scope)}
+    return JSONResponse({"access_token": tenant.key.sign("at+jwt", claims), "token_type": "Bearer",
+                         "expires_in": life, "scope": " ".join(scope)}, headers=NO_STORE)
+
+
+def claims_of(tenant: Tenant, token: str | None) -> Json | None:
+    """The claims of a live access token (or of an API token), or None."""
+    if not token:
+        return None
+    now = tenant.clock.now()
+    claims = tenant.key.read(token) if token.count(".") == 2 else None
+    if claims is not None:
+        live = claims.get("exp", 0) > now.timestamp() and claims.get("jti") not in tenant.revoked
+        return claims if live else None
+    digest = hash_of(token)
+    for identity, known in tenant.secrets.items():
+        if secrets.compare_digest(known, digest):
+            found = tenant.store.current(KINDS["Credential"], identity)
+            if found is not None and usable_now(tenant, found):
+                return {"iss": tenant.issuer, "sub": found["principal"]["value"], "credential": identity,
+                        "client_id": found["principal"]["value"], "scope": "work"}
+    return None
+
+
+def bearer_claims(request: Request, tenant: Tenant) -> Json:
+    """Claims of the request's access token (RFC 6750 §3). Raises OAuthProblem 401."""
+    presented = bearer(request)
+    if presented is None:
+        raise OAuthProblem("invalid_request", "An access token is needed", 401, 'Bearer realm="work"')
+    claims = claims_of(tenant, presented)
+    if claims is None:
+        raise OAuthProblem("invalid_token", "The token is unknown, has expired or was revoked", 401,
+                           'Bearer realm="work", error="invalid_token"')
+    return claims
+
+
+def routes() -> list[Route]:
+    well_known = "/.well-known/oauth-authorization-server"
+    return [
+        Route(well_known + "/{tenant}", guarded(metadata)),
+        Route("/{tenant}" + well_known, guarded(metadata)),
+        Route("/{tenant}/oauth/keys", guarded(key_set)),
+        Route("/{tenant}/oauth/token", guarded(token), methods=["POST"]),
+    ]

@@ -1,0 +1,196 @@
+"""What a tenant checks when something is written: references, limits, keys, and the values it adds itself."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+import secrets
+from datetime import timedelta
+from typing import Any
+
+from .clock import moment_of, stamp
+from .errors import ScimProblem
+from .keys import thumbprint, usable
+from .schemas import KINDS, NEVER, Kind
+from .world import Admin, Tenant, hash_of
+
+Json = dict[str, Any]
+_PATH = re.compile(r"[A-Za-z0-9][\w.-]*(/[A-Za-z0-9][\w.-]*)*\Z")
+
+
+def demand(tenant: Tenant, admin: Admin, kind: Kind) -> None:
+    """Raises ScimProblem 403 where the administrator lacks the power to write this type."""
+    if kind.power not in admin.powers:
+        raise ScimProblem(403, f"{admin.name} lacks the power '{kind.power}'")
+
+
+def _invalid(detail: str) -> ScimProblem:
+    return ScimProblem(400, detail, "invalidValue")
+
+
+def _resolve(tenant: Tenant, data: Json, name: str, types: tuple[str, ...]) -> None:
+    """Check that a reference leads somewhere; what it displays is worked out when it is shown."""
+    link = data.get(name) or {}
+    value = link.get("value") or str(link.get("$ref", "")).rsplit("/", 1)[-1]
+    found = next((t for t in types if tenant.store.current(KINDS[t], value) is not None), None)
+    if found is None:
+        raise _invalid(f"{name}: there is no {' or '.join(types)} with the id {value!r}")
+    data[name] = {"value": value, "$ref": f"{tenant.scim}/{KINDS[found].endpoint}/{value}"}
+    if name == "principal" and len(types) > 1:
+        data[name]["type"] = found
+
+
+def on_create(tenant: Tenant, kind: Kind, data: Json) -> None:
+    """Check and complete a new resource. Raises ScimProblem."""
+    if kind.name == "User":
+        data.setdefault("active", True)
+    elif kind.name == "Group":
+        _members(tenant, data)
+    elif kind.name == "Place":
+        _place(tenant, data)
+    elif kind.name == "Grant":
+        _resolve(tenant, data, "principal", ("User", "Group"))
+        _resolve(tenant, data, "role", ("Role",))
+        _resolve(tenant, data, "place", ("Place",))
+        _window(data)
+    elif kind.name == "Credential":
+        _credential(tenant, data)
+
+
+def on_update(tenant: Tenant, kind: Kind, data: Json) -> None:
+    if kind.name == "TenantProfile" and data.get("inForce"):
+        raise ScimProblem(403, "The profile in force is kept by the tenant itself")
+    if kind.name == "Group":
+        _members(tenant, data)
+
+
+def _members(tenant: Tenant, data: Json) -> None:
+    for member in data.get("members", []):
+        value = member.get("value") or str(member.get("$ref", "")).rsplit("/", 1)[-1]
+        found = next((t for t in ("User", "Group") if tenant.store.current(KINDS[t], value) is not None), None)
+        if found is None:
+            raise _invalid(f"members: there is no User or Group with the id {value!r}")
+        member |= {"value": value, "type": found, "$ref": f"{tenant.scim}/{KINDS[found].endpoint}/{value}"}
+
+
+def _place(tenant: Tenant, data: Json) -> None:
+    path = data["path"]
+    if not _PATH.match(path):
+        raise _invalid("path: segments of letters, digits, dot, dash and underscore, with slashes between")
+    parent = path.rpartition("/")[0]
+    if parent and not any(d["path"] == parent for _, d in tenant.store.by("Place", "path", parent)):
+        raise _invalid(f"path: there is no place {parent}")
+    if data.get("kind") == "stream":
+        tenant.streams.setdefault(path, [])
+
+
+def _window(data: Json) -> None:
+    begin, end = data.get("validFrom"), data.get("validUntil")
+    if begin and end and moment_of(begin) >= moment_of(end):
+        raise _invalid("validUntil must lie after validFrom")
+
+
+def _credential(tenant: Tenant, data: Json) -> None:
+    _resolve(tenant, data, "principal", ("User",))
+    now = tenant.clock.now()
+    _window(data)
+    longest = tenant.limit("credential_seconds")  # 0: as long as one likes
+    if "validUntil" not in data:
+        data["validUntil"] = stamp(now + timedelta(seconds=longest)) if longest else NEVER
+    if longest and moment_of(data["validUntil"]) > now + timedelta(seconds=longest + 60):
+        raise _invalid(f"validUntil: a credential lives {longest} seconds at most here")
+    if data.get("kind", "key-pair") == "key-pair":
+        key = data.get("publicKey") or {}
+        if tenant.described.get("checks_keys") and usable(key) is None:
+            raise _invalid("publicKey: a public JWK (Ed25519, P-256 or RSA of 2048 bits or more) is needed")
+        mark = thumbprint(key)
+        if mark is not None:
+            data["thumbprint"] = mark
+        if mark is not None and any(d.get("thumbprint") == mark for _, d in tenant.store.all_current("Credential")):
+            raise ScimProblem(409, "publicKey: this key is registered already", "uniqueness")
+    elif data["kind"] != "api-token":
+        raise _invalid("kind: key-pair or api-token")
+    else:
+        data.pop("publicKey", None)  # an API token has none
+    live = [d for _, d in tenant.store.by("Credential", "principal.value", data["principal"]["value"])
+            if moment_of(d["validUntil"]) > now]
+    if len(live) >= tenant.limit("keys_per_principal"):
+        raise _invalid(f"a principal has {tenant.limit('keys_per_principal')} credentials at most here")
+    born = not tenant.described.get("born_inactive", True)
+    data["active"] = True if born else bool(data.get("active", False))
+
+
+def after_create(tenant: Tenant, kind: Kind, identity: str, data: Json) -> None:
+    """Make the secret of a new token; it waits to be fetched once."""
+    if kind.name == "Credential" and data.get("kind") == "api-token":
+        secret = "stk-" + secrets.token_urlsafe(32)
+        tenant.secrets[identity] = hash_of(secret)
+        tenant.unread[identity] = secret
+
+
+def after_delete(tenant: Tenant, kind: Kind, identity: str) -> None:
+    """Grants, credentials and memberships go with their principal; a role or place in use stays."""
+    if kind.name == "Credential":
+        tenant.secrets.pop(identity, None)
+        tenant.unread.pop(identity, None)
+    if kind.name in ("User", "Group"):
+        for other in ("Grant", "Credential"):
+            for found, data in list(tenant.store.by(other, "principal.value", identity)):
+                if data["principal"]["value"] == identity:
+                    tenant.store.delete(KINDS[other], found)
+                    after_delete(tenant, KINDS[other], found)
+        for found, data in list(tenant.store.all_current("Group")):
+            left = [m for m in data.get("members", []) if m["value"] != identity]
+            if len(left) != len(data.get("members", [])):
+                tenant.store.update(KINDS["Group"], found, {**data, "members": left})
+
+
+def before_delete(tenant: Tenant, kind: Kind, identity: str) -> None:
+    """Raises ScimProblem 409 where a grant still uses the role or place."""
+    if kind.name == "TenantProfile" and (tenant.store.current(kind, identity) or {}).get("inForce"):
+        raise ScimProblem(403, "The profile in force is kept by the tenant itself")
+    name = {"Role": "role", "Place": "place"}.get(kind.name)
+    if name and any(d[name]["value"] == identity for _, d in tenant.store.all_current("Grant")):
+        raise ScimProblem(409, f"a grant still uses this {name}")
+
+
+def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, data: Json) -> Json:
+    """`data` with what is worked out at the moment of showing."""
+    store = tenant.store
+    if kind.name in ("Grant", "Credential"):
+        data = dict(data)
+        for name, shown in (("principal", "displayName"), ("role", "name"), ("place", "path")):
+            if name in data:
+                kinds = ("User", "Group") if name == "principal" else (name.capitalize(),)
+                target = next((t for k in kinds if (t := store.current(KINDS[k], data[name]["value"]))), {})
+                text = target.get("userName") or target.get(shown)
+                data[name] = {**data[name], **({"display": text} if text else {})}
+    if kind.name == "Grant":
+        data["state"] = state_of(tenant, data)
+    elif kind.name == "User":
+        groups = [{"value": i, "$ref": f"{tenant.scim}/Groups/{i}", "display": g["displayName"], "type": "direct"}
+                  for i, g in store.all_current("Group")
+                  if any(m["value"] == identity for m in g.get("members", []))]
+        data = {**data, "groups": groups} if groups else data
+    elif kind.name == "TenantProfile" and admin is not None:
+        data = {**data, "administrator": {"name": admin.name, "powers": sorted(admin.powers)}}
+    return data
+
+
+def state_of(tenant: Tenant, data: Json) -> str:
+    now = tenant.clock.now()
+    if "validFrom" in data and now < moment_of(data["validFrom"]):
+        return "waiting"
+    return "ended" if "validUntil" in data and now >= moment_of(data["validUntil"]) else "in-force"
+
+
+def public_key_of(sealing: Any) -> Json:
+    """The public JWK that a secret shall be sealed to. Raises ScimProblem."""
+    try:
+        if not isinstance(sealing, dict) or "d" in sealing or sealing.get("kty") not in ("OKP", "EC"):
+            raise ValueError
+        base64.urlsafe_b64decode(str(sealing["x"]) + "==")
+    except (ValueError, KeyError, binascii.Error) as problem:
+        raise _invalid("sealTo: a public JWK (X25519 or P-256) is needed") from problem
+    return sealing

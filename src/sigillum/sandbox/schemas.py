@@ -1,0 +1,261 @@
+"""The attribute definitions of every resource type that the sandbox serves (RFC 7643 §7 and our own types)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+CORE = "urn:ietf:params:scim:schemas:core:2.0:"
+OWN = "urn:sigillum:scim:1.0:"
+ACCOUNT = OWN + "ServiceAccount"
+
+
+@dataclass(frozen=True)
+class Attr:
+    """One attribute (RFC 7643 §7); `exact` is caseExact, `ro` short for mutability readOnly."""
+
+    name: str
+    type: str = "string"
+    multi: bool = False
+    required: bool = False
+    exact: bool = False
+    mutability: str = "readWrite"
+    returned: str = "default"
+    uniqueness: str = "none"
+    sub: tuple[Attr, ...] = ()
+    canonical: tuple[str, ...] = ()
+    refs: tuple[str, ...] = ()
+    about: str = ""
+
+    def find(self, name: str) -> Attr | None:
+        return next((a for a in self.sub if a.name.lower() == name.lower()), None)
+
+    def describe(self) -> dict[str, Any]:
+        """This attribute as the Schemas endpoint shows it."""
+        out: dict[str, Any] = {
+            "name": self.name, "type": self.type, "multiValued": self.multi,
+            "description": self.about or self.name, "required": self.required,
+            "mutability": self.mutability, "returned": self.returned,
+        }
+        if self.type in ("string", "reference", "binary"):
+            out |= {"caseExact": self.exact or self.type != "string", "uniqueness": self.uniqueness}
+        elif self.type != "complex":
+            out["uniqueness"] = self.uniqueness
+        if self.canonical:
+            out["canonicalValues"] = list(self.canonical)
+        if self.type == "reference":
+            out["referenceTypes"] = list(self.refs) or ["uri"]
+        if self.sub:
+            out["subAttributes"] = [a.describe() for a in self.sub]
+        return out
+
+
+@dataclass(frozen=True)
+class Schema:
+    id: str
+    name: str
+    attributes: tuple[Attr, ...]
+    about: str = ""
+
+    def find(self, name: str) -> Attr | None:
+        return next((a for a in self.attributes if a.name.lower() == name.lower()), None)
+
+    def describe(self) -> dict[str, Any]:
+        return {
+            "schemas": [CORE + "Schema"], "id": self.id, "name": self.name,
+            "description": self.about or self.name,
+            "attributes": [a.describe() for a in self.attributes],
+        }
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A resource type: its schema, extensions, endpoint, the power that writes it and what is indexed."""
+
+    name: str
+    endpoint: str
+    schema: Schema
+    power: str
+    extensions: tuple[Schema, ...] = ()
+    indexed: tuple[str, ...] = ()
+    unique: tuple[str, ...] = field(default=())
+
+    def schemas(self) -> Iterator[Schema]:
+        yield self.schema
+        yield from self.extensions
+
+    def describe(self) -> dict[str, Any]:
+        out: dict[str, Any] = {
+            "schemas": [CORE + "ResourceType"], "id": self.name, "name": self.name,
+            "endpoint": "/" + self.endpoint, "description": self.schema.about or self.name,
+            "schema": self.schema.id,
+        }
+        if self.extensions:
+            out["schemaExtensions"] = [{"schema": e.id, "required": False} for e in self.extensions]
+        return out
+
+
+COMMON = (
+    Attr("id", exact=True, mutability="readOnly", returned="always", uniqueness="server"),
+    Attr("externalId", exact=True),
+    Attr("schemas", "reference", multi=True, exact=True, returned="always"),
+    Attr("meta", "complex", mutability="readOnly", sub=(
+        Attr("resourceType", exact=True, mutability="readOnly"),
+        Attr("created", "dateTime", mutability="readOnly"),
+        Attr("lastModified", "dateTime", mutability="readOnly"),
+        Attr("location", "reference", mutability="readOnly", refs=("uri",)),
+        Attr("version", exact=True, mutability="readOnly"),
+    )),
+)
+
+
+def _plural(name: str, *canonical: str, value: Attr | None = None) -> Attr:
+    """A multi-valued attribute with value, display, type and primary (RFC 7643 §2.4)."""
+    return Attr(name, "complex", multi=True, sub=(
+        value or Attr("value"), Attr("display"), Attr("type", canonical=canonical), Attr("primary", "boolean"),
+    ))
+
+
+def _link(name: str, *targets: str, multi: bool = False, mutability: str = "immutable",
+          required: bool = False, typed: bool = False) -> Attr:
+    """A reference by value with `$ref` and what the server adds for reading."""
+    sub: tuple[Attr, ...] = (
+        Attr("value", exact=True, mutability="immutable", about="The resource's id"),
+        Attr("$ref", "reference", required=required, mutability="immutable", refs=targets,
+             about="The resource's address; it may be relative to this server's base"),
+        Attr("display", mutability="immutable" if multi else "readOnly", about="Its name, for reading"),
+    )
+    if typed:
+        sub += (Attr("type", mutability="immutable", canonical=targets),)
+    return Attr(name, "complex", multi=multi, required=required, mutability=mutability, sub=sub)
+
+
+def _schema(name: str, about: str, *attributes: Attr, prefix: str = OWN) -> Schema:
+    return Schema(prefix + name, name, attributes, about)
+
+
+USER = _schema(
+    "User", "A person, or a user-shaped account", *(
+        Attr("userName", required=True, uniqueness="server"),
+        Attr("name", "complex", sub=tuple(Attr(n) for n in (
+            "formatted", "familyName", "givenName", "middleName", "honorificPrefix", "honorificSuffix"))),
+        Attr("displayName"), Attr("nickName"), Attr("profileUrl", "reference", refs=("external",)),
+        Attr("title"), Attr("userType"), Attr("preferredLanguage"), Attr("locale"), Attr("timezone"),
+        Attr("active", "boolean"),
+        Attr("password", mutability="writeOnly", returned="never", exact=True),
+        _plural("emails", "work", "home", "other"),
+        _plural("phoneNumbers", "work", "home", "mobile", "fax", "pager", "other"),
+        _plural("ims"),
+        _plural("photos", "photo", "thumbnail", value=Attr("value", "reference", refs=("external",))),
+        Attr("addresses", "complex", multi=True, sub=(
+            *(Attr(n) for n in ("formatted", "streetAddress", "locality", "region", "postalCode", "country")),
+            Attr("type", canonical=("work", "home", "other")), Attr("primary", "boolean"))),
+        Attr("groups", "complex", multi=True, mutability="readOnly", sub=(
+            Attr("value", exact=True, mutability="readOnly"),
+            Attr("$ref", "reference", mutability="readOnly", refs=("Group",)),
+            Attr("display", mutability="readOnly"),
+            Attr("type", mutability="readOnly", canonical=("direct", "indirect")))),
+        _plural("entitlements"), _plural("roles"),
+        _plural("x509Certificates", value=Attr("value", "binary", exact=True)),
+    ), prefix=CORE)
+
+GROUP = _schema(
+    "Group", "A team", Attr("displayName", required=True),
+    _link("members", "User", "Group", multi=True, mutability="readWrite", typed=True), prefix=CORE)
+
+SERVICE_ACCOUNT = Schema(ACCOUNT, "ServiceAccount", (
+    Attr("kind", canonical=("person", "service-account"), exact=True, about="What the account is for"),
+    Attr("purpose", about="What the program does with it"),
+    Attr("owner", about="Who answers for it"),
+    Attr("deputy", about="Who answers when the owner is away"),
+    Attr("stage", exact=True, about="dev, test, prod ..."),
+), "What a user-shaped account of a program says about itself")
+
+PLACE = _schema(
+    "Place", "A node of the resource tree",
+    Attr("path", required=True, exact=True, mutability="immutable", uniqueness="server",
+         about="Segments with slashes between, from the root"),
+    Attr("kind", exact=True, about="organisation, project, stream ..."),
+    Attr("display"),
+    Attr("testObject", "boolean", about="True: may be changed by a trial without harm"),
+)
+
+PERMISSIONS = Attr("permissions", "complex", multi=True, sub=(
+    Attr("value", exact=True, about="thing.verb"),
+    Attr("class", exact=True, canonical=("looks", "changes-data", "manages", "administers")),
+))
+
+ROLE = _schema(
+    "Role", "A named set of permissions",
+    Attr("name", required=True, exact=True, uniqueness="server"), Attr("display"),
+    Attr("breadth", exact=True, canonical=("broad", "curated")), PERMISSIONS,
+)
+
+# Suggested values that stand for "no beginning" and "no end".
+ALWAYS, NEVER = "1970-01-01T00:00:00Z", "9999-12-31T23:59:59Z"
+WINDOW = (
+    Attr("validFrom", "dateTime", mutability="immutable", canonical=(ALWAYS,)),
+    Attr("validUntil", "dateTime", mutability="immutable", canonical=(NEVER,),
+         about="First instant at which it holds no more"),
+)
+
+GRANT = _schema(
+    "Grant", "A principal holds a role at a place and below it",
+    _link("principal", "User", "Group", required=True, typed=True),
+    _link("role", "Role", required=True), _link("place", "Place", required=True),
+    *WINDOW, Attr("reason"),
+    Attr("state", mutability="readOnly", exact=True, canonical=("waiting", "in-force", "ended")),
+)
+
+CREDENTIAL = _schema(
+    "Credential", "What a principal proves itself with",
+    _link("principal", "User", required=True),
+    Attr("name", mutability="immutable", exact=True),
+    Attr("kind", mutability="immutable", exact=True, canonical=("key-pair", "api-token")),
+    Attr("publicKey", "complex", mutability="immutable", about="A public JWK (RFC 7517)",
+         sub=tuple(Attr(n, exact=True, mutability="immutable") for n in ("kty", "crv", "x", "y", "n", "e"))),
+    Attr("thumbprint", mutability="readOnly", exact=True, about="RFC 7638, SHA-256, of the public key"),
+    *WINDOW,
+    Attr("limits", multi=True, mutability="immutable", exact=True,
+         about="Permissions it is narrowed to; none: all that its principal has"),
+    Attr("active", "boolean", about="False: it proves nothing yet, or no more"),
+    Attr("lastUsedAt", "dateTime", mutability="readOnly", about="Does not change the version"),
+)
+
+TENANT_PROFILE = _schema(
+    "TenantProfile", "What this tenant is, can do and allows; administrators may add drafts",
+    Attr("inForce", "boolean", mutability="readOnly", about="True: this tenant follows it; the others are drafts"),
+    Attr("name", required=True, exact=True), Attr("title"), Attr("stage", exact=True),
+    *(Attr(n, "reference", refs=("uri",), mutability="readOnly", about=a) for n, a in (
+        ("issuer", "The OAuth authorization server (RFC 8414)"),
+        ("decisions", "The AuthZEN evaluation endpoint"),
+        ("work", "Where the working interface begins"))),
+    Attr("externalIdUnique", "boolean", mutability="readOnly"),
+    Attr("bornInactive", "boolean", mutability="readOnly",
+         about="True: a credential can be made inactive and activated later"),
+    Attr("secretDelivery", exact=True, mutability="readOnly", canonical=("sealed", "once")),
+    Attr("limits", "complex", mutability="readOnly", sub=tuple(
+        Attr(n, "integer", mutability="readOnly") for n in (
+            "assertionSeconds", "tokenSeconds", "keysPerPrincipal", "credentialSeconds", "arrivalSeconds",
+            "answerItems"))),
+    Attr("permissions", "complex", multi=True, mutability="readOnly", sub=(
+        Attr("value", exact=True, mutability="readOnly"), Attr("class", exact=True, mutability="readOnly"),
+        Attr("method", exact=True, mutability="readOnly"),
+        Attr("template", exact=True, mutability="readOnly",
+             about="Path below `work`; {place} stands for the place's path"))),
+    Attr("administrator", "complex", mutability="readOnly", about="Who is asking", sub=(
+        Attr("name", mutability="readOnly", exact=True),
+        Attr("powers", multi=True, mutability="readOnly", exact=True))),
+)
+
+KINDS: dict[str, Kind] = {k.name: k for k in (
+    Kind("User", "Users", USER, "accounts", (SERVICE_ACCOUNT,), ("userName",), ("userName",)),
+    Kind("Group", "Groups", GROUP, "teams", (), ("displayName",)),
+    Kind("Place", "Places", PLACE, "places", (), ("path",), ("path",)),
+    Kind("Role", "Roles", ROLE, "roles", (), ("name",), ("name",)),
+    Kind("Grant", "Grants", GRANT, "grants", (), ("principal.value",)),
+    Kind("Credential", "Credentials", CREDENTIAL, "credentials", (), ("principal.value",)),
+    Kind("TenantProfile", "TenantProfiles", TENANT_PROFILE, "tenant"),
+)}
+BY_ENDPOINT = {k.endpoint.lower(): k for k in KINDS.values()}

@@ -1,0 +1,374 @@
+"""The SCIM interface (RFC 7644): resources, searches, discovery, and the secret of a credential."""
+
+from __future__ import annotations
+
+import base64
+import json
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+from joserfc import jwe
+from joserfc.jwk import JWKRegistry
+from starlette.requests import Request
+from starlette.responses import Response
+from starlette.routing import Route
+
+from . import filters, patch, rules
+from .clock import moment_of
+from .errors import ScimProblem
+from .resources import attribute, body_to_resource, holder, show, split_urn, value_of
+from .schemas import BY_ENDPOINT, CORE, KINDS, Kind, Schema
+from .store import Record, meta_of
+from .world import Admin, Tenant
+
+Json = dict[str, Any]
+MEDIA = "application/scim+json"
+MESSAGES = "urn:ietf:params:scim:api:messages:2.0:"
+MAX_BODY_BYTES = 1_000_000
+MAX_PAGE = 200
+ALL_METHODS = ["GET", "POST", "PUT", "PATCH", "DELETE"]
+Handler = Callable[[Request], Awaitable[Response]]
+
+
+def answer(body: Json | None, status: int = 200, headers: dict[str, str] | None = None) -> Response:
+    text = b"" if body is None else json.dumps(body).encode()
+    return Response(text, status, headers, media_type=MEDIA if body is not None else None)
+
+
+def problem_answer(problem: ScimProblem) -> Response:
+    body: Json = {"schemas": [MESSAGES + "Error"], "status": str(problem.status), "detail": problem.detail}
+    if problem.scim_type:
+        body["scimType"] = problem.scim_type
+    headers = {"WWW-Authenticate": 'Bearer realm="administration"'} if problem.status == 401 else None
+    return answer(body, problem.status, headers)
+
+
+def tenant_of(request: Request) -> Tenant:
+    found = request.app.state.house.tenants.get(request.path_params["tenant"])
+    if found is None:
+        raise ScimProblem(404, "There is no such tenant")
+    return found  # type: ignore[no-any-return]
+
+
+def bearer(request: Request) -> str | None:
+    scheme, _, token = request.headers.get("authorization", "").partition(" ")
+    return token.strip() if scheme.lower() == "bearer" and token.strip() else None
+
+
+def admin_of(request: Request, tenant: Tenant) -> Admin:
+    token = bearer(request)
+    admin = tenant.admin_of(token) if token else None
+    if admin is None:
+        raise ScimProblem(401, "An administrator's bearer token is needed")
+    return admin
+
+
+def _kind(request: Request) -> Kind:
+    kind = BY_ENDPOINT.get(request.path_params["endpoint"].lower())
+    if kind is None:
+        raise ScimProblem(404, f"There is no endpoint {request.path_params['endpoint']}")
+    return kind
+
+
+async def read_json(request: Request) -> Any:
+    """The JSON body, bounded. Raises ScimProblem."""
+    kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if kind not in (MEDIA, "application/json"):
+        raise ScimProblem(415, f"The body must be {MEDIA}")
+    body = await request.body()
+    if len(body) > MAX_BODY_BYTES:
+        raise ScimProblem(413, "The body is too large")
+    try:
+        return json.loads(body)
+    except ValueError as problem:
+        raise ScimProblem(400, "The body is not JSON", "invalidSyntax") from problem
+
+
+def guarded(handler: Handler) -> Handler:
+    async def run(request: Request) -> Response:
+        try:
+            return await handler(request)
+        except ScimProblem as problem:
+            return problem_answer(problem)
+    return run
+
+
+# --- one resource -------------------------------------------------------------------------------------
+def _lists(query: Json, name: str) -> list[str]:
+    value = query.get(name) or []
+    return [n.strip() for n in value.split(",") if n.strip()] if isinstance(value, str) else list(value)
+
+
+def render(tenant: Tenant, admin: Admin, kind: Kind, record: Record, query: Json, *, fresh: bool = False) -> Json:
+    """A resource as shown; `fresh` shows what was just written, otherwise what look-ups see."""
+    seen = (record.data, record.changed, record.version) if fresh else tenant.store.seen(record)
+    data, changed, version = seen or (None, record.changed, "")
+    if data is None:
+        raise ScimProblem(404, f"There is no {kind.name} {record.id}")
+    full = {"schemas": data["schemas"], "id": record.id,
+            **rules.computed(tenant, admin, kind, record.id, data),
+            "meta": meta_of(kind, record, tenant.scim, changed, version)}
+    attributes, excluded = _lists(query, "attributes"), _lists(query, "excludedAttributes")
+    if attributes and excluded:
+        raise ScimProblem(400, "attributes and excludedAttributes exclude each other", "invalidValue")
+    return show(kind, full, attributes, excluded)
+
+
+async def create(request: Request) -> Response:
+    tenant, kind = tenant_of(request), _kind(request)
+    admin = admin_of(request, tenant)
+    rules.demand(tenant, admin, kind)
+    data = body_to_resource(kind, await read_json(request))
+    rules.on_create(tenant, kind, data)
+    record = tenant.store.create(kind, data, admin.domain)
+    rules.after_create(tenant, kind, record.id, data)
+    shown = render(tenant, admin, kind, record, dict(request.query_params), fresh=True)
+    location = f"{tenant.scim}/{kind.endpoint}/{record.id}"
+    return answer(shown, 201, {"Location": location, "ETag": record.version})
+
+
+def _matches_etag(header: str, version: str) -> bool:
+    return header.strip() == "*" or version in [v.strip() for v in header.split(",")]
+
+
+async def one(request: Request) -> Response:
+    tenant, kind = tenant_of(request), _kind(request)
+    admin = admin_of(request, tenant)
+    identity = request.path_params["identity"]
+    if request.method == "GET":
+        record = tenant.store.look_up(kind, identity)
+        if record is None:
+            raise ScimProblem(404, f"There is no {kind.name} {identity}")
+        shown = render(tenant, admin, kind, record, dict(request.query_params))
+        version = str(shown.get("meta", {}).get("version") or record.version)
+        unless = request.headers.get("if-none-match")
+        if unless and _matches_etag(unless, version):
+            return Response(status_code=304, headers={"ETag": version})
+        return answer(shown, 200, {"ETag": version})
+    rules.demand(tenant, admin, kind)
+    current = tenant.store.current(kind, identity)
+    if current is None:
+        raise ScimProblem(404, f"There is no {kind.name} {identity}")
+    record = tenant.store.records[kind.name][identity]
+    wanted = request.headers.get("if-match")
+    if wanted and not _matches_etag(wanted, record.version):
+        raise ScimProblem(412, "The resource has changed since it was read")
+    if request.method == "DELETE":
+        rules.before_delete(tenant, kind, identity)
+        tenant.store.delete(kind, identity)
+        rules.after_delete(tenant, kind, identity)
+        return Response(status_code=204)
+    body = await read_json(request)
+    change = patch.replace if request.method == "PUT" else patch.apply
+    data = change(kind, current, body)
+    if "thumbprint" in current:
+        data["thumbprint"] = current["thumbprint"]
+    rules.on_update(tenant, kind, data)
+    record = tenant.store.update(kind, identity, data, admin.domain)
+    if kind.name == "Credential" and data.get("active"):
+        tenant.unread.pop(identity, None)  # readable again only until the credential is activated
+    shown = render(tenant, admin, kind, record, dict(request.query_params), fresh=True)
+    return answer(shown, 200, {"ETag": record.version})
+
+
+async def secret(request: Request) -> Response:
+    """POST /Credentials/{id}/secret: the tenant-made secret, sealed to a key sent along, or once."""
+    tenant = tenant_of(request)
+    admin = admin_of(request, tenant)
+    rules.demand(tenant, admin, KINDS["Credential"])
+    identity = request.path_params["identity"]
+    if tenant.store.current(KINDS["Credential"], identity) is None:
+        raise ScimProblem(404, f"There is no Credential {identity}")
+    value = tenant.unread.get(identity)
+    if value is None:
+        raise ScimProblem(409, "The secret cannot be read any more")
+    body = await read_json(request) if await request.body() else {}
+    headers = {"Cache-Control": "no-store"}
+    if tenant.described.get("secret_delivery", "sealed") == "once":
+        tenant.unread.pop(identity)
+        return answer({"secret": value}, 200, headers)
+    key = JWKRegistry.import_key(rules.public_key_of(value_of(body, "sealTo")))
+    sealed = jwe.encrypt_compact({"alg": "ECDH-ES", "enc": "A256GCM"}, value, key)
+    return answer({"sealed": sealed}, 200, headers)
+
+
+# --- lists --------------------------------------------------------------------------------------------
+def _number(query: Json, name: str, default: int) -> int:
+    try:
+        return int(query.get(name, default))
+    except (TypeError, ValueError) as problem:
+        raise ScimProblem(400, f"{name} must be a whole number", "invalidValue") from problem
+
+
+def _sort_key(kind: Kind, path: str) -> Callable[[tuple[Kind, Json]], tuple[int, Any]]:
+    urn, rest = split_urn(kind, path)
+    name, _, sub = rest.partition(".")
+    attr = attribute(kind, urn, name)
+
+    def key(pair: tuple[Kind, Json]) -> tuple[int, Any]:
+        value = value_of(holder(pair[0], pair[1], urn), name)
+        if isinstance(value, list):
+            value = next((v for v in value if isinstance(v, dict) and v.get("primary")), value[0] if value else None)
+        if isinstance(value, dict):
+            value = value_of(value, sub or "value")
+        if value is None:
+            return (1, "")
+        if attr is not None and attr.type == "dateTime":
+            return (0, moment_of(value))
+        return (0, value.lower() if isinstance(value, str) and not (attr and attr.exact) else value)
+    return key
+
+
+def _page(found: list[Any], query: Json) -> tuple[list[Any], Json]:
+    """Cut a page by index (RFC 7644 §3.4.2.4) or cursor (RFC 9865); with the members that describe it."""
+    count = max(0, min(_number(query, "count", MAX_PAGE), MAX_PAGE))
+    if "cursor" in query:
+        begin = 0
+        if query["cursor"]:
+            try:
+                begin = int(base64.urlsafe_b64decode(str(query["cursor"]).encode()).decode().removeprefix("at:"))
+            except ValueError as problem:
+                raise ScimProblem(400, "The cursor is not one of ours", "invalidCursor") from problem
+        page, extra = found[begin:begin + count], {}
+        if count and begin + count < len(found):
+            extra["nextCursor"] = base64.urlsafe_b64encode(f"at:{begin + count}".encode()).decode()
+        return page, extra
+    start = max(1, _number(query, "startIndex", 1))
+    return found[start - 1:start - 1 + count], {"startIndex": start}
+
+
+def search(tenant: Tenant, admin: Admin, kinds: list[Kind], query: Json) -> Json:
+    text = query.get("filter")
+    tree = filters.parse(str(text)) if text else None
+    found: list[tuple[Kind, Record, Json]] = []
+    for kind in kinds:
+        for record in tenant.store.candidates(kind, tree):
+            if tree is None and not query.get("sortBy"):
+                found.append((kind, record, {}))
+                continue
+            full = render(tenant, admin, kind, record, {})
+            if tree is None or filters.matches(tree, kind, full):
+                found.append((kind, record, full))
+    if query.get("sortBy"):
+        key = _sort_key(kinds[0], str(query["sortBy"]))
+        descending = str(query.get("sortOrder", "ascending")).lower() == "descending"
+        found.sort(key=lambda f: key((f[0], f[2])), reverse=descending)
+    page, extra = _page(found, query)
+    resources = [render(tenant, admin, kind, record, query) for kind, record, _ in page]
+    return {"schemas": [MESSAGES + "ListResponse"], "totalResults": len(found), **extra,
+            "itemsPerPage": len(resources), "Resources": resources}
+
+
+async def collection(request: Request) -> Response:
+    if request.method == "POST":
+        return await create(request)
+    tenant, kind = tenant_of(request), _kind(request)
+    return answer(search(tenant, admin_of(request, tenant), [kind], dict(request.query_params)))
+
+
+async def post_search(request: Request) -> Response:
+    tenant = tenant_of(request)
+    admin = admin_of(request, tenant)
+    body = await read_json(request)
+    if not isinstance(body, dict) or MESSAGES + "SearchRequest" not in (value_of(body, "schemas") or []):
+        raise ScimProblem(400, "A SearchRequest is needed", "invalidSyntax")
+    kinds = [_kind(request)] if "endpoint" in request.path_params else list(KINDS.values())
+    return answer(search(tenant, admin, kinds, body))
+
+
+async def everything(request: Request) -> Response:
+    tenant = tenant_of(request)
+    admin = admin_of(request, tenant)
+    return answer(search(tenant, admin, list(KINDS.values()), dict(request.query_params)))
+
+
+# --- discovery (RFC 7644 §4) ----------------------------------------------------------------------------
+def _described(tenant: Tenant, what: str, item: Kind | Schema) -> Json:
+    key = item.name if isinstance(item, Kind) else item.id
+    return {**item.describe(), "meta": {"resourceType": what, "location": f"{tenant.scim}/{what}s/{key}"}}
+
+
+def _config(tenant: Tenant) -> Json:
+    yes, no = {"supported": True}, {"supported": False}
+    return {
+        "schemas": [CORE + "ServiceProviderConfig"], "patch": yes, "sort": yes, "etag": yes, "changePassword": no,
+        "bulk": {**no, "maxOperations": 0, "maxPayloadSize": 0},
+        "filter": {**yes, "maxResults": MAX_PAGE},
+        "pagination": {"cursor": True, "index": True, "defaultPaginationMethod": "index",
+                       "defaultPageSize": MAX_PAGE, "maxPageSize": MAX_PAGE, "cursorTimeout": 3600},
+        "authenticationSchemes": [{"type": "oauthbearertoken", "name": "Bearer token", "primary": True,
+                                   "description": "An administrator's bearer token (RFC 6750)"}],
+        "meta": {"resourceType": "ServiceProviderConfig", "location": tenant.scim + "/ServiceProviderConfig"},
+    }
+
+
+def _served_schemas() -> dict[str, Schema]:
+    return {s.id: s for k in KINDS.values() for s in k.schemas()}
+
+
+async def discovery(request: Request) -> Response:
+    tenant = tenant_of(request)
+    admin_of(request, tenant)
+    if request.method != "GET":
+        raise ScimProblem(405, "Discovery can only be read")
+    what, key = request.path_params["what"], request.path_params.get("key")
+    if "filter" in request.query_params:
+        raise ScimProblem(403, "Discovery cannot be filtered")
+    if what == "ServiceProviderConfig":
+        return answer(_config(tenant))
+    items: dict[str, Kind | Schema] = {**KINDS} if what == "ResourceTypes" else {**_served_schemas()}
+    if key is not None:
+        if key not in items:
+            raise ScimProblem(404, f"There is no {what.rstrip('s')} {key}")
+        return answer(_described(tenant, what[:-1], items[key]))
+    shown = [_described(tenant, what[:-1], item) for item in items.values()]
+    return answer({"schemas": [MESSAGES + "ListResponse"], "totalResults": len(shown), "startIndex": 1,
+                   "itemsPerPage": len(shown), "Resources": shown})
+
+
+async def me(request: Request) -> Response:
+    admin_of(request, tenant_of(request))
+    raise ScimProblem(501, "An administrator's token stands for no User here")
+
+
+async def unknown(request: Request) -> Response:
+    admin_of(request, tenant_of(request))
+    raise ScimProblem(404, "There is no such endpoint")
+
+
+def routes() -> list[Route]:
+    base = "/{tenant}/scim/v2"
+    table: list[tuple[str, Handler, list[str]]] = [
+        ("/{what:scim_discovery}", discovery, ALL_METHODS),
+        ("/{what:scim_discovery}/{key}", discovery, ALL_METHODS),
+        ("/Me", me, ALL_METHODS),
+        ("/.search", post_search, ["POST"]),
+        ("/{endpoint}/.search", post_search, ["POST"]),
+        ("/Credentials/{identity}/secret", secret, ["POST"]),
+        ("/{endpoint}", collection, ["GET", "POST"]),
+        ("/{endpoint}/{identity}", one, ["GET", "PUT", "PATCH", "DELETE"]),
+        ("", everything, ["GET"]), ("/", everything, ["GET"]),
+        ("/{rest:path}", unknown, ALL_METHODS),
+    ]
+    return [Route(base + path, guarded(handler), methods=methods) for path, handler, methods in table]
+
+
+def profile_of(tenant: Tenant) -> Json:
+    """The TenantProfile resource of a tenant, made from its world file."""
+    described = tenant.described
+    words = {"assertion_seconds": "assertionSeconds", "token_seconds": "tokenSeconds",
+             "keys_per_principal": "keysPerPrincipal", "credential_seconds": "credentialSeconds",
+             "arrival_seconds": "arrivalSeconds", "answer_items": "answerItems"}
+    return {
+        "schemas": [KINDS["TenantProfile"].schema.id], "name": tenant.name, "inForce": True,
+        "title": described.get("title", tenant.name), "stage": described.get("stage", "test"),
+        "issuer": tenant.issuer, "decisions": tenant.base + "/access/v1/evaluation", "work": tenant.work,
+        "externalIdUnique": tenant.store.unique_external_ids,
+        "bornInactive": bool(described.get("born_inactive", True)),
+        "secretDelivery": described.get("secret_delivery", "sealed"),
+        "limits": {word: tenant.limit(name) for name, word in words.items()},
+        "permissions": [{"value": name, "class": p.get("class", "looks"), "method": p["call"].split(" ")[0],
+                         "template": p["call"].split(" ", 1)[1]} for name, p in tenant.permissions.items()],
+    }
+
+

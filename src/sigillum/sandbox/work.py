@@ -1,0 +1,97 @@
+"""The working interface (streams under bearer tokens) and the AuthZEN evaluation, both by the tenant's decision."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from .clock import stamp
+from .decide import decide
+from .errors import OAuthProblem
+from .oauth import NO_STORE, bearer_claims, guarded, house_tenant
+from .scim import bearer
+from .world import Tenant
+
+Json = dict[str, Any]
+
+
+def _permission(tenant: Tenant, method: str, thing: str) -> str:
+    """The permission that a call stands for, by the profile's templates."""
+    for name, entry in tenant.permissions.items():
+        verb, _, template = entry["call"].partition(" ")
+        if verb == method and template.split("/")[1] == thing:
+            return name
+    raise OAuthProblem("invalid_request", "There is no such call here", 404)
+
+
+async def call(request: Request) -> Response:
+    tenant = house_tenant(request)
+    claims = bearer_claims(request, tenant)
+    thing, place = request.path_params["thing"], request.path_params["place"]
+    permission = _permission(tenant, request.method, thing)
+    verdict = decide(tenant, claims["sub"], permission, place, claims.get("credential"))
+    if not verdict.allowed:
+        raise OAuthProblem("insufficient_scope", f"{permission} at {place} is refused", 403,
+                           'Bearer error="insufficient_scope"')
+    items = tenant.streams.get(place)
+    if items is None:
+        raise OAuthProblem("invalid_request", "There is no stream at this place", 404)
+    if request.method == "GET":
+        most = tenant.limit("answer_items")
+        return JSONResponse({"items": items[-most:], "total": len(items), "capped": len(items) > most})
+    if request.method == "DELETE":
+        items.clear()
+        return JSONResponse({"deleted": True})
+    return await _append(request, tenant, items)
+
+
+async def _append(request: Request, tenant: Tenant, items: list[Json]) -> Response:
+    try:
+        body = json.loads(await request.body())
+        fresh = body["items"]
+        if not isinstance(fresh, list) or len(fresh) > 1000 or not all(isinstance(i, dict) for i in fresh):
+            raise ValueError("items")
+    except (ValueError, KeyError, TypeError) as problem:
+        raise OAuthProblem("invalid_request", "The body must hold a list `items` of objects") from problem
+    items.extend({"at": stamp(tenant.clock.now()), **item} for item in fresh)
+    return JSONResponse({"appended": len(fresh)}, 201)
+
+
+async def evaluation(request: Request) -> Response:
+    """OpenID AuthZEN: an administrator may ask about anybody, a principal about itself."""
+    tenant = house_tenant(request)
+    token = bearer(request)
+    admin = tenant.admin_of(token) if token else None
+    claims = None if admin else bearer_claims(request, tenant)
+    try:
+        body = json.loads(await request.body())
+        subject, action, resource = body["subject"]["id"], body["action"]["name"], body["resource"]["id"]
+        if not all(isinstance(v, str) for v in (subject, action, resource)):
+            raise TypeError("text is needed")
+    except (ValueError, KeyError, TypeError) as problem:
+        raise OAuthProblem("invalid_request", "subject.id, action.name and resource.id are needed") from problem
+    if claims is not None and claims["sub"] != subject:
+        raise OAuthProblem("insufficient_scope", "A principal may ask about itself only", 403)
+    credential = claims.get("credential") if claims else (body.get("context") or {}).get("credential")
+    verdict = decide(tenant, subject, action, resource, credential)
+    headers = {**NO_STORE, **{n: v for n, v in request.headers.items() if n == "x-request-id"}}
+    return JSONResponse({"decision": verdict.allowed, "context": {"reason": verdict.reason}}, headers=headers)
+
+
+async def configuration(request: Request) -> Response:
+    tenant = house_tenant(request)
+    return JSONResponse({"policy_decision_point": tenant.base,
+                         "access_evaluation_endpoint": tenant.base + "/access/v1/evaluation"})
+
+
+def routes() -> list[Route]:
+    return [
+        Route("/{tenant}/work/{thing}/{place:path}", guarded(call), methods=["GET", "POST", "DELETE"]),
+        Route("/{tenant}/access/v1/evaluation", guarded(evaluation), methods=["POST"]),
+        Route("/.well-known/authzen-configuration/{tenant}", guarded(configuration)),
+        Route("/{tenant}/.well-known/authzen-configuration", guarded(configuration)),
+    ]
