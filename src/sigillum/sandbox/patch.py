@@ -171,7 +171,7 @@ def _change_sub(place: Json, name: str, attr: Attr, sub: Attr, verb: str, value:
 
 def _change_matching(kind: Kind, place: Json, name: str, target: Target, verb: str, value: Any) -> None:
     attr, tree = target.attr, target.tree
-    assert tree is not None  # noqa: S101  (the caller looked)
+    assert tree is not None
     items = list(place.get(name) or [])
     hit = [i for i in items if filters._item_matches(tree, attr, i)]
     if not hit and verb != "remove":

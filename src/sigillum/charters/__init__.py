@@ -1,0 +1,1 @@
+"""The files an administrator writes, as values; every mistake at once, each with its position."""

@@ -1,0 +1,166 @@
+"""Charter files: finding, reading, checking, and their JSON Schema."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+from pydantic import Field
+
+from sigillum.core.charter import Charter
+from sigillum.core.errors import FileError, Mistake, Position
+from sigillum.core.rules import check
+from sigillum.core.text import did_you_mean
+
+from .models import CharterName, Day, Section, validate
+from .reading import Document, parse, read_text
+from .sections import account, credential, grant, proof
+from .sections.account import IdentitySection
+from .sections.credential import CredentialSection
+from .sections.grant import GrantSection
+from .sections.proof import ProofSection
+from .workspace import Workspace
+
+_NAME_LINE = re.compile(rb"^charter:[ \t]*[\"']?([^\s\"'#]+)", re.M)
+HEAD_BYTES = 4_000
+
+
+class CharterFile(Section):
+    """One integration's charter."""
+
+    charter: CharterName = Field(description="Its name, unique in the workspace")
+    tenant: str = Field(description="Home of the identity")
+    stage: str | None = Field(None, description="dev, test, prod ...; the tenant's own where none is given")
+    purpose: str = Field(description="What the integration is for, in one sentence")
+    owner: str | None = Field(None, description="Who answers for it")
+    deputy: str | None = Field(None, description="Who answers when the owner is away")
+    review: Day | None = Field(None, description="When it is to be looked at again")
+    ticket: str | None = Field(None, description="Where it was asked for")
+    identity: IdentitySection
+    grants: list[GrantSection] = Field(default_factory=list)
+    credentials: list[CredentialSection] = Field(default_factory=list)
+    proofs: list[ProofSection] = Field(default_factory=list)
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of a charter, for editors."""
+    schema = CharterFile.model_json_schema(by_alias=True)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": "Sigillum charter"}
+
+
+def names(workspace: Workspace) -> dict[str, list[Path]]:
+    """Charter names with the files that use them, read from the files' first lines only."""
+    out: dict[str, list[Path]] = {}
+    for path in sorted(workspace.charters.glob("*.y*ml")):
+        found = None
+        try:
+            with path.open("rb") as file:
+                found = _NAME_LINE.search(file.read(HEAD_BYTES))
+        except OSError:
+            pass
+        name = found[1].decode(errors="replace") if found else path.stem
+        out.setdefault(name, []).append(path)
+    return out
+
+
+def path_of(workspace: Workspace, name: str, known: Mapping[str, list[Path]] | None = None) -> Path:
+    """The file of a charter by its name, or by its path. Raises FileError."""
+    known = names(workspace) if known is None else known
+    if name in known:
+        if len(known[name]) > 1:
+            shown = ", ".join(p.name for p in known[name])
+            mistake = Mistake("name-taken", f"the charter name {name!r} is taken: {shown} use it",
+                              "give each charter a name of its own",
+                              Position(shown_path(workspace, known[name][1]), 1, 1))
+            raise FileError(mistake.what, mend=mistake.mend, mistakes=(mistake,))
+        return known[name][0]
+    direct = Path(name)
+    if name.endswith((".yaml", ".yml")):
+        for path in (direct, workspace.folder / direct, workspace.charters / direct):
+            if path.is_file():
+                return path
+    raise FileError(f"there is no charter {name!r}", where="charters/",
+                    mend=did_you_mean(name, known) or f"write one with `sigillum charter new {name}`")
+
+
+def shown_path(workspace: Workspace, path: Path) -> str:
+    """A path as messages show it: relative to the workspace where it lies inside."""
+    try:
+        return str(path.resolve().relative_to(workspace.folder.resolve()))
+    except ValueError:
+        return str(path)
+
+
+def load(workspace: Workspace, path: Path) -> Charter:
+    """Read and check a charter. Raises FileError with every mistake at once."""
+    shown = shown_path(workspace, path)
+    document = parse(read_text(path, shown), shown)
+    if not isinstance(document.data, dict) or not document.data:
+        mistake = Mistake("not-a-charter", "this is not a charter: it has no keys",
+                          "run `sigillum charter new NAME` for one to begin with", Position(shown, 1, 1))
+        raise FileError(mistake.what, where=shown, mend=mistake.mend, mistakes=(mistake,))
+    charter = _to_core(workspace, validate(CharterFile, document), document)
+    mistakes = check(charter, workspace.rules, workspace.file.tenants)
+    if mistakes:
+        raise FileError("", where=shown, mistakes=tuple(_point(m, document) for m in mistakes))
+    return charter
+
+
+_SPOTS: dict[str, tuple[str, ...]] = {"tenant-unknown": ("tenant",)}
+
+
+def _point(mistake: Mistake, document: Document) -> Mistake:
+    """Move a mistake about the whole charter to the key it is about."""
+    spot = _SPOTS.get(mistake.code)
+    if spot is None or spot not in document.values:
+        return mistake
+    return Mistake(mistake.code, mistake.what, mistake.mend, document.position(spot))
+
+
+def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Charter:
+    usual = workspace.file.defaults
+    home = workspace.file.tenants.get(file.tenant)
+    at = document.position
+
+    def public_key(index: int, section: CredentialSection) -> Mapping[str, Any] | None:
+        if section.public_key is None:
+            return None
+        return read_public_key(workspace.folder / section.public_key.removeprefix("file:"),
+                               at(("credentials", index, "public_key")))
+    return Charter(
+        name=file.charter, tenant=file.tenant, stage=file.stage or (home.stage if home else None) or "",
+        purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",
+        review=file.review, ticket=file.ticket or "",
+        identity=account.to_core(file.identity, at(("identity",))),
+        grants=tuple(grant.to_core(g, at(("grants", i))) for i, g in enumerate(file.grants)),
+        credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
+                                             public_key(i, c)) for i, c in enumerate(file.credentials)),
+        proofs=tuple(proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)),
+        position=at(()))
+
+
+def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:
+    """The holder's public JWK. Raises FileError; above all where it is not only the public half."""
+    def wrong(what: str, mend: str) -> FileError:
+        return FileError(what, where=str(position), mend=mend,
+                         mistakes=(Mistake("public-key", what, mend, position),))
+    try:
+        key = json.loads(read_text(path, str(path)))
+    except (FileError, ValueError) as problem:
+        raise wrong("the public key cannot be read", "name a file with a public JWK in it") from problem
+    if not isinstance(key, dict) or "kty" not in key:
+        raise wrong("the file holds no JWK", "ask the holder for the public half as a JWK (RFC 7517)")
+    if any(n in key for n in ("d", "p", "q", "k")):
+        raise wrong("the file holds a private key, which must never travel",
+                    "ask the holder to make a new pair and to send the public half only")
+    return {n: str(key[n]) for n in ("kty", "crv", "x", "y", "n", "e") if n in key}
+
+
+def review_day(today: date, seconds: int) -> str:
+    """The day to review a charter that is written today."""
+    from datetime import timedelta
+    return (today + timedelta(seconds=seconds)).isoformat()

@@ -1,0 +1,137 @@
+"""YAML 1.2 to plain data with positions: safe, bounded, nothing constructed but text, numbers, lists, mappings."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ruamel.yaml import YAML
+from ruamel.yaml.error import MarkedYAMLError, YAMLError
+from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+
+from sigillum.core.errors import FileError, Mistake, Position
+
+MAX_BYTES = 200_000
+MAX_NODES = 20_000
+MAX_DEPTH = 30
+Spot = tuple[str | int, ...]
+_TAG = "tag:yaml.org,2002:"
+
+
+@dataclass(frozen=True)
+class Document:
+    """A file's data; `keys` and `values` say where each stands."""
+
+    file: str
+    data: Any
+    keys: Mapping[Spot, Position]
+    values: Mapping[Spot, Position]
+
+    def position(self, spot: Spot, *, key: bool = False) -> Position:
+        """Where `spot` stands, or the nearest thing around it."""
+        table = self.keys if key else self.values
+        while spot:
+            if spot in table:
+                return table[spot]
+            spot, table = spot[:-1], self.values
+        return self.values.get((), Position(self.file, 1, 1))
+
+
+class _Builder:
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.keys: dict[Spot, Position] = {}
+        self.values: dict[Spot, Position] = {}
+        self.mistakes: list[Mistake] = []
+        self.nodes = 0
+
+    def position(self, node: Node) -> Position:
+        return Position(self.file, node.start_mark.line + 1, node.start_mark.column + 1)
+
+    def build(self, node: Node, spot: Spot) -> Any:
+        self.nodes += 1
+        if self.nodes > MAX_NODES or len(spot) > MAX_DEPTH:
+            raise FileError("the file is too large or too deeply nested once its aliases are followed",
+                            where=self.file, mend="write it without so many aliases")
+        self.values[spot] = self.position(node)
+        if isinstance(node, MappingNode):
+            return self.mapping(node, spot)
+        if isinstance(node, SequenceNode):
+            return [self.build(n, (*spot, i)) for i, n in enumerate(node.value)]
+        assert isinstance(node, ScalarNode)
+        return self.scalar(node)
+
+    def mapping(self, node: MappingNode, spot: Spot) -> dict[str, Any]:
+        out: dict[str, Any] = {}
+        for key_node, value_node in node.value:
+            if not isinstance(key_node, ScalarNode):
+                self.mistakes.append(Mistake("key-not-text", "a key must be a word", "write `word: value`",
+                                             self.position(key_node)))
+                continue
+            key = str(key_node.value)
+            if key in out:
+                self.mistakes.append(Mistake("key-twice", f"{key} is written twice", "keep the one that is meant",
+                                             self.position(key_node)))
+            self.keys[*spot, key] = self.position(key_node)
+            out[key] = self.build(value_node, (*spot, key))
+        return out
+
+    def scalar(self, node: ScalarNode) -> Any:
+        kind = str(node.tag).removeprefix(_TAG)
+        text = str(node.value)
+        if kind in ("null", "bool"):
+            return None if kind == "null" else text.lower() == "true"
+        try:
+            if kind == "int":
+                return int(text, 0) if text[:2].lower() in ("0x", "0o") else int(text)
+            if kind == "float":
+                return float(text)
+        except ValueError:
+            return text
+        if kind not in ("str", "timestamp"):
+            self.mistakes.append(Mistake("tag", f"the tag !{kind} has no meaning here", "write the value plainly",
+                                         self.position(node)))
+        return text
+
+
+def read_text(path: Path, shown: str) -> str:
+    """A bounded UTF-8 text. Raises FileError."""
+    try:
+        with path.open("rb") as file:
+            content = file.read(MAX_BYTES + 1)
+        if len(content) > MAX_BYTES:
+            raise FileError(f"the file is larger than {MAX_BYTES // 1000} kB", where=shown, mend="check the path")
+        return content.decode("utf-8")
+    except OSError as problem:
+        raise FileError(f"the file cannot be read: {problem.strerror}", where=shown,
+                        mend="check its path and rights") from problem
+    except UnicodeDecodeError as problem:
+        raise FileError("the file is not UTF-8 text", where=shown, mend="save it as UTF-8") from problem
+
+
+def parse(text: str, file: str) -> Document:
+    """Raises FileError with a mistake for each thing that is wrong."""
+    try:
+        node = YAML(typ="safe", pure=True).compose(io.StringIO(text))
+    except MarkedYAMLError as problem:
+        mark = problem.problem_mark or problem.context_mark
+        position = Position(file, mark.line + 1, mark.column + 1) if mark is not None else Position(file)
+        what = " ".join(str(problem.problem or problem.context or "not YAML").split())
+        raise _one_mistake("yaml-syntax", f"this is not YAML: {what}",
+                           "look at the indentation, colons, quotes and brackets just before this spot",
+                           position) from problem
+    except (YAMLError, ValueError, RecursionError) as problem:
+        raise _one_mistake("yaml-syntax", "this is not YAML", "save it as plain YAML text",
+                           Position(file)) from problem
+    builder = _Builder(file)
+    data = builder.build(node, ()) if node is not None else {}
+    if builder.mistakes:
+        raise FileError("", where=file, mistakes=tuple(builder.mistakes))
+    return Document(file, data, builder.keys, builder.values)
+
+
+def _one_mistake(code: str, what: str, mend: str, position: Position) -> FileError:
+    return FileError(what, where=str(position), mend=mend, mistakes=(Mistake(code, what, mend, position),))

@@ -1,0 +1,25 @@
+"""`identity:`, the section of the facet *account*."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from sigillum.charters.models import AccountName, Section
+from sigillum.core.charter import Identity
+from sigillum.core.errors import Position
+
+FACET = "account"
+
+
+class IdentitySection(Section):
+    """Who the program is in its home tenant."""
+
+    kind: Literal["service-account"] = Field(description="What kind of principal it is")
+    name: AccountName = Field(description="Its name in the tenant")
+    display: str | None = Field(None, description="Its name for reading; the name itself where none is given")
+
+
+def to_core(section: IdentitySection, position: Position) -> Identity:
+    return Identity(section.kind, section.name, section.display or section.name, position)

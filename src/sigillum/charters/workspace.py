@@ -1,0 +1,145 @@
+"""`sigillum.yaml`: the workspace's identity, tenants, house rules and defaults."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, Field, WithJsonSchema
+from pydantic_core import PydanticCustomError
+
+from sigillum.core.errors import FileError
+from sigillum.core.rules import BECAUSE_CLASSES, CLASSES, Rules
+
+from .models import CharterName, Duration, Section, validate
+from .reading import parse, read_text
+
+FILE = "sigillum.yaml"
+PRIVATE = ".sigillum"
+REFERENCE_WAYS = ("env:", "file:", "keyring:")
+DAY = 86_400
+
+
+def _reference(value: Any) -> Any:
+    if not isinstance(value, str) or not value.startswith(REFERENCE_WAYS):
+        raise PydanticCustomError("secret-inline", "{what}", {
+            "what": "a secret stands here itself instead of a reference to it",
+            "mend": "write env:NAME, file:PATH or keyring:NAME, and replace the secret, since it may have been seen"})
+    return value
+
+
+def _class(value: Any) -> Any:
+    if value not in CLASSES:
+        raise PydanticCustomError("class", "{what}", {
+            "what": "this is not a class of permissions", "mend": f"known: {', '.join(CLASSES)}"})
+    return value
+
+
+Reference = Annotated[str, BeforeValidator(_reference), WithJsonSchema({"type": "string", "pattern": "^[a-z]+:.+"})]
+
+
+class AdminSection(Section):
+    """The administrator on whose behalf Sigillum acts at a tenant."""
+
+    name: str
+    token: Reference
+
+
+class TenantSection(Section):
+    """One tenant."""
+
+    address: str = Field(description="Its SCIM base address")
+    stage: str | None = None
+    admin: AdminSection
+    driver: str = "open"
+    issuer: str | None = Field(None, description="Its authorization server, where its profile names none")
+    ca: str | None = Field(None, description="File of trusted authorities")
+    clock: str | None = Field(None, description="`tenant`: follow its clock however far it is off")
+
+
+class RulesSection(Section):
+    """The house rules."""
+
+    longest_credential: Duration | None = None
+    forbidden_roles: list[str] = Field(default_factory=list)
+    named: list[str] = Field(default_factory=lambda: ["owner"])
+    because: list[Annotated[str, BeforeValidator(_class)]] = Field(default_factory=lambda: sorted(BECAUSE_CLASSES))
+
+
+class DefaultsSection(Section):
+    """What a charter need not say."""
+
+    owner: str | None = None
+    deputy: str | None = None
+    credential_lasts: Duration = 90 * DAY
+    renew_before: Duration = 14 * DAY
+    review_after: Duration = 365 * DAY
+
+
+class WorkspaceFile(Section):
+    """All of sigillum.yaml."""
+
+    workspace: str = Field(description="The workspace's uid; never change it")
+    ledger_key: str = Field(description="Public half of the key that signs the ledger")
+    rules: RulesSection = RulesSection()
+    defaults: DefaultsSection = DefaultsSection()
+    tenants: dict[CharterName, TenantSection] = Field(default_factory=dict)
+    witness: str | None = Field(None, description="File that keeps the ledger's head after each run")
+
+
+@dataclass(frozen=True)
+class Workspace:
+    """A workspace folder with what its file says."""
+
+    folder: Path
+    file: WorkspaceFile
+
+    @property
+    def private(self) -> Path:
+        return self.folder / PRIVATE
+
+    @property
+    def charters(self) -> Path:
+        return self.folder / "charters"
+
+    @property
+    def ledger(self) -> Path:
+        return self.private / "ledger.db"
+
+    @property
+    def signing_key(self) -> Path:
+        return self.private / "ledger-key.json"
+
+    def keys_of(self, charter_uid: str) -> Path:
+        return self.private / "keys" / charter_uid
+
+    @property
+    def rules(self) -> Rules:
+        section = self.file.rules
+        usual = Rules()
+        return Rules(section.longest_credential or usual.longest_credential_seconds,
+                     frozenset(section.forbidden_roles), tuple(section.named), frozenset(section.because))
+
+    def tenant(self, name: str) -> TenantSection:
+        """Raises FileError for a tenant that the workspace does not know."""
+        from sigillum.core.text import did_you_mean
+        if name not in self.file.tenants:
+            raise FileError(f"this workspace knows no tenant {name!r}", where=FILE,
+                            mend=did_you_mean(name, self.file.tenants) or "add one with `sigillum tenant add`")
+        return self.file.tenants[name]
+
+
+def find(start: Path) -> Path:
+    """The workspace's folder: `start` or the nearest one above. Raises FileError."""
+    for folder in (start, *start.parents):
+        if (folder / FILE).is_file():
+            return folder
+    raise FileError("there is no workspace here", where=str(start),
+                    mend="run `sigillum init` to begin one, or name its folder with `--workspace`")
+
+
+def load(folder: Path) -> Workspace:
+    """Read a workspace. Raises FileError."""
+    document = parse(read_text(folder / FILE, FILE), FILE)
+    return Workspace(folder, validate(WorkspaceFile, document))

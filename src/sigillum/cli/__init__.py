@@ -1,0 +1,1 @@
+"""argparse only: parse, call one workflow, show its result."""

@@ -1,0 +1,112 @@
+"""`sigillum charter new | check | show | rename | schema`"""
+
+from __future__ import annotations
+
+import argparse
+import json
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import FileError, Outcome, UsageError
+
+EXAMPLE = """examples:
+  sigillum charter new wind-ingest          asks five questions
+  sigillum charter new wind-ingest --tenant summit --purpose 'Store wind readings' \\
+      --owner mara.teel@brindlemoor.example --role stream-writer --at brindlemoor/sensing-prod
+  sigillum charter new camera-archive --from camera-archive --tenant summit
+  sigillum charter check --all"""
+QUESTIONS = (("tenant", "In which tenant does the identity live? "), ("purpose", "What is the integration for? "),
+             ("owner", "Who answers for it (mail address)? "), ("role", "Which role does it need? "),
+             ("at", "At which place? "))
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser("charter", parents=[common()], epilog=EXAMPLE,
+                                   description="Write, check, show and rename charters.")
+    verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
+    new = verbs.add_parser("new", parents=[common()], epilog=EXAMPLE, description="Write a charter to begin with.")
+    new.add_argument("name")
+    for name, question in QUESTIONS:
+        new.add_argument(f"--{name}", help=question.rstrip("? ").lower())
+    new.add_argument("--from", dest="principal", metavar="PRINCIPAL",
+                     help="describe this account of the tenant as it stands (its name or principal id)")
+    check = verbs.add_parser("check", parents=[common()],
+                             description="Check charters without asking a tenant; every mistake at once.")
+    check.add_argument("charters", nargs="*")
+    check.add_argument("--all", action="store_true", help="all charters of the workspace")
+    check.add_argument("--format", choices=("text", "json"), default="text")
+    show = verbs.add_parser("show", parents=[common()], description="A charter with its defaults filled in.")
+    show.add_argument("name")
+    show.add_argument("--format", choices=("text", "json"), default="text")
+    rename = verbs.add_parser("rename", parents=[common()],
+                              description="Give a charter another name; what it made stays its own.")
+    rename.add_argument("name")
+    rename.add_argument("new_name")
+    verbs.add_parser("schema", parents=[common()], description="The JSON Schema of a charter, for editors.")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    verbs = {"new": _new, "check": _check, "show": _show, "rename": _rename, "schema": _schema}
+    return verbs[args.verb](args, context)
+
+
+def _new(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows import describe
+    office = context.office
+    if args.principal:
+        if not args.tenant:
+            raise UsageError("--from needs --tenant", where="charter new", mend="name the tenant where the account is")
+        path = describe.from_principal(office, args.name, args.tenant, args.principal)
+        context.show_text(f"{path} describes the account as it stands. Next: `sigillum rehearse {args.name}`.")
+        return Outcome.DONE
+    usual = office.workspace.file.defaults.owner
+    answers = {}
+    for name, question in QUESTIONS:
+        given = getattr(args, name) or (usual if name == "owner" else None)
+        answers[name] = given or context.ask(question)
+    path = describe.new(office, describe.Wanted(args.name, **answers))
+    context.show_text(f"{path} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`.")
+    return Outcome.DONE
+
+
+def _check(args: argparse.Namespace, context: Context) -> Outcome:
+    if not args.charters and not args.all:
+        raise UsageError("no charter is named", where="charter check", mend="name some, or say --all")
+    try:
+        found = context.office.charters(args.charters, all_=args.all)
+    except FileError as problem:
+        if args.format == "text" or not problem.mistakes:
+            raise
+        context.show_json("check", {"good": False, "mistakes": [
+            {"code": m.code, "what": m.what, "do": m.mend, "where": str(m.position or "")} for m in problem.mistakes]})
+        return Outcome.FILE
+    if args.format == "json":
+        context.show_json("check", {"good": True, "charters": [c.name for c in found], "mistakes": []})
+    else:
+        names = ", ".join(c.name for c in found) or "no charters"
+        context.show_text(f"{names}: no mistakes. What only the tenant knows, `sigillum rehearse` checks.")
+    return Outcome.DONE
+
+
+def _show(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import charters
+    charter = context.office.charters([args.name])[0]
+    if args.format == "json":
+        context.show_json("charter", charters.as_json(charter))
+    else:
+        context.show(charters.text(charter, context.ident))
+    return Outcome.DONE
+
+
+def _rename(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.describe import rename
+    path = rename(context.office, args.name, args.new_name)
+    context.show_text(f"{args.name} is called {args.new_name} now ({path}); what it made stays its own.")
+    return Outcome.DONE
+
+
+def _schema(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.charters.files import json_schema
+    context.show_text(json.dumps(json_schema(), indent=1))
+    return Outcome.DONE

@@ -1,0 +1,170 @@
+"""`sigillum demo`: the real commands, one after the other, as an administrator would type them."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shlex
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import MachineError, Outcome
+
+EXAMPLE = """example:
+  sigillum demo --folder brindlemoor"""
+OWNER = "mara.teel@brindlemoor.example"
+CHARTER = """\
+charter: wind-ingest
+tenant: summit
+purpose: Store wind readings from the mast stations
+deputy: jon.askew@brindlemoor.example
+review: 2027-03-01
+ticket: OPS-311
+
+identity:
+  kind: service-account
+  name: wind-ingest
+  display: Wind readings ingest
+
+grants:
+  - {role: stream-writer, at: brindlemoor/sensing-prod, because: stores the readings}
+
+credentials:
+  - name: ingest-key
+    kind: key-pair
+    lasts: 90d
+    limits: [stream.append, stream.read]        # narrower than the role, never wider
+    consumers: [mast-gateway]
+
+proofs:
+  - {can: stream.append, at: brindlemoor/sensing-prod/streams/mast-test}
+  - {can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4, at_least: 3}
+  - {cannot: stream.append, at: brindlemoor/sensing-test/streams/mast-4}
+  - {cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mast-4}
+"""
+SECOND = """\
+  - {role: stream-reader, at: brindlemoor/cameras, for: 10m, because: aims the camera at mast 4}
+"""
+
+
+@dataclass(frozen=True)
+class Scene:
+    """One command, why it is typed, and the exit code it must have; `before` prepares a file."""
+
+    why: str
+    command: str
+    code: int = 0
+    before: tuple[str, str] | None = None
+
+
+def _scenes(port: int) -> list[Scene]:
+    address = f"http://127.0.0.1:{port}/summit/scim/v2"
+    wrong = CHARTER.replace("role: stream-writer", "rol: stream-writer").replace("lasts: 90d", "lasts: 90 days")
+    wider = CHARTER.replace("because: stores the readings}\n", "because: stores the readings}\n" + SECOND)
+    path = "charters/wind-ingest.yaml"
+    return [
+        Scene("Reach the cloud platform with an administrator's token; the token itself is never typed.",
+              f"sigillum tenant add summit {address} --admin ada.rusk --token file:.sigillum/sandbox/summit.ada.rusk.token"),
+        Scene("What can this tenant do, what are its limits, and what may we do there?", "sigillum tenant inspect summit"),
+        Scene("One page says who the identity is, who answers for it, what it may do, and what must stay impossible.",
+              f"cat {path}", before=(path, CHARTER)),
+        Scene("Mistakes are told all at once, each with its place and its mend.", "sigillum charter check wind-ingest", 3,
+              (path, wrong)),
+        Scene("Mended.", "sigillum charter check wind-ingest", 0, (path, CHARTER)),
+        Scene("What would happen, in order? Nothing is changed yet.", "sigillum rehearse wind-ingest"),
+        Scene("Carry it out, read every change back, sign in as the new identity and prove it both ways.",
+              "sigillum enact wind-ingest --yes"),
+        Scene("Running it twice is safe.", "sigillum enact wind-ingest --yes"),
+        Scene("The network will lose the answer to the next change, after it was made.",
+              "sigillum sandbox fault lost-after --method POST --path Grants"),
+        Scene("The charter asks for one more role, for ten minutes. Only that is done, and nothing twice.",
+              "sigillum enact wind-ingest --yes", 0, (path, wider)),
+        Scene("Eleven minutes later the window has ended, by itself.", "sigillum sandbox clock +11m"),
+        Scene("The clocks differ now, and Sigillum does not guess which one is right.", "sigillum rehearse wind-ingest", 8),
+        Scene("Back.", "sigillum sandbox clock -11m"),
+        Scene("An account that was there before gets its page, too: described as it stands, so nothing is to be done.",
+              "sigillum charter new camera-archive --from camera-archive --tenant summit"),
+        Scene("", "sigillum rehearse camera-archive"),
+        Scene("Everything is written down, chained and signed.", "sigillum ledger show wind-ingest --newest 8"),
+        Scene("", "sigillum ledger verify"),
+    ]
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "demo", parents=[common()], epilog=EXAMPLE,
+        description="Play the demo: every command is the real one, run against simulated tenants on this machine. "
+                    "It takes some seconds, leaves one folder behind, and nothing running.")
+    parser.add_argument("--folder", type=Path, help="the folder to make (default: demo, or the next free demo-N)")
+
+
+def _free_folder(wanted: Path | None) -> Path:
+    if wanted is not None:
+        if wanted.exists():
+            raise MachineError("the folder is there already", where=str(wanted), mend="name a new one with --folder")
+        return wanted
+    return next(p for n in range(1, 1000) if not (p := Path("demo" if n == 1 else f"demo-{n}")).exists())
+
+
+class Stage:
+    """Runs commands in the demo's folder and shows them."""
+
+    def __init__(self, folder: Path, context: Context) -> None:
+        self.folder, self.context = folder, context
+        self.styled = sys.stdout.isatty() and context.options.colour
+        self.environment = {**os.environ, "PYTHONIOENCODING": "utf-8"}
+        for name in ("SIGILLUM_WORKSPACE", "SIGILLUM_TIMEOUT"):
+            self.environment.pop(name, None)
+        if self.styled:
+            columns, _ = os.get_terminal_size()
+            self.environment |= {"FORCE_COLOR": "1", "COLUMNS": str(columns)}
+
+    def _style(self, code: str, text: str) -> str:
+        return f"\033[{code}m{text}\033[0m" if self.styled else text
+
+    def play(self, scene: Scene) -> None:
+        """Raises MachineError where the command does not end as it must."""
+        if scene.before is not None:
+            (self.folder / scene.before[0]).write_text(scene.before[1], encoding="utf-8")
+        why = self._style("2", f"# {scene.why}") + "\n" if scene.why else ""
+        sys.stdout.write(f"\n{why}{self._style('1', '$ ' + scene.command)}\n")
+        sys.stdout.flush()
+        words = shlex.split(scene.command)
+        if words[0] == "sigillum":
+            words[:1] = [sys.executable, "-m", "sigillum"]
+        done = subprocess.run(words, cwd=self.folder, env=self.environment, stdin=subprocess.DEVNULL,  # noqa: S603
+                              stdout=subprocess.PIPE, stderr=subprocess.STDOUT, check=False)
+        sys.stdout.write(done.stdout.decode("utf-8", "replace"))
+        sys.stdout.flush()
+        if done.returncode != scene.code:
+            raise MachineError(f"the demo expected exit code {scene.code} and got {done.returncode}",
+                               where=scene.command, mend="report this: the demo is run by the tests, too")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli import sandboxes
+    folder = _free_folder(args.folder)
+    stage = Stage(folder.parent, context)
+    stage.play(Scene("A workspace: one folder with charters, house rules and a private ledger.",
+                     f"sigillum init {shlex.quote(folder.name)} --owner {OWNER}"))
+    stage.folder = folder
+    try:
+        stage.play(Scene("Simulated tenants, in a process of their own.", "sigillum sandbox start --background"))
+        port = int(sandboxes.control_port(folder / ".sigillum" / "sandbox"))
+        for scene in _scenes(port):
+            stage.play(scene)
+    finally:
+        stage.play(Scene("Nothing stays running.", "sigillum sandbox stop"))
+    context.show_text(
+        f"\nThe demo's workspace stays in {folder}. To go on there:\n"
+        f"  cd {shlex.quote(str(folder))}\n"
+        f"  sigillum sandbox start --background --port {port}   # the same address, and a fresh world\n"
+        "  sigillum rehearse wind-ingest                        # what is missing now?\n"
+        "  sigillum enact wind-ingest\n"
+        "  sigillum sandbox stop")
+    return Outcome.DONE

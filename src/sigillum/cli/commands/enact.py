@@ -1,0 +1,113 @@
+"""`sigillum enact`"""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import Outcome, UsageError, worst
+
+if TYPE_CHECKING:
+    from sigillum.core.charter import Charter
+    from sigillum.workflows.enact import Choices
+    from sigillum.workflows.rehearse import Rehearsal
+
+EXAMPLE = """examples:
+  sigillum enact wind-ingest
+  sigillum enact --all --yes                answers the question beforehand
+  sigillum enact wind-ingest --yes --end    also ends what a prod charter no longer asks for"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "enact", parents=[common()], epilog=EXAMPLE,
+        description="Show the rehearsal, ask, carry the steps out, read each back, and prove. It can be stopped at any "
+                    "moment and run again; what is as the charter says is left alone.")
+    parser.add_argument("charters", nargs="*")
+    parser.add_argument("--all", action="store_true", help="all charters of the workspace")
+    parser.add_argument("--yes", action="store_true", help="do not ask; ending in a prod stage also wants --end")
+    parser.add_argument("--end", action="store_true", help="also end things in a prod stage")
+    parser.add_argument("--no-prove", action="store_true", help="leave the proofs for later")
+    parser.add_argument("--adopt", action="store_true", help="take over a thing of the same name that Sigillum did not make")
+    parser.add_argument("--send-again", action="store_true",
+                        help="you made sure that an earlier request without answer did not arrive")
+    parser.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.enact import Choices
+    if not args.charters and not args.all:
+        raise UsageError("no charter is named", where="enact", mend="name some, or say --all")
+    office = context.office
+    charters = office.charters(args.charters, all_=args.all)
+    choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again)
+    if args.yes:
+        return _carry_out(args, context, charters, choices)
+    from sigillum.workflows.enact import rehearse_all
+    rehearsals = rehearse_all(office, charters, adopt=args.adopt)
+    ready = [r for r in rehearsals if not r.outline.blocked and r.outline.steps]
+    if len(ready) < len(rehearsals) or args.format == "text":
+        _show(context, rehearsals)
+    if not ready:
+        return worst([r.outcome() for r in rehearsals])
+    if not _agreed(context, ready):
+        context.say("Nothing was changed.")
+        return Outcome.NO
+    if not args.end and _ends_in_prod(ready):
+        ends = context.ask("This ends things in a prod stage. Write `end` to end them too, or press Enter to keep them: ")
+        choices = Choices(choices.prove, ends == "end", choices.adopt, choices.send_again)
+    outcome = _carry_out(args, context, [r.charter for r in ready], choices)
+    return worst([outcome, *(r.outcome() for r in rehearsals if r.outline.blocked)])
+
+
+def _show(context: Context, rehearsals: list[Rehearsal]) -> None:
+    """The rehearsal stands beside the result, so it goes to stderr."""
+    import sys
+
+    from sigillum.cli.views import rehearsal
+    context.quiet()
+    for result in rehearsals:
+        context.draw(rehearsal.text(result, context.ident), sys.stderr)
+        context.say("")
+
+
+def _agreed(context: Context, ready: list[Rehearsal]) -> bool:
+    count = sum(len(r.outline.steps) for r in ready)
+    answer = context.ask(f"Carry out {count} step{'s' if count != 1 else ''}? Write `yes`: ")
+    return answer.lower() in ("yes", "y")
+
+
+def _ends_in_prod(ready: list[Rehearsal]) -> bool:
+    return any(s.kind == "end" for r in ready if r.charter.stage == "prod" for s in r.outline.steps)
+
+
+def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: Choices) -> Outcome:
+    from sigillum.cli.views import enacted, rehearsal
+    from sigillum.workflows.enact import enact_all
+    from sigillum.workflows.rehearse import Rehearsal
+    results = enact_all(context.office, charters, choices)
+    outcomes = []
+    for done in results:
+        blocked = done.outline is not None and done.outline.blocked and not done.results
+        if blocked and done.outline is not None:
+            tenant = context.office.tenant(done.charter.tenant)
+            from sigillum.core.facts import Snapshot
+            shown = Rehearsal(done.charter, done.outline, Snapshot(done.charter.tenant, context.office.now(tenant),
+                                                                   tenant.profile), "")
+            outcomes.append(shown.outcome())
+            if args.format == "text":
+                context.show(rehearsal.text(shown, context.ident))
+            continue
+        outcomes.append(done.outcome())
+        if args.format == "text":
+            context.show(enacted.text(done, context.ident))
+    if args.format == "json":
+        context.show_json("enacted", {"charters": [
+            {**enacted.as_json(d), **({"outcome": int(o)} if o is not d.outcome() else {})}
+            for d, o in zip(results, outcomes, strict=True)]})
+    elif len(results) > 1:
+        good = sum(1 for o in outcomes if o is Outcome.DONE)
+        context.show_text(f"{len(results)} charters: {good} as wished, {len(results) - good} not.")
+    return worst(outcomes)

@@ -1,0 +1,34 @@
+"""`sigillum init`"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import Outcome
+
+EXAMPLE = """example:
+  sigillum init brindlemoor --owner mara.teel@brindlemoor.example"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "init", parents=[common()], epilog=EXAMPLE,
+        description="Begin a workspace: sigillum.yaml, charters/, requests/ and the private .sigillum/ with its ledger.")
+    parser.add_argument("folder", nargs="?", default=".", help="where (default: this folder)")
+    parser.add_argument("--owner", default="", metavar="MAIL", help="who answers for charters that name nobody else")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.begin import init
+    begun = init(Path(args.folder), args.owner)
+    context.show_text(
+        f"A workspace was begun in {begun.folder.resolve()}\n"
+        f"  sigillum.yaml   tenants, house rules, defaults: keep it in version control\n"
+        f"  charters/       one page an integration\n"
+        f"  .sigillum/      the ledger and its key: private, and worth a backup\n\n"
+        "Next: `sigillum sandbox start --background` for tenants to try with, or `sigillum tenant add`.")
+    return Outcome.DONE

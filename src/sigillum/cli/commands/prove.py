@@ -1,0 +1,48 @@
+"""`sigillum prove`"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import Outcome, UsageError, worst
+
+EXAMPLE = """examples:
+  sigillum prove wind-ingest
+  sigillum prove wind-ingest --with ingest-key --format json"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "prove", parents=[common()], epilog=EXAMPLE,
+        description="Sign in as the identity with a fresh token, and try what must work and what must not. What could "
+                    "harm is asked of the tenant, not tried.")
+    parser.add_argument("charters", nargs="*")
+    parser.add_argument("--all", action="store_true", help="all charters of the workspace that have proofs")
+    parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="sign in with this one")
+    parser.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from rich.console import Group
+    from rich.text import Text
+
+    from sigillum.cli.views import enacted
+    from sigillum.workflows.ledgers import keep_witness
+    from sigillum.workflows.prove import prove
+    if not args.charters and not args.all:
+        raise UsageError("no charter is named", where="prove", mend="name some, or say --all")
+    charters = context.office.charters(args.charters, all_=args.all)
+    if args.all:
+        charters = [c for c in charters if c.proofs]
+    context.office.ledger(write=True)
+    reports = [prove(context.office, c, with_=args.with_) for c in charters]
+    keep_witness(context.office)
+    if args.format == "json":
+        context.show_json("proofs", {"charters": [enacted.proofs_json(r) for r in reports]})
+    for report in reports if args.format == "text" else ():
+        context.show(Group(Text(report.charter, "bold"), enacted.proofs(report, context.ident), "",
+                           Text(enacted.proof_summary(report), "bold")))
+    return worst([r.outcome() for r in reports])

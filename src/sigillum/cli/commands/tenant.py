@@ -1,0 +1,80 @@
+"""`sigillum tenant add | list | inspect`"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import Outcome
+
+EXAMPLE = """examples:
+  sigillum tenant add summit https://summit.example/scim/v2 --admin ada.rusk --token env:SUMMIT_TOKEN --stage prod
+  sigillum tenant list
+  sigillum tenant inspect summit"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser("tenant", parents=[common()], epilog=EXAMPLE,
+                                   description="Add, list and inspect tenants.")
+    verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
+    add = verbs.add_parser("add", parents=[common()], epilog=EXAMPLE,
+                           description="Reach a tenant, and write it into sigillum.yaml.")
+    add.add_argument("name", help="how charters call it")
+    add.add_argument("address", help="its SCIM base address (https, or http on this machine)")
+    add.add_argument("--admin", required=True, metavar="NAME", help="on whose behalf Sigillum acts there")
+    add.add_argument("--token", required=True, metavar="REFERENCE",
+                     help="where that administrator's bearer token is: env:NAME, file:PATH or keyring:NAME")
+    add.add_argument("--stage", help="dev, test, prod ... (default: what the tenant says)")
+    add.add_argument("--issuer", metavar="ADDRESS", help="its authorization server, where its profile names none")
+    add.add_argument("--ca", metavar="FILE", help="file of trusted authorities, relative to the workspace")
+    add.add_argument("--driver", help="how it is spoken to (default: open)")
+    list_ = verbs.add_parser("list", parents=[common()], description="The tenants of the workspace; asks none of them.")
+    list_.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    inspect = verbs.add_parser("inspect", parents=[common()],
+                               description="What a tenant can do, its limits, its clock, and what you may do there.")
+    inspect.add_argument("name")
+    inspect.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    return {"add": _add, "list": _list, "inspect": _inspect}[args.verb](args, context)
+
+
+def _add(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.begin import add_tenant
+    section = {"address": args.address, "stage": args.stage, "admin": {"name": args.admin, "token": args.token},
+               "issuer": args.issuer, "ca": args.ca, "driver": args.driver}
+    given = {name: value for name, value in section.items() if value is not None}
+    header = add_tenant(context.settings(), context.office.workspace.folder, args.name, given)
+    context.show_text(f"{header.tenant} is known now. Next: `sigillum tenant inspect {header.tenant}`, "
+                      "then `sigillum charter new`.")
+    return Outcome.DONE
+
+
+def _list(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views.common import comma_separated, table
+    columns = ("tenant", "address", "stage", "administrator", "driver")
+    rows = [(n, context.ident(t.address), t.stage or "", context.ident(t.admin.name), t.driver)
+            for n, t in context.office.workspace.file.tenants.items()]
+    if args.format == "json":
+        context.show_json("tenants", {"tenants": [dict(zip(columns, r, strict=True)) for r in rows]})
+    elif args.format == "csv":
+        context.show_text(comma_separated(columns, rows))
+    elif rows:
+        context.show(table(columns, rows))
+    else:
+        context.say("No tenants yet: `sigillum tenant add` adds one.")
+    return Outcome.DONE
+
+
+def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import tenants
+    from sigillum.workflows.inspect import inspect
+    found = inspect(context.office, args.name)
+    if args.format == "json":
+        context.show_json("tenant", tenants.as_json(found))
+    else:
+        context.show(tenants.text(found, context.ident))
+    return Outcome.DONE

@@ -1,0 +1,120 @@
+"""What a command is given: resolved options, the office, and where to show things."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from typing import TYPE_CHECKING, Any, TextIO
+
+from sigillum.core.times import format_instant, rough_duration, whole_second
+
+from .options import Options
+
+if TYPE_CHECKING:
+    from rich.console import Console, RenderableType
+    from rich.status import Status
+
+    from sigillum.workflows.office import Header, Office, Progress, Settings
+
+PIPE_WIDTH = 110
+JSON_VERSION = 1
+
+
+class Context:
+    """Opens the office when it is needed; the result goes to stdout, everything else to stderr."""
+
+    def __init__(self, options: Options) -> None:
+        self.options = options
+        self._office: Office | None = None
+        self._status: Status | None = None
+
+    def close(self) -> None:
+        self.quiet()
+        if self._office is not None:
+            self._office.close()
+
+    # --- workflows ------------------------------------------------------------------------------------------
+    def settings(self) -> Settings:
+        from sigillum.workflows.office import Settings
+        return Settings(self.options.workspace, self.options.timeout_seconds, announce=self._announce,
+                        progress=self._progress, log=self.say if self.options.verbose else None)
+
+    @property
+    def office(self) -> Office:
+        if self._office is None:
+            from sigillum.workflows.office import Office
+            self._office = Office.open(self.settings())
+        return self._office
+
+    def _announce(self, header: Header) -> None:
+        skew = f", {rough_duration(header.skew_seconds)} {'ahead' if header.skew_seconds > 0 else 'behind'}" \
+            if abs(header.skew_seconds) >= 1 else ""
+        self.say(f"{header.tenant} · {self.ident(header.address)} · {header.stage} · as "
+                 f"{self.ident(header.administrator)} · its clock {format_instant(whole_second(header.now))}{skew}")
+
+    # --- showing ----------------------------------------------------------------------------------------------
+    def ident(self, text: str) -> str:
+        """An identifier, masked while presenting."""
+        return "•" * 6 if self.options.presenting and text else text
+
+    def console(self, file: TextIO) -> Console:
+        """A console for a terminal or a pipe; in a pipe it has a fixed width, or that of COLUMNS."""
+        from rich.console import Console
+        width = None if file.isatty() else int(os.environ.get("COLUMNS") or PIPE_WIDTH)
+        return Console(file=file, width=width, highlight=False, emoji=False, no_color=not self.options.colour)
+
+    def show(self, view: RenderableType) -> None:
+        """The result, as text."""
+        self.quiet()
+        self.draw(view, sys.stdout)
+
+    def draw(self, view: RenderableType, file: TextIO) -> None:
+        """Write a view without the spaces that would only fill its lines up."""
+        console = self.console(file)
+        with console.capture() as captured:
+            console.print(view)
+        file.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
+
+    def show_json(self, kind: str, content: dict[str, Any]) -> None:
+        """The result, as JSON with its version."""
+        self.quiet()
+        sys.stdout.write(json.dumps({"version": JSON_VERSION, "kind": kind, **content}, indent=1) + "\n")
+
+    def show_text(self, text: str) -> None:
+        self.quiet()
+        sys.stdout.write(text if text.endswith("\n") else text + "\n")
+
+    def say(self, text: str) -> None:
+        """Something beside the result, on stderr."""
+        self.quiet()
+        sys.stderr.write(text + "\n")
+        sys.stderr.flush()
+
+    def _progress(self, progress: Progress) -> None:
+        if not sys.stderr.isatty() or self.options.verbose:
+            return
+        count = f"{progress.number}/{progress.of} " if progress.of else ""
+        text = f"{progress.charter}  {count}{progress.text}"
+        if self._status is None:
+            self._status = self.console(sys.stderr).status(text)
+            self._status.start()
+        else:
+            self._status.update(text)
+
+    def quiet(self) -> None:
+        """Take the progress line away."""
+        if self._status is not None:
+            self._status.stop()
+            self._status = None
+
+    def ask(self, question: str) -> str:
+        """Ask on the terminal. Raises UsageError where nobody can answer."""
+        from sigillum.core.errors import UsageError
+        self.quiet()
+        if not sys.stdin.isatty():
+            raise UsageError("there is nobody to ask", where="standard input is no terminal",
+                             mend="answer beforehand: `-h` names the options that do")
+        sys.stderr.write(question)
+        sys.stderr.flush()
+        return sys.stdin.readline().strip()

@@ -1,0 +1,69 @@
+"""Options that every command has, resolved once: flag, then environment, then default; where from is remembered."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from sigillum.core.errors import UsageError
+
+VALUED = ("--workspace", "-w", "--timeout")
+USUAL_TIMEOUT_SECONDS = 15.0
+
+
+@dataclass(frozen=True)
+class Options:
+    """The resolved options. `sources` tells for each where its value came from."""
+
+    workspace: Path | None = None
+    timeout_seconds: float = USUAL_TIMEOUT_SECONDS
+    verbose: bool = False
+    debug: bool = False
+    colour: bool = True
+    presenting: bool = False
+    sources: Mapping[str, str] = field(default_factory=dict)
+
+
+def common() -> argparse.ArgumentParser:
+    """The parser of the common options: the same before and after the command, with the same meaning."""
+    parser = argparse.ArgumentParser(add_help=False, argument_default=argparse.SUPPRESS)
+    group = parser.add_argument_group("options of every command")
+    group.add_argument("-w", "--workspace", metavar="FOLDER", help="the workspace (SIGILLUM_WORKSPACE; "
+                       "default: this folder or the nearest one above)")
+    group.add_argument("--timeout", metavar="SECONDS", help="how long one answer may take (SIGILLUM_TIMEOUT; "
+                       f"default: {USUAL_TIMEOUT_SECONDS:g})")
+    group.add_argument("-v", "--verbose", action="store_true", help="tell of every exchange, on stderr")
+    group.add_argument("--no-colour", action="store_true", help="no colours (also NO_COLOR)")
+    group.add_argument("--presenting", action="store_true", help="mask identifiers and addresses too")
+    group.add_argument("--debug", action="store_true", help="show tracebacks")
+    return parser
+
+
+def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = None) -> Options:
+    """Raises UsageError for a value that has no meaning."""
+    environment = os.environ if environment is None else environment
+    sources: dict[str, str] = {}
+
+    def pick(name: str, variable: str) -> str | None:
+        if hasattr(given, name):
+            sources[name] = "flag"
+            return str(getattr(given, name))
+        if environment.get(variable):
+            sources[name] = f"environment variable {variable}"
+            return environment[variable]
+        sources[name] = "default"
+        return None
+    workspace, timeout = pick("workspace", "SIGILLUM_WORKSPACE"), pick("timeout", "SIGILLUM_TIMEOUT")
+    try:
+        seconds = float(timeout) if timeout is not None else USUAL_TIMEOUT_SECONDS
+        if not 0 < seconds <= 3600:
+            raise ValueError
+    except ValueError as problem:
+        raise UsageError(f"{timeout!r} is not a number of seconds", where=sources["timeout"],
+                         mend="write a number above 0, 3600 at most") from problem
+    no_colour = hasattr(given, "no_colour") or bool(environment.get("NO_COLOR"))
+    return Options(Path(workspace) if workspace is not None else None, seconds, hasattr(given, "verbose"),
+                   hasattr(given, "debug"), not no_colour, hasattr(given, "presenting"), sources)

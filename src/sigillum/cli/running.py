@@ -1,0 +1,133 @@
+"""Parsing, dispatch, and the one place where errors become text."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from typing import Any, NoReturn, Protocol, cast
+
+from sigillum import __version__
+from sigillum.core.errors import FileError, MachineError, Outcome, SigillumError, UsageError
+from sigillum.core.text import did_you_mean
+
+from .context import Context
+from .main import COMMANDS, command_of, load
+from .options import Options, common, resolve
+
+EPILOG = """\
+Begin with `sigillum demo`, or with `sigillum init` in a new folder.
+`sigillum COMMAND -h` explains each command with an example.
+
+exit codes: 0 done, and as wished · 1 done, and the answer is no · 2 usage · 3 a file of yours is wrong ·
+4 the tenant refused · 5 the tenant could not be reached in time · 6 somebody else must act first ·
+7 not yet · 8 trouble on this machine · 130 interrupted"""
+
+
+class Command(Protocol):
+    """What each module in `commands` offers."""
+
+    def add_parser(self, subparsers: Any) -> None:
+        """Describe the command's arguments."""
+        ...
+
+    def run(self, args: argparse.Namespace, context: Context) -> Outcome:
+        """Do it."""
+        ...
+
+
+class Parser(argparse.ArgumentParser):
+    """argparse, with errors in our three parts."""
+
+    def __init__(self, **more: Any) -> None:
+        more.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        super().__init__(allow_abbrev=False, **more)
+
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(message, where=self.prog, mend=f"`{self.prog} -h` explains it with an example")
+
+
+def build(names: list[str]) -> Parser:
+    """The program's parser with the commands named: one for running, all for help and completion."""
+    parser = Parser(prog="sigillum", description="Charters for machine identities.", epilog=EPILOG, parents=[common()])
+    parser.add_argument("--version", action="version", version=f"sigillum {__version__}")
+    subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", required=True, parser_class=Parser)
+    for name in names:
+        cast(Command, load(name)).add_parser(subparsers)
+    return parser
+
+
+def _overview() -> str:
+    """What `sigillum -h` shows, without loading any command."""
+    parser = Parser(prog="sigillum", description="Charters for machine identities.", epilog=EPILOG, parents=[common()],
+                    usage="sigillum [options] COMMAND ...")
+    subparsers = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser)
+    for name, about in COMMANDS.items():
+        subparsers.add_parser(name, help=about, add_help=False)
+    return parser.format_help()
+
+
+def run(arguments: list[str]) -> int:
+    """Run the program with these arguments; returns its exit code."""
+    options = Options(debug="--debug" in arguments)
+    context: Context | None = None
+    try:
+        name = command_of(arguments)
+        if name is None:
+            if not arguments or {"-h", "--help"} & set(arguments):
+                sys.stdout.write(_overview())
+                return 0 if arguments else int(Outcome.USAGE)
+            if "--version" in arguments:
+                sys.stdout.write(f"sigillum {__version__}\n")
+                return 0
+            raise UsageError("no command is given", where="sigillum", mend="`sigillum -h` lists them")
+        if name not in COMMANDS:
+            raise UsageError(f"there is no command {name!r}", where="sigillum", mend=did_you_mean(name, COMMANDS))
+        args = build([name]).parse_args(arguments)
+        options = resolve(args)
+        context = Context(options)
+        outcome = cast(Command, load(name)).run(args, context)
+        sys.stdout.flush()
+        return int(outcome)
+    except SystemExit as end:  # argparse after -h
+        return int(end.code or 0)
+    except KeyboardInterrupt:
+        sys.stderr.write("\nInterrupted. Nothing is lost: run the same command again, and it goes on.\n")
+        return int(Outcome.INTERRUPTED)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except SigillumError as problem:
+        if options.debug:
+            raise
+        sys.stderr.write(tell(problem))
+        return int(problem.outcome)
+    except OSError as problem:
+        if options.debug:
+            raise
+        wrapped = MachineError(f"{problem.strerror or problem}", where=str(problem.filename or ""),
+                               mend="mend that, then run the same command again")
+        sys.stderr.write(tell(wrapped))
+        return int(wrapped.outcome)
+    except Exception as problem:
+        if options.debug:
+            raise
+        sys.stderr.write(f"sigillum: this is a fault of ours ({type(problem).__name__})\n"
+                         "  do     run it again with --debug and report what it shows\n")
+        return int(Outcome.MACHINE)
+    finally:
+        if context is not None:
+            context.close()
+
+
+def tell(problem: SigillumError) -> str:
+    """An error in its three parts: what, where, what to do; or every mistake of a file."""
+    if isinstance(problem, FileError) and problem.mistakes:
+        lines = []
+        for mistake in problem.mistakes:
+            lines.append(f"{mistake.position or problem.where}: {mistake.what}\n    {mistake.mend}\n")
+        count = len(problem.mistakes)
+        return "".join(lines) + f"{count} mistake{'s' if count != 1 else ''}. Nothing was done.\n"
+    text = f"sigillum: {problem.what}\n"
+    text += f"  where  {problem.where}\n" if problem.where else ""
+    return text + (f"  do     {problem.mend}\n" if problem.mend else "")

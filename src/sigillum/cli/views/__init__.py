@@ -1,0 +1,1 @@
+"""Results as text or JSON. Pure: nothing here prints."""

@@ -1,0 +1,62 @@
+"""Pieces that several views share."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+from rich.console import RenderableType
+from rich.table import Table
+from rich.text import Text
+
+Ident = Callable[[str], str]
+STYLES = {"keep": "cyan", "make": "green", "change": "yellow", "end": "red", "wait": "blue", "prove": "magenta",
+          "ask": "bold yellow"}
+
+
+def table(columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> RenderableType:
+    """A plain table: heads and rows, no boxes."""
+    made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    for column in columns:
+        made.add_column(column, overflow="fold")
+    for row in rows:
+        made.add_row(*(Text(str(cell)) for cell in row))
+    return made
+
+
+def comma_separated(columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
+    """RFC 4180 text. Cells that a spreadsheet could take for a formula are given a quote mark."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(columns)
+    for row in rows:
+        writer.writerow([f"'{c}" if str(c)[:1] in ("=", "+", "-", "@") else c for c in map(str, row)])
+    return out.getvalue()
+
+
+def pairs(rows: Iterable[tuple[str, Any]]) -> RenderableType:
+    """Names and values, aligned."""
+    made = Table.grid(padding=(0, 2, 0, 0))
+    made.add_column(style="dim", no_wrap=True)
+    made.add_column(overflow="fold")
+    for name, value in rows:
+        made.add_row(name, Text(str(value)))
+    return made
+
+
+def plural(count: int, word: str) -> str:
+    return f"{count} {word}{'' if count == 1 else 's'}"
+
+
+def value_text(value: Any) -> str:
+    """A value as people read it."""
+    if value is None or value == "":
+        return "(nothing)"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, (list, tuple)):
+        return ", ".join(str(v) for v in value) or "(nothing)"
+    return str(value) if not isinstance(value, dict) else json.dumps(value)

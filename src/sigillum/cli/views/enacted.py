@@ -1,0 +1,121 @@
+"""What enacting and proving did, as text and JSON."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.console import Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from sigillum.core.errors import Outcome, SigillumError
+from sigillum.core.proofs import Result
+from sigillum.workflows.enact import Enacted
+from sigillum.workflows.prove import ProofReport
+
+from .common import STYLES, Ident, plural
+
+_STATES = {"done": ("done", "green"), "failed": ("failed", "bold red"), "skipped": ("left out", "yellow"),
+           "asked": ("asked", "bold yellow")}
+_HELD = {True: ("holds", "green"), False: ("does not hold", "bold red"), None: ("not known", "yellow")}
+
+
+def text(done: Enacted, ident: Ident) -> RenderableType:
+    """Each step with what became of it, the proofs, and one closing line."""
+    parts: list[RenderableType] = [Text.assemble((done.charter.name, "bold"), f"  {done.charter.purpose}")]
+    if done.results:
+        grid = Table.grid(padding=(0, 2, 0, 0))
+        for _ in range(3):
+            grid.add_column(no_wrap=True)
+        grid.add_column(overflow="fold")
+        for number, result in enumerate(done.results, 1):
+            word, style = _STATES[result.state]
+            grid.add_row(f"{number:>2}", Text(word, style), Text(result.step.kind, STYLES[result.step.kind]),
+                         Text(result.step.about))
+            for line in _error_lines(result.error):
+                grid.add_row("", "", "", Text(line, "red"))
+        parts += ["", grid]
+    if done.proofs is not None:
+        parts += ["", proofs(done.proofs, ident)]
+    for line in _error_lines(done.error):
+        parts.append(Text(line, "red"))
+    parts += ["", Text(closing(done), style="bold")]
+    return Group(*parts)
+
+
+def _error_lines(error: SigillumError | None) -> list[str]:
+    if error is None:
+        return []
+    return [error.what, *([f"where  {error.where}"] if error.where else []),
+            *([f"do     {error.mend}"] if error.mend else [])]
+
+
+def closing(done: Enacted) -> str:
+    """The one line that says how it ended."""
+    outcome = done.outcome()
+    changed = sum(1 for r in done.results if r.state == "done" and r.step.kind not in ("prove", "wait"))
+    ended = sum(1 for r in done.results if r.state == "skipped" and r.step.kind == "end")
+    if outcome is Outcome.DONE and not done.results:
+        return "Nothing to do: everything is as the charter says."
+    if outcome is Outcome.DONE:
+        proven = "" if done.proofs is None else f", {plural(len(done.proofs.results), 'proof')} held"
+        return f"Done: {plural(changed, 'step')} carried out and read back{proven}."
+    if ended and all(r.state != "failed" for r in done.results):
+        return f"{plural(ended, 'ending')} left out: in a prod stage it also wants --end."
+    return {Outcome.NO: "Done, and a proof does not hold.", Outcome.REFUSED: "The tenant refused; the rest was done.",
+            Outcome.UNREACHABLE: "Not finished: the tenant could not be reached. Run the same command again.",
+            Outcome.SOMEBODY: "Not finished: somebody has to act or decide first.",
+            Outcome.NOT_YET: "Not finished: changes are on their way. Run the same command again.",
+            }.get(outcome, "Not finished.")
+
+
+def proofs(report: ProofReport, ident: Ident) -> RenderableType:
+    """The proofs: expectation, verdict, how it was put to the test, what was said."""
+    made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    for head in ("expectation", "verdict", "how", "said"):
+        made.add_column(head, overflow="fold")
+    for result in report.results:
+        word, style = _HELD[result.held]
+        made.add_row(Text(result.proof.words()), Text(word, style), str(result.manner), Text(result.said))
+    who = Text.assemble("ran as ", (ident(report.principal), "bold"),
+                        f", with {report.credential}, a fresh token" if report.credential else "", "\n",
+                        (_said(report, ident), "dim"))
+    return Group(who, made)
+
+
+def _said(report: ProofReport, ident: Ident) -> str:
+    return report.ran_as.replace(report.principal, ident(report.principal))
+
+
+def proof_summary(report: ProofReport) -> str:
+    wrong = sum(1 for r in report.results if r.held is False)
+    unknown = sum(1 for r in report.results if r.held is None)
+    asked = sum(1 for r in report.results if r.manner == "asked, not tried")
+    told = f"{plural(len(report.results), 'proof')}: {len(report.results) - wrong - unknown} hold"
+    told += f", {wrong} do not" if wrong else ""
+    told += f", {unknown} not known" if unknown else ""
+    return told + (f"; {asked} asked, not tried" if asked else "") + "."
+
+
+def proofs_json(report: ProofReport) -> dict[str, Any]:
+    return {"charter": report.charter, "principal": report.principal, "ran_as": report.ran_as,
+            "credential": report.credential, "held": report.held, "proofs": [_result(r) for r in report.results]}
+
+
+def _result(result: Result) -> dict[str, Any]:
+    return {"expectation": result.proof.words(), "held": result.held, "how": str(result.manner),
+            "said": result.said, "capped": result.capped}
+
+
+def as_json(done: Enacted) -> dict[str, Any]:
+    return {
+        "charter": done.charter.name, "outcome": int(done.outcome()), "summary": closing(done),
+        "steps": [{"id": r.step.id, "step": str(r.step.kind), "about": r.step.about, "state": r.state,
+                   **({"error": _error_json(r.error)} if r.error else {})} for r in done.results],
+        "proofs": proofs_json(done.proofs) if done.proofs is not None else None,
+        **({"error": _error_json(done.error)} if done.error else {}),
+    }
+
+
+def _error_json(error: SigillumError) -> dict[str, str]:
+    return {"code": error.code, "what": error.what, "where": error.where, "do": error.mend}

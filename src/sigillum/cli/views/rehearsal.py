@@ -1,0 +1,112 @@
+"""A rehearsal as text and JSON."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from rich.console import Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from sigillum.core.steps import Collision, Outline, Step
+from sigillum.core.times import format_instant
+from sigillum.workflows.rehearse import Rehearsal
+
+from .common import STYLES, Ident, plural, table, value_text
+
+
+def text(rehearsal: Rehearsal, ident: Ident) -> RenderableType:
+    """Steps numbered and told in words, then what is worth knowing, then the sum."""
+    charter, outline = rehearsal.charter, rehearsal.outline
+    parts: list[RenderableType] = [Text.assemble(
+        (charter.name, "bold"), f"  {charter.purpose}\n",
+        (f"{charter.tenant} · {charter.stage or 'no stage'} · owner {ident(charter.owner)}", "dim"))]
+    if outline.steps:
+        parts += ["", steps(outline.steps)]
+    for collision in outline.collisions:
+        parts += ["", _collision(collision, ident)]
+    for mistake in outline.mistakes:
+        parts += ["", Text.assemble(("mistake  ", "bold red"), f"{mistake.position}: {mistake.what}\n         ",
+                                    mistake.mend)]
+    if outline.notes:
+        parts += ["", notes(outline)]
+    parts += ["", Text(summary(outline), style="bold")]
+    return Group(*parts)
+
+
+def steps(all_: tuple[Step, ...]) -> RenderableType:
+    """The steps: number, word, what it is about; below it why, and what changes."""
+    grid = Table.grid(padding=(0, 2, 0, 0))
+    grid.add_column(justify="right")
+    grid.add_column(no_wrap=True)
+    grid.add_column(overflow="fold")
+    for number, step in enumerate(all_, 1):
+        grid.add_row(str(number), Text(step.kind, STYLES[step.kind]), Text(step.about))
+        for name, value in details(step):
+            grid.add_row("", "", Text.assemble((f"{name:<8}", "dim"), value, style=""))
+    return grid
+
+
+def details(step: Step) -> list[tuple[str, str]]:
+    """What is said below a step."""
+    rows = [("why", step.why)] if step.why else []
+    if step.before:
+        rows += [(name, f"{value_text(step.before.get(name))} becomes {value_text(value)}")
+                 for name, value in step.after.items()]
+    elif "allows" in step.after or "until" in step.after:
+        rows += [(name, value_text(value)) for name, value in step.after.items()]
+    return rows
+
+
+def _collision(collision: Collision, ident: Ident) -> RenderableType:
+    head = f"{collision.facet} {collision.name} exists ({ident(collision.id)}), and Sigillum did not make it."
+    rows = [(name, value_text(wanted), value_text(existing), "" if (wanted or None) == (existing or None) else "differs")
+            for name, wanted, existing in collision.rows]
+    return Group(Text.assemble(("taken    ", "bold yellow"), head), table(("", "wanted", "existing", ""), rows),
+                 Text("Choose another name in the charter, or take it over with `sigillum enact --adopt`.", "dim"))
+
+
+def notes(outline: Outline) -> RenderableType:
+    grid = Table.grid(padding=(0, 2, 0, 0))
+    grid.add_column(no_wrap=True)
+    grid.add_column(overflow="fold")
+    for note in outline.notes:
+        grid.add_row(Text("warning" if note.warning else "note", "yellow" if note.warning else "dim"), Text(note.text))
+    return grid
+
+
+def summary(outline: Outline) -> str:
+    """One line: how many steps of each kind, or that nothing is to be done."""
+    if outline.mistakes:
+        return f"{plural(len(outline.mistakes), 'mistake')}: nothing can be enacted before the charter is mended."
+    if outline.blocked:
+        return "Somebody has to decide first. Nothing is enacted before that."
+    if not outline.steps:
+        return "Nothing to do: everything is as the charter says."
+    counts = Counter(str(s.kind) for s in outline.steps)
+    told = ", ".join(f"{n} {k}" for k, n in counts.items())
+    return f"{plural(len(outline.steps), 'step')}: {told}."
+
+
+def as_json(rehearsal: Rehearsal) -> dict[str, Any]:
+    """The stable form of a rehearsal."""
+    outline = rehearsal.outline
+    return {
+        "charter": rehearsal.charter.name, "tenant": rehearsal.charter.tenant,
+        "tenant_time": format_instant(rehearsal.snapshot.now),
+        "steps": [step_json(s) for s in outline.steps],
+        "notes": [{"code": n.code, "text": n.text, "warning": n.warning} for n in outline.notes],
+        "mistakes": [{"code": m.code, "what": m.what, "do": m.mend, "where": str(m.position or "")}
+                     for m in outline.mistakes],
+        "taken": [{"facet": c.facet, "name": c.name, "id": c.id, "matches": c.matches,
+                   "attributes": [{"name": n, "wanted": w, "existing": e} for n, w, e in c.rows]}
+                  for c in outline.collisions],
+        "summary": summary(outline),
+    }
+
+
+def step_json(step: Step) -> dict[str, Any]:
+    return {"id": step.id, "step": str(step.kind), "tenant": step.tenant, "facet": step.facet, "name": step.name,
+            "about": step.about, "generation": step.generation, "needs": list(step.needs), "power": step.power,
+            "why": step.why, "before": dict(step.before), "after": dict(step.after)}

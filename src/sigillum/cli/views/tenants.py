@@ -1,0 +1,73 @@
+"""What a tenant is and can do, as text and JSON."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from sigillum.core.times import format_instant, rough_duration, whole_second
+from sigillum.workflows.inspect import Inspection
+
+from .common import Ident, pairs, table
+
+UNSAID = "not said"
+
+
+def _seconds(value: int | None) -> str:
+    if value is None:
+        return UNSAID
+    return rough_duration(value) if value else "none"
+
+
+def text(found: Inspection, ident: Ident) -> RenderableType:
+    profile, header = found.profile, found.header
+    who = pairs([
+        ("tenant", f"{header.tenant}{f' — {profile.title}' if profile.title else ''}"),
+        ("address", ident(header.address)), ("stage", header.stage),
+        ("its clock", f"{format_instant(whole_second(header.now))} "
+                      f"({rough_duration(header.skew_seconds) + ' off' if abs(header.skew_seconds) >= 1 else 'as here'})"),
+        ("administrator", f"{ident(header.administrator)}: {', '.join(sorted(profile.powers)) if profile.powers else UNSAID}"),
+        ("signs in at", ident(profile.issuer) or "nowhere we know"),
+        ("decisions", "it answers questions (AuthZEN)" if profile.decisions else "it answers none"),
+        ("resource types", ", ".join(found.types))])
+    limits = pairs([
+        ("changes arrive", f"within {_seconds(profile.arrival_seconds)}" if profile.arrival_seconds else
+         ("at once" if profile.arrival_seconds == 0 else UNSAID)),
+        ("a credential lives", f"{_seconds(profile.credential_seconds)} at most" if profile.credential_seconds else UNSAID),
+        ("credentials each", profile.keys_per_principal or UNSAID),
+        ("an assertion lives", f"{_seconds(profile.assertion_seconds)} at most"),
+        ("a token lives", _seconds(profile.token_seconds)),
+        ("externalId unique", {True: "yes", False: "no", None: UNSAID}[profile.external_id_unique]),
+        ("tenant-made secrets", profile.secret_delivery or UNSAID)])
+    parts: list[RenderableType] = [who, "", Text("limits", "bold"), limits]
+    if profile.operations:
+        parts += ["", Text("permissions", "bold"), table(("permission", "class", "call"), [
+            (o.permission, o.class_.replace("-", " "), f"{o.method} {o.template}") for o in profile.operations.values()])]
+    if found.roles:
+        parts += ["", Text("roles", "bold"), table(("role", "breadth", "class", "allows"), found.roles)]
+    if found.roots:
+        parts += ["", Text("roots", "bold"), Text("  ".join(found.roots))]
+    for line in found.cannot:
+        parts += ["", Text.assemble(("cannot  ", "yellow"), line)]
+    return Group(*parts)
+
+
+def as_json(found: Inspection) -> dict[str, Any]:
+    profile, header = found.profile, found.header
+    return {
+        "tenant": header.tenant, "address": header.address, "stage": header.stage, "title": profile.title,
+        "time": format_instant(header.now), "skew_seconds": round(header.skew_seconds, 3),
+        "administrator": {"name": header.administrator,
+                          "powers": sorted(profile.powers) if profile.powers is not None else None},
+        "issuer": profile.issuer, "decisions": profile.decisions, "work": profile.work, "types": found.types,
+        "limits": {"arrival_seconds": profile.arrival_seconds, "credential_seconds": profile.credential_seconds,
+                   "keys_per_principal": profile.keys_per_principal, "assertion_seconds": profile.assertion_seconds,
+                   "token_seconds": profile.token_seconds, "answer_items": profile.answer_items},
+        "external_id_unique": profile.external_id_unique, "secret_delivery": profile.secret_delivery,
+        "permissions": [{"permission": o.permission, "class": o.class_, "method": o.method, "template": o.template}
+                        for o in profile.operations.values()],
+        "roles": [dict(zip(("role", "breadth", "class", "allows"), r, strict=True)) for r in found.roles],
+        "roots": found.roots, "cannot": found.cannot,
+    }

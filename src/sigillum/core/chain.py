@@ -1,0 +1,96 @@
+"""The ledger's chain: what an entry is, how it is bound to the one before, and checking a whole ledger."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from .canonical import canonical, digest
+
+VERSION = 1
+GENESIS = "0" * 64
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One sealed entry. `at` is for reading only: nothing is ordered by it."""
+
+    stream: str
+    sequence: int
+    previous: str
+    at: str
+    writer: str
+    key_id: str
+    kind: str
+    charter: str
+    body: Mapping[str, Any]
+    hash: str = ""
+    signature: str = ""
+    version: int = VERSION
+
+    def content(self) -> dict[str, Any]:
+        """Everything that the hash covers."""
+        return {
+            "version": self.version, "stream": self.stream, "sequence": self.sequence, "previous": self.previous,
+            "at": self.at, "writer": self.writer, "key_id": self.key_id, "kind": self.kind,
+            "charter": self.charter, "body": self.body,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """Where a ledger stands: how many entries, and the hash of the last."""
+
+    stream: str
+    sequence: int
+    hash: str
+
+    def message(self) -> bytes:
+        """What the signature of a checkpoint covers."""
+        return canonical({"stream": self.stream, "sequence": self.sequence, "hash": self.hash})
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """Something wrong in a ledger: at which sequence, and what."""
+
+    sequence: int
+    what: str
+
+
+Verify = Callable[[bytes, str], bool]  # message, signature
+
+
+def hash_of(entry: Entry) -> str:
+    return digest(entry.content())
+
+
+def check(entries: Iterable[Entry], stream: str, verify: Verify) -> tuple[Head, list[Finding]]:
+    """Walk a ledger from its first entry; return where it stands and everything that is wrong."""
+    head, findings = Head(stream, 0, GENESIS), []
+    for entry in entries:
+        number = head.sequence + 1
+        if entry.sequence != number:
+            findings.append(Finding(number, f"entry {number} is missing, {entry.sequence} stands in its place"))
+        if entry.stream != stream:
+            findings.append(Finding(entry.sequence, "it belongs to another ledger"))
+        if entry.previous != head.hash:
+            findings.append(Finding(entry.sequence, "it does not follow the entry before it"))
+        if entry.hash != hash_of(entry):
+            findings.append(Finding(entry.sequence, "its content was changed"))
+        elif not verify(entry.hash.encode(), entry.signature):
+            findings.append(Finding(entry.sequence, "its signature is not by this ledger's key"))
+        head = Head(stream, entry.sequence, entry.hash)
+    return head, findings
+
+
+def compare_heads(now: Head, kept: Head, hash_at: Callable[[int], str | None]) -> list[Finding]:
+    """Does the ledger continue the checkpoint that was kept elsewhere?"""
+    if kept.stream != now.stream:
+        return [Finding(0, "the checkpoint is of another ledger")]
+    if now.sequence < kept.sequence:
+        return [Finding(now.sequence, f"the ledger was rolled back: it had {kept.sequence} entries once")]
+    if hash_at(kept.sequence) != kept.hash:
+        return [Finding(kept.sequence, "the ledger was rewritten: the checkpoint's entry is not the same")]
+    return []

@@ -1,0 +1,119 @@
+"""What the facets share: the view they compare in, and where one wanted thing stands."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import timedelta
+from typing import Any, Literal
+
+from sigillum.core.canonical import external_id
+from sigillum.core.charter import Charter
+from sigillum.core.facts import Fact, Snapshot, Thing
+from sigillum.core.rules import Rules
+from sigillum.core.steps import Await, Draft, Ref, Step, StepKind
+from sigillum.core.times import parse_instant
+from sigillum.core.undertakings import Generation, Undertakings
+
+UNKNOWN_ARRIVAL_SECONDS = 600  # patience with a tenant that does not say how long changes take
+ARRIVAL_SLACK_SECONDS = 5
+
+
+@dataclass(slots=True)
+class View:
+    """Everything a comparison may look at, and the draft that it adds to."""
+
+    charter: Charter
+    state: Undertakings
+    snapshot: Snapshot
+    rules: Rules
+    workspace_uid: str
+    charter_uid: str
+    held: Mapping[tuple[str, int], str]  # credential, generation -> thumbprint of the key kept here, or "secret"
+    adopt: bool = False
+    draft: Draft = field(default_factory=Draft)
+    principal: str | Ref | None = None
+
+    def external_id(self, facet: str, name: str, generation: int) -> str:
+        return external_id(self.workspace_uid, self.charter_uid, facet, name, generation)
+
+    def add(self, step: Step) -> str:
+        self.draft.steps.append(step)
+        return step.id
+
+    @property
+    def principal_step(self) -> tuple[str, ...]:
+        """The step that makes the principal, where there is one to wait for."""
+        return (self.principal.step,) if isinstance(self.principal, Ref) else ()
+
+    @property
+    def arrival_seconds(self) -> int:
+        announced = self.snapshot.profile.arrival_seconds
+        return (UNKNOWN_ARRIVAL_SECONDS if announced is None else announced) + ARRIVAL_SLACK_SECONDS
+
+
+State = Literal["none", "present", "open", "recent", "gone"]
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """Where a wanted thing stands.
+
+    none: never begun · open: begun, nothing known of it · present: ours, and seen · recent: made, and look-ups
+    may not show it yet · gone: made once, and no longer there (or its externalId cannot be used again).
+    """
+
+    state: State
+    generation: Generation | None = None
+    thing: Thing | None = None
+
+    @property
+    def number(self) -> int:
+        """The generation to work on."""
+        if self.generation is None:
+            return 1
+        return self.generation.number + (1 if self.state == "gone" else 0)
+
+
+def stand(view: View, facet: str, name: str, things: Iterable[Thing]) -> Standing:
+    """Find out where the newest generation of a wanted thing stands among the things that were seen."""
+    generation = view.state.latest(facet, name)
+    if generation is None:
+        return Standing("none")
+    if generation.state in ("ended", "spent"):
+        return Standing("gone", generation)
+    mine = next((t for t in things if t.id == generation.id or (
+        not generation.id and generation.external_id and t.external_id == generation.external_id)), None)
+    if mine is not None:
+        return Standing("present", generation, mine)
+    if not generation.id:
+        return Standing("open", generation)
+    made = generation.made_at or generation.begun_at
+    if made and view.snapshot.now < parse_instant(made) + timedelta(seconds=view.arrival_seconds):
+        return Standing("recent", generation)
+    return Standing("gone", generation)
+
+
+def await_step(view: View, facet: str, name: str, thing: str, standing: Standing, about: str) -> Step:
+    """Wait for something that was made and is not seen yet."""
+    assert standing.generation is not None
+    return Step(
+        f"wait-{facet}-{name}", StepKind.WAIT, view.snapshot.tenant, facet, name,
+        f"until the tenant shows {about}", Await(thing, standing.generation.id, view.arrival_seconds),
+        standing.generation.number, why="it was made, and look-ups do not show it yet")
+
+
+def unknown(view: View, fact: Fact, about: str) -> None:
+    """Say that nothing can be concluded; no step follows from it."""
+    view.draft.note("unknown", f"{about} cannot be looked up at {view.snapshot.tenant}: {fact.unknown}; "
+                    "nothing is made where it may exist already")
+
+
+def differing(wanted: Mapping[str, Any], thing: Thing) -> dict[str, tuple[Any, Any]]:
+    """Fields whose existing value is not the wanted one: (existing, wanted)."""
+    out = {}
+    for name, value in wanted.items():
+        have = thing.get(name)
+        if (have or None) != (value or None):
+            out[name] = (have, value)
+    return out

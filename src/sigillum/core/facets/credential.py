@@ -1,0 +1,226 @@
+"""The facet *credential*: what the identity proves itself with, renewed as generations."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from datetime import datetime, timedelta
+from typing import Any
+
+from sigillum.core.charter import API_TOKEN, KEY_PAIR, CredentialWant
+from sigillum.core.errors import Mistake
+from sigillum.core.facts import Query, Snapshot, Thing
+from sigillum.core.rules import narrower
+from sigillum.core.steps import Ask, Catch, Change, Create, End, KeepKey, Ref, Step, StepKind
+from sigillum.core.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
+from sigillum.core.undertakings import Generation
+
+from .common import Standing, View, await_step, stand, unknown
+
+NAME, THING, POWER = "credential", "credential", "credentials"
+
+
+def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
+    """Once the principal is known: all its credentials."""
+    if isinstance(view.principal, str) and (view.charter.credentials or view.state.live(NAME)):
+        yield Query(THING, "principal", view.principal)
+
+
+def terms_of(want: CredentialWant, now: datetime, known: Mapping[str, Any]) -> dict[str, Any]:
+    """What a generation is made with. Its end is fixed when it is first begun and never moves."""
+    if known:
+        return {**known, "limits": list(want.limits), "kind": want.kind}
+    until = whole_second(now) + timedelta(seconds=want.lasts_seconds)
+    return {"until": format_instant(until), "limits": list(want.limits), "kind": want.kind}
+
+
+def compare(view: View) -> None:
+    """Bring every wanted credential into being, and end our own that are wanted no more."""
+    fact = view.snapshot.fact(THING, "principal", view.principal) if isinstance(view.principal, str) else None
+    things = fact.things if fact is not None else ()
+    if fact is not None and not fact.known and (view.charter.credentials or view.state.live(NAME)):
+        unknown(view, fact, f"the credentials of {view.charter.identity.name}")
+        return
+    for want in view.charter.credentials:
+        if _allowed(view, want):
+            _one(view, want, things)
+    _not_wanted(view, things)
+
+
+def _allowed(view: View, want: CredentialWant) -> bool:
+    """Does the tenant allow it? Adds the mistakes where it does not."""
+    profile, mistakes = view.snapshot.profile, []
+    longest = profile.credential_seconds
+    if longest and want.lasts_seconds > longest:
+        mistakes.append(Mistake(
+            "life-tenant", f"{want.name} lasts {format_duration(want.lasts_seconds)}, {view.snapshot.tenant} allows "
+            f"{format_duration(longest)}", f"write `lasts: {format_duration(longest)}` or less", want.position))
+    granted = [p for g in view.charter.grants for t in view.snapshot.fact("role", "name", g.role).things
+               for p, _ in t.get("permissions") or ()]
+    wide = narrower(want.limits, granted)
+    if wide and all(view.snapshot.fact("role", "name", g.role).known for g in view.charter.grants):
+        mistakes.append(Mistake(
+            "limits-wider", f"{want.name} is limited to {', '.join(wide)}, which no grant of this charter gives",
+            "name permissions of the granted roles only", want.position))
+    most = profile.keys_per_principal
+    if most and len(view.charter.credentials) > most:
+        mistakes.append(Mistake("keys-too-many", f"{view.snapshot.tenant} allows {most} credentials a principal",
+                                "ask for fewer", want.position))
+    view.draft.mistakes += mistakes
+    return not mistakes
+
+
+def _one(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> None:
+    standing = stand(view, NAME, want.name, things)
+    generation = standing.generation
+    if generation is None and _stranger(view, want, things):
+        return
+    known = generation.terms if generation is not None and standing.state != "gone" else {}
+    terms = terms_of(want, view.snapshot.now, known)
+    if standing.state in ("none", "open", "gone"):
+        if standing.state == "gone":
+            view.draft.note("gone", f"{want.name} was made once and is no longer there; a new generation follows")
+        _bring(view, want, standing.number, terms, _first_why(standing))
+        return
+    assert generation is not None
+    reason = _renewal(view, want, standing, terms != known)
+    if reason:
+        fresh = terms_of(want, view.snapshot.now, {})
+        old = standing.thing.id if standing.thing is not None else generation.id
+        _replace(view, want, generation, old, fresh, reason)
+    elif standing.thing is None:
+        waited = view.add(await_step(view, NAME, want.name, THING, standing, f"the credential {want.name}"))
+        _finish(view, want, generation.number, generation.id, (waited,), active=False)
+    else:
+        _finish(view, want, generation.number, generation.id or standing.thing.id, (),
+                active=bool(standing.thing.get("active")))
+        _due(view, want, standing.thing)
+
+
+def _first_why(standing: Standing) -> str:
+    return "begun earlier, and the answer was not caught" if standing.state == "open" else "the identity proves itself"
+
+
+def _stranger(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> bool:
+    """A credential of that name that Sigillum did not make: left alone where somebody else holds it."""
+    thing = next((t for t in things if t.get("name") == want.name), None)
+    if thing is None or (want.held_here and view.state.ledger) or view.state.owns(NAME, thing.id, thing.external_id):
+        return False
+    view.draft.note("credential-stands", f"{want.name} stands already, and its holder is somebody else; "
+                    "Sigillum leaves it alone", warning=False)
+    return True
+
+
+def _renewal(view: View, want: CredentialWant, standing: Standing, changed: bool) -> str:
+    """Why the present generation cannot stay, or nothing."""
+    thing, generation = standing.thing, standing.generation
+    assert generation is not None
+    held = view.held.get((want.name, generation.number), "")
+    if thing is not None and thing.get("until") and parse_instant(thing.get("until")) <= view.snapshot.now:
+        return f"it ended at {thing.get('until')}"
+    if want.held_here and not held:
+        inactive = thing is None or not thing.get("active")
+        if want.kind == API_TOKEN and inactive and view.snapshot.profile.secret_delivery == "sealed":
+            return ""
+        return "its secret was not caught" if want.kind == API_TOKEN else "its private key is not here"
+    if thing is not None and want.kind == KEY_PAIR and want.held_here and thing.get("thumbprint") != held:
+        return "the key kept here is another one"
+    return "the charter limits it differently" if changed else ""
+
+
+def _bring(view: View, want: CredentialWant, number: int, terms: Mapping[str, Any], why: str,
+           needs: tuple[str, ...] = ()) -> str:
+    """Keep a key, make the credential (inactive where possible), catch a secret, activate. The last step's id."""
+    born_inactive = view.snapshot.profile.born_inactive is not False
+    key: Any = want.public_key
+    if want.kind == KEY_PAIR and want.held_here:
+        needs = (*needs, view.add(Step(
+            f"keep-{want.name}-{number}", StepKind.KEEP, view.snapshot.tenant, NAME, want.name,
+            f"private key of {want.name} here ({want.algorithm})", KeepKey(want.name, number, want.algorithm),
+            number, needs=needs, why="it is made where it is kept, before the public half is sent")),)
+        key = Ref(needs[-1], "public_key")
+    elif want.kind == KEY_PAIR and key is None:
+        view.add(Step(
+            f"ask-{want.name}", StepKind.ASK, view.snapshot.tenant, NAME, want.name,
+            f"the holder of {want.name} for the public key",
+            Ask(f"make a key pair, send its public half (a JWK) and write `public_key: file:PATH` at {want.name}"),
+            number, why="keep_in is holder: no private key travels"))
+        return ""
+    fields = {"principal": view.principal, "name": _tenant_name(want.name, number), "kind": want.kind,
+              "public_key": key, "until": terms["until"], "limits": list(want.limits), "active": not born_inactive}
+    after = {"until": f"{terms['until']} ({format_duration(want.lasts_seconds)})",
+             "limits": ", ".join(want.limits) or "none: all that is granted"}
+    made = view.add(Step(
+        f"make-{want.name}-{number}", StepKind.MAKE, view.snapshot.tenant, NAME, want.name,
+        f"credential {want.name} ({want.kind})",
+        Create(THING, view.external_id(NAME, want.name, number), fields, terms), number,
+        needs=(*view.principal_step, *needs), power=POWER, why=why, after=after))
+    return _finish(view, want, number, Ref(made, "id"), (made,), active=not born_inactive) or made
+
+
+def _tenant_name(name: str, number: int) -> str:
+    return name if number == 1 else f"{name}-{number}"
+
+
+def _finish(view: View, want: CredentialWant, number: int, identity: str | Ref, needs: tuple[str, ...], *,
+            active: bool) -> str:
+    """Catch the secret where the tenant makes it, and activate; nothing where both is done."""
+    if want.kind == API_TOKEN and not view.held.get((want.name, number)):
+        needs = (*needs, view.add(Step(
+            f"catch-{want.name}-{number}", StepKind.KEEP, view.snapshot.tenant, NAME, want.name,
+            f"secret of {want.name} here, straight from the tenant", Catch(want.name, number, identity), number,
+            needs=needs, power=POWER, why="only the tenant can make it, and it is shown once")),)
+    if active:
+        return needs[-1] if needs else ""
+    return view.add(Step(
+        f"activate-{want.name}-{number}", StepKind.CHANGE, view.snapshot.tenant, NAME, want.name,
+        f"credential {want.name}: switch it on", Change(THING, identity, {"active": True}), number, needs=needs,
+        power=POWER, why="it is kept, so it may prove something now", before={"active": False},
+        after={"active": True}))
+
+
+def _replace(view: View, want: CredentialWant, generation: Generation, old: str, terms: Mapping[str, Any],
+             reason: str) -> None:
+    """A new generation; the old one ends after it, or before where nobody holds it."""
+    number = generation.number + 1
+    useless = "not" in reason or "another" in reason
+    if useless:
+        ended = _end(view, want.name, old, reason, ())
+        _bring(view, want, number, terms, f"a new generation, since {reason}", (ended,))
+        return
+    done = _bring(view, want, number, terms, f"a new generation, since {reason}")
+    _end(view, want.name, old, reason, (done,) if done else ())
+
+
+def _end(view: View, name: str, identity: str, why: str, needs: tuple[str, ...]) -> str:
+    return view.add(Step(
+        f"end-credential-{identity}", StepKind.END, view.snapshot.tenant, NAME, name, f"credential {name}",
+        End(THING, identity), needs=needs, power=POWER, why=why))
+
+
+def _due(view: View, want: CredentialWant, thing: Thing) -> None:
+    until = thing.get("until")
+    if not until:
+        return
+    left = parse_instant(until) - view.snapshot.now
+    if left <= timedelta(seconds=want.renew_before_seconds):
+        view.draft.note("credential-due", f"{want.name} ends in {rough_duration(left.total_seconds())}, at {until}")
+
+
+def _not_wanted(view: View, things: tuple[Thing, ...]) -> None:
+    wanted = {w.name for w in view.charter.credentials}
+    ending = {s.action.id for s in view.draft.steps if isinstance(s.action, End)}
+    for thing in things:
+        generation = view.state.owns(NAME, thing.id, thing.external_id)
+        name = str(thing.get("name") or thing.id)
+        if generation is None:
+            if name not in wanted:
+                view.draft.note("credential-extra", f"the credential {name} is not in the charter; Sigillum did not "
+                                "make it and leaves it alone")
+        elif generation.state == "ended" or thing.id in ending:
+            continue
+        elif generation.name not in wanted:
+            _end(view, generation.name, thing.id, "the charter no longer asks for it", ())
+        elif generation.number < (view.state.latest(NAME, generation.name) or generation).number:
+            after = tuple(s.id for s in view.draft.steps if s.facet == NAME and s.name == generation.name
+                          and s.kind is StepKind.CHANGE)
+            _end(view, generation.name, thing.id, "a newer generation took its place", after)

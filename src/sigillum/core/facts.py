@@ -1,0 +1,99 @@
+"""What is known of a tenant: queries, facts (present, absent, unknown), snapshots."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class Thing:
+    """One resource of a tenant, in our words. `fields` are what the kind has (see `tenants.mapping`)."""
+
+    kind: str
+    id: str
+    fields: Mapping[str, Any]
+    version: str = ""
+    external_id: str = ""
+
+    def get(self, name: str) -> Any:
+        return self.fields.get(name)
+
+
+@dataclass(frozen=True, slots=True)
+class Query:
+    """All things of a kind whose field has this value: `account.name`, `grant.principal` ..."""
+
+    kind: str
+    field: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class Fact:
+    """The answer to a query. Not known: `unknown` says why, and nothing may be concluded from it."""
+
+    things: tuple[Thing, ...] = ()
+    unknown: str = ""
+
+    @property
+    def known(self) -> bool:
+        return not self.unknown
+
+    @property
+    def first(self) -> Thing | None:
+        return self.things[0] if self.things else None
+
+
+@dataclass(frozen=True, slots=True)
+class Operation:
+    """How a permission is used through a tenant's working interface."""
+
+    permission: str
+    class_: str
+    method: str
+    template: str
+
+
+@dataclass(frozen=True, slots=True)
+class Profile:
+    """What a tenant says of itself. None: it does not say."""
+
+    name: str = ""
+    title: str = ""
+    stage: str = ""
+    issuer: str = ""
+    decisions: str = ""
+    work: str = ""
+    external_id_unique: bool | None = None
+    born_inactive: bool | None = None
+    secret_delivery: str = ""
+    assertion_seconds: int | None = None
+    token_seconds: int | None = None
+    keys_per_principal: int | None = None
+    credential_seconds: int | None = None
+    arrival_seconds: int | None = None
+    answer_items: int | None = None
+    operations: Mapping[str, Operation] = field(default_factory=dict)
+    administrator: str = ""
+    powers: frozenset[str] | None = None
+    kinds: frozenset[str] = frozenset()
+
+
+@dataclass(slots=True)
+class Snapshot:
+    """Facts of one tenant with its own `now`; grows while rounds of queries are answered."""
+
+    tenant: str
+    now: datetime
+    profile: Profile
+    facts: dict[Query, Fact] = field(default_factory=dict)
+
+    def fact(self, kind: str, name: str, value: str) -> Fact:
+        """The fact asked for; one that was never asked is unknown."""
+        return self.facts.get(Query(kind, name, value), Fact(unknown="it was not asked"))
+
+    def missing(self, queries: Iterable[Query]) -> list[Query]:
+        return [q for q in dict.fromkeys(queries) if q not in self.facts]

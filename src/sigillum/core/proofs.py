@@ -1,0 +1,79 @@
+"""Judging proofs: which way an expectation may be tried without harm, and what an answer says about it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+from .charter import ProofWant
+from .facts import Operation, Profile, Thing
+
+
+class Manner(StrEnum):
+    """How an expectation was put to the test."""
+
+    TRIED = "tried"
+    ASKED = "asked, not tried"
+    NEITHER = "not possible"
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """What came back: `allowed` None where no answer says either; items and caps for counting."""
+
+    allowed: bool | None
+    reason: str = ""
+    total: int | None = None
+    items: tuple[Any, ...] | None = None
+    capped: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """One judged expectation. `held` None: it could not be judged."""
+
+    proof: ProofWant
+    manner: Manner
+    held: bool | None
+    said: str
+    capped: bool = False
+
+
+def manner_of(proof: ProofWant, operation: Operation | None, place: Thing | None, profile: Profile) -> Manner:
+    """No proof can harm: what changes data is tried only at a place marked as a test object."""
+    harmless = operation is not None and (
+        operation.class_ == "looks" or (operation.class_ == "changes-data" and place is not None
+                                        and place.get("test") is True))
+    if operation is not None and profile.work and harmless:
+        return Manner.TRIED
+    return Manner.ASKED if profile.decisions else Manner.NEITHER
+
+
+def judge(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
+    """Hold an answer against the expectation."""
+    if trial.allowed is None:
+        return Result(proof, manner, None, trial.reason or "no answer that says either")
+    if trial.allowed != proof.allowed:
+        return Result(proof, manner, False, trial.reason or ("it was allowed" if trial.allowed else "it was refused"))
+    said = "allowed" if trial.allowed else "refused"
+    if not proof.allowed or (proof.count is None and proof.at_least is None and proof.value is None):
+        return Result(proof, manner, True, trial.reason or said, trial.capped)
+    return _expected(proof, manner, trial)
+
+
+def _expected(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
+    if manner is not Manner.TRIED or (trial.total is None and trial.items is None):
+        return Result(proof, manner, None, "the answer holds nothing that can be counted or compared")
+    shown = len(trial.items or ())
+    total = trial.total if trial.total is not None else shown
+    cap = f"; the tenant capped the answer at {shown} of {total}" if trial.capped else ""
+    if proof.count is not None:
+        return Result(proof, manner, total == proof.count, f"{total} counted{cap}", trial.capped)
+    if proof.at_least is not None:
+        return Result(proof, manner, total >= proof.at_least, f"{total} counted{cap}", trial.capped)
+    wanted = dict(proof.value or {})
+    found = any(isinstance(i, dict) and all(i.get(k) == v for k, v in wanted.items()) for i in trial.items or ())
+    if not found and trial.capped:
+        return Result(proof, manner, None, f"not among what was shown{cap}", True)
+    return Result(proof, manner, found, ("found" if found else "not found") + cap, trial.capped)

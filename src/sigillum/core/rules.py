@@ -1,0 +1,85 @@
+"""House rules: the bounds that `sigillum.yaml` sets, and checking a charter against them without a tenant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from .charter import Charter
+from .errors import Mistake, Position
+from .text import did_you_mean
+from .times import format_duration
+
+CLASSES = ("looks", "changes-data", "manages", "administers")
+BECAUSE_CLASSES = frozenset(CLASSES[1:])
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """What a charter may ask. Durations in seconds."""
+
+    longest_credential_seconds: int = 365 * 86_400
+    forbidden_roles: frozenset[str] = frozenset()
+    named: tuple[str, ...] = ("owner",)
+    because: frozenset[str] = BECAUSE_CLASSES
+
+
+def check(charter: Charter, rules: Rules, tenants: Iterable[str]) -> list[Mistake]:
+    """Everything that can be said against a charter from its own text and the workspace."""
+    return [*_named(charter, rules), *_tenant(charter, list(tenants)), *_roles(charter, rules),
+            *_credentials(charter, rules), *_twice(charter)]
+
+
+def _named(charter: Charter, rules: Rules) -> Iterator[Mistake]:
+    for who in rules.named:
+        if not getattr(charter, who, ""):
+            yield Mistake(f"{who}-missing", f"nobody is named as {who}",
+                          f"add `{who}: name@example` (a house rule asks for it)", charter.position)
+
+
+def _tenant(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
+    if charter.tenant not in tenants:
+        hint = did_you_mean(charter.tenant, tenants) or "add one with `sigillum tenant add`"
+        yield Mistake("tenant-unknown", f"this workspace knows no tenant {charter.tenant!r}", hint, charter.position)
+
+
+def _roles(charter: Charter, rules: Rules) -> Iterator[Mistake]:
+    for grant in charter.grants:
+        if grant.role in rules.forbidden_roles:
+            yield Mistake("role-forbidden", f"a house rule forbids the role {grant.role!r}",
+                          "choose a narrower role, or change `rules: forbidden_roles` in sigillum.yaml", grant.position)
+
+
+def _credentials(charter: Charter, rules: Rules) -> Iterator[Mistake]:
+    longest = rules.longest_credential_seconds
+    for credential in charter.credentials:
+        if credential.lasts_seconds > longest:
+            yield Mistake("life-house", f"{credential.name} lasts {format_duration(credential.lasts_seconds)}, "
+                          f"the house allows {format_duration(longest)}",
+                          f"write `lasts: {format_duration(longest)}` or less", credential.position)
+
+
+def _twice(charter: Charter) -> Iterator[Mistake]:
+    def repeated(keys: list[tuple[str, Position | None]], what: str, mend: str) -> Iterator[Mistake]:
+        seen: set[str] = set()
+        for key, position in keys:
+            if key in seen:
+                yield Mistake(f"{what}-twice", f"{key} is asked for twice", mend, position)
+            seen.add(key)
+    yield from repeated([(c.name, c.position) for c in charter.credentials], "credential",
+                        "give each credential a name of its own")
+    yield from repeated([(g.key, g.position) for g in charter.grants], "grant",
+                        "keep one; a role at a place can have one window")
+    for proof in charter.proofs:
+        clash = next((p for p in charter.proofs if p.allowed != proof.allowed and p.permission == proof.permission
+                      and p.at == proof.at), None)
+        if clash is not None and proof.allowed:
+            yield Mistake("proof-contradiction", f"{proof.permission} at {proof.at} both can and cannot",
+                          "keep the one that is meant", proof.position)
+
+
+def narrower(limits: Iterable[str], permissions: Iterable[str]) -> list[str]:
+    """The limits that no grant covers: a credential can be narrower than the grants, never wider."""
+    have = set(permissions)
+    return [limit for limit in limits if limit not in have]
+

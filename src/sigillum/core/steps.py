@@ -1,0 +1,184 @@
+"""Steps: the changes that enacting would make, in order, and what speaks against them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from .errors import Mistake
+
+
+class StepKind(StrEnum):
+    """What a step does, in the word that is shown."""
+
+    KEEP = "keep"
+    MAKE = "make"
+    CHANGE = "change"
+    END = "end"
+    WAIT = "wait"
+    PROVE = "prove"
+    ASK = "ask"
+
+
+@dataclass(frozen=True, slots=True)
+class Ref:
+    """A value that an earlier step will yield."""
+
+    step: str
+    attribute: str
+
+
+@dataclass(frozen=True, slots=True)
+class KeepKey:
+    """Make a private key here and keep it."""
+
+    credential: str
+    generation: int
+    algorithm: str
+
+
+@dataclass(frozen=True, slots=True)
+class Adopt:
+    """Write into the ledger that a thing Sigillum did not make is ours from now on."""
+
+    thing: str
+    id: str
+
+
+@dataclass(frozen=True, slots=True)
+class Create:
+    """One creation. `terms` is what the intent remembers of windows, so that they are never renewed."""
+
+    thing: str
+    external_id: str
+    fields: Mapping[str, Any]
+    terms: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """Set fields of one thing."""
+
+    thing: str
+    id: str | Ref
+    fields: Mapping[str, Any]
+    version: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """Remove one thing."""
+
+    thing: str
+    id: str | Ref
+
+
+@dataclass(frozen=True, slots=True)
+class Catch:
+    """Fetch a secret that only the tenant can make, straight into its keeping place."""
+
+    credential: str
+    generation: int
+    id: str | Ref
+
+
+@dataclass(frozen=True, slots=True)
+class Await:
+    """Wait until look-ups show a thing, for so many seconds at most."""
+
+    thing: str
+    id: str
+    seconds: int
+
+
+@dataclass(frozen=True, slots=True)
+class Prove:
+    """Try the charter's proofs."""
+
+    count: int
+
+
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """Something that only a person can do."""
+
+    request: str
+
+
+Action = KeepKey | Adopt | Create | Change | End | Catch | Await | Prove | Ask
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One change. `needs` names the steps that must be done before; `power` the administrator's power it takes."""
+
+    id: str
+    kind: StepKind
+    tenant: str
+    facet: str
+    name: str
+    about: str
+    action: Action
+    generation: int = 1
+    needs: tuple[str, ...] = ()
+    power: str = ""
+    why: str = ""
+    before: Mapping[str, Any] = field(default_factory=dict)
+    after: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Collision:
+    """A thing of the wanted name that Sigillum did not make, side by side with what is wanted."""
+
+    facet: str
+    name: str
+    id: str
+    rows: tuple[tuple[str, Any, Any], ...]  # attribute, wanted, existing
+    matches: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something worth knowing: a stable code and a sentence; `warning` where it may go wrong."""
+
+    code: str
+    text: str
+    warning: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Outline:
+    """What enacting a charter would do now. Nothing of it is stored."""
+
+    charter: str
+    steps: tuple[Step, ...] = ()
+    notes: tuple[Note, ...] = ()
+    mistakes: tuple[Mistake, ...] = ()
+    collisions: tuple[Collision, ...] = ()
+
+    @property
+    def blocked(self) -> bool:
+        """Must a person decide or mend something before anything is enacted?"""
+        return bool(self.mistakes) or any(not c.matches for c in self.collisions) or bool(
+            self.collisions and self.changes)
+
+    @property
+    def changes(self) -> tuple[Step, ...]:
+        """The steps that change something, here or there."""
+        return tuple(s for s in self.steps if s.kind not in (StepKind.PROVE, StepKind.WAIT))
+
+
+@dataclass(slots=True)
+class Draft:
+    """An outline in the making: facets add to it."""
+
+    steps: list[Step] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+    mistakes: list[Mistake] = field(default_factory=list)
+    collisions: list[Collision] = field(default_factory=list)
+
+    def note(self, code: str, text: str, *, warning: bool = True) -> None:
+        self.notes.append(Note(code, text, warning))

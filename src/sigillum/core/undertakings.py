@@ -1,0 +1,121 @@
+"""What the ledger says of one charter: things made, under way, ended; folded from its entries."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from .chain import Entry
+
+INTENT, OUTCOME, KEPT, ADOPTED, PROVED, KNOWN, RENAMED = (
+    "intent", "outcome", "kept", "adopted", "proved", "known", "renamed")
+MADE, CHANGED, ENDED, LOST, REFUSED, SPENT = "made", "changed", "ended", "lost", "refused", "spent"
+
+
+@dataclass(slots=True)
+class Generation:
+    """One making of a thing: begun with an intent, made when an outcome says so."""
+
+    facet: str
+    name: str
+    number: int
+    external_id: str = ""
+    terms: Mapping[str, Any] = field(default_factory=dict)
+    begun_at: str = ""  # tenant's time of the first intent
+    made_at: str = ""  # tenant's time of the outcome
+    id: str = ""
+    state: str = "open"  # open, made, ended, spent
+    adopted: bool = False
+    kept: str = ""  # thumbprint of the key, or "secret", once it is kept
+    unanswered: bool = False  # a creation was sent whose answer is not known
+
+
+@dataclass(slots=True)
+class Undertakings:
+    """All generations of a charter's things, and what was proved when."""
+
+    charter: str = ""
+    ledger: bool = True  # False: there is no ledger here, so nothing is known of who made what
+    generations: dict[tuple[str, str], list[Generation]] = field(default_factory=dict)
+    changed_at: int = 0  # sequence of the last change
+    proved_at: int = 0
+    proofs_digest: str = ""
+    proofs_held: bool = False
+
+    def latest(self, facet: str, name: str) -> Generation | None:
+        """The newest generation, whatever became of it."""
+        found = self.generations.get((facet, name))
+        return found[-1] if found else None
+
+    def next_number(self, facet: str, name: str) -> int:
+        last = self.latest(facet, name)
+        return last.number + 1 if last else 1
+
+    def live(self, facet: str) -> list[Generation]:
+        """Generations that were made and not ended, as far as the ledger knows."""
+        return [g for (f, _), all_ in self.generations.items() if f == facet for g in all_
+                if g.state in ("made", "open")]
+
+    def owns(self, kind_facet: str, identity: str, external_id: str) -> Generation | None:
+        """The generation that a thing is, by id or by the externalId of an open intent."""
+        for (facet, _), all_ in self.generations.items():
+            for generation in all_ if facet == kind_facet else ():
+                if generation.id == identity or (
+                        not generation.id and external_id and generation.external_id == external_id):
+                    return generation
+        return None
+
+
+def fold(entries: Iterable[Entry], charter: str = "") -> Undertakings:
+    """Read a charter's entries, in order, into what they amount to."""
+    state = Undertakings(charter)
+    by_attempt: dict[int, tuple[Generation, str]] = {}
+    for entry in entries:
+        body = entry.body
+        if entry.kind == INTENT:
+            generation = _generation(state, body)
+            by_attempt[entry.sequence] = (generation, str(body["operation"]))
+            if body["operation"] == "create":
+                if not generation.external_id:
+                    generation.external_id = str(body["external_id"])
+                    generation.terms, generation.begun_at = dict(body.get("terms", {})), str(body["tenant_time"])
+                generation.unanswered = True
+            state.changed_at = entry.sequence
+        elif entry.kind == OUTCOME:
+            _outcome(by_attempt.get(int(body["attempt"])), body)
+        elif entry.kind == KEPT:
+            _generation(state, body).kept = str(body["what"])
+        elif entry.kind == ADOPTED:
+            adopted = _generation(state, body)
+            adopted.id, adopted.state, adopted.adopted = str(body["id"]), "made", True
+        elif entry.kind == PROVED:
+            state.proved_at, state.proofs_held = entry.sequence, bool(body["held"])
+            state.proofs_digest = str(body["proofs"])
+    return state
+
+
+def _generation(state: Undertakings, body: Mapping[str, Any]) -> Generation:
+    all_ = state.generations.setdefault((str(body["facet"]), str(body["name"])), [])
+    number = int(body["generation"])
+    found = next((g for g in all_ if g.number == number), None)
+    if found is None:
+        found = Generation(str(body["facet"]), str(body["name"]), number)
+        all_.append(found)
+        all_.sort(key=lambda g: g.number)
+    return found
+
+
+def _outcome(attempt: tuple[Generation, str] | None, body: Mapping[str, Any]) -> None:
+    if attempt is None:
+        return
+    generation, operation = attempt
+    result = body["result"]
+    if operation == "create" and result != LOST:
+        generation.unanswered = False
+    if result == MADE:
+        generation.id, generation.state, generation.made_at = str(body["id"]), "made", str(body["tenant_time"])
+    elif result == ENDED:
+        generation.state = "ended"
+    elif result == SPENT:
+        generation.state = "spent"

@@ -1,0 +1,1 @@
+"""Local key material: make, read, check, keep. Private halves never leave this package unsealed."""

@@ -1,0 +1,82 @@
+"""Private files: whole or not at all, 0600 in folders 0700, and refused where others can read them."""
+
+from __future__ import annotations
+
+import json
+import os
+import stat
+from pathlib import Path
+from typing import Any
+
+from sigillum.core.errors import MachineError
+
+MAX_BYTES = 1_000_000
+
+
+def private_folder(path: Path) -> Path:
+    """Make a folder that only its owner can enter. Raises MachineError."""
+    try:
+        for folder in (*reversed(path.parents), path):
+            if not folder.exists():
+                folder.mkdir(exist_ok=True, mode=0o700)
+        if stat.S_IMODE(path.stat().st_mode) & 0o077:
+            path.chmod(0o700)
+    except OSError as problem:
+        raise MachineError(f"the folder cannot be made: {problem.strerror}", where=str(path),
+                           mend="make sure that you own it and that the disk has room") from problem
+    return path
+
+
+def write_private(path: Path, text: str) -> None:
+    """Write `text` durably: a new file, fsync, rename, fsync of the folder. Raises MachineError."""
+    private_folder(path.parent)
+    fresh = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        handle = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+        with os.fdopen(handle, "w", encoding="utf-8") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        fresh.replace(path)
+        sync_folder(path.parent)
+    except OSError as problem:
+        fresh.unlink(missing_ok=True)
+        raise MachineError(f"the file cannot be written: {problem.strerror}", where=str(path),
+                           mend="free some space or mend the folder's rights, then run the same command again"
+                           ) from problem
+
+
+def sync_folder(folder: Path) -> None:
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def read_private(path: Path) -> str:
+    """Read a file that must not be open to others. Raises MachineError."""
+    try:
+        with path.open(encoding="utf-8") as file:
+            mode = stat.S_IMODE(os.fstat(file.fileno()).st_mode)
+            if mode & 0o077:
+                raise MachineError(f"the file can be read by others (mode {mode:04o})", where=str(path),
+                                   mend=f"run `chmod 600 {path}`, and replace what it holds if others may have seen it")
+            text = file.read(MAX_BYTES + 1)
+    except (OSError, UnicodeDecodeError) as problem:
+        raise MachineError(f"the file cannot be read: {getattr(problem, 'strerror', None) or 'not UTF-8 text'}",
+                           where=str(path), mend="check its path and rights") from problem
+    if len(text) > MAX_BYTES:
+        raise MachineError("the file is larger than a credential can be", where=str(path), mend="check the path")
+    return text
+
+
+def read_private_json(path: Path) -> dict[str, Any]:
+    """The JSON object in a private file. Raises MachineError."""
+    try:
+        found = json.loads(read_private(path))
+    except ValueError as problem:
+        raise MachineError("the file is not JSON", where=str(path), mend="restore it from a copy") from problem
+    if not isinstance(found, dict):
+        raise MachineError("the file does not hold a JSON object", where=str(path), mend="restore it from a copy")
+    return found

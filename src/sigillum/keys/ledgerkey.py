@@ -1,0 +1,76 @@
+"""The key that signs the ledger: Ed25519 (RFC 8032), kept as a private JWK (RFC 8037)."""
+
+from __future__ import annotations
+
+import base64
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from sigillum.core.canonical import thumbprint
+from sigillum.core.errors import MachineError
+
+from .files import read_private_json, write_private
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+
+def b64(data: bytes) -> str:
+    """base64url without padding (RFC 7515 §2)."""
+    return base64.urlsafe_b64encode(data).rstrip(b"=").decode()
+
+
+def unb64(text: str) -> bytes:
+    """Raises ValueError where the text is not base64url."""
+    return base64.urlsafe_b64decode(text + "=" * (-len(text) % 4))
+
+
+class LedgerKey:
+    """Signs messages; `key_id` is the RFC 7638 thumbprint of its public half."""
+
+    def __init__(self, private: Ed25519PrivateKey) -> None:
+        self._private = private
+        self.public: dict[str, Any] = {
+            "kty": "OKP", "crv": "Ed25519", "x": b64(private.public_key().public_bytes_raw())}
+        self.key_id = thumbprint(self.public)
+
+    @classmethod
+    def make(cls, path: Path) -> LedgerKey:
+        """Make a new key and keep it at `path`. Raises MachineError."""
+        from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+        made = cls(Ed25519PrivateKey.generate())
+        write_private(path, json.dumps({**made.public, "d": b64(made._private.private_bytes_raw())}) + "\n")
+        return made
+
+    @classmethod
+    def read(cls, path: Path) -> LedgerKey:
+        """Raises MachineError where it is missing, open to others, or no key."""
+        from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+        try:
+            return cls(Ed25519PrivateKey.from_private_bytes(unb64(str(read_private_json(path)["d"]))))
+        except (KeyError, ValueError) as problem:
+            raise MachineError("the ledger's signing key cannot be used", where=str(path),
+                               mend="restore it from a copy") from problem
+
+    def sign(self, message: bytes) -> str:
+        return b64(self._private.sign(message))
+
+
+def verifier(public_x: str) -> Any:
+    """A function (message, signature) -> bool for the public key `x`. Raises MachineError."""
+    from cryptography.exceptions import InvalidSignature
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+    try:
+        key = Ed25519PublicKey.from_public_bytes(unb64(public_x))
+    except ValueError as problem:
+        raise MachineError("the ledger's public key is not readable", where="sigillum.yaml",
+                           mend="restore `ledger_key` from a copy") from problem
+
+    def verify(message: bytes, signature: str) -> bool:
+        try:
+            key.verify(unb64(signature), message)
+        except (InvalidSignature, ValueError):
+            return False
+        return True
+    return verify

@@ -1,0 +1,101 @@
+"""The keys and secrets of one charter, in files: a JWK (RFC 7517) or a secret beside its metadata."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from sigillum.core.canonical import thumbprint
+from sigillum.core.errors import MachineError
+from sigillum.core.secret import Secret
+
+from .files import read_private_json, write_private
+
+ALGORITHMS = ("Ed25519", "ES256", "RS256")
+_NAME = re.compile(r"(?P<name>.+)-(?P<number>\d+)\.json\Z")
+PUBLIC_MEMBERS = ("kty", "crv", "x", "y", "n", "e")
+
+
+def public_half(key: Mapping[str, Any]) -> dict[str, Any]:
+    """The public members of a JWK."""
+    return {name: key[name] for name in PUBLIC_MEMBERS if name in key}
+
+
+def make_key(algorithm: str) -> dict[str, Any]:
+    """A new private JWK for Ed25519 (RFC 8037), ES256 or RS256 with 3072 bits (RFC 7518)."""
+    from joserfc.jwk import ECKey, OKPKey, RSAKey
+    if algorithm == "Ed25519":
+        return dict(OKPKey.generate_key("Ed25519").as_dict(private=True))
+    if algorithm == "ES256":
+        return dict(ECKey.generate_key("P-256").as_dict(private=True))
+    return dict(RSAKey.generate_key(3072).as_dict(private=True))
+
+
+class KeyStore:
+    """Files below one folder, one a generation. A held key is made once and never made anew."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def path(self, credential: str, generation: int) -> Path:
+        return self.folder / f"{credential}-{generation}.json"
+
+    def held(self) -> dict[tuple[str, int], str]:
+        """What is kept: (credential, generation) -> thumbprint of the key, or `secret`. Raises MachineError."""
+        out: dict[tuple[str, int], str] = {}
+        for path in sorted(self.folder.glob("*.json")) if self.folder.is_dir() else ():
+            found = _NAME.match(path.name)
+            if found:
+                content = read_private_json(path)
+                key = content.get("key")
+                out[found["name"], int(found["number"])] = thumbprint(key) if isinstance(key, dict) else "secret"
+        return out
+
+    def keep_key(self, credential: str, generation: int, algorithm: str) -> dict[str, Any]:
+        """The public half of this generation's key, which is made and kept if it is not there yet."""
+        path = self.path(credential, generation)
+        if path.exists():
+            return public_half(self._key(path))
+        key = make_key(algorithm)
+        self._write(path, {"credential": {"name": credential, "generation": generation, "algorithm": algorithm},
+                           "key": key})
+        return public_half(key)
+
+    def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any]) -> None:
+        """Keep a secret that a tenant made."""
+        self._write(self.path(credential, generation), {
+            "credential": {"name": credential, "generation": generation, **about}, "secret": secret.reveal()})
+
+    def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None:
+        """Write what a consumer needs beside the key: tenant, principal id, end, token endpoint."""
+        path = self.path(credential, generation)
+        content = read_private_json(path)
+        merged = {**content.get("credential", {}), **about}
+        if merged != content.get("credential"):
+            self._write(path, {**content, "credential": merged})
+
+    def key(self, credential: str, generation: int) -> tuple[dict[str, Any], str]:
+        """The private JWK and its signing algorithm. Raises MachineError."""
+        path = self.path(credential, generation)
+        algorithm = str(read_private_json(path).get("credential", {}).get("algorithm", "Ed25519"))
+        return self._key(path), algorithm
+
+    def secret(self, credential: str, generation: int) -> Secret:
+        """Raises MachineError where no secret is kept."""
+        path = self.path(credential, generation)
+        value = read_private_json(path).get("secret")
+        if not isinstance(value, str) or not value:
+            raise MachineError("the file holds no secret", where=str(path), mend="restore it from a copy")
+        return Secret(value)
+
+    def _key(self, path: Path) -> dict[str, Any]:
+        key = read_private_json(path).get("key")
+        if not isinstance(key, dict) or "kty" not in key:
+            raise MachineError("the file holds no key", where=str(path), mend="restore it from a copy")
+        return key
+
+    def _write(self, path: Path, content: Mapping[str, Any]) -> None:
+        write_private(path, json.dumps(content, indent=1) + "\n")

@@ -1,0 +1,1 @@
+"""Storage of what was done: append-only, hash-chained, signed."""

@@ -1,0 +1,56 @@
+"""What every ledger storage offers; one that PostgreSQL could serve as well as a file."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from sigillum.core.chain import Entry, Head
+
+
+@dataclass(frozen=True, slots=True)
+class Fresh:
+    """An entry to be appended: what happened, to which charter (its uid)."""
+
+    kind: str
+    charter: str
+    body: Mapping[str, Any] = field(default_factory=dict)
+
+
+class Ledger(Protocol):
+    """Append-only storage. Nothing is ordered by wall time."""
+
+    stream: str
+
+    def head(self) -> Head:
+        """Where it stands."""
+        ...
+
+    def append(self, entries: Sequence[Fresh], expected_head: Head | None = None) -> Head:
+        """Seal and store all entries or none. Raises MachineError where `expected_head` is no longer the head."""
+        ...
+
+    def entries(self, charter: str = "", newest: int = 0) -> Iterator[Entry]:
+        """All entries in order; of one charter; or only the newest so many."""
+        ...
+
+    def hash_at(self, sequence: int) -> str | None:
+        """The hash of one entry."""
+        ...
+
+    def claim(self, key: str, lease_seconds: float) -> AbstractContextManager[None]:
+        """Be the only one who works on `key`; given back at the latest when the holder ends.
+
+        Raises MachineError where somebody else holds it and `lease_seconds` of patience do not change that.
+        """
+        ...
+
+    def uid_of(self, charter_name: str) -> str | None:
+        """The uid of a charter by its name of today."""
+        ...
+
+    def close(self) -> None:
+        """Give back what is open."""
+        ...

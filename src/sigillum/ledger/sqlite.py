@@ -1,0 +1,169 @@
+"""The ledger in a file: SQLite with full synchronisation; each commit is on the disk when it returns."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from sigillum.core.canonical import canonical
+from sigillum.core.chain import GENESIS, Entry, Head, hash_of
+from sigillum.core.errors import MachineError
+from sigillum.core.times import format_instant
+from sigillum.core.undertakings import KNOWN, RENAMED
+
+from .port import Fresh
+
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS entries (
+  sequence INTEGER PRIMARY KEY, version INTEGER NOT NULL, stream TEXT NOT NULL, previous TEXT NOT NULL,
+  at TEXT NOT NULL, writer TEXT NOT NULL, key_id TEXT NOT NULL, kind TEXT NOT NULL, charter TEXT NOT NULL,
+  body TEXT NOT NULL, hash TEXT NOT NULL, signature TEXT NOT NULL) STRICT;
+CREATE INDEX IF NOT EXISTS entries_of_charter ON entries (charter, sequence);
+CREATE TABLE IF NOT EXISTS charters (name TEXT PRIMARY KEY, uid TEXT NOT NULL) STRICT;
+"""
+_COLUMNS = "stream, sequence, previous, at, writer, key_id, kind, charter, body, hash, signature, version"
+PATIENCE_SECONDS = 5.0
+POLL_SECONDS = 0.1
+
+Sign = Callable[[bytes], str]
+
+
+def _trouble(problem: sqlite3.Error, path: Path) -> MachineError:
+    text = str(problem).lower()
+    if "locked" in text or "busy" in text:
+        return MachineError("the ledger is locked by another program", where=str(path),
+                            mend="wait until the other one has ended, then run the same command again")
+    if "full" in text:
+        return MachineError("the disk is full; nothing further was sent", where=str(path),
+                            mend="free some space, then run the same command again: it goes on where it stopped")
+    if "readonly" in text or "unable to open" in text:
+        return MachineError("the ledger cannot be written", where=str(path), mend="mend the rights of the file")
+    return MachineError(f"the ledger cannot be used: {problem}", where=str(path),
+                        mend="run `sigillum ledger verify`; restore the file from a copy if it is damaged")
+
+
+class SqliteLedger:
+    """One file, one connection, safe for several threads. `sign` is called inside the entry's transaction."""
+
+    def __init__(self, path: Path, stream: str, writer: str, key_id: str = "", sign: Sign | None = None) -> None:
+        self.path, self.stream, self.writer = path, stream, writer
+        self._key_id, self._sign = key_id, sign
+        self._lock = threading.RLock()
+        try:
+            fresh = not path.exists()
+            if fresh:
+                os.close(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600))
+            self._db = sqlite3.connect(path, timeout=PATIENCE_SECONDS, isolation_level=None, check_same_thread=False)
+            self._db.execute("PRAGMA synchronous=FULL")
+            if fresh:
+                self._db.execute("PRAGMA journal_mode=WAL")
+                self._db.executescript(_SCHEMA)
+        except sqlite3.Error as problem:
+            raise _trouble(problem, path) from problem
+        except OSError as problem:
+            raise MachineError(f"the ledger cannot be opened: {problem.strerror}", where=str(path),
+                               mend="run `sigillum init` in this folder, or go to the workspace's folder") from problem
+
+    def close(self) -> None:
+        with self._lock:
+            self._db.close()
+
+    def _rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        try:
+            with self._lock:
+                return self._db.execute(sql, values).fetchall()
+        except sqlite3.Error as problem:
+            raise _trouble(problem, self.path) from problem
+
+    def head(self) -> Head:
+        rows = self._rows("SELECT sequence, hash FROM entries ORDER BY sequence DESC LIMIT 1")
+        return Head(self.stream, rows[0][0], rows[0][1]) if rows else Head(self.stream, 0, GENESIS)
+
+    def append(self, entries: Sequence[Fresh], expected_head: Head | None = None) -> Head:
+        if self._sign is None:
+            raise MachineError("the ledger was opened for reading only", where=str(self.path), mend="this is a fault")
+        at = format_instant(datetime.now(UTC))
+        with self._lock:
+            try:
+                self._db.execute("BEGIN IMMEDIATE")
+                try:
+                    head = self.head()
+                    if expected_head is not None and head != expected_head:
+                        raise MachineError("somebody else wrote to the ledger meanwhile", where=str(self.path),
+                                           mend="run the same command again")
+                    for fresh in entries:
+                        head = self._insert(fresh, head, at)
+                    self._db.execute("COMMIT")
+                except BaseException:
+                    with suppress(sqlite3.Error):
+                        self._db.execute("ROLLBACK")
+                    raise
+            except sqlite3.Error as problem:
+                raise _trouble(problem, self.path) from problem
+        return head
+
+    def _insert(self, fresh: Fresh, head: Head, at: str) -> Head:
+        assert self._sign is not None
+        entry = Entry(self.stream, head.sequence + 1, head.hash, at, self.writer, self._key_id, fresh.kind,
+                      fresh.charter, fresh.body)
+        digest = hash_of(entry)
+        self._db.execute(
+            f"INSERT INTO entries ({_COLUMNS}) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",  # noqa: S608  (a constant)
+            (entry.stream, entry.sequence, entry.previous, at, entry.writer, entry.key_id, entry.kind, entry.charter,
+             canonical(entry.body).decode(), digest, self._sign(digest.encode()), entry.version))
+        if fresh.kind in (KNOWN, RENAMED):
+            self._db.execute("DELETE FROM charters WHERE uid = ?", (fresh.charter,))
+            self._db.execute("INSERT OR REPLACE INTO charters (name, uid) VALUES (?, ?)",
+                             (fresh.body["name"], fresh.charter))
+        return Head(self.stream, entry.sequence, digest)
+
+    def entries(self, charter: str = "", newest: int = 0) -> Iterator[Entry]:
+        where, values = ("WHERE charter = ?", [charter]) if charter else ("", [])
+        sql = f"SELECT {_COLUMNS} FROM entries {where} ORDER BY sequence"  # noqa: S608  (constants)
+        rows = self._rows(f"{sql} DESC LIMIT {int(newest)}", values)[::-1] if newest else self._rows(sql, values)
+        for row in rows:
+            body: dict[str, Any] = json.loads(row[8])
+            yield Entry(row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7], body, row[9], row[10], row[11])
+
+    def hash_at(self, sequence: int) -> str | None:
+        rows = self._rows("SELECT hash FROM entries WHERE sequence = ?", [sequence])
+        return str(rows[0][0]) if rows else None
+
+    def uid_of(self, charter_name: str) -> str | None:
+        rows = self._rows("SELECT uid FROM charters WHERE name = ?", [charter_name])
+        return str(rows[0][0]) if rows else None
+
+    @contextmanager
+    def claim(self, key: str, lease_seconds: float) -> Iterator[None]:
+        """A lock on a file: the system gives it back when the holder ends, however it ends."""
+        import fcntl
+        path = self.path.with_name(f"{key}.lock")
+        handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+        try:
+            left = lease_seconds
+            while True:
+                try:
+                    fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                    break
+                except BlockingIOError as problem:
+                    if left <= 0:
+                        holder = os.pread(handle, 20, 0).decode(errors="replace").strip()
+                        raise MachineError(
+                            f"another sigillum works in this workspace (process {holder or 'unknown'})",
+                            where=str(path), mend="wait until it has ended, then run the same command again"
+                        ) from problem
+                    time.sleep(POLL_SECONDS)
+                    left -= POLL_SECONDS
+            os.ftruncate(handle, 0)
+            os.pwrite(handle, f"{os.getpid()}\n".encode(), 0)
+            yield
+        finally:
+            os.close(handle)

@@ -1,0 +1,1 @@
+"""Clients of open standards. They know nothing of charters."""

@@ -1,0 +1,114 @@
+"""OAuth 2.0: metadata (RFC 8414), the JWT bearer grant (RFC 7523), introspection (RFC 7662)."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from urllib.parse import urlencode, urlsplit, urlunsplit
+
+from sigillum.core.errors import RefusedError, UnreachableError
+from sigillum.core.secret import Secret
+from sigillum.core.text import plain
+
+from .http import Answer, Http
+
+JWT_BEARER = "urn:ietf:params:oauth:grant-type:jwt-bearer"
+ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+WELL_KNOWN = "/.well-known/oauth-authorization-server"
+USUAL_ASSERTION_SECONDS = 60
+
+
+class OAuthRefusedError(RefusedError):
+    """An error answer of a token endpoint (RFC 6749 §5.2); `error` is its code."""
+
+    def __init__(self, answer: Answer, doing: str) -> None:
+        try:
+            body = answer.object()
+        except UnreachableError:
+            body = {}
+        self.error = plain(body.get("error") or f"status {answer.status}")
+        detail = plain(body.get("error_description") or "")
+        super().__init__(f"{doing}: {self.error}{f' ({detail})' if detail else ''}", where=answer.url,
+                         mend="the tenant does not take this credential: is it active, and is its clock right?")
+
+
+@dataclass(frozen=True)
+class Metadata:
+    """What an authorization server says of itself."""
+
+    issuer: str
+    token_endpoint: str
+    introspection_endpoint: str = ""
+
+
+@dataclass(frozen=True)
+class Token:
+    """An access token with its life in seconds, where the answer tells."""
+
+    value: Secret
+    lives_seconds: int | None
+    scope: str = ""
+
+
+def discover(http: Http, issuer: str) -> Metadata:
+    """Read the metadata of `issuer`, at the place RFC 8414 §3.1 gives, or below the issuer itself.
+
+    Raises UnreachableError where there is none, or where it speaks for another issuer (§3.3).
+    """
+    parts = urlsplit(issuer)
+    inserted = urlunsplit((parts.scheme, parts.netloc, WELL_KNOWN + parts.path.rstrip("/"), "", ""))
+    for url in dict.fromkeys((inserted, issuer.rstrip("/") + WELL_KNOWN)):
+        answer = http.send("GET", url, {"Accept": "application/json"})
+        if answer.status == 200:
+            found = answer.object()
+            if found.get("issuer") != issuer:
+                raise UnreachableError(f"its metadata speaks for another issuer: {plain(found.get('issuer'))}",
+                                       where=url, mend="check the issuer in the tenant's entry or profile")
+            if not isinstance(found.get("token_endpoint"), str):
+                raise UnreachableError("its metadata names no token endpoint", where=url, mend="ask its operator")
+            return Metadata(issuer, found["token_endpoint"], str(found.get("introspection_endpoint") or ""))
+    raise UnreachableError("there is no authorization server metadata", where=inserted,
+                           mend="check the issuer in the tenant's entry or profile")
+
+
+def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: str, now: datetime,
+              life_seconds: int, key_id: str) -> Secret:
+    """A JWT that `subject` signs for itself (RFC 7523 §3): aud is one string, and a fresh jti each."""
+    from joserfc import jwt
+    from joserfc.jwk import JWKRegistry
+    issued = int(now.timestamp())
+    claims = {"iss": subject, "sub": subject, "aud": audience, "iat": issued, "exp": issued + life_seconds,
+              "jti": secrets.token_urlsafe(16)}
+    header = {"alg": algorithm, "typ": "JWT", "kid": key_id}
+    return Secret(jwt.encode(header, claims, JWKRegistry.import_key(dict(key)), algorithms=[algorithm]))
+
+
+def _post(http: Http, url: str, parameters: Mapping[str, str]) -> Answer:
+    headers = {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
+    return http.send("POST", url, headers, urlencode(parameters).encode())
+
+
+def token_for_assertion(http: Http, metadata: Metadata, signed: Secret) -> Token:
+    """The JWT bearer grant (RFC 7523 §2.1). Raises OAuthRefusedError, HttpError."""
+    answer = _post(http, metadata.token_endpoint, {"grant_type": JWT_BEARER, "assertion": signed.reveal()})
+    if answer.status != 200:
+        raise OAuthRefusedError(answer, "signing in")
+    found = answer.object()
+    value, kind = found.get("access_token"), str(found.get("token_type", ""))
+    if not isinstance(value, str) or not value or kind.lower() != "bearer":
+        raise UnreachableError("the token endpoint answered without a bearer token", where=metadata.token_endpoint,
+                               mend="ask the tenant's operator")
+    lives = found.get("expires_in")
+    return Token(Secret(value), lives if isinstance(lives, int) else None, str(found.get("scope", "")))
+
+
+def introspect(http: Http, metadata: Metadata, token: Secret, signed: Secret) -> dict[str, Any]:
+    """Whose token it is (RFC 7662), asked by the identity itself with a second assertion (RFC 7523 §2.2)."""
+    answer = _post(http, metadata.introspection_endpoint, {
+        "token": token.reveal(), "client_assertion_type": ASSERTION_TYPE, "client_assertion": signed.reveal()})
+    if answer.status != 200:
+        raise OAuthRefusedError(answer, "asking whose token it is")
+    return answer.object()

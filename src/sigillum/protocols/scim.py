@@ -1,0 +1,122 @@
+"""A SCIM 2.0 client (RFC 7643, 7644, cursors RFC 9865): look up, create, patch, delete."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable, Iterator
+from typing import Any
+from urllib.parse import urlencode
+
+from sigillum.core.errors import RefusedError, UnreachableError
+from sigillum.core.secret import Secret
+from sigillum.core.text import plain
+
+from .http import Answer, Http
+
+MEDIA = "application/scim+json"
+PATCH_OP = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+MAX_RESOURCES = 5_000
+MAX_WAIT_SECONDS = 60.0
+BUSY = (429, 503)
+USUAL_PAUSE_SECONDS = 1.0
+
+Json = dict[str, Any]
+
+
+def quoted(value: str) -> str:
+    """A filter's text value (RFC 7644 §3.4.2.2 takes JSON strings)."""
+    return json.dumps(value)
+
+
+class ScimRefusedError(RefusedError):
+    """A SCIM error answer (RFC 7644 §3.12): `status` and `scim_type`."""
+
+    def __init__(self, answer: Answer, doing: str) -> None:
+        try:
+            body = answer.object()
+        except UnreachableError:
+            body = {}
+        self.status = answer.status
+        self.scim_type = str(body.get("scimType", ""))
+        self.detail = plain(body.get("detail") or f"status {answer.status}")
+        super().__init__(f"{doing}: {self.detail}", where=answer.url, mend=_mend(answer.status))
+
+
+def _mend(status: int) -> str:
+    if status == 401:
+        return "the administrator's token is wrong or has ended: put a fresh one where the tenant's entry points"
+    if status == 403:
+        return "this administrator lacks the power: `sigillum tenant inspect` shows which there are"
+    return "look at the detail above; `--verbose` shows every exchange"
+
+
+class ScimClient:
+    """Speaks to one SCIM base address with an administrator's bearer token (RFC 6750)."""
+
+    def __init__(self, http: Http, base: str, token: Secret, *, observe: Callable[[Answer], None] = lambda a: None,
+                 sleep: Callable[[float], None] = time.sleep) -> None:
+        self.http, self.base, self._token = http, base.rstrip("/"), token
+        self._observe, self._sleep = observe, sleep
+
+    def send(self, method: str, path: str, body: Json | None = None, *, if_match: str = "") -> Answer:
+        """One exchange, whatever the status. Raises HttpError."""
+        headers = {"Authorization": f"Bearer {self._token.reveal()}", "Accept": MEDIA}
+        if body is not None:
+            headers["Content-Type"] = MEDIA
+        if if_match:
+            headers["If-Match"] = if_match
+        content = json.dumps(body).encode() if body is not None else None
+        answer = self.http.send(method, f"{self.base}{path}", headers, content)
+        self._observe(answer)
+        return answer
+
+    def look(self, path: str, doing: str) -> Json:
+        """GET a JSON object; a busy tenant is asked again within a minute. Raises ScimRefusedError, HttpError."""
+        left = MAX_WAIT_SECONDS
+        while True:
+            answer = self.send("GET", path)
+            if answer.status in BUSY and left > 0:
+                pause = min(answer.retry_after() or USUAL_PAUSE_SECONDS, left)
+                left -= max(pause, 0.05)
+                self._sleep(pause)
+                continue
+            if answer.status != 200:
+                raise ScimRefusedError(answer, doing)
+            return answer.object()
+
+    def find(self, endpoint: str, filter_: str, *, most: int = MAX_RESOURCES) -> Iterator[Json]:
+        """All resources that match, page by page; cursors where the server gives them."""
+        query: dict[str, str | int] = {"filter": filter_} if filter_ else {}
+        seen = 0
+        while True:
+            found = self.look(f"{endpoint}?{urlencode(query)}" if query else endpoint, f"looking at {endpoint}")
+            page = found.get("Resources") or []
+            if not isinstance(page, list):
+                raise UnreachableError("the list has no resources in it", where=f"{self.base}{endpoint}",
+                                       mend="check the address: is it the tenant's SCIM base?")
+            yield from (r for r in page if isinstance(r, dict))
+            seen += len(page)
+            cursor, total = found.get("nextCursor"), found.get("totalResults", seen)
+            if cursor:
+                query["cursor"] = str(cursor)
+            elif page and isinstance(total, int) and seen < total:
+                query["startIndex"] = seen + 1
+            else:
+                return
+            if seen >= most:
+                raise UnreachableError(f"more than {most} answers to one question", where=f"{self.base}{endpoint}",
+                                       mend="the tenant may ignore filters; ask its operator")
+
+    def create(self, endpoint: str, body: Json) -> Answer:
+        return self.send("POST", endpoint, body)
+
+    def patch(self, endpoint: str, identity: str, values: Json, if_match: str = "") -> Answer:
+        """Replace these attributes (RFC 7644 §3.5.2.3); None removes one."""
+        operations = [{"op": "remove", "path": n} if v is None else {"op": "replace", "path": n, "value": v}
+                      for n, v in values.items()]
+        return self.send("PATCH", f"{endpoint}/{identity}", {"schemas": [PATCH_OP], "Operations": operations},
+                         if_match=if_match)
+
+    def delete(self, endpoint: str, identity: str) -> Answer:
+        return self.send("DELETE", f"{endpoint}/{identity}")

@@ -1,0 +1,191 @@
+"""Our words and SCIM's: resource types, attributes, filters. The one place where both stand side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from sigillum.core.facts import Operation, Profile, Query, Thing
+from sigillum.core.text import plain
+from sigillum.core.times import format_instant, parse_instant
+from sigillum.protocols.scim import quoted
+
+Json = dict[str, Any]
+OWN = "urn:sigillum:scim:1.0:"
+USER_SCHEMA = "urn:ietf:params:scim:schemas:core:2.0:User"
+ABOUT = OWN + "ServiceAccount"
+SCHEMAS = {"account": USER_SCHEMA, "team": "urn:ietf:params:scim:schemas:core:2.0:Group", "place": OWN + "Place",
+           "role": OWN + "Role", "grant": OWN + "Grant", "credential": OWN + "Credential",
+           "profile": OWN + "TenantProfile"}
+USUAL_ENDPOINTS = {"account": "/Users", "team": "/Groups"}
+ABOUT_FIELDS = ("kind", "purpose", "owner", "deputy", "stage")
+
+_FILTERS: dict[tuple[str, str], Callable[[str], str]] = {
+    ("account", "name"): lambda v: f"userName eq {quoted(v)}",
+    ("account", "external_id"): lambda v: f"externalId eq {quoted(v)}",
+    ("account", "id"): lambda v: f"id eq {quoted(v)}",
+    ("grant", "external_id"): lambda v: f"externalId eq {quoted(v)}",
+    ("credential", "external_id"): lambda v: f"externalId eq {quoted(v)}",
+    ("role", "name"): lambda v: f"name eq {quoted(v)}",
+    ("role", "id"): lambda v: f"id eq {quoted(v)}",
+    ("role", "all"): lambda v: "",
+    ("place", "path"): lambda v: f"path eq {quoted(v)}",
+    ("place", "under"): lambda v: f"path sw {quoted(v + '/')}" if v else "",
+    ("place", "all"): lambda v: "",
+    ("grant", "principal"): lambda v: f"principal.value eq {quoted(v)}",
+    ("credential", "principal"): lambda v: f"principal.value eq {quoted(v)}",
+}
+
+
+def filter_of(query: Query) -> str:
+    """The SCIM filter of a query; empty: all there are."""
+    return _FILTERS[query.kind, query.field](query.value)
+
+
+def answers(query: Query, thing: Thing) -> bool:
+    """Is the thing an answer to the query? User names ignore case (RFC 7643 §4.1.1), the rest does not."""
+    value = query.value
+    if query.field == "id":
+        return thing.id == value
+    if query.field == "external_id":
+        return thing.external_id == value
+    if query.field == "all":
+        return True
+    if query.field == "under":
+        path = str(thing.get("path"))
+        return path.rpartition("/")[0] == value
+    have = thing.get(query.field)
+    if query.kind == "account":
+        return str(have).lower() == value.lower()
+    return bool(have == value)
+
+
+@dataclass(frozen=True, slots=True)
+class Wire:
+    """Where resources stand at one tenant: its base address, and the endpoint of each of our kinds."""
+
+    base: str
+    endpoints: Mapping[str, str]
+    about: bool
+
+    def link(self, kind: str, identity: str) -> Json:
+        return {"value": identity, "$ref": f"{self.base}{self.endpoints.get(kind, '')}/{identity}"}
+
+
+def body_of(wire: Wire, kind: str, external_id: str, fields: Mapping[str, Any]) -> Json:
+    """The SCIM body of a creation."""
+    body: Json = {"schemas": [SCHEMAS[kind]], "externalId": external_id}
+    if kind == "account":
+        body |= {"userName": fields["name"], "displayName": fields["display"], "active": fields.get("active", True)}
+        about = {n: fields[n] for n in ABOUT_FIELDS if fields.get(n)}
+        if wire.about and about:
+            body["schemas"].append(ABOUT)
+            body[ABOUT] = about
+    elif kind == "grant":
+        body |= {"principal": wire.link("account", fields["principal"]), "role": wire.link("role", fields["role_id"]),
+                 "place": wire.link("place", fields["place_id"])}
+        body |= _given({"reason": fields.get("reason"), "validFrom": fields.get("from"),
+                        "validUntil": fields.get("until")})
+    elif kind == "credential":
+        body |= {"principal": wire.link("account", fields["principal"]), "name": fields["name"],
+                 "kind": fields["kind"], "active": fields["active"]}
+        body |= _given({"publicKey": fields.get("public_key"), "validUntil": fields.get("until"),
+                        "limits": fields.get("limits")})
+    return body
+
+
+def _given(values: Json) -> Json:
+    return {name: value for name, value in values.items() if value}
+
+
+_CHANGES = {"account": {"name": "userName", "display": "displayName", "active": "active",
+                        **{n: f"{ABOUT}:{n}" for n in ABOUT_FIELDS}},
+            "grant": {"reason": "reason"}, "credential": {"active": "active"}}
+
+
+def changes_of(kind: str, fields: Mapping[str, Any]) -> Json:
+    """SCIM attribute paths and their new values; empty text removes an attribute."""
+    names = _CHANGES[kind]
+    return {names[name]: (value if value != "" else None) for name, value in fields.items()}
+
+
+def _text(value: Any) -> str:
+    return plain(value) if isinstance(value, str) else ""
+
+
+def _instant(value: Any) -> str | None:
+    try:
+        return format_instant(parse_instant(value)) if isinstance(value, str) else None
+    except ValueError:
+        return None
+
+
+def _part(resource: Json, name: str, sub: str) -> str:
+    inner = resource.get(name)
+    return _text(inner.get(sub)) if isinstance(inner, dict) else ""
+
+
+def _list(value: Any) -> list[Json]:
+    return [v for v in value if isinstance(v, dict)] if isinstance(value, list) else []
+
+
+_FIELDS: dict[str, Callable[[Json], Json]] = {
+    "account": lambda r: {
+        "name": _text(r.get("userName")), "display": _text(r.get("displayName")), "active": r.get("active", True),
+        **{n: _part(r, ABOUT, n) for n in ABOUT_FIELDS}},
+    "role": lambda r: {
+        "name": _text(r.get("name")), "display": _text(r.get("display")), "breadth": _text(r.get("breadth")),
+        "permissions": tuple((_text(p.get("value")), _text(p.get("class"))) for p in _list(r.get("permissions")))},
+    "place": lambda r: {"path": _text(r.get("path")), "kind": _text(r.get("kind")),
+                        "display": _text(r.get("display")), "test": r.get("testObject") is True},
+    "grant": lambda r: {
+        "principal": _part(r, "principal", "value"), "role": _part(r, "role", "display"),
+        "place": _part(r, "place", "display"), "from": _instant(r.get("validFrom")),
+        "until": _instant(r.get("validUntil")), "reason": _text(r.get("reason"))},
+    "credential": lambda r: {
+        "principal": _part(r, "principal", "value"), "name": _text(r.get("name")), "kind": _text(r.get("kind")),
+        "thumbprint": _text(r.get("thumbprint")), "until": _instant(r.get("validUntil")),
+        "from": _instant(r.get("validFrom")), "active": r.get("active") is True, "public_key": r.get("publicKey"),
+        "limits": tuple(_text(v) for v in r.get("limits") or () if isinstance(v, str))},
+}
+
+
+def thing_of(kind: str, resource: Json) -> Thing:
+    """A SCIM resource in our words; text is made safe to show, ids and versions are kept verbatim."""
+    meta = resource.get("meta")
+    version = meta.get("version") if isinstance(meta, dict) else ""
+    return Thing(kind, str(resource.get("id", "")), _FIELDS[kind](resource), str(version or ""),
+                 str(resource.get("externalId") or ""))
+
+
+def _whole(value: Any) -> int | None:
+    return value if isinstance(value, int) and not isinstance(value, bool) and value >= 0 else None
+
+
+def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
+    """A TenantProfile in our words; without one, what the resource types alone tell."""
+    kinds = frozenset([*wire.endpoints, *(["account-about"] if wire.about else [])])
+    if resource is None:
+        return Profile(issuer=issuer, kinds=kinds)
+    limits = resource.get("limits") if isinstance(resource.get("limits"), dict) else {}
+    administrator = resource.get("administrator") if isinstance(resource.get("administrator"), dict) else {}
+    assert isinstance(limits, dict)
+    assert isinstance(administrator, dict)
+    operations = {}
+    for entry in _list(resource.get("permissions")):
+        name = _text(entry.get("value"))
+        operations[name] = Operation(name, _text(entry.get("class")), _text(entry.get("method")),
+                                     _text(entry.get("template")))
+    unique, inactive = resource.get("externalIdUnique"), resource.get("bornInactive")
+    return Profile(
+        name=_text(resource.get("name")), title=_text(resource.get("title")), stage=_text(resource.get("stage")),
+        issuer=issuer or str(resource.get("issuer") or ""), decisions=str(resource.get("decisions") or ""),
+        work=str(resource.get("work") or ""), external_id_unique=unique if isinstance(unique, bool) else None,
+        born_inactive=inactive if isinstance(inactive, bool) else None,
+        secret_delivery=_text(resource.get("secretDelivery")), assertion_seconds=_whole(limits.get("assertionSeconds")),
+        token_seconds=_whole(limits.get("tokenSeconds")), keys_per_principal=_whole(limits.get("keysPerPrincipal")),
+        credential_seconds=_whole(limits.get("credentialSeconds")),
+        arrival_seconds=_whole(limits.get("arrivalSeconds")), answer_items=_whole(limits.get("answerItems")),
+        operations=operations, administrator=_text(administrator.get("name")),
+        powers=frozenset(_text(p) for p in administrator.get("powers") or ()) if administrator else None, kinds=kinds)

@@ -1,0 +1,246 @@
+"""The driver `open`: tenants that speak open standards (docs/tenant-protocol.md)."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Iterable, Mapping
+from datetime import UTC, datetime
+from functools import cached_property
+from typing import Any
+from urllib.parse import quote
+
+from sigillum.core.canonical import thumbprint
+from sigillum.core.errors import RefusedError, UnreachableError
+from sigillum.core.facts import Fact, Operation, Profile, Query, Thing
+from sigillum.core.proofs import Trial
+from sigillum.core.secret import Secret
+from sigillum.core.text import plain
+from sigillum.core.times import ClockReading
+from sigillum.protocols import oauth
+from sigillum.protocols.http import Answer, Http, HttpError
+from sigillum.protocols.scim import BUSY, ScimClient, ScimRefusedError
+
+from . import mapping
+from .mapping import Wire
+from .port import Address, Link, Proof, Reply, Result, SignedIn, now_at
+
+Json = dict[str, Any]
+VALUES_A_FILTER = 20
+TRIAL_NOTE = "a trial by sigillum"
+
+
+def connect(address: Address, link: Link) -> OpenTenant:
+    """Reach a tenant and discover what it can do: two requests. Raises UnreachableError, RefusedError."""
+    ca = str(link.folder / address.ca) if address.ca else None
+    tenant = OpenTenant(address, Http(timeout_seconds=link.timeout_seconds, ca_file=ca, log=link.log), link.token)
+    tenant.discover()
+    return tenant
+
+
+class OpenTenant:
+    """SCIM for administration, OAuth for tokens, AuthZEN for decisions, the announced calls for trials."""
+
+    def __init__(self, address: Address, http: Http, token: Secret) -> None:
+        self.address, self.http, self._token = address, http, token
+        self.clock: ClockReading | None = None
+        self.profile = Profile()
+        self.wire = Wire(address.address.rstrip("/"), mapping.USUAL_ENDPOINTS, False)
+        self.scim = ScimClient(http, address.address, token, observe=self._observe)
+
+    def _observe(self, answer: Answer) -> None:
+        reading = answer.clock()
+        if reading is not None:
+            self.clock = reading if self.clock is None else self.clock.narrowed(reading)
+
+    # --- discovery --------------------------------------------------------------------------------------
+    def discover(self) -> None:
+        """Learn resource types and profile. A plain SCIM server without a profile is a valid tenant."""
+        endpoints, about = dict[str, str](mapping.USUAL_ENDPOINTS), False
+        try:
+            types = list(self.scim.find("/ResourceTypes", ""))
+            by_schema = {schema: kind for kind, schema in mapping.SCHEMAS.items()}
+            endpoints = {by_schema[t["schema"]]: str(t["endpoint"]) for t in types
+                         if t.get("schema") in by_schema and str(t.get("endpoint", "")).startswith("/")}
+            about = any(e.get("schema") == mapping.ABOUT for t in types if t.get("schema") == mapping.USER_SCHEMA
+                        for e in t.get("schemaExtensions") or ())
+        except ScimRefusedError as problem:
+            if problem.status not in (404, 501):
+                raise
+        self.wire = Wire(self.scim.base, endpoints, about)
+        found: Json | None = None
+        if "profile" in endpoints:
+            all_ = list(self.scim.find(endpoints["profile"], ""))
+            found = next((p for p in all_ if p.get("inForce") is True), all_[0] if len(all_) == 1 else None)
+        self.profile = mapping.profile_of(found, self.wire, self.address.issuer)
+
+    def schemas_served(self) -> list[str]:
+        """The resource types with their endpoints, as words."""
+        return [f"{kind} at {endpoint}" for kind, endpoint in sorted(self.wire.endpoints.items())]
+
+    # --- facts --------------------------------------------------------------------------------------------
+    def facts(self, queries: Iterable[Query]) -> dict[Query, Fact]:
+        """One request a kind and round, with the conditions joined by `or`."""
+        by_kind: dict[str, list[Query]] = {}
+        for query in queries:
+            by_kind.setdefault(query.kind, []).append(query)
+        out: dict[Query, Fact] = {}
+        for kind, asked in by_kind.items():
+            if kind not in self.wire.endpoints:
+                out |= {q: Fact(unknown=f"it has no resource type for a {kind}") for q in asked}
+                continue
+            for begin in range(0, len(asked), VALUES_A_FILTER):
+                out |= self._some(kind, asked[begin:begin + VALUES_A_FILTER])
+        return out
+
+    def _some(self, kind: str, asked: list[Query]) -> dict[Query, Fact]:
+        filters = [mapping.filter_of(q) for q in asked]
+        joined = "" if "" in filters else " or ".join(filters)
+        try:
+            found = [mapping.thing_of(kind, r) for r in self.scim.find(self.wire.endpoints[kind], joined)]
+        except ScimRefusedError as problem:
+            if problem.status == 401:
+                raise
+            return {q: Fact(unknown=problem.detail) for q in asked}
+        return {q: Fact(tuple(t for t in found if mapping.answers(q, t))) for q in asked}
+
+    def read(self, kind: str, identity: str) -> Thing | None:
+        path = f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}"
+        try:
+            return mapping.thing_of(kind, self.scim.look(path, f"reading the {kind} back"))
+        except ScimRefusedError as problem:
+            if problem.status == 404:
+                return None
+            raise
+
+    # --- changes: one request each ----------------------------------------------------------------------------
+    def create(self, kind: str, external_id: str, fields: Mapping[str, Any]) -> Reply:
+        body = mapping.body_of(self.wire, kind, external_id, fields)
+        return self._reply(kind, "POST", self.wire.endpoints[kind], body)
+
+    def change(self, kind: str, identity: str, fields: Mapping[str, Any], version: str) -> Reply:
+        values = mapping.changes_of(kind, fields)
+        operations = [{"op": "remove", "path": n} if v is None else {"op": "replace", "path": n, "value": v}
+                      for n, v in values.items()]
+        body = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": operations}
+        return self._reply(kind, "PATCH", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", body, version)
+
+    def end(self, kind: str, identity: str) -> Reply:
+        return self._reply(kind, "DELETE", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", None)
+
+    def _reply(self, kind: str, method: str, path: str, body: Json | None, version: str = "") -> Reply:
+        try:
+            answer = self.scim.send(method, path, body, if_match=version)
+            if answer.status in (200, 201) and answer.body:
+                return Reply(Result.DONE, mapping.thing_of(kind, answer.object()))
+            if answer.status in (200, 204):
+                return Reply(Result.DONE)
+        except HttpError as problem:
+            return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
+        return refused(answer, f"{'making' if method == 'POST' else 'changing'} the {kind}")
+
+    def fetch_secret(self, identity: str) -> Reply:
+        from sigillum.protocols.sealed import Envelope
+        envelope = Envelope()
+        path = f"{self.wire.endpoints['credential']}/{quote(identity, safe='')}/secret"
+        try:
+            answer = self.scim.send("POST", path, {"sealTo": envelope.public()})
+            if answer.status == 200:
+                found = answer.object()
+                if isinstance(found.get("sealed"), str):
+                    return Reply(Result.DONE, secret=envelope.open(found["sealed"]))
+                if isinstance(found.get("secret"), str) and found["secret"]:
+                    return Reply(Result.DONE, secret=Secret(found["secret"]))
+        except HttpError as problem:
+            return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
+        return refused(answer, "fetching the secret")
+
+    # --- the identity's own side ------------------------------------------------------------------------------
+    @cached_property
+    def metadata(self) -> oauth.Metadata:
+        if not self.profile.issuer:
+            raise UnreachableError("it names no authorization server", where=self.address.name,
+                                   mend=f"run `sigillum tenant add {self.address.name} ... --issuer ADDRESS`")
+        return oauth.discover(self.http, self.profile.issuer)
+
+    @property
+    def token_endpoint(self) -> str:
+        return self.metadata.token_endpoint if self.profile.issuer else ""
+
+    def _assertion(self, proof: Proof) -> Secret:
+        assert proof.key is not None
+        most = self.profile.assertion_seconds or oauth.USUAL_ASSERTION_SECONDS
+        return oauth.assertion(proof.key, proof.algorithm, proof.principal, self.metadata.issuer,
+                               now_at(self, datetime.now(UTC)), min(most, oauth.USUAL_ASSERTION_SECONDS),
+                               thumbprint(proof.key))
+
+    def sign_in(self, proof: Proof) -> SignedIn:
+        """A fresh assertion, a fresh token, and the tenant's word for whose token it is (RFC 7662)."""
+        if proof.key is None:
+            assert proof.token is not None
+            return SignedIn(proof.token, proof.principal, "with an API token")
+        token = oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof))
+        if not self.metadata.introspection_endpoint:
+            return SignedIn(token.value, proof.principal, "the tenant does not say whose token it is")
+        try:
+            said = oauth.introspect(self.http, self.metadata, token.value, self._assertion(proof))
+        except RefusedError:
+            return SignedIn(token.value, proof.principal, "the tenant does not say whose token it is")
+        subject = plain(said.get("sub", ""))
+        if said.get("active") is not True or subject != proof.principal:
+            raise RefusedError(f"the token runs as {subject or 'nobody'}, not as {proof.principal}",
+                               where=self.address.name, mend="ask the tenant's operator; nothing was tried")
+        return SignedIn(token.value, subject, f"the tenant says: {subject}")
+
+    def as_administrator(self, principal: str) -> SignedIn:
+        return SignedIn(self._token, principal, "asked by the administrator, not signed in as the identity")
+
+    def ask(self, signed_in: SignedIn, permission: str, place: str) -> Trial:
+        from sigillum.protocols.authzen import evaluate
+        try:
+            decision, reason = evaluate(self.http, self.profile.decisions, signed_in.token, signed_in.principal,
+                                        permission, place)
+        except RefusedError as problem:
+            return Trial(None, problem.what)
+        return Trial(decision, reason)
+
+    def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
+        url = self.profile.work.rstrip("/") + operation.template.replace("{place}", quote(place))
+        headers = {"Authorization": f"Bearer {signed_in.token.reveal()}", "Accept": "application/json"}
+        body = None
+        if operation.method in ("POST", "PUT", "PATCH"):
+            headers["Content-Type"] = "application/json"
+            body = json.dumps({"items": [{"note": TRIAL_NOTE, "trial": secrets.token_hex(4)}]}).encode()
+        answer = self.http.send(operation.method, url, headers, body)
+        return _trial(answer)
+
+
+def refused(answer: Answer, doing: str) -> Reply:
+    """Sort an answer that is no success."""
+    error = ScimRefusedError(answer, doing)
+    if answer.status in BUSY:
+        return Reply(Result.BUSY, detail=error.detail, wait_seconds=answer.retry_after(), error=error)
+    if answer.status == 409 and error.scim_type == "uniqueness":
+        return Reply(Result.EXISTS, detail=error.detail, error=error)
+    if answer.status == 412:
+        return Reply(Result.STALE, detail=error.detail, error=error)
+    if answer.status == 404:
+        return Reply(Result.MISSING, detail=error.detail, error=error)
+    if answer.status >= 500:
+        return Reply(Result.LOST, detail=error.detail, error=error)
+    return Reply(Result.REFUSED, detail=error.detail, error=error)
+
+
+def _trial(answer: Answer) -> Trial:
+    """What the working interface's answer says about the permission."""
+    if 200 <= answer.status < 300:
+        try:
+            body = answer.object() if answer.body else {}
+        except UnreachableError:
+            body = {}
+        items, total = body.get("items"), body.get("total")
+        return Trial(True, f"done (status {answer.status})", total if isinstance(total, int) else None,
+                     tuple(items) if isinstance(items, list) else None, body.get("capped") is True)
+    if answer.status in (401, 403):
+        return Trial(False, f"refused (status {answer.status})")
+    return Trial(None, f"status {answer.status} says neither yes nor no")

@@ -1,0 +1,141 @@
+"""What every driver offers: facts, exactly one change at a time, a token, a question, a trial."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+from pathlib import Path
+from typing import Any, Protocol
+
+from sigillum.core.facts import Fact, Operation, Profile, Query, Thing
+from sigillum.core.proofs import Trial
+from sigillum.core.secret import Secret
+from sigillum.core.times import ClockReading
+
+
+class Result(StrEnum):
+    """What became of one request that changes something."""
+
+    DONE = "done"
+    EXISTS = "exists"  # 409 uniqueness: made before, or the name is somebody else's
+    STALE = "stale"  # the version it named is no longer the newest
+    MISSING = "missing"  # the thing is not there
+    REFUSED = "refused"
+    BUSY = "busy"  # not done, and to be tried again later
+    LOST = "lost"  # sent, and the answer is not known
+    UNSENT = "unsent"  # never reached the tenant
+
+
+@dataclass(frozen=True, slots=True)
+class Reply:
+    """The outcome of one request; `thing` as the tenant answered it, `secret` where it handed one out."""
+
+    result: Result
+    thing: Thing | None = None
+    detail: str = ""
+    wait_seconds: float | None = None
+    secret: Secret | None = None
+    error: Exception | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Address:
+    """One tenant as the workspace knows it. `ca` names a file of trusted authorities."""
+
+    name: str
+    address: str
+    stage: str = ""
+    admin: str = ""
+    driver: str = "open"
+    issuer: str = ""
+    ca: str = ""
+    follow_its_clock: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """What an identity signs in with: its principal id and a private JWK, or a token that is a secret."""
+
+    principal: str
+    key: Mapping[str, Any] | None = None
+    algorithm: str = "Ed25519"
+    token: Secret | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class SignedIn:
+    """A fresh sign-in: the token, and as whom the tenant says it runs."""
+
+    token: Secret
+    principal: str
+    said: str
+
+
+class Tenant(Protocol):
+    """One tenant. Every method may raise UnreachableError; looking up what may not be seen gives unknown facts."""
+
+    address: Address
+    profile: Profile
+    clock: ClockReading | None
+
+    def facts(self, queries: Iterable[Query]) -> dict[Query, Fact]:
+        """Answer all queries, with as few requests as it takes."""
+        ...
+
+    def read(self, kind: str, identity: str) -> Thing | None:
+        """The thing as look-ups show it now, None where they show none. Raises RefusedError."""
+        ...
+
+    def create(self, kind: str, external_id: str, fields: Mapping[str, Any]) -> Reply:
+        """Exactly one request."""
+        ...
+
+    def change(self, kind: str, identity: str, fields: Mapping[str, Any], version: str) -> Reply:
+        """Exactly one request; `version` makes it fail where the thing has changed since."""
+        ...
+
+    def end(self, kind: str, identity: str) -> Reply:
+        """Exactly one request."""
+        ...
+
+    def fetch_secret(self, identity: str) -> Reply:
+        """Exactly one request for the secret that the tenant made for a credential."""
+        ...
+
+    def sign_in(self, proof: Proof) -> SignedIn:
+        """A new token, never a cached one. Raises RefusedError."""
+        ...
+
+    def as_administrator(self, principal: str) -> SignedIn:
+        """Not signed in as the identity: questions about it are asked by the administrator."""
+        ...
+
+    def ask(self, signed_in: SignedIn, permission: str, place: str) -> Trial:
+        """The tenant's decision, without doing it."""
+        ...
+
+    def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
+        """Really use a permission. The caller has made sure that it cannot harm."""
+        ...
+
+    @property
+    def token_endpoint(self) -> str:
+        """Where its identities sign in; empty where there is no such place."""
+        ...
+
+
+def now_at(tenant: Tenant, here: datetime) -> datetime:
+    """The tenant's time, by its clock reading."""
+    return here + (tenant.clock.shift if tenant.clock is not None else timedelta(0))
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """How a driver reaches the outside: the administrator's token, time limit, log, and folder for `ca`."""
+
+    token: Secret
+    folder: Path
+    timeout_seconds: float = 15.0
+    log: Any = None

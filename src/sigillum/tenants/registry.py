@@ -1,0 +1,22 @@
+"""Finding the driver of a tenant: our own, or a third party's by entry point."""
+
+from __future__ import annotations
+
+from typing import cast
+
+from sigillum.core.errors import FileError
+
+from .port import Address, Link, Tenant
+
+
+def connect(address: Address, link: Link) -> Tenant:
+    """Reach a tenant through its driver. Raises FileError for a driver that is not there."""
+    if address.driver == "open":
+        from .open import connect as connect_open
+        return connect_open(address, link)
+    from importlib.metadata import entry_points
+    found = list(entry_points(group="sigillum.tenants", name=address.driver))
+    if not found:
+        raise FileError(f"there is no driver {address.driver!r}", where=f"tenant {address.name} in sigillum.yaml",
+                        mend="install the package that brings it, or write `driver: open`")
+    return cast(Tenant, found[0].load()(address, link))

@@ -1,0 +1,1 @@
+"""One module a use case. They tie the others together, return results and report progress to a callback."""

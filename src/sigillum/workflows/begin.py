@@ -1,0 +1,126 @@
+"""Begin: make a workspace, and write tenants into its file."""
+
+from __future__ import annotations
+
+import io
+import secrets
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ruamel.yaml import YAML
+from ruamel.yaml.comments import CommentedMap
+
+from sigillum.charters.reading import read_text
+from sigillum.charters.workspace import FILE, PRIVATE, load
+from sigillum.core.errors import FileError, MachineError, UsageError
+from sigillum.core.text import CHARTER_NAME
+from sigillum.keys.files import private_folder, write_private
+from sigillum.keys.ledgerkey import LedgerKey
+from sigillum.keys.references import WAYS, is_reference
+from sigillum.ledger.port import Fresh
+from sigillum.ledger.sqlite import SqliteLedger
+from sigillum.protocols.http import check_address
+
+from .office import Header, Office, Settings, header_of, writer_name
+
+_TEMPLATE = """\
+# The workspace of Sigillum: tenants, house rules and defaults. Keep it in version control; `.sigillum/` stays here.
+workspace: {uid}          # never change it: it is part of the name of everything made from here
+ledger_key: {key}   # public half of the key that signs the ledger
+
+rules:
+  longest_credential: 180d
+  forbidden_roles: []
+  named: [owner]
+  because: [changes-data, manages, administers]   # classes of permissions that need a reason
+
+defaults:
+{owner}  credential_lasts: 90d
+  renew_before: 14d
+  review_after: 365d
+
+tenants: {{}}
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Begun:
+    """What `init` made."""
+
+    folder: Path
+    workspace: str
+    key_id: str
+
+
+def init(folder: Path, owner: str = "") -> Begun:
+    """Make a workspace in `folder`. Raises FileError where one is there, MachineError."""
+    if (folder / FILE).exists():
+        raise FileError("there is a workspace already", where=str(folder / FILE),
+                        mend="work in it, or begin another one in another folder")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in ("charters", "requests"):
+            (folder / name).mkdir(exist_ok=True)
+        private = private_folder(folder / PRIVATE)
+        uid = secrets.token_hex(8)
+        key = LedgerKey.make(private / "ledger-key.json")
+        ledger = SqliteLedger(private / "ledger.db", uid, writer_name(), key.key_id, key.sign)
+        ledger.append([Fresh("begun", "", {"workspace": uid, "key": key.public["x"]})])
+        ledger.close()
+        line = f"  owner: {owner}\n" if owner else ""
+        text = _TEMPLATE.format(uid=uid, key=key.public["x"], owner=line)
+        _write(folder / FILE, text)
+        if not (folder / ".gitignore").exists():
+            _write(folder / ".gitignore", f"{PRIVATE}/\n")
+    except OSError as problem:
+        raise MachineError(f"the workspace cannot be made: {problem.strerror}", where=str(folder),
+                           mend="choose a folder that you may write to") from problem
+    return Begun(folder, uid, key.key_id)
+
+
+def _write(path: Path, text: str) -> None:
+    """Whole or not at all; readable like any file of the administrator's."""
+    write_private(path, text)
+    path.chmod(0o644)
+
+
+def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, Any]) -> Header:
+    """Reach a tenant and write it into sigillum.yaml. Raises UsageError, FileError, UnreachableError, RefusedError."""
+    if not CHARTER_NAME.match(name):
+        raise UsageError(f"{name!r} cannot be a tenant's name", where="tenant add",
+                         mend="use small letters, digits and dashes")
+    check_address(section["address"])
+    if not is_reference(section["admin"]["token"]):
+        raise UsageError("the token must be a reference, never the secret itself", where="--token",
+                         mend=f"write {WAYS}, and replace the secret, since your shell may remember it")
+    if name in load(folder).file.tenants:
+        raise FileError(f"the tenant {name} is there already", where=FILE,
+                        mend="change its entry in sigillum.yaml, or choose another name")
+    yaml = YAML()
+    yaml.width = 4096
+    document = yaml.load(read_text(folder / FILE, FILE))
+    tenants = document.get("tenants")
+    if not tenants:
+        document["tenants"] = tenants = CommentedMap()
+    tenants[name] = CommentedMap(section)
+
+    def text() -> str:
+        out = io.StringIO()
+        yaml.dump(document, out)
+        return out.getvalue()
+    header, said = _reach(settings, folder, name, text())
+    if "stage" not in section and said:
+        tenants[name].insert(1, "stage", said)
+    _write(folder / FILE, text())
+    return header
+
+
+def _reach(settings: Settings, folder: Path, name: str, text: str) -> tuple[Header, str]:
+    """Connect with the entry as it will be written; and the stage that the tenant says it is."""
+    from sigillum.charters.models import validate
+    from sigillum.charters.reading import parse
+    from sigillum.charters.workspace import Workspace, WorkspaceFile
+    office = Office(settings, Workspace(folder, validate(WorkspaceFile, parse(text, FILE))))
+    tenant = office.tenant(name)
+    return header_of(tenant), tenant.profile.stage

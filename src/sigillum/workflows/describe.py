@@ -1,0 +1,169 @@
+"""Writing charters: a new one, one that describes an account as it stands, and renaming."""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from sigillum.charters import files
+from sigillum.core.errors import FileError, Mistake, Position, SomebodyError, UsageError
+from sigillum.core.facts import Fact, Query, Thing
+from sigillum.core.text import CHARTER_NAME
+from sigillum.core.times import format_duration, parse_instant
+from sigillum.core.undertakings import RENAMED
+from sigillum.keys.files import write_private
+from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import Tenant
+
+from .office import CLAIM, Office
+
+DAY = 86_400
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """The answers to the questions of `charter new`."""
+
+    name: str
+    tenant: str
+    purpose: str
+    owner: str
+    role: str = ""
+    at: str = ""
+
+
+def _scalar(value: str) -> str:
+    """A text as YAML, quoted only where it must be."""
+    plain = re.match(r"[A-Za-z][\w @./+()'-]*\Z", value) and value.strip() == value
+    words = ("true", "false", "null", "yes", "no", "on", "off")
+    return value if plain and value.lower() not in words and " #" not in value else json.dumps(value, ensure_ascii=False)
+
+
+def new(office: Office, wanted: Wanted) -> Path:
+    """Write a charter to begin with. Raises FileError where the name is taken or an answer is wrong."""
+    path = _free(office, wanted.name)
+    usual = office.workspace.file.defaults
+    review = files.review_day(datetime.now(UTC).date(), usual.review_after)
+    lines = [f"charter: {wanted.name}", f"tenant: {wanted.tenant}", f"purpose: {_scalar(wanted.purpose)}"]
+    if wanted.owner and wanted.owner != usual.owner:
+        lines.append(f"owner: {wanted.owner}")
+    lines += [f"review: {review}", "", "identity:", "  kind: service-account", f"  name: {wanted.name}", "", "grants:"]
+    lines += [f"  - role: {_scalar(wanted.role)}", f"    at: {wanted.at}", f"    because: {_scalar(wanted.purpose)}", ""]
+    lines += ["credentials:", f"  - name: {wanted.name}-key", "    kind: key-pair",
+              f"    lasts: {format_duration(usual.credential_lasts)}", "",
+              "# What must work, and what must not. Permissions that change data are tried only at test objects.",
+              "proofs: []", ""]
+    _write(path, "\n".join(lines))
+    try:
+        files.load(office.workspace, path)
+    except FileError:
+        path.unlink()
+        raise
+    return path
+
+
+def _write(path: Path, text: str) -> None:
+    path.parent.mkdir(exist_ok=True)
+    write_private(path, text)
+    path.chmod(0o644)
+
+
+def _free(office: Office, name: str) -> Path:
+    """The file for a new charter. Raises FileError (name taken) and UsageError."""
+    if not CHARTER_NAME.match(name):
+        raise UsageError(f"{name!r} cannot be a charter's name", where="charter",
+                         mend="use small letters, digits and dashes, 63 at most")
+    taken = files.names(office.workspace).get(name)
+    path = office.workspace.charters / f"{name}.yaml"
+    if taken or path.exists():
+        shown = files.shown_path(office.workspace, taken[0] if taken else path)
+        mistake = Mistake("name-taken", f"the charter name {name!r} is taken", "choose another name", Position(shown))
+        raise FileError(mistake.what, where=shown, mend=mistake.mend, mistakes=(mistake,))
+    return path
+
+
+def from_principal(office: Office, name: str, tenant_name: str, principal: str) -> Path:
+    """Write the charter that describes an account as it stands. Raises SomebodyError where there is none."""
+    path = _free(office, name)
+    tenant = office.tenant(tenant_name)
+    account = _account(tenant, principal)
+    things = tenant.facts([Query("grant", "principal", account.id), Query("credential", "principal", account.id)])
+    lines = _about(office, name, tenant_name, account)
+    lines += _grants(things[Query("grant", "principal", account.id)])
+    lines += _credentials(things[Query("credential", "principal", account.id)])
+    _write(path, "\n".join(lines) + "\n")
+    return path
+
+
+def _account(tenant: Tenant, principal: str) -> Thing:
+    queries = [Query("account", "name", principal), Query("account", "id", principal)]
+    found = next((f.first for f in tenant.facts(queries).values() if f.first is not None), None)
+    if found is None:
+        raise SomebodyError(f"{tenant.address.name} shows no account {principal!r}", where=tenant.address.name,
+                            mend="give its name or principal id as the tenant has it")
+    return found
+
+
+def _about(office: Office, name: str, tenant: str, account: Thing) -> list[str]:
+    purpose = str(account.get("purpose") or f"Described from the account {account.get('name')}")
+    lines = [f"charter: {name}", f"tenant: {tenant}"]
+    if account.get("stage"):
+        lines.append(f"stage: {account.get('stage')}")
+    lines.append(f"purpose: {_scalar(purpose)}")
+    lines += [f"{who}: {_scalar(str(account.get(who)))}" for who in ("owner", "deputy") if account.get(who)]
+    lines += ["", "identity:", "  kind: service-account", f"  name: {_scalar(str(account.get('name')))}"]
+    if account.get("display") and account.get("display") != account.get("name"):
+        lines.append(f"  display: {_scalar(str(account.get('display')))}")
+    return lines
+
+
+def _grants(fact: Fact) -> list[str]:
+    lines = ["", "grants:"] if fact.things else []
+    for thing in fact.things:
+        parts: dict[str, Any] = {"role": thing.get("role"), "at": thing.get("place"), "because": thing.get("reason"),
+                                 "from": thing.get("from"), "until": thing.get("until")}
+        written = {k: v for k, v in parts.items() if v}
+        lines += [f"  {'- ' if i == 0 else '  '}{k}: {_scalar(str(v)) if k == 'because' else v}"
+                  for i, (k, v) in enumerate(written.items())]
+    return lines
+
+
+def _credentials(fact: Fact) -> list[str]:
+    lines: list[str] = []
+    for thing in fact.things:
+        if thing.get("kind") != "key-pair" or not CHARTER_NAME.match(str(thing.get("name"))):
+            continue
+        begun = parse_instant(thing.get("from")) if thing.get("from") else datetime.now(UTC)
+        ends = parse_instant(thing.get("until")) if thing.get("until") else begun + timedelta(days=90)
+        days = max(1, min(365, round((ends - begun).total_seconds() / DAY)))
+        lines += [f"  - name: {thing.get('name')}", "    kind: key-pair", f"    lasts: {days}d",
+                  "    keep_in: holder          # its private half is with whoever uses it now"]
+        if thing.get("limits"):
+            lines.append(f"    limits: [{', '.join(thing.get('limits'))}]")
+    return ["", "credentials:", *lines] if lines else []
+
+
+def rename(office: Office, old: str, new_name: str) -> Path:
+    """Give a charter another name; what it made stays its own. Raises FileError, UsageError."""
+    path = files.path_of(office.workspace, old)
+    fresh = _free(office, new_name)
+    with office.ledger(write=True).claim(CLAIM, 0.0):
+        text = path.read_text(encoding="utf-8")
+        changed = re.sub(r"(?m)^(charter:[ \t]*)[\"']?" + re.escape(old) + r"[\"']?(?=[ \t]*(#|$))",
+                         lambda m: m[1] + new_name, text, count=1)
+        if changed == text:
+            raise FileError("the line `charter:` cannot be rewritten", where=str(path),
+                            mend=f"write `charter: {old}` on a line of its own, then rename again")
+        ledger = office.ledger(write=True)
+        uid = ledger.uid_of(old)
+        if uid is not None:
+            ledger.append([Fresh(RENAMED, uid, {"name": new_name, "before": old})])
+        target = fresh if path.stem == old else path
+        _write(target, changed)
+        if target != path:
+            path.unlink()
+    return target

@@ -1,0 +1,320 @@
+"""The executor: carries an outline's steps out by the creation protocol. Journal boundaries stand here only."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from sigillum.core import undertakings
+from sigillum.core.canonical import thumbprint
+from sigillum.core.errors import MachineError, NotYetError, RefusedError, SigillumError, SomebodyError
+from sigillum.core.facets.common import ARRIVAL_SLACK_SECONDS, UNKNOWN_ARRIVAL_SECONDS
+from sigillum.core.facts import Query, Thing
+from sigillum.core.steps import (
+    Adopt,
+    Ask,
+    Await,
+    Catch,
+    Change,
+    Create,
+    End,
+    KeepKey,
+    Outline,
+    Prove,
+    Ref,
+    Step,
+)
+from sigillum.core.undertakings import Undertakings
+from sigillum.keys.store import KeyStore
+from sigillum.tenants.port import Reply, Result, Tenant
+
+from .journal import Journal
+from .office import Office, Progress
+
+FIRST_PAUSE_SECONDS = 0.05
+LONGEST_PAUSE_SECONDS = 5.0
+
+
+class AgainError(SigillumError):
+    """What was known is no longer so: compare again and go on."""
+
+
+@dataclass(frozen=True, slots=True)
+class StepResult:
+    """What became of a step: `done`, `failed`, `skipped`, `asked`."""
+
+    step: Step
+    state: str
+    error: SigillumError | None = None
+    yields: Mapping[str, Any] = field(default_factory=dict)
+
+
+class Executor:
+    """Carries out one charter's steps. A failed step stops those that need it, and no other."""
+
+    def __init__(self, office: Office, journal: Journal, tenant: Tenant, state: Undertakings, keys: KeyStore,
+                 prove: Callable[[Step], None]) -> None:
+        self.office, self.journal, self.tenant, self.state, self.keys = office, journal, tenant, state, keys
+        self.yields: dict[str, dict[str, Any]] = {}
+        self._prove = prove
+        self.send_again = False  # a person made sure that an unanswered creation did not arrive
+        self._left_seconds = office.settings.patience_seconds
+        self._handlers: dict[type, Callable[[Step, Any], dict[str, Any]]] = {
+            KeepKey: self._keep, Adopt: self._adopt, Create: self._create, Change: self._change, End: self._end,
+            Catch: self._catch, Await: self._await, Prove: self._run_proofs, Ask: self._ask}
+
+    def run(self, charter: str, outline: Outline, *, leave_out: frozenset[str] = frozenset()) -> list[StepResult]:
+        """Carry out all steps in order. Raises MachineError (nothing further is sent) and AgainError."""
+        results: list[StepResult] = []
+        failed: set[str] = set(leave_out)
+        for number, step in enumerate(outline.steps, 1):
+            if step.id in leave_out:
+                results.append(StepResult(step, "skipped"))
+                continue
+            if failed.intersection(step.needs) or (isinstance(step.action, Prove) and failed - leave_out):
+                failed.add(step.id)
+                results.append(StepResult(step, "skipped"))
+                continue
+            self.office.settings.progress(Progress(charter, f"{step.kind} {step.about}", number, len(outline.steps)))
+            try:
+                self.yields[step.id] = self._handlers[type(step.action)](step, step.action)
+                results.append(StepResult(step, "done", yields=self.yields[step.id]))
+            except (MachineError, AgainError):
+                raise
+            except SigillumError as problem:
+                failed.add(step.id)
+                state = "asked" if isinstance(step.action, Ask) else "failed"
+                results.append(StepResult(step, state, problem))
+        return results
+
+    # --- helpers ----------------------------------------------------------------------------------------------
+    def _value(self, value: Any) -> Any:
+        return self.yields[value.step][value.attribute] if isinstance(value, Ref) else value
+
+    def _pause(self, seconds: float, what: SigillumError) -> None:
+        """Wait, within the patience that is left for this charter. Raises `what` where none is left."""
+        if self._left_seconds <= 0:
+            raise what
+        seconds = min(seconds, self._left_seconds)
+        self._left_seconds -= max(seconds, 0.01)
+        self.office.settings.sleep(seconds)
+
+    @property
+    def _arrival_seconds(self) -> float:
+        announced = self.tenant.profile.arrival_seconds
+        return (UNKNOWN_ARRIVAL_SECONDS if announced is None else announced) + ARRIVAL_SLACK_SECONDS
+
+    def _until(self, found: Callable[[], Any], seconds: float, what: str) -> Any:
+        """Poll with growing pauses until `found` gives something. Raises NotYetError."""
+        pause, waited = FIRST_PAUSE_SECONDS, 0.0
+        while (result := found()) is None:
+            if waited >= seconds:
+                raise NotYetError(f"{what} is not shown yet, {waited:.0f} seconds after the change",
+                                  where=self.tenant.address.name,
+                                  mend="run the same command again in a while; nothing is made twice")
+            self.office.settings.progress(Progress(self.state.charter, f"waiting until {what} is shown"))
+            self.office.settings.sleep(pause)
+            waited += pause
+            pause = min(pause * 1.7, LONGEST_PAUSE_SECONDS)
+        return result
+
+    # --- kinds of step ------------------------------------------------------------------------------------------
+    def _keep(self, step: Step, action: KeepKey) -> dict[str, Any]:
+        public = self.keys.keep_key(action.credential, action.generation, action.algorithm)
+        self.journal.write(undertakings.KEPT, step, what=thumbprint(public))
+        return {"public_key": public}
+
+    def _adopt(self, step: Step, action: Adopt) -> dict[str, Any]:
+        self.journal.write(undertakings.ADOPTED, step, id=action.id, tenant=step.tenant)
+        return {"id": action.id}
+
+    def _ask(self, step: Step, action: Ask) -> dict[str, Any]:
+        raise SomebodyError(f"{step.about}: somebody has to act first", where=step.tenant, mend=action.request)
+
+    def _run_proofs(self, step: Step, action: Prove) -> dict[str, Any]:
+        self._prove(step)
+        return {}
+
+    def _await(self, step: Step, action: Await) -> dict[str, Any]:
+        thing = self._until(lambda: self.tenant.read(action.thing, action.id), action.seconds, step.name)
+        return {"id": thing.id}
+
+    def _create(self, step: Step, action: Create) -> dict[str, Any]:
+        fields = {name: self._value(value) for name, value in action.fields.items()}
+        known = self.state.latest(step.facet, step.name)
+        if known is not None and known.unanswered and known.number == step.generation:
+            found = self._before_another(step, action)
+            if found is not None:
+                return self._made(step, action, fields, found)
+        for number in range(100):
+            reply, settle = self.journal.attempt(
+                step, "create", fields, lambda: self.tenant.create(action.thing, action.external_id, fields),
+                thing=action.thing, external_id=action.external_id, terms=action.terms)
+            if reply.result is Result.DONE and reply.thing is not None:
+                settle(undertakings.MADE, id=reply.thing.id)
+                return self._made(step, action, fields, reply.thing)
+            if reply.result is Result.EXISTS:
+                ours = self._after_conflict(step, action, settle)
+                settle(undertakings.MADE, id=ours.id)
+                return self._made(step, action, fields, ours)
+            self._not_done(step, reply, settle, number)
+            if reply.result is Result.LOST:
+                found = self._before_another(step, action)
+                if found is not None:
+                    settle(undertakings.MADE, id=found.id)
+                    return self._made(step, action, fields, found)
+        raise RefusedError(f"{step.about} was tried too often", where=step.tenant, mend="run the same command again")
+
+    def _not_done(self, step: Step, reply: Reply, settle: Callable[..., None], number: int) -> None:
+        """Settle a request that was not done, and wait before another attempt. Raises where there is none."""
+        error = reply.error if isinstance(reply.error, SigillumError) else RefusedError(
+            f"{step.about}: {reply.detail}", where=step.tenant, mend="look at the detail")
+        if reply.result in (Result.BUSY, Result.LOST):
+            settle(undertakings.LOST if reply.result is Result.LOST else undertakings.REFUSED, why=reply.detail)
+            self._pause(reply.wait_seconds if reply.wait_seconds is not None
+                        else min(FIRST_PAUSE_SECONDS * 2 ** number, LONGEST_PAUSE_SECONDS), error)
+            return
+        settle(undertakings.REFUSED, why=reply.detail)
+        raise error
+
+    def _find_ours(self, action: Create) -> Thing | None:
+        query = Query(action.thing, "external_id", action.external_id)
+        return self.tenant.facts([query])[query].first
+
+    def _before_another(self, step: Step, action: Create) -> Thing | None:
+        """Where externalIds are not known to be unique, wait the arrival time out and look before sending again."""
+        if self.tenant.profile.external_id_unique or self.send_again:
+            return None
+        if self.tenant.profile.arrival_seconds is None:
+            found = self._find_ours(action)
+            if found is not None:
+                return found
+            raise SomebodyError(
+                f"{step.about}: an earlier request may or may not have arrived, and {step.tenant} does not say how "
+                "long changes take", where=step.tenant,
+                mend=f"look there for externalId {action.external_id}; if it is there, run this again; if it surely "
+                     "is not, run `sigillum enact` with --send-again")
+        try:
+            return self._until(lambda: self._find_ours(action), self._arrival_seconds, step.about)  # type: ignore[no-any-return]
+        except NotYetError:
+            return None
+
+    def _after_conflict(self, step: Step, action: Create, settle: Callable[..., None]) -> Thing:
+        """409: it was made by an earlier attempt of ours, or the name is a stranger's. Raises in the second case."""
+        try:
+            return self._until(lambda: self._find_ours(action), self._arrival_seconds, step.about)  # type: ignore[no-any-return]
+        except NotYetError:
+            pass
+        name = str(action.fields.get("name", ""))
+        if action.thing == "account":
+            query = Query("account", "name", name)
+            if self.tenant.facts([query])[query].first is not None:
+                settle(undertakings.REFUSED, why="the name is taken")
+                raise SomebodyError(f"the account {name} exists, and Sigillum did not make it", where=step.tenant,
+                                    mend="`sigillum rehearse` shows both side by side; then choose another name, "
+                                         "or take it over with --adopt")
+        settle(undertakings.SPENT)
+        raise AgainError(f"{step.about}: its externalId was used before and cannot be used again")
+
+    def _made(self, step: Step, action: Create, fields: Mapping[str, Any], thing: Thing) -> dict[str, Any]:
+        """Read it back, and compare with what was sent. Raises NotYetError, RefusedError."""
+        back = self._until(lambda: self.tenant.read(action.thing, thing.id), self._arrival_seconds, step.about)
+        self.journal.boundary(f"{step.id} read-back")
+        wrong = [name for name, value in _comparable(fields).items() if not _same(back.get(name), value)]
+        if wrong:
+            raise RefusedError(f"{step.about}: the tenant made it with another {', '.join(wrong)}", where=step.tenant,
+                               mend="run `sigillum rehearse` to see the difference")
+        return {"id": thing.id, "until": fields.get("until")}
+
+    def _change(self, step: Step, action: Change) -> dict[str, Any]:
+        identity, version = str(self._value(action.id)), action.version
+        if action.thing == "credential":
+            self._complete_file(step, identity)
+        for number in range(100):
+            reply, settle = self.journal.attempt(
+                step, "change", dict(action.fields),
+                lambda v=version: self.tenant.change(action.thing, identity, action.fields, v),  # type: ignore[misc]
+                thing=action.thing, id=identity)
+            if reply.result is Result.DONE:
+                settle(undertakings.CHANGED)
+                break
+            if reply.result is Result.STALE:
+                settle(undertakings.REFUSED, why="it had changed since it was read")
+                self._pause(min(FIRST_PAUSE_SECONDS * 2 ** number, LONGEST_PAUSE_SECONDS), RefusedError(
+                    f"{step.about} keeps changing", where=step.tenant, mend="find out who changes it as well"))
+                fresh = self.tenant.read(action.thing, identity)
+                version = fresh.version if fresh is not None else ""
+                continue
+            if reply.result is Result.MISSING:
+                settle(undertakings.REFUSED, why="it is not there")
+                raise AgainError(f"{step.about} is not there any more")
+            self._not_done(step, reply, settle, number)
+        wanted = dict(action.fields)
+
+        def shown() -> Thing | None:
+            thing = self.tenant.read(action.thing, identity)
+            return thing if thing is not None and all(_same(thing.get(n), v) for n, v in wanted.items()) else None
+        self._until(shown, self._arrival_seconds, f"the change of {step.about}")
+        self.journal.boundary(f"{step.id} read-back")
+        return {"id": identity}
+
+    def _complete_file(self, step: Step, identity: str) -> None:
+        """Write what a consumer needs beside the key, before the credential begins to prove anything."""
+        if (step.name, step.generation) not in self.keys.held():
+            return
+        thing = self.tenant.read("credential", identity)
+        principal = str(thing.get("principal")) if thing is not None else ""
+        self.keys.complete(step.name, step.generation, {
+            "tenant": step.tenant, "principal_id": principal, "credential_id": identity,
+            "ends": thing.get("until") if thing is not None else None, "token_endpoint": self.tenant.token_endpoint})
+
+    def _end(self, step: Step, action: End) -> dict[str, Any]:
+        identity = str(self._value(action.id))
+        for number in range(100):
+            reply, settle = self.journal.attempt(
+                step, "end", {"id": identity}, lambda: self.tenant.end(action.thing, identity),
+                thing=action.thing, id=identity)
+            if reply.result in (Result.DONE, Result.MISSING):
+                settle(undertakings.ENDED)
+                break
+            self._not_done(step, reply, settle, number)
+        self._until(lambda: True if self.tenant.read(action.thing, identity) is None else None,
+                    self._arrival_seconds, f"the end of {step.about}")
+        self.journal.boundary(f"{step.id} read-back")
+        return {}
+
+    def _catch(self, step: Step, action: Catch) -> dict[str, Any]:
+        identity = str(self._value(action.id))
+        for number in range(100):
+            reply, settle = self.journal.attempt(
+                step, "fetch", {"id": identity}, lambda: self.tenant.fetch_secret(identity), id=identity)
+            if reply.result is Result.DONE and reply.secret is not None:
+                self.keys.keep_secret(action.credential, action.generation, reply.secret, {"tenant": step.tenant})
+                self.journal.boundary(f"{step.id} kept here")
+                settle(undertakings.CHANGED)
+                self.journal.write(undertakings.KEPT, step, what="secret")
+                return {}
+            if reply.result is Result.LOST and self.tenant.profile.secret_delivery != "sealed":
+                settle(undertakings.LOST, why=reply.detail)
+                raise AgainError(f"{step.about}: the answer was lost, and it is given once only")
+            if reply.result in (Result.REFUSED, Result.MISSING) and number == 0:
+                settle(undertakings.REFUSED, why=reply.detail)
+                raise reply.error if isinstance(reply.error, SigillumError) else AgainError(reply.detail)
+            self._not_done(step, reply, settle, number)
+        raise AgainError(f"{step.about} was not caught")
+
+
+def _comparable(fields: Mapping[str, Any]) -> dict[str, Any]:
+    """The fields of a creation that a look-up shows in the same words."""
+    shown = {n: fields[n] for n in ("name", "display", "role", "place", "until", "from", "limits", "principal")
+             if fields.get(n)}
+    if fields.get("public_key"):
+        shown["thumbprint"] = thumbprint(fields["public_key"])
+    return shown
+
+
+def _same(have: Any, want: Any) -> bool:
+    if isinstance(have, (list, tuple)) or isinstance(want, (list, tuple)):
+        return sorted(have or ()) == sorted(want or ())
+    return (have or None) == (want or None)

@@ -1,0 +1,101 @@
+"""The ledger's use cases: begin, show, verify, checkpoints and the witness."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from sigillum.core.chain import Entry, Finding, Head, check, compare_heads
+from sigillum.core.errors import FileError, MachineError
+from sigillum.core.undertakings import KNOWN, RENAMED
+from sigillum.keys.files import write_private
+from sigillum.keys.ledgerkey import verifier
+
+from .office import Office
+
+
+@dataclass(frozen=True, slots=True)
+class Verification:
+    """What a check of the whole ledger found."""
+
+    head: Head
+    findings: tuple[Finding, ...]
+    against: str = ""
+
+
+def entries(office: Office, charter: str = "", newest: int = 0) -> list[Entry]:
+    """Entries of a charter (by its name) or of all. Raises FileError for a charter the ledger does not know."""
+    ledger = office.ledger()
+    uid = ledger.uid_of(charter) if charter else ""
+    if uid is None:
+        raise FileError(f"the ledger knows no charter {charter!r}", where="the ledger",
+                        mend="`sigillum ledger show` lists everything; a charter is known once it was enacted")
+    return list(ledger.entries(uid, newest))
+
+
+def verify(office: Office, against: Path | None = None) -> Verification:
+    """Check every entry; with `against`, also that the ledger continues that checkpoint. Raises FileError."""
+    ledger = office.ledger()
+    verify_signature = verifier(office.workspace.file.ledger_key)
+    all_ = list(ledger.entries())
+    head, findings = check(all_, ledger.stream, verify_signature)
+    findings += _names(office, all_)
+    witness = office.workspace.file.witness
+    source = against or (office.workspace.folder / witness if witness else None)
+    if source is not None and (against is not None or source.exists()):
+        kept, signature = read_checkpoint(source)
+        if not verify_signature(kept.message(), signature):
+            findings.append(Finding(kept.sequence, f"the checkpoint {source} is not signed by this ledger's key"))
+        else:
+            findings += compare_heads(head, kept, ledger.hash_at)
+    return Verification(head, tuple(findings), str(source) if source is not None else "")
+
+
+def _names(office: Office, all_: list[Entry]) -> list[Finding]:
+    """The look-up table of charter names must be what the entries say."""
+    names = dict[str, str]()
+    for entry in all_:
+        if entry.kind in (KNOWN, RENAMED):
+            names = {n: u for n, u in names.items() if u != entry.charter}
+            names[str(entry.body["name"])] = entry.charter
+    ledger = office.ledger()
+    return [Finding(0, f"the table of names says something else of {name}") for name, uid in names.items()
+            if ledger.uid_of(name) != uid]
+
+
+def checkpoint(office: Office) -> dict[str, Any]:
+    """Where the ledger stands, signed: to be kept elsewhere."""
+    head = office.ledger(write=True).head()
+    key = office.signing_key()
+    return {"checkpoint": 1, "stream": head.stream, "sequence": head.sequence, "hash": head.hash,
+            "key_id": key.key_id, "signature": key.sign(head.message())}
+
+
+def read_checkpoint(path: Path) -> tuple[Head, str]:
+    """Raises FileError where the file is no checkpoint."""
+    try:
+        found = json.loads(path.read_text(encoding="utf-8"))
+        return Head(str(found["stream"]), int(found["sequence"]), str(found["hash"])), str(found["signature"])
+    except OSError as problem:
+        raise FileError(f"the checkpoint cannot be read: {problem.strerror}", where=str(path),
+                        mend="name a file that `sigillum ledger head` wrote") from problem
+    except (ValueError, KeyError, TypeError) as problem:
+        raise FileError("this is not a checkpoint", where=str(path),
+                        mend="name a file that `sigillum ledger head` wrote") from problem
+
+
+def keep_witness(office: Office) -> None:
+    """Store the head where `witness:` says, after each run that wrote. Raises MachineError."""
+    witness = office.workspace.file.witness
+    if not witness:
+        return
+    path = office.workspace.folder / witness
+    try:
+        if not path.parent.is_dir():
+            raise MachineError("the folder of the witness is not there", where=str(path.parent),
+                               mend="make it, or change `witness:` in sigillum.yaml")
+        write_private(path, json.dumps(checkpoint(office), indent=1) + "\n")
+    except PermissionError as problem:
+        raise MachineError("the witness cannot be written", where=str(path), mend="mend the folder's rights") from problem

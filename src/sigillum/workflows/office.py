@@ -1,0 +1,199 @@
+"""The office: an opened workspace with its tenants, ledger and keys, made once a command and given to workflows."""
+
+from __future__ import annotations
+
+import getpass
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from sigillum.charters import files
+from sigillum.charters.workspace import Workspace, find, load
+from sigillum.core.charter import Charter
+from sigillum.core.errors import FileError, MachineError, Mistake
+from sigillum.core.undertakings import Undertakings, fold
+from sigillum.keys.references import resolve
+from sigillum.keys.store import KeyStore
+from sigillum.ledger.port import Ledger
+from sigillum.tenants.port import Address, Link, Tenant, now_at
+
+if TYPE_CHECKING:
+    from sigillum.keys.ledgerkey import LedgerKey
+
+MOST_SKEW_SECONDS = 300
+CLAIM = "enacting"
+
+
+@dataclass(frozen=True, slots=True)
+class Header:
+    """What is said before a command touches a tenant."""
+
+    tenant: str
+    address: str
+    stage: str
+    administrator: str
+    now: datetime
+    skew_seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """Something to show while a workflow is at work."""
+
+    charter: str
+    text: str
+    number: int = 0
+    of: int = 0
+
+
+@dataclass
+class Settings:
+    """How a command was asked to behave, resolved once."""
+
+    workspace: Path | None = None
+    timeout_seconds: float = 15.0
+    patience_seconds: float = 60.0
+    log: Callable[[str], None] | None = None
+    announce: Callable[[Header], None] = lambda header: None
+    progress: Callable[[Progress], None] = lambda progress: None
+    boundary: Callable[[str], None] = lambda name: None  # told at each journal boundary
+    sleep: Callable[[float], None] = time.sleep
+
+
+@dataclass
+class Office:
+    """Opens things when they are first needed and closes them all."""
+
+    settings: Settings
+    workspace: Workspace
+    _tenants: dict[str, Tenant] = field(default_factory=dict)
+    _ledger: Ledger | None = None
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    @classmethod
+    def open(cls, settings: Settings) -> Office:
+        """Raises FileError where there is no workspace, or its file is wrong."""
+        folder = settings.workspace
+        if folder is not None:
+            from sigillum.charters.workspace import FILE
+            if not (folder / FILE).is_file():
+                raise FileError("there is no workspace there", where=str(folder),
+                                mend="run `sigillum init` to begin one, or name another folder with `--workspace`")
+        return cls(settings, load(folder if folder is not None else find(Path.cwd())))
+
+    def close(self) -> None:
+        if self._ledger is not None:
+            self._ledger.close()
+
+    def __enter__(self) -> Office:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    # --- tenants ------------------------------------------------------------------------------------------
+    def address(self, name: str) -> Address:
+        section = self.workspace.tenant(name)
+        return Address(name, section.address, section.stage or "", section.admin.name, section.driver,
+                       section.issuer or "", section.ca or "", section.clock == "tenant")
+
+    def tenant(self, name: str) -> Tenant:
+        """Reach a tenant, once a command; its header is announced then."""
+        with self._lock:
+            if name not in self._tenants:
+                from sigillum.tenants.registry import connect
+                address = self.address(name)
+                token = resolve(self.workspace.tenant(name).admin.token, self.workspace.folder)
+                link = Link(token, self.workspace.folder, self.settings.timeout_seconds, self.settings.log)
+                tenant = connect(address, link)
+                self.settings.announce(header_of(tenant))
+                check_clock(tenant)
+                self._tenants[name] = tenant
+            return self._tenants[name]
+
+    def now(self, tenant: Tenant) -> datetime:
+        """The tenant's time."""
+        return now_at(tenant, datetime.now(UTC))
+
+    # --- charters -----------------------------------------------------------------------------------------
+    def charters(self, wanted: list[str], *, all_: bool = False) -> list[Charter]:
+        """Read the charters named, or all. Raises FileError with the mistakes of all of them at once."""
+        known = files.names(self.workspace)
+        if all_:
+            wanted = sorted(known)
+        mistakes, found, last = list[Mistake](), list[Charter](), None
+        for name in wanted:
+            try:
+                found.append(files.load(self.workspace, files.path_of(self.workspace, name, known)))
+            except FileError as problem:
+                last = problem
+                mistakes += problem.mistakes or [Mistake("file", problem.what, problem.mend)]
+        if last is not None:
+            if len(wanted) == 1 and not last.mistakes:
+                raise last
+            raise FileError("", mistakes=tuple(mistakes))
+        return found
+
+    # --- ledger and keys ------------------------------------------------------------------------------------
+    def has_ledger(self) -> bool:
+        return self.workspace.ledger.exists()
+
+    def ledger(self, *, write: bool = False) -> Ledger:
+        """The ledger; for writing, with its signing key. Raises MachineError."""
+        with self._lock:
+            if self._ledger is None:
+                from sigillum.ledger.sqlite import SqliteLedger
+                if not self.has_ledger():
+                    raise MachineError("there is no ledger here", where=str(self.workspace.ledger),
+                                       mend="bring `.sigillum/` from where the workspace was begun; "
+                                            "without it only looking is possible")
+                key = self.signing_key() if write else None
+                self._ledger = SqliteLedger(
+                    self.workspace.ledger, self.workspace.file.workspace, writer_name(),
+                    key.key_id if key else "", key.sign if key else None)
+            return self._ledger
+
+    def signing_key(self) -> LedgerKey:
+        from sigillum.keys.ledgerkey import LedgerKey
+        return LedgerKey.read(self.workspace.signing_key)
+
+    def state(self, charter: str) -> tuple[str, Undertakings]:
+        """The charter's uid (empty where it was never enacted) and what the ledger says of it."""
+        if not self.has_ledger():
+            return "", Undertakings(ledger=False)
+        ledger = self.ledger()
+        uid = ledger.uid_of(charter)
+        return (uid, fold(ledger.entries(uid), uid)) if uid else ("", Undertakings())
+
+    def keys(self, uid: str) -> KeyStore:
+        return KeyStore(self.workspace.keys_of(uid or "none"))
+
+
+def writer_name() -> str:
+    """Who writes: the user's name on this machine."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return "unknown"
+
+
+def header_of(tenant: Tenant) -> Header:
+    address, clock = tenant.address, tenant.clock
+    return Header(address.name, address.address, address.stage or tenant.profile.stage or "no stage",
+                  tenant.profile.administrator or address.admin, now_at(tenant, datetime.now(UTC)),
+                  clock.skew_seconds if clock is not None else 0.0)
+
+
+def check_clock(tenant: Tenant) -> None:
+    """Raises MachineError where the clocks are too far apart and nobody said to follow the tenant's."""
+    skew = tenant.clock.skew_seconds if tenant.clock is not None else 0.0
+    if abs(skew) > MOST_SKEW_SECONDS and not tenant.address.follow_its_clock:
+        from sigillum.core.times import rough_duration
+        raise MachineError(
+            f"the clock of {tenant.address.name} and of this machine differ by {rough_duration(skew)}",
+            where=tenant.address.address,
+            mend="set this machine's clock; if it is right, write `clock: tenant` at the tenant in sigillum.yaml")
