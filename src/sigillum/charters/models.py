@@ -144,5 +144,7 @@ def validate(model: type[Model], document: Document) -> Model:
         return model.model_validate(document.data)
     except ValidationError as problem:
         found = [_mistake(e, model, document) for e in problem.errors(include_url=False)]
+        meant = {m.mend for m in found if m.code == "key-unknown"}
+        found = [m for m in found if m.code != "key-missing" or f"did you mean {m.what.split()[0]}?" not in meant]
         raise FileError("", where=document.file, mistakes=tuple(dict.fromkeys(found))) from None
 

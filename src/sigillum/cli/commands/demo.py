@@ -86,7 +86,8 @@ def _scenes(port: int) -> list[Scene]:
               "sigillum enact wind-ingest --yes", 0, (path, wider)),
         Scene("Eleven minutes later the window has ended, by itself.", "sigillum sandbox clock +11m"),
         Scene("The clocks differ now, and Sigillum does not guess which one is right.", "sigillum rehearse wind-ingest", 8),
-        Scene("Back.", "sigillum sandbox clock -11m"),
+        Scene("Here the tenant's clock is right, since it is simulated: its entry says so now.",
+              "sigillum rehearse wind-ingest", 0, ("sigillum.yaml", "    stage: prod\n    clock: tenant\n")),
         Scene("An account that was there before gets its page, too: described as it stands, so nothing is to be done.",
               "sigillum charter new camera-archive --from camera-archive --tenant summit"),
         Scene("", "sigillum rehearse camera-archive"),
@@ -130,14 +131,17 @@ class Stage:
     def play(self, scene: Scene) -> None:
         """Raises MachineError where the command does not end as it must."""
         if scene.before is not None:
-            (self.folder / scene.before[0]).write_text(scene.before[1], encoding="utf-8")
+            path, text = self.folder / scene.before[0], scene.before[1]
+            if path.name == "sigillum.yaml":  # one line more in a file that is there
+                text = path.read_text(encoding="utf-8").replace("    stage: prod\n", text)
+            path.write_text(text, encoding="utf-8")
         why = self._style("2", f"# {scene.why}") + "\n" if scene.why else ""
         sys.stdout.write(f"\n{why}{self._style('1', '$ ' + scene.command)}\n")
         sys.stdout.flush()
         words = shlex.split(scene.command)
         if words[0] == "sigillum":
             words[:1] = [sys.executable, "-m", "sigillum"]
-        done = subprocess.run(words, cwd=self.folder, env=self.environment, stdin=subprocess.DEVNULL,  # noqa: S603
+        done = subprocess.run(words, cwd=self.folder, env=self.environment, stdin=subprocess.DEVNULL,
                               stdout=subprocess.PIPE, stderr=subprocess.STDOUT, check=False)
         sys.stdout.write(done.stdout.decode("utf-8", "replace"))
         sys.stdout.flush()

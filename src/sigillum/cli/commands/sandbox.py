@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import signal
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -34,7 +35,8 @@ def add_parser(subparsers: Any) -> None:
     verbs.add_parser("stop", parents=[common()], description="End the sandbox.")
     verbs.add_parser("show", parents=[common()], description="The tenants it serves, and how to add them.")
     clock = verbs.add_parser("clock", parents=[common()], epilog=EXAMPLE, description="See or move its clock.")
-    clock.add_argument("to", nargs="?", help="+11m, -2h, freeze, run, or an instant like 2027-03-01T08:00:00Z")
+    clock.add_argument("to", nargs="*", help="+11m, `back 2h`, freeze, run, real (this machine's time), "
+                       "or an instant like 2027-03-01T08:00:00Z")
     fault = verbs.add_parser("fault", parents=[common()], epilog=EXAMPLE, description="Order something to go wrong.")
     fault.add_argument("kind", choices=(*FAULTS, "none"), help="what goes wrong; none: forget all orders")
     fault.add_argument("--count", type=int, default=1, help="for how many requests (default: 1)")
@@ -93,16 +95,19 @@ def _show(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
 
 def _clock(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     body: dict[str, Any] | None = None
-    to = args.to or ""
+    to = " ".join(args.to)
     try:
         if to in ("freeze", "run"):
             body = {"freeze": to == "freeze"}
-        elif to[:1] in ("+", "-"):
-            body = {"move": parse_duration(to[1:]) * (-1 if to[0] == "-" else 1)}
+        elif to == "real":
+            body = {"set": format_instant(datetime.now(UTC)), "freeze": False}
+        elif to.startswith(("+", "back ")):
+            back = to.startswith("back ")
+            body = {"move": parse_duration(to.removeprefix("back ").lstrip("+")) * (-1 if back else 1)}
         elif to:
             body = {"set": format_instant(parse_instant(to))}
     except ValueError as problem:
-        raise UsageError(str(problem), where="sandbox clock", mend="write +11m, -2h, freeze, run or an instant"
+        raise UsageError(str(problem), where="sandbox clock", mend="write +11m, `back 2h`, freeze, run, real or an instant"
                          ) from problem
     said = sandboxes.control(folder, "clock", body)
     context.show_text(f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}.")

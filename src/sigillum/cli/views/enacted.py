@@ -11,6 +11,7 @@ from rich.text import Text
 from sigillum.core.errors import Outcome, SigillumError
 from sigillum.core.proofs import Result
 from sigillum.workflows.enact import Enacted
+from sigillum.workflows.execute import StepResult
 from sigillum.workflows.prove import ProofReport
 
 from .common import STYLES, Ident, plural
@@ -31,7 +32,7 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
         for number, result in enumerate(done.results, 1):
             word, style = _STATES[result.state]
             grid.add_row(f"{number:>2}", Text(word, style), Text(result.step.kind, STYLES[result.step.kind]),
-                         Text(result.step.about))
+                         Text(_about(result)))
             for line in _error_lines(result.error):
                 grid.add_row("", "", "", Text(line, "red"))
         parts += ["", grid]
@@ -41,6 +42,12 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
         parts.append(Text(line, "red"))
     parts += ["", Text(closing(done), style="bold")]
     return Group(*parts)
+
+
+def _about(result: StepResult) -> str:
+    """What a step was about; an end is always shown with its instant."""
+    until = result.step.after.get("until") if result.step.kind == "make" else None
+    return f"{result.step.about}, until {until}" if until else result.step.about
 
 
 def _error_lines(error: SigillumError | None) -> list[str]:
