@@ -41,10 +41,11 @@ class KeepKey:
 
 @dataclass(frozen=True, slots=True)
 class Adopt:
-    """Write into the ledger that a thing Sigillum did not make is ours from now on."""
+    """Write into the ledger that a thing is ours: taken over, or `found` by the externalId of our own intent."""
 
     thing: str
     id: str
+    found: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,8 +8,8 @@ from typing import Any
 
 from .chain import Entry
 
-INTENT, OUTCOME, KEPT, ADOPTED, PROVED, KNOWN, RENAMED = (
-    "intent", "outcome", "kept", "adopted", "proved", "known", "renamed")
+INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED = (
+    "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed")
 MADE, CHANGED, ENDED, LOST, REFUSED, SPENT = "made", "changed", "ended", "lost", "refused", "spent"
 
 
@@ -26,7 +26,6 @@ class Generation:
     made_at: str = ""  # tenant's time of the outcome
     id: str = ""
     state: str = "open"  # open, made, ended, spent
-    adopted: bool = False
     kept: str = ""  # thumbprint of the key, or "secret", once it is kept
     unanswered: bool = False  # a creation was sent whose answer is not known
 
@@ -86,9 +85,9 @@ def fold(entries: Iterable[Entry], charter: str = "") -> Undertakings:
             _outcome(by_attempt.get(int(body["attempt"])), body)
         elif entry.kind == KEPT:
             _generation(state, body).kept = str(body["what"])
-        elif entry.kind == ADOPTED:
-            adopted = _generation(state, body)
-            adopted.id, adopted.state, adopted.adopted = str(body["id"]), "made", True
+        elif entry.kind in (ADOPTED, FOUND):
+            taken = _generation(state, body)
+            taken.id, taken.state, taken.unanswered = str(body["id"]), "made", False
         elif entry.kind == PROVED:
             state.proved_at, state.proofs_held = entry.sequence, bool(body["held"])
             state.proofs_digest = str(body["proofs"])

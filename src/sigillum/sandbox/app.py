@@ -114,7 +114,7 @@ def _tenants(house: House, body: Json) -> Json:
     for name, limits in body.get("limits", {}).items():
         tenant = house.tenants[name]
         tenant.described = {**tenant.described, "limits": {**tenant.described.get("limits", {}), **limits}}
-        tenant.store.arrival_seconds = float(tenant.limit("arrival_seconds"))
+        tenant.store.arrival_seconds = tenant.arrival_seconds
     for name, seconds in body.get("stale", {}).items():
         house.tenants[name].store.stale_seconds = float(seconds)
     return {"tenants": {n: t.scim for n, t in house.tenants.items()},

@@ -86,6 +86,11 @@ class Tenant:
         return int(self.described.get("limits", {}).get(name, LIMITS[name]))
 
     @property
+    def arrival_seconds(self) -> float:
+        """How long look-ups lag; it may be a part of a second, which the profile rounds down."""
+        return float(self.described.get("limits", {}).get("arrival_seconds", LIMITS["arrival_seconds"]))
+
+    @property
     def permissions(self) -> dict[str, Json]:
         return dict(self.described.get("permissions", {}))
 
@@ -120,7 +125,7 @@ def build(name: str, described: Json, base: str, clock: Clock, hand_out: Callabl
         tenant.admins.append(Admin(admin["name"], powers, str(admin.get("domain", "")), hash_of(token)))
         hand_out(name, admin["name"], token)
     _populate(tenant)
-    store.arrival_seconds = float(tenant.limit("arrival_seconds"))
+    store.arrival_seconds = tenant.arrival_seconds
     return tenant
 
 

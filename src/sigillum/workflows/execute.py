@@ -126,7 +126,7 @@ class Executor:
         return {"public_key": public}
 
     def _adopt(self, step: Step, action: Adopt) -> dict[str, Any]:
-        self.journal.write(undertakings.ADOPTED, step, id=action.id, tenant=step.tenant)
+        self.journal.write(undertakings.FOUND if action.found else undertakings.ADOPTED, step, id=action.id, tenant=step.tenant)
         return {"id": action.id}
 
     def _ask(self, step: Step, action: Ask) -> dict[str, Any]:

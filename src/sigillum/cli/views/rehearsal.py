@@ -60,6 +60,9 @@ def details(step: Step) -> list[tuple[str, str]]:
 
 
 def _collision(collision: Collision, ident: Ident) -> RenderableType:
+    if collision.matches:
+        return Text.assemble(("stands   ", "dim"), f"{collision.facet} {collision.name} ({ident(collision.id)}) is as the "
+                             "charter says; Sigillum did not make it, and changes nothing at it before `--adopt`")
     head = f"{collision.facet} {collision.name} exists ({ident(collision.id)}), and Sigillum did not make it."
     rows = [(name, value_text(wanted), value_text(existing), "" if (wanted or None) == (existing or None) else "differs")
             for name, wanted, existing in collision.rows]

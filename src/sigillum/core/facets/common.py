@@ -11,7 +11,7 @@ from sigillum.core.canonical import external_id
 from sigillum.core.charter import Charter
 from sigillum.core.facts import Fact, Snapshot, Thing
 from sigillum.core.rules import Rules
-from sigillum.core.steps import Await, Draft, Ref, Step, StepKind
+from sigillum.core.steps import Adopt, Await, Draft, Ref, Step, StepKind
 from sigillum.core.times import parse_instant
 from sigillum.core.undertakings import Generation, Undertakings
 
@@ -85,6 +85,12 @@ def stand(view: View, facet: str, name: str, things: Iterable[Thing]) -> Standin
     mine = next((t for t in things if t.id == generation.id or (
         not generation.id and generation.external_id and t.external_id == generation.external_id)), None)
     if mine is not None:
+        if not generation.id:
+            view.add(Step(
+                f"found-{facet}-{name}", StepKind.KEEP, view.snapshot.tenant, facet, name,
+                f"in the ledger that the {facet} {name if facet != 'account' else mine.get('name')} was made",
+                Adopt(mine.kind, mine.id, found=True), generation.number,
+                why="it was begun earlier, and the answer was not caught"))
         return Standing("present", generation, mine)
     if not generation.id:
         return Standing("open", generation)

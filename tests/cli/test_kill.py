@@ -1,0 +1,166 @@
+"""Killed at any moment, whatever became of the request in flight: one more `enact` ends as if nothing had happened."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import time
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from conftest import CHARTER, Away, Desk, Sandbox
+
+Fork = Callable[[Desk, list[str], Callable[[str], None]], tuple[int, int]]
+TOKEN_CHARTER = CHARTER.replace("kind: key-pair", "kind: api-token")
+FATES: dict[str, dict[str, Any] | None] = {
+    "arrives": None, "lost-before": {"kind": "lost-before"}, "lost-after": {"kind": "lost-after"},
+    "busy": {"kind": "status", "status": 503, "retry_after": 0}, "torn": {"kind": "torn"},
+}
+ENACT = ["enact", "wind-ingest", "--yes", "--end"]
+SECONDS = 3.0
+
+
+def boundaries(desk: Desk, fork: Fork) -> list[str]:
+    """The names of all journal boundaries of an undisturbed run, in order."""
+    path = desk.folder / "seen"
+
+    def note(name: str) -> None:
+        with path.open("a") as file:
+            file.write(name + "\n")
+    assert fork(desk, ENACT, note) == (0, 0)
+    return list(dict.fromkeys(path.read_text().splitlines()))
+
+
+def kill_at(wanted: str) -> Callable[[str], None]:
+    def boundary(name: str) -> None:
+        if name == wanted:
+            os.kill(os.getpid(), signal.SIGKILL)
+    return boundary
+
+
+def check_as_undisturbed(desk: Desk, away: Away) -> None:
+    """Nothing twice, nothing live that nobody holds, the ledger valid, and nothing left to do."""
+    assert len(away.of("User")) == 1
+    assert [(g["role"]["value"], g["place"]["value"]) for g in away.of("Grant")] == [
+        (r["id"], p["id"]) for r in away.state()["resources"]["Role"] if r["name"] == "stream-writer"
+        for p in away.state()["resources"]["Place"] if p["path"] == "brindlemoor/sensing-prod"]
+    credentials = away.of("Credential")
+    assert [c["active"] for c in credentials] == [True]
+    kept = [json.loads(p.read_text()) for p in (desk.folder / ".sigillum" / "keys").glob("*/*.json")]
+    if credentials[0]["kind"] == "key-pair":
+        assert credentials[0]["publicKey"]["x"] in [k["key"]["x"] for k in kept]
+    else:
+        assert away.state()["unread"] == []
+        assert any(k.get("secret") for k in kept)
+    verified = desk.run("ledger", "verify", "--format", "json")
+    assert verified.json["good"], verified.out
+    strict = desk.run("rehearse", "wind-ingest", "--strict", "--format", "json")
+    assert strict.code == 0, strict.out + strict.err
+    assert strict.json["charters"][0]["steps"] == []
+    assert desk.run("prove", "wind-ingest").code == 0
+
+
+def path_of(boundary: str) -> str:
+    """Which endpoint the step of a boundary writes to."""
+    return {"make-account": "Users", "make-grant": "Grants"}.get("-".join(boundary.split("-")[:2]), "Credentials")
+
+
+@pytest.mark.parametrize("lag", [0.0, 0.15], ids=["at-once", "lagging"])
+@pytest.mark.parametrize("fate", FATES)
+def test_killed_at_every_boundary_with_every_fate_of_the_request(
+        desk: Desk, away: Away, sandbox: Sandbox, forked: Fork, fate: str, lag: float) -> None:
+    names = boundaries(desk, forked)
+    assert len(names) >= 18
+    for number, name in enumerate(names):
+        if FATES[fate] is not None and not any(w in name for w in ("intended", "answered", "settled", "read-back")):
+            continue
+        fresh = sandbox.tenant(arrival_seconds=lag)
+        house = Desk(desk.folder.parent / f"house-{number}", desk.capture)
+        assert house.run("init", str(house.folder)).code == 0
+        house.know(fresh)
+        house.charter()
+        order = FATES[fate]
+        if order is not None:
+            method = "PATCH" if "activate" in name else "POST"
+            sandbox.faults({**order, "method": method, "path": f"{fresh.name}/scim/v2/{path_of(name)}"})
+        assert forked(house, ENACT, kill_at(name)) == (0, signal.SIGKILL), name
+        sandbox.faults()
+        again = house.run(*ENACT)
+        assert again.code == 0, f"{name}: {again.out}{again.err}"
+        check_as_undisturbed(house, fresh)
+
+
+@pytest.mark.parametrize("fate", ["arrives", "lost-after"])
+@pytest.mark.parametrize("tenant", ["summit", "once"])
+def test_a_secret_that_only_the_tenant_makes(
+        bare: Desk, sandbox: Sandbox, forked: Fork, tenant: str, fate: str) -> None:
+    """Kept: switched on. Not kept: ended, and the next generation follows; sealed or given once."""
+    def house(number: int | str) -> tuple[Desk, Away]:
+        fresh = sandbox.tenant(tenant)
+        made = Desk(bare.folder.parent / f"house-{number}", bare.capture)
+        assert made.run("init", str(made.folder)).code == 0
+        made.know(fresh)
+        made.charter(TOKEN_CHARTER)
+        return made, fresh
+    names = boundaries(house("first")[0], forked)
+    assert any("catch" in n for n in names)
+    for number, name in enumerate(n for n in names if "ingest-key" in n):
+        desk, fresh = house(number)
+        if fate != "arrives":
+            sandbox.faults({"kind": fate, "method": "POST", "path": f"{fresh.name}/scim/v2/Credentials",
+                            "skip": 1 if "catch" in name else 0})
+        assert forked(desk, ENACT, kill_at(name))[1] in (signal.SIGKILL, 0)
+        sandbox.faults()
+        again = desk.run(*ENACT)
+        assert again.code == 0, f"{name}: {again.out}{again.err}"
+        check_as_undisturbed(desk, fresh)
+
+
+def killed_at_random_moments(desk: Desk, sandbox: Sandbox, fork: Fork, seeds: range) -> None:
+    for seed in seeds:
+        chance = random.Random(seed)
+        fresh = sandbox.tenant(arrival_seconds=chance.choice([0, 0, 0.1]))
+        house = Desk(desk.folder.parent / f"random-{seed}", desk.capture)
+        assert house.run("init", str(house.folder)).code == 0
+        house.know(fresh)
+        house.charter(chance.choice([CHARTER, TOKEN_CHARTER]))
+        kind = chance.choice(["lost-before", "lost-after", "torn", "status", None])
+        if kind is not None:
+            sandbox.faults({"kind": kind, "path": fresh.name, "skip": chance.randrange(12),
+                            "method": chance.choice(["POST", "PATCH"])})
+        moment = chance.uniform(0.01, 0.5)
+        child = os.fork()
+        if child == 0:
+            os._exit(_quietly(house))
+        time.sleep(moment)
+        os.kill(child, signal.SIGKILL)
+        os.waitpid(child, 0)
+        sandbox.faults()
+        again = house.run(*ENACT)
+        assert again.code == 0, f"seed {seed}: {again.out}{again.err}"
+        check_as_undisturbed(house, fresh)
+
+
+def _quietly(desk: Desk) -> int:
+    from sigillum.cli.main import main
+    null = os.open(os.devnull, os.O_RDWR)
+    for number in (0, 1, 2):
+        os.dup2(null, number)
+    try:
+        return main(["--workspace", str(desk.folder), *ENACT])
+    except BaseException:
+        return 99
+
+
+@pytest.mark.parametrize("part", range(4))
+def test_killed_at_a_hundred_random_moments(desk: Desk, sandbox: Sandbox, forked: Fork, part: int) -> None:
+    killed_at_random_moments(desk, sandbox, forked, range(part * 25, part * 25 + 25))
+
+
+@pytest.mark.soak
+def test_killed_at_a_thousand_random_moments(desk: Desk, sandbox: Sandbox, forked: Fork) -> None:
+    killed_at_random_moments(desk, sandbox, forked, range(1000, 2000))
