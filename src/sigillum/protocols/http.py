@@ -158,7 +158,8 @@ def _unreachable(problem: HTTPError, url: str, seconds: float) -> HttpError:
     if isinstance(reason, SSLError):
         return HttpError(f"its certificate is not trusted: {plain(reason)}", where=url, sent=False,
                          mend="if it is your own authority, name its file as `ca: FILE` at the tenant in sigillum.yaml")
-    if isinstance(reason, urllib3.exceptions.TimeoutError):
+    refused = isinstance(reason, NewConnectionError)  # a kind of time-out to the library, and none to a reader
+    if isinstance(reason, urllib3.exceptions.TimeoutError) and not refused:
         return HttpError(f"no answer within {seconds:g} seconds", where=url, sent=sent,
                          mend="try again later; `--timeout` gives it longer")
     if not sent:

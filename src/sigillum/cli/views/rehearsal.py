@@ -6,6 +6,7 @@ from collections import Counter
 from typing import Any
 
 from rich.console import Group, RenderableType
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
@@ -22,13 +23,12 @@ def text(rehearsal: Rehearsal, ident: Ident) -> RenderableType:
     parts: list[RenderableType] = [Text.assemble(
         (charter.name, "bold"), f"  {charter.purpose}\n",
         (f"{charter.tenant} · {charter.stage or 'no stage'} · owner {ident(charter.owner)}", "dim"))]
-    if outline.steps:
+    if outline.steps and not outline.mistakes:
         parts += ["", steps(outline.steps)]
     for collision in outline.collisions:
         parts += ["", _collision(collision, ident)]
     for mistake in outline.mistakes:
-        parts += ["", Text.assemble(("mistake  ", "bold red"), f"{mistake.position}: {mistake.what}\n         ",
-                                    mistake.mend)]
+        parts += ["", Text(f"{mistake.position}: {mistake.what}"), Padding(Text(mistake.mend), (0, 0, 0, 4))]
     if outline.notes:
         parts += ["", notes(outline)]
     parts += ["", Text(summary(outline), style="bold")]
