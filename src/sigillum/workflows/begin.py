@@ -63,7 +63,7 @@ def init(folder: Path, owner: str = "") -> Begun:
         for name in ("charters", "requests"):
             (folder / name).mkdir(exist_ok=True)
         private = private_folder(folder / PRIVATE)
-        uid = secrets.token_hex(8)
+        uid = f"ws-{secrets.token_hex(8)}"  # a prefix, so that YAML never takes it for a number
         key = LedgerKey.make(private / "ledger-key.json")
         ledger = SqliteLedger(private / "ledger.db", uid, writer_name(), key.key_id, key.sign)
         ledger.append([Fresh("begun", "", {"workspace": uid, "key": key.public["x"]})])
