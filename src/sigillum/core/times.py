@@ -6,9 +6,9 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-_SHORT = re.compile(r"(\d{1,6})([smhdw])\Z")
-_ISO = re.compile(r"P(?:(\d{1,6})W|(?:(\d{1,6})D)?(?:T(?=\d)(?:(\d{1,6})H)?(?:(\d{1,6})M)?(?:(\d{1,7})S)?)?)\Z")
-_INSTANT = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d:\d\d)\Z", re.I)
+_SHORT = re.compile(r"([0-9]{1,6})([smhdw])\Z")
+_ISO = re.compile(r"P(?:(\d{1,6})W|(?:(\d{1,6})D)?(?:T(?=\d)(?:(\d{1,6})H)?(?:(\d{1,6})M)?(?:(\d{1,7})S)?)?)\Z", re.ASCII)
+_INSTANT = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d:\d\d)\Z", re.I | re.ASCII)
 UNIT_SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800}
 LONGEST_SECONDS = 100 * 365 * 86_400
 

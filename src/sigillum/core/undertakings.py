@@ -51,11 +51,6 @@ class Undertakings:
         last = self.latest(facet, name)
         return last.number + 1 if last else 1
 
-    def live(self, facet: str) -> list[Generation]:
-        """Generations that were made and not ended, as far as the ledger knows."""
-        return [g for (f, _), all_ in self.generations.items() if f == facet for g in all_
-                if g.state in ("made", "open")]
-
     def owns(self, kind_facet: str, identity: str, external_id: str) -> Generation | None:
         """The generation that a thing is, by id or by the externalId of an open intent."""
         for (facet, _), all_ in self.generations.items():

@@ -96,7 +96,7 @@ def _clock(house: House, body: Json) -> Json:
         house.clock.set(moment_of(body["set"]))
     house.clock.move(float(body.get("move", 0)))
     if "freeze" in body:
-        house.clock.freeze(bool(body["freeze"]))
+        house.clock.freeze(bool(body["freeze"]), moment_of(body["set"]) if "set" in body else None)
     return {"now": stamp(house.clock.now()), "frozen": house.clock.frozen}
 
 

@@ -27,10 +27,10 @@ class Clock:
         if self._frozen is not None:
             self._frozen = moment
 
-    def freeze(self, frozen: bool) -> None:
-        """Stop the clock, or let it run on from where it stands."""
+    def freeze(self, frozen: bool, at: datetime | None = None) -> None:
+        """Stop the clock, at a given moment if one is named; or let it run on from where it stands."""
         if frozen:
-            self._frozen = self.now()
+            self._frozen = at or self.now()
         elif self._frozen is not None:
             self._shift = self._frozen - datetime.now(UTC)
             self._frozen = None

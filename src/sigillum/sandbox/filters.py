@@ -236,10 +236,12 @@ def _item_matches(tree: Tree, attr: Attr | None, item: Any) -> bool:
     return matches(tree, None, {"value": item}, None)
 
 
-def equalities(tree: Tree) -> Iterator[tuple[str, str]]:
-    """`path eq "text"` conditions that every match must meet: what an index can narrow by."""
-    if isinstance(tree, Compare) and tree.operator == "eq" and isinstance(tree.value, str):
-        yield tree.path.lower(), tree.value
-    elif isinstance(tree, Group) and tree.operator == "and":
-        for part in tree.parts:
-            yield from equalities(part)
+def narrowed(tree: Tree, ids_of: Callable[[str, str], set[str] | None]) -> set[str] | None:
+    """Ids among which every match must be, by `path eq "text"` conditions that an index knows; None: any."""
+    if isinstance(tree, Compare):
+        return ids_of(tree.path.lower(), tree.value) if tree.operator == "eq" and isinstance(tree.value, str) else None
+    found = [narrowed(part, ids_of) for part in tree.parts] if tree.operator in ("and", "or") else []
+    if tree.operator == "or":
+        return None if None in found else set().union(*(f for f in found if f is not None))
+    known = [f for f in found if f is not None]
+    return set.intersection(*known) if known else None

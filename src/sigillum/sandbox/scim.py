@@ -115,8 +115,8 @@ def render(tenant: Tenant, admin: Admin, kind: Kind, record: Record, query: Json
 
 
 async def create(request: Request) -> Response:
-    tenant, kind = tenant_of(request), _kind(request)
-    admin = admin_of(request, tenant)
+    tenant = tenant_of(request)
+    admin, kind = admin_of(request, tenant), _kind(request)
     rules.demand(tenant, admin, kind)
     data = body_to_resource(kind, await read_json(request))
     rules.on_create(tenant, kind, data)
@@ -132,8 +132,8 @@ def _matches_etag(header: str, version: str) -> bool:
 
 
 async def one(request: Request) -> Response:
-    tenant, kind = tenant_of(request), _kind(request)
-    admin = admin_of(request, tenant)
+    tenant = tenant_of(request)
+    admin, kind = admin_of(request, tenant), _kind(request)
     identity = request.path_params["identity"]
     if request.method == "GET":
         record = tenant.store.look_up(kind, identity)
@@ -262,8 +262,9 @@ def search(tenant: Tenant, admin: Admin, kinds: list[Kind], query: Json) -> Json
 async def collection(request: Request) -> Response:
     if request.method == "POST":
         return await create(request)
-    tenant, kind = tenant_of(request), _kind(request)
-    return answer(search(tenant, admin_of(request, tenant), [kind], dict(request.query_params)))
+    tenant = tenant_of(request)
+    admin, kind = admin_of(request, tenant), _kind(request)
+    return answer(search(tenant, admin, [kind], dict(request.query_params)))
 
 
 async def post_search(request: Request) -> Response:

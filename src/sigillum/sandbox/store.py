@@ -142,17 +142,14 @@ class Store:
     def candidates(self, kind: Kind, tree: filters.Tree | None) -> list[Record]:
         """Records that look-ups show, narrowed by an index where the filter allows it."""
         records = self.records[kind.name]
-        ids: set[str] | None = None
-        for path, value in filters.equalities(tree) if tree is not None else ():
+
+        def ids_of(path: str, value: str) -> set[str] | None:
             for schema in kind.schemas():
                 path = path.removeprefix(schema.id.lower() + ":")
             if path == "id":
-                found = {value} & records.keys()
-            elif (kind.name, path) in self._index:
-                found = self._index[kind.name, path].get(value.lower(), set())
-            else:
-                continue
-            ids = found if ids is None else ids & found
+                return {value} & records.keys()
+            return self._index[kind.name, path].get(value.lower(), set()) if (kind.name, path) in self._index else None
+        ids = filters.narrowed(tree, ids_of) if tree is not None else None
         if ids is None:
             return [r for r in records.values() if self.seen(r)]
         return [records[i] for i in sorted(ids, key=lambda i: self.order[i]) if self.seen(records[i])]

@@ -109,6 +109,15 @@ def await_step(view: View, facet: str, name: str, thing: str, standing: Standing
         standing.generation.number, why="it was made, and look-ups do not show it yet")
 
 
+def existing(view: View, kind: str) -> Fact:
+    """What the principal has of a kind. One that is still to be made has nothing; an unknown one, nothing known."""
+    if kind not in view.snapshot.profile.kinds:
+        return Fact(unknown=f"it has no resource type for a {kind}")
+    if view.principal is None:
+        return Fact(unknown="its principal is not known")
+    return view.snapshot.fact(kind, "principal", view.principal) if isinstance(view.principal, str) else Fact()
+
+
 def unknown(view: View, fact: Fact, about: str) -> None:
     """Say that nothing can be concluded; no step follows from it."""
     view.draft.note("unknown", f"{about} cannot be looked up at {view.snapshot.tenant}: {fact.unknown}; "

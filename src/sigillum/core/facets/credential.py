@@ -14,14 +14,14 @@ from sigillum.core.steps import Ask, Catch, Change, Create, End, KeepKey, Ref, S
 from sigillum.core.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
 from sigillum.core.undertakings import Generation
 
-from .common import Standing, View, await_step, stand, unknown
+from .common import Standing, View, await_step, existing, stand, unknown
 
 NAME, THING, POWER = "credential", "credential", "credentials"
 
 
 def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
     """Once the principal is known: all its credentials."""
-    if isinstance(view.principal, str) and (view.charter.credentials or view.state.live(NAME)):
+    if isinstance(view.principal, str):
         yield Query(THING, "principal", view.principal)
 
 
@@ -35,11 +35,12 @@ def terms_of(want: CredentialWant, now: datetime, known: Mapping[str, Any]) -> d
 
 def compare(view: View) -> None:
     """Bring every wanted credential into being, and end our own that are wanted no more."""
-    fact = view.snapshot.fact(THING, "principal", view.principal) if isinstance(view.principal, str) else None
-    things = fact.things if fact is not None else ()
-    if fact is not None and not fact.known and (view.charter.credentials or view.state.live(NAME)):
-        unknown(view, fact, f"the credentials of {view.charter.identity.name}")
+    fact = existing(view, THING)
+    if not fact.known:
+        if view.charter.credentials:
+            unknown(view, fact, f"the credentials of {view.charter.identity.name}")
         return
+    things = fact.things
     for want in view.charter.credentials:
         if _allowed(view, want):
             _one(view, want, things)

@@ -14,7 +14,7 @@ from sigillum.core.steps import Change, Create, End, Step, StepKind
 from sigillum.core.text import did_you_mean
 from sigillum.core.times import Window, format_duration, format_instant, parse_instant, whole_second
 
-from .common import Standing, View, await_step, stand, unknown
+from .common import Standing, View, await_step, existing, stand, unknown
 
 NAME, THING, POWER = "grant", "grant", "grants"
 _NOT_THERE = Fact()
@@ -29,7 +29,7 @@ def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
             yield from _around(snapshot, want.at)
         if snapshot.fact("role", "name", want.role) == _NOT_THERE:
             yield Query("role", "all", "")
-    if isinstance(view.principal, str) and (view.charter.grants or view.state.live(NAME)):
+    if isinstance(view.principal, str):
         yield Query(THING, "principal", view.principal)
 
 
@@ -59,11 +59,12 @@ def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any]) -> dict[s
 
 def compare(view: View) -> None:
     """Make what is missing, replace what has other terms, end what only we still hold."""
-    fact = view.snapshot.fact(THING, "principal", view.principal) if isinstance(view.principal, str) else None
-    things = fact.things if fact is not None else ()
-    if fact is not None and not fact.known and (view.charter.grants or view.state.live(NAME)):
-        unknown(view, fact, f"the grants of {view.charter.identity.name}")
+    fact = existing(view, THING)
+    if not fact.known:
+        if view.charter.grants:
+            unknown(view, fact, f"the grants of {view.charter.identity.name}")
         return
+    things = fact.things
     for want in view.charter.grants:
         if _resolvable(view, want):
             _one(view, want, things)

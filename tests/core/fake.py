@@ -1,0 +1,138 @@
+"""A tenant in memory: answers queries and carries out steps at once. Shares the words of the core, nothing else."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from sigillum.core import undertakings
+from sigillum.core.canonical import external_id, thumbprint
+from sigillum.core.chain import Entry
+from sigillum.core.charter import Charter
+from sigillum.core.compare import MOST_ROUNDS, compare, needs, view_of
+from sigillum.core.facets.common import View
+from sigillum.core.facts import Fact, Operation, Profile, Query, Snapshot, Thing
+from sigillum.core.rules import Rules
+from sigillum.core.steps import Adopt, Catch, Change, Create, End, KeepKey, Outline, Prove, Ref, Step
+from sigillum.core.times import format_instant
+
+NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
+KINDS = frozenset({"account", "account-about", "role", "place", "grant", "credential", "profile"})
+ROLES = {"reader": (("stream.read", "looks"),), "writer": (("stream.append", "changes-data"), ("stream.read", "looks")),
+         "keeper": (("stream.delete", "changes-data"), ("stream.append", "changes-data"), ("stream.read", "looks"))}
+PLACES = ("root", "root/a", "root/a/one", "root/b")
+PROFILE = Profile(
+    name="away", issuer="https://away.example", decisions="https://away.example/d", work="https://away.example/w",
+    external_id_unique=True, born_inactive=True, secret_delivery="sealed", keys_per_principal=4, arrival_seconds=0,
+    credential_seconds=180 * 86400, powers=frozenset({"look", "accounts", "grants", "credentials"}), kinds=KINDS,
+    operations={p: Operation(p, c, "POST", "/{place}") for r in ROLES.values() for p, c in r})
+
+
+@dataclass
+class Fake:
+    """State, ledger entries and kept keys of one charter's world."""
+
+    profile: Profile = PROFILE
+    now: datetime = NOW
+    things: dict[str, list[Thing]] = field(default_factory=lambda: {
+        "role": [Thing("role", f"r-{n}", {"name": n, "permissions": p}) for n, p in ROLES.items()],
+        "place": [Thing("place", f"p-{p}", {"path": p, "test": p.endswith("one")}) for p in PLACES],
+        "account": [], "grant": [], "credential": []})
+    entries: list[Entry] = field(default_factory=list)
+    held: dict[tuple[str, int], str] = field(default_factory=dict)
+    blind: frozenset[str] = frozenset()  # kinds that look-ups know nothing of
+    hidden: set[str] = field(default_factory=set)  # ids that look-ups do not show yet
+    numbers: Any = field(default_factory=lambda: itertools.count(1))
+
+    def answer(self, query: Query) -> Fact:
+        if query.kind in self.blind:
+            return Fact(unknown="not for you")
+
+        def fits(thing: Thing) -> bool:
+            if query.field in ("id", "external_id"):
+                return bool(getattr(thing, query.field) == query.value)
+            if query.field == "under":
+                return str(thing.get("path")).rpartition("/")[0] == query.value
+            return query.field == "all" or thing.get(query.field) == query.value
+        return Fact(tuple(t for t in self.things[query.kind] if t.id not in self.hidden and fits(t)))
+
+    def view(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False) -> View:
+        state = undertakings.fold(self.entries, "uid")
+        snapshot = Snapshot("away", self.now, self.profile)
+        view = view_of(charter, state, snapshot, rules or Rules(because=frozenset()), ("ws", "uid"), self.held, adopt=adopt)
+        for _ in range(MOST_ROUNDS):
+            asked = needs(view)
+            if not asked:
+                break
+            snapshot.facts.update({q: self.answer(q) for q in asked})
+        return view
+
+    def compare(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False) -> Outline:
+        return compare(self.view(charter, rules, adopt=adopt))
+
+    def enact(self, charter: Charter, *, adopt: bool = False, most: int = 1000) -> Outline:
+        """Carry out the first `most` steps."""
+        outline = self.compare(charter, adopt=adopt)
+        yields: dict[tuple[str, str], Any] = {}
+        for step in outline.steps[:most]:
+            self._carry_out(step, yields)
+        return outline
+
+    def write(self, kind: str, step: Step, **body: Any) -> int:
+        self.entries.append(Entry("ws", len(self.entries) + 1, "", "", "", "", kind, "uid", {
+            "facet": step.facet, "name": step.name, "generation": step.generation, "tenant_time": format_instant(self.now),
+            **body}))
+        return len(self.entries)
+
+    def _carry_out(self, step: Step, yields: dict[tuple[str, str], Any]) -> None:
+        def value(v: Any) -> Any:
+            return yields[v.step, v.attribute] if isinstance(v, Ref) else v
+        action = step.action
+        if isinstance(action, KeepKey):
+            key = {"kty": "OKP", "crv": "Ed25519", "x": f"{action.credential}{action.generation}"}
+            self.held[action.credential, action.generation] = thumbprint(key)
+            yields[step.id, "public_key"] = key
+        elif isinstance(action, Catch):
+            self.held[action.credential, action.generation] = "secret"
+        elif isinstance(action, Adopt):
+            self.write(undertakings.FOUND if action.found else undertakings.ADOPTED, step, id=action.id)
+        elif isinstance(action, Create):
+            fields = {n: value(v) for n, v in action.fields.items()}
+            yields[step.id, "id"] = self._create(step, action, fields)
+        elif isinstance(action, (Change, End)):
+            self._change(step, action, str(value(action.id)))
+        elif isinstance(action, Prove):
+            from sigillum.core.compare import proofs_digest
+            charter = self.last
+            self.write(undertakings.PROVED, step, held=True, proofs=proofs_digest(charter), results=[])
+
+    last: Charter = field(default=None, repr=False)  # type: ignore[assignment]
+
+    def _create(self, step: Step, action: Create, fields: dict[str, Any]) -> str:
+        attempt = self.write(undertakings.INTENT, step, operation="create", external_id=action.external_id, terms=action.terms)
+        assert all(t.external_id != action.external_id for t in self.things[action.thing]), "made twice"
+        identity = f"{action.thing[0]}{next(self.numbers)}"
+        if fields.get("public_key"):
+            fields["thumbprint"] = thumbprint(fields["public_key"])
+        self.things[action.thing].append(Thing(action.thing, identity, fields, "1", action.external_id))
+        self.write(undertakings.OUTCOME, step, attempt=attempt, result=undertakings.MADE, id=identity)
+        return identity
+
+    def _change(self, step: Step, action: Change | End, identity: str) -> None:
+        ending = isinstance(action, End)
+        attempt = self.write(undertakings.INTENT, step, operation="end" if ending else "change")
+        old = next(t for t in self.things[action.thing] if t.id == identity)
+        left = [t for t in self.things[action.thing] if t.id != identity]
+        if isinstance(action, Change):
+            left.append(Thing(old.kind, old.id, {**old.fields, **action.fields}, old.version + "1", old.external_id))
+        self.things[action.thing] = left
+        self.write(undertakings.OUTCOME, step, attempt=attempt, result=undertakings.ENDED if ending else undertakings.CHANGED)
+
+    def pass_(self, seconds: float) -> None:
+        self.now += timedelta(seconds=seconds)
+
+
+def ours(facet: str, name: str, generation: int = 1) -> str:
+    return external_id("ws", "uid", facet, name, generation)

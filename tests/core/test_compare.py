@@ -1,0 +1,259 @@
+"""Comparing: what is enacted needs nothing more; unknown yields nothing; what is not ours is left alone."""
+
+from __future__ import annotations
+
+import dataclasses
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from core.fake import NOW, PLACES, PROFILE, ROLES, Fake, ours
+from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant
+from sigillum.core.compare import ordered
+from sigillum.core.facts import Thing
+from sigillum.core.rules import Rules
+from sigillum.core.steps import Create, Step, StepKind
+from sigillum.core.times import format_instant
+
+DAY = 86_400
+ALL = tuple(p for p, _ in ROLES["keeper"])
+GRANT = GrantWant("writer", "root/a", "why")
+KEY = CredentialWant("main", "key-pair", 90 * DAY, 14 * DAY, ("stream.append",))
+TOKEN = CredentialWant("tok", "api-token", 90 * DAY, 14 * DAY)
+
+
+def charter(grants: tuple[GrantWant, ...] = (GRANT,), credentials: tuple[CredentialWant, ...] = (KEY,),
+            display: str = "Wind", proofs: tuple[ProofWant, ...] = (), purpose: str = "x") -> Charter:
+    return Charter("wind", "away", "test", purpose, "m@x.example", Identity("service-account", "wind", display),
+                   grants=grants, credentials=credentials, proofs=proofs)
+
+
+def enacted(fake: Fake, wanted: Charter, **more: Any) -> list[tuple[str, str]]:
+    fake.last = wanted
+    return [(str(s.kind), s.facet) for s in fake.enact(wanted, **more).steps]
+
+
+windows = st.one_of(
+    st.just({}), st.builds(lambda s: {"lasts_seconds": s}, st.integers(1, 10 * DAY)),
+    st.builds(lambda s: {"until": NOW + timedelta(seconds=s)}, st.integers(60, 40 * DAY)),
+    st.builds(lambda s: {"start": NOW + timedelta(seconds=s), "lasts_seconds": 600}, st.integers(1, DAY)))
+grants = st.lists(st.builds(lambda r, p, b, w: GrantWant(r, p, b, **w), st.sampled_from(sorted(ROLES)), st.sampled_from(PLACES),
+                            st.sampled_from(["", "one", "two"]), windows), max_size=3, unique_by=lambda g: g.key)
+credentials = st.lists(st.sampled_from([KEY, TOKEN, dataclasses.replace(KEY, limits=()), dataclasses.replace(
+    KEY, name="other", lasts_seconds=30 * DAY)]), max_size=2, unique_by=lambda c: c.name)
+proofs = st.lists(st.just(ProofWant(True, "stream.read", "root/a")), max_size=1)
+charters = st.builds(lambda g, c, d, p: charter((GrantWant("keeper", "root", "base"), *g), tuple(c), d, tuple(p)),
+                     grants.map(lambda gs: [g for g in gs if g.key != "keeper@root"]), credentials,
+                     st.sampled_from(["Wind", "Gale"]), proofs)
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.lists(st.tuples(charters, st.integers(0, 3 * DAY), st.integers(0, 12)), min_size=1, max_size=4))
+def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wished(
+        story: list[tuple[Charter, int, int]]) -> None:
+    fake = Fake()
+    for wanted, seconds, most in story:
+        fake.last = wanted
+        fake.enact(wanted, most=most)  # interrupted somewhere
+        fake.pass_(seconds)
+        for _ in range(3):
+            fake.enact(wanted)
+        assert fake.compare(wanted).steps == ()
+        live = fake.things["credential"]
+        assert len(live) == len(wanted.credentials)
+        assert all(t.get("active") for t in live)
+        assert {t.get("thumbprint") for t in live if t.get("kind") == "key-pair"} <= set(fake.held.values())
+        held = {(t.get("role"), t.get("place")) for t in fake.things["grant"]}
+        assert held >= {(g.role, g.at) for g in wanted.grants if g.lasts_seconds is None and g.until is None}
+        assert len(fake.things["account"]) == 1
+
+
+@settings(max_examples=100, deadline=None)
+@given(charters, st.frozensets(st.sampled_from(["account", "role", "place", "grant", "credential"]), min_size=1))
+def test_unknown_never_yields_make(wanted: Charter, blind: frozenset[str]) -> None:
+    for began in (False, True):
+        fake = Fake()
+        fake.last = wanted
+        fake.enact(wanted, most=1000 if began else 0)
+        fake.blind = blind
+        outline = fake.compare(charter((GrantWant("reader", "root/b"),), (TOKEN,), "New"))
+        made = {s.action.thing for s in outline.steps if isinstance(s.action, Create)}
+        # a principal that is surely not there yet has surely no grants and credentials
+        assert not made & (blind if began else blind & {"account"})
+        assert "grant" not in made or not blind & {"role", "place"}
+        if "account" in blind:
+            assert outline.changes == ()
+            assert any(n.code == "unknown" for n in outline.notes)
+
+
+@settings(max_examples=100, deadline=None)
+@given(charters)
+def test_what_sigillum_did_not_make_is_never_ended_or_changed(wanted: Charter) -> None:
+    fake = Fake()
+    fake.last = wanted
+    fake.enact(wanted)
+    who = fake.things["account"][0].id
+    strange = [Thing("grant", "theirs", {"principal": who, "role": "keeper", "place": "root/b"}),
+               Thing("credential", "theirs-too", {"principal": who, "name": "spare", "active": True, "kind": "key-pair"})]
+    for thing in strange:
+        fake.things[thing.kind].append(thing)
+    outline = fake.enact(charter((GrantWant("reader", "root"),), ()))
+    assert {n.code for n in outline.notes} >= {"grant-extra", "credential-extra"}
+    for thing in strange:
+        assert thing in fake.things[thing.kind]
+
+
+def test_the_order_and_what_needs_what() -> None:
+    fake = Fake()
+    kinds = enacted(fake, charter(credentials=(KEY, TOKEN), proofs=(ProofWant(False, "stream.delete", "root/a"),)))
+    assert kinds == [("make", "account"), ("make", "grant"), ("keep", "credential"), ("make", "credential"),
+                     ("change", "credential"), ("make", "credential"), ("keep", "credential"), ("change", "credential"),
+                     ("prove", "proof")]
+    assert enacted(fake, charter(credentials=(KEY, TOKEN), proofs=(ProofWant(False, "stream.delete", "root/a"),))) == []
+    assert enacted(fake, charter(credentials=(KEY, TOKEN), proofs=(ProofWant(True, "stream.read", "root/a"),))) == [
+        ("prove", "proof")]
+
+
+def test_steps_in_a_circle_are_a_mistake() -> None:
+    one, two = (Step(i, StepKind.MAKE, "t", "f", i, i, Create("x", "", {}), needs=(n,)) for i, n in (("a", "b"), ("b", "a")))
+    with pytest.raises(ValueError, match="circle"):
+        ordered([one, two])
+
+
+def test_a_tenant_where_credentials_are_born_active() -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, born_inactive=False))
+    assert enacted(fake, charter(credentials=(TOKEN,)))[-2:] == [("make", "credential"), ("keep", "credential")]
+    assert fake.compare(charter(credentials=(TOKEN,))).steps == ()
+
+
+@pytest.mark.parametrize(("delivery", "expected"), [
+    ("sealed", ["keep", "change"]), ("once", ["end", "make", "keep", "change"])])
+def test_a_token_whose_secret_was_not_caught(delivery: str, expected: list[str]) -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, secret_delivery=delivery))
+    wanted = charter(credentials=(TOKEN,))
+    fake.last = wanted
+    fake.enact(wanted, most=3)
+    assert [str(s.kind) for s in fake.compare(wanted).steps] == expected
+    fake.enact(wanted)
+    assert fake.compare(wanted).steps == ()
+
+
+def test_an_ended_credential_gets_a_new_generation_and_a_due_one_a_warning() -> None:
+    fake = Fake()
+    wanted = charter()
+    enacted(fake, wanted)
+    until = fake.things["credential"][0].get("until")
+    assert until == format_instant(NOW + timedelta(days=90))
+    fake.pass_(80 * DAY)
+    assert [n.text for n in fake.compare(wanted).notes] == [f"main ends in 10d, at {until}"]
+    fake.pass_(10 * DAY - 1)
+    assert fake.compare(wanted).steps == ()
+    fake.pass_(1)  # the very second
+    assert [s.why for s in fake.compare(wanted).steps if s.kind is StepKind.MAKE] == [
+        f"a new generation, since it ended at {until}"]
+    enacted(fake, wanted)
+    assert [t.get("name") for t in fake.things["credential"]] == ["main-2"]
+
+
+def test_the_wrong_key_at_the_tenant_is_replaced() -> None:
+    fake = Fake()
+    enacted(fake, charter())
+    fake.held["main", 1] = "another"
+    assert [str(s.kind) for s in fake.compare(charter()).steps] == ["end", "keep", "make", "change"]
+
+
+def test_what_was_begun_is_made_with_the_same_name_and_end() -> None:
+    fake = Fake()
+    wanted = charter((GrantWant("writer", "root/a", "why", lasts_seconds=600),))
+    fake.last = wanted
+    fake.enact(wanted, most=2)
+    grant = fake.things["grant"].pop()
+    fake.entries = [e for e in fake.entries if e.kind != "outcome" or e.sequence < 4]
+    fake.pass_(300)
+    step = next(s for s in fake.compare(wanted).steps if s.facet == "grant")
+    assert isinstance(step.action, Create)
+    assert step.action.external_id == grant.external_id == ours("grant", "writer@root/a")
+    assert step.action.fields["until"] == grant.get("until")
+    assert step.why == "begun earlier, and the answer was not caught"
+    fake.things["grant"].append(grant)  # it had arrived after all
+    assert [str(s.kind) for s in fake.compare(wanted).steps if s.facet == "grant"] == ["keep"]
+    fake.enact(wanted)
+    assert fake.compare(wanted).steps == ()
+    fake.pass_(301)
+    assert [n.code for n in fake.compare(wanted).notes] == ["grant-ended"]
+
+
+def test_made_and_not_shown_yet_is_waited_for_and_later_counts_as_gone() -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, arrival_seconds=30))
+    wanted = charter()
+    enacted(fake, wanted)
+    for kind in ("account", "grant", "credential"):
+        fake.hidden = {fake.things[kind][0].id}
+        outline = fake.compare(wanted)
+        assert [str(s.kind) for s in outline.steps][:1] == ["wait"], kind
+        fake.now += timedelta(seconds=36)
+        assert "gone" in [n.code for n in fake.compare(wanted).notes]
+        fake.now -= timedelta(seconds=36)
+    fake.profile = dataclasses.replace(PROFILE, arrival_seconds=None)
+    fake.now += timedelta(seconds=604)
+    assert [str(s.kind) for s in fake.compare(wanted).steps][:1] == ["wait"]
+
+
+def test_a_taken_name_and_adopting_it() -> None:
+    fake = Fake()
+    fake.things["account"].append(Thing("account", "theirs", {"name": "wind", "display": "Theirs", "active": True}))
+    outline = fake.compare(charter())
+    assert outline.blocked
+    assert [c.matches for c in outline.collisions] == [False]
+    assert enacted(fake, charter(), adopt=True)[:2] == [("keep", "account"), ("change", "account")]
+    assert fake.compare(charter()).steps == ()
+    assert fake.things["account"][0].id == "theirs"
+
+
+def test_a_standing_grant_is_left_alone_and_one_with_another_end_is_told() -> None:
+    fake = Fake()
+    enacted(fake, charter((), ()))
+    who = fake.things["account"][0].id
+    for until, codes, steps in ((None, ["grant-stands"], 0), ("2028-01-01T00:00:00Z", ["grant-beside"], 1)):
+        fake.things["grant"] = [Thing("grant", "theirs", {
+            "principal": who, "role": "writer", "place": "root/a", "until": until})]
+        outline = fake.compare(charter((GRANT,), ()))
+        assert [n.code for n in outline.notes] == codes
+        assert len(outline.steps) == steps
+
+
+@pytest.mark.parametrize(("wanted", "codes"), [
+    (charter((GrantWant("riter", "root/a"),), ()), ["role-unknown"]),
+    (charter((GrantWant("reader", "root/c"),), ()), ["place-unknown"]),
+    (charter((GrantWant("reader", "rot/c"),), ()), ["place-not-in-tree"]),
+    (charter((GrantWant("reader", "rot"),), ()), ["place-unknown"]),
+    (charter((GrantWant("writer", "root/a"),), ()), ["because-missing"]),
+    (charter((GrantWant("reader", "root/a"),), ()), []),
+    (charter((GRANT,), (dataclasses.replace(KEY, lasts_seconds=181 * DAY),)), ["life-tenant"]),
+    (charter((GRANT,), (dataclasses.replace(KEY, limits=("stream.delete",)),)), ["limits-wider"]),
+    (charter((GRANT,), tuple(dataclasses.replace(TOKEN, name=f"t{n}") for n in range(5))), ["keys-too-many"] * 5),
+])
+def test_what_only_the_tenant_knows_to_be_wrong(wanted: Charter, codes: list[str]) -> None:
+    outline = Fake().compare(wanted, Rules())
+    assert [m.code for m in outline.mistakes] == codes
+    assert outline.blocked == bool(codes)
+    assert all(m.mend for m in outline.mistakes)
+
+
+def test_a_missing_power_is_told_before_it_is_refused() -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, powers=frozenset({"look"}), administrator="watch"))
+    assert [n.text.split(" at ")[0] for n in fake.compare(charter()).notes] == [
+        f"watch lacks the power `{p}`" for p in ("accounts", "grants", "credentials")]
+    fake.profile = dataclasses.replace(PROFILE, powers=None)
+    assert fake.compare(charter()).notes == ()
+
+
+def test_a_plain_server_without_our_types() -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, kinds=frozenset({"account"})), blind=frozenset({"role", "place"}))
+    outline = fake.compare(charter())
+    assert "purpose" not in outline.steps[0].after
+    assert [n.code for n in outline.notes] == ["unknown", "unknown"]
+    assert [s.facet for s in outline.steps] == ["account"]
