@@ -22,7 +22,8 @@ Model = TypeVar("Model", bound=BaseModel)
 class Section(BaseModel):
     """A part of a file: unknown keys are mistakes, and nothing is guessed."""
 
-    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True)
+    # defer_build: each file's model is built once, with all its sections in it, and only when it is used
+    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True, defer_build=True)
 
 
 def _wrong(code: str, what: str, mend: str) -> PydanticCustomError:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import io
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
@@ -21,8 +20,7 @@ Spot = tuple[str | int, ...]
 _TAG = "tag:yaml.org,2002:"
 
 
-@dataclass(frozen=True)
-class Document:
+class Document(NamedTuple):
     """A file's data; `keys` and `values` say where each stands."""
 
     file: str

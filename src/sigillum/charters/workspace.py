@@ -82,13 +82,13 @@ class WorkspaceFile(Section):
 
     workspace: str = Field(description="The workspace's uid; never change it")
     ledger_key: str = Field(description="Public half of the key that signs the ledger")
-    rules: RulesSection = RulesSection()
-    defaults: DefaultsSection = DefaultsSection()
+    rules: RulesSection = Field(default_factory=RulesSection)
+    defaults: DefaultsSection = Field(default_factory=DefaultsSection)
     tenants: dict[CharterName, TenantSection] = Field(default_factory=dict)
     witness: str | None = Field(None, description="File that keeps the ledger's head after each run")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Workspace:
     """A workspace folder with what its file says."""
 

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import gc
 import sys
 from importlib import import_module
 
 from sigillum import __version__
+
+COLLECT_AFTER = 200_000  # objects
 
 # name -> what it is for; the order is that of an administrator's day.
 COMMANDS = {
@@ -42,6 +45,9 @@ def main(arguments: list[str] | None = None) -> int:
     if arguments == ["--version"]:
         sys.stdout.write(f"sigillum {__version__}\n")
         return 0
+    # A command lives for a moment and makes thousands of lasting objects while it loads: collecting them early
+    # finds nothing and costs a tenth of the start-up.
+    gc.set_threshold(COLLECT_AFTER)
     from .running import run
     return run(arguments)
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+from types import MappingProxyType
+from typing import NamedTuple
 
 from sigillum.core.errors import UsageError
 
@@ -14,8 +15,7 @@ VALUED = ("--workspace", "-w", "--timeout")
 USUAL_TIMEOUT_SECONDS = 15.0
 
 
-@dataclass(frozen=True)
-class Options:
+class Options(NamedTuple):
     """The resolved options. `sources` tells for each where its value came from."""
 
     workspace: Path | None = None
@@ -24,7 +24,7 @@ class Options:
     debug: bool = False
     colour: bool = True
     presenting: bool = False
-    sources: Mapping[str, str] = field(default_factory=dict)
+    sources: Mapping[str, str] = MappingProxyType({})
 
 
 def common() -> argparse.ArgumentParser:

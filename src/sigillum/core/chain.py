@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from .canonical import canonical, digest
 
@@ -38,8 +38,7 @@ class Entry:
         }
 
 
-@dataclass(frozen=True, slots=True)
-class Head:
+class Head(NamedTuple):
     """Where a ledger stands: how many entries, and the hash of the last."""
 
     stream: str
@@ -51,8 +50,7 @@ class Head:
         return canonical({"stream": self.stream, "sequence": self.sequence, "hash": self.hash})
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(NamedTuple):
     """Something wrong in a ledger: at which sequence, and what."""
 
     sequence: int

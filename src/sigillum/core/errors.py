@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 
 class Outcome(IntEnum):
@@ -31,8 +30,7 @@ def worst(outcomes: list[Outcome]) -> Outcome:
     return next((o for o in [*special, *_FIRST] if o in outcomes), Outcome.DONE)
 
 
-@dataclass(frozen=True, slots=True)
-class Position:
+class Position(NamedTuple):
     """A spot in a file; line and column count from 1, 0 where there is none."""
 
     file: str
@@ -43,8 +41,7 @@ class Position:
         return f"{self.file}:{self.line}:{self.column}" if self.line else self.file
 
 
-@dataclass(frozen=True, slots=True)
-class Mistake:
+class Mistake(NamedTuple):
     """One thing that is wrong in a file: a stable code, what is wrong, what to write instead, and where."""
 
     code: str

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,8 +22,7 @@ class Thing:
         return self.fields.get(name)
 
 
-@dataclass(frozen=True, slots=True)
-class Query:
+class Query(NamedTuple):
     """All things of a kind whose field has this value: `account.name`, `grant.principal` ..."""
 
     kind: str
@@ -31,8 +30,7 @@ class Query:
     value: str
 
 
-@dataclass(frozen=True, slots=True)
-class Fact:
+class Fact(NamedTuple):
     """The answer to a query. Not known: `unknown` says why, and nothing may be concluded from it."""
 
     things: tuple[Thing, ...] = ()
@@ -47,8 +45,7 @@ class Fact:
         return self.things[0] if self.things else None
 
 
-@dataclass(frozen=True, slots=True)
-class Operation:
+class Operation(NamedTuple):
     """How a permission is used through a tenant's working interface."""
 
     permission: str

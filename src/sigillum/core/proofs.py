@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
+from typing import Any, NamedTuple
 
 from .charter import ProofWant
 from .facts import Operation, Profile, Thing
@@ -18,8 +17,7 @@ class Manner(StrEnum):
     NEITHER = "not possible"
 
 
-@dataclass(frozen=True, slots=True)
-class Trial:
+class Trial(NamedTuple):
     """What came back: `allowed` None where no answer says either; items and caps for counting."""
 
     allowed: bool | None
@@ -29,8 +27,7 @@ class Trial:
     capped: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Result:
+class Result(NamedTuple):
     """One judged expectation. `held` None: it could not be judged."""
 
     proof: ProofWant

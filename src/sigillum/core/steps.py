@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple
 
 from .errors import Mistake
 
@@ -22,16 +23,14 @@ class StepKind(StrEnum):
     ASK = "ask"
 
 
-@dataclass(frozen=True, slots=True)
-class Ref:
+class Ref(NamedTuple):
     """A value that an earlier step will yield."""
 
     step: str
     attribute: str
 
 
-@dataclass(frozen=True, slots=True)
-class KeepKey:
+class KeepKey(NamedTuple):
     """Make a private key here and keep it."""
 
     credential: str
@@ -39,8 +38,7 @@ class KeepKey:
     algorithm: str
 
 
-@dataclass(frozen=True, slots=True)
-class Adopt:
+class Adopt(NamedTuple):
     """Write into the ledger that a thing is ours: taken over, or `found` by the externalId of our own intent."""
 
     thing: str
@@ -48,18 +46,16 @@ class Adopt:
     found: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Create:
+class Create(NamedTuple):
     """One creation. `terms` is what the intent remembers of windows, so that they are never renewed."""
 
     thing: str
     external_id: str
     fields: Mapping[str, Any]
-    terms: Mapping[str, Any] = field(default_factory=dict)
+    terms: Mapping[str, Any] = MappingProxyType({})
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(NamedTuple):
     """Set fields of one thing."""
 
     thing: str
@@ -68,16 +64,14 @@ class Change:
     version: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class End:
+class End(NamedTuple):
     """Remove one thing."""
 
     thing: str
     id: str | Ref
 
 
-@dataclass(frozen=True, slots=True)
-class Catch:
+class Catch(NamedTuple):
     """Fetch a secret that only the tenant can make, straight into its keeping place."""
 
     credential: str
@@ -85,8 +79,7 @@ class Catch:
     id: str | Ref
 
 
-@dataclass(frozen=True, slots=True)
-class Await:
+class Await(NamedTuple):
     """Wait until look-ups show a thing, for so many seconds at most."""
 
     thing: str
@@ -101,8 +94,7 @@ class Prove:
     count: int
 
 
-@dataclass(frozen=True, slots=True)
-class Ask:
+class Ask(NamedTuple):
     """Something that only a person can do."""
 
     request: str
@@ -130,8 +122,7 @@ class Step:
     after: Mapping[str, Any] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Collision:
+class Collision(NamedTuple):
     """A thing of the wanted name that Sigillum did not make, side by side with what is wanted."""
 
     facet: str
@@ -141,8 +132,7 @@ class Collision:
     matches: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Note:
+class Note(NamedTuple):
     """Something worth knowing: a stable code and a sentence; `warning` where it may go wrong."""
 
     code: str

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Iterable
 
@@ -16,6 +15,7 @@ SHOWN_CHARACTERS = 500
 
 def near(word: str, known: Iterable[str]) -> str | None:
     """The known word that `word` was probably meant to be."""
+    import difflib  # only mistakes need it
     found = difflib.get_close_matches(word.lower(), list(known), n=1, cutoff=0.6)
     return found[0] if found else None
 

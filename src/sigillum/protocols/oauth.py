@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 from urllib.parse import urlencode, urlsplit, urlunsplit
 
 from sigillum.core.errors import RefusedError, UnreachableError
@@ -35,8 +34,7 @@ class OAuthRefusedError(RefusedError):
                          mend="the tenant does not take this credential: is it active, and is its clock right?")
 
 
-@dataclass(frozen=True)
-class Metadata:
+class Metadata(NamedTuple):
     """What an authorization server says of itself."""
 
     issuer: str
@@ -44,8 +42,7 @@ class Metadata:
     introspection_endpoint: str = ""
 
 
-@dataclass(frozen=True)
-class Token:
+class Token(NamedTuple):
     """An access token with its life in seconds, where the answer tells."""
 
     value: Secret

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from sigillum.core.facts import Operation, Profile, Query, Thing
 from sigillum.core.text import plain
@@ -61,8 +60,7 @@ def answers(query: Query, thing: Thing) -> bool:
     return bool(have == value)
 
 
-@dataclass(frozen=True, slots=True)
-class Wire:
+class Wire(NamedTuple):
     """Where resources stand at one tenant: its base address, and the endpoint of each of our kinds."""
 
     base: str

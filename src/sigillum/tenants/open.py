@@ -7,7 +7,7 @@ import secrets
 from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from sigillum.core.canonical import thumbprint
@@ -17,13 +17,15 @@ from sigillum.core.proofs import Trial
 from sigillum.core.secret import Secret
 from sigillum.core.text import plain
 from sigillum.core.times import ClockReading
-from sigillum.protocols import oauth
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.protocols.scim import BUSY, ScimClient, ScimRefusedError
 
 from . import mapping
 from .mapping import Wire
 from .port import Address, Link, Proof, Reply, Result, SignedIn, now_at
+
+if TYPE_CHECKING:  # signing in needs it, looking does not
+    from sigillum.protocols import oauth
 
 Json = dict[str, Any]
 VALUES_A_FILTER = 20
@@ -158,6 +160,7 @@ class OpenTenant:
     # --- the identity's own side ------------------------------------------------------------------------------
     @cached_property
     def metadata(self) -> oauth.Metadata:
+        from sigillum.protocols import oauth
         if not self.profile.issuer:
             raise UnreachableError("it names no authorization server", where=self.address.name,
                                    mend=f"run `sigillum tenant add {self.address.name} ... --issuer ADDRESS`")
@@ -168,6 +171,7 @@ class OpenTenant:
         return self.metadata.token_endpoint if self.profile.issuer else ""
 
     def _assertion(self, proof: Proof) -> Secret:
+        from sigillum.protocols import oauth
         assert proof.key is not None
         most = self.profile.assertion_seconds or oauth.USUAL_ASSERTION_SECONDS
         return oauth.assertion(proof.key, proof.algorithm, proof.principal, self.metadata.issuer,
@@ -179,6 +183,7 @@ class OpenTenant:
         if proof.key is None:
             assert proof.token is not None
             return SignedIn(proof.token, proof.principal, "with an API token")
+        from sigillum.protocols import oauth
         token = oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof))
         if not self.metadata.introspection_endpoint:
             return SignedIn(token.value, proof.principal, "the tenant does not say whose token it is")

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from sigillum.core.facts import Fact, Operation, Profile, Query, Thing
 from sigillum.core.proofs import Trial
@@ -28,8 +27,7 @@ class Result(StrEnum):
     UNSENT = "unsent"  # never reached the tenant
 
 
-@dataclass(frozen=True, slots=True)
-class Reply:
+class Reply(NamedTuple):
     """The outcome of one request; `thing` as the tenant answered it, `secret` where it handed one out."""
 
     result: Result
@@ -40,8 +38,7 @@ class Reply:
     error: Exception | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Address:
+class Address(NamedTuple):
     """One tenant as the workspace knows it. `ca` names a file of trusted authorities."""
 
     name: str
@@ -54,8 +51,7 @@ class Address:
     follow_its_clock: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Proof:
+class Proof(NamedTuple):
     """What an identity signs in with: its principal id and a private JWK, or a token that is a secret."""
 
     principal: str
@@ -64,8 +60,7 @@ class Proof:
     token: Secret | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class SignedIn:
+class SignedIn(NamedTuple):
     """A fresh sign-in: the token, and as whom the tenant says it runs."""
 
     token: Secret
@@ -131,8 +126,7 @@ def now_at(tenant: Tenant, here: datetime) -> datetime:
     return here + (tenant.clock.shift if tenant.clock is not None else timedelta(0))
 
 
-@dataclass(frozen=True, slots=True)
-class Link:
+class Link(NamedTuple):
     """How a driver reaches the outside: the administrator's token, time limit, log, and folder for `ca`."""
 
     token: Secret

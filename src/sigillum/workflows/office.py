@@ -9,27 +9,25 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from sigillum.charters import files
 from sigillum.charters.workspace import Workspace, find, load
 from sigillum.core.charter import Charter
 from sigillum.core.errors import FileError, MachineError, Mistake
-from sigillum.core.undertakings import Undertakings, fold
-from sigillum.keys.references import resolve
-from sigillum.keys.store import KeyStore
-from sigillum.ledger.port import Ledger
-from sigillum.tenants.port import Address, Link, Tenant, now_at
 
-if TYPE_CHECKING:
+if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
+    from sigillum.core.undertakings import Undertakings
     from sigillum.keys.ledgerkey import LedgerKey
+    from sigillum.keys.store import KeyStore
+    from sigillum.ledger.port import Ledger
+    from sigillum.tenants.port import Address, Tenant
 
 MOST_SKEW_SECONDS = 300
 CLAIM = "enacting"
 
 
-@dataclass(frozen=True, slots=True)
-class Header:
+class Header(NamedTuple):
     """What is said before a command touches a tenant."""
 
     tenant: str
@@ -40,8 +38,7 @@ class Header:
     skew_seconds: float
 
 
-@dataclass(frozen=True, slots=True)
-class Progress:
+class Progress(NamedTuple):
     """Something to show while a workflow is at work."""
 
     charter: str
@@ -50,7 +47,7 @@ class Progress:
     of: int = 0
 
 
-@dataclass
+@dataclass(eq=False)
 class Settings:
     """How a command was asked to behave, resolved once."""
 
@@ -64,7 +61,7 @@ class Settings:
     sleep: Callable[[float], None] = time.sleep
 
 
-@dataclass
+@dataclass(eq=False)
 class Office:
     """Opens things when they are first needed and closes them all."""
 
@@ -97,6 +94,7 @@ class Office:
 
     # --- tenants ------------------------------------------------------------------------------------------
     def address(self, name: str) -> Address:
+        from sigillum.tenants.port import Address
         section = self.workspace.tenant(name)
         return Address(name, section.address, section.stage or "", section.admin.name, section.driver,
                        section.issuer or "", section.ca or "", section.clock == "tenant")
@@ -105,6 +103,8 @@ class Office:
         """Reach a tenant, once a command; its header is announced then."""
         with self._lock:
             if name not in self._tenants:
+                from sigillum.keys.references import resolve
+                from sigillum.tenants.port import Link
                 from sigillum.tenants.registry import connect
                 address = self.address(name)
                 token = resolve(self.workspace.tenant(name).admin.token, self.workspace.folder)
@@ -117,6 +117,7 @@ class Office:
 
     def now(self, tenant: Tenant) -> datetime:
         """The tenant's time."""
+        from sigillum.tenants.port import now_at
         return now_at(tenant, datetime.now(UTC))
 
     # --- charters -----------------------------------------------------------------------------------------
@@ -163,6 +164,7 @@ class Office:
 
     def state(self, charter: str) -> tuple[str, Undertakings]:
         """The charter's uid (empty where it was never enacted) and what the ledger says of it."""
+        from sigillum.core.undertakings import Undertakings, fold
         if not self.has_ledger():
             return "", Undertakings(ledger=False)
         ledger = self.ledger()
@@ -170,6 +172,7 @@ class Office:
         return (uid, fold(ledger.entries(uid), uid)) if uid else ("", Undertakings())
 
     def keys(self, uid: str) -> KeyStore:
+        from sigillum.keys.store import KeyStore
         return KeyStore(self.workspace.keys_of(uid or "none"))
 
 
@@ -182,6 +185,7 @@ def writer_name() -> str:
 
 
 def header_of(tenant: Tenant) -> Header:
+    from sigillum.tenants.port import now_at
     address, clock = tenant.address, tenant.clock
     return Header(address.name, address.address, address.stage or tenant.profile.stage or "no stage",
                   tenant.profile.administrator or address.admin, now_at(tenant, datetime.now(UTC)),

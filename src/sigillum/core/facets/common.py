@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import timedelta
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from sigillum.core.canonical import external_id
 from sigillum.core.charter import Charter
@@ -55,8 +55,7 @@ class View:
 State = Literal["none", "present", "open", "recent", "gone"]
 
 
-@dataclass(frozen=True, slots=True)
-class Standing:
+class Standing(NamedTuple):
     """Where a wanted thing stands.
 
     none: never begun · open: begun, nothing known of it · present: ours, and seen · recent: made, and look-ups

@@ -1,0 +1,1 @@
+"""Scripts that measure; `make bench` runs them all. How and what: benchmarks/README.md."""

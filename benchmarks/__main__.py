@@ -1,0 +1,22 @@
+"""Run all measurements and hold them against their bounds; exit code 1 where one is missed."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+from pathlib import Path
+
+from benchmarks import bulk, requests, startup
+from benchmarks.tools import Measured, show
+
+
+def main() -> int:
+    found: list[Measured] = []
+    with tempfile.TemporaryDirectory() as folder:
+        for module in (startup, requests, bulk):
+            found += module.measure(Path(folder))
+    show(found)
+    return 0 if all(m.good for m in found) else 1
+
+
+sys.exit(main())
