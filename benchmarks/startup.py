@@ -43,10 +43,11 @@ def measure(folder: Path) -> list[Measured]:
         bare = house / "bare.py"
         bare.write_text(BARE)
         ours, theirs, ratio = in_turns([*SIGILLUM, "--version"], [sys.executable, str(bare)], house)
-        found = [Measured("--version against a bare argparse script", ratio, 1.3, f"{ours * 1e3:.0f} ms, {theirs * 1e3:.0f} ms")]
-        ours, theirs, ratio = in_turns([*SIGILLUM, "charter", "check", "wind-0"], [sys.executable, "-c", CHECK_LIBRARIES], house)
+        found = [Measured("--version against a bare argparse script", ratio, 1.3, _both(ours, theirs))]
+        check = [*SIGILLUM, "charter", "check", "wind-0"]
+        ours, theirs, ratio = in_turns(check, [sys.executable, "-c", CHECK_LIBRARIES], house)
         found.append(Measured("charter check against importing its libraries", ratio, 1.4,
-                              f"{ours * 1e3:.0f} ms, {theirs * 1e3:.0f} ms"))
+                              _both(ours, theirs)))
         found.append(_rehearse(house, about))
     return found
 
@@ -62,6 +63,10 @@ def _rehearse(house: Path, about: dict[str, object]) -> Measured:
     requests_ = REHEARSE_LIBRARIES + "\n" + REQUESTS
     ours, theirs, ratio = in_turns([*SIGILLUM, "rehearse", "wind-0"], [sys.executable, "-c", requests_], house)
     return Measured(f"rehearse against importing its libraries and its {len(urls)} requests", ratio, 1.6,
-                    f"{ours * 1e3:.0f} ms, {theirs * 1e3:.0f} ms")
+                    _both(ours, theirs))
 
 
+
+
+def _both(ours: float, theirs: float) -> str:
+    return f"{ours * 1e3:.0f} ms, {theirs * 1e3:.0f} ms"

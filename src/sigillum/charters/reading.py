@@ -110,10 +110,19 @@ def read_text(path: Path, shown: str) -> str:
         raise FileError("the file is not UTF-8 text", where=shown, mend="save it as UTF-8") from problem
 
 
+def _compose(text: str) -> Node | None:
+    """The C parser, six times as fast, knows YAML 1.1 only: what it does not take, the pure one decides."""
+    try:
+        node: Node | None = YAML(typ="safe").compose(io.StringIO(text))
+    except YAMLError:
+        node = YAML(typ="safe", pure=True).compose(io.StringIO(text))
+    return node
+
+
 def parse(text: str, file: str) -> Document:
     """Raises FileError with a mistake for each thing that is wrong."""
     try:
-        node = YAML(typ="safe", pure=True).compose(io.StringIO(text))
+        node = _compose(text)
     except MarkedYAMLError as problem:
         mark = problem.problem_mark or problem.context_mark
         position = Position(file, mark.line + 1, mark.column + 1) if mark is not None else Position(file)

@@ -11,37 +11,42 @@ from typing import Any
 LARGEST_INTEGER = 2**53 - 1  # RFC 8785 §3.2.2.3: beyond it JSON numbers lose their last digits
 
 
-def _check(value: Any) -> None:
-    if value is None or isinstance(value, (bool, str)):
-        return
-    if isinstance(value, int):
+def _is_plain(value: Any) -> bool:
+    """Are all keys ASCII, so that any sorting sorts them alike? Raises ValueError for what has no canonical form."""
+    kind = type(value)
+    if kind is str or kind is bool or value is None:
+        return True
+    if kind is int:
         if abs(value) > LARGEST_INTEGER:
             raise ValueError(f"{value} is too large for canonical JSON")
-    elif isinstance(value, Mapping):
+        return True
+    if isinstance(value, Mapping):
+        plain = True
         for key, inner in value.items():
-            if not isinstance(key, str):
+            if type(key) is not str:
                 raise ValueError("canonical JSON has text keys only")
-            _check(inner)
-    elif isinstance(value, (list, tuple)):
-        for inner in value:
-            _check(inner)
-    else:
-        raise ValueError(f"canonical JSON holds no {type(value).__name__}")
+            plain = _is_plain(inner) and key.isascii() and plain
+        return plain
+    if isinstance(value, (list, tuple)):
+        return all(map(_is_plain, value))
+    raise ValueError(f"canonical JSON holds no {kind.__name__}")
 
 
 def _ordered(value: Any) -> Any:
     """Keys in UTF-16 order (RFC 8785 §3.2.3), which differs from code point order beyond the BMP."""
     if isinstance(value, Mapping):
-        return {k: _ordered(value[k]) for k in sorted(value, key=lambda k: k.encode("utf-16-be"))}
-    if isinstance(value, (list, tuple)):
-        return [_ordered(v) for v in value]
-    return value
+        return {key: _ordered(value[key]) for key in sorted(value, key=lambda k: k.encode("utf-16-be"))}
+    return [_ordered(inner) for inner in value] if isinstance(value, (list, tuple)) else value
+
+
+_PLAIN = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False, allow_nan=False, sort_keys=True, default=dict)
+_GIVEN = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False, allow_nan=False)
 
 
 def canonical(value: Any) -> bytes:
     """The one way to write `value`. Raises ValueError for floats, huge integers and lone surrogates."""
-    _check(value)
-    return json.dumps(_ordered(value), separators=(",", ":"), ensure_ascii=False, allow_nan=False).encode()
+    text = _PLAIN.encode(value) if _is_plain(value) else _GIVEN.encode(_ordered(value))
+    return text.encode()
 
 
 def digest(value: Any) -> str:

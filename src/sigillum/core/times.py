@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
 
 _SHORT = re.compile(r"([0-9]{1,6})([smhdw])\Z")
 _ISO = re.compile(r"P(?:(\d{1,6})W|(?:(\d{1,6})D)?(?:T(?=\d)(?:(\d{1,6})H)?(?:(\d{1,6})M)?(?:(\d{1,7})S)?)?)\Z", re.ASCII)
@@ -91,8 +92,7 @@ class Window:
         return "ended" if self.until is not None and now >= self.until else "in-force"
 
 
-@dataclass(frozen=True, slots=True)
-class ClockReading:
+class ClockReading(NamedTuple):
     """How far a tenant's clock is from this machine's: it lies between `low` and `high` (seconds)."""
 
     low: float

@@ -7,9 +7,9 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 import urllib3
 from urllib3.exceptions import (
@@ -71,12 +71,8 @@ class Answer:
         """What `Date` tells of the other clock; answers from a cache (`Age`) tell nothing."""
         if "Date" not in self.headers or "Age" in self.headers:
             return None
-        try:
-            date = parsedate_to_datetime(self.headers["Date"])
-        except (TypeError, ValueError):
-            return None
-        return ClockReading.of(date.replace(tzinfo=UTC) if date.tzinfo is None else date, self.sent_at,
-                               self.received_at)
+        date = _date(self.headers["Date"])
+        return ClockReading.of(date, self.sent_at, self.received_at) if date is not None else None
 
     def retry_after(self, now: datetime | None = None) -> float | None:
         """Seconds that `Retry-After` asks to wait (RFC 9110 §10.2.3)."""
@@ -89,6 +85,16 @@ class Answer:
             return None
 
 
+@lru_cache(maxsize=8)
+def _date(text: str) -> datetime | None:
+    """The instant of a `Date` header; the same one comes many times a second."""
+    try:
+        date = parsedate_to_datetime(text)
+    except (TypeError, ValueError):
+        return None
+    return date.replace(tzinfo=UTC) if date.tzinfo is None else date
+
+
 class Http:
     """A thread-safe pool of connections. `log` is told of each exchange: no headers, no bodies."""
 
@@ -96,16 +102,19 @@ class Http:
                  log: Callable[[str], None] | None = None) -> None:
         self._timeout_seconds, self._log = timeout_seconds, log
         self._timeout = urllib3.Timeout(connect=min(5.0, timeout_seconds), read=timeout_seconds)
-        self._pool = urllib3.PoolManager(maxsize=16, retries=False, ca_certs=ca_file, cert_reqs="CERT_REQUIRED")
+        self._manager = urllib3.PoolManager(maxsize=16, retries=False, ca_certs=ca_file, cert_reqs="CERT_REQUIRED")
+        self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self.requests = 0
 
     def send(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None = None) -> Answer:
         """One exchange. Raises HttpError, and UsageError for an address that is not allowed."""
-        check_address(url)
+        parts = check_address(url)
+        pool = self._pools.get(parts.netloc) or self._open(url, parts.netloc)
+        target = f"{parts.path or '/'}?{parts.query}" if parts.query else parts.path or "/"
         self.requests += 1
         begun, sent_at = time.monotonic(), datetime.now(UTC)
         try:
-            response = self._pool.urlopen(method, url, body=body, headers=headers, timeout=self._timeout,
+            response = pool.urlopen(method, target, body=body, headers=headers, timeout=self._timeout,
                                           redirect=False, preload_content=False)
             try:
                 content = self._read(response, begun, url)
@@ -124,6 +133,10 @@ class Http:
                             where=url, mend="use the address that the tenant itself has")
         return answer
 
+    def _open(self, url: str, netloc: str) -> urllib3.HTTPConnectionPool:
+        self._pools[netloc] = pool = self._manager.connection_from_url(url)
+        return pool
+
     def _read(self, response: urllib3.BaseHTTPResponse, begun: float, url: str) -> bytes:
         length = response.headers.get("Content-Length", "")
         if length.isdigit() and int(length) <= CHUNK_BYTES:
@@ -141,13 +154,11 @@ class Http:
         return b"".join(parts)
 
 
-def check_address(url: str) -> None:
-    """HTTPS, or plain HTTP on loopback. Raises UsageError."""
+def check_address(url: str) -> SplitResult:
+    """The parts of an address that may be used: HTTPS, or plain HTTP on loopback. Raises UsageError."""
     parts = urlsplit(url)
-    if parts.scheme == "https" and parts.hostname:
-        return
-    if parts.scheme == "http" and (parts.hostname or "") in LOOPBACK:
-        return
+    if (parts.scheme == "https" and parts.hostname) or (parts.scheme == "http" and (parts.hostname or "") in LOOPBACK):
+        return parts
     raise UsageError("only https addresses are used, or http on this machine itself", where=plain(url),
                      mend="write an address that begins with https://")
 

@@ -74,6 +74,7 @@ class Tenant(Protocol):
     address: Address
     profile: Profile
     clock: ClockReading | None
+    round_trip_seconds: float  # the shortest that was seen
 
     def facts(self, queries: Iterable[Query]) -> dict[Query, Fact]:
         """Answer all queries, with as few requests as it takes."""

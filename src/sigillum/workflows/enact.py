@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+import sys
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -23,7 +24,9 @@ from .prove import ProofReport, run
 from .rehearse import Rehearsal, gather, rehearse
 
 MOST_COMPARISONS = 5
-WORKERS = 4
+FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time
+WORKERS_NEAR, WORKERS_FAR = 2, 8
+TURN_SECONDS = 0.0005  # our turns between two requests are short; longer ones make threads queue for nothing
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +123,9 @@ def enact_all(office: Office, charters: list[Charter], choices: Choices,
         try:
             if len(charters) == 1:
                 return [one(charters[0])]
-            with ThreadPoolExecutor(WORKERS) as pool:
+            sys.setswitchinterval(TURN_SECONDS)
+            far = any(office.tenant(name).round_trip_seconds > FAR_SECONDS for name in {c.tenant for c in charters})
+            with ThreadPoolExecutor(WORKERS_FAR if far else WORKERS_NEAR) as pool:
                 futures = [pool.submit(one, c) for c in charters]
                 try:
                     return [f.result() for f in futures]

@@ -225,7 +225,7 @@ class Executor:
         if wrong:
             raise RefusedError(f"{step.about}: the tenant made it with another {', '.join(wrong)}", where=step.tenant,
                                mend="run `sigillum rehearse` to see the difference")
-        return {"id": thing.id, "until": fields.get("until")}
+        return {"id": thing.id, "until": fields.get("until"), "principal": fields.get("principal")}
 
     def _change(self, step: Step, action: Change) -> dict[str, Any]:
         identity, version = str(self._value(action.id)), action.version
@@ -261,13 +261,15 @@ class Executor:
 
     def _complete_file(self, step: Step, identity: str) -> None:
         """Write what a consumer needs beside the key, before the credential begins to prove anything."""
-        if (step.name, step.generation) not in self.keys.held():
+        if not self.keys.path(step.name, step.generation).exists():
             return
-        thing = self.tenant.read("credential", identity)
-        principal = str(thing.get("principal")) if thing is not None else ""
+        made: Mapping[str, Any] = next((self.yields[n] for n in step.needs if "principal" in self.yields.get(n, {})), {})
+        if not made:  # by an earlier run
+            thing = self.tenant.read("credential", identity)
+            made = thing.fields if thing is not None else {}
         self.keys.complete(step.name, step.generation, {
-            "tenant": step.tenant, "principal_id": principal, "credential_id": identity,
-            "ends": thing.get("until") if thing is not None else None, "token_endpoint": self.tenant.token_endpoint})
+            "tenant": step.tenant, "principal_id": made.get("principal"), "credential_id": identity,
+            "ends": made.get("until"), "token_endpoint": self.tenant.token_endpoint})
 
     def _end(self, step: Step, action: End) -> dict[str, Any]:
         identity = str(self._value(action.id))

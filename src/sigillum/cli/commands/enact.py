@@ -19,6 +19,8 @@ EXAMPLE = """examples:
   sigillum enact --all --yes                answers the question beforehand
   sigillum enact wind-ingest --yes --end    also ends what a prod charter no longer asks for"""
 
+FEW = 5  # charters whose steps are all shown; of more, those that are as wished get one line each
+
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
@@ -101,7 +103,7 @@ def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charte
                 context.show(rehearsal.text(shown, context.ident))
             continue
         outcomes.append(done.outcome())
-        if args.format == "text":
+        if args.format == "text" and (len(results) <= FEW or outcomes[-1] is not Outcome.DONE):
             context.show(enacted.text(done, context.ident))
     if args.format == "json":
         context.show_json("enacted", {"charters": [
@@ -109,5 +111,7 @@ def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charte
             for d, o in zip(results, outcomes, strict=True)]})
     elif len(results) > 1:
         good = sum(1 for o in outcomes if o is Outcome.DONE)
+        if len(results) > FEW:
+            context.show_text("\n".join(f"{d.charter.name}: {enacted.closing(d)}" for d in results))
         context.show_text(f"{len(results)} charters: {good} as wished, {len(results) - good} not.")
     return worst(outcomes)
