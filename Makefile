@@ -4,7 +4,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/ready
 
-.PHONY: help demo test soak bench shots clean
+.PHONY: help demo test soak bench clean
 help:            ## show the targets
 	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/ -/'
 
@@ -21,18 +21,15 @@ test: $(READY)   ## set up and pass everything: style, types, import rules, test
 	$(BIN)/python -m ruff check src tests benchmarks
 	$(BIN)/python -m mypy
 	$(BIN)/lint-imports --no-cache
-	$(BIN)/python -m coverage run -m pytest
-	$(BIN)/python -m coverage combine --quiet || true
+	$(BIN)/python -m coverage run -m pytest tests/core
 	$(BIN)/python -m coverage report
+	$(BIN)/python -m pytest -n 2 tests/sandbox tests/charters tests/tenants tests/cli
 
 soak: $(READY)   ## the long runs
 	$(BIN)/python -m pytest -m soak --soak
 
 bench: $(READY)  ## measure, and compare with the bounds in benchmarks/README.md
 	$(BIN)/python -m benchmarks
-
-shots: $(READY)  ## draw docs/screenshots anew
-	$(BIN)/python -m docs.shots
 
 clean:           ## remove what was set up
 	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis .coverage*

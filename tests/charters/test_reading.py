@@ -1,0 +1,96 @@
+"""Reading files: YAML 1.2, safe and bounded, every value with its place."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from sigillum.charters.files import CharterFile
+from sigillum.charters.models import fields_at, validate
+from sigillum.charters.reading import MAX_BYTES, parse, read_text
+from sigillum.core.errors import FileError, Position
+
+
+@pytest.mark.parametrize(("text", "data"), [
+    ("a: yes\nb: on\nc: NO", {"a": "yes", "b": "on", "c": "NO"}), ("a: true\nb: null\nc: ~\nd:", {"a": True, "b": None, "c": None, "d": None}),
+    ("a: 0o17\nb: 12\nc: 1.5\nd: '12'", {"a": 15, "b": 12, "c": 1.5, "d": "12"}), ("a: 2027-03-01", {"a": "2027-03-01"}),
+    ("{a: 2027-03-01T08:00:00Z, b: 1}", {"a": "2027-03-01T08:00:00Z", "b": 1}), ("x: &k [1]\ny: *k", {"x": [1], "y": [1]}), ("", {}),
+    ("# nothing\n", {}), ("a: 12:30", {"a": "12:30"})])
+def test_yaml_one_point_two(text: str, data: Any) -> None:
+    assert parse(text, "f").data == data
+
+
+@pytest.mark.parametrize(("text", "code", "place"), [
+    ("a: [1", "yaml-syntax", (1, 0)), ("a: 1\n b: 2", "yaml-syntax", (2, 0)), ("a: 1\na: 2", "key-twice", (2, 1)), ("? [x]\n: 1", "key-not-text", (1, 3)),
+    ("a: !!python/object:os.system x", "tag", (1, 4)), ("a: \x07", "yaml-syntax", (0, 0)), ("a: *nothing", "yaml-syntax", (1, 0))])
+def test_what_is_wrong_is_told_with_its_place(text: str, code: str, place: tuple[int, int]) -> None:
+    with pytest.raises(FileError) as problem:
+        parse(text, "f.yaml")
+    mistake = problem.value.mistakes[0]
+    assert mistake.code == code
+    assert mistake.position is not None
+    assert mistake.position.file == "f.yaml"
+    if place[1]:
+        assert (mistake.position.line, mistake.position.column) == place
+
+
+def test_bombs_are_bounded(tmp_path: Path) -> None:
+    laughs = "a: &a [x,x,x,x,x,x,x,x,x]\n" + "".join(
+        f"{chr(98 + n)}: &{chr(98 + n)} [{','.join(['*' + chr(97 + n)] * 9)}]\n" for n in range(8))
+    deep = "a: " + "[" * 60 + "]" * 60
+    for text in (laughs, deep):
+        with pytest.raises(FileError, match="too large or too deeply"):
+            parse(text, "f")
+    (tmp_path / "big").write_text("a" * (MAX_BYTES + 1))
+    with pytest.raises(FileError, match="larger than"):
+        read_text(tmp_path / "big", "big")
+
+
+def test_positions_lead_to_keys_and_values() -> None:
+    document = parse("charter: x\ngrants:\n  - role: r\n    at: p\n", "f")
+    assert document.position(("grants", 0, "at")) == Position("f", 4, 9)
+    assert document.position(("grants", 0, "at"), key=True) == Position("f", 4, 5)
+    assert document.position(("grants", 0, "missing", "deeper")) == Position("f", 3, 5)
+    assert document.position(("nothing",)) == Position("f", 1, 1)
+    assert fields_at(CharterFile, ("grants", 0)) == ["role", "at", "because", "for", "from", "until"]
+    assert "kind" in fields_at(CharterFile, ("identity",))
+
+
+GOOD = {"charter": "x", "tenant": "t", "purpose": "p", "identity": {"kind": "service-account", "name": "x"}}
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=5) | st.floats(allow_nan=False), lambda v: st.lists(v, max_size=3)
+                    | st.dictionaries(st.sampled_from(["role", "at", "for", "kind", "name", "x"]), v, max_size=3), max_leaves=6),
+       st.sampled_from(["charter", "review", "identity", "grants", "credentials", "proofs", "zzz"]))
+def test_whatever_stands_in_a_file_is_read_or_told(value: Any, key: str) -> None:
+    from sigillum.charters.reading import Document
+    try:
+        validate(CharterFile, Document("f", {**GOOD, key: value}, {}, {}))
+    except FileError as problem:
+        assert problem.mistakes
+        assert all(m.what and m.mend and m.position for m in problem.mistakes)
+    else:
+        assert key != "zzz"
+
+
+@pytest.mark.parametrize(("section", "what"), [
+    ({"grants": [{"role": "r", "at": "p", "for": "1d", "until": "2027-01-01T00:00:00Z"}]}, "both say when it ends"),
+    ({"grants": [{"role": "r", "at": "p", "from": "2027-01-02T00:00:00Z", "until": "2027-01-01T00:00:00Z"}]}, "does not lie after"),
+    ({"grants": [{"role": "r", "at": "/p"}]}, "not a place"), ({"charter": "Wind Ingest"}, "not a charter's name"),
+    ({"credentials": [{"name": "k", "kind": "api-token", "keep_in": "holder"}]}, "made by the tenant"),
+    ({"credentials": [{"name": "k", "kind": "key-pair", "public_key": "file:x"}]}, "key that its holder made"),
+    ({"credentials": [{"name": "k", "kind": "key-pair", "keep_in": "holder", "public_key": "x"}]}, "names a file"),
+    ({"credentials": [{"name": "k", "kind": "key-pair", "lasts": "1d", "renew_before": "2d"}]}, "not shorter"),
+    ({"proofs": [{"at": "p"}]}, "`can` or `cannot`"), ({"proofs": [{"can": "a.b", "cannot": "a.c", "at": "p"}]}, "`can` or `cannot`"),
+    ({"proofs": [{"cannot": "a.b", "at": "p", "count": 1}]}, "cannot stand here"), ({"proofs": [{"can": "append", "at": "p"}]}, "not a permission"),
+    ({"review": "soon"}, "not a date"), ({"identity": {"kind": "service-acount", "name": "x"}}, "cannot be 'service-acount'")])
+def test_what_cannot_stand_together(section: dict[str, Any], what: str) -> None:
+    from sigillum.charters.reading import Document
+    with pytest.raises(FileError) as problem:
+        validate(CharterFile, Document("f", {**GOOD, **section}, {}, {}))
+    assert any(what in m.what for m in problem.value.mistakes), problem.value.mistakes

@@ -1,0 +1,238 @@
+"""Servers that are not our sandbox: a plain SCIM server, odd paging, strange answers, other authorization servers."""
+
+from __future__ import annotations
+
+import base64
+import http.server
+import json
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+
+from conftest import CHARTER, Desk
+from sigillum.core.errors import RefusedError, SigillumError, UnreachableError, UsageError
+from sigillum.core.facts import Query
+from sigillum.core.secret import Secret
+from sigillum.keys.store import make_key
+from sigillum.protocols import oauth
+from sigillum.protocols.authzen import evaluate
+from sigillum.protocols.http import Http, HttpError, check_address
+from sigillum.protocols.scim import ScimClient
+from sigillum.tenants.open import OpenTenant
+from sigillum.tenants.port import Address, Link
+from sigillum.tenants.registry import connect
+
+Json = dict[str, Any]
+Answerer = Callable[[str, str, dict[str, list[str]], bytes], tuple[int, Any, dict[str, str]]]
+
+
+@contextmanager
+def server(answer: Answerer) -> Iterator[str]:
+    """An HTTP server on loopback; `answer(method, path, query, body)` gives status, JSON (or bytes) and headers."""
+    class Handler(http.server.BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+
+        def reply(self) -> None:
+            body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+            parts = urlsplit(self.path)
+            status, content, headers = answer(self.command, parts.path, parse_qs(parts.query), body)
+            data = content if isinstance(content, bytes) else json.dumps(content).encode()
+            self.send_response(status)
+            for name, value in {"Content-Length": str(len(data)), **headers}.items():
+                self.send_header(name, value)
+            self.end_headers()
+            self.wfile.write(data)
+        do_GET = do_POST = do_PATCH = do_DELETE = reply  # noqa: N815
+
+        def log_message(self, *_: object) -> None:
+            pass
+    made = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    thread = threading.Thread(target=made.serve_forever, daemon=True)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{made.server_address[1]}"
+    finally:
+        made.shutdown()
+        made.server_close()
+        thread.join()
+
+
+class PlainScim:
+    """Users and nothing else: no profile, no custom types, weak ETags, no ResourceTypes at all."""
+
+    def __init__(self) -> None:
+        self.users: dict[str, Json] = {}
+
+    def __call__(self, method: str, path: str, query: dict[str, list[str]], body: bytes) -> tuple[int, Any, dict[str, str]]:
+        if not path.startswith("/scim/Users"):
+            return 404, {"status": "404"}, {}
+        identity = path.removeprefix("/scim/Users").strip("/")
+        if method == "POST":
+            given = json.loads(body)
+            if any(u["userName"] == given["userName"] for u in self.users.values()):
+                return 409, {"scimType": "uniqueness", "status": "409"}, {}
+            made = {**given, "id": f"u{len(self.users)}", "meta": {"version": 'W/"1"'}}
+            self.users[made["id"]] = made
+            return 201, made, {}
+        if method == "PATCH":
+            for operation in json.loads(body)["Operations"]:
+                self.users[identity][operation["path"]] = operation["value"]
+            return 204, b"", {}
+        if identity:
+            return (200, self.users[identity], {}) if identity in self.users else (404, {}, {})
+        wanted = query.get("filter", [""])[0]
+        found = [u for u in self.users.values() if not wanted or u["userName"] in wanted or u.get("externalId", "?") in wanted]
+        return 200, {"totalResults": len(found), "Resources": found}, {}
+
+
+def test_a_plain_scim_server_is_a_valid_tenant(bare: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PLAIN_TOKEN", "plain-secret")
+    scim = PlainScim()
+    with server(scim) as base:
+        added = bare.run("tenant", "add", "summit", f"{base}/scim", "--admin", "ada", "--token", "env:PLAIN_TOKEN")
+        assert added.code == 0, added.err
+        inspected = bare.run("tenant", "inspect", "summit")
+        assert "cannot  grant roles: it has no resource type for a grant" in inspected.out
+        bare.charter()
+        ran = bare.run("enact", "wind-ingest", "--yes", "--no-prove", "--format", "json")
+        assert ran.code == 0, ran.out
+        assert [s["about"] for s in ran.json["charters"][0]["steps"] if s["state"] == "done"] == ["account wind-ingest"]
+        account = scim.users["u0"]
+        assert account["externalId"].startswith("sig-")
+        assert list(account["schemas"]) == ["urn:ietf:params:scim:schemas:core:2.0:User"]
+        bare.charter(CHARTER.replace("display: Wind readings ingest", "display: Wind"))
+        assert bare.run("enact", "wind-ingest", "--yes", "--no-prove").code == 0
+        assert scim.users["u0"]["displayName"] == "Wind"
+        again = bare.run("rehearse", "wind-ingest")
+        assert "cannot be looked up at summit: it has no resource type for a role" in " ".join(again.out.split())
+
+
+def test_an_unknown_fate_at_a_tenant_that_promises_nothing_is_left_to_a_person(bare: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PLAIN_TOKEN", "plain-secret")
+    scim = PlainScim()
+    fail = [True]
+
+    def broken(method: str, path: str, query: dict[str, list[str]], body: bytes) -> tuple[int, Any, dict[str, str]]:
+        if method == "POST" and fail[0]:
+            return 500, {"detail": "who knows"}, {}
+        return scim(method, path, query, body)
+    with server(broken) as base:
+        bare.run("tenant", "add", "summit", f"{base}/scim", "--admin", "ada", "--token", "env:PLAIN_TOKEN")
+        bare.charter()
+        ran = bare.run("enact", "wind-ingest", "--yes", "--no-prove")
+        assert ran.code == 6
+        assert "may or may not have arrived" in " ".join(ran.out.split())
+        fail[0] = False
+        assert bare.run("enact", "wind-ingest", "--yes", "--no-prove").code == 6
+        assert scim.users == {}
+        assert bare.run("enact", "wind-ingest", "--yes", "--no-prove", "--send-again").code == 0
+        assert len(scim.users) == 1
+
+
+@pytest.mark.parametrize("style", ["index", "cursor", "stuck"])
+def test_paging_as_others_do_it(style: str) -> None:
+    def pages(method: str, path: str, query: dict[str, list[str]], body: bytes) -> tuple[int, Any, dict[str, str]]:
+        if style == "cursor":
+            at = int(query.get("cursor", ["0"])[0])
+            return 200, {"Resources": [{"id": str(at)}], **({"nextCursor": str(at + 1)} if at < 4 else {})}, {}
+        at = int(query.get("startIndex", ["1"])[0]) if style == "index" else 1
+        return 200, {"totalResults": 5 if style == "index" else 10**9, "Resources": [{"id": str(at - 1)}]}, {}
+    with server(pages) as base:
+        found = ScimClient(Http(), base, Secret("t")).find("/Users", "", most=40)
+        if style == "stuck":
+            with pytest.raises(UnreachableError, match="more than 40 answers"):
+                list(found)
+        else:
+            assert [u["id"] for u in found] == list("01234")
+
+
+@pytest.mark.parametrize("content", [b"[]", b'{"Resources": 5}', b'{"Resources": [1, null]}', b"\xff", b"", b'{"totalResults": "x", "Resources": []}'])
+def test_rubbish_never_escapes_as_another_error(content: bytes) -> None:
+    with server(lambda *a: (200, content, {})) as base:
+        tenant = OpenTenant(Address("x", base), Http(), Secret("t"))
+        try:
+            assert tenant.facts([Query("account", "name", "a")])[Query("account", "name", "a")].things == ()
+        except SigillumError as problem:
+            assert problem.mend
+
+
+@pytest.mark.parametrize(("answer", "error"), [
+    ((200, {"access_token": "t", "token_type": "DPoP"}, {}), UnreachableError), ((200, {"token_type": "bearer"}, {}), UnreachableError),
+    ((400, {"error": "invalid_grant", "error_description": "no\x1b[2J"}, {}), RefusedError), ((401, b"<html>", {}), RefusedError)])
+def test_token_answers_of_strangers(answer: tuple[int, Any, dict[str, str]], error: type[SigillumError]) -> None:
+    with server(lambda *a: answer) as base, pytest.raises(error) as problem:
+        oauth.token_for_assertion(Http(), oauth.Metadata(base, base + "/t"), Secret("a"))
+    assert "\x1b" not in problem.value.what
+
+
+def test_metadata_must_speak_for_its_issuer() -> None:
+    said: Json = {}
+
+    def answer(method: str, path: str, query: dict[str, list[str]], body: bytes) -> tuple[int, Any, dict[str, str]]:
+        return (200, said, {}) if path == "/as/.well-known/oauth-authorization-server" else (404, {}, {})
+    with server(answer) as base:
+        issuer = base + "/as"
+        said |= {"issuer": issuer, "token_endpoint": issuer + "/token"}
+        assert oauth.discover(Http(), issuer).token_endpoint == issuer + "/token"  # below the issuer, as many do it
+        with pytest.raises(UnreachableError, match="no authorization server metadata"):
+            oauth.discover(Http(), base)
+        said["issuer"] = "https://evil.example"
+        with pytest.raises(UnreachableError, match="another issuer"):
+            oauth.discover(Http(), issuer)
+        said |= {"issuer": issuer, "token_endpoint": 5}
+        with pytest.raises(UnreachableError, match="no token endpoint"):
+            oauth.discover(Http(), issuer)
+
+
+@pytest.mark.parametrize("algorithm", ["Ed25519", "ES256", "RS256"])
+def test_an_assertion_is_as_the_rfc_says(algorithm: str) -> None:
+    from datetime import UTC, datetime
+    key = make_key(algorithm)
+    signed = [oauth.assertion(key, algorithm, "me", "https://issuer", datetime(2027, 1, 1, tzinfo=UTC), 60, "kid").reveal() for _ in range(2)]
+    head, claims = (json.loads(base64.urlsafe_b64decode(p + "==")) for p in signed[0].split(".")[:2])
+    assert (head["alg"], head["kid"]) == (algorithm, "kid")
+    assert (claims["iss"], claims["sub"], claims["aud"], claims["exp"] - claims["iat"]) == ("me", "me", "https://issuer", 60)
+    assert signed[0] != signed[1]  # a fresh jti each
+
+
+@pytest.mark.parametrize(("answer", "result"), [
+    ((200, {"decision": True, "context": {"reason": "r"}}, {}), (True, "r")), ((200, {"decision": False}, {}), (False, "")),
+    ((200, {"decision": "yes"}, {}), UnreachableError), ((403, {}, {}), RefusedError)])
+def test_decisions_of_strangers(answer: tuple[int, Any, dict[str, str]], result: Any) -> None:
+    with server(lambda *a: answer) as base:
+        if isinstance(result, tuple):
+            assert evaluate(Http(), base, Secret("t"), "s", "a.b", "p") == result
+        else:
+            with pytest.raises(result):
+                evaluate(Http(), base, Secret("t"), "s", "a.b", "p")
+
+
+@pytest.mark.parametrize("url", ["http://tenant.example/x", "ftp://x", "https://", "file:///etc/passwd", "http://127.0.0.1.evil.example", "http://localhost@evil.example/"])
+def test_addresses_that_are_not_used(url: str) -> None:
+    with pytest.raises(UsageError, match="only https"):
+        check_address(url)
+
+
+def test_what_an_answer_says_of_time() -> None:
+    with server(lambda *a: (200, {}, {"Retry-After": "Wed, 21 Oct 2099 07:28:00 GMT"})) as base:
+        answer = Http().send("GET", base, {})
+        reading = answer.clock()
+        assert reading is not None
+        assert abs(reading.skew_seconds) < 2
+        assert (answer.retry_after() or 0) > 10**9
+    with server(lambda *a: (200, {}, {"Age": "5", "Retry-After": "soon"})) as base:
+        cached = Http().send("GET", base, {})
+        assert (cached.clock(), cached.retry_after()) == (None, None)
+    with pytest.raises(HttpError) as problem:
+        Http().send("GET", "http://127.0.0.1:9/", {})
+    assert problem.value.sent is False
+
+
+def test_a_driver_that_is_not_there(tmp_path: Path) -> None:
+    with pytest.raises(SigillumError, match="no driver 'carrier-pigeon'"):
+        connect(Address("x", "https://x.example", driver="carrier-pigeon"), Link(Secret("t"), tmp_path))
