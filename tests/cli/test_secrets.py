@@ -90,6 +90,6 @@ def test_a_secret_shows_nothing() -> None:
     assert (secret == Secret("hush"), secret == "hush", hash(secret) == hash(Secret("hush"))) == (True, False, True)
     for spill in (pickle.dumps, json.dumps, lambda s: s.__getstate__()):
         with pytest.raises(TypeError):
-            spill(secret)  # type: ignore[operator]
+            spill(secret)
     with pytest.raises(ValueError, match="not empty"):
         Secret("")

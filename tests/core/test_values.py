@@ -133,7 +133,7 @@ def test_the_chain_shows_any_single_change(bodies: list[dict[str, Any]], data: s
     at = data.draw(st.integers(0, len(entries) - 1))
     name = data.draw(st.sampled_from(["stream", "previous", "at", "writer", "key_id", "kind", "charter", "hash", "signature"]))
     spoiled = [*entries]
-    spoiled[at] = dataclasses.replace(entries[at], **{name: "other"})
+    spoiled[at] = dataclasses.replace(entries[at], **{name: "other"})  # type: ignore[arg-type]
     assert chain.check(spoiled, "s", signed)[1]
     assert at == len(entries) - 1 or chain.check([e for e in entries if e is not entries[at]], "s", signed)[1]
     resealed = sealed([*bodies[:at], {"x": 99}, *bodies[at + 1:]])  # by somebody with the key: only a checkpoint shows it

@@ -181,8 +181,9 @@ def test_clients_register_sign_in_are_asked_about_and_end(away: Away) -> None:
         return pool.request("POST", f"{account.base}/oauth/clients", body=json.dumps(body), headers={
             "Authorization": f"Bearer {away.tokens[admin]}"})
     assert register({}, "watch").status == 403
-    for bad in ([], {"token_endpoint_auth_method": "none"}, {"token_endpoint_auth_method": "private_key_jwt"},
-                {"grant_types": ["implicit"]}, {"jwks_uri": "https://x"}):
+    wrong_metadata: list[Any] = [[], {"token_endpoint_auth_method": "none"}, {"token_endpoint_auth_method": "private_key_jwt"},
+                {"grant_types": ["implicit"]}, {"jwks_uri": "https://x"}]
+    for bad in wrong_metadata:
         assert register(bad).json()["error"] == "invalid_client_metadata"
     assert register({"redirect_uris": ["nowhere"]}).json()["error"] == "invalid_redirect_uri"
     client = register({"client_name": "mailer"}).json()

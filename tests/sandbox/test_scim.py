@@ -277,9 +277,9 @@ def test_grants_and_credentials_keep_what_must_not_change(away: Away) -> None:
     assert (made["active"], made["thumbprint"]) == (False, "kPrK_qmxVWaYVA9wwBF6Iuo3vVzz7TxHCTwXBygrS4k")
     for path, change in ((f"/Credentials/{made['id']}", {"limits": ["stream.read"]}), (f"/Credentials/{made['id']}", {"validUntil": "2098-01-01T00:00:00Z"}),
                          (f"/Grants/{grant['id']}", {"validUntil": "2098-01-01T00:00:00Z"}), (f"/Grants/{grant['id']}", {"role": link("Roles", place)})):
-        op = {"schemas": [PATCH_OP], "Operations": [{"op": "replace", "path": n, "value": v} for n, v in change.items()]}
+        op: Json = {"schemas": [PATCH_OP], "Operations": [{"op": "replace", "path": n, "value": v} for n, v in change.items()]}
         if "limits" in change:
-            op["Operations"].append({"op": "replace", "path": "publicKey.x", "value": "other"})  # type: ignore[union-attr]
+            op["Operations"].append({"op": "replace", "path": "publicKey.x", "value": "other"})
         answer = away.scim("PATCH", path, op)
         assert (answer.status, answer.json().get("scimType")) == (400, "mutability")
     for wrong in ({"publicKey": {**key, "x": "short"}}, {"publicKey": None}, {"validUntil": "2099-01-01T00:00:00Z"},

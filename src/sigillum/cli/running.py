@@ -8,7 +8,7 @@ import sys
 from typing import Any, NoReturn, Protocol, cast
 
 from sigillum import __version__
-from sigillum.core.errors import FileError, MachineError, Outcome, SigillumError, UsageError
+from sigillum.core.errors import FileError, MachineError, Outcome, Position, SigillumError, UsageError
 from sigillum.core.text import did_you_mean
 
 from .context import Context
@@ -124,7 +124,7 @@ def tell(problem: SigillumError) -> str:
     """An error in its three parts: what, where, what to do; or every mistake of a file."""
     if isinstance(problem, FileError) and problem.mistakes:
         lines = []
-        for mistake in problem.mistakes:
+        for mistake in sorted(problem.mistakes, key=lambda m: m.position or Position("")):
             lines.append(f"{mistake.position or problem.where}: {mistake.what}\n    {mistake.mend}\n")
         count = len(problem.mistakes)
         return "".join(lines) + f"{count} mistake{'s' if count != 1 else ''}. Nothing was done.\n"

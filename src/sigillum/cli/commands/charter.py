@@ -52,13 +52,15 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _new(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.charters import files
     from sigillum.workflows import describe
     office = context.office
     if args.principal:
         if not args.tenant:
             raise UsageError("--from needs --tenant", where="charter new", mend="name the tenant where the account is")
         path = describe.from_principal(office, args.name, args.tenant, args.principal)
-        context.show_text(f"{path} describes the account as it stands. Next: `sigillum rehearse {args.name}`.")
+        shown = files.shown_path(office.workspace, path)
+        context.show_text(f"{shown} describes the account as it stands. Next: `sigillum rehearse {args.name}`.")
         return Outcome.DONE
     usual = office.workspace.file.defaults.owner
     answers = {}
@@ -66,7 +68,8 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
         given = getattr(args, name) or (usual if name == "owner" else None)
         answers[name] = given or context.ask(question)
     path = describe.new(office, describe.Wanted(args.name, **answers))
-    context.show_text(f"{path} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`.")
+    shown = files.shown_path(office.workspace, path)
+    context.show_text(f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`.")
     return Outcome.DONE
 
 
@@ -100,9 +103,11 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _rename(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.charters import files
     from sigillum.workflows.describe import rename
     path = rename(context.office, args.name, args.new_name)
-    context.show_text(f"{args.name} is called {args.new_name} now ({path}); what it made stays its own.")
+    shown = files.shown_path(context.office.workspace, path)
+    context.show_text(f"{args.name} is called {args.new_name} now ({shown}); what it made stays its own.")
     return Outcome.DONE
 
 

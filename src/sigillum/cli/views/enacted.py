@@ -77,17 +77,19 @@ def closing(done: Enacted) -> str:
 
 
 def proofs(report: ProofReport, ident: Ident) -> RenderableType:
-    """The proofs: expectation, verdict, how it was put to the test, what was said."""
-    made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    for head in ("expectation", "verdict", "how", "said"):
-        made.add_column(head, overflow="fold")
+    """The proofs: verdict, how it was put to the test, the expectation, and what was said to it."""
+    made = Table.grid(padding=(0, 2, 0, 0))
+    made.add_column(no_wrap=True)
+    made.add_column(no_wrap=True)
+    made.add_column(overflow="fold")
     for result in report.results:
         word, style = _HELD[result.held]
-        made.add_row(Text(result.proof.words()), Text(word, style), str(result.manner), Text(result.said))
+        made.add_row(Text(word, style), str(result.manner), Text(result.proof.words()))
+        made.add_row("", "", Text(result.said, "dim"))
     who = Text.assemble("ran as ", (ident(report.principal), "bold"),
                         f", with {report.credential}, a fresh token" if report.credential else "", "\n",
                         (_said(report, ident), "dim"))
-    return Group(who, made)
+    return Group(who, "", made)
 
 
 def _said(report: ProofReport, ident: Ident) -> str:
