@@ -11,8 +11,8 @@ import pytest
 
 from conftest import Desk
 from sigillum import __version__
-from sigillum.cli.main import COMMANDS, command_of
 from sigillum.cli.options import resolve
+from sigillum.cli.registry import COMMANDS, command_of
 from sigillum.cli.running import build
 
 ROOT = Path(__file__).parents[2]

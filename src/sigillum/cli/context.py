@@ -12,9 +12,12 @@ from sigillum.core.times import format_instant, rough_duration, whole_second
 from .options import Options
 
 if TYPE_CHECKING:
+    import argparse
+
     from rich.console import Console, RenderableType
     from rich.status import Status
 
+    from sigillum.core.charter import Charter
     from sigillum.workflows.office import Header, Office, Progress, Settings
 
 PIPE_WIDTH = 110
@@ -46,6 +49,13 @@ class Context:
             from sigillum.workflows.office import Office
             self._office = Office.open(self.settings())
         return self._office
+
+    def charters(self, args: argparse.Namespace) -> list[Charter]:
+        """The charters that `charters` and `--all` name. Raises UsageError where none is, FileError."""
+        if not args.charters and not args.all:
+            from sigillum.core.errors import UsageError
+            raise UsageError("no charter is named", where=args.command, mend="name some, or say --all")
+        return self.office.charters(args.charters, all_=args.all)
 
     def _announce(self, header: Header) -> None:
         skew = f", {rough_duration(header.skew_seconds)} {'ahead' if header.skew_seconds > 0 else 'behind'}" \

@@ -42,6 +42,12 @@ def common() -> argparse.ArgumentParser:
     return parser
 
 
+def charters(parser: argparse.ArgumentParser) -> None:
+    """The arguments of commands that take several charters; `Context.charters` reads them."""
+    parser.add_argument("charters", nargs="*", metavar="CHARTER", help="a charter's name, or its file")
+    parser.add_argument("--all", action="store_true", help="all charters of the workspace")
+
+
 def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = None) -> Options:
     """Raises UsageError for a value that has no meaning."""
     environment = os.environ if environment is None else environment

@@ -12,8 +12,8 @@ from sigillum.core.errors import FileError, MachineError, Outcome, Position, Sig
 from sigillum.core.text import did_you_mean
 
 from .context import Context
-from .main import COMMANDS, command_of, load
-from .options import Options, common, resolve
+from .options import common, resolve
+from .registry import COMMANDS, command_of, load
 
 EPILOG = """\
 Begin with `sigillum demo`, or with `sigillum init` in a new folder.
@@ -69,26 +69,9 @@ def _overview() -> str:
 
 def run(arguments: list[str]) -> int:
     """Run the program with these arguments; returns its exit code."""
-    options = Options(debug="--debug" in arguments)
-    context: Context | None = None
+    debug = "--debug" in arguments
     try:
-        name = command_of(arguments)
-        if name is None:
-            if not arguments or {"-h", "--help"} & set(arguments):
-                sys.stdout.write(_overview())
-                return 0 if arguments else int(Outcome.USAGE)
-            if "--version" in arguments:
-                sys.stdout.write(f"sigillum {__version__}\n")
-                return 0
-            raise UsageError("no command is given", where="sigillum", mend="`sigillum -h` lists them")
-        if name not in COMMANDS:
-            raise UsageError(f"there is no command {name!r}", where="sigillum", mend=did_you_mean(name, COMMANDS))
-        args = build([name]).parse_args(arguments)
-        options = resolve(args)
-        context = Context(options)
-        outcome = cast(Command, load(name)).run(args, context)
-        sys.stdout.flush()
-        return int(outcome)
+        return _dispatch(arguments)
     except SystemExit as end:  # argparse after -h
         return int(end.code or 0)
     except KeyboardInterrupt:
@@ -97,27 +80,49 @@ def run(arguments: list[str]) -> int:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
-    except SigillumError as problem:
-        if options.debug:
-            raise
-        sys.stderr.write(tell(problem))
-        return int(problem.outcome)
-    except OSError as problem:
-        if options.debug:
-            raise
-        wrapped = MachineError(f"{problem.strerror or problem}", where=str(problem.filename or ""),
-                               mend="mend that, then run the same command again")
-        sys.stderr.write(tell(wrapped))
-        return int(wrapped.outcome)
     except Exception as problem:
-        if options.debug:
+        if debug:
             raise
-        sys.stderr.write(f"sigillum: this is a fault of ours ({type(problem).__name__})\n"
-                         "  do     run it again with --debug and report what it shows\n")
-        return int(Outcome.MACHINE)
+        known = _known(problem)
+        sys.stderr.write(tell(known))
+        return int(known.outcome)
+
+
+def _dispatch(arguments: list[str]) -> int:
+    name = command_of(arguments)
+    if name is None:
+        return _without_command(arguments)
+    if name not in COMMANDS:
+        raise UsageError(f"there is no command {name!r}", where="sigillum", mend=did_you_mean(name, COMMANDS))
+    args = build([name]).parse_args(arguments)
+    context = Context(resolve(args))
+    try:
+        outcome = cast(Command, load(name)).run(args, context)
+        sys.stdout.flush()
+        return int(outcome)
     finally:
-        if context is not None:
-            context.close()
+        context.close()
+
+
+def _without_command(arguments: list[str]) -> int:
+    if not arguments or {"-h", "--help"} & set(arguments):
+        sys.stdout.write(_overview())
+        return int(Outcome.DONE if arguments else Outcome.USAGE)
+    if "--version" in arguments:
+        sys.stdout.write(f"sigillum {__version__}\n")
+        return 0
+    raise UsageError("no command is given", where="sigillum", mend="`sigillum -h` lists them")
+
+
+def _known(problem: Exception) -> SigillumError:
+    """Any error as one of ours."""
+    if isinstance(problem, SigillumError):
+        return problem
+    if isinstance(problem, OSError):
+        return MachineError(f"{problem.strerror or problem}", where=str(problem.filename or ""),
+                            mend="mend that, then run the same command again")
+    return MachineError(f"this is a fault of ours ({type(problem).__name__})",
+                        mend="run it again with --debug and report what it shows")
 
 
 def tell(problem: SigillumError) -> str:

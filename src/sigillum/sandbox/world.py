@@ -21,7 +21,7 @@ from .store import Store
 Json = dict[str, Any]
 ALL_POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "tenant")
 LIMITS = {
-    "assertion_seconds": 300, "token_seconds": 600, "keys_per_principal": 3,
+    "assertion_seconds": 3600, "token_seconds": 600, "keys_per_principal": 3,
     "credential_seconds": 0, "arrival_seconds": 0, "answer_items": 100,
 }
 

@@ -7,7 +7,7 @@ import json
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import charters, common
 from sigillum.core.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -33,8 +33,7 @@ def add_parser(subparsers: Any) -> None:
                      help="describe this account of the tenant as it stands (its name or principal id)")
     check = verbs.add_parser("check", parents=[common()],
                              description="Check charters without asking a tenant; every mistake at once.")
-    check.add_argument("charters", nargs="*")
-    check.add_argument("--all", action="store_true", help="all charters of the workspace")
+    charters(check)
     check.add_argument("--format", choices=("text", "json"), default="text")
     show = verbs.add_parser("show", parents=[common()], description="A charter with its defaults filled in.")
     show.add_argument("name")
@@ -74,10 +73,8 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _check(args: argparse.Namespace, context: Context) -> Outcome:
-    if not args.charters and not args.all:
-        raise UsageError("no charter is named", where="charter check", mend="name some, or say --all")
     try:
-        found = context.office.charters(args.charters, all_=args.all)
+        found = context.charters(args)
     except FileError as problem:
         if args.format == "text" or not problem.mistakes:
             raise

@@ -23,7 +23,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     import shtab
 
-    from sigillum.cli.main import COMMANDS
+    from sigillum.cli.registry import COMMANDS
     from sigillum.cli.running import build
     context.show_text(shtab.complete(build(list(COMMANDS)), shell=args.shell))
     return Outcome.DONE

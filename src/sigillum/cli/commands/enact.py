@@ -6,8 +6,8 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
-from sigillum.core.errors import Outcome, UsageError, worst
+from sigillum.cli.options import charters, common
+from sigillum.core.errors import Outcome, worst
 
 if TYPE_CHECKING:
     from sigillum.core.charter import Charter
@@ -27,8 +27,7 @@ def add_parser(subparsers: Any) -> None:
         "enact", parents=[common()], epilog=EXAMPLE,
         description="Show the rehearsal, ask, carry the steps out, read each back, and prove. It can be stopped at any "
                     "moment and run again; what is as the charter says is left alone.")
-    parser.add_argument("charters", nargs="*")
-    parser.add_argument("--all", action="store_true", help="all charters of the workspace")
+    charters(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask; ending in a prod stage also wants --end")
     parser.add_argument("--end", action="store_true", help="also end things in a prod stage")
     parser.add_argument("--no-prove", action="store_true", help="leave the proofs for later")
@@ -40,10 +39,8 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.enact import Choices
-    if not args.charters and not args.all:
-        raise UsageError("no charter is named", where="enact", mend="name some, or say --all")
     office = context.office
-    charters = office.charters(args.charters, all_=args.all)
+    charters = context.charters(args)
     choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again)
     if args.yes:
         return _carry_out(args, context, charters, choices)

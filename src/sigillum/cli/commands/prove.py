@@ -6,8 +6,8 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
-from sigillum.core.errors import Outcome, UsageError, worst
+from sigillum.cli.options import charters, common
+from sigillum.core.errors import Outcome, worst
 
 EXAMPLE = """examples:
   sigillum prove wind-ingest
@@ -19,8 +19,7 @@ def add_parser(subparsers: Any) -> None:
         "prove", parents=[common()], epilog=EXAMPLE,
         description="Sign in as the identity with a fresh token, and try what must work and what must not. What could "
                     "harm is asked of the tenant, not tried.")
-    parser.add_argument("charters", nargs="*")
-    parser.add_argument("--all", action="store_true", help="all charters of the workspace that have proofs")
+    charters(parser)
     parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="sign in with this one")
     parser.add_argument("--format", choices=("text", "json"), default="text")
 
@@ -32,9 +31,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import enacted
     from sigillum.workflows.ledgers import keep_witness
     from sigillum.workflows.prove import prove
-    if not args.charters and not args.all:
-        raise UsageError("no charter is named", where="prove", mend="name some, or say --all")
-    charters = context.office.charters(args.charters, all_=args.all)
+    charters = context.charters(args)
     if args.all:
         charters = [c for c in charters if c.proofs]
     context.office.ledger(write=True)

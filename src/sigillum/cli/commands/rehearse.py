@@ -6,8 +6,8 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
-from sigillum.core.errors import Outcome, UsageError, worst
+from sigillum.cli.options import charters, common
+from sigillum.core.errors import Outcome, worst
 
 EXAMPLE = """examples:
   sigillum rehearse wind-ingest
@@ -19,8 +19,7 @@ def add_parser(subparsers: Any) -> None:
         "rehearse", parents=[common()], epilog=EXAMPLE,
         description="Compare charters with their tenants: what enacting would do, in order, and what would go wrong. "
                     "Changes nothing; an administrator who may only look is enough.")
-    parser.add_argument("charters", nargs="*")
-    parser.add_argument("--all", action="store_true", help="all charters of the workspace")
+    charters(parser)
     parser.add_argument("--strict", action="store_true", help="exit code 1 where anything differs")
     parser.add_argument("--adopt", action="store_true", help="as if a thing of the same name were taken over")
     parser.add_argument("--format", choices=("text", "json"), default="text")
@@ -29,10 +28,8 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import rehearsal
     from sigillum.workflows.rehearse import rehearse
-    if not args.charters and not args.all:
-        raise UsageError("no charter is named", where="rehearse", mend="name some, or say --all")
     found, outcomes = [], []
-    for charter in context.office.charters(args.charters, all_=args.all):
+    for charter in context.charters(args):
         result = rehearse(context.office, charter, adopt=args.adopt)
         outcomes.append(result.outcome(strict=args.strict))
         found.append(rehearsal.as_json(result))
