@@ -195,6 +195,17 @@ class Desk:
                               text=True, env={**os.environ, **environment}, stdin=subprocess.DEVNULL, timeout=SLOW)
         return Ran(done.returncode, done.stdout, done.stderr)
 
+    def answered(self, answers: str, *arguments: str) -> Ran:
+        """As its own process with a terminal to answer at."""
+        ours, theirs = os.openpty()
+        process = subprocess.Popen([sys.executable, "-m", "sigillum", *arguments], cwd=self.folder, stdin=theirs,
+                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        os.close(theirs)
+        os.write(ours, answers.encode())
+        out, err = process.communicate(timeout=SLOW)
+        os.close(ours)
+        return Ran(process.returncode, out, err)
+
     def know(self, away: Away, name: str = "summit", admin: str = "ada.rusk", extra: str = "") -> None:
         """Write a tenant into sigillum.yaml."""
         token = self.folder / ".sigillum" / f"{name}.{admin}.token"

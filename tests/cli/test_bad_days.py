@@ -7,6 +7,7 @@ import fcntl
 import http.server
 import re
 import resource
+import shlex
 import signal
 import socketserver
 import ssl
@@ -198,7 +199,7 @@ def test_interrupted(desk: Desk, sandbox: Sandbox, away: Away) -> None:
 
 
 def test_a_pipe_that_is_closed_early(desk: Desk) -> None:
-    done = subprocess.run(f"{sys.executable} -m sigillum charter schema | head -c 10; exit ${{PIPESTATUS[0]}}", shell=True,
+    done = subprocess.run(f"{shlex.quote(sys.executable)} -m sigillum charter schema | head -c 10; exit ${{PIPESTATUS[0]}}", shell=True,
                           executable="/bin/bash", cwd=desk.folder, capture_output=True, text=True, timeout=30)
     assert done.returncode == 0
     assert done.stderr == ""

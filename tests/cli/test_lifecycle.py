@@ -77,6 +77,28 @@ def test_an_ending_in_prod_wants_to_be_said(desk: Desk, away: Away) -> None:
     assert len(away.of("Grant")) == 1
 
 
+def test_it_asks_before_it_changes_anything(desk: Desk, away: Away) -> None:
+    ran = desk.answered("no\n", "enact", "wind-ingest")
+    assert (ran.code, "Carry out 6 steps?" in ran.err, "Nothing was changed." in ran.err) == (1, True, True)
+    assert away.of("User") == []
+    ran = desk.answered("yes\n", "enact", "wind-ingest")
+    assert (ran.code, "4 proofs held" in ran.out) == (0, True), ran.err
+    desk.charter(CHARTER.replace("role: stream-writer", "role: stream-keeper"))
+    kept = desk.answered("yes\n\n", "enact", "wind-ingest", "--no-prove")
+    assert (kept.code, len(away.of("Grant"))) == (6, 2)
+    ended = desk.answered("yes\nend\n", "enact", "wind-ingest", "--no-prove")
+    assert (ended.code, len(away.of("Grant"))) == (0, 1), ended.err
+
+
+def test_a_new_charter_asks_five_questions(desk: Desk) -> None:
+    path = desk.folder / "sigillum.yaml"
+    path.write_text(path.read_text().replace("  owner: mara.teel@brindlemoor.example\n", ""))
+    ran = desk.answered("summit\nIndex of pictures\njon.askew@brindlemoor.example\nstream-reader\nbrindlemoor/cameras\n",
+                        "charter", "new", "cam")
+    assert (ran.code, ran.err.count("?")) == (0, 5), ran.err
+    assert desk.run("charter", "show", "cam", "--format", "json").json["owner"] == "jon.askew@brindlemoor.example"
+
+
 def test_a_time_limit_counts_from_the_first_enacting(desk: Desk, away: Away, sandbox: Sandbox) -> None:
     desk.charter(CHARTER.replace("because: stores", "for: 10m, because: stores"))
     enact(desk)

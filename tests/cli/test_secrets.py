@@ -12,7 +12,6 @@ import time
 from pathlib import Path
 
 from conftest import CHARTER, Away, Desk, Sandbox
-from sigillum.core.secret import Secret
 
 
 def secrets_of(desk: Desk, away: Away) -> list[str]:
@@ -79,17 +78,3 @@ def test_text_of_a_tenant_cannot_steer_the_terminal(desk: Desk, away: Away) -> N
     assert "evil" in out
     assert "\x1b" not in out
     assert "‮" not in out
-
-
-def test_a_secret_shows_nothing() -> None:
-    import pickle
-
-    import pytest
-    secret = Secret("hush")
-    assert "hush" not in f"{secret} {secret!r} {secret!s} {[secret]} {secret:>20}"
-    assert (secret == Secret("hush"), secret == "hush", hash(secret) == hash(Secret("hush"))) == (True, False, True)
-    for spill in (pickle.dumps, json.dumps, lambda s: s.__getstate__()):
-        with pytest.raises(TypeError):
-            spill(secret)
-    with pytest.raises(ValueError, match="not empty"):
-        Secret("")

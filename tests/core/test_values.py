@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import inspect
 import json
+import pickle
 import pkgutil
 from datetime import UTC, datetime, timedelta
 from importlib import import_module
@@ -21,6 +22,7 @@ from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, 
 from sigillum.core.errors import Mistake, Outcome, Position, SigillumError, worst
 from sigillum.core.facts import Operation, Profile, Thing
 from sigillum.core.proofs import Manner, Trial, judge, manner_of
+from sigillum.core.secret import Secret
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
 
@@ -232,3 +234,14 @@ def test_every_facet_has_its_section() -> None:
     in_core = {m.name for m in pkgutil.iter_modules(facets.__path__)} - {"common"}
     in_files = {import_module(f"sigillum.charters.sections.{m.name}") for m in pkgutil.iter_modules(sections.__path__)}
     assert in_core == {m.FACET for m in in_files if hasattr(m, "FACET")}
+
+
+def test_a_secret_shows_nothing() -> None:
+    secret = Secret("hush")
+    assert "hush" not in f"{secret} {secret!r} {secret!s} {[secret]} {secret:>20}"
+    assert (secret == Secret("hush"), secret == "hush", hash(secret) == hash(Secret("hush"))) == (True, False, True)
+    for spill in (pickle.dumps, json.dumps, lambda s: s.__getstate__()):
+        with pytest.raises(TypeError):
+            spill(secret)
+    with pytest.raises(ValueError, match="not empty"):
+        Secret("")

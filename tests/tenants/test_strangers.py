@@ -109,7 +109,7 @@ def test_a_plain_scim_server_is_a_valid_tenant(bare: Desk, monkeypatch: pytest.M
         assert bare.run("enact", "wind-ingest", "--yes", "--no-prove").code == 0
         assert scim.users["u0"]["displayName"] == "Wind"
         again = bare.run("rehearse", "wind-ingest")
-        assert "cannot be looked up at summit: it has no resource type for a role" in " ".join(again.out.split())
+        assert "cannot be looked up at summit: it has no resource type for a grant" in " ".join(again.out.split())
 
 
 def test_an_unknown_fate_at_a_tenant_that_promises_nothing_is_left_to_a_person(bare: Desk, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -23,6 +23,7 @@ class Ledger(Protocol):
     """Append-only storage. Nothing is ordered by wall time."""
 
     stream: str
+    writable: bool  # it was opened with its signing key
 
     def head(self) -> Head:
         """Where it stands."""

@@ -56,6 +56,7 @@ class SqliteLedger:
     def __init__(self, path: Path, stream: str, writer: str, key_id: str = "", sign: Sign | None = None) -> None:
         self.path, self.stream, self.writer = path, stream, writer
         self._key_id, self._sign = key_id, sign
+        self.writable = sign is not None
         self._lock = threading.RLock()
         try:
             fresh = not path.exists()

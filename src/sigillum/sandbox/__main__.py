@@ -59,6 +59,7 @@ def main() -> int:
     try:
         described = world.read(given.world)
         listener.bind(("127.0.0.1", given.port))
+        listener.listen(2048)  # before anybody is told: early callers wait in the queue
     except (OSError, ValueError) as problem:
         print(f"sandbox: {problem}", file=sys.stderr)  # noqa: T201
         return 3

@@ -146,6 +146,9 @@ class Office:
     def ledger(self, *, write: bool = False) -> Ledger:
         """The ledger; for writing, with its signing key. Raises MachineError."""
         with self._lock:
+            if self._ledger is not None and write and not self._ledger.writable:
+                self._ledger.close()
+                self._ledger = None
             if self._ledger is None:
                 from sigillum.ledger.sqlite import SqliteLedger
                 if not self.has_ledger():
