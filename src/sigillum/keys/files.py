@@ -16,9 +16,10 @@ MAX_BYTES = 1_000_000
 def private_folder(path: Path) -> Path:
     """Make a folder that only its owner can enter. Raises MachineError."""
     try:
-        for folder in (*reversed(path.parents), path):
-            if not folder.exists():
-                folder.mkdir(exist_ok=True, mode=0o700)
+        if not path.is_dir():
+            for folder in (*reversed(path.parents), path):
+                if not folder.exists():
+                    folder.mkdir(exist_ok=True, mode=0o700)
         if stat.S_IMODE(path.stat().st_mode) & 0o077:
             path.chmod(0o700)
     except OSError as problem:

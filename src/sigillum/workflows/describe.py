@@ -127,7 +127,7 @@ def _grants(fact: Fact) -> list[str]:
         parts: dict[str, Any] = {"role": thing.get("role"), "at": thing.get("place"), "because": thing.get("reason"),
                                  "from": thing.get("from"), "until": thing.get("until")}
         written = {k: v for k, v in parts.items() if v}
-        lines += [f"  {'- ' if i == 0 else '  '}{k}: {_scalar(str(v)) if k == 'because' else v}"
+        lines += [f"  {'- ' if i == 0 else '  '}{k}: {_scalar(str(v))}"
                   for i, (k, v) in enumerate(written.items())]
     return lines
 
@@ -140,7 +140,7 @@ def _credentials(fact: Fact) -> list[str]:
         begun = parse_instant(thing.get("from")) if thing.get("from") else datetime.now(UTC)
         ends = parse_instant(thing.get("until")) if thing.get("until") else begun + timedelta(days=90)
         days = max(1, min(365, round((ends - begun).total_seconds() / DAY)))
-        lines += [f"  - name: {thing.get('name')}", "    kind: key-pair", f"    lasts: {days}d",
+        lines += [f"  - name: {_scalar(str(thing.get('name')))}", "    kind: key-pair", f"    lasts: {days}d",
                   "    keep_in: holder          # its private half is with whoever uses it now"]
         if thing.get("limits"):
             lines.append(f"    limits: [{', '.join(thing.get('limits'))}]")

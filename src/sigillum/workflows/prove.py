@@ -104,7 +104,7 @@ def _sign_in(tenant: Tenant, charter: Charter, state: Undertakings, keys: KeySto
     if credential is None:
         return tenant.as_administrator(principal), ""
     generation = state.latest("credential", credential.name)
-    if generation is None or (credential.name, generation.number) not in keys.held():
+    if generation is None or not keys.path(credential.name, generation.number).exists():
         raise SomebodyError(f"{credential.name} of {charter.name} is not here", where=charter.tenant,
                             mend=f"run `sigillum enact {charter.name}` first")
     shown = f"{credential.name}, generation {generation.number}"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 
 from sigillum.core.charter import API_TOKEN, KEY_PAIR, CredentialWant
 from sigillum.core.errors import Mistake
@@ -83,11 +83,11 @@ def _one(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> None:
         _bring(view, want, standing.number, terms, _first_why(standing))
         return
     assert generation is not None
-    reason = _renewal(view, want, standing, terms != known)
-    if reason:
+    renewal = _renewal(view, want, standing, terms != known)
+    if renewal is not None:
         fresh = terms_of(want, view.snapshot.now, {})
         old = standing.thing.id if standing.thing is not None else generation.id
-        _replace(view, want, generation, old, fresh, reason)
+        _replace(view, want, generation, old, fresh, renewal)
     elif standing.thing is None:
         waited = view.add(await_step(view, NAME, want.name, THING, standing, f"the credential {want.name}"))
         _finish(view, want, generation.number, generation.id, (waited,), active=False)
@@ -111,21 +111,29 @@ def _stranger(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> bo
     return True
 
 
-def _renewal(view: View, want: CredentialWant, standing: Standing, changed: bool) -> str:
-    """Why the present generation cannot stay, or nothing."""
+class Renewal(NamedTuple):
+    """Why the present generation cannot stay; `held` False: nobody here can use it, so it ends first."""
+
+    reason: str
+    held: bool
+
+
+def _renewal(view: View, want: CredentialWant, standing: Standing, changed: bool) -> Renewal | None:
+    """Why the present generation cannot stay, or None."""
     thing, generation = standing.thing, standing.generation
     assert generation is not None
     held = view.held.get((want.name, generation.number), "")
     if thing is not None and thing.get("until") and parse_instant(thing.get("until")) <= view.snapshot.now:
-        return f"it ended at {thing.get('until')}"
+        return Renewal(f"it ended at {thing.get('until')}", held=True)
     if want.held_here and not held:
         inactive = thing is None or not thing.get("active")
         if want.kind == API_TOKEN and inactive and view.snapshot.profile.secret_delivery == "sealed":
-            return ""
-        return "its secret was not caught" if want.kind == API_TOKEN else "its private key is not here"
+            return None
+        reason = "its secret was not caught" if want.kind == API_TOKEN else "its private key is not here"
+        return Renewal(reason, held=False)
     if thing is not None and want.kind == KEY_PAIR and want.held_here and thing.get("thumbprint") != held:
-        return "the key kept here is another one"
-    return "the charter limits it differently" if changed else ""
+        return Renewal("the key kept here is another one", held=False)
+    return Renewal("the charter limits it differently", held=True) if changed else None
 
 
 def _bring(view: View, want: CredentialWant, number: int, terms: Mapping[str, Any], why: str,
@@ -180,16 +188,15 @@ def _finish(view: View, want: CredentialWant, number: int, identity: str | Ref, 
 
 
 def _replace(view: View, want: CredentialWant, generation: Generation, old: str, terms: Mapping[str, Any],
-             reason: str) -> None:
+             renewal: Renewal) -> None:
     """A new generation; the old one ends after it, or before where nobody holds it."""
-    number = generation.number + 1
-    useless = "not" in reason or "another" in reason
-    if useless:
-        ended = _end(view, want.name, old, reason, ())
-        _bring(view, want, number, terms, f"a new generation, since {reason}", (ended,))
+    number, why = generation.number + 1, f"a new generation, since {renewal.reason}"
+    if not renewal.held:
+        ended = _end(view, want.name, old, renewal.reason, ())
+        _bring(view, want, number, terms, why, (ended,))
         return
-    done = _bring(view, want, number, terms, f"a new generation, since {reason}")
-    _end(view, want.name, old, reason, (done,) if done else ())
+    done = _bring(view, want, number, terms, why)
+    _end(view, want.name, old, renewal.reason, (done,) if done else ())
 
 
 def _end(view: View, name: str, identity: str, why: str, needs: tuple[str, ...]) -> str:
