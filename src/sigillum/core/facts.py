@@ -8,8 +8,7 @@ from datetime import datetime
 from typing import Any, NamedTuple
 
 
-@dataclass(frozen=True, slots=True)
-class Thing:
+class Thing(NamedTuple):
     """One resource of a tenant, in our words. `fields` are what the kind has (see `tenants.mapping`)."""
 
     kind: str

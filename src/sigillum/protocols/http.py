@@ -20,7 +20,9 @@ from urllib3.exceptions import (
     NewConnectionError,
     SSLError,
 )
+from urllib3.util import SKIP_HEADER
 
+from sigillum import __version__
 from sigillum.core.errors import UnreachableError, UsageError
 from sigillum.core.text import plain
 from sigillum.core.times import ClockReading
@@ -28,6 +30,7 @@ from sigillum.core.times import ClockReading
 MAX_ANSWER_BYTES = 16_000_000
 CHUNK_BYTES = 65_536
 LOOPBACK = frozenset({"localhost", "127.0.0.1", "::1"})
+OUR_HEADERS = {"User-Agent": f"sigillum/{__version__}", "Accept-Encoding": SKIP_HEADER}  # answers come as they are
 _NOT_SENT = (NewConnectionError, ConnectTimeoutError, NameResolutionError)
 
 
@@ -39,7 +42,7 @@ class HttpError(UnreachableError):
         self.sent = sent
 
 
-@dataclass(frozen=True)
+@dataclass  # not frozen: one is made for each request, and freezing costs more than all the rest of it
 class Answer:
     """An HTTP answer with the times around it (this machine's, aware UTC)."""
 
@@ -114,7 +117,7 @@ class Http:
         self.requests += 1
         begun, sent_at = time.monotonic(), datetime.now(UTC)
         try:
-            response = pool.urlopen(method, target, body=body, headers=headers, timeout=self._timeout,
+            response = pool.urlopen(method, target, body=body, headers={**OUR_HEADERS, **headers}, timeout=self._timeout,
                                           redirect=False, preload_content=False)
             try:
                 content = self._read(response, begun, url)

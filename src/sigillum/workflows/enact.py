@@ -21,7 +21,7 @@ from .journal import Journal
 from .ledgers import keep_witness
 from .office import CLAIM, Office
 from .prove import ProofReport, run
-from .rehearse import Rehearsal, gather, rehearse
+from .rehearse import Rehearsal, blocked_outcome, gather, rehearse
 
 MOST_COMPARISONS = 5
 FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time
@@ -49,7 +49,14 @@ class Enacted:
     proofs: ProofReport | None = None
     error: SigillumError | None = None
 
+    @property
+    def blocked(self) -> bool:
+        """Must somebody mend or decide something before this charter can be enacted?"""
+        return self.outline is not None and self.outline.blocked and not self.results
+
     def outcome(self) -> Outcome:
+        if self.blocked and self.outline is not None:
+            return blocked_outcome(self.outline)
         found = [r.error.outcome for r in self.results if r.error is not None]
         if self.error is not None:
             found.append(self.error.outcome)

@@ -26,12 +26,15 @@ class Rehearsal:
 
     def outcome(self, *, strict: bool = False) -> Outcome:
         """3 for mistakes, 6 where somebody must decide; with `strict` 1 where anything differs."""
-        if self.outline.mistakes:
-            return Outcome.FILE
         if self.outline.blocked:
-            return Outcome.SOMEBODY
+            return blocked_outcome(self.outline)
         differs = bool(self.outline.changes) or any(n.warning for n in self.outline.notes)
         return Outcome.NO if strict and differs else Outcome.DONE
+
+
+def blocked_outcome(outline: Outline) -> Outcome:
+    """How a charter ends that cannot be enacted as it stands."""
+    return Outcome.FILE if outline.mistakes else Outcome.SOMEBODY
 
 
 def gather(office: Office, charter: Charter, *, adopt: bool = False) -> tuple[View, Tenant]:

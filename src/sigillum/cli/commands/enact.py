@@ -11,7 +11,7 @@ from sigillum.core.errors import Outcome, worst
 
 if TYPE_CHECKING:
     from sigillum.core.charter import Charter
-    from sigillum.workflows.enact import Choices
+    from sigillum.workflows.enact import Choices, Enacted
     from sigillum.workflows.rehearse import Rehearsal
 
 EXAMPLE = """examples:
@@ -83,32 +83,29 @@ def _ends_in_prod(ready: list[Rehearsal]) -> bool:
 
 
 def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: Choices) -> Outcome:
-    from sigillum.cli.views import enacted, rehearsal
+    from sigillum.cli.views.words import closing
     from sigillum.workflows.enact import enact_all
-    from sigillum.workflows.rehearse import Rehearsal
     results = enact_all(context.office, charters, choices)
-    outcomes = []
-    for done in results:
-        blocked = done.outline is not None and done.outline.blocked and not done.results
-        if blocked and done.outline is not None:
-            tenant = context.office.tenant(done.charter.tenant)
-            from sigillum.core.facts import Snapshot
-            shown = Rehearsal(done.charter, done.outline, Snapshot(done.charter.tenant, context.office.now(tenant),
-                                                                   tenant.profile), "")
-            outcomes.append(shown.outcome())
-            if args.format == "text":
-                context.show(rehearsal.text(shown, context.ident))
-            continue
-        outcomes.append(done.outcome())
-        if args.format == "text" and (len(results) <= FEW or outcomes[-1] is not Outcome.DONE):
-            context.show(enacted.text(done, context.ident))
+    outcomes = [done.outcome() for done in results]
     if args.format == "json":
-        context.show_json("enacted", {"charters": [
-            {**enacted.as_json(d), **({"outcome": int(o)} if o is not d.outcome() else {})}
-            for d, o in zip(results, outcomes, strict=True)]})
-    elif len(results) > 1:
+        from sigillum.cli.views import enacted
+        context.show_json("enacted", {"charters": [enacted.as_json(d) for d in results]})
+        return worst(outcomes)
+    for done, outcome in zip(results, outcomes, strict=True):
+        if len(results) <= FEW or outcome is not Outcome.DONE:
+            _show_one(context, done)
+        else:
+            context.show_text(f"{done.charter.name}: {closing(done)}")
+    if len(results) > 1:
         good = sum(1 for o in outcomes if o is Outcome.DONE)
-        if len(results) > FEW:
-            context.show_text("\n".join(f"{d.charter.name}: {enacted.closing(d)}" for d in results))
         context.show_text(f"{len(results)} charters: {good} as wished, {len(results) - good} not.")
     return worst(outcomes)
+
+
+def _show_one(context: Context, done: Enacted) -> None:
+    """What became of a charter; of one that somebody must mend or decide first, why."""
+    from sigillum.cli.views import enacted, rehearsal
+    if done.blocked and done.outline is not None:
+        context.show(rehearsal.of_outline(done.charter, done.outline, context.ident))
+    else:
+        context.show(enacted.text(done, context.ident))

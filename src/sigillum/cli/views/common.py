@@ -47,10 +47,6 @@ def pairs(rows: Iterable[tuple[str, Any]]) -> RenderableType:
     return made
 
 
-def plural(count: int, word: str) -> str:
-    return f"{count} {word}{'' if count == 1 else 's'}"
-
-
 def value_text(value: Any) -> str:
     """A value as people read it."""
     if value is None or value == "":

@@ -8,13 +8,14 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sigillum.core.errors import Outcome, SigillumError
+from sigillum.core.errors import SigillumError
 from sigillum.core.proofs import Result
 from sigillum.workflows.enact import Enacted
 from sigillum.workflows.execute import StepResult
 from sigillum.workflows.prove import ProofReport
 
-from .common import STYLES, Ident, plural
+from .common import STYLES, Ident
+from .words import closing, plural
 
 _STATES = {"done": ("done", "green"), "failed": ("failed", "bold red"), "skipped": ("left out", "yellow"),
            "asked": ("asked", "bold yellow")}
@@ -55,25 +56,6 @@ def _error_lines(error: SigillumError | None) -> list[str]:
         return []
     return [error.what, *([f"where  {error.where}"] if error.where else []),
             *([f"do     {error.mend}"] if error.mend else [])]
-
-
-def closing(done: Enacted) -> str:
-    """The one line that says how it ended."""
-    outcome = done.outcome()
-    changed = sum(1 for r in done.results if r.state == "done" and r.step.kind not in ("prove", "wait"))
-    ended = sum(1 for r in done.results if r.state == "skipped" and r.step.kind == "end")
-    if outcome is Outcome.DONE and not done.results:
-        return "Nothing to do: everything is as the charter says."
-    if outcome is Outcome.DONE:
-        proven = "" if done.proofs is None else f", {plural(len(done.proofs.results), 'proof')} held"
-        return f"Done: {plural(changed, 'step')} carried out and read back{proven}."
-    if ended and all(r.state != "failed" for r in done.results):
-        return f"{plural(ended, 'ending')} left out: in a prod stage it also wants --end."
-    return {Outcome.NO: "Done, and a proof does not hold.", Outcome.REFUSED: "The tenant refused; the rest was done.",
-            Outcome.UNREACHABLE: "Not finished: the tenant could not be reached. Run the same command again.",
-            Outcome.SOMEBODY: "Not finished: somebody has to act or decide first.",
-            Outcome.NOT_YET: "Not finished: changes are on their way. Run the same command again.",
-            }.get(outcome, "Not finished.")
 
 
 def proofs(report: ProofReport, ident: Ident) -> RenderableType:

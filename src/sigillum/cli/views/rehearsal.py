@@ -10,16 +10,22 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from sigillum.core.charter import Charter
 from sigillum.core.steps import Collision, Outline, Step
 from sigillum.core.times import format_instant
 from sigillum.workflows.rehearse import Rehearsal
 
-from .common import STYLES, Ident, plural, table, value_text
+from .common import STYLES, Ident, table, value_text
+from .words import plural
 
 
 def text(rehearsal: Rehearsal, ident: Ident) -> RenderableType:
     """Steps numbered and told in words, then what is worth knowing, then the sum."""
-    charter, outline = rehearsal.charter, rehearsal.outline
+    return of_outline(rehearsal.charter, rehearsal.outline, ident)
+
+
+def of_outline(charter: Charter, outline: Outline, ident: Ident) -> RenderableType:
+    """The same, where only the outline is at hand."""
     parts: list[RenderableType] = [Text.assemble(
         (charter.name, "bold"), f"  {charter.purpose}\n",
         (f"{charter.tenant} · {charter.stage or 'no stage'} · owner {ident(charter.owner)}", "dim"))]

@@ -1,0 +1,29 @@
+"""Sentences that need no drawing: a run that shows only these loads nothing to draw with."""
+
+from __future__ import annotations
+
+from sigillum.core.errors import Outcome
+from sigillum.workflows.enact import Enacted
+
+
+def plural(count: int, word: str) -> str:
+    return f"{count} {word}{'' if count == 1 else 's'}"
+
+
+def closing(done: Enacted) -> str:
+    """The one line that says how it ended."""
+    outcome = done.outcome()
+    changed = sum(1 for r in done.results if r.state == "done" and r.step.kind not in ("prove", "wait"))
+    ended = sum(1 for r in done.results if r.state == "skipped" and r.step.kind == "end")
+    if outcome is Outcome.DONE and not done.results:
+        return "Nothing to do: everything is as the charter says."
+    if outcome is Outcome.DONE:
+        proven = "" if done.proofs is None else f", {plural(len(done.proofs.results), 'proof')} held"
+        return f"Done: {plural(changed, 'step')} carried out and read back{proven}."
+    if ended and all(r.state != "failed" for r in done.results):
+        return f"{plural(ended, 'ending')} left out: in a prod stage it also wants --end."
+    return {Outcome.NO: "Done, and a proof does not hold.", Outcome.REFUSED: "The tenant refused; the rest was done.",
+            Outcome.UNREACHABLE: "Not finished: the tenant could not be reached. Run the same command again.",
+            Outcome.SOMEBODY: "Not finished: somebody has to act or decide first.",
+            Outcome.NOT_YET: "Not finished: changes are on their way. Run the same command again.",
+            }.get(outcome, "Not finished.")
