@@ -50,7 +50,7 @@ charters = st.builds(lambda g, c, d, p: charter((GrantWant("keeper", "root", "ba
                      st.sampled_from(["Wind", "Gale"]), proofs)
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=500, deadline=None)
 @given(st.lists(st.tuples(charters, st.integers(0, 3 * DAY), st.integers(0, 12)), min_size=1, max_size=4))
 def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wished(
         story: list[tuple[Charter, int, int]]) -> None:

@@ -13,6 +13,7 @@ from sigillum.core.errors import MachineError
 from sigillum.core.secret import Secret
 
 from .files import read_private_json, write_private
+from .ledgerkey import b64
 
 ALGORITHMS = ("Ed25519", "ES256", "RS256")
 _NAME = re.compile(r"(?P<name>.+)-(?P<number>\d+)\.json\Z")
@@ -26,9 +27,12 @@ def public_half(key: Mapping[str, Any]) -> dict[str, Any]:
 
 def make_key(algorithm: str) -> dict[str, Any]:
     """A new private JWK for Ed25519 (RFC 8037), ES256 or RS256 with 3072 bits (RFC 7518)."""
-    from joserfc.jwk import ECKey, OKPKey, RSAKey
     if algorithm == "Ed25519":
-        return dict(OKPKey.generate_key("Ed25519").as_dict(private=True))
+        from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+        private = Ed25519PrivateKey.generate()
+        return {"kty": "OKP", "crv": "Ed25519", "x": b64(private.public_key().public_bytes_raw()),
+                "d": b64(private.private_bytes_raw())}
+    from joserfc.jwk import ECKey, RSAKey
     if algorithm == "ES256":
         return dict(ECKey.generate_key("P-256").as_dict(private=True))
     return dict(RSAKey.generate_key(3072).as_dict(private=True))

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from functools import cached_property, lru_cache
 from typing import Any
-from urllib.parse import SplitResult, urlsplit
+from urllib.parse import urlsplit
 
 import urllib3
 from urllib3.exceptions import (
@@ -111,9 +111,9 @@ class Http:
 
     def send(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None = None) -> Answer:
         """One exchange. Raises HttpError, and UsageError for an address that is not allowed."""
-        parts = check_address(url)
-        pool = self._pools.get(parts.netloc) or self._open(url, parts.netloc)
-        target = f"{parts.path or '/'}?{parts.query}" if parts.query else parts.path or "/"
+        end = url.find("/", len("https://"))
+        origin, target = (url[:end], url[end:]) if end > 0 else (url, "/")
+        pool = self._pools.get(origin) or self._open(origin)
         self.requests += 1
         begun, sent_at = time.monotonic(), datetime.now(UTC)
         try:
@@ -136,8 +136,10 @@ class Http:
                             where=url, mend="use the address that the tenant itself has")
         return answer
 
-    def _open(self, url: str, netloc: str) -> urllib3.HTTPConnectionPool:
-        self._pools[netloc] = pool = self._manager.connection_from_url(url)
+    def _open(self, origin: str) -> urllib3.HTTPConnectionPool:
+        """A pool for scheme, host and port, once they are known to be allowed."""
+        check_address(origin)
+        self._pools[origin] = pool = self._manager.connection_from_url(origin)
         return pool
 
     def _read(self, response: urllib3.BaseHTTPResponse, begun: float, url: str) -> bytes:
@@ -157,11 +159,11 @@ class Http:
         return b"".join(parts)
 
 
-def check_address(url: str) -> SplitResult:
-    """The parts of an address that may be used: HTTPS, or plain HTTP on loopback. Raises UsageError."""
+def check_address(url: str) -> None:
+    """HTTPS, or plain HTTP on loopback. Raises UsageError."""
     parts = urlsplit(url)
     if (parts.scheme == "https" and parts.hostname) or (parts.scheme == "http" and (parts.hostname or "") in LOOPBACK):
-        return parts
+        return
     raise UsageError("only https addresses are used, or http on this machine itself", where=plain(url),
                      mend="write an address that begins with https://")
 

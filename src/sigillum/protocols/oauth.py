@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import secrets
 from collections.abc import Mapping
 from datetime import datetime
+from functools import lru_cache
 from typing import Any, NamedTuple
 from urllib.parse import urlencode, urlsplit, urlunsplit
 
+from sigillum.core.canonical import canonical
 from sigillum.core.errors import RefusedError, UnreachableError
 from sigillum.core.secret import Secret
 from sigillum.core.text import plain
@@ -71,16 +74,22 @@ def discover(http: Http, issuer: str) -> Metadata:
                            mend="check the issuer in the tenant's entry or profile")
 
 
+@lru_cache(maxsize=1)
+def _signing_key(key: bytes) -> Any:
+    """The key of a JWK; signing in takes two signatures one after the other."""
+    from joserfc.jwk import JWKRegistry
+    return JWKRegistry.import_key(json.loads(key))
+
+
 def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: str, now: datetime,
               life_seconds: int, key_id: str) -> Secret:
     """A JWT that `subject` signs for itself (RFC 7523 §3): aud is one string, and a fresh jti each."""
     from joserfc import jwt
-    from joserfc.jwk import JWKRegistry
     issued = int(now.timestamp())
     claims = {"iss": subject, "sub": subject, "aud": audience, "iat": issued, "exp": issued + life_seconds,
               "jti": secrets.token_urlsafe(16)}
     header = {"alg": algorithm, "typ": "JWT", "kid": key_id}
-    return Secret(jwt.encode(header, claims, JWKRegistry.import_key(dict(key)), algorithms=[algorithm]))
+    return Secret(jwt.encode(header, claims, _signing_key(canonical(key)), algorithms=[algorithm]))
 
 
 def _post(http: Http, url: str, parameters: Mapping[str, str]) -> Answer:

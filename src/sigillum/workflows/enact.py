@@ -25,7 +25,7 @@ from .rehearse import Rehearsal, blocked_outcome, gather, rehearse
 
 MOST_COMPARISONS = 5
 FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time
-WORKERS_NEAR, WORKERS_FAR = 2, 8
+WORKERS_NEAR, WORKERS_FAR = 4, 8
 TURN_SECONDS = 0.0005  # our turns between two requests are short; longer ones make threads queue for nothing
 
 

@@ -44,7 +44,7 @@ def compare(view: View) -> None:
     things = [t for fact in [named, *own] for t in fact.things]
     standing = stand(view, NAME, KEY, things)
     if standing.thing is not None:
-        _present(view, standing.thing)
+        _present(view, standing.thing, standing.number)
     elif standing.state == "recent" and standing.generation is not None:
         view.principal = standing.generation.id
         view.add(await_step(view, NAME, KEY, THING, standing, f"the account {view.charter.identity.name}"))
@@ -68,7 +68,7 @@ def _make(view: View, standing: Standing) -> None:
     view.principal = Ref(MAKE, "id")
 
 
-def _present(view: View, thing: Thing, needs: tuple[str, ...] = ()) -> None:
+def _present(view: View, thing: Thing, number: int, needs: tuple[str, ...] = ()) -> None:
     view.principal = thing.id
     differences = differing(wanted(view), thing)
     if differences:
@@ -76,7 +76,7 @@ def _present(view: View, thing: Thing, needs: tuple[str, ...] = ()) -> None:
         view.add(Step(
             "change-account", StepKind.CHANGE, view.snapshot.tenant, NAME, KEY,
             f"account {view.charter.identity.name}", Change(THING, thing.id, after, thing.version),
-            needs=needs, power=POWER, why="the charter says so",
+            number, needs=needs, power=POWER, why="the charter says so",
             before={name: old for name, (old, _) in differences.items()}, after=after))
 
 
@@ -90,11 +90,12 @@ def _taken(view: View, named: Fact, standing: Standing) -> None:
         view.principal = thing.id
         return
     if view.adopt:
+        number = standing.number if standing.state != "open" else standing.number + 1
         step = view.add(Step(
             "adopt-account", StepKind.KEEP, view.snapshot.tenant, NAME, KEY,
             f"in the ledger that account {view.charter.identity.name} is ours from now on", Adopt(THING, thing.id),
-            standing.number if standing.state != "open" else standing.number + 1, why="--adopt was given"))
-        _present(view, thing, (step,))
+            number, why="--adopt was given"))
+        _present(view, thing, number, (step,))
         return
     view.principal = thing.id
     view.draft.collisions.append(Collision(NAME, view.charter.identity.name, thing.id, rows, matches))

@@ -192,17 +192,17 @@ def _replace(view: View, want: CredentialWant, generation: Generation, old: str,
     """A new generation; the old one ends after it, or before where nobody holds it."""
     number, why = generation.number + 1, f"a new generation, since {renewal.reason}"
     if not renewal.held:
-        ended = _end(view, want.name, old, renewal.reason, ())
+        ended = _end(view, generation, old, renewal.reason, ())
         _bring(view, want, number, terms, why, (ended,))
         return
     done = _bring(view, want, number, terms, why)
-    _end(view, want.name, old, renewal.reason, (done,) if done else ())
+    _end(view, generation, old, renewal.reason, (done,) if done else ())
 
 
-def _end(view: View, name: str, identity: str, why: str, needs: tuple[str, ...]) -> str:
+def _end(view: View, generation: Generation, identity: str, why: str, needs: tuple[str, ...]) -> str:
     return view.add(Step(
-        f"end-credential-{identity}", StepKind.END, view.snapshot.tenant, NAME, name, f"credential {name}",
-        End(THING, identity), needs=needs, power=POWER, why=why))
+        f"end-credential-{identity}", StepKind.END, view.snapshot.tenant, NAME, generation.name,
+        f"credential {generation.name}", End(THING, identity), generation.number, needs=needs, power=POWER, why=why))
 
 
 def _due(view: View, want: CredentialWant, thing: Thing) -> None:
@@ -227,8 +227,8 @@ def _not_wanted(view: View, things: tuple[Thing, ...]) -> None:
         elif generation.state == "ended" or thing.id in ending:
             continue
         elif generation.name not in wanted:
-            _end(view, generation.name, thing.id, "the charter no longer asks for it", ())
+            _end(view, generation, thing.id, "the charter no longer asks for it", ())
         elif generation.number < (view.state.latest(NAME, generation.name) or generation).number:
             after = tuple(s.id for s in view.draft.steps if s.facet == NAME and s.name == generation.name
                           and s.kind is StepKind.CHANGE)
-            _end(view, generation.name, thing.id, "a newer generation took its place", after)
+            _end(view, generation, thing.id, "a newer generation took its place", after)

@@ -13,6 +13,7 @@ from sigillum.core.rules import CLASSES
 from sigillum.core.steps import Change, Create, End, Step, StepKind
 from sigillum.core.text import did_you_mean
 from sigillum.core.times import Window, format_duration, format_instant, parse_instant, whole_second
+from sigillum.core.undertakings import Generation
 
 from .common import Standing, View, await_step, existing, stand, unknown
 
@@ -127,13 +128,13 @@ def _one(view: View, want: GrantWant, things: tuple[Thing, ...]) -> None:
     if ended:
         view.draft.note("grant-ended", f"{want.role} at {want.at} ended at {terms['until']}", warning=False)
     elif standing.thing is not None and same:
-        _because(view, want, standing.thing)
+        _because(view, want, standing.thing, standing.number)
     elif standing.state == "recent" and same:
         view.add(await_step(view, NAME, want.key, THING, standing, f"the grant of {want.role} at {want.at}"))
     elif standing.thing is not None or standing.state == "recent":
         made = _make(view, want, (standing.number + 1), terms, "its window was changed in the charter")
         assert standing.generation is not None
-        _end(view, standing.generation.id, want.key, want.role, want.at, "its window was changed", (made,))
+        _end(view, standing.generation, standing.generation.id, "its window was changed", (made,))
     else:
         stranger = next((t for t in things if _alike(t, want) and not _ours(view, t)), None)
         if stranger is not None and (_same_window(stranger, terms) or (not view.state.ledger and want.lasts_seconds)):
@@ -182,19 +183,20 @@ def _make(view: View, want: GrantWant, number: int, terms: Mapping[str, Any], wh
         power=POWER, why=why, after=after))
 
 
-def _because(view: View, want: GrantWant, thing: Thing) -> None:
+def _because(view: View, want: GrantWant, thing: Thing, number: int) -> None:
     if (thing.get("reason") or "") != want.because:
         view.add(Step(
             f"change-grant-{want.key}", StepKind.CHANGE, view.snapshot.tenant, NAME, want.key,
             f"reason of the grant of {want.role} at {want.at}",
-            Change(THING, thing.id, {"reason": want.because}, thing.version), power=POWER, why="the charter says so",
+            Change(THING, thing.id, {"reason": want.because}, thing.version), number, power=POWER, why="the charter says so",
             before={"reason": thing.get("reason")}, after={"reason": want.because}))
 
 
-def _end(view: View, identity: str, key: str, role: str, place: str, why: str, needs: tuple[str, ...] = ()) -> None:
+def _end(view: View, generation: Generation, identity: str, why: str, needs: tuple[str, ...] = ()) -> None:
+    role, _, place = generation.name.partition("@")
     view.add(Step(
-        f"end-grant-{identity}", StepKind.END, view.snapshot.tenant, NAME, key, f"grant of {role} at {place}",
-        End(THING, identity), needs=needs, power=POWER, why=why))
+        f"end-grant-{identity}", StepKind.END, view.snapshot.tenant, NAME, generation.name,
+        f"grant of {role} at {place}", End(THING, identity), generation.number, needs=needs, power=POWER, why=why))
 
 
 def _not_wanted(view: View, things: tuple[Thing, ...]) -> None:
@@ -208,7 +210,7 @@ def _not_wanted(view: View, things: tuple[Thing, ...]) -> None:
                 view.draft.note("grant-extra", f"{role} at {place} is granted beyond the charter; "
                                 "Sigillum did not make it and leaves it alone")
         elif generation.state != "ended" and generation.name not in wanted:
-            _end(view, thing.id, generation.name, str(role), str(place), "the charter no longer asks for it")
+            _end(view, generation, thing.id, "the charter no longer asks for it")
         elif generation.state != "ended" and generation.number < (
                 view.state.latest(NAME, generation.name) or generation).number:
-            _end(view, thing.id, generation.name, str(role), str(place), "a newer one took its place")
+            _end(view, generation, thing.id, "a newer one took its place")
