@@ -71,6 +71,15 @@ def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wi
         assert len(fake.things["account"]) == 1
 
 
+def test_a_second_generation_that_was_ended_is_followed_by_a_third() -> None:
+    fake = Fake()
+    for limits, expected in ((("stream.append",), ["main"]), ((), ["main-2"]), (None, []), (("stream.append",), ["main-3"])):
+        keys = () if limits is None else (dataclasses.replace(KEY, limits=limits),)
+        enacted(fake, charter(credentials=keys))
+        assert [t.get("name") for t in fake.things["credential"]] == expected
+    assert fake.compare(charter()).steps == ()
+
+
 @settings(max_examples=100, deadline=None)
 @given(charters, st.frozensets(st.sampled_from(["account", "role", "place", "grant", "credential"]), min_size=1))
 def test_unknown_never_yields_make(wanted: Charter, blind: frozenset[str]) -> None:

@@ -132,6 +132,7 @@ def test_the_chain_shows_any_single_change(bodies: list[dict[str, Any]], data: s
     entries = sealed(bodies)
     head, findings = chain.check(entries, "s", signed)
     assert (findings, head.sequence, head.hash) == ([], len(entries), entries[-1].hash)
+    assert all(e.hash == digest(e.content()) == chain.hash_of(e, canonical(e.body)) for e in entries)
     at = data.draw(st.integers(0, len(entries) - 1))
     name = data.draw(st.sampled_from(["stream", "previous", "at", "writer", "key_id", "kind", "charter", "hash", "signature"]))
     spoiled = [*entries]

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from .canonical import canonical, digest
+from .canonical import canonical
 
 VERSION = 1
 GENESIS = "0" * 64
@@ -60,8 +61,13 @@ class Finding(NamedTuple):
 Verify = Callable[[bytes, str], bool]  # message, signature
 
 
-def hash_of(entry: Entry) -> str:
-    return digest(entry.content())
+def hash_of(entry: Entry, body: bytes | None = None) -> str:
+    """SHA-256 over the canonical form of `content()`; `body` is the body's own form, where it is at hand already."""
+    rest = entry.content()
+    del rest["at"], rest["body"]
+    # in canonical order "at" and "body" stand first, so the whole is these two and then the rest
+    head = b'{"at":' + canonical(entry.at) + b',"body":' + (canonical(entry.body) if body is None else body) + b","
+    return hashlib.sha256(head + canonical(rest)[1:]).hexdigest()
 
 
 def check(entries: Iterable[Entry], stream: str, verify: Verify) -> tuple[Head, list[Finding]]:

@@ -115,11 +115,12 @@ class SqliteLedger:
         assert self._sign is not None
         entry = Entry(self.stream, head.sequence + 1, head.hash, at, self.writer, self._key_id, fresh.kind,
                       fresh.charter, fresh.body)
-        digest = hash_of(entry)
+        body = canonical(entry.body)
+        digest = hash_of(entry, body)
         self._db.execute(
             f"INSERT INTO entries ({_COLUMNS}) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",  # noqa: S608  (a constant)
             (entry.stream, entry.sequence, entry.previous, at, entry.writer, entry.key_id, entry.kind, entry.charter,
-             canonical(entry.body).decode(), digest, self._sign(digest.encode()), entry.version))
+             body.decode(), digest, self._sign(digest.encode()), entry.version))
         if fresh.kind in (KNOWN, RENAMED):
             self._db.execute("DELETE FROM charters WHERE uid = ?", (fresh.charter,))
             self._db.execute("INSERT OR REPLACE INTO charters (name, uid) VALUES (?, ?)",

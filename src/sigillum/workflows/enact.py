@@ -102,8 +102,8 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     def prove_now(step: Step) -> None:
         _, state = office.state(charter.name)
         account = state.latest("account", "identity")
-        principal = account.id if account is not None else ""
-        done.proofs = run(office, charter, tenant, state, keys, principal or str(view.principal))
+        principal = account.id if account is not None else str(view.principal)
+        done.proofs = run(office, charter, tenant, state, keys, principal)
     executor = Executor(office, journal, tenant, view.state, keys, prove_now)
     executor.send_again = choices.send_again
     done.results += executor.run(charter.name, outline, leave_out=_left_out(outline, choices))
