@@ -136,6 +136,18 @@ def _once(house: Path) -> tuple[float, ...]:
         return each / bare, requests_ / wall / other if other else 0.0, each, cpu / requests_, bare, other, requests_ / wall
 
 
+def _starting(house: Path) -> float:
+    """CPU of starting, loading every library and reading all charters: what the bare library's figure is without, too."""
+    all_, one, proving = (cpu_seconds([*SIGILLUM, *command], house)[0] for command in (
+        ("charter", "check", "--all"), ("charter", "check", "wind-0"), ("prove", "wind-0")))
+    return all_ + proving - one
+
+
+def _bare(house: Path, address: str, run: int) -> tuple[float, float]:
+    """CPU and wall seconds of such exchanges by the library alone; one run before ours, two after."""
+    return cpu_seconds([sys.executable, "-c", BARE, str(run), address, str(ROUNDS)], house)
+
+
 def _count(house: Path, about: dict[str, Any]) -> int:
     """How many requests one charter takes, by the log; the first also discovers the tenant."""
     told = subprocess.run([*SIGILLUM, "-v", "enact", "wind-0", "--yes"], cwd=house, check=True, capture_output=True,
