@@ -188,7 +188,10 @@ def test_interrupted(desk: Desk, sandbox: Sandbox, away: Away) -> None:
     sandbox.faults({"kind": "latency", "seconds": 3, "path": away.name, "count": 9, "method": "POST"})
     process = subprocess.Popen([sys.executable, "-m", "sigillum", "enact", "wind-ingest", "--yes"], cwd=desk.folder,
                                stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, stdin=subprocess.DEVNULL)
-    time.sleep(1.5)
+    lock = desk.folder / ".sigillum" / "enacting.lock"
+    while not (lock.exists() and lock.read_text()):
+        time.sleep(0.05)
+    time.sleep(0.5)
     process.send_signal(signal.SIGINT)
     _, told = process.communicate(timeout=20)
     sandbox.faults()

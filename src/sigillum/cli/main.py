@@ -8,6 +8,7 @@ import sys
 from sigillum import __version__
 
 COLLECT_AFTER = 200_000  # objects
+INTERRUPTED = 130
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -19,5 +20,9 @@ def main(arguments: list[str] | None = None) -> int:
     # A command lives for a moment and makes thousands of lasting objects while it loads: collecting them early
     # finds nothing and costs a tenth of the start-up.
     gc.set_threshold(COLLECT_AFTER)
-    from .running import run
-    return run(arguments)
+    try:
+        from .running import run
+        return run(arguments)
+    except KeyboardInterrupt:  # even while it is still loading
+        sys.stderr.write("\nInterrupted. Nothing is lost: run the same command again, and it goes on.\n")
+        return INTERRUPTED

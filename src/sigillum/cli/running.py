@@ -74,9 +74,6 @@ def run(arguments: list[str]) -> int:
         return _dispatch(arguments)
     except SystemExit as end:  # argparse after -h
         return int(end.code or 0)
-    except KeyboardInterrupt:
-        sys.stderr.write("\nInterrupted. Nothing is lost: run the same command again, and it goes on.\n")
-        return int(Outcome.INTERRUPTED)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0

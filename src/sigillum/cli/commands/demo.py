@@ -90,9 +90,9 @@ def _scenes(port: int) -> list[Scene]:
               "sigillum rehearse wind-ingest", 0, ("sigillum.yaml", "    stage: prod\n    clock: tenant\n")),
         Scene("An account that was there before gets its page, too: described as it stands, so nothing is to be done.",
               "sigillum charter new camera-archive --from camera-archive --tenant summit"),
-        Scene("", "sigillum rehearse camera-archive"),
+        Scene("It is left alone until somebody says --adopt.", "sigillum rehearse camera-archive"),
         Scene("Everything is written down, chained and signed.", "sigillum ledger show wind-ingest --newest 8"),
-        Scene("", "sigillum ledger verify"),
+        Scene("Has anybody without the key touched it?", "sigillum ledger verify"),
     ]
 
 
