@@ -31,6 +31,7 @@ MAX_ANSWER_BYTES = 16_000_000
 CHUNK_BYTES = 65_536
 LOOPBACK = frozenset({"localhost", "127.0.0.1", "::1"})
 OUR_HEADERS = {"User-Agent": f"sigillum/{__version__}", "Accept-Encoding": SKIP_HEADER}  # answers come as they are
+NO_RETRIES = urllib3.Retry(False, redirect=False)  # retrying is the journal's
 _NOT_SENT = (NewConnectionError, ConnectTimeoutError, NameResolutionError)
 
 
@@ -105,7 +106,7 @@ class Http:
                  log: Callable[[str], None] | None = None) -> None:
         self._timeout_seconds, self._log = timeout_seconds, log
         self._timeout = urllib3.Timeout(connect=min(5.0, timeout_seconds), read=timeout_seconds)
-        self._manager = urllib3.PoolManager(maxsize=16, retries=False, ca_certs=ca_file, cert_reqs="CERT_REQUIRED")
+        self._manager = urllib3.PoolManager(maxsize=16, retries=NO_RETRIES, ca_certs=ca_file, cert_reqs="CERT_REQUIRED")
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self.requests = 0
 

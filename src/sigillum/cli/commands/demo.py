@@ -167,8 +167,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.show_text(
         f"\nThe demo's workspace stays in {folder}. To go on there:\n"
         f"  cd {shlex.quote(str(folder))}\n"
-        f"  sigillum sandbox start --background --port {port}   # the same address, and a fresh world\n"
-        "  sigillum rehearse wind-ingest                        # what is missing now?\n"
+        f"  {f'sigillum sandbox start --background --port {port}':<52}# the same address, and a fresh world\n"
+        f"  {'sigillum rehearse wind-ingest':<52}# what is missing now?\n"
         "  sigillum enact wind-ingest\n"
         "  sigillum sandbox stop")
     return Outcome.DONE
