@@ -47,10 +47,6 @@ class Undertakings:
         found = self.generations.get((facet, name))
         return found[-1] if found else None
 
-    def next_number(self, facet: str, name: str) -> int:
-        last = self.latest(facet, name)
-        return last.number + 1 if last else 1
-
     def owns(self, kind_facet: str, identity: str, external_id: str) -> Generation | None:
         """The generation that a thing is, by id or by the externalId of an open intent."""
         for (facet, _), all_ in self.generations.items():

@@ -1,4 +1,4 @@
-"""A SCIM 2.0 client (RFC 7643, 7644, cursors RFC 9865): look up, create, patch, delete."""
+"""A SCIM 2.0 client (RFC 7643, 7644, cursors RFC 9865): one exchange, look-ups, and the PATCH message."""
 
 from __future__ import annotations
 
@@ -27,6 +27,13 @@ Json = dict[str, Any]
 def quoted(value: str) -> str:
     """A filter's text value (RFC 7644 §3.4.2.2 takes JSON strings)."""
     return json.dumps(value)
+
+
+def patch_body(values: Json) -> Json:
+    """The message that replaces these attributes (RFC 7644 §3.5.2.3); None removes one."""
+    operations = [{"op": "remove", "path": n} if v is None else {"op": "replace", "path": n, "value": v}
+                  for n, v in values.items()]
+    return {"schemas": [PATCH_OP], "Operations": operations}
 
 
 class ScimRefusedError(RefusedError):
@@ -107,16 +114,3 @@ class ScimClient:
             if seen >= most:
                 raise UnreachableError(f"more than {most} answers to one question", where=f"{self.base}{endpoint}",
                                        mend="the tenant may ignore filters; ask its operator")
-
-    def create(self, endpoint: str, body: Json) -> Answer:
-        return self.send("POST", endpoint, body)
-
-    def patch(self, endpoint: str, identity: str, values: Json, if_match: str = "") -> Answer:
-        """Replace these attributes (RFC 7644 §3.5.2.3); None removes one."""
-        operations = [{"op": "remove", "path": n} if v is None else {"op": "replace", "path": n, "value": v}
-                      for n, v in values.items()]
-        return self.send("PATCH", f"{endpoint}/{identity}", {"schemas": [PATCH_OP], "Operations": operations},
-                         if_match=if_match)
-
-    def delete(self, endpoint: str, identity: str) -> Answer:
-        return self.send("DELETE", f"{endpoint}/{identity}")

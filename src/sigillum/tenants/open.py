@@ -18,7 +18,7 @@ from sigillum.core.secret import Secret
 from sigillum.core.text import plain
 from sigillum.core.times import ClockReading
 from sigillum.protocols.http import Answer, Http, HttpError
-from sigillum.protocols.scim import BUSY, ScimClient, ScimRefusedError
+from sigillum.protocols.scim import BUSY, ScimClient, ScimRefusedError, patch_body
 
 from . import mapping
 from .mapping import Wire
@@ -78,10 +78,6 @@ class OpenTenant:
             found = next((p for p in all_ if p.get("inForce") is True), all_[0] if len(all_) == 1 else None)
         self.profile = mapping.profile_of(found, self.wire, self.address.issuer)
 
-    def schemas_served(self) -> list[str]:
-        """The resource types with their endpoints, as words."""
-        return [f"{kind} at {endpoint}" for kind, endpoint in sorted(self.wire.endpoints.items())]
-
     # --- facts --------------------------------------------------------------------------------------------
     def facts(self, queries: Iterable[Query]) -> dict[Query, Fact]:
         """One request a kind and round, with the conditions joined by `or`."""
@@ -123,10 +119,7 @@ class OpenTenant:
         return self._reply(kind, "POST", self.wire.endpoints[kind], body)
 
     def change(self, kind: str, identity: str, fields: Mapping[str, Any], version: str) -> Reply:
-        values = mapping.changes_of(kind, fields)
-        operations = [{"op": "remove", "path": n} if v is None else {"op": "replace", "path": n, "value": v}
-                      for n, v in values.items()]
-        body = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": operations}
+        body = patch_body(mapping.changes_of(kind, fields))
         return self._reply(kind, "PATCH", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", body, version)
 
     def end(self, kind: str, identity: str) -> Reply:
