@@ -51,6 +51,9 @@ class Operation(NamedTuple):
     class_: str
     method: str
     template: str
+    service: str = ""  # must be switched on at the place or above
+    located: bool = False  # principal and place must have one location
+    needs: tuple[str, ...] = ()  # permission@kind, at the nearest enclosing place of that kind
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +75,9 @@ class Profile:
     credential_seconds: int | None = None
     arrival_seconds: int | None = None
     answer_items: int | None = None
+    felt_seconds: int | None = None
+    windows_on_broad: bool = True
+    windows_on_everyone: bool = True
     operations: Mapping[str, Operation] = field(default_factory=dict)
     administrator: str = ""
     powers: frozenset[str] | None = None

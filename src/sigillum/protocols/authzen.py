@@ -1,8 +1,10 @@
-"""The OpenID AuthZEN evaluation request: may this subject do this to that?"""
+"""The OpenID AuthZEN evaluation requests, one question or several: may this subject do this to that?"""
 
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
+from typing import Any, NamedTuple
 
 from sigillum.core.errors import RefusedError, UnreachableError
 from sigillum.core.secret import Secret
@@ -11,16 +13,44 @@ from sigillum.core.text import plain
 from .http import Http
 
 
-def evaluate(http: Http, url: str, token: Secret, subject: str, permission: str, place: str) -> tuple[bool, str]:
+class Asked(NamedTuple):
+    """One question: ids of the principal and the credential (none: whichever), a permission and a place."""
+
+    subject: str
+    permission: str
+    place: str
+    credential: str = ""
+
+    def body(self) -> dict[str, Any]:
+        principal = self.place.startswith("@")
+        context = {"context": {"credential": self.credential}} if self.credential else {}
+        return {"subject": {"type": "service-account", "id": self.subject}, "action": {"name": self.permission},
+                "resource": {"type": "principal" if principal else "place", "id": self.place.removeprefix("@")}, **context}
+
+
+def evaluate(http: Http, url: str, token: Secret, asked: Asked) -> tuple[bool, str]:
     """The decision and its reason, where one is given. Raises RefusedError, UnreachableError."""
-    body = {"subject": {"type": "service-account", "id": subject}, "action": {"name": permission},
-            "resource": {"type": "place", "id": place}}
+    return _decision(_send(http, url, token, asked.body()), url)
+
+
+def evaluate_all(http: Http, url: str, token: Secret, asked: Sequence[Asked]) -> list[tuple[bool, str]]:
+    """Several questions in one request, at `url` with an s (AuthZEN's evaluations). Raises the same."""
+    answers = _send(http, f"{url}s", token, {"evaluations": [a.body() for a in asked]}).get("evaluations")
+    if not isinstance(answers, list) or len(answers) != len(asked):
+        raise UnreachableError("the answer holds another number of decisions", where=url, mend="ask the tenant's operator")
+    return [_decision(a if isinstance(a, dict) else {}, url) for a in answers]
+
+
+def _send(http: Http, url: str, token: Secret, body: dict[str, Any]) -> dict[str, Any]:
     answer = http.send("POST", url, {"Authorization": f"Bearer {token.reveal()}", "Content-Type": "application/json",
                                      "Accept": "application/json"}, json.dumps(body).encode())
     if answer.status != 200:
         raise RefusedError(f"the question was not answered (status {answer.status})", where=url,
                            mend="the tenant must let an identity ask about itself")
-    found = answer.object()
+    return answer.object()
+
+
+def _decision(found: dict[str, Any], url: str) -> tuple[bool, str]:
     decision, context = found.get("decision"), found.get("context")
     if not isinstance(decision, bool):
         raise UnreachableError("the answer holds no decision", where=url, mend="ask the tenant's operator")

@@ -49,9 +49,9 @@ class House:
     tokens: dict[str, dict[str, str]] = field(default_factory=dict)
     faults: list[Fault] = field(default_factory=list)
 
-    def open(self, name: str, like: str | None = None) -> Tenant:
-        """Make the tenant `name` anew; `like` names the tenant of the world file that it copies."""
-        described = self.world["tenants"][like or name]
+    def open(self, name: str, like: str | Json | None = None) -> Tenant:
+        """Make the tenant `name` anew; `like` names the tenant of the world file that it copies, or describes it."""
+        described = like if isinstance(like, dict) else self.world["tenants"][like or name]
 
         def hand_out(tenant: str, admin: str, token: str) -> None:
             self.tokens.setdefault(tenant, {})[admin] = token
@@ -115,6 +115,13 @@ def _tenants(house: House, body: Json) -> Json:
         tenant = house.tenants[name]
         tenant.described = {**tenant.described, "limits": {**tenant.described.get("limits", {}), **limits}}
         tenant.store.arrival_seconds = tenant.arrival_seconds
+        tenant.store.felt_seconds = tenant.limit("felt_seconds")
+        profile = KINDS["TenantProfile"]
+        for identity, data in list(tenant.store.all_current(profile.name)):
+            if data.get("inForce"):
+                tenant.store.update(profile, identity, scim.profile_of(tenant))
+    for name, slow in body.get("slow", {}).items():
+        house.tenants[name].described = {**house.tenants[name].described, "slow": slow}
     for name, seconds in body.get("stale", {}).items():
         house.tenants[name].store.stale_seconds = float(seconds)
     return {"tenants": {n: t.scim for n, t in house.tenants.items()},

@@ -8,7 +8,7 @@ from typing import Any
 
 from .clock import moment_of
 from .rules import state_of
-from .schemas import KINDS
+from .schemas import ACCOUNT, KINDS, TEAM
 from .world import Tenant
 
 Json = dict[str, Any]
@@ -20,49 +20,146 @@ class Verdict:
     reason: str
 
 
-def principals_of(tenant: Tenant, principal: str) -> set[str]:
-    """The principal and every team it is in, through teams in teams."""
-    found, fresh = {principal}, [principal]
+def no(reason: str) -> Verdict:
+    return Verdict(False, reason)
+
+
+@dataclass(frozen=True)
+class Spot:
+    """A place as decisions feel it, with the places above it, nearest first; or a principal as a place."""
+
+    path: str
+    line: tuple[Json, ...]
+
+    @property
+    def ids(self) -> set[str]:
+        return {p["id"] for p in self.line}
+
+    def says(self, name: str) -> Any:
+        return next((p[name] for p in self.line if p.get(name)), None)
+
+    def label(self, name: str) -> str | None:
+        for place in self.line:
+            for label in place.get("labels", []):
+                if label["name"] == name:
+                    return str(label["value"])
+        return None
+
+
+def spot_of(tenant: Tenant, path: str) -> Spot | None:
+    """The place of a path; `@ID` is a principal as a place."""
+    if path.startswith("@"):
+        account = tenant.store.current(KINDS["User"], path[1:])
+        return Spot(path, ({**account, "id": path[1:]},)) if account is not None else None
+    line, rest = [], path
+    while rest:
+        here = next(({**p, "id": i} for i, p in tenant.store.felt_by("Place", "path", rest) if p["path"] == rest), None)
+        if here is None:
+            return None
+        line.append(here)
+        rest = rest.rpartition("/")[0]
+    return Spot(path, tuple(line))
+
+
+def teams_of(tenant: Tenant, principal: str, native: bool) -> set[str]:
+    """Every team that the principal is in, through teams in teams; the team of everyone for natives."""
+    found, fresh = set[str](), [principal]
+    if native:
+        everyone = [i for i, _ in tenant.store.all_current("Group")
+                    if ((tenant.store.felt("Group", i) or {}).get(TEAM) or {}).get("everyone")]
+        found.update(everyone)
+        fresh += everyone
     while fresh:
         member = fresh.pop()
-        for identity, team in tenant.store.all_current("Group"):
+        for identity, team in tenant.store.felt_by("Group", "members.value", member):
             if identity not in found and any(m["value"] == member for m in team.get("members", [])):
                 found.add(identity)
                 fresh.append(identity)
     return found
 
 
-def _grants(tenant: Tenant, principals: set[str]) -> Iterator[Json]:
-    for principal in principals:
-        for _, grant in tenant.store.by("Grant", "principal.value", principal):
-            if grant["principal"]["value"] == principal and state_of(tenant, grant) == "in-force":
-                yield grant
+def _counts(tenant: Tenant, identity: str, grant: Json) -> bool:
+    """Is a grant made to its end, and in its window?"""
+    return tenant.progress(identity) in (None, "ready") and state_of(tenant, grant) == "in-force"
+
+
+def _grants(tenant: Tenant, carrier: str, spot: Spot) -> Iterator[Json]:
+    team = tenant.store.felt("Group", carrier)
+    reach = (team.get(TEAM) or {}).get("reach") if team else None
+    if reach and not any(spot.path == r or spot.path.startswith(r + "/") for r in reach):
+        return
+    for identity, grant in tenant.store.felt_by("Grant", "principal.value", carrier):
+        if grant["principal"]["value"] == carrier and grant["place"]["value"] in spot.ids \
+                and _counts(tenant, identity, grant) and _labelled(spot, grant):
+            yield grant
+
+
+def _labelled(spot: Spot, grant: Json) -> bool:
+    wanted: dict[str, set[str]] = {}
+    for label in grant.get("labels", []):
+        wanted.setdefault(label["name"], set()).add(label["value"])
+    return all(spot.label(name) in values for name, values in wanted.items())
+
+
+def _who(tenant: Tenant, principal: str) -> tuple[set[str], Json] | str:
+    """The carriers whose grants count for a principal and its own data; or why there are none."""
+    account = tenant.store.current(KINDS["User"], principal)
+    if account is None:
+        team = tenant.store.felt("Group", principal)
+        return ({principal} | teams_of(tenant, principal, False), {}) if team is not None else "unknown principal"
+    if tenant.progress(principal) not in (None, "ready"):
+        return "the principal is still being made"
+    if not account.get("active", True):
+        return "the principal is suspended"
+    about = account.get(ACCOUNT) or {}
+    return {principal} | teams_of(tenant, principal, about.get("kind") != "foreign"), about
 
 
 def decide(tenant: Tenant, principal: str, permission: str, path: str, credential: str | None = None) -> Verdict:
     """Answer for a principal's id; `credential` narrows by that credential's limits."""
-    account = tenant.store.current(KINDS["User"], principal)
-    if account is None:
-        return Verdict(False, "unknown principal")
-    if not account.get("active", True):
-        return Verdict(False, "the principal is suspended")
-    if not any(p["path"] == path for _, p in tenant.store.by("Place", "path", path)):
-        return Verdict(False, "unknown place")
+    who, spot = _who(tenant, principal), spot_of(tenant, path)
+    if isinstance(who, str):
+        return no(who)
+    if spot is None:
+        return no("unknown place")
     if credential is not None:
         proof = tenant.store.current(KINDS["Credential"], credential)
-        if proof is None or not usable_now(tenant, proof):
-            return Verdict(False, "the credential has ended")
-        if proof.get("limits") and permission not in proof["limits"]:
-            return Verdict(False, "the credential is narrower than that")
-    for grant in _grants(tenant, principals_of(tenant, principal)):
-        place = tenant.store.current(KINDS["Place"], grant["place"]["value"])
-        role = tenant.store.current(KINDS["Role"], grant["role"]["value"])
-        if place is None or role is None:
-            continue
-        below = path == place["path"] or path.startswith(place["path"] + "/")
-        if below and any(p["value"] == permission for p in role.get("permissions", [])):
-            return Verdict(True, f"granted by {role['name']} at {place['path']}")
-    return Verdict(False, "nothing grants it")
+        if proof is None or proof["principal"]["value"] != principal or not usable_now(tenant, proof):
+            return no("the credential has ended")
+    verdict = _one(tenant, who, permission, spot, credential)
+    if not verdict.allowed:
+        return verdict
+    for need in tenant.permissions.get(permission, {}).get("needs", []):
+        other, _, kind = need.partition("@")
+        near = next((n for n, p in enumerate(spot.line) if p.get("kind") == kind), None)
+        if near is None:
+            return no(f"{other} is needed at a {kind}, and there is none above")
+        inner = _one(tenant, who, other, Spot(spot.line[near]["path"], spot.line[near:]), credential)
+        if not inner.allowed:
+            return no(f"{need} is needed too: {inner.reason}")
+    return verdict
+
+
+def _one(tenant: Tenant, who: tuple[set[str], Json], permission: str, spot: Spot, credential: str | None) -> Verdict:
+    """One permission, without what it needs beside itself."""
+    rule = tenant.permissions.get(permission, {})
+    if not spot.path.startswith("@"):
+        service = rule.get("service")
+        if service and not any(s["value"] == service for p in spot.line for s in p.get("services", [])):
+            return no("the service is not switched on")
+        here, there = who[1].get("location"), spot.says("location")
+        if rule.get("located") and here and there and here != there:
+            return no("not found in this location")
+    if credential is not None:
+        limits = (tenant.store.current(KINDS["Credential"], credential) or {}).get("limits")
+        if limits and permission not in limits:
+            return no("the credential is narrower than that")
+    for carrier in who[0]:
+        for grant in _grants(tenant, carrier, spot):
+            role = tenant.store.felt("Role", grant["role"]["value"])
+            if role is not None and any(p["value"] == permission for p in role.get("permissions", [])):
+                return Verdict(True, f"granted by {role['name']}")
+    return no("nothing grants it")
 
 
 def usable_now(tenant: Tenant, credential: Json) -> bool:

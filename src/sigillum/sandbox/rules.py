@@ -12,8 +12,8 @@ from typing import Any
 from .clock import moment_of, stamp
 from .errors import ScimProblem
 from .keys import thumbprint, usable
-from .schemas import KINDS, NEVER, Kind
-from .world import Admin, Tenant, hash_of
+from .schemas import ACCOUNT, KINDS, NEVER, TEAM, Kind
+from .world import HOLDS_ITEMS, Admin, Tenant, hash_of
 
 Json = dict[str, Any]
 _PATH = re.compile(r"[A-Za-z0-9][\w.-]*(/[A-Za-z0-9][\w.-]*)*\Z")
@@ -37,7 +37,7 @@ def _resolve(tenant: Tenant, data: Json, name: str, types: tuple[str, ...]) -> N
     if found is None:
         raise _invalid(f"{name}: there is no {' or '.join(types)} with the id {value!r}")
     data[name] = {"value": value, "$ref": f"{tenant.scim}/{KINDS[found].endpoint}/{value}"}
-    if name == "principal" and len(types) > 1:
+    if len(types) > 1 and (name == "principal" or found == "User"):
         data[name]["type"] = found
 
 
@@ -46,32 +46,76 @@ def on_create(tenant: Tenant, kind: Kind, data: Json) -> None:
     if kind.name == "User":
         data.setdefault("active", True)
     elif kind.name == "Group":
-        _members(tenant, data)
+        _members(tenant, data, {})
     elif kind.name == "Place":
         _place(tenant, data)
+    elif kind.name == "Role":
+        data["custom"] = True
     elif kind.name == "Grant":
         _resolve(tenant, data, "principal", ("User", "Group"))
         _resolve(tenant, data, "role", ("Role",))
-        _resolve(tenant, data, "place", ("Place",))
+        _resolve(tenant, data, "place", ("Place", "User"))
         _window(data)
+        _grantable(tenant, data)
     elif kind.name == "Credential":
         _credential(tenant, data)
 
 
-def on_update(tenant: Tenant, kind: Kind, data: Json) -> None:
+def on_update(tenant: Tenant, kind: Kind, data: Json, before: Json) -> None:
     if kind.name == "TenantProfile" and data.get("inForce"):
         raise ScimProblem(403, "The profile in force is kept by the tenant itself")
     if kind.name == "Group":
-        _members(tenant, data)
+        _members(tenant, data, before)
+    elif kind.name == "Place":
+        _switched_on(tenant, data, before)
+    elif kind.name == "Role" and before.get("custom"):
+        data["custom"] = True
 
 
-def _members(tenant: Tenant, data: Json) -> None:
+def _switched_on(tenant: Tenant, data: Json, before: Json) -> None:
+    """Note since when each service is on."""
+    known = {s["value"]: s for s in before.get("services", [])}
+    fresh = {"since": stamp(tenant.clock.now())}
+    services = {s["value"]: known.get(s["value"], {"value": s["value"], **fresh}) for s in data.get("services", [])}
+    if services:
+        data["services"] = list(services.values())
+
+
+def _grantable(tenant: Tenant, data: Json) -> None:
+    """Where and for how long the role may be granted. Raises ScimProblem."""
+    role = tenant.store.current(KINDS["Role"], data["role"]["value"]) or {}
+    place = tenant.store.current(KINDS["Place"], data["place"]["value"])
+    kind = place.get("kind") if place is not None else "principal"
+    if role.get("grantableAt") and kind not in role["grantableAt"]:
+        raise _invalid(f"role: {role['name']} cannot be granted at a {kind}")
+    if "validFrom" not in data and "validUntil" not in data:
+        return
+    if role.get("breadth") == "broad" and not tenant.described.get("windows_on_broad", True):
+        raise _invalid("validUntil: a broad role takes no window here")
+    team = tenant.store.current(KINDS["Group"], data["principal"]["value"]) or {}
+    if (team.get(TEAM) or {}).get("everyone") and not tenant.described.get("windows_on_everyone", True):
+        raise _invalid("validUntil: a grant to everyone takes no window here")
+
+
+def _members(tenant: Tenant, data: Json, before: Json) -> None:
     for member in data.get("members", []):
         value = member.get("value") or str(member.get("$ref", "")).rsplit("/", 1)[-1]
         found = next((t for t in ("User", "Group") if tenant.store.current(KINDS[t], value) is not None), None)
         if found is None:
             raise _invalid(f"members: there is no User or Group with the id {value!r}")
         member |= {"value": value, "type": found, "$ref": f"{tenant.scim}/{KINDS[found].endpoint}/{value}"}
+    about, now = dict(before.get(TEAM) or {}), stamp(tenant.clock.now())
+    known = {j["value"]: j["since"] for j in about.get("joined", [])}
+    were = {m["value"] for m in before.get("members", [])}
+    joined = [{"value": m["value"], "since": known.get(m["value"], now)} for m in data.get("members", [])
+              if m["value"] in known or m["value"] not in were]
+    kept = {k: v for k, v in (data.get(TEAM) or {}).items() if k != "joined"}
+    kept |= {"everyone": True} if about.get("everyone") else {}
+    kept |= {"joined": joined} if joined else {}
+    data.pop(TEAM, None)
+    if kept:
+        data[TEAM] = kept
+    data["schemas"] = [s for s in data["schemas"] if s != TEAM] + ([TEAM] if kept else [])
 
 
 def _place(tenant: Tenant, data: Json) -> None:
@@ -81,8 +125,9 @@ def _place(tenant: Tenant, data: Json) -> None:
     parent = path.rpartition("/")[0]
     if parent and not any(d["path"] == parent for _, d in tenant.store.by("Place", "path", parent)):
         raise _invalid(f"path: there is no place {parent}")
-    if data.get("kind") == "stream":
+    if data.get("kind") in HOLDS_ITEMS:
         tenant.streams.setdefault(path, [])
+    _switched_on(tenant, data, {})
 
 
 def _window(data: Json) -> None:
@@ -122,7 +167,11 @@ def _credential(tenant: Tenant, data: Json) -> None:
 
 
 def after_create(tenant: Tenant, kind: Kind, identity: str, data: Json) -> None:
-    """Make the secret of a new token; it waits to be fetched once."""
+    """Begin a slow making; make the secret of a new token, which waits to be fetched once."""
+    slow = tenant.described.get("slow", {}).get(kind.name)
+    if slow:
+        tenant.slow[identity] = (tenant.clock.now() + timedelta(seconds=slow["seconds"]),
+                                 "failed" if slow.get("fails") else "ready")
     if kind.name == "Credential" and data.get("kind") == "api-token":
         secret = "stk-" + secrets.token_urlsafe(32)
         tenant.secrets[identity] = hash_of(secret)
@@ -134,6 +183,9 @@ def after_delete(tenant: Tenant, kind: Kind, identity: str) -> None:
     if kind.name == "Credential":
         tenant.secrets.pop(identity, None)
         tenant.unread.pop(identity, None)
+    if kind.name == "User":
+        for found, _ in list(tenant.store.by("Grant", "place.value", identity)):
+            tenant.store.delete(KINDS["Grant"], found)
     if kind.name in ("User", "Group"):
         for other in ("Grant", "Credential"):
             for found, data in list(tenant.store.by(other, "principal.value", identity)):
@@ -162,12 +214,18 @@ def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, dat
         data = dict(data)
         for name, shown in (("principal", "displayName"), ("role", "name"), ("place", "path")):
             if name in data:
-                kinds = ("User", "Group") if name == "principal" else (name.capitalize(),)
+                kinds = {"principal": ("User", "Group"), "place": ("Place", "User")}.get(name, ("Role",))
                 target = next((t for k in kinds if (t := store.current(KINDS[k], data[name]["value"]))), {})
                 text = target.get("userName") or target.get(shown)
                 data[name] = {**data[name], **({"display": text} if text else {})}
+    progress = tenant.progress(identity)
+    if kind.name == "User" and progress:
+        data = {**data, ACCOUNT: {**data.get(ACCOUNT, {}), "progress": progress},
+                "schemas": list(dict.fromkeys([*data["schemas"], ACCOUNT]))}
     if kind.name == "Grant":
         data["state"] = state_of(tenant, data)
+        if progress:
+            data["progress"] = progress
     elif kind.name == "User":
         groups = [{"value": i, "$ref": f"{tenant.scim}/Groups/{i}", "display": g["displayName"], "type": "direct"}
                   for i, g in store.all_current("Group")

@@ -9,6 +9,7 @@ from typing import Any
 CORE = "urn:ietf:params:scim:schemas:core:2.0:"
 OWN = "urn:sigillum:scim:1.0:"
 ACCOUNT = OWN + "ServiceAccount"
+TEAM = OWN + "Team"
 
 
 @dataclass(frozen=True)
@@ -164,13 +165,31 @@ GROUP = _schema(
     "Group", "A team", Attr("displayName", required=True),
     _link("members", "User", "Group", multi=True, mutability="readWrite", typed=True), prefix=CORE)
 
-SERVICE_ACCOUNT = Schema(ACCOUNT, "ServiceAccount", (
-    Attr("kind", canonical=("person", "service-account"), exact=True, about="What the account is for"),
-    Attr("purpose", about="What the program does with it"),
+PROGRESS = Attr("progress", mutability="readOnly", exact=True, canonical=("accepted", "ready", "failed"),
+                about="accepted: it is still being made, and counts for nothing yet")
+ANSWERABLE = (
+    Attr("purpose", about="What it is for"),
     Attr("owner", about="Who answers for it"),
     Attr("deputy", about="Who answers when the owner is away"),
     Attr("stage", exact=True, about="dev, test, prod ..."),
+)
+SERVICE_ACCOUNT = Schema(ACCOUNT, "ServiceAccount", (
+    Attr("kind", canonical=("person", "service-account", "foreign"), exact=True, about="What the account is for"),
+    *ANSWERABLE,
+    Attr("organisation", about="Of a foreign principal: where it lives"),
+    Attr("location", exact=True, about="Where its program runs"),
+    PROGRESS,
 ), "What a user-shaped account of a program says about itself")
+
+TEAM_ABOUT = Schema(TEAM, "Team", (
+    *ANSWERABLE,
+    Attr("reach", multi=True, exact=True, about="Places in which its grants count; none: everywhere"),
+    Attr("everyone", "boolean", mutability="readOnly", about="True: every principal of this tenant is in it"),
+    Attr("joined", "complex", multi=True, mutability="readOnly", about="Since when each member is in it", sub=(
+        Attr("value", exact=True, mutability="readOnly"), Attr("since", "dateTime", mutability="readOnly"))),
+), "What a team says about itself, and how far it reaches")
+
+LABELS = (Attr("name", exact=True), Attr("value", exact=True))
 
 PLACE = _schema(
     "Place", "A node of the resource tree",
@@ -179,6 +198,10 @@ PLACE = _schema(
     Attr("kind", exact=True, about="organisation, project, stream ..."),
     Attr("display"),
     Attr("testObject", "boolean", about="True: may be changed by a trial without harm"),
+    Attr("services", "complex", multi=True, about="Switched on here and below", sub=(
+        Attr("value", exact=True), Attr("since", "dateTime", mutability="readOnly"))),
+    Attr("location", exact=True, about="Where it lies; holds below, too, until a place says otherwise"),
+    Attr("labels", "complex", multi=True, about="Hold below, too, until a place says otherwise", sub=LABELS),
 )
 
 PERMISSIONS = Attr("permissions", "complex", multi=True, sub=(
@@ -190,6 +213,8 @@ ROLE = _schema(
     "Role", "A named set of permissions",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("display"),
     Attr("breadth", exact=True, canonical=("broad", "curated")), PERMISSIONS,
+    Attr("grantableAt", multi=True, exact=True, about="Kinds of place where it can be granted; none: anywhere"),
+    Attr("custom", "boolean", mutability="readOnly", about="True: an administrator made it"),
 )
 
 # Suggested values that stand for "no beginning" and "no end".
@@ -203,8 +228,11 @@ WINDOW = (
 GRANT = _schema(
     "Grant", "A principal holds a role at a place and below it",
     _link("principal", "User", "Group", required=True, typed=True),
-    _link("role", "Role", required=True), _link("place", "Place", required=True),
+    _link("role", "Role", required=True), _link("place", "Place", "User", required=True, typed=True),
     *WINDOW, Attr("reason"),
+    Attr("labels", "complex", multi=True, mutability="immutable", sub=LABELS,
+         about="It counts only at places that bear, of each name, one of the values"),
+    PROGRESS,
     Attr("state", mutability="readOnly", exact=True, canonical=("waiting", "in-force", "ended")),
 )
 
@@ -238,12 +266,18 @@ TENANT_PROFILE = _schema(
     Attr("limits", "complex", mutability="readOnly", sub=tuple(
         Attr(n, "integer", mutability="readOnly") for n in (
             "assertionSeconds", "tokenSeconds", "keysPerPrincipal", "credentialSeconds", "arrivalSeconds",
-            "answerItems"))),
+            "answerItems", "feltSeconds"))),
+    Attr("windowsOnBroad", "boolean", mutability="readOnly", about="False: a broad role takes no window"),
+    Attr("windowsOnEveryone", "boolean", mutability="readOnly", about="False: a grant to everyone takes no window"),
     Attr("permissions", "complex", multi=True, mutability="readOnly", sub=(
         Attr("value", exact=True, mutability="readOnly"), Attr("class", exact=True, mutability="readOnly"),
         Attr("method", exact=True, mutability="readOnly"),
         Attr("template", exact=True, mutability="readOnly",
-             about="Path below `work`; {place} stands for the place's path"))),
+             about="Path below `work`; {place} stands for the place's path"),
+        Attr("service", exact=True, mutability="readOnly", about="Must be switched on at the place or above"),
+        Attr("located", "boolean", mutability="readOnly", about="True: principal and place must have one location"),
+        Attr("needs", multi=True, exact=True, mutability="readOnly",
+             about="permission@kind: needed too, at the nearest enclosing place of that kind"))),
     Attr("administrator", "complex", mutability="readOnly", about="Who is asking", sub=(
         Attr("name", mutability="readOnly", exact=True),
         Attr("powers", multi=True, mutability="readOnly", exact=True))),
@@ -251,10 +285,10 @@ TENANT_PROFILE = _schema(
 
 KINDS: dict[str, Kind] = {k.name: k for k in (
     Kind("User", "Users", USER, "accounts", (SERVICE_ACCOUNT,), ("userName",), ("userName",)),
-    Kind("Group", "Groups", GROUP, "teams", (), ("displayName",)),
+    Kind("Group", "Groups", GROUP, "teams", (TEAM_ABOUT,), ("displayName", "members.value")),
     Kind("Place", "Places", PLACE, "places", (), ("path",), ("path",)),
     Kind("Role", "Roles", ROLE, "roles", (), ("name",), ("name",)),
-    Kind("Grant", "Grants", GRANT, "grants", (), ("principal.value",)),
+    Kind("Grant", "Grants", GRANT, "grants", (), ("principal.value", "place.value")),
     Kind("Credential", "Credentials", CREDENTIAL, "credentials", (), ("principal.value",)),
     Kind("TenantProfile", "TenantProfiles", TENANT_PROFILE, "tenant"),
 )}

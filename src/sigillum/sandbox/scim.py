@@ -124,7 +124,8 @@ async def create(request: Request) -> Response:
     rules.after_create(tenant, kind, record.id, data)
     shown = render(tenant, admin, kind, record, dict(request.query_params), fresh=True)
     location = f"{tenant.scim}/{kind.endpoint}/{record.id}"
-    return answer(shown, 201, {"Location": location, "ETag": record.version})
+    accepted = record.id in tenant.slow  # RFC 9110 §15.3.3: it is finished later, if at all
+    return answer(shown, 202 if accepted else 201, {"Location": location, "ETag": record.version})
 
 
 def _matches_etag(header: str, version: str) -> bool:
@@ -163,7 +164,7 @@ async def one(request: Request) -> Response:
     data = change(kind, current, body)
     if "thumbprint" in current:
         data["thumbprint"] = current["thumbprint"]
-    rules.on_update(tenant, kind, data)
+    rules.on_update(tenant, kind, data, current)
     record = tenant.store.update(kind, identity, data, admin.domain)
     if kind.name == "Credential" and data.get("active"):
         tenant.unread.pop(identity, None)  # readable again only until the credential is activated
@@ -359,7 +360,7 @@ def profile_of(tenant: Tenant) -> Json:
     described = tenant.described
     words = {"assertion_seconds": "assertionSeconds", "token_seconds": "tokenSeconds",
              "keys_per_principal": "keysPerPrincipal", "credential_seconds": "credentialSeconds",
-             "arrival_seconds": "arrivalSeconds", "answer_items": "answerItems"}
+             "arrival_seconds": "arrivalSeconds", "answer_items": "answerItems", "felt_seconds": "feltSeconds"}
     return {
         "schemas": [KINDS["TenantProfile"].schema.id], "name": tenant.name, "inForce": True,
         "title": described.get("title", tenant.name), "stage": described.get("stage", "test"),
@@ -369,7 +370,11 @@ def profile_of(tenant: Tenant) -> Json:
         "secretDelivery": described.get("secret_delivery", "sealed"),
         "limits": {word: tenant.limit(name) for name, word in words.items()},
         "permissions": [{"value": name, "class": p.get("class", "looks"), "method": p["call"].split(" ")[0],
-                         "template": p["call"].split(" ", 1)[1]} for name, p in tenant.permissions.items()],
+                         "template": p["call"].split(" ", 1)[1],
+                         **{k: p[k] for k in ("service", "located", "needs") if k in p}}
+                        for name, p in tenant.permissions.items()],
+        **{word: bool(described[name]) for name, word in (("windows_on_broad", "windowsOnBroad"),
+                                                          ("windows_on_everyone", "windowsOnEveryone")) if name in described},
     }
 
 

@@ -41,6 +41,7 @@ class Store:
     def __init__(self, clock: Clock) -> None:
         self.clock = clock
         self.arrival_seconds = 0.0
+        self.felt_seconds = 0.0  # decisions follow a change after that time
         self.stale_seconds = 0.0  # an ordered fault: look-ups answer from that long ago
         self.unique_external_ids = True
         self.records: dict[str, dict[str, Record]] = {name: {} for name in KINDS}
@@ -79,7 +80,7 @@ class Store:
         record.past.append((now + timedelta(seconds=self.arrival_seconds), data, now, record.version))
         self.records[kind.name][record.id] = record
         self.order[record.id] = len(self.order)
-        self._note(kind, record.id, data)
+        self.note(kind, record.id, data)
         return record
 
     def update(self, kind: Kind, identity: str, data: Json, domain: str = "") -> Record:
@@ -92,7 +93,7 @@ class Store:
             self._external.add((kind.name, domain, external))
         if data != record.data:
             self._push(record, data)
-            self._note(kind, identity, data)
+            self.note(kind, identity, data)
         return record
 
     def delete(self, kind: Kind, identity: str) -> None:
@@ -103,7 +104,7 @@ class Store:
         record.data, record.changed = data, now
         record.version = version_of(data) if data is not None else record.version
         shown = now + timedelta(seconds=self.arrival_seconds)
-        old = now - timedelta(seconds=max(self.stale_seconds, 3600))
+        old = now - timedelta(seconds=max(self.stale_seconds, self.felt_seconds, 3600))
         while len(record.past) > 1 and record.past[1][0] < old:
             record.past.pop(0)
         record.past.append((shown, data, now, record.version))
@@ -118,13 +119,28 @@ class Store:
                 if other != identity and same:
                     raise ScimProblem(409, f"{name} is taken", "uniqueness")
 
-    def _note(self, kind: Kind, identity: str, data: Json) -> None:
+    def note(self, kind: Kind, identity: str, data: Json) -> None:
         for path in (*kind.indexed, "externalId"):
             head, _, sub = path.partition(".")
             value = data.get(head)
-            text = value.get(sub) if sub and isinstance(value, dict) else value
-            if isinstance(text, str):
-                self._index.setdefault((kind.name, path.lower()), {}).setdefault(text.lower(), set()).add(identity)
+            for one in value if isinstance(value, list) else [value]:
+                text = one.get(sub) if sub and isinstance(one, dict) else one
+                if isinstance(text, str):
+                    self._index.setdefault((kind.name, path.lower()), {}).setdefault(text.lower(), set()).add(identity)
+
+    # --- what decisions feel ------------------------------------------------------------------------------
+    def felt(self, name: str, identity: str) -> Json | None:
+        """A resource as decisions take it now: as it was `felt_seconds` ago."""
+        record = self.records[name].get(identity)
+        moment = self.clock.now() - timedelta(seconds=self.felt_seconds)
+        return next((data for _, data, changed, _ in reversed(record.past) if changed <= moment), None) if record else None
+
+    def felt_by(self, name: str, path: str, value: str) -> Iterator[tuple[str, Json]]:
+        """Like `by`, among what is felt; the caller checks the value."""
+        for identity in self._index.get((name, path.lower()), {}).get(value.lower(), ()):
+            data = self.felt(name, identity)
+            if data is not None:
+                yield identity, data
 
     # --- look-ups -------------------------------------------------------------------------------------
     def seen(self, record: Record) -> tuple[Json, datetime, str] | None:

@@ -17,6 +17,7 @@ from .scim import bearer
 from .world import Tenant
 
 Json = dict[str, Any]
+MOST_QUESTIONS = 500
 
 
 def _permission(tenant: Tenant, method: str, thing: str) -> str:
@@ -62,36 +63,55 @@ async def _append(request: Request, tenant: Tenant, items: list[Json]) -> Respon
 
 
 async def evaluation(request: Request) -> Response:
-    """OpenID AuthZEN: an administrator may ask about anybody, a principal about itself."""
+    """OpenID AuthZEN, one question or several: an administrator may ask about anybody, a principal about itself."""
     tenant = house_tenant(request)
     token = bearer(request)
     admin = tenant.admin_of(token) if token else None
     claims = None if admin else bearer_claims(request, tenant)
     try:
         body = json.loads(await request.body())
-        subject, action, resource = body["subject"]["id"], body["action"]["name"], body["resource"]["id"]
+        if not isinstance(body, dict):
+            raise TypeError("an object is needed")
+    except (ValueError, TypeError) as problem:
+        raise OAuthProblem("invalid_request", "The body must be a JSON object") from problem
+    headers = {**NO_STORE, **{n: v for n, v in request.headers.items() if n == "x-request-id"}}
+    asked = body.get("evaluations")
+    if not request.url.path.endswith("/evaluations"):
+        return JSONResponse(_evaluate(tenant, claims, body), headers=headers)
+    if not isinstance(asked, list) or len(asked) > MOST_QUESTIONS or not all(isinstance(a, dict) for a in asked):
+        raise OAuthProblem("invalid_request", f"evaluations must be a list of {MOST_QUESTIONS} objects at most")
+    usual = {k: v for k, v in body.items() if k != "evaluations"}
+    return JSONResponse({"evaluations": [_evaluate(tenant, claims, {**usual, **a}) for a in asked]}, headers=headers)
+
+
+def _evaluate(tenant: Tenant, claims: Json | None, body: Json) -> Json:
+    """One question and its answer. Raises OAuthProblem."""
+    try:
+        subject, action = body["subject"]["id"], body["action"]["name"]
+        kind, resource = body["resource"].get("type"), body["resource"]["id"]
         if not all(isinstance(v, str) for v in (subject, action, resource)):
             raise TypeError("text is needed")
-    except (ValueError, KeyError, TypeError) as problem:
+    except (KeyError, TypeError, AttributeError) as problem:
         raise OAuthProblem("invalid_request", "subject.id, action.name and resource.id are needed") from problem
     if claims is not None and claims["sub"] != subject:
         raise OAuthProblem("insufficient_scope", "A principal may ask about itself only", 403)
     credential = claims.get("credential") if claims else (body.get("context") or {}).get("credential")
-    verdict = decide(tenant, subject, action, resource, credential)
-    headers = {**NO_STORE, **{n: v for n, v in request.headers.items() if n == "x-request-id"}}
-    return JSONResponse({"decision": verdict.allowed, "context": {"reason": verdict.reason}}, headers=headers)
+    verdict = decide(tenant, subject, action, f"@{resource}" if kind == "principal" else resource, credential)
+    return {"decision": verdict.allowed, "context": {"reason": verdict.reason}}
 
 
 async def configuration(request: Request) -> Response:
     tenant = house_tenant(request)
     return JSONResponse({"policy_decision_point": tenant.base,
-                         "access_evaluation_endpoint": tenant.base + "/access/v1/evaluation"})
+                         "access_evaluation_endpoint": tenant.base + "/access/v1/evaluation",
+                         "access_evaluations_endpoint": tenant.base + "/access/v1/evaluations"})
 
 
 def routes() -> list[Route]:
     return [
         Route("/{tenant}/work/{thing}/{place:path}", guarded(call), methods=["GET", "POST", "DELETE"]),
         Route("/{tenant}/access/v1/evaluation", guarded(evaluation), methods=["POST"]),
+        Route("/{tenant}/access/v1/evaluations", guarded(evaluation), methods=["POST"]),
         Route("/.well-known/authzen-configuration/{tenant}", guarded(configuration)),
         Route("/{tenant}/.well-known/authzen-configuration", guarded(configuration)),
     ]

@@ -6,23 +6,25 @@ import hashlib
 import secrets
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 from ruamel.yaml import YAML
 from ruamel.yaml.error import YAMLError
 
-from .clock import Clock
+from .clock import Clock, moment_of, stamp
 from .keys import SigningKey
-from .schemas import ACCOUNT, KINDS
+from .schemas import ACCOUNT, KINDS, TEAM
 from .store import Store
 
 Json = dict[str, Any]
+LONG_AGO = timedelta(days=30)
+HOLDS_ITEMS = ("stream", "board", "dataset")
 ALL_POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "tenant")
 LIMITS = {
     "assertion_seconds": 3600, "token_seconds": 600, "keys_per_principal": 3,
-    "credential_seconds": 0, "arrival_seconds": 0, "answer_items": 100,
+    "credential_seconds": 0, "arrival_seconds": 0, "answer_items": 100, "felt_seconds": 0,
 }
 
 
@@ -62,6 +64,7 @@ class Tenant:
     revoked: set[str] = field(default_factory=set)
     secrets: dict[str, str] = field(default_factory=dict)  # credential id -> hash of its secret
     unread: dict[str, str] = field(default_factory=dict)  # credential id -> a secret still to be handed out
+    slow: dict[str, tuple[datetime, str]] = field(default_factory=dict)  # id -> when its making ends, and how
     _key: SigningKey | None = None
 
     @property
@@ -89,6 +92,13 @@ class Tenant:
     def arrival_seconds(self) -> float:
         """How long look-ups lag; it may be a part of a second, which the profile rounds down."""
         return float(self.described.get("limits", {}).get("arrival_seconds", LIMITS["arrival_seconds"]))
+
+    def progress(self, identity: str) -> str | None:
+        """Of something that is made slowly: accepted, ready or failed."""
+        if identity not in self.slow:
+            return None
+        done_at, how = self.slow[identity]
+        return how if self.clock.now() >= done_at else "accepted"
 
     @property
     def permissions(self) -> dict[str, Json]:
@@ -126,52 +136,104 @@ def build(name: str, described: Json, base: str, clock: Clock, hand_out: Callabl
         hand_out(name, admin["name"], token)
     _populate(tenant)
     store.arrival_seconds = tenant.arrival_seconds
+    store.felt_seconds = tenant.limit("felt_seconds")
     return tenant
 
 
-def _populate(tenant: Tenant) -> None:
-    described, ids = tenant.described, {}
+class _Populating:
+    """Fills a new tenant; what stands at the beginning was made long before, unless it says when."""
 
-    def add(kind: str, name: str, data: Json) -> str:
-        schemas = [KINDS[kind].schema.id] + [k for k in data if k == ACCOUNT]
-        record = tenant.store.create(KINDS[kind], {"schemas": schemas, **data})
-        ids[kind, name] = record.id
+    def __init__(self, tenant: Tenant) -> None:
+        self.tenant, self.ids = tenant, dict[tuple[str, str], str]()
+        self.before = tenant.clock.now() - LONG_AGO
+
+    def add(self, kind: str, name: str, data: Json, made: str | None = None) -> str:
+        schemas = [KINDS[kind].schema.id] + [k for k in data if k in (ACCOUNT, TEAM)]
+        given = {k: v for k, v in data.items() if v is not None}
+        record = self.tenant.store.create(KINDS[kind], {"schemas": schemas, **given})
+        record.created = record.changed = moment_of(made) if made else self.before
+        record.past[0] = (record.created, record.past[0][1], record.created, record.version)
+        self.ids[kind, name] = record.id
         return record.id
 
-    def link(kind: str, name: str) -> Json:
-        return {"value": ids[kind, name]}
+    def user(self, name: str, kind: str, about: Json) -> None:
+        told = {k: about[k] for k in ("purpose", "owner", "stage", "organisation", "location") if k in about}
+        self.add("User", name, {"userName": name, "displayName": about.get("display", name),
+                                "active": about.get("active", True), ACCOUNT: {"kind": kind, **told}})
 
-    for place in described.get("places", []):
-        add("Place", place["path"], {k: v for k, v in {
-            "path": place["path"], "kind": place.get("kind"), "display": place.get("display"),
-            "testObject": place.get("test_object")}.items() if v is not None})
-        if place.get("kind") == "stream":
-            tenant.streams[place["path"]] = list(place.get("items", []))
-    for role in described.get("roles", []):
-        classes = tenant.permissions
-        add("Role", role["name"], {
+    def member(self, name: str) -> Json:
+        kind = "User" if ("User", name) in self.ids else "Group"
+        return {"value": self.ids[kind, name], "type": kind}
+
+    def team(self, described: Json) -> None:
+        """A team; of `joined` members it is known since when they are in."""
+        about: Json = {k: described[k] for k in ("purpose", "owner", "stage", "reach", "everyone") if k in described}
+        members = [self.member(m) for m in described.get("members", [])]
+        fresh = sorted(described.get("joined", []), key=lambda j: j["at"])
+        identity = self.add("Group", described["name"], {
+            "displayName": described["name"], "members": members, **({TEAM: about} if about or fresh else {})})
+        record = self.tenant.store.records["Group"][identity]
+        for one in fresh:
+            members = [*members, self.member(one["member"])]
+            joined = [*about.get("joined", []), {"value": members[-1]["value"], "since": one["at"]}]
+            about = {**about, "joined": joined}
+            record.data = {**(record.data or {}), "members": members, TEAM: about}
+            record.past.append((moment_of(one["at"]), record.data, moment_of(one["at"]), record.version))
+        self.tenant.store.note(KINDS["Group"], identity, record.data or {})
+
+    def role(self, role: Json) -> None:
+        classes = self.tenant.permissions
+        self.add("Role", role["name"], {
             "name": role["name"], "display": role.get("display", role["name"]),
-            "breadth": role.get("breadth", "curated"),
+            "breadth": role.get("breadth", "curated"), "grantableAt": role.get("grantable_at"),
             "permissions": [{"value": p, "class": classes.get(p, {}).get("class", "looks")}
                             for p in role["permissions"]]})
-    for person in described.get("people", []):
-        add("User", person["name"], {
-            "userName": person["name"], "displayName": person.get("display", person["name"]),
-            "active": person.get("active", True), ACCOUNT: {"kind": "person"}})
-    for account in described.get("accounts", []):
-        add("User", account["name"], {
-            "userName": account["name"], "displayName": account.get("display", account["name"]),
-            "active": account.get("active", True),
-            ACCOUNT: {"kind": "service-account", **{k: account[k] for k in ("purpose", "owner", "stage")
-                                                    if k in account}}})
+
+    def place(self, place: Json) -> None:
+        self.add("Place", place["path"], {
+            "path": place["path"], "kind": place.get("kind"), "display": place.get("display"),
+            "testObject": place.get("test_object"), "location": place.get("location"), "labels": labels(place.get("labels")),
+            "services": [{"value": s} for s in place.get("services", [])] or None})
+        if place.get("kind") in HOLDS_ITEMS or "items" in place:
+            self.tenant.streams[place["path"]] = list(place.get("items", []))
+
+    def grant(self, grant: Json) -> None:
+        at = str(grant["at"])
+        place = {"value": self.ids["User", at[1:]], "type": "User"} if at.startswith("@") else \
+            {"value": self.ids["Place", at]}
+        self.add("Grant", "", {
+            "principal": self.member(grant["to"]), "role": {"value": self.ids["Role", grant["role"]]}, "place": place,
+            "reason": grant.get("reason"), "validFrom": grant.get("from"), "validUntil": grant.get("until"),
+            "labels": labels(grant.get("where"))}, grant.get("made"))
+
+    def credential(self, credential: Json) -> None:
+        self.add("Credential", credential["name"], {
+            "principal": {"value": self.ids["User", credential["of"]]}, "name": credential["name"], "kind": "key-pair",
+            "limits": credential.get("limits") or None, "active": credential.get("active", True),
+            "validFrom": credential.get("from"),
+            "validUntil": credential.get("until") or stamp(self.tenant.clock.now() + LONG_AGO)})
+
+
+def labels(described: Json | None) -> list[Json] | None:
+    """`{stage: [dev, test]}` as a list of names and values."""
+    return [{"name": n, "value": v} for n, values in (described or {}).items()
+            for v in (values if isinstance(values, list) else [values])] or None
+
+
+def _populate(tenant: Tenant) -> None:
+    described, fill = tenant.described, _Populating(tenant)
+    for place in described.get("places", []):
+        fill.place(place)
+    for role in described.get("roles", []):
+        fill.role(role)
+    for word, kind in (("people", "person"), ("accounts", "service-account"), ("foreign", "foreign")):
+        for about in described.get(word, []):
+            fill.user(about["name"], kind, about)
     for number in range(int(described.get("crowd", 0))):  # many principals, for measuring
-        add("User", f"crowd-{number}", {"userName": f"crowd-{number}", "active": True})
+        fill.add("User", f"crowd-{number}", {"userName": f"crowd-{number}", "active": True})
     for team in described.get("teams", []):
-        members = [{"value": ids["User", m], "type": "User"} for m in team.get("members", [])]
-        add("Group", team["name"], {"displayName": team["name"], "members": members})
+        fill.team(team)
     for grant in described.get("grants", []):
-        kind = "User" if ("User", grant["to"]) in ids else "Group"
-        add("Grant", "", {k: v for k, v in {
-            "principal": {**link(kind, grant["to"]), "type": kind}, "role": link("Role", grant["role"]),
-            "place": link("Place", grant["at"]), "reason": grant.get("reason"),
-            "validUntil": grant.get("until")}.items() if v is not None})
+        fill.grant(grant)
+    for credential in described.get("credentials", []):
+        fill.credential(credential)

@@ -13,22 +13,30 @@ from sigillum.protocols.scim import quoted
 Json = dict[str, Any]
 OWN = "urn:sigillum:scim:1.0:"
 USER_SCHEMA = "urn:ietf:params:scim:schemas:core:2.0:User"
-ABOUT = OWN + "ServiceAccount"
+ABOUT, TEAM = OWN + "ServiceAccount", OWN + "Team"
 SCHEMAS = {"account": USER_SCHEMA, "team": "urn:ietf:params:scim:schemas:core:2.0:Group", "place": OWN + "Place",
            "role": OWN + "Role", "grant": OWN + "Grant", "credential": OWN + "Credential",
            "profile": OWN + "TenantProfile"}
 USUAL_ENDPOINTS = {"account": "/Users", "team": "/Groups"}
-ABOUT_FIELDS = ("kind", "purpose", "owner", "deputy", "stage")
+TEAM_FIELDS = ("purpose", "owner", "deputy", "stage")
+ABOUT_FIELDS = ("kind", *TEAM_FIELDS, "location")
 
 _FILTERS: dict[tuple[str, str], Callable[[str], str]] = {
     ("account", "name"): lambda v: f"userName eq {quoted(v)}",
     ("account", "external_id"): lambda v: f"externalId eq {quoted(v)}",
     ("account", "id"): lambda v: f"id eq {quoted(v)}",
+    ("team", "name"): lambda v: f"displayName eq {quoted(v)}",
+    ("team", "external_id"): lambda v: f"externalId eq {quoted(v)}",
+    ("team", "id"): lambda v: f"id eq {quoted(v)}",
+    ("team", "member"): lambda v: f"members.value eq {quoted(v)}",
+    ("team", "everyone"): lambda v: f"{TEAM}:everyone eq true",
+    ("grant", "id"): lambda v: f"id eq {quoted(v)}",
     ("grant", "external_id"): lambda v: f"externalId eq {quoted(v)}",
     ("credential", "external_id"): lambda v: f"externalId eq {quoted(v)}",
     ("role", "name"): lambda v: f"name eq {quoted(v)}",
     ("role", "id"): lambda v: f"id eq {quoted(v)}",
     ("role", "all"): lambda v: "",
+    ("role", "external_id"): lambda v: f"externalId eq {quoted(v)}",
     ("place", "path"): lambda v: f"path eq {quoted(v)}",
     ("place", "under"): lambda v: f"path sw {quoted(v + '/')}" if v else "",
     ("place", "all"): lambda v: "",
@@ -51,11 +59,15 @@ def answers(query: Query, thing: Thing) -> bool:
         return thing.external_id == value
     if query.field == "all":
         return True
+    if query.field == "everyone":
+        return thing.get("everyone") is True
+    if query.field == "member":
+        return value in thing.get("members")
     if query.field == "under":
         path = str(thing.get("path"))
         return path.rpartition("/")[0] == value
     have = thing.get(query.field)
-    if query.kind == "account":
+    if query.kind in ("account", "team"):
         return str(have).lower() == value.lower()
     return bool(have == value)
 
@@ -66,6 +78,7 @@ class Wire(NamedTuple):
     base: str
     endpoints: Mapping[str, str]
     about: bool
+    team: bool = False
 
     def link(self, kind: str, identity: str) -> Json:
         return {"value": identity, "$ref": f"{self.base}{self.endpoints.get(kind, '')}/{identity}"}
@@ -80,11 +93,22 @@ def body_of(wire: Wire, kind: str, external_id: str, fields: Mapping[str, Any]) 
         if wire.about and about:
             body["schemas"].append(ABOUT)
             body[ABOUT] = about
+    elif kind == "team":
+        body["displayName"] = fields["name"]
+        about = {n: fields[n] for n in (*TEAM_FIELDS, "reach") if fields.get(n)}
+        if wire.team and about:
+            body["schemas"].append(TEAM)
+            body[TEAM] = {n: list(v) if n == "reach" else v for n, v in about.items()}
+    elif kind == "role":
+        body |= {"name": fields["name"], "display": fields["display"], "breadth": "curated",
+                 "permissions": _permissions(fields["permissions"])}
     elif kind == "grant":
-        body |= {"principal": wire.link("account", fields["principal"]), "role": wire.link("role", fields["role_id"]),
-                 "place": wire.link("place", fields["place_id"])}
+        body |= {"principal": wire.link(fields.get("carrier") or "account", fields["principal"]),
+                 "role": wire.link("role", fields["role_id"]),
+                 "place": wire.link("account" if fields["place"].startswith("@") else "place", fields["place_id"])}
         body |= _given({"reason": fields.get("reason"), "validFrom": fields.get("from"),
-                        "validUntil": fields.get("until")})
+                        "validUntil": fields.get("until"),
+                        "labels": [{"name": n, "value": v} for n, values in fields.get("where") or () for v in values]})
     elif kind == "credential":
         body |= {"principal": wire.link("account", fields["principal"]), "name": fields["name"],
                  "kind": fields["kind"], "active": fields["active"]}
@@ -93,19 +117,28 @@ def body_of(wire: Wire, kind: str, external_id: str, fields: Mapping[str, Any]) 
     return body
 
 
+def _permissions(permissions: Any) -> list[Json]:
+    return [{"value": p, "class": c} for p, c in permissions]
+
+
 def _given(values: Json) -> Json:
     return {name: value for name, value in values.items() if value}
 
 
 _CHANGES = {"account": {"name": "userName", "display": "displayName", "active": "active",
                         **{n: f"{ABOUT}:{n}" for n in ABOUT_FIELDS}},
+            "team": {"name": "displayName", "reach": f"{TEAM}:reach", **{n: f"{TEAM}:{n}" for n in TEAM_FIELDS}},
+            "role": {"display": "display", "permissions": "permissions"},
             "grant": {"reason": "reason"}, "credential": {"active": "active"}}
+LISTED = {("team", "members"): "members", ("place", "services"): "services"}
 
 
 def changes_of(kind: str, fields: Mapping[str, Any]) -> Json:
     """SCIM attribute paths and their new values; empty text removes an attribute."""
     names = _CHANGES[kind]
-    return {names[name]: (value if value != "" else None) for name, value in fields.items()}
+    forms: dict[str, Callable[[Any], Any]] = {"permissions": _permissions, "reach": list}
+    return {names[name]: (forms.get(name, lambda v: v)(value) if value not in ("", ()) else None)
+            for name, value in fields.items()}
 
 
 def _text(value: Any) -> str:
@@ -128,24 +161,54 @@ def _list(value: Any) -> list[Json]:
     return [v for v in value if isinstance(v, dict)] if isinstance(value, list) else []
 
 
+def _texts(value: Any) -> tuple[str, ...]:
+    return tuple(_text(v) for v in value if isinstance(v, str)) if isinstance(value, list) else ()
+
+
+def _extension(resource: Json, urn: str) -> Json:
+    inner = resource.get(urn)
+    return inner if isinstance(inner, dict) else {}
+
+
+def _labels(resource: Json) -> tuple[tuple[str, str], ...]:
+    return tuple((_text(v.get("name")), _text(v.get("value"))) for v in _list(resource.get("labels")))
+
+
+def _where(labels: tuple[tuple[str, str], ...]) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    """A label rule: each name with its values, in order."""
+    names = sorted({n for n, _ in labels})
+    return tuple((name, tuple(sorted(v for n, v in labels if n == name))) for name in names)
+
+
 _FIELDS: dict[str, Callable[[Json], Json]] = {
     "account": lambda r: {
         "name": _text(r.get("userName")), "display": _text(r.get("displayName")), "active": r.get("active", True),
-        **{n: _part(r, ABOUT, n) for n in ABOUT_FIELDS}},
+        **{n: _part(r, ABOUT, n) for n in (*ABOUT_FIELDS, "organisation", "progress")}},
+    "team": lambda r: {
+        "name": _text(r.get("displayName")), "display": _text(r.get("displayName")), "active": True,
+        **{n: _part(r, TEAM, n) for n in TEAM_FIELDS},
+        "members": tuple(_text(m.get("value")) for m in _list(r.get("members"))),
+        "joined": tuple((_text(j.get("value")), _instant(j.get("since"))) for j in _list(_extension(r, TEAM).get("joined"))),
+        "reach": _texts(_extension(r, TEAM).get("reach")), "everyone": _extension(r, TEAM).get("everyone") is True},
     "role": lambda r: {
         "name": _text(r.get("name")), "display": _text(r.get("display")), "breadth": _text(r.get("breadth")),
-        "permissions": tuple((_text(p.get("value")), _text(p.get("class"))) for p in _list(r.get("permissions")))},
+        "permissions": tuple((_text(p.get("value")), _text(p.get("class"))) for p in _list(r.get("permissions"))),
+        "grantable_at": _texts(r.get("grantableAt")), "custom": r.get("custom") is True},
     "place": lambda r: {"path": _text(r.get("path")), "kind": _text(r.get("kind")),
-                        "display": _text(r.get("display")), "test": r.get("testObject") is True},
+                        "display": _text(r.get("display")), "test": r.get("testObject") is True,
+                        "location": _text(r.get("location")), "labels": _labels(r),
+                        "services": tuple((_text(s.get("value")), _instant(s.get("since"))) for s in _list(r.get("services")))},
     "grant": lambda r: {
         "principal": _part(r, "principal", "value"), "role": _part(r, "role", "display"),
-        "place": _part(r, "place", "display"), "from": _instant(r.get("validFrom")),
-        "until": _instant(r.get("validUntil")), "reason": _text(r.get("reason"))},
+        "place": "@" + _part(r, "place", "value") if _part(r, "place", "type") == "User" else _part(r, "place", "display"),
+        "place_name": _part(r, "place", "display"), "principal_name": _part(r, "principal", "display"),
+        "where": _where(_labels(r)), "from": _instant(r.get("validFrom")), "until": _instant(r.get("validUntil")),
+        "reason": _text(r.get("reason")), "progress": _text(r.get("progress")), "made": _instant(_part(r, "meta", "created"))},
     "credential": lambda r: {
         "principal": _part(r, "principal", "value"), "name": _text(r.get("name")), "kind": _text(r.get("kind")),
         "thumbprint": _text(r.get("thumbprint")), "until": _instant(r.get("validUntil")),
         "from": _instant(r.get("validFrom")), "active": r.get("active") is True, "public_key": r.get("publicKey"),
-        "limits": tuple(_text(v) for v in r.get("limits") or () if isinstance(v, str))},
+        "limits": _texts(r.get("limits"))},
 }
 
 
@@ -163,7 +226,7 @@ def _whole(value: Any) -> int | None:
 
 def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
     """A TenantProfile in our words; without one, what the resource types alone tell."""
-    kinds = frozenset([*wire.endpoints, *(["account-about"] if wire.about else [])])
+    kinds = frozenset([*wire.endpoints, *(["account-about"] if wire.about else []), *(["team-about"] if wire.team else [])])
     if resource is None:
         return Profile(issuer=issuer, kinds=kinds)
     limits = resource.get("limits") if isinstance(resource.get("limits"), dict) else {}
@@ -174,7 +237,8 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
     for entry in _list(resource.get("permissions")):
         name = _text(entry.get("value"))
         operations[name] = Operation(name, _text(entry.get("class")), _text(entry.get("method")),
-                                     _text(entry.get("template")))
+                                     _text(entry.get("template")), _text(entry.get("service")),
+                                     entry.get("located") is True, _texts(entry.get("needs")))
     unique, inactive = resource.get("externalIdUnique"), resource.get("bornInactive")
     return Profile(
         name=_text(resource.get("name")), title=_text(resource.get("title")), stage=_text(resource.get("stage")),
@@ -185,5 +249,7 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         token_seconds=_whole(limits.get("tokenSeconds")), keys_per_principal=_whole(limits.get("keysPerPrincipal")),
         credential_seconds=_whole(limits.get("credentialSeconds")),
         arrival_seconds=_whole(limits.get("arrivalSeconds")), answer_items=_whole(limits.get("answerItems")),
+        felt_seconds=_whole(limits.get("feltSeconds")), windows_on_broad=resource.get("windowsOnBroad") is not False,
+        windows_on_everyone=resource.get("windowsOnEveryone") is not False,
         operations=operations, administrator=_text(administrator.get("name")),
         powers=frozenset(_text(p) for p in administrator.get("powers") or ()) if administrator else None, kinds=kinds)

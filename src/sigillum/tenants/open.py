@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -25,10 +25,12 @@ from .mapping import Wire
 from .port import Address, Link, Proof, Reply, Result, SignedIn, now_at
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
+    from sigillum.core.access import Question
     from sigillum.protocols import oauth
 
 Json = dict[str, Any]
 VALUES_A_FILTER = 20
+QUESTIONS_A_REQUEST = 100
 TRIAL_NOTE = "a trial by sigillum"
 
 
@@ -60,18 +62,17 @@ class OpenTenant:
     # --- discovery --------------------------------------------------------------------------------------
     def discover(self) -> None:
         """Learn resource types and profile. A plain SCIM server without a profile is a valid tenant."""
-        endpoints, about = dict[str, str](mapping.USUAL_ENDPOINTS), False
+        endpoints, extensions = dict[str, str](mapping.USUAL_ENDPOINTS), set[str]()
         try:
             types = list(self.scim.find("/ResourceTypes", ""))
             by_schema = {schema: kind for kind, schema in mapping.SCHEMAS.items()}
             endpoints = {by_schema[t["schema"]]: str(t["endpoint"]) for t in types
                          if t.get("schema") in by_schema and str(t.get("endpoint", "")).startswith("/")}
-            about = any(e.get("schema") == mapping.ABOUT for t in types if t.get("schema") == mapping.USER_SCHEMA
-                        for e in t.get("schemaExtensions") or ())
+            extensions = {str(e.get("schema")) for t in types for e in t.get("schemaExtensions") or ()}
         except ScimRefusedError as problem:
             if problem.status not in (404, 501):
                 raise
-        self.wire = Wire(self.scim.base, endpoints, about)
+        self.wire = Wire(self.scim.base, endpoints, mapping.ABOUT in extensions, mapping.TEAM in extensions)
         found: Json | None = None
         if "profile" in endpoints:
             all_ = list(self.scim.find(endpoints["profile"], ""))
@@ -128,7 +129,7 @@ class OpenTenant:
     def _reply(self, kind: str, method: str, path: str, body: Json | None, version: str = "") -> Reply:
         try:
             answer = self.scim.send(method, path, body, if_match=version)
-            if answer.status in (200, 201) and answer.body:
+            if answer.status in (200, 201, 202) and answer.body:
                 return Reply(Result.DONE, mapping.thing_of(kind, answer.object()))
             if answer.status in (200, 204):
                 return Reply(Result.DONE)
@@ -196,13 +197,21 @@ class OpenTenant:
         return SignedIn(self._token, principal, "asked by the administrator, not signed in as the identity")
 
     def ask(self, signed_in: SignedIn, permission: str, place: str) -> Trial:
-        from sigillum.protocols.authzen import evaluate
+        from sigillum.protocols.authzen import Asked, evaluate
         try:
-            decision, reason = evaluate(self.http, self.profile.decisions, signed_in.token, signed_in.principal,
-                                        permission, place)
+            decision, reason = evaluate(self.http, self.profile.decisions, signed_in.token,
+                                        Asked(signed_in.principal, permission, place))
         except RefusedError as problem:
             return Trial(None, problem.what)
         return Trial(decision, reason)
+
+    def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
+        from sigillum.protocols.authzen import Asked, evaluate, evaluate_all
+        asked = [Asked(q.principal, q.permission, q.place, q.credential) for q in questions]
+        if len(asked) == 1:
+            return [Trial(*evaluate(self.http, self.profile.decisions, self._token, asked[0]))]
+        return [Trial(*d) for n in range(0, len(asked), QUESTIONS_A_REQUEST) for d in evaluate_all(
+            self.http, self.profile.decisions, self._token, asked[n:n + QUESTIONS_A_REQUEST])]
 
     def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
         url = self.profile.work.rstrip("/") + operation.template.replace("{place}", quote(place))

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from enum import StrEnum
 from pathlib import Path
-from typing import Any, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from sigillum.core.facts import Fact, Operation, Profile, Query, Thing
 from sigillum.core.proofs import Trial
 from sigillum.core.secret import Secret
 from sigillum.core.times import ClockReading
+
+if TYPE_CHECKING:
+    from sigillum.core.access import Question
 
 
 class Result(StrEnum):
@@ -110,6 +113,10 @@ class Tenant(Protocol):
 
     def ask(self, signed_in: SignedIn, permission: str, place: str) -> Trial:
         """The tenant's decision, without doing it."""
+        ...
+
+    def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
+        """The tenant's decisions of now, asked by the administrator; one request for many. Raises RefusedError."""
         ...
 
     def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:

@@ -1,0 +1,124 @@
+"""What deciding works with, as values: principals, teams, places, rights, credentials, questions and decisions."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+from .refusals import Cause
+
+ALWAYS = datetime.min.replace(tzinfo=UTC)
+NEVER = datetime.max.replace(tzinfo=UTC)
+Labels = tuple[tuple[str, frozenset[str]], ...]
+
+
+class Principal(NamedTuple):
+    """A person, an account or a team; `foreign` lives elsewhere, `ready` False: it is still being made."""
+
+    id: str
+    name: str
+    kind: str = "service-account"
+    active: bool = True
+    ready: bool = True
+    location: str = ""
+
+
+class Team(NamedTuple):
+    """How far a team's grants count (empty: everywhere), and whether every native principal is in it."""
+
+    id: str
+    name: str
+    reach: tuple[str, ...] = ()
+    everyone: bool = False
+
+
+class Membership(NamedTuple):
+    """A principal or team in a team; `since` where it is known."""
+
+    member: str
+    team: str
+    since: datetime | None = None
+
+
+class Place(NamedTuple):
+    """A node of the tree. Services, location and labels hold below it, too."""
+
+    path: str
+    kind: str = ""
+    services: tuple[tuple[str, datetime | None], ...] = ()
+    location: str = ""
+    labels: tuple[tuple[str, str], ...] = ()
+
+
+class Right(NamedTuple):
+    """One grant as deciding needs it; at `place` `@ID` a principal is the place."""
+
+    id: str
+    carrier: str
+    role: str
+    place: str
+    start: datetime | None = None
+    until: datetime | None = None
+    labels: Labels = ()
+    made: datetime | None = None
+    ready: bool = True
+
+
+class Held(NamedTuple):
+    """A credential: its life, and what it is narrowed to."""
+
+    id: str
+    principal: str
+    name: str = ""
+    active: bool = True
+    start: datetime | None = None
+    until: datetime | None = None
+    limits: frozenset[str] = frozenset()
+
+
+class Question(NamedTuple):
+    """May `principal` use `permission` at `place` at this time, with this credential (none: any)?"""
+
+    principal: str
+    permission: str
+    place: str
+    at: datetime
+    credential: str = ""
+
+
+class Decision(NamedTuple):
+    """The verdict, its cause, the right that decided or came nearest, and all others that would allow it."""
+
+    allowed: bool
+    cause: Cause
+    by: Right | None = None
+    also: tuple[Right, ...] = ()
+    needed: Decision | None = None  # of the second permission, where that one is missing
+    need: tuple[str, str] | None = None  # the second permission and its place
+
+
+class Node(NamedTuple):
+    """A place compiled: the line to the root (nearest first) and what holds there."""
+
+    path: str
+    line: tuple[str, ...]
+    inside: frozenset[str]
+    services: Mapping[str, datetime]
+    location: str
+    labels: Mapping[str, str]
+    kinds: Mapping[str, str]  # kind -> nearest enclosing place of it
+    principal: bool = False
+
+
+class Carrier(NamedTuple):
+    """A principal or team whose rights count for somebody, from `begin` on."""
+
+    id: str
+    begin: datetime
+    reach: frozenset[str] | None
+
+
+Cut = tuple[datetime, datetime, Labels, Right]  # from when, until when, where, and which right
+Spots = dict[str, list[Cut]]  # by place
+View = list[tuple[datetime, frozenset[str] | None, Spots]]  # carriers of one permission: from when, reach, where

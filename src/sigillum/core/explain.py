@@ -1,0 +1,212 @@
+"""Explaining a decision: the whole chain link by link, what else would allow it, and the smallest change that would."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from typing import NamedTuple
+
+from .access import NEVER, Decision, Node, Question, Right
+from .deciding import World
+from .facts import Thing
+from .mend import Mend, mends
+from .refusals import CAUSES, Cause
+from .times import format_instant
+
+
+class Link(NamedTuple):
+    """One link of the chain: `good` None where it makes no difference here."""
+
+    name: str
+    good: bool | None
+    text: str
+
+
+class Explanation(NamedTuple):
+    """Everything that is said to one question. `changes_at`: when the verdict will be another one."""
+
+    question: Question
+    decision: Decision
+    links: tuple[Link, ...]
+    mends: tuple[Mend, ...]
+    changes_at: datetime | None
+
+    @property
+    def deciding(self) -> Link | None:
+        """The link that decided: the first that is not good, or the right that allows it."""
+        wrong = next((k for k in self.links if k.good is False), None)
+        return wrong or next((k for k in self.links if k.name == "grant"), None)
+
+
+def explain(world: World, question: Question, roles: Sequence[Thing] = ()) -> Explanation:
+    """The decision with its chain; `roles` are those that could be granted."""
+    decision = world.decide(question)
+    found = () if decision.allowed else tuple(mends(world, question, roles))
+    return Explanation(question, decision, tuple(_chain(world, question, decision)), found, world.next_change(question))
+
+
+def name_of(world: World, identity: str) -> str:
+    """A principal's or team's name; its id where none is known."""
+    known = world.principals.get(identity)
+    return known.name if known is not None else identity
+
+
+def place_name(world: World, place: str) -> str:
+    return f"@{name_of(world, place[1:])}" if place.startswith("@") else place
+
+
+def right_words(world: World, right: Right, principal: str) -> str:
+    """A grant in words: role, place, through whom, for how long."""
+    through = "" if right.carrier == principal else f" through the team {name_of(world, right.carrier)}"
+    until = f", until {format_instant(right.until)}" if right.until else ", without end"
+    start = f" from {format_instant(right.start)}" if right.start else ""
+    return f"{right.role} at {place_name(world, right.place)}{label_words(right)}{through}{start}{until}"
+
+
+def label_words(right: Right) -> str:
+    rules = " and ".join(f"{name} is {' or '.join(sorted(values))}" for name, values in right.labels)
+    return f" where {rules}" if rules else ""
+
+
+def _chain(world: World, question: Question, decision: Decision) -> Iterator[Link]:
+    who, node = world.principals.get(question.principal), world.node(question.place)
+    if who is None:
+        yield Link("principal", False, f"{question.principal} is not known here")
+        return
+    state = "suspended" if not who.active else "active" if who.ready else "still being made, or its making failed"
+    yield Link("principal", who.active and who.ready, f"{who.name} ({who.kind.replace('-', ' ')}): {state}")
+    if node is None:
+        yield Link("place", False, f"there is no place {question.place}")
+        return
+    known = world.places.get(node.path)
+    yield Link("place", True, f"{place_name(world, node.path)}{f' ({known.kind})' if known is not None and known.kind else ''}")
+    yield from _credential(world, question)
+    yield from _ground(world, question, node)
+    yield from _limits(world, question)
+    yield _membership(world, question, node)
+    yield from _grant(world, question, decision, node)
+    if decision.need is not None and decision.needed is not None:
+        permission, place = decision.need
+        why = decision.needed.cause if decision.needed.cause is not Cause.PLACE_UNKNOWN else "there is none above"
+        yield Link("second right", False, f"{permission} is needed too, at {place}: {why}")
+    elif decision.allowed and (rule := world.rules.get(question.permission)) is not None and rule.needs:
+        yield Link("second right", True, f"{', '.join(rule.needs)}: granted")
+
+
+def _ground(world: World, question: Question, node: Node) -> Iterator[Link]:
+    """Service and location."""
+    rule = world.rules.get(question.permission)
+    if node.principal or rule is None or not rule.service:
+        yield Link("service", None, "none is needed")
+    elif rule.service not in node.services:
+        yield Link("service", False, f"{rule.service} is switched on neither here nor above")
+    else:
+        felt = node.services[rule.service]
+        yield Link("service", felt <= question.at, f"{rule.service} is switched on" if felt <= question.at else
+                   f"{rule.service} was switched on a moment ago, and is felt from {format_instant(felt)} on")
+    here = world.principals[question.principal].location
+    if node.principal or rule is None or not rule.located or not here or not node.location:
+        yield Link("location", None, "makes no difference")
+    else:
+        same = here == node.location
+        yield Link("location", same, f"both in {here}" if same else
+                   f"the program runs in {here}, the place lies in {node.location}")
+
+
+def _credential(world: World, question: Question) -> Iterator[Link]:
+    if not question.credential:
+        return
+    wrong = world.usable(question.credential, question.principal, question.at)
+    held = world.credentials.get(question.credential)
+    if wrong is not None or held is None:
+        yield Link("credential", False, f"{held.name if held else question.credential}: "
+                   f"{str(wrong).removeprefix('credential-')}")
+        return
+    until = f"until {format_instant(held.until)}" if held.until else "without end"
+    yield Link("credential", True, f"{held.name}: active, {until}")
+
+
+def _limits(world: World, question: Question) -> Iterator[Link]:
+    held = world.credentials.get(question.credential)
+    if held is None:
+        return
+    if not held.limits:
+        yield Link("key limits", None, "none: all that is granted")
+    else:
+        yield Link("key limits", question.permission in held.limits, f"narrowed to {', '.join(sorted(held.limits))}")
+
+
+def _membership(world: World, question: Question, node: Node) -> Link:
+    told = []
+    for carrier in world.carriers(question.principal):
+        if carrier.id == question.principal:
+            continue
+        beyond = carrier.reach is not None and carrier.reach.isdisjoint(node.inside)
+        late = f" (felt from {format_instant(carrier.begin)} on)" if carrier.begin > question.at else ""
+        told.append(name_of(world, carrier.id) + (" (does not reach here)" if beyond else late))
+    return Link("membership", None, f"in {', '.join(told)}" if told else "in no team")
+
+
+def _grant(world: World, question: Question, decision: Decision, node: Node) -> Iterator[Link]:
+    """The right that decided or came nearest: role, place, label rule, window; and what shadows a window."""
+    right, cause = decision.by, decision.cause
+    if cause in _BEFORE_GRANTS:
+        # something before decided: what the grants alone would say stands here
+        found = world.candidates(question.principal, question.permission, node, question.at)
+        if not found:
+            yield Link("role", None, f"nothing that is granted holds {question.permission}")
+            return
+        right, rank = min(found, key=lambda f: f[1])
+        cause = CAUSES[rank]
+    if cause is Cause.PERMISSION_UNKNOWN:
+        yield Link("role", False, f"the tenant announces no permission {question.permission}")
+        return
+    if right is None or cause is Cause.ROLE_LACKS:
+        held = f"{right_words(world, right, question.principal)} stands here, and does not hold it" if right is not None else \
+            "nothing is granted here"
+        yield Link("role", False, f"no role that is granted holds {question.permission}: {held}")
+        return
+    yield Link("role", True, f"{right.role} holds {question.permission}")
+    within = right.place in node.inside
+    words = right_words(world, right, question.principal)
+    yield Link("grant", within, words if within else f"{words}: not at or above this place")
+    if not within:
+        return
+    if cause is Cause.REACH_ELSEWHERE:
+        yield Link("reach", False, f"the team {name_of(world, right.carrier)} reaches "
+                   f"{', '.join(world.teams[right.carrier].reach)} only")
+        return
+    if right.labels:
+        borne = ", ".join(f"{n} is {node.labels.get(n, 'not said')}" for n, _ in right.labels)
+        yield Link("label rule", cause is not Cause.LABEL_DIFFERS, f"here {borne}")
+    yield _window(world, question, right, cause)
+    yield from _shadow(world, question, decision)
+
+
+_BEFORE_GRANTS = frozenset({
+    Cause.PRINCIPAL_SUSPENDED, Cause.PRINCIPAL_UNFINISHED, Cause.SERVICE_OFF, Cause.SERVICE_NOT_FELT,
+    Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_UNKNOWN, Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_WAITING,
+    Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER})
+
+
+def _window(world: World, question: Question, right: Right, cause: Cause) -> Link:
+    if cause is Cause.GRANT_UNFINISHED:
+        return Link("window", False, "the tenant has accepted the grant, and is still making it")
+    if cause is Cause.WINDOW_ENDED and right.until is not None:
+        return Link("window", False, f"ended at {format_instant(right.until)}")
+    if cause is Cause.WINDOW_WAITING and right.start is not None:
+        return Link("window", False, f"begins at {format_instant(right.start)}")
+    if cause is Cause.NOT_FELT:
+        begin = max(world.cut(right)[0], *(c.begin for c in world.carriers(question.principal) if c.id == right.carrier))
+        return Link("window", False, f"made a moment ago, and felt from {format_instant(begin)} on")
+    return Link("window", True, f"in force until {format_instant(right.until)}" if right.until else "in force, without end")
+
+
+def _shadow(world: World, question: Question, decision: Decision) -> Iterator[Link]:
+    """Where it is allowed without end, a window beside it has no effect; said where there is one."""
+    if not decision.allowed or decision.by is None or decision.by.until is not None:
+        return
+    beside = [r for r in decision.also if r.until is not None and r.until < NEVER]
+    if beside:
+        words = "; ".join(right_words(world, r, question.principal) for r in beside)
+        yield Link("shadowing", None, f"the window beside it has no effect: {words}")

@@ -1,0 +1,120 @@
+"""From a tenant's facts to a `World`: which queries a decision needs, in rounds, and compiling the answers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime, timedelta
+from typing import Any
+
+from .access import Held, Membership, Place, Principal, Right, Team
+from .deciding import World
+from .facts import Query, Snapshot, Thing
+from .times import parse_instant
+
+ALL_ROLES = Query("role", "all", "")
+
+
+def lines(places: Iterable[str]) -> list[str]:
+    """Each place and all above it, once; principals as places are left out."""
+    found: dict[str, None] = {}
+    for path in places:
+        parts = path.split("/")
+        if not path.startswith("@"):
+            found |= dict.fromkeys("/".join(parts[:n]) for n in range(len(parts), 0, -1))
+    return list(found)
+
+
+def queries(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str], *,
+            credentials: bool = False) -> Iterator[Query]:
+    """What has to be known for deciding about these principals (ids) and places; more once teams are known."""
+    kinds = snapshot.profile.kinds
+    for path in lines(places) if "place" in kinds else ():
+        yield Query("place", "path", path)
+    todo, seen = list(principals), set[str]()
+    if "team" in kinds:
+        yield Query("team", "everyone", "")
+        todo += [t.id for t in snapshot.fact("team", "everyone", "").things]
+    while todo:
+        principal = todo.pop()
+        if principal in seen:
+            continue
+        seen.add(principal)
+        if "grant" in kinds:
+            yield Query("grant", "principal", principal)
+            for thing in snapshot.fact("grant", "principal", principal).things:
+                yield Query("role", "name", str(thing.get("role")))
+                if str(thing.get("place")).startswith("@"):
+                    yield Query("account", "id", str(thing.get("place"))[1:])
+        if credentials and "credential" in kinds:
+            yield Query("credential", "principal", principal)
+        if "team" in kinds:
+            yield Query("team", "member", principal)
+            todo += [t.id for t in snapshot.fact("team", "member", principal).things]
+
+
+def world_of(snapshot: Snapshot, *, felt: bool = True) -> World:
+    """Everything of a snapshot that deciding needs; `felt` False: as if every change were felt at once."""
+    profile = snapshot.profile
+    world = World(rules=profile.operations,
+                  felt=timedelta(seconds=(profile.felt_seconds or 0) if felt else 0))
+    things: dict[tuple[str, str], Thing] = {}
+    for query, fact in snapshot.facts.items():
+        if query.kind in _ADD:
+            things |= {(query.kind, t.id): t for t in fact.things}
+    for (kind, _), thing in things.items():
+        _ADD[kind](world, thing)
+    return world
+
+
+def principal_of(thing: Thing) -> Principal:
+    """An account or team as deciding needs it."""
+    kind = "team" if thing.kind == "team" else str(thing.get("kind") or "service-account")
+    return Principal(thing.id, str(thing.get("name")), kind, thing.get("active") is not False,
+                     thing.get("progress") in (None, "", "ready"), str(thing.get("location") or ""))
+
+
+def _instant(value: Any) -> datetime | None:
+    return parse_instant(value) if value else None
+
+
+def right_of(fields: Mapping[str, Any], identity: str) -> Right:
+    """A grant, as a thing or as it would be made, as deciding needs it."""
+    return Right(identity, str(fields["principal"]), str(fields["role"]), str(fields["place"]), _instant(fields.get("from")),
+                 _instant(fields.get("until")), tuple((n, frozenset(v)) for n, v in fields.get("where") or ()),
+                 _instant(fields.get("made")), fields.get("progress") in (None, "", "ready"))
+
+
+def _account(world: World, thing: Thing) -> None:
+    world.principals[thing.id] = principal_of(thing)
+
+
+def _team(world: World, thing: Thing) -> None:
+    world.principals[thing.id] = principal_of(thing)
+    world.teams[thing.id] = Team(thing.id, str(thing.get("name")), tuple(thing.get("reach") or ()),
+                                 thing.get("everyone") is True)
+    since = dict(thing.get("joined") or ())
+    world.memberships += [Membership(m, thing.id, _instant(since.get(m))) for m in thing.get("members") or ()]
+
+
+def _place(world: World, thing: Thing) -> None:
+    services = tuple((name, _instant(since)) for name, since in thing.get("services") or ())
+    world.places[str(thing.get("path"))] = Place(
+        str(thing.get("path")), str(thing.get("kind") or ""), services, str(thing.get("location") or ""),
+        tuple(thing.get("labels") or ()))
+
+
+def _role(world: World, thing: Thing) -> None:
+    world.roles[str(thing.get("name"))] = frozenset(p for p, _ in thing.get("permissions") or ())
+
+
+def _grant(world: World, thing: Thing) -> None:
+    world.rights.append(right_of(thing.fields, thing.id))
+
+
+def _credential(world: World, thing: Thing) -> None:
+    world.credentials[thing.id] = Held(
+        thing.id, str(thing.get("principal")), str(thing.get("name")), thing.get("active") is True,
+        _instant(thing.get("from")), _instant(thing.get("until")), frozenset(thing.get("limits") or ()))
+
+
+_ADD = {"account": _account, "team": _team, "place": _place, "role": _role, "grant": _grant, "credential": _credential}

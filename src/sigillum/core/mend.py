@@ -1,0 +1,164 @@
+"""The smallest change that would allow what is refused, found by changing a copy of the world and deciding again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from .access import NEVER, Decision, Node, Question, Right
+from .deciding import World
+from .facts import Thing
+from .refusals import Cause
+from .rules import CLASSES
+from .times import format_instant
+
+MOST_STEPS = 8
+WAITS = frozenset({Cause.SERVICE_NOT_FELT, Cause.CREDENTIAL_WAITING, Cause.NOT_FELT, Cause.WINDOW_WAITING})
+GRANTS = frozenset({Cause.WINDOW_ENDED, Cause.LABEL_DIFFERS, Cause.REACH_ELSEWHERE, Cause.PLACE_ELSEWHERE,
+                    Cause.ROLE_LACKS, Cause.NOTHING_GRANTED})
+
+
+class Mend(NamedTuple):
+    """One change: the cause that it mends, what to do, and the role and place where it is a grant."""
+
+    cause: Cause
+    text: str
+    role: str = ""
+    place: str = ""
+
+
+class _Changed(NamedTuple):
+    world: World
+    question: Question
+    mend: Mend
+    possible: bool = True
+
+
+def mends(world: World, question: Question, roles: Sequence[Thing]) -> Iterator[Mend]:
+    """The changes, in order, that together would allow it; the last one is open where no change is known."""
+    for _ in range(MOST_STEPS):
+        decision, asked = world.decide(question), question
+        if decision.allowed:
+            return
+        if decision.cause is Cause.RIGHT_MISSING and decision.needed is not None and decision.need is not None:
+            asked = question._replace(permission=decision.need[0], place=decision.need[1])
+            if decision.needed.cause is Cause.PLACE_UNKNOWN:
+                yield Mend(decision.cause, f"{decision.need[0]} is needed at {decision.need[1]}, and no such place lies above")
+                return
+            decision = decision.needed
+        changed = _change(world, asked, decision, roles)
+        yield changed.mend
+        if not changed.possible:
+            return
+        world, question = changed.world, question._replace(at=changed.question.at)
+
+
+def again(world: World, **changed: object) -> World:
+    """A world with other contents, not compiled yet."""
+    fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "rules", "felt")
+    return World(**({f: getattr(world, f) for f in fields} | changed))
+
+
+def _change(world: World, question: Question, decision: Decision, roles: Sequence[Thing]) -> _Changed:
+    cause = decision.cause
+    if cause in WAITS:
+        return _wait(world, question, cause)
+    if cause in GRANTS:
+        return _grant(world, question, cause, roles)
+    if cause is Cause.SERVICE_OFF:
+        return _switch_on(world, question)
+    who = world.principals.get(question.principal)
+    if who is not None and cause in (Cause.PRINCIPAL_SUSPENDED, Cause.PRINCIPAL_UNFINISHED, Cause.LOCATION_DIFFERS):
+        node = world.node(question.place)
+        location = node.location if node is not None else ""
+        text, better = {
+            Cause.PRINCIPAL_SUSPENDED: (f"switch {who.name} on again", who._replace(active=True)),
+            Cause.PRINCIPAL_UNFINISHED: (f"wait until {who.name} is ready; if its making failed, enact its charter again",
+                                         who._replace(ready=True)),
+            Cause.LOCATION_DIFFERS: (f"run the program in {location}, and say so: `identity: location: {location}`",
+                                     who._replace(location=location))}[cause]
+        fresh = again(world, principals={**world.principals, who.id: better})
+        return _Changed(fresh, question, Mend(cause, text))
+    held = world.credentials.get(question.credential)
+    if held is not None and held.principal == question.principal and cause in (
+            Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER):
+        text, other = {
+            Cause.CREDENTIAL_INACTIVE: (f"enact the charter: it switches {held.name} on", held._replace(active=True)),
+            Cause.CREDENTIAL_ENDED: (f"enact the charter: it begins a new generation of {held.name}",
+                                     held._replace(until=None)),
+            Cause.LIMITS_NARROWER: (f"add {question.permission} to the limits of {held.name}, or use another credential",
+                                    held._replace(limits=held.limits | {question.permission}))}[cause]
+        fresh = again(world, credentials={**world.credentials, held.id: other})
+        return _Changed(fresh, question, Mend(cause, text))
+    if cause is Cause.GRANT_UNFINISHED and decision.by is not None:
+        rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
+        return _Changed(again(world, rights=rights), question,
+                        Mend(cause, "wait until the tenant has made the grant; if its making failed, enact again"))
+    return _Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question)), possible=False)
+
+
+_UNKNOWN = {
+    Cause.PRINCIPAL_UNKNOWN: "name the principal by its principal id, or by its name as the tenant has it",
+    Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not",
+    Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal",
+    Cause.PERMISSION_UNKNOWN: "{q.permission} is no permission here: `sigillum tenant inspect` lists them",
+}
+
+
+def _wait(world: World, question: Question, cause: Cause) -> _Changed:
+    """Time mends it: the first instant at which this cause is gone."""
+    when = next((e for e in world.edges(question) if e > question.at
+                 and world.decide(question._replace(at=e)).cause is not cause), None)
+    if when is None:
+        return _Changed(world, question, Mend(cause, "wait until the change is felt"), possible=False)
+    return _Changed(world, question._replace(at=when), Mend(cause, f"wait until {format_instant(when)}"))
+
+
+def _switch_on(world: World, question: Question) -> _Changed:
+    """The service, at the nearest project above, or at the place itself."""
+    node, service = world.node(question.place), world.rules[question.permission].service
+    at = node.kinds.get("project", node.path) if node is not None else question.place
+    place = world.places[at]
+    fresh = again(world, places={**world.places, at: place._replace(services=(*place.services, (service, None)))})
+    return _Changed(fresh, question, Mend(Cause.SERVICE_OFF, "switch the service on, in a charter's services: "
+                                          f"{{service: {service}, at: {at}}}", place=at))
+
+
+def narrowest(world: World, question: Question, roles: Sequence[Thing]) -> tuple[str, str] | None:
+    """The role with the least beside the permission, and the nearest place where it can be granted."""
+    node = world.node(question.place)
+    found = []
+    for role in roles:
+        permissions = dict(role.get("permissions") or ())
+        spot = _grantable(world, node, tuple(role.get("grantable_at") or ())) if node is not None else None
+        if question.permission in permissions and spot is not None:
+            widest = max(CLASSES.index(c) if c in CLASSES else 0 for c in permissions.values())
+            found.append((role.get("breadth") == "broad", widest, len(permissions), spot[0], str(role.get("name")), spot[1]))
+    return min(found)[4:6] if found else None
+
+
+def _grantable(world: World, node: Node, kinds: tuple[str, ...]) -> tuple[int, str] | None:
+    """How far above, and where, a role that is granted at these kinds of place can be."""
+    for distance, path in enumerate(node.line):
+        place = world.places.get(path)
+        kind = "principal" if node.principal else place.kind if place is not None else ""
+        if not kinds or kind in kinds:
+            return distance, path
+    return None
+
+
+def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Thing]) -> _Changed:
+    team, node = world.teams.get(question.principal), world.node(question.place)
+    if team is not None and team.reach and node is not None and node.inside.isdisjoint(team.reach):
+        wider = again(world, teams={**world.teams, team.id: team._replace(reach=(*team.reach, question.place))})
+        return _Changed(wider, question, Mend(cause, f"widen the reach of {team.name}: `reach:` in its charter",
+                                              place=question.place))
+    best = narrowest(world, question, roles)
+    if best is None:
+        text = f"no role that can be granted there holds {question.permission}: make one, in a charter's `roles:`"
+        return _Changed(world, question, Mend(cause, text), possible=False)
+    role, place = best
+    right = Right("mend", question.principal, role, place, None, NEVER)
+    known = {str(r.get("name")): frozenset(p for p, _ in r.get("permissions") or ()) for r in roles}
+    fresh = again(world, rights=[*world.rights, right], roles={**world.roles, role: known[role]})
+    return _Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it", role, place))

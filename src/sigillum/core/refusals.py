@@ -1,0 +1,92 @@
+"""The closed list of causes for a refusal: code, what it means, and what mends it. docs/refusals.md is made from it."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import NamedTuple
+
+
+class Cause(StrEnum):
+    """Why a decision falls as it does; the order of the members is the order in which they are named."""
+
+    ALLOWED = "allowed"
+    PRINCIPAL_UNKNOWN = "principal-unknown"
+    PRINCIPAL_SUSPENDED = "principal-suspended"
+    PRINCIPAL_UNFINISHED = "principal-unfinished"
+    PLACE_UNKNOWN = "place-unknown"
+    CREDENTIAL_UNKNOWN = "credential-unknown"
+    CREDENTIAL_INACTIVE = "credential-inactive"
+    CREDENTIAL_WAITING = "credential-waiting"
+    CREDENTIAL_ENDED = "credential-ended"
+    SERVICE_OFF = "service-off"
+    SERVICE_NOT_FELT = "service-not-felt"
+    LOCATION_DIFFERS = "location-differs"
+    LIMITS_NARROWER = "limits-narrower"
+    GRANT_UNFINISHED = "grant-unfinished"
+    NOT_FELT = "not-felt"
+    WINDOW_WAITING = "window-waiting"
+    WINDOW_ENDED = "window-ended"
+    LABEL_DIFFERS = "label-differs"
+    REACH_ELSEWHERE = "reach-elsewhere"
+    PLACE_ELSEWHERE = "place-elsewhere"
+    ROLE_LACKS = "role-lacks"
+    PERMISSION_UNKNOWN = "permission-unknown"
+    NOTHING_GRANTED = "nothing-granted"
+    RIGHT_MISSING = "right-missing"
+
+
+class About(NamedTuple):
+    """What a cause means, and the step that mends it."""
+
+    meaning: str
+    mend: str
+
+
+ABOUT: dict[Cause, About] = {
+    Cause.PRINCIPAL_UNKNOWN: About("The tenant knows no principal of that identifier.",
+                                   "Use the principal id or the name as the tenant has it."),
+    Cause.PRINCIPAL_SUSPENDED: About("The account or team stands there, and is switched off.", "Switch it on again."),
+    Cause.PRINCIPAL_UNFINISHED: About("The tenant accepted the account and is still making it, or failed to.",
+                                      "Wait until it is ready; a failed one is ended and made anew by `enact`."),
+    Cause.PLACE_UNKNOWN: About("The tenant's tree has no such place.", "Use a path that is there."),
+    Cause.SERVICE_OFF: About("The service behind the permission is switched on neither there nor above.",
+                             "Switch it on: `services:` in a charter."),
+    Cause.SERVICE_NOT_FELT: About("The service was switched on a moment ago.", "Wait until the change is felt."),
+    Cause.LOCATION_DIFFERS: About("The program runs in another location than the place lies in.",
+                                  "Run it where the place lies and say so in `identity: location`."),
+    Cause.CREDENTIAL_UNKNOWN: About("The principal has no such credential.", "Name one that it has."),
+    Cause.CREDENTIAL_INACTIVE: About("The credential is switched off.", "Enact the charter, which switches it on."),
+    Cause.CREDENTIAL_WAITING: About("The credential's life has not begun.", "Wait until it begins."),
+    Cause.CREDENTIAL_ENDED: About("The credential's life has ended.", "Enact the charter, which begins a new generation."),
+    Cause.LIMITS_NARROWER: About("The credential is narrowed to other permissions.",
+                                 "Add the permission to the credential's `limits`."),
+    Cause.GRANT_UNFINISHED: About("The tenant accepted the grant and is still making it, or failed to.",
+                                  "Wait until it is ready; a failed one is ended and made anew by `enact`."),
+    Cause.NOT_FELT: About("The grant or membership was made a moment ago, and decisions do not follow it yet.",
+                          "Wait: `sigillum prove --wait`."),
+    Cause.WINDOW_WAITING: About("The grant's window has not begun.", "Wait until it begins."),
+    Cause.WINDOW_ENDED: About("The grant's window has ended.", "Lend the role anew, or change the window in the charter."),
+    Cause.LABEL_DIFFERS: About("The grant counts at places with certain labels only, and this place bears others.",
+                               "Grant the role for this place, too."),
+    Cause.REACH_ELSEWHERE: About("The team that holds the grant does not reach this place.",
+                                 "Widen the team's `reach`, or grant the role directly."),
+    Cause.PLACE_ELSEWHERE: About("The permission is granted, but at other places.", "Grant the role at this place."),
+    Cause.ROLE_LACKS: About("Roles are granted here, but none of them holds the permission.",
+                            "Grant a role that holds it."),
+    Cause.PERMISSION_UNKNOWN: About("The tenant announces no such permission.", "Use one that `tenant inspect` lists."),
+    Cause.NOTHING_GRANTED: About("Nothing is granted to the principal here.", "Grant a role that holds the permission."),
+    Cause.RIGHT_MISSING: About("The permission alone does not suffice: a second one is needed at an enclosing place.",
+                               "Grant the second one, too."),
+}
+CAUSES = tuple(Cause)
+RANK = {cause: number for number, cause in enumerate(CAUSES)}
+
+
+def as_markdown() -> str:
+    """docs/refusals.md, whole."""
+    lines = ["# Refusals", "",
+             "Why something is refused: the causes that `sigillum explain` names, in the order in which it names them when",
+             "several hold. The list is closed, and this page is made from the code.", "",
+             "| code | meaning | what mends it |", "|---|---|---|"]
+    lines += [f"| `{cause}` | {ABOUT[cause].meaning} | {ABOUT[cause].mend} |" for cause in Cause if cause in ABOUT]
+    return "\n".join(lines) + "\n"

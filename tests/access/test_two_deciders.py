@@ -1,0 +1,87 @@
+"""The core's decision and the sandbox's real answer over its interface, held against each other at frozen times."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from access.worlds import BASE, FELT_SECONDS, PATHS, questions, seconds, tenants
+from conftest import Sandbox
+from sigillum.core.access import Question
+from sigillum.core.deciding import World
+from sigillum.core.facts import Query, Snapshot
+from sigillum.core.gather import queries, world_of
+from sigillum.core.secret import Secret
+from sigillum.tenants.open import OpenTenant, connect
+from sigillum.tenants.port import Address, Link
+
+Json = dict[str, Any]
+
+
+def reach(sandbox: Sandbox, described: Json, name: str = "decided") -> OpenTenant:
+    made = sandbox.control("tenants", {"open": {name: described}})
+    token = Secret(made["tokens"][name]["ada.rusk"])
+    return connect(Address(name, made["tenants"][name]), Link(token, Path()))
+
+
+def look(tenant: OpenTenant, names: list[str]) -> tuple[World, dict[str, str], dict[str, str]]:
+    """Gather the world through the interface, in rounds, as commands do; ids of principals and credentials by name."""
+    snapshot = Snapshot("decided", BASE, tenant.profile)
+    asked = [Query(kind, "name", n) for n in names for kind in ("account", "team")]
+    snapshot.facts.update(tenant.facts(asked))
+    ids = {n: t.id for n in names for kind in ("account", "team") for t in snapshot.fact(kind, "name", n).things}
+    for _ in range(10):
+        missing = snapshot.missing(queries(snapshot, ids.values(), PATHS, credentials=True))
+        if not missing:
+            break
+        snapshot.facts.update(tenant.facts(missing))
+    world = world_of(snapshot)
+    return world, ids, {c.principal: c.id for c in world.credentials.values()}
+
+
+def agree(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], moments: list[datetime]) -> None:
+    sandbox.clock(set=BASE.isoformat(), freeze=True)  # the world is made now, and looked at when all of it shows
+    tenant = reach(sandbox, described)
+    sandbox.clock(move=3600)
+    world, ids, credentials = look(tenant, sorted({a[0] for a in asked} | {"cam"}))
+    for moment in moments:
+        sandbox.clock(set=moment.isoformat(), freeze=True)
+        for who, permission, place, with_credential in asked:
+            at = f"@{ids['cam']}" if place == "@cam" else place
+            credential = credentials.get(ids[who], "") if with_credential else ""
+            question = Question(ids[who], permission, at, moment, credential)
+            [theirs] = tenant.ask_all([question])
+            assert world.allowed(*question) == theirs.allowed, (who, permission, place, credential, moment, theirs.reason)
+            decision = world.decide(question)
+            assert decision.allowed == theirs.allowed
+            assert (decision.cause == "allowed") == decision.allowed
+
+
+def run(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], at: list[int]) -> None:
+    edges = [datetime.fromisoformat(v) for g in [*described["grants"], *described["credentials"]] for k in ("from", "until") if (v := g.get(k))]
+    felt = [datetime.fromisoformat(g["made"]) + timedelta(seconds=FELT_SECONDS) for g in described["grants"] if "made" in g]
+    try:
+        agree(sandbox, described, asked, [*(BASE + timedelta(seconds=s) for s in at), *edges[:2], *felt[:1]])
+    finally:
+        sandbox.clock(set=datetime.now(UTC).isoformat(), freeze=False)
+
+
+shared = settings(deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow, HealthCheck.data_too_large])
+
+
+@settings(shared, max_examples=170)  # x 4 questions x at least 3 times: over 2,000 pairs
+@given(tenants(), st.lists(questions, min_size=4, max_size=4), st.lists(seconds, min_size=3, max_size=3, unique=True))
+def test_two_deciders_agree(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], at: list[int]) -> None:
+    run(sandbox, described, asked, at)
+
+
+@pytest.mark.soak
+@settings(shared, max_examples=4_000)  # x 12 questions x at least 5 times: over 200,000 pairs
+@given(tenants(), st.lists(questions, min_size=12, max_size=12), st.lists(seconds, min_size=5, max_size=5, unique=True))
+def test_two_deciders_agree_on_many(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], at: list[int]) -> None:
+    run(sandbox, described, asked, at)

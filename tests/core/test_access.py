@@ -1,0 +1,135 @@
+"""Deciding in the core alone: windows without effect, the smallest change, the chain, and costs that stay small."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from access.worlds import BASE, FELT_SECONDS, PATHS, PERMISSIONS, questions, seconds, tenants
+from sigillum.core.access import NEVER, Held, Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding import World
+from sigillum.core.explain import explain
+from sigillum.core.facts import Operation, Thing
+from sigillum.core.mend import again
+from sigillum.core.refusals import ABOUT, Cause
+from sigillum.core.shadow import shadows
+
+Json = dict[str, Any]
+
+
+def moment(text: str | None) -> datetime | None:
+    return datetime.fromisoformat(text) if text else None
+
+
+def world_of(described: Json) -> World:
+    """A world file's tenant as deciding needs it; names stand for ids."""
+    people = [*described["people"], *described["accounts"], *described["foreign"]]
+    kinds = {f["name"]: "foreign" for f in described["foreign"]}
+    teams = described["teams"]
+    return World(
+        principals={p["name"]: Principal(p["name"], p["name"], kinds.get(p["name"], "service-account"), p.get("active", True), True,
+                                         p.get("location", "")) for p in people} | {t["name"]: Principal(t["name"], t["name"], "team") for t in teams},
+        teams={t["name"]: Team(t["name"], t["name"], tuple(t.get("reach", ())), t.get("everyone", False)) for t in teams},
+        memberships=[Membership(m, t["name"]) for t in teams for m in t["members"]] +
+                    [Membership(j["member"], t["name"], moment(j["at"])) for t in teams for j in t.get("joined", [])],
+        places={p["path"]: Place(p["path"], p["kind"], tuple((s, None) for s in p.get("services", [])), p.get("location", ""),
+                                 tuple(p.get("labels", {}).items())) for p in described["places"]},
+        roles={r["name"]: frozenset(r["permissions"]) for r in described["roles"]},
+        rights=[Right(f"g{n}", g["to"], g["role"], g["at"], moment(g.get("from")), moment(g.get("until")),
+                      tuple((k, frozenset(v)) for k, v in g.get("where", {}).items()), moment(g.get("made")))
+                for n, g in enumerate(described["grants"])],
+        credentials={c["name"]: Held(c["name"], c["of"], c["name"], c["active"], moment(c.get("from")), moment(c.get("until")),
+                                     frozenset(c["limits"])) for c in described["credentials"]},
+        rules={n: Operation(n, p["class"], "GET", "", p.get("service", ""), p.get("located", False), tuple(p.get("needs", ())))
+               for n, p in described["permissions"].items()},
+        felt=timedelta(seconds=described["limits"]["felt_seconds"]))
+
+
+ROLES = [Thing("role", p, {"name": f"only {p}", "permissions": ((p, "looks"),)}) for p in PERMISSIONS]
+
+
+@settings(max_examples=150, deadline=None)
+@given(tenants(), st.lists(st.tuples(questions, seconds), min_size=6, max_size=6))
+def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(described: Json, asked: list[Any]) -> None:
+    world = world_of(described)
+    for (who, permission, place, with_credential), at in asked:
+        question = Question(who, permission, place, BASE + timedelta(seconds=at), "key" if with_credential else "")
+        told = explain(world, question, ROLES)
+        assert told.decision.allowed == world.allowed(*question)
+        assert told.decision.allowed == (told.decision.cause is Cause.ALLOWED)
+        assert all(world.decide(question._replace(at=e)).allowed == told.decision.allowed for e in world.edges(question)
+                   if question.at < e < (told.changes_at or question.at))
+        for right in (told.decision.by, *told.decision.also) if told.decision.allowed else ():
+            assert right is not None
+            assert again(world, rights=[right]).allowed(*question._replace(credential="")) or world.rules[permission].needs
+        assert told.deciding is not None
+        if told.decision.allowed:
+            assert not any(link.good is False for link in told.links)
+            continue
+        assert told.deciding.good is False
+        assert told.mends[0].cause is (told.decision.needed.cause if told.decision.needed and told.decision.needed.cause
+                                       is not Cause.PLACE_UNKNOWN else told.decision.cause)
+        assert told.decision.cause in ABOUT
+        hopeless = {Cause.PLACE_UNKNOWN, Cause.CREDENTIAL_UNKNOWN, Cause.PERMISSION_UNKNOWN, Cause.RIGHT_MISSING, Cause.PRINCIPAL_UNKNOWN}
+        assert told.mends[-1].cause in hopeless or len(told.mends) < 8  # it came to an end where all of it allows
+
+
+def covered(world: World, right: Right, permission: str, place: str, until: datetime) -> bool:
+    """Brute force: at the end, at every later edge and just around it, do other rights alone allow it?"""
+    others = again(world, rights=[r for r in world.rights if r.id != right.id], rules={})
+    edges = {until, *(e for r in others.rights for e in others.cut(r)[:2]), *(c.begin for c in others.carriers(right.carrier))}
+    moments = {e + timedelta(seconds=s) for e in edges if until <= e < NEVER - timedelta(days=1) for s in (-1, 0, 1)} | {NEVER - timedelta(days=1)}
+    return all(others.allowed(right.carrier, permission, place, m) for m in moments if m >= until)
+
+
+@settings(max_examples=400, deadline=None)
+@given(tenants())
+def test_every_window_without_effect_is_found(described: Json) -> None:
+    for account in described["accounts"]:
+        account["active"] = True
+    world = world_of(described)
+    for right in world.rights:
+        found = {(s.permission, s.place) for s in shadows(world, right, PATHS)}
+        node_paths = [p for p in PATHS if (node := world.node(p)) is not None and right.place in node.inside
+                      and all(node.labels.get(n) in v for n, v in right.labels)]
+        expected = {(permission, place) for place in node_paths for permission in world.roles[right.role]
+                    if right.until is not None and covered(world, right, permission, place, right.until)}
+        assert found == expected
+        for shadow in shadows(world, right, PATHS):
+            alone = again(world, rights=list(shadow.by))
+            assert covered(alone, right, shadow.permission, shadow.place, right.until or BASE)
+
+
+def test_one_right_without_end_is_named_alone() -> None:
+    def right(name: str, until: int | None, start: int | None = None) -> Right:
+        return Right(name, "wind", "r", "root", BASE + timedelta(seconds=start) if start is not None else None,
+                     BASE + timedelta(seconds=until) if until is not None else None)
+    base = World(principals={"wind": Principal("wind", "wind")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])})
+    loan = right("loan", 600)
+    for rights, by in (([right("week", 9000), right("ever", None)], ["ever"]), ([right("a", 700), right("b", None, 650)], ["a", "b"]),
+                       ([right("a", 700), right("b", None, 701)], []), ([right("a", None, 600)], ["a"]), ([right("a", None, 601)], [])):
+        found = list(shadows(again(base, rights=[loan, *rights]), loan, ["root"]))
+        assert [r.id for s in found for r in s.by] == by
+
+
+@pytest.mark.parametrize(("at", "cause"), [
+    (-1, Cause.NOT_FELT), (FELT_SECONDS - 1, Cause.NOT_FELT), (FELT_SECONDS, Cause.ALLOWED), (599, Cause.ALLOWED), (600, Cause.WINDOW_ENDED)])
+def test_the_exact_second(at: int, cause: Cause) -> None:
+    until = BASE + timedelta(seconds=600)
+    world = World(principals={"w": Principal("w", "w")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])},
+                  rights=[Right("g", "w", "r", "root", until=until, made=BASE)], felt=timedelta(seconds=FELT_SECONDS))
+    question = Question("w", "a.b", "root", BASE + timedelta(seconds=at))
+    assert world.decide(question).cause is cause
+    assert world.next_change(question) == (BASE + timedelta(seconds=FELT_SECONDS) if at < FELT_SECONDS else until if at < 600 else None)
+
+
+def test_only_what_could_matter_is_looked_at() -> None:
+    """Ten thousand strangers' grants are never compiled for a question about one principal."""
+    world = World(principals={"w": Principal("w", "w")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])},
+                  rights=[Right(f"g{n}", f"p{n}", "r", "root") for n in range(10_000)] + [Right("g", "w", "r", "root")])
+    assert world.allowed("w", "a.b", "root", BASE)
+    assert list(world._tables) == ["w"]
