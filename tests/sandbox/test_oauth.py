@@ -238,7 +238,7 @@ def test_decisions_and_real_calls_agree(away: Away, limits: list[str] | None) ->
     account = Account(away, limits=limits)
     account.grant("stream-writer", "brindlemoor/sensing-prod")
     account.grant("stream-keeper", PLACES[2])
-    account.grant("tenant-owner", "brindlemoor", validUntil="2020-01-01T00:00:00Z")
+    account.grant("stream-keeper", "brindlemoor", validUntil="2020-01-01T00:00:00Z")
     token = account.token().json()["access_token"]
     allowed = {(p, n) for p in PLACES for n in CALLS if account.ask(n, p, token)}
     assert allowed == {(p, n) for p in PLACES for n, m in CALLS.items() if account.work(m, p, token).status in (200, 201)}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -16,13 +17,15 @@ from sigillum.core.errors import FileError, Mistake, Position
 from sigillum.core.rules import check
 from sigillum.core.text import did_you_mean
 
-from .models import CharterName, Day, Section, validate
+from .models import AccountName, CharterName, Day, Section, validate
 from .reading import Document, parse, read_text
-from .sections import account, credential, grant, proof
+from .sections import account, credential, grant, membership, proof, role, service
 from .sections.account import IdentitySection
 from .sections.credential import CredentialSection
 from .sections.grant import GrantSection
 from .sections.proof import ProofSection
+from .sections.role import RoleSection
+from .sections.service import ServiceSection
 from .workspace import Workspace
 
 _NAME_LINE = re.compile(rb"^charter:[ \t]*[\"']?([^\s\"'#]+)", re.M)
@@ -41,6 +44,11 @@ class CharterFile(Section):
     review: Day | None = Field(None, description="When it is to be looked at again")
     ticket: str | None = Field(None, description="Where it was asked for")
     identity: IdentitySection
+    like: CharterName | None = Field(None, description="Another charter, whose services, teams and grants this one copies")
+    services: list[ServiceSection] = Field(default_factory=list)
+    roles: list[RoleSection] = Field(default_factory=list)
+    member_of: list[AccountName] = Field(default_factory=list, description="Teams that the identity is in")
+    members: list[AccountName] = Field(default_factory=list, description="Of a team: who is in it")
     grants: list[GrantSection] = Field(default_factory=list)
     credentials: list[CredentialSection] = Field(default_factory=list)
     proofs: list[ProofSection] = Field(default_factory=list)
@@ -95,15 +103,15 @@ def shown_path(workspace: Workspace, path: Path) -> str:
         return str(path)
 
 
-def load(workspace: Workspace, path: Path) -> Charter:
-    """Read and check a charter. Raises FileError with every mistake at once."""
+def load(workspace: Workspace, path: Path, seen: tuple[str, ...] = ()) -> Charter:
+    """Read and check a charter. Raises FileError with every mistake at once. `seen`: charters that are like this one."""
     shown = shown_path(workspace, path)
     document = parse(read_text(path, shown), shown)
     if not isinstance(document.data, dict) or not document.data:
         mistake = Mistake("not-a-charter", "this is not a charter: it has no keys",
                           "run `sigillum charter new NAME` for one to begin with", Position(shown, 1, 1))
         raise FileError(mistake.what, where=shown, mend=mistake.mend, mistakes=(mistake,))
-    charter = _to_core(workspace, validate(CharterFile, document), document)
+    charter = _alike(workspace, _to_core(workspace, validate(CharterFile, document), document), document, seen)
     mistakes = check(charter, workspace.rules, workspace.file.tenants)
     if mistakes:
         raise FileError("", where=shown, mistakes=tuple(_point(m, document) for m in mistakes))
@@ -121,6 +129,30 @@ def _point(mistake: Mistake, document: Document) -> Mistake:
     return Mistake(mistake.code, mistake.what, mistake.mend, document.position(spot))
 
 
+def _alike(workspace: Workspace, charter: Charter, document: Document, seen: tuple[str, ...]) -> Charter:
+    """With `like`, the other charter's services, teams and grants, read anew each time: so both stay the same."""
+    if not charter.like:
+        return charter
+
+    def wrong(code: str, what: str, mend: str) -> FileError:
+        return FileError(what, mistakes=(Mistake(code, what, mend, document.position(("like",))),))
+    if charter.services or charter.member_of or charter.grants:
+        raise wrong("like-and-own", f"it is like {charter.like}, and asks for something of its own beside it",
+                    "leave `services`, `member_of` and `grants` out, or leave `like` out and write them all")
+    if charter.like == charter.name or charter.like in seen:
+        raise wrong("like-circle", "the charters are like each other in a circle", "write the grants in one of them")
+    try:
+        model = load(workspace, path_of(workspace, charter.like), (*seen, charter.name))
+    except FileError as problem:
+        if problem.mistakes:
+            raise
+        raise wrong("like-unknown", problem.what, problem.mend) from problem
+    if model.tenant != charter.tenant:
+        raise wrong("like-elsewhere", f"{model.name} lives in {model.tenant}, this one in {charter.tenant}",
+                    "name a charter of the same tenant")
+    return replace(charter, services=model.services, member_of=model.member_of, grants=model.grants)
+
+
 def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Charter:
     usual = workspace.file.defaults
     home = workspace.file.tenants.get(file.tenant)
@@ -135,7 +167,11 @@ def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Cha
         name=file.charter, tenant=file.tenant, stage=file.stage or (home.stage if home else None) or "",
         purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",
         review=file.review, ticket=file.ticket or "",
-        identity=account.to_core(file.identity, at(("identity",))),
+        identity=account.to_core(file.identity, at(("identity",))), like=file.like or "",
+        services=tuple(service.to_core(s, at(("services", i))) for i, s in enumerate(file.services)),
+        roles=tuple(role.to_core(r, at(("roles", i))) for i, r in enumerate(file.roles)),
+        member_of=tuple(membership.to_core(m, at(("member_of", i))) for i, m in enumerate(file.member_of)),
+        members=tuple(membership.to_core(m, at(("members", i))) for i, m in enumerate(file.members)),
         grants=tuple(grant.to_core(g, at(("grants", i))) for i, g in enumerate(file.grants)),
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
                                              public_key(i, c)) for i, c in enumerate(file.credentials)),

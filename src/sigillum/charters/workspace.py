@@ -62,6 +62,7 @@ class RulesSection(Section):
     """The house rules."""
 
     longest_credential: Duration | None = None
+    longest_loan: Duration | None = None
     forbidden_roles: list[str] = Field(default_factory=list)
     named: list[str] = Field(default_factory=lambda: ["owner"])
     because: list[Annotated[str, BeforeValidator(_class)]] = Field(default_factory=lambda: sorted(BECAUSE_CLASSES))
@@ -119,7 +120,8 @@ class Workspace:
         section = self.file.rules
         usual = Rules()
         return Rules(section.longest_credential or usual.longest_credential_seconds,
-                     frozenset(section.forbidden_roles), tuple(section.named), frozenset(section.because))
+                     frozenset(section.forbidden_roles), tuple(section.named), frozenset(section.because),
+                     section.longest_loan or usual.longest_loan_seconds)
 
     def tenant(self, name: str) -> TenantSection:
         """Raises FileError for a tenant that the workspace does not know."""

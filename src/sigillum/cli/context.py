@@ -29,6 +29,7 @@ class Context:
 
     def __init__(self, options: Options) -> None:
         self.options = options
+        self.wait_seconds = 0.0  # how long this command may wait for changes that are on their way
         self._office: Office | None = None
         self._status: Status | None = None
 
@@ -40,7 +41,8 @@ class Context:
     # --- workflows ------------------------------------------------------------------------------------------
     def settings(self) -> Settings:
         from sigillum.workflows.office import Settings
-        return Settings(self.options.workspace, self.options.timeout_seconds, announce=self._announce,
+        return Settings(self.options.workspace, self.options.timeout_seconds, wait_seconds=self.wait_seconds,
+                        announce=self._announce,
                         progress=self._progress, log=self.say if self.options.verbose else None)
 
     @property

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 from collections.abc import Mapping
+from datetime import datetime
 from pathlib import Path
 from types import MappingProxyType
 from typing import NamedTuple
@@ -46,6 +47,30 @@ def charters(parser: argparse.ArgumentParser) -> None:
     """The arguments of commands that take several charters; `Context.charters` reads them."""
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="a charter's name, or its file")
     parser.add_argument("--all", action="store_true", help="all charters of the workspace")
+
+
+def instant(text: str, where: str) -> datetime:
+    """An RFC 3339 instant typed by somebody. Raises UsageError."""
+    from sigillum.core.times import parse_instant
+    try:
+        return parse_instant(text)
+    except ValueError as problem:
+        raise UsageError(str(problem), where=where, mend="write it like 2027-03-01T08:00:00Z") from problem
+
+
+def duration(text: str, where: str) -> int:
+    """Seconds of a duration typed by somebody. Raises UsageError."""
+    from sigillum.core.times import parse_duration
+    try:
+        return parse_duration(text)
+    except ValueError as problem:
+        raise UsageError(str(problem), where=where, mend="write 10m, 8h, 90d or ISO 8601 like PT10M") from problem
+
+
+def waiting(parser: argparse.ArgumentParser) -> None:
+    """The option of commands that can wait for a change; `Context.settings` reads it."""
+    parser.add_argument("--wait", metavar="DURATION", default="", help="wait so long for changes that are on their way: "
+                        "it tells *not yet* from *never*, and stops at once at the second")
 
 
 def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = None) -> Options:

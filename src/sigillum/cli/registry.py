@@ -16,6 +16,11 @@ COMMANDS = {
     "rehearse": "say what enacting would do, in order, and what would go wrong",
     "enact": "rehearse, ask, carry out, read back and prove",
     "prove": "sign in as the identity and try what must work and what must not",
+    "lend": "lend a role for a while, with a reason; it ends by itself",
+    "recall": "end a loan before its end",
+    "loans": "list what is lent, and until when",
+    "sweep": "clear grants of ours whose window has ended",
+    "explain": "say why something is allowed or refused, now or at any time",
     "ledger": "show and verify what was done, and where the ledger stands",
     "completion": "print shell completion for bash, zsh or fish",
 }

@@ -63,6 +63,7 @@ class Right(NamedTuple):
     labels: Labels = ()
     made: datetime | None = None
     ready: bool = True
+    leaving: bool = False  # it was ended, and is felt until `until`
 
 
 class Held(NamedTuple):

@@ -10,21 +10,27 @@ from typing import Any
 from .errors import Position
 
 KEY_PAIR, API_TOKEN = "key-pair", "api-token"
+TEAM, SELF = "team", "self"
 
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """Who the program is in its home tenant."""
+    """Who the program is in its home tenant; or which team. `location`: where the program runs; `reach`: of a team."""
 
     kind: str
     name: str
     display: str
+    location: str = ""
+    reach: tuple[str, ...] = ()
     position: Position | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
 class GrantWant:
-    """A role at a place; `lasts_seconds` counts from the first enacting."""
+    """A role at a place; `lasts_seconds` counts from the first enacting.
+
+    `at` may be SELF: the identity itself is the place. `to` is who else holds it there. `where` is a label rule.
+    """
 
     role: str
     at: str
@@ -32,11 +38,56 @@ class GrantWant:
     lasts_seconds: int | None = None
     start: datetime | None = None
     until: datetime | None = None
+    where: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    to: str = ""
     position: Position | None = field(default=None, compare=False)
 
     @property
     def key(self) -> str:
-        return f"{self.role}@{self.at}"
+        """What tells one wanted grant from another."""
+        rule = ",".join(f"{name}={'|'.join(values)}" for name, values in self.where)
+        return f"{self.role}@{self.at}{f'?{rule}' if rule else ''}{f'>{self.to}' if self.to else ''}"
+
+    @property
+    def windowed(self) -> bool:
+        return bool(self.lasts_seconds or self.start or self.until)
+
+    def words(self) -> str:
+        """The grant for reading, without its window."""
+        rule = " and ".join(f"{name} is {' or '.join(values)}" for name, values in self.where)
+        at = "itself" if self.at == SELF else self.at
+        return f"{self.role} at {at}{f' where {rule}' if rule else ''}{f' to {self.to}' if self.to else ''}"
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceWant:
+    """A service that must be switched on at a place."""
+
+    service: str
+    at: str
+    position: Position | None = field(default=None, compare=False)
+
+    @property
+    def key(self) -> str:
+        return f"{self.service}@{self.at}"
+
+
+@dataclass(frozen=True, slots=True)
+class RoleWant:
+    """A custom role: a name for exactly these permissions."""
+
+    name: str
+    display: str
+    permissions: tuple[str, ...]
+    position: Position | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class MemberWant:
+    """A team to be in, or (in a team's charter) a member to have."""
+
+    name: str
+    position: Position | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,12 +146,34 @@ class Charter:
     deputy: str = ""
     review: date | None = None
     ticket: str = ""
+    services: tuple[ServiceWant, ...] = ()
+    roles: tuple[RoleWant, ...] = ()
+    member_of: tuple[MemberWant, ...] = ()
+    members: tuple[MemberWant, ...] = ()
     grants: tuple[GrantWant, ...] = ()
     credentials: tuple[CredentialWant, ...] = ()
     proofs: tuple[ProofWant, ...] = ()
     position: Position | None = field(default=None, compare=False)
 
+    like: str = ""
+
+    @property
+    def is_team(self) -> bool:
+        return self.identity.kind == TEAM
+
     def about(self) -> dict[str, str]:
-        """What the account says about itself in its tenant."""
-        return {"kind": self.identity.kind, "purpose": self.purpose, "owner": self.owner,
-                "deputy": self.deputy, "stage": self.stage}
+        """What the account or team says about itself in its tenant."""
+        common = {"purpose": self.purpose, "owner": self.owner, "deputy": self.deputy, "stage": self.stage}
+        if self.is_team:
+            return common
+        return {"kind": self.identity.kind, **common, "location": self.identity.location}
+
+    @property
+    def areas(self) -> tuple[str, ...]:
+        """The areas in which the grants lie: the places one below the root, or the root itself."""
+        return tuple(dict.fromkeys("/".join(g.at.split("/")[:2]) for g in self.grants))
+
+    @property
+    def reach(self) -> tuple[str, ...]:
+        """How far a team's grants count: what is said, or the one area where they lie."""
+        return self.identity.reach or self.areas[:1]

@@ -6,21 +6,21 @@ from collections.abc import Iterable, Mapping
 
 from .canonical import digest
 from .charter import Charter
-from .facets import account, credential, grant
+from .facets import account, credential, grant, membership, role, service
 from .facets.common import View
 from .facts import Query, Snapshot
 from .rules import Rules
 from .steps import Draft, Outline, Prove, Step, StepKind
 from .undertakings import Undertakings
 
-FACETS = (account, grant, credential)
+FACETS = (account, role, service, membership, grant, credential)
 MOST_ROUNDS = 6
 
 
 def view_of(charter: Charter, state: Undertakings, snapshot: Snapshot, rules: Rules, uids: tuple[str, str],
-            held: Mapping[tuple[str, int], str], *, adopt: bool = False) -> View:
+            held: Mapping[tuple[str, int], str], *, adopt: bool = False, end_extra: bool = False) -> View:
     """Gather what a comparison looks at. `uids` are the workspace's and the charter's."""
-    return View(charter, state, snapshot, rules, uids[0], uids[1], held, adopt)
+    return View(charter, state, snapshot, rules, uids[0], uids[1], held, adopt, end_extra)
 
 
 def needs(view: View) -> list[Query]:
@@ -37,7 +37,7 @@ def _find_principal(view: View) -> None:
     draft, view.draft = view.draft, Draft()
     if view.snapshot.facts:
         account.compare(view)
-    view.draft = draft
+    view.draft, view.ready_step = draft, ""
 
 
 def proofs_digest(charter: Charter) -> str:
@@ -47,9 +47,10 @@ def proofs_digest(charter: Charter) -> str:
 
 def compare(view: View) -> Outline:
     """Compare a charter with what is known. Unknown never yields `make`."""
-    view.draft = Draft()
+    view.draft, view.ready_step, view.services = Draft(), "", []
     for facet in FACETS:
         facet.compare(view)
+    role.end_unwanted(view)
     steps = list(view.draft.steps)
     changes = [s for s in steps if s.kind is not StepKind.WAIT]
     stale = view.state.proved_at < view.state.changed_at or view.state.proofs_digest != proofs_digest(view.charter) \

@@ -11,7 +11,7 @@ from .deciding import World
 from .facts import Thing
 from .mend import Mend, mends
 from .refusals import CAUSES, Cause
-from .times import format_instant
+from .times import format_edge, format_instant
 
 
 class Link(NamedTuple):
@@ -59,6 +59,8 @@ def right_words(world: World, right: Right, principal: str) -> str:
     """A grant in words: role, place, through whom, for how long."""
     through = "" if right.carrier == principal else f" through the team {name_of(world, right.carrier)}"
     until = f", until {format_instant(right.until)}" if right.until else ", without end"
+    if right.leaving and right.until is not None:
+        until = f", ended, and felt until {format_edge(right.until)}"
     start = f" from {format_instant(right.start)}" if right.start else ""
     return f"{right.role} at {place_name(world, right.place)}{label_words(right)}{through}{start}{until}"
 
@@ -103,7 +105,7 @@ def _ground(world: World, question: Question, node: Node) -> Iterator[Link]:
     else:
         felt = node.services[rule.service]
         yield Link("service", felt <= question.at, f"{rule.service} is switched on" if felt <= question.at else
-                   f"{rule.service} was switched on a moment ago, and is felt from {format_instant(felt)} on")
+                   f"{rule.service} was switched on a moment ago, and is felt from {format_edge(felt)} on")
     here = world.principals[question.principal].location
     if node.principal or rule is None or not rule.located or not here or not node.location:
         yield Link("location", None, "makes no difference")
@@ -142,7 +144,7 @@ def _membership(world: World, question: Question, node: Node) -> Link:
         if carrier.id == question.principal:
             continue
         beyond = carrier.reach is not None and carrier.reach.isdisjoint(node.inside)
-        late = f" (felt from {format_instant(carrier.begin)} on)" if carrier.begin > question.at else ""
+        late = f" (felt from {format_edge(carrier.begin)} on)" if carrier.begin > question.at else ""
         told.append(name_of(world, carrier.id) + (" (does not reach here)" if beyond else late))
     return Link("membership", None, f"in {', '.join(told)}" if told else "in no team")
 
@@ -162,9 +164,9 @@ def _grant(world: World, question: Question, decision: Decision, node: Node) -> 
         yield Link("role", False, f"the tenant announces no permission {question.permission}")
         return
     if right is None or cause is Cause.ROLE_LACKS:
-        held = f"{right_words(world, right, question.principal)} stands here, and does not hold it" if right is not None else \
-            "nothing is granted here"
-        yield Link("role", False, f"no role that is granted holds {question.permission}: {held}")
+        beside = f"; here stands {right_words(world, right, question.principal)}" if right is not None else \
+            ", and nothing is granted here"
+        yield Link("role", False, f"no role that is granted holds {question.permission}{beside}")
         return
     yield Link("role", True, f"{right.role} holds {question.permission}")
     within = right.place in node.inside
@@ -190,6 +192,8 @@ _BEFORE_GRANTS = frozenset({
 
 
 def _window(world: World, question: Question, right: Right, cause: Cause) -> Link:
+    if right.leaving and right.until is not None:
+        return Link("window", question.at < right.until, f"it was ended, and is felt until {format_edge(right.until)}")
     if cause is Cause.GRANT_UNFINISHED:
         return Link("window", False, "the tenant has accepted the grant, and is still making it")
     if cause is Cause.WINDOW_ENDED and right.until is not None:
@@ -198,7 +202,7 @@ def _window(world: World, question: Question, right: Right, cause: Cause) -> Lin
         return Link("window", False, f"begins at {format_instant(right.start)}")
     if cause is Cause.NOT_FELT:
         begin = max(world.cut(right)[0], *(c.begin for c in world.carriers(question.principal) if c.id == right.carrier))
-        return Link("window", False, f"made a moment ago, and felt from {format_instant(begin)} on")
+        return Link("window", False, f"made a moment ago, and felt from {format_edge(begin)} on")
     return Link("window", True, f"in force until {format_instant(right.until)}" if right.until else "in force, without end")
 
 

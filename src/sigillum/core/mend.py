@@ -10,7 +10,7 @@ from .deciding import World
 from .facts import Thing
 from .refusals import Cause
 from .rules import CLASSES
-from .times import format_instant
+from .times import format_edge
 
 MOST_STEPS = 8
 WAITS = frozenset({Cause.SERVICE_NOT_FELT, Cause.CREDENTIAL_WAITING, Cause.NOT_FELT, Cause.WINDOW_WAITING})
@@ -27,7 +27,9 @@ class Mend(NamedTuple):
     place: str = ""
 
 
-class _Changed(NamedTuple):
+class Changed(NamedTuple):
+    """A world and question with one change made; `possible` False: no change is known."""
+
     world: World
     question: Question
     mend: Mend
@@ -46,7 +48,7 @@ def mends(world: World, question: Question, roles: Sequence[Thing]) -> Iterator[
                 yield Mend(decision.cause, f"{decision.need[0]} is needed at {decision.need[1]}, and no such place lies above")
                 return
             decision = decision.needed
-        changed = _change(world, asked, decision, roles)
+        changed = change(world, asked, decision, roles)
         yield changed.mend
         if not changed.possible:
             return
@@ -59,7 +61,8 @@ def again(world: World, **changed: object) -> World:
     return World(**({f: getattr(world, f) for f in fields} | changed))
 
 
-def _change(world: World, question: Question, decision: Decision, roles: Sequence[Thing]) -> _Changed:
+def change(world: World, question: Question, decision: Decision, roles: Sequence[Thing] = ()) -> Changed:
+    """What mends the cause of one refusal."""
     cause = decision.cause
     if cause in WAITS:
         return _wait(world, question, cause)
@@ -78,7 +81,7 @@ def _change(world: World, question: Question, decision: Decision, roles: Sequenc
             Cause.LOCATION_DIFFERS: (f"run the program in {location}, and say so: `identity: location: {location}`",
                                      who._replace(location=location))}[cause]
         fresh = again(world, principals={**world.principals, who.id: better})
-        return _Changed(fresh, question, Mend(cause, text))
+        return Changed(fresh, question, Mend(cause, text))
     held = world.credentials.get(question.credential)
     if held is not None and held.principal == question.principal and cause in (
             Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER):
@@ -89,12 +92,12 @@ def _change(world: World, question: Question, decision: Decision, roles: Sequenc
             Cause.LIMITS_NARROWER: (f"add {question.permission} to the limits of {held.name}, or use another credential",
                                     held._replace(limits=held.limits | {question.permission}))}[cause]
         fresh = again(world, credentials={**world.credentials, held.id: other})
-        return _Changed(fresh, question, Mend(cause, text))
+        return Changed(fresh, question, Mend(cause, text))
     if cause is Cause.GRANT_UNFINISHED and decision.by is not None:
         rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
-        return _Changed(again(world, rights=rights), question,
+        return Changed(again(world, rights=rights), question,
                         Mend(cause, "wait until the tenant has made the grant; if its making failed, enact again"))
-    return _Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question)), possible=False)
+    return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question)), possible=False)
 
 
 _UNKNOWN = {
@@ -105,22 +108,22 @@ _UNKNOWN = {
 }
 
 
-def _wait(world: World, question: Question, cause: Cause) -> _Changed:
+def _wait(world: World, question: Question, cause: Cause) -> Changed:
     """Time mends it: the first instant at which this cause is gone."""
     when = next((e for e in world.edges(question) if e > question.at
                  and world.decide(question._replace(at=e)).cause is not cause), None)
     if when is None:
-        return _Changed(world, question, Mend(cause, "wait until the change is felt"), possible=False)
-    return _Changed(world, question._replace(at=when), Mend(cause, f"wait until {format_instant(when)}"))
+        return Changed(world, question, Mend(cause, "wait until the change is felt"), possible=False)
+    return Changed(world, question._replace(at=when), Mend(cause, f"wait until {format_edge(when)}"))
 
 
-def _switch_on(world: World, question: Question) -> _Changed:
+def _switch_on(world: World, question: Question) -> Changed:
     """The service, at the nearest project above, or at the place itself."""
     node, service = world.node(question.place), world.rules[question.permission].service
     at = node.kinds.get("project", node.path) if node is not None else question.place
     place = world.places[at]
     fresh = again(world, places={**world.places, at: place._replace(services=(*place.services, (service, None)))})
-    return _Changed(fresh, question, Mend(Cause.SERVICE_OFF, "switch the service on, in a charter's services: "
+    return Changed(fresh, question, Mend(Cause.SERVICE_OFF, "switch the service on, in a charter's services: "
                                           f"{{service: {service}, at: {at}}}", place=at))
 
 
@@ -147,18 +150,18 @@ def _grantable(world: World, node: Node, kinds: tuple[str, ...]) -> tuple[int, s
     return None
 
 
-def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Thing]) -> _Changed:
+def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Thing]) -> Changed:
     team, node = world.teams.get(question.principal), world.node(question.place)
     if team is not None and team.reach and node is not None and node.inside.isdisjoint(team.reach):
         wider = again(world, teams={**world.teams, team.id: team._replace(reach=(*team.reach, question.place))})
-        return _Changed(wider, question, Mend(cause, f"widen the reach of {team.name}: `reach:` in its charter",
+        return Changed(wider, question, Mend(cause, f"widen the reach of {team.name}: `reach:` in its charter",
                                               place=question.place))
     best = narrowest(world, question, roles)
     if best is None:
         text = f"no role that can be granted there holds {question.permission}: make one, in a charter's `roles:`"
-        return _Changed(world, question, Mend(cause, text), possible=False)
+        return Changed(world, question, Mend(cause, text), possible=False)
     role, place = best
     right = Right("mend", question.principal, role, place, None, NEVER)
     known = {str(r.get("name")): frozenset(p for p, _ in r.get("permissions") or ()) for r in roles}
     fresh = again(world, rights=[*world.rights, right], roles={**world.roles, role: known[role]})
-    return _Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it", role, place))
+    return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it", role, place))

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from .charter import ProofWant
 from .facts import Operation, Profile, Thing
+
+if TYPE_CHECKING:
+    from .waiting import Outlook
 
 
 class Manner(StrEnum):
@@ -35,6 +38,8 @@ class Result(NamedTuple):
     held: bool | None
     said: str
     capped: bool = False
+    allowed: bool | None = None  # what the tenant said or did
+    outlook: Outlook | None = None  # of one that does not hold: not yet, or never
 
 
 def manner_of(proof: ProofWant, operation: Operation | None, place: Thing | None, profile: Profile) -> Manner:
@@ -52,7 +57,8 @@ def judge(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
     if trial.allowed is None:
         return Result(proof, manner, None, trial.reason or "no answer that says either")
     if trial.allowed != proof.allowed:
-        return Result(proof, manner, False, trial.reason or ("it was allowed" if trial.allowed else "it was refused"))
+        said = trial.reason or ("it was allowed" if trial.allowed else "it was refused")
+        return Result(proof, manner, False, said, allowed=trial.allowed)
     said = "allowed" if trial.allowed else "refused"
     if not proof.allowed or (proof.count is None and proof.at_least is None and proof.value is None):
         return Result(proof, manner, True, trial.reason or said, trial.capped)

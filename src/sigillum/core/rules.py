@@ -22,12 +22,13 @@ class Rules:
     forbidden_roles: frozenset[str] = frozenset()
     named: tuple[str, ...] = ("owner",)
     because: frozenset[str] = BECAUSE_CLASSES
+    longest_loan_seconds: int = 86_400
 
 
 def check(charter: Charter, rules: Rules, tenants: Iterable[str]) -> list[Mistake]:
     """Everything that can be said against a charter from its own text and the workspace."""
     return [*_named(charter, rules), *_tenant(charter, list(tenants)), *_roles(charter, rules),
-            *_credentials(charter, rules), *_twice(charter)]
+            *_credentials(charter, rules), *_team(charter), *_twice(charter)]
 
 
 def _named(charter: Charter, rules: Rules) -> Iterator[Mistake]:
@@ -59,6 +60,26 @@ def _credentials(charter: Charter, rules: Rules) -> Iterator[Mistake]:
                           f"write `lasts: {format_duration(longest)}` or less", credential.position)
 
 
+def _team(charter: Charter) -> Iterator[Mistake]:
+    """What fits a team's charter, and what only an account's."""
+    where = charter.identity.position
+    if not charter.is_team:
+        if charter.members or charter.identity.reach:
+            yield Mistake("team-only", "`members` and `reach` are for a team", "write `kind: team`, or leave them out", where)
+        return
+    if charter.credentials or charter.identity.location:
+        yield Mistake("team-signs-in", "a team has no credentials and no location: nobody signs in as a team",
+                      "give them to its members' charters", where)
+    if charter.identity.reach:
+        return
+    areas = charter.areas
+    if not areas:
+        yield Mistake("reach-missing", "it is not said how far the team reaches", "add `reach: [PLACE]` to `identity`", where)
+    elif len(areas) > 1 or "/" not in areas[0]:
+        yield Mistake("reach-several", f"the team's grants lie in {', '.join(areas)}, and a team reaches one area unless "
+                      "more is said", f"add `reach: [{', '.join(areas)}]` to `identity`", where)
+
+
 def _twice(charter: Charter) -> Iterator[Mistake]:
     def repeated(keys: list[tuple[str, Position | None]], what: str, mend: str) -> Iterator[Mistake]:
         seen: set[str] = set()
@@ -70,6 +91,9 @@ def _twice(charter: Charter) -> Iterator[Mistake]:
                         "give each credential a name of its own")
     yield from repeated([(g.key, g.position) for g in charter.grants], "grant",
                         "keep one; a role at a place can have one window")
+    yield from repeated([(s.key, s.position) for s in charter.services], "service", "keep one")
+    yield from repeated([(r.name, r.position) for r in charter.roles], "role", "give each role a name of its own")
+    yield from repeated([(m.name, m.position) for m in (*charter.member_of, *charter.members)], "membership", "keep one")
     for proof in charter.proofs:
         clash = next((p for p in charter.proofs if p.allowed != proof.allowed and p.permission == proof.permission
                       and p.at == proof.at), None)

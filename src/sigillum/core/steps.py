@@ -71,6 +71,24 @@ class End(NamedTuple):
     id: str | Ref
 
 
+class AddTo(NamedTuple):
+    """Put one value into a list of a thing: a member into a team, a service on a place."""
+
+    thing: str
+    id: str | Ref
+    attribute: str
+    value: str | Ref
+
+
+class TakeFrom(NamedTuple):
+    """Take one value out of a list of a thing."""
+
+    thing: str
+    id: str
+    attribute: str
+    value: str
+
+
 class Catch(NamedTuple):
     """Fetch a secret that only the tenant can make, straight into its keeping place."""
 
@@ -80,11 +98,17 @@ class Catch(NamedTuple):
 
 
 class Await(NamedTuple):
-    """Wait until look-ups show a thing, for so many seconds at most."""
+    """Wait until look-ups show a thing, for so many seconds at most.
+
+    With `attribute` until `value` is in that list of it; `finished`: until the tenant has made it to its end.
+    """
 
     thing: str
     id: str
     seconds: int
+    attribute: str = ""
+    value: str = ""
+    finished: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +124,7 @@ class Ask(NamedTuple):
     request: str
 
 
-Action = KeepKey | Adopt | Create | Change | End | Catch | Await | Prove | Ask
+Action = KeepKey | Adopt | Create | Change | End | AddTo | TakeFrom | Catch | Await | Prove | Ask
 
 
 @dataclass(frozen=True, slots=True)

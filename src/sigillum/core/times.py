@@ -63,6 +63,11 @@ def format_instant(moment: datetime) -> str:
     return moment.astimezone(UTC).isoformat().replace("+00:00", "Z")
 
 
+def format_edge(moment: datetime) -> str:
+    """For reading: the first whole second at which something that begins at `moment` holds."""
+    return format_instant(moment if not moment.microsecond else moment.replace(microsecond=0) + timedelta(seconds=1))
+
+
 def whole_second(moment: datetime) -> datetime:
     """`moment` without its fraction of a second."""
     return moment.replace(microsecond=0)

@@ -8,8 +8,8 @@ from typing import Any
 
 from .chain import Entry
 
-INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED = (
-    "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed")
+INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FELT = (
+    "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
 MADE, CHANGED, ENDED, LOST, REFUSED, SPENT = "made", "changed", "ended", "lost", "refused", "spent"
 
 
@@ -28,6 +28,8 @@ class Generation:
     state: str = "open"  # open, made, ended, spent
     kept: str = ""  # thumbprint of the key, or "secret", once it is kept
     unanswered: bool = False  # a creation was sent whose answer is not known
+    tenant: str = ""
+    ended_at: str = ""  # tenant's time of the outcome that ended it
 
 
 @dataclass(slots=True)
@@ -41,6 +43,7 @@ class Undertakings:
     proved_at: int = 0
     proofs_digest: str = ""
     proofs_held: bool = False
+    before: Mapping[str, Any] = field(default_factory=dict)  # what held before a change, until all held once
 
     def latest(self, facet: str, name: str) -> Generation | None:
         """The newest generation, whatever became of it."""
@@ -66,6 +69,7 @@ def fold(entries: Iterable[Entry], charter: str = "") -> Undertakings:
         if entry.kind == INTENT:
             generation = _generation(state, body)
             by_attempt[entry.sequence] = (generation, str(body["operation"]))
+            generation.tenant = generation.tenant or str(body.get("tenant", ""))
             if body["operation"] == "create":
                 if not generation.external_id:
                     generation.external_id = str(body["external_id"])
@@ -79,7 +83,10 @@ def fold(entries: Iterable[Entry], charter: str = "") -> Undertakings:
         elif entry.kind in (ADOPTED, FOUND):
             taken = _generation(state, body)
             taken.id, taken.state, taken.unanswered = str(body["id"]), "made", False
+        elif entry.kind == BEFORE:
+            state.before = dict(body["held"])
         elif entry.kind == PROVED:
+            state.before = {} if body["held"] else state.before
             state.proved_at, state.proofs_held = entry.sequence, bool(body["held"])
             state.proofs_digest = str(body["proofs"])
     return state
@@ -106,6 +113,6 @@ def _outcome(attempt: tuple[Generation, str] | None, body: Mapping[str, Any]) ->
     if result == MADE:
         generation.id, generation.state, generation.made_at = str(body["id"]), "made", str(body["tenant_time"])
     elif result == ENDED:
-        generation.state = "ended"
+        generation.state, generation.ended_at = "ended", str(body["tenant_time"])
     elif result == SPENT:
         generation.state = "spent"

@@ -27,6 +27,7 @@ CREATE TABLE IF NOT EXISTS entries (
   at TEXT NOT NULL, writer TEXT NOT NULL, key_id TEXT NOT NULL, kind TEXT NOT NULL, charter TEXT NOT NULL,
   body TEXT NOT NULL, hash TEXT NOT NULL, signature TEXT NOT NULL) STRICT;
 CREATE INDEX IF NOT EXISTS entries_of_charter ON entries (charter, sequence);
+CREATE INDEX IF NOT EXISTS entries_of_kind ON entries (kind, sequence);
 CREATE TABLE IF NOT EXISTS charters (name TEXT PRIMARY KEY, uid TEXT NOT NULL) STRICT;
 """
 _COLUMNS = "stream, sequence, previous, at, writer, key_id, kind, charter, body, hash, signature, version"
@@ -127,8 +128,10 @@ class SqliteLedger:
                              (fresh.body["name"], fresh.charter))
         return Head(self.stream, entry.sequence, digest)
 
-    def entries(self, charter: str = "", newest: int = 0) -> Iterator[Entry]:
-        where, values = ("WHERE charter = ?", [charter]) if charter else ("", [])
+    def entries(self, charter: str = "", newest: int = 0, kind: str = "") -> Iterator[Entry]:
+        conditions = [(name, value) for name, value in (("charter", charter), ("kind", kind)) if value]
+        where = "WHERE " + " AND ".join(f"{name} = ?" for name, _ in conditions) if conditions else ""
+        values = [value for _, value in conditions]
         sql = f"SELECT {_COLUMNS} FROM entries {where} ORDER BY sequence"  # noqa: S608  (constants)
         rows = self._rows(f"{sql} DESC LIMIT {int(newest)}", values)[::-1] if newest else self._rows(sql, values)
         for row in rows:

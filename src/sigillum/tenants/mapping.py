@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 from sigillum.core.facts import Operation, Profile, Query, Thing
 from sigillum.core.text import plain
 from sigillum.core.times import format_instant, parse_instant
-from sigillum.protocols.scim import quoted
+from sigillum.protocols.scim import PATCH_OP, quoted
 
 Json = dict[str, Any]
 OWN = "urn:sigillum:scim:1.0:"
@@ -130,7 +130,6 @@ _CHANGES = {"account": {"name": "userName", "display": "displayName", "active": 
             "team": {"name": "displayName", "reach": f"{TEAM}:reach", **{n: f"{TEAM}:{n}" for n in TEAM_FIELDS}},
             "role": {"display": "display", "permissions": "permissions"},
             "grant": {"reason": "reason"}, "credential": {"active": "active"}}
-LISTED = {("team", "members"): "members", ("place", "services"): "services"}
 
 
 def changes_of(kind: str, fields: Mapping[str, Any]) -> Json:
@@ -139,6 +138,13 @@ def changes_of(kind: str, fields: Mapping[str, Any]) -> Json:
     forms: dict[str, Callable[[Any], Any]] = {"permissions": _permissions, "reach": list}
     return {names[name]: (forms.get(name, lambda v: v)(value) if value not in ("", ()) else None)
             for name, value in fields.items()}
+
+
+def listed(kind: str, attribute: str, value: str, *, add: bool) -> Json:
+    """The PATCH message that puts a value into a list of values, or takes it out (RFC 7644 §3.5.2.1, §3.5.2.2)."""
+    operation: Json = {"op": "add", "path": attribute, "value": [{"value": value}]} if add else \
+        {"op": "remove", "path": f"{attribute}[value eq {quoted(value)}]"}
+    return {"schemas": [PATCH_OP], "Operations": [operation]}
 
 
 def _text(value: Any) -> str:

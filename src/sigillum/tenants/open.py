@@ -123,6 +123,15 @@ class OpenTenant:
         body = patch_body(mapping.changes_of(kind, fields))
         return self._reply(kind, "PATCH", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", body, version)
 
+    def add(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
+        """Without `If-Match`: others may add to the list at the same time."""
+        message = mapping.listed(kind, attribute, value, add=True)
+        return self._reply(kind, "PATCH", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", message)
+
+    def take(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
+        message = mapping.listed(kind, attribute, value, add=False)
+        return self._reply(kind, "PATCH", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", message)
+
     def end(self, kind: str, identity: str) -> Reply:
         return self._reply(kind, "DELETE", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", None)
 

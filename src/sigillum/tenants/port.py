@@ -95,6 +95,14 @@ class Tenant(Protocol):
         """Exactly one request; `version` makes it fail where the thing has changed since."""
         ...
 
+    def add(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
+        """Exactly one request: put one value into a list; adding what is in it changes nothing."""
+        ...
+
+    def take(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
+        """Exactly one request: take one value out of a list."""
+        ...
+
     def end(self, kind: str, identity: str) -> Reply:
         """Exactly one request."""
         ...

@@ -2,26 +2,22 @@
 
 from __future__ import annotations
 
-import secrets
 import sys
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
-from sigillum.core import undertakings
 from sigillum.core.charter import Charter
-from sigillum.core.compare import compare
 from sigillum.core.errors import NotYetError, Outcome, RefusedError, SigillumError, worst
 from sigillum.core.steps import Outline, Step, StepKind
-from sigillum.ledger.port import Fresh
 
 from .execute import AgainError, Executor, StepResult
 from .journal import Journal
 from .ledgers import keep_witness
 from .office import CLAIM, Office
 from .prove import ProofReport, run
-from .rehearse import Rehearsal, blocked_outcome, gather, rehearse
+from .rehearse import Rehearsal, blocked_outcome, gather, outline_of, rehearse
 
 MOST_COMPARISONS = 5
 FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time
@@ -37,6 +33,7 @@ class Choices:
     end: bool = True
     adopt: bool = False
     send_again: bool = False
+    end_extra: bool = False
 
 
 @dataclass(slots=True)
@@ -88,11 +85,9 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
 
 def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
     ledger = office.ledger(write=True)
-    if ledger.uid_of(charter.name) is None:
-        ledger.append([Fresh(undertakings.KNOWN, secrets.token_hex(8), {"name": charter.name})])
-        office.settings.boundary("charter known")
-    view, tenant = gather(office, charter, adopt=choices.adopt)
-    outline = compare(view)
+    office.make_known(charter.name)
+    view, tenant = gather(office, charter, adopt=choices.adopt, end_extra=choices.end_extra)
+    outline = outline_of(office, view)
     done.outline = outline
     if outline.blocked:
         return
@@ -109,9 +104,14 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     done.results += executor.run(charter.name, outline, leave_out=_left_out(outline, choices))
 
 
+def wants_end(step: Step) -> bool:
+    """Is it an ending that a prod stage asks to be said? What is extra was said by its own option."""
+    return step.kind is StepKind.END and not step.id.startswith("end-extra")
+
+
 def _left_out(outline: Outline, choices: Choices) -> frozenset[str]:
     return frozenset(s.id for s in outline.steps if (s.kind is StepKind.PROVE and not choices.prove)
-                     or (s.kind is StepKind.END and not choices.end))
+                     or (wants_end(s) and not choices.end))
 
 
 def enact_all(office: Office, charters: list[Charter], choices: Choices,
@@ -133,16 +133,32 @@ def enact_all(office: Office, charters: list[Charter], choices: Choices,
             sys.setswitchinterval(TURN_SECONDS)
             far = any(office.tenant(name).round_trip_seconds > FAR_SECONDS for name in {c.tenant for c in charters})
             with ThreadPoolExecutor(WORKERS_FAR if far else WORKERS_NEAR) as pool:
-                futures = [pool.submit(one, c) for c in charters]
+                done: dict[str, Enacted] = {}
                 try:
-                    return [f.result() for f in futures]
+                    for wave in waves(charters):
+                        futures = [(c, pool.submit(one, c)) for c in wave]
+                        done |= {c.name: f.result() for c, f in futures}
                 except BaseException:
                     stop.set()
                     raise
+                return [done[c.name] for c in charters]
         finally:
             keep_witness(office)
 
 
-def rehearse_all(office: Office, charters: list[Charter], *, adopt: bool = False) -> list[Rehearsal]:
+def waves(charters: list[Charter]) -> list[list[Charter]]:
+    """Charters in the order in which they need each other: teams before those who join them, members before their team."""
+    names = {c.identity.name for c in charters}
+    needs = {c.name: ({m.name for m in (*c.member_of, *c.members)} & names) - {c.identity.name} for c in charters}
+    left, out, made = list(charters), list[list[Charter]](), set[str]()
+    while left:
+        ready = [c for c in left if needs[c.name] <= made] or left  # in a circle: all at once, and once more later
+        out.append(ready)
+        made |= {c.identity.name for c in ready}
+        left = [c for c in left if c not in ready]
+    return out
+
+
+def rehearse_all(office: Office, charters: list[Charter], choices: Choices) -> list[Rehearsal]:
     """Rehearse several charters, one after the other."""
-    return [rehearse(office, c, adopt=adopt) for c in charters]
+    return [rehearse(office, c, adopt=choices.adopt, end_extra=choices.end_extra) for c in charters]

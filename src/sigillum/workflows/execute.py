@@ -12,6 +12,7 @@ from sigillum.core.errors import MachineError, NotYetError, RefusedError, Sigill
 from sigillum.core.facets.common import ARRIVAL_SLACK_SECONDS, UNKNOWN_ARRIVAL_SECONDS
 from sigillum.core.facts import Query, Thing
 from sigillum.core.steps import (
+    AddTo,
     Adopt,
     Ask,
     Await,
@@ -24,6 +25,7 @@ from sigillum.core.steps import (
     Prove,
     Ref,
     Step,
+    TakeFrom,
 )
 from sigillum.core.undertakings import Undertakings
 from sigillum.keys.store import KeyStore
@@ -61,6 +63,7 @@ class Executor:
         self.send_again = False  # a person made sure that an unanswered creation did not arrive
         self._left_seconds = office.settings.patience_seconds
         self._handlers: dict[type, Callable[[Step, Any], dict[str, Any]]] = {
+            AddTo: self._add, TakeFrom: self._take,
             KeepKey: self._keep, Adopt: self._adopt, Create: self._create, Change: self._change, End: self._end,
             Catch: self._catch, Await: self._await, Prove: self._run_proofs, Ask: self._ask}
 
@@ -137,8 +140,59 @@ class Executor:
         return {}
 
     def _await(self, step: Step, action: Await) -> dict[str, Any]:
-        thing = self._until(lambda: self.tenant.read(action.thing, action.id), action.seconds, step.name)
-        return {"id": thing.id}
+        if action.finished:
+            self._finished(step, action.thing, action.id)
+            return {"id": action.id}
+
+        def shown() -> Thing | None:
+            thing = self.tenant.read(action.thing, action.id)
+            inside = thing is not None and (not action.attribute or action.value in _names(thing.get(action.attribute)))
+            return thing if inside else None
+        return {"id": self._until(shown, action.seconds, step.about.removeprefix("until the tenant shows ")).id}
+
+    def _finished(self, step: Step, kind: str, identity: str) -> None:
+        """Wait, within what was asked for, until a thing that was accepted is made. Raises NotYetError, RefusedError."""
+        pause, waited, most = FIRST_PAUSE_SECONDS, 0.0, self.office.settings.wait_seconds
+        while (thing := self.tenant.read(kind, identity)) is not None and thing.get("progress") == "accepted":
+            if waited >= most:
+                raise NotYetError(f"{step.about}: the tenant accepted it, and is still making it", where=step.tenant,
+                                  mend="run the same command again in a while, or with --wait 10m; nothing is made twice")
+            self.office.settings.progress(Progress(self.state.charter, f"waiting until {step.about} is made, {waited:.0f} s"))
+            self.office.settings.sleep(min(pause, most - waited))
+            waited += pause
+            pause = min(pause * 1.7, LONGEST_PAUSE_SECONDS)
+        if thing is not None and thing.get("progress") == "failed":
+            raise RefusedError(f"{step.about}: the tenant accepted it, and could not make it", where=step.tenant,
+                               mend="run `sigillum enact` again: it ends the failed one and makes another")
+
+    def _add(self, step: Step, action: AddTo) -> dict[str, Any]:
+        return self._listed(step, action.thing, str(self._value(action.id)), action.attribute, str(self._value(action.value)),
+                            adding=True)
+
+    def _take(self, step: Step, action: TakeFrom) -> dict[str, Any]:
+        return self._listed(step, action.thing, action.id, action.attribute, action.value, adding=False)
+
+    def _listed(self, step: Step, kind: str, identity: str, attribute: str, value: str, *, adding: bool) -> dict[str, Any]:
+        """Put into a list or take out of it; doing it twice is the same as once, so a lost answer is sent again."""
+        send = self.tenant.add if adding else self.tenant.take
+        for number in range(100):
+            reply, settle = self.journal.attempt(
+                step, "add" if adding else "take", {"id": identity, attribute: value},
+                lambda: send(kind, identity, attribute, value), thing=kind, id=identity)
+            if reply.result is Result.DONE:
+                settle(undertakings.MADE if adding else undertakings.ENDED, id=f"{identity}/{value}")
+                break
+            if reply.result is Result.MISSING and not adding:
+                settle(undertakings.ENDED)
+                break
+            self._not_done(step, reply, settle, number)
+
+        def shown() -> bool | None:
+            thing = self.tenant.read(kind, identity)
+            return True if (thing is not None and value in _names(thing.get(attribute))) == adding else None
+        self._until(shown, self._arrival_seconds, step.about)
+        self.journal.boundary(f"{step.id} read-back")
+        return {"id": identity}
 
     def _create(self, step: Step, action: Create) -> dict[str, Any]:
         fields = {name: self._value(value) for name, value in action.fields.items()}
@@ -155,7 +209,7 @@ class Executor:
                 settle(undertakings.MADE, id=reply.thing.id)
                 return self._made(step, action, fields, reply.thing)
             if reply.result is Result.EXISTS:
-                ours = self._after_conflict(step, action, settle)
+                ours = self._after_conflict(step, action, settle, reply.detail)
                 settle(undertakings.MADE, id=ours.id)
                 return self._made(step, action, fields, ours)
             self._not_done(step, reply, settle, number)
@@ -200,20 +254,28 @@ class Executor:
         except NotYetError:
             return None
 
-    def _after_conflict(self, step: Step, action: Create, settle: Callable[..., None]) -> Thing:
+    def _after_conflict(self, step: Step, action: Create, settle: Callable[..., None], said: str) -> Thing:
         """409: it was made by an earlier attempt of ours, or the name is a stranger's. Raises in the second case."""
         try:
             return self._until(lambda: self._find_ours(action), self._arrival_seconds, step.about)  # type: ignore[no-any-return]
         except NotYetError:
             pass
         name = str(action.fields.get("name", ""))
-        if action.thing == "account":
-            query = Query("account", "name", name)
+        if action.thing in ("account", "role"):
+            query = Query(action.thing, "name", name)
             if self.tenant.facts([query])[query].first is not None:
                 settle(undertakings.REFUSED, why="the name is taken")
-                raise SomebodyError(f"the account {name} exists, and Sigillum did not make it", where=step.tenant,
-                                    mend="`sigillum rehearse` shows both side by side; then choose another name, "
-                                         "or take it over with --adopt")
+                raise SomebodyError(f"the {action.thing} {name} exists, and Sigillum did not make it", where=step.tenant,
+                                    mend="`sigillum rehearse` shows both side by side; then keep it, change it or choose "
+                                         "another name")
+        before = self.state.generations.get((step.facet, step.name), [])
+        if any(g.state == "spent" and g.number == step.generation - 1 for g in before):
+            # a fresh externalId is refused as well, so it is the thing itself that is said to be there
+            settle(undertakings.REFUSED, why="it is said to be there, and is not shown")
+            raise SomebodyError(
+                f"{step.about}: the answers disagree. Making it says: {said}. Looking it up shows: nothing of that name",
+                where=step.tenant, mend="run it again later, if it was removed or made there a moment ago; otherwise ask "
+                "somebody who may see it, or choose another name")
         settle(undertakings.SPENT)
         raise AgainError(f"{step.about}: its externalId was used before and cannot be used again")
 
@@ -222,6 +284,8 @@ class Executor:
         back = self._until(lambda: self.tenant.read(action.thing, thing.id), self._arrival_seconds, step.about)
         self.journal.boundary(f"{step.id} read-back")
         wrong = [name for name, value in _comparable(fields).items() if not _same(back.get(name), value)]
+        if back.get("progress"):
+            self._finished(step, action.thing, thing.id)
         if wrong:
             raise RefusedError(f"{step.about}: the tenant made it with another {', '.join(wrong)}", where=step.tenant,
                                mend="run `sigillum rehearse` to see the difference")
@@ -307,10 +371,15 @@ class Executor:
         raise AgainError(f"{step.about} was not caught")
 
 
+def _names(values: Any) -> list[str]:
+    """What is in a list, whether its values stand alone or with something beside them."""
+    return [str(v[0]) if isinstance(v, tuple) else str(v) for v in values or ()]
+
+
 def _comparable(fields: Mapping[str, Any]) -> dict[str, Any]:
     """The fields of a creation that a look-up shows in the same words."""
-    shown = {n: fields[n] for n in ("name", "display", "role", "place", "until", "from", "limits", "principal")
-             if fields.get(n)}
+    shown = {n: fields[n] for n in (
+        "name", "display", "role", "place", "until", "from", "limits", "principal", "reach", "where") if fields.get(n)}
     if fields.get("public_key"):
         shown["thumbprint"] = thumbprint(fields["public_key"])
     return shown

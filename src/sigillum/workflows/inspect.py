@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sigillum.core.facets.grant import widest
 from sigillum.core.facts import Profile, Query
+from sigillum.core.granting import allows
 
 from .office import Header, Office, header_of
 
@@ -32,8 +32,8 @@ def inspect(office: Office, name: str) -> Inspection:
     roles, roots = Query("role", "all", ""), Query("place", "under", "")
     found = tenant.facts([q for q in (roles, roots) if q.kind in kinds])
     shown = sorted(
-        (str(t.get("name")), str(t.get("breadth") or "not said"), widest(t).replace("-", " "),
-         ", ".join(p for p, _ in t.get("permissions") or ()))
+        (str(t.get("name")), str(t.get("breadth") or "not said"), ", ".join(t.get("grantable_at") or ()) or "any place",
+         allows(t))
         for t in (found[roles].things if roles in found else ()))
     tops = sorted(str(t.get("path")) for t in (found[roots].things if roots in found else ()))
     cannot = [f"{about}: it has no resource type for a {kind}" for kind, about in NEEDED.items() if kind not in kinds]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import getpass
+import secrets
 import threading
 import time
 from collections.abc import Callable
@@ -17,6 +18,7 @@ from sigillum.core.charter import Charter
 from sigillum.core.errors import FileError, MachineError, Mistake
 
 if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
+    from sigillum.core.loans import Loan
     from sigillum.core.undertakings import Undertakings
     from sigillum.keys.ledgerkey import LedgerKey
     from sigillum.keys.store import KeyStore
@@ -54,6 +56,7 @@ class Settings:
     workspace: Path | None = None
     timeout_seconds: float = 15.0
     patience_seconds: float = 60.0
+    wait_seconds: float = 0.0  # how long a change that is on its way may be waited for
     log: Callable[[str], None] | None = None
     announce: Callable[[Header], None] = lambda header: None
     progress: Callable[[Progress], None] = lambda progress: None
@@ -139,6 +142,10 @@ class Office:
             raise FileError("", mistakes=tuple(mistakes))
         return found
 
+    def has_charter(self, name: str) -> bool:
+        """Is there a charter of this name in the workspace?"""
+        return name in files.names(self.workspace)
+
     # --- ledger and keys ------------------------------------------------------------------------------------
     def has_ledger(self) -> bool:
         return self.workspace.ledger.exists()
@@ -173,6 +180,47 @@ class Office:
         ledger = self.ledger()
         uid = ledger.uid_of(charter)
         return (uid, fold(ledger.entries(uid), uid)) if uid else ("", Undertakings())
+
+    def lent(self, tenant: str) -> frozenset[str]:
+        """The externalIds of all grants that loans made at a tenant."""
+        from sigillum.core.undertakings import LENT
+        if not self.has_ledger():
+            return frozenset()
+        return frozenset(str(e.body["external_id"]) for e in self.ledger().entries(kind=LENT) if e.body["tenant"] == tenant)
+
+    def loans(self) -> list[tuple[Loan, Undertakings]]:
+        """Every loan that the ledger knows, in the order in which they were lent."""
+        from sigillum.core.loans import loan_of
+        from sigillum.core.undertakings import LENT
+        if not self.has_ledger():
+            return []
+        ledger = self.ledger()
+        return [loan_of(ledger.entries(e.charter), e.charter) for e in list(ledger.entries(kind=LENT))]
+
+    def owners(self) -> dict[str, str]:
+        """Which charter or loan made a thing, by the thing's id: read from the whole ledger."""
+        from sigillum.core.undertakings import KNOWN, LENT, RENAMED
+        names, made = dict[str, str](), dict[str, str]()
+        for entry in self.ledger().entries() if self.has_ledger() else ():
+            if entry.kind in (KNOWN, RENAMED):
+                names[entry.charter] = f"the charter {entry.body['name']}"
+            elif entry.kind == LENT:
+                names[entry.charter] = f"the {entry.charter.replace('-', ' ')}"
+            elif "id" in entry.body:
+                made[str(entry.body["id"])] = entry.charter
+        return {identity: names[uid] for identity, uid in made.items() if uid in names}
+
+    def make_known(self, charter: str) -> str:
+        """Give a charter its uid in the ledger, once."""
+        from sigillum.core.undertakings import KNOWN
+        from sigillum.ledger.port import Fresh
+        ledger = self.ledger(write=True)
+        uid = ledger.uid_of(charter)
+        if uid is None:
+            uid = secrets.token_hex(8)
+            ledger.append([Fresh(KNOWN, uid, {"name": charter})])
+            self.settings.boundary("charter known")
+        return uid
 
     def keys(self, uid: str) -> KeyStore:
         from sigillum.keys.store import KeyStore

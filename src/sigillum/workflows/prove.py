@@ -1,14 +1,18 @@
-"""Prove: sign in as the identity, with a fresh token, and try what must work and what must not."""
+"""Prove: sign in as the identity, with a fresh token, and try what must work and what must not; wait where it is early."""
 
 from __future__ import annotations
 
+import time
+from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
 from sigillum.core import undertakings
-from sigillum.core.charter import Charter, CredentialWant
+from sigillum.core.charter import Charter, CredentialWant, ProofWant
 from sigillum.core.compare import proofs_digest
 from sigillum.core.errors import Outcome, SigillumError, SomebodyError, UsageError
-from sigillum.core.facts import Query
+from sigillum.core.facts import Query, Thing
 from sigillum.core.proofs import Manner, Result, Trial, judge, manner_of
 from sigillum.core.text import did_you_mean
 from sigillum.core.undertakings import Undertakings
@@ -18,31 +22,51 @@ from sigillum.tenants.port import Proof, SignedIn, Tenant
 
 from .office import Office, Progress
 
+if TYPE_CHECKING:  # loaded when a proof does not hold
+    from sigillum.core.deciding import World
+
 
 @dataclass(frozen=True, slots=True)
 class ProofReport:
-    """All results of one charter, and as whom they ran."""
+    """All results of one charter, and as whom they ran; `before` tells what held before, where that was recorded."""
 
     charter: str
     principal: str
     ran_as: str
     credential: str
     results: tuple[Result, ...] = ()
-    problems: tuple[SigillumError, ...] = field(default=())
+    before: Mapping[str, bool | None] = field(default_factory=dict)
+    waited_seconds: float = 0.0
+    recorded_before: bool = False
 
     @property
     def held(self) -> bool:
         return all(r.held is True for r in self.results)
 
     def outcome(self) -> Outcome:
-        return Outcome.DONE if self.held else Outcome.NO
+        if self.held or self.recorded_before:
+            return Outcome.DONE
+        early = all(r.outlook is not None and r.outlook.state == "not-yet" for r in self.results if r.held is not True)
+        return Outcome.NOT_YET if early else Outcome.NO
+
+
+@dataclass(frozen=True, slots=True)
+class Trying:
+    """Everything that one round of trying needs."""
+
+    office: Office
+    charter: Charter
+    tenant: Tenant
+    state: Undertakings
+    keys: KeyStore
+    principal: str
+    credential: CredentialWant | None
+    places: Mapping[Query, Thing | None]
 
 
 def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
     """Put every proof of a charter to the test and write the result down. Raises SomebodyError, UsageError."""
-    if not charter.proofs:
-        raise UsageError(f"{charter.name} has no proofs", where=charter.name,
-                         mend="add `proofs:` to the charter: what it can do, and what it cannot")
+    _needs_proofs(charter)
     uid, state = office.state(charter.name)
     if not uid:
         raise SomebodyError(f"{charter.name} was never enacted here", where=charter.name,
@@ -55,38 +79,169 @@ def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
     return run(office, charter, tenant, state, office.keys(uid), account.id, with_=with_)
 
 
+def _needs_proofs(charter: Charter) -> None:
+    if not charter.proofs:
+        raise UsageError(f"{charter.name} has no proofs", where=charter.name,
+                         mend="add `proofs:` to the charter: what it can do, and what it cannot")
+
+
+def before(office: Office, charter: Charter) -> ProofReport:
+    """Record what holds now, so that later proofs show before and after. Raises UsageError."""
+    _needs_proofs(charter)
+    uid, state = office.state(charter.name)
+    tenant, ledger = office.tenant(charter.tenant), office.ledger(write=True)
+    if not uid:
+        uid = office.make_known(charter.name)
+    account = state.latest("account", "identity")
+    if account is None or not account.id:
+        results = tuple(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.proofs)
+        report = ProofReport(charter.name, charter.identity.name, "nobody yet", "", results, recorded_before=True)
+    else:
+        keys = office.keys(uid)
+        trying = _trying(office, charter, tenant, state, keys, account.id, _present(charter, state, keys))
+        signed_in, shown = _sign_in(trying)
+        results = tuple(_try(trying, signed_in, shown, p) for p in charter.proofs)
+        report = ProofReport(charter.name, account.id, signed_in.said, shown, results, recorded_before=True)
+    ledger.append([Fresh(undertakings.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}})])
+    return report
+
+
+def _present(charter: Charter, state: Undertakings, keys: KeyStore) -> CredentialWant | None:
+    """The first credential that is here already."""
+    for want in charter.credentials:
+        generation = state.latest("credential", want.name)
+        if want.held_here and generation is not None and keys.path(want.name, generation.number).exists():
+            return want
+    return None
+
+
 def run(office: Office, charter: Charter, tenant: Tenant, state: Undertakings, keys: KeyStore, principal: str, *,
         with_: str = "") -> ProofReport:
-    """Sign in and try; used by `prove`, and by `enact` at its end."""
-    credential = _choose(charter, with_)
-    signed_in, shown = _sign_in(tenant, charter, state, keys, principal, credential)
-    places = tenant.facts([Query("place", "path", p.at) for p in charter.proofs])
-    results = []
+    """Sign in and try, and wait where it is early; used by `prove`, and by `enact` at its end."""
+    trying = _trying(office, charter, tenant, state, keys, principal, _choose(charter, with_))
+    signed_in, shown = _sign_in(trying)
+    results, waited = {}, 0.0
     for number, proof in enumerate(charter.proofs, 1):
         office.settings.progress(Progress(charter.name, f"prove {proof.words()}", number, len(charter.proofs)))
-        operation = tenant.profile.operations.get(proof.permission)
-        place = places[Query("place", "path", proof.at)].first
-        manner = manner_of(proof, operation, place, tenant.profile)
-        if manner is Manner.TRIED and not shown:
-            manner = Manner.ASKED if tenant.profile.decisions else Manner.NEITHER
-        if manner is Manner.TRIED and operation is not None:
-            trial = tenant.attempt(signed_in, operation, proof.at)
-        elif manner is Manner.ASKED:
-            trial = tenant.ask(signed_in, proof.permission, proof.at)
-        else:
-            trial = Trial(None, "the tenant offers neither a call nor a decision for it")
-        results.append(judge(proof, manner, trial))
-    report = ProofReport(charter.name, principal, signed_in.said, shown, tuple(results))
+        results[proof] = _try(trying, signed_in, shown, proof)
+    if any(r.held is False for r in results.values()):
+        results, waited = _wait(trying, results)
+    report = ProofReport(charter.name, principal, signed_in.said, shown, tuple(results.values()), state.before, waited)
     office.ledger(write=True).append([Fresh(undertakings.PROVED, state.charter, {
         "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": shown,
-        "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in results]})])
+        "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
     return report
+
+
+def _trying(office: Office, charter: Charter, tenant: Tenant, state: Undertakings, keys: KeyStore, principal: str,
+            credential: CredentialWant | None) -> Trying:
+    found = tenant.facts([Query("place", "path", p.at) for p in charter.proofs])
+    return Trying(office, charter, tenant, state, keys, principal, credential, {q: f.first for q, f in found.items()})
+
+
+def _try(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> Result:
+    """One expectation, tried where it cannot harm, asked otherwise."""
+    tenant = trying.tenant
+    operation = tenant.profile.operations.get(proof.permission)
+    manner = manner_of(proof, operation, trying.places[Query("place", "path", proof.at)], tenant.profile)
+    if manner is Manner.TRIED and not shown:
+        manner = Manner.ASKED if tenant.profile.decisions else Manner.NEITHER
+    if manner is Manner.TRIED and operation is not None:
+        trial = tenant.attempt(signed_in, operation, proof.at)
+    elif manner is Manner.ASKED:
+        trial = tenant.ask(signed_in, proof.permission, proof.at)
+    else:
+        trial = Trial(None, "the tenant offers neither a call nor a decision for it")
+    return judge(proof, manner, trial)
+
+
+# --- not yet, or never ------------------------------------------------------------------------------------------
+def _wait(trying: Trying, results: dict[ProofWant, Result]) -> tuple[dict[ProofWant, Result], float]:
+    """Poll what does not hold yet, with growing pauses, within the patience that was given; stop at once at a *never*."""
+    from sigillum.core.waiting import NEVER, pauses
+    office, waited, pending = trying.office, 0.0, set[datetime]()
+    most, begun = office.settings.wait_seconds, time.monotonic()
+    results = _looked(trying, results)
+    for pause in pauses():
+        early = [r for r in results.values() if r.held is False]
+        outlooks = [r.outlook for r in early]
+        if not early or waited >= most or any(o is None or o.state == NEVER for o in outlooks):
+            break
+        pending |= {o.since for o in outlooks if o is not None and o.since is not None}
+        office.settings.progress(Progress(trying.charter.name, _waiting_words(trying, early, waited)))
+        due = [(o.due - office.now(trying.tenant)).total_seconds() for o in outlooks if o is not None and o.due is not None]
+        pause = max(0.05, min([pause, most - waited, *(d for d in due if d > 0)]))
+        office.settings.sleep(pause)
+        waited = max(waited + pause, time.monotonic() - begun)
+        signed_in, shown = _sign_in(trying)
+        again = {r.proof: _try(trying, signed_in, shown, r.proof) for r in early}
+        results = _looked(trying, {**results, **again})
+    if pending and all(r.held for r in results.values()):
+        seconds = max(0, int((office.now(trying.tenant) - max(pending)).total_seconds()))
+        office.ledger(write=True).append([Fresh(undertakings.FELT, trying.state.charter, {
+            "tenant": trying.tenant.address.name, "seconds": seconds})])
+    return results, waited
+
+
+def _looked(trying: Trying, results: dict[ProofWant, Result]) -> dict[ProofWant, Result]:
+    """With the outlook of each expectation that does not hold."""
+    from sigillum.core.access import Question
+    from sigillum.core.waiting import outlook
+    # where it was allowed as it should be, what was read is not what was expected: no change mends that
+    wrong = [r for r in results.values() if r.held is False and r.allowed is not None]
+    if not wrong:
+        return results
+    seen = _world(trying)
+    if seen is None:
+        return results
+    world, now, roles, credential = seen
+    patience = timedelta(seconds=trying.office.settings.wait_seconds)
+    out = dict(results)
+    for result in wrong:
+        proof = result.proof
+        question = Question(trying.principal, proof.permission, proof.at, now, credential)
+        out[proof] = result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
+    return out
+
+
+def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | None:
+    """What is known for deciding; None where the tenant does not show it."""
+    from sigillum.core import gather
+
+    from . import lookup
+    kind = "team" if trying.charter.is_team else "account"
+    thing = trying.tenant.read(kind, trying.principal)
+    if thing is None:
+        return None
+    try:
+        seen = lookup.snapshot(trying.office, trying.tenant, thing, [p.at for p in trying.charter.proofs], [gather.ALL_ROLES],
+                               credentials=trying.credential is not None)
+    except SigillumError:
+        return None
+    world = gather.world_of(seen)
+    lookup.leaving(trying.office, world, thing, trying.charter.name)
+    generation = trying.state.latest("credential", trying.credential.name) if trying.credential is not None else None
+    identity = generation.id if generation is not None else ""
+    return world, seen.now, seen.facts[gather.ALL_ROLES].things, identity if identity in world.credentials else ""
+
+
+def _waiting_words(trying: Trying, early: list[Result], waited: float) -> str:
+    """Elapsed against usual, and what is waited for."""
+    from sigillum.core.waiting import usual_seconds
+    office, name = trying.office, trying.tenant.address.name
+    measured = [float(e.body["seconds"]) for e in office.ledger().entries(kind=undertakings.FELT) if e.body["tenant"] == name]
+    usual = usual_seconds(measured[-20:], trying.tenant.profile.felt_seconds)
+    since = [r.outlook.since for r in early if r.outlook is not None and r.outlook.since is not None]
+    elapsed = (office.now(trying.tenant) - min(since)).total_seconds() if since else waited
+    against = f" of usually {usual:.0f} s" if usual else ""
+    return f"not yet: {early[0].proof.words()} · {elapsed:.0f} s{against}"
 
 
 def _verdict(result: Result) -> str:
     return {True: "holds", False: "does not hold", None: "not known"}[result.held]
 
 
+# --- signing in -----------------------------------------------------------------------------------------------------
 def _choose(charter: Charter, name: str) -> CredentialWant | None:
     held = [c for c in charter.credentials if c.held_here]
     if not name:
@@ -98,18 +253,18 @@ def _choose(charter: Charter, name: str) -> CredentialWant | None:
     return found
 
 
-def _sign_in(tenant: Tenant, charter: Charter, state: Undertakings, keys: KeyStore, principal: str,
-             credential: CredentialWant | None) -> tuple[SignedIn, str]:
+def _sign_in(trying: Trying) -> tuple[SignedIn, str]:
     """Sign in with the credential; without one, questions are asked by the administrator. And what was used."""
+    tenant, credential, keys = trying.tenant, trying.credential, trying.keys
     if credential is None:
-        return tenant.as_administrator(principal), ""
-    generation = state.latest("credential", credential.name)
+        return tenant.as_administrator(trying.principal), ""
+    generation = trying.state.latest("credential", credential.name)
     if generation is None or not keys.path(credential.name, generation.number).exists():
-        raise SomebodyError(f"{credential.name} of {charter.name} is not here", where=charter.tenant,
-                            mend=f"run `sigillum enact {charter.name}` first")
+        raise SomebodyError(f"{credential.name} of {trying.charter.name} is not here", where=trying.charter.tenant,
+                            mend=f"run `sigillum enact {trying.charter.name}` first")
     shown = f"{credential.name}, generation {generation.number}"
     if credential.kind == "key-pair":
         key, algorithm = keys.key(credential.name, generation.number)
-        return tenant.sign_in(Proof(principal, key, algorithm)), shown
+        return tenant.sign_in(Proof(trying.principal, key, algorithm)), shown
     secret = keys.secret(credential.name, generation.number)
-    return tenant.sign_in(Proof(principal, token=secret)), shown
+    return tenant.sign_in(Proof(trying.principal, token=secret)), shown

@@ -37,14 +37,15 @@ def blocked_outcome(outline: Outline) -> Outcome:
     return Outcome.FILE if outline.mistakes else Outcome.SOMEBODY
 
 
-def gather(office: Office, charter: Charter, *, adopt: bool = False) -> tuple[View, Tenant]:
+def gather(office: Office, charter: Charter, *, adopt: bool = False, end_extra: bool = False) -> tuple[View, Tenant]:
     """Everything a comparison needs: undertakings, held keys, and facts asked for in rounds."""
     uid, state = office.state(charter.name)
     tenant = office.tenant(charter.tenant)
     snapshot = Snapshot(charter.tenant, office.now(tenant), tenant.profile)
     held = office.keys(uid).held() if uid else {}
     view = view_of(charter, state, snapshot, office.workspace.rules, (office.workspace.file.workspace, uid), held,
-                   adopt=adopt)
+                   adopt=adopt, end_extra=end_extra)
+    view.lent, view.is_charter = office.lent(charter.tenant), office.has_charter
     for _ in range(MOST_ROUNDS):
         queries = needs(view)
         if not queries:
@@ -53,8 +54,17 @@ def gather(office: Office, charter: Charter, *, adopt: bool = False) -> tuple[Vi
     return view, tenant
 
 
-def rehearse(office: Office, charter: Charter, *, adopt: bool = False) -> Rehearsal:
+def outline_of(office: Office, view: View) -> Outline:
+    """Compare; and once more with the owners of what stands beside, where naming them is worth reading the ledger."""
+    outline = compare(view)
+    if view.asks_owners and view.owners is None:
+        view.owners = office.owners()
+        outline = compare(view)
+    return outline
+
+
+def rehearse(office: Office, charter: Charter, *, adopt: bool = False, end_extra: bool = False) -> Rehearsal:
     """Raises UnreachableError, RefusedError; what is wrong in the charter stands in the outline."""
     office.settings.progress(Progress(charter.name, "looking"))
-    view, _ = gather(office, charter, adopt=adopt)
-    return Rehearsal(charter, compare(view), view.snapshot, view.charter_uid)
+    view, _ = gather(office, charter, adopt=adopt, end_extra=end_extra)
+    return Rehearsal(charter, outline_of(office, view), view.snapshot, view.charter_uid)

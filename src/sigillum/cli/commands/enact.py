@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common
+from sigillum.cli.options import charters, common, duration, waiting
 from sigillum.core.errors import Outcome, worst
 
 if TYPE_CHECKING:
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   sigillum enact wind-ingest
   sigillum enact --all --yes                answers the question beforehand
+  sigillum enact wind-ingest --wait 12m     until the changes are felt
   sigillum enact wind-ingest --yes --end    also ends what a prod charter no longer asks for"""
 
 FEW = 5  # charters whose steps are all shown; of more, those that are as wished get one line each
@@ -32,20 +34,24 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--end", action="store_true", help="also end things in a prod stage")
     parser.add_argument("--no-prove", action="store_true", help="leave the proofs for later")
     parser.add_argument("--adopt", action="store_true", help="take over a thing of the same name that Sigillum did not make")
+    parser.add_argument("--end-extra", action="store_true",
+                        help="also end grants on the identity that no charter and no loan wants")
     parser.add_argument("--send-again", action="store_true",
                         help="you made sure that an earlier request without answer did not arrive")
+    waiting(parser)
     parser.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.enact import Choices
+    context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     office = context.office
     charters = context.charters(args)
-    choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again)
+    choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra)
     if args.yes:
         return _carry_out(args, context, charters, choices)
     from sigillum.workflows.enact import rehearse_all
-    rehearsals = rehearse_all(office, charters, adopt=args.adopt)
+    rehearsals = rehearse_all(office, charters, choices)
     ready = [r for r in rehearsals if not r.outline.blocked and r.outline.steps]
     if len(ready) < len(rehearsals) or args.format == "text":
         _show(context, rehearsals)
@@ -56,7 +62,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         return Outcome.NO
     if not args.end and _ends_in_prod(ready):
         ends = context.ask("This ends things in a prod stage. Write `end` to end them too, or press Enter to keep them: ")
-        choices = Choices(choices.prove, ends == "end", choices.adopt, choices.send_again)
+        choices = replace(choices, end=ends == "end")
     outcome = _carry_out(args, context, [r.charter for r in ready], choices)
     return worst([outcome, *(r.outcome() for r in rehearsals if r.outline.blocked)])
 
@@ -79,7 +85,8 @@ def _agreed(context: Context, ready: list[Rehearsal]) -> bool:
 
 
 def _ends_in_prod(ready: list[Rehearsal]) -> bool:
-    return any(s.kind == "end" for r in ready if r.charter.stage == "prod" for s in r.outline.steps)
+    from sigillum.workflows.enact import wants_end
+    return any(wants_end(s) for r in ready if r.charter.stage == "prod" for s in r.outline.steps)
 
 
 def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: Choices) -> Outcome:

@@ -22,6 +22,7 @@ def add_parser(subparsers: Any) -> None:
     charters(parser)
     parser.add_argument("--strict", action="store_true", help="exit code 1 where anything differs")
     parser.add_argument("--adopt", action="store_true", help="as if a thing of the same name were taken over")
+    parser.add_argument("--end-extra", action="store_true", help="as if extra grants were to be ended")
     parser.add_argument("--format", choices=("text", "json"), default="text")
 
 
@@ -30,7 +31,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.rehearse import rehearse
     found, outcomes = [], []
     for charter in context.charters(args):
-        result = rehearse(context.office, charter, adopt=args.adopt)
+        result = rehearse(context.office, charter, adopt=args.adopt, end_extra=args.end_extra)
         outcomes.append(result.outcome(strict=args.strict))
         found.append(rehearsal.as_json(result))
         if args.format == "text":

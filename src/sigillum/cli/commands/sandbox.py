@@ -1,4 +1,4 @@
-"""`sigillum sandbox start | stop | clock | fault | show`"""
+"""`sigillum sandbox start | stop | clock | fault | limit | show`"""
 
 from __future__ import annotations
 
@@ -19,7 +19,10 @@ EXAMPLE = """examples:
   sigillum sandbox clock +11m
   sigillum sandbox clock freeze
   sigillum sandbox fault status --status 503 --retry-after 2 --method POST --count 3
+  sigillum sandbox limit summit felt_seconds 20
   sigillum sandbox stop"""
+LIMITS = ("felt_seconds", "arrival_seconds", "token_seconds", "assertion_seconds", "keys_per_principal",
+          "credential_seconds", "answer_items")
 FAULTS = ("latency", "status", "lost-before", "lost-after", "torn", "rubbish", "endless", "redirect")
 
 
@@ -37,6 +40,10 @@ def add_parser(subparsers: Any) -> None:
     clock = verbs.add_parser("clock", parents=[common()], epilog=EXAMPLE, description="See or move its clock.")
     clock.add_argument("to", nargs="*", help="+11m, `back 2h`, freeze, run, real (this machine's time), "
                        "or an instant like 2027-03-01T08:00:00Z")
+    limit = verbs.add_parser("limit", parents=[common()], epilog=EXAMPLE, description="Change a limit of one tenant.")
+    limit.add_argument("tenant")
+    limit.add_argument("name", choices=LIMITS)
+    limit.add_argument("value", type=int)
     fault = verbs.add_parser("fault", parents=[common()], epilog=EXAMPLE, description="Order something to go wrong.")
     fault.add_argument("kind", choices=(*FAULTS, "none"), help="what goes wrong; none: forget all orders")
     fault.add_argument("--count", type=int, default=1, help="for how many requests (default: 1)")
@@ -49,7 +56,7 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     folder = context.office.workspace.private / "sandbox"
-    verbs = {"start": _start, "stop": _stop, "clock": _clock, "fault": _fault, "show": _show}
+    verbs = {"start": _start, "stop": _stop, "clock": _clock, "fault": _fault, "limit": _limit, "show": _show}
     return verbs[args.verb](args, context, folder)
 
 
@@ -111,6 +118,12 @@ def _clock(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
                          ) from problem
     said = sandboxes.control(folder, "clock", body)
     context.show_text(f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}.")
+    return Outcome.DONE
+
+
+def _limit(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
+    sandboxes.control(folder, "tenants", {"limits": {args.tenant: {args.name: args.value}}})
+    context.show_text(f"At {args.tenant} {args.name} is {args.value} now.")
     return Outcome.DONE
 
 

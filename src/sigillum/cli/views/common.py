@@ -17,11 +17,11 @@ STYLES = {"keep": "cyan", "make": "green", "change": "yellow", "end": "red", "wa
           "ask": "bold yellow"}
 
 
-def table(columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> RenderableType:
-    """A plain table: heads and rows, no boxes."""
+def table(columns: Sequence[str], rows: Iterable[Sequence[Any]], whole: Sequence[str] = ()) -> RenderableType:
+    """A plain table: heads and rows, no boxes. Columns in `whole` are never broken."""
     made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
     for column in columns:
-        made.add_column(column, overflow="fold")
+        made.add_column(column, overflow="fold", no_wrap=column in whole)
     for row in rows:
         made.add_row(*(Text(str(cell)) for cell in row))
     return made

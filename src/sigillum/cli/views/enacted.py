@@ -10,6 +10,7 @@ from rich.text import Text
 
 from sigillum.core.errors import SigillumError
 from sigillum.core.proofs import Result
+from sigillum.core.times import format_instant
 from sigillum.workflows.enact import Enacted
 from sigillum.workflows.execute import StepResult
 from sigillum.workflows.prove import ProofReport
@@ -59,19 +60,33 @@ def _error_lines(error: SigillumError | None) -> list[str]:
 
 
 def proofs(report: ProofReport, ident: Ident) -> RenderableType:
-    """The proofs: verdict, how it was put to the test, the expectation, and what was said to it."""
+    """The proofs: verdict, how it was put to the test, the expectation, and what was said to it; before and after."""
     made = Table.grid(padding=(0, 2, 0, 0))
-    made.add_column(no_wrap=True)
-    made.add_column(no_wrap=True)
+    for _ in range(3 if report.before else 2):
+        made.add_column(no_wrap=True)
     made.add_column(overflow="fold")
+    if report.before:
+        made.add_row(*(Text(h, "bold") for h in ("before", "now", "", "")))
     for result in report.results:
-        word, style = _HELD[result.held]
-        made.add_row(Text(word, style), str(result.manner), Text(result.proof.words()))
-        made.add_row("", "", Text(result.said, "dim"))
+        word, style = _verdict(result)
+        was = [Text(*_HELD[report.before.get(result.proof.words())])] if report.before else []
+        made.add_row(*was, Text(word, style), str(result.manner), Text(result.proof.words()))
+        blank = [""] * (3 if report.before else 2)
+        made.add_row(*blank, Text(result.said, "dim"))
+        if result.outlook is not None and result.held is not True:
+            made.add_row(*blank, Text(result.outlook.text))
+            if result.outlook.mend:
+                made.add_row(*blank, Text(f"do: {result.outlook.mend}"))
     who = Text.assemble("ran as ", (ident(report.principal), "bold"),
                         f", with {report.credential}, a fresh token" if report.credential else "", "\n",
                         (_said(report, ident), "dim"))
     return Group(who, "", made)
+
+
+def _verdict(result: Result) -> tuple[str, str]:
+    if result.held is False and result.outlook is not None and result.outlook.state == "not-yet":
+        return "not yet", "yellow"
+    return _HELD[result.held]
 
 
 def _said(report: ProofReport, ident: Ident) -> str:
@@ -79,23 +94,31 @@ def _said(report: ProofReport, ident: Ident) -> str:
 
 
 def proof_summary(report: ProofReport) -> str:
-    wrong = sum(1 for r in report.results if r.held is False)
+    early = sum(1 for r in report.results if _verdict(r)[0] == "not yet")
+    wrong = sum(1 for r in report.results if r.held is False) - early
     unknown = sum(1 for r in report.results if r.held is None)
     asked = sum(1 for r in report.results if r.manner == "asked, not tried")
-    told = f"{plural(len(report.results), 'proof')}: {len(report.results) - wrong - unknown} hold"
+    told = f"{plural(len(report.results), 'proof')}: {len(report.results) - wrong - unknown - early} hold"
     told += f", {wrong} do not" if wrong else ""
+    told += f", {early} not yet" if early else ""
     told += f", {unknown} not known" if unknown else ""
-    return told + (f"; {asked} asked, not tried" if asked else "") + "."
+    told += f"; {asked} asked, not tried" if asked else ""
+    if report.recorded_before:
+        return f"{told}. Recorded: the next proofs show before and after."
+    return told + (f"; waited {report.waited_seconds:.0f} s." if report.waited_seconds >= 1 else ".")
 
 
 def proofs_json(report: ProofReport) -> dict[str, Any]:
     return {"charter": report.charter, "principal": report.principal, "ran_as": report.ran_as,
-            "credential": report.credential, "held": report.held, "proofs": [_result(r) for r in report.results]}
+            "credential": report.credential, "held": report.held, "proofs": [_result(r) for r in report.results],
+            "before": dict(report.before), "waited_seconds": round(report.waited_seconds, 1)}
 
 
 def _result(result: Result) -> dict[str, Any]:
     return {"expectation": result.proof.words(), "held": result.held, "how": str(result.manner),
-            "said": result.said, "capped": result.capped}
+            "said": result.said, "capped": result.capped,
+            "outlook": {"state": o.state, "cause": str(o.cause), "text": o.text, "do": o.mend,
+                        "due": format_instant(o.due) if o.due else None} if (o := result.outlook) is not None else None}
 
 
 def as_json(done: Enacted) -> dict[str, Any]:

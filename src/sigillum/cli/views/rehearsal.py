@@ -73,7 +73,10 @@ def _collision(collision: Collision, ident: Ident) -> RenderableType:
     rows = [(name, value_text(wanted), value_text(existing), "" if (wanted or None) == (existing or None) else "differs")
             for name, wanted, existing in collision.rows]
     return Group(Text.assemble(("taken    ", "bold yellow"), head), table(("", "wanted", "existing", ""), rows),
-                 Text("Choose another name in the charter, or take it over with `sigillum enact --adopt`.", "dim"))
+                 Text("keep it      describe it as it stands: `sigillum charter new NAME --from "
+                      f"{ident(collision.name)} --tenant ...`\n"
+                      "change it    take it over, and make it as the charter says: `sigillum enact --adopt`\n"
+                      "leave it     choose another name in the charter", "dim"))
 
 
 def notes(outline: Outline) -> RenderableType:

@@ -22,6 +22,9 @@ def closing(done: Enacted) -> str:
         return f"Done: {plural(changed, 'step')} carried out and read back{proven}."
     if ended and all(r.state != "failed" for r in done.results):
         return f"{plural(ended, 'ending')} left out: in a prod stage it also wants --end."
+    if outcome is Outcome.NOT_YET and done.proofs is not None and all(r.state == "done" for r in done.results):
+        return f"Done: {plural(changed, 'step')} carried out and read back; not felt yet. Go on with `sigillum prove " \
+               f"{done.charter.name} --wait 10m`."
     return {Outcome.NO: "Done, and a proof does not hold.", Outcome.REFUSED: "The tenant refused; the rest was done.",
             Outcome.UNREACHABLE: "Not finished: the tenant could not be reached. Run the same command again.",
             Outcome.SOMEBODY: "Not finished: somebody has to act or decide first.",

@@ -1,4 +1,4 @@
-"""The facet *account*: the user-shaped account of a program, in its home tenant."""
+"""The facet *account*: the identity in its home tenant, a user-shaped account of a program or a team."""
 
 from __future__ import annotations
 
@@ -6,98 +6,117 @@ from collections.abc import Iterator
 from typing import Any
 
 from sigillum.core.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.steps import Adopt, Change, Collision, Create, Ref, Step, StepKind
+from sigillum.core.steps import Adopt, Change, Collision, Create, End, Ref, Step, StepKind
 
-from .common import Standing, View, await_step, differing, stand, unknown
+from .common import Standing, View, await_step, differing, slow_step, stand, unknown
 
-NAME, THING, POWER = "account", "account", "accounts"
+NAME = "account"
 KEY = "identity"
 MAKE = "make-account"
+POWERS = {"account": "accounts", "team": "teams"}
+
+
+def thing(view: View) -> str:
+    """The kind of thing that the identity is in its tenant."""
+    return "team" if view.charter.is_team else "account"
 
 
 def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
     """By name, to see a stranger's; by externalId and id, to find our own."""
-    yield Query(THING, "name", view.charter.identity.name)
+    kind = thing(view)
+    yield Query(kind, "name", view.charter.identity.name)
     generation = view.state.latest(NAME, KEY)
     if generation is not None and generation.state not in ("ended", "spent"):
         if generation.id:
-            yield Query(THING, "id", generation.id)
+            yield Query(kind, "id", generation.id)
         else:
-            yield Query(THING, "external_id", generation.external_id)
+            yield Query(kind, "external_id", generation.external_id)
 
 
 def wanted(view: View) -> dict[str, Any]:
-    identity = view.charter.identity
+    """The identity's attributes, as far as the tenant has a place for them."""
+    identity, kinds = view.charter.identity, view.snapshot.profile.kinds
+    if view.charter.is_team:
+        about = {**view.charter.about(), "reach": view.charter.reach} if "team-about" in kinds else {}
+        return {"name": identity.name, **about}
     fields: dict[str, Any] = {"name": identity.name, "display": identity.display, "active": True}
-    if "account-about" in view.snapshot.profile.kinds:
-        fields |= view.charter.about()
-    return fields
+    return fields | (view.charter.about() if "account-about" in kinds else {})
 
 
 def compare(view: View) -> None:
     """Make, change or leave the account; sets `view.principal`."""
-    named = view.snapshot.fact(THING, "name", view.charter.identity.name)
+    kind, words = thing(view), _words(view)
+    named = view.snapshot.fact(kind, "name", view.charter.identity.name)
     if not named.known:
-        unknown(view, named, f"the account {view.charter.identity.name}")
+        unknown(view, named, f"the {words}")
         return
-    own = [f for q, f in view.snapshot.facts.items() if q.kind == THING and q.field in ("id", "external_id")]
+    own = [f for q, f in view.snapshot.facts.items() if q.kind == kind and q.field in ("id", "external_id")]
     things = [t for fact in [named, *own] for t in fact.things]
     standing = stand(view, NAME, KEY, things)
     if standing.thing is not None:
         _present(view, standing.thing, standing.number)
     elif standing.state == "recent" and standing.generation is not None:
         view.principal = standing.generation.id
-        view.add(await_step(view, NAME, KEY, THING, standing, f"the account {view.charter.identity.name}"))
+        view.add(await_step(view, NAME, KEY, kind, standing, f"the {words}"))
     elif named.first is not None:
         _taken(view, named, standing)
     else:
         _make(view, standing)
 
 
-def _make(view: View, standing: Standing) -> None:
-    name, number = view.charter.identity.name, standing.number
+def _words(view: View) -> str:
+    return f"{thing(view)} {view.charter.identity.name}"
+
+
+def _make(view: View, standing: Standing, needs: tuple[str, ...] = ()) -> None:
+    number, words = standing.number, _words(view)
     if standing.state == "gone":
-        view.draft.note("gone", f"the account {name} was made once and is no longer there; it is made anew")
+        view.draft.note("gone", f"the {words} was made once and is no longer there; it is made anew")
     why = view.charter.purpose
     if standing.state == "open":
         why = "begun earlier, and the answer was not caught"
     view.add(Step(
-        MAKE, StepKind.MAKE, view.snapshot.tenant, NAME, KEY, f"account {name}",
-        Create(THING, view.external_id(NAME, KEY, number), wanted(view)), number, power=POWER, why=why,
-        after=wanted(view)))
+        MAKE, StepKind.MAKE, view.snapshot.tenant, NAME, KEY, words,
+        Create(thing(view), view.external_id(NAME, KEY, number), wanted(view)), number, needs=needs,
+        power=POWERS[thing(view)], why=why, after=wanted(view)))
     view.principal = Ref(MAKE, "id")
 
 
-def _present(view: View, thing: Thing, number: int, needs: tuple[str, ...] = ()) -> None:
-    view.principal = thing.id
-    differences = differing(wanted(view), thing)
+def _present(view: View, found: Thing, number: int, needs: tuple[str, ...] = ()) -> None:
+    view.principal = found.id
+    if found.get("progress") == "failed":
+        ended = view.add(Step(
+            "end-account-failed", StepKind.END, view.snapshot.tenant, NAME, KEY, f"{_words(view)}, whose making failed",
+            End(found.kind, found.id), number, needs=needs, power=POWERS[found.kind], why="the tenant could not make it"))
+        _make(view, Standing("none", view.state.latest(NAME, KEY))._replace(state="gone"), (ended,))
+        return
+    view.ready_step = slow_step(view, NAME, KEY, found, number, f"the {_words(view)}")
+    differences = differing(wanted(view), found)
     if differences:
         after = {name: new for name, (_, new) in differences.items()}
         view.add(Step(
-            "change-account", StepKind.CHANGE, view.snapshot.tenant, NAME, KEY,
-            f"account {view.charter.identity.name}", Change(THING, thing.id, after, thing.version),
-            number, needs=needs, power=POWER, why="the charter says so",
+            "change-account", StepKind.CHANGE, view.snapshot.tenant, NAME, KEY, _words(view),
+            Change(found.kind, found.id, after, found.version),
+            number, needs=needs, power=POWERS[found.kind], why="the charter says so",
             before={name: old for name, (old, _) in differences.items()}, after=after))
 
 
 def _taken(view: View, named: Fact, standing: Standing) -> None:
-    """An account of that name stands there and Sigillum did not make it."""
-    thing = named.things[0]
+    """One of that name stands there and Sigillum did not make it."""
+    found = named.things[0]
     want = wanted(view)
-    rows = tuple((name, value, thing.get(name)) for name, value in want.items())
-    matches = not differing(want, thing)
+    rows = tuple((name, value, found.get(name)) for name, value in want.items())
+    matches = not differing(want, found)
     if not view.state.ledger and matches:
-        view.principal = thing.id
+        view.principal = found.id
         return
     if view.adopt:
         number = standing.number if standing.state != "open" else standing.number + 1
         step = view.add(Step(
             "adopt-account", StepKind.KEEP, view.snapshot.tenant, NAME, KEY,
-            f"in the ledger that account {view.charter.identity.name} is ours from now on", Adopt(THING, thing.id),
+            f"in the ledger that {_words(view)} is ours from now on", Adopt(found.kind, found.id),
             number, why="--adopt was given"))
-        _present(view, thing, number, (step,))
+        _present(view, found, number, (step,))
         return
-    view.principal = thing.id
-    view.draft.collisions.append(Collision(NAME, view.charter.identity.name, thing.id, rows, matches))
-
-
+    view.principal = found.id
+    view.draft.collisions.append(Collision(found.kind, view.charter.identity.name, found.id, rows, matches))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import timedelta
 from typing import Any, Literal, NamedTuple
@@ -31,6 +31,13 @@ class View:
     charter_uid: str
     held: Mapping[tuple[str, int], str]  # credential, generation -> thumbprint of the key kept here, or "secret"
     adopt: bool = False
+    end_extra: bool = False
+    lent: frozenset[str] = frozenset()  # externalIds of the grants of loans
+    owners: Mapping[str, str] | None = None  # id of a thing -> charter or loan that made it; None: not looked up
+    is_charter: Callable[[str], bool] = lambda name: False  # does the workspace have a charter of this name?
+    asks_owners: bool = False  # something was seen whose owner would be worth naming
+    ready_step: str = ""  # what must be done before the principal can be used
+    services: list[tuple[str, str, str]] = field(default_factory=list)  # service, place, step that switches it on
     draft: Draft = field(default_factory=Draft)
     principal: str | Ref | None = None
 
@@ -43,13 +50,27 @@ class View:
 
     @property
     def principal_step(self) -> tuple[str, ...]:
-        """The step that makes the principal, where there is one to wait for."""
-        return (self.principal.step,) if isinstance(self.principal, Ref) else ()
+        """The step that makes the principal, or waits for it, where there is one."""
+        return (self.principal.step,) if isinstance(self.principal, Ref) else tuple(s for s in (self.ready_step,) if s)
+
+    def owner_of(self, identity: str) -> str:
+        """Which charter or loan made a thing, as far as the ledger knows; notes that it was asked."""
+        self.asks_owners = True
+        return (self.owners or {}).get(identity, "")
 
     @property
     def arrival_seconds(self) -> int:
         announced = self.snapshot.profile.arrival_seconds
         return (UNKNOWN_ARRIVAL_SECONDS if announced is None else announced) + ARRIVAL_SLACK_SECONDS
+
+
+def slow_step(view: View, facet: str, name: str, thing: Thing, number: int, about: str) -> str:
+    """Something that the tenant accepted and has not finished: wait for it. The step's id, or nothing to wait for."""
+    if thing.get("progress") != "accepted":
+        return ""
+    return view.add(Step(
+        f"finish-{facet}-{name}", StepKind.WAIT, view.snapshot.tenant, facet, name, f"until the tenant has made {about}",
+        Await(thing.kind, thing.id, 0, finished=True), number, why="the tenant accepted it, and finishes it later"))
 
 
 State = Literal["none", "present", "open", "recent", "gone"]
@@ -128,6 +149,8 @@ def differing(wanted: Mapping[str, Any], thing: Thing) -> dict[str, tuple[Any, A
     out = {}
     for name, value in wanted.items():
         have = thing.get(name)
+        if isinstance(value, tuple) and isinstance(have, tuple):
+            have, value = tuple(sorted(have)), tuple(sorted(value))
         if (have or None) != (value or None):
             out[name] = (have, value)
     return out

@@ -57,8 +57,10 @@ def _allowed(view: View, want: CredentialWant) -> bool:
             f"{format_duration(longest)}", f"write `lasts: {format_duration(longest)}` or less", want.position))
     granted = [p for g in view.charter.grants for t in view.snapshot.fact("role", "name", g.role).things
                for p, _ in t.get("permissions") or ()]
+    granted += [p for r in view.charter.roles for p in r.permissions]
     wide = narrower(want.limits, granted)
-    if wide and all(view.snapshot.fact("role", "name", g.role).known for g in view.charter.grants):
+    known = all(view.snapshot.fact("role", "name", g.role).known for g in view.charter.grants)
+    if wide and known and not view.charter.member_of:
         mistakes.append(Mistake(
             "limits-wider", f"{want.name} is limited to {', '.join(wide)}, which no grant of this charter gives",
             "name permissions of the granted roles only", want.position))

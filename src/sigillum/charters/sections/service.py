@@ -1,0 +1,22 @@
+"""`services:`, the section of the facet *service*."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from sigillum.charters.models import AccountName, PlacePath, Section
+from sigillum.core.charter import ServiceWant
+from sigillum.core.errors import Position
+
+FACET = "service"
+
+
+class ServiceSection(Section):
+    """A service that must be switched on before anything works."""
+
+    service: AccountName = Field(description="The service's name in the tenant")
+    at: PlacePath = Field(description="Where; it is on below, too")
+
+
+def to_core(section: ServiceSection, position: Position) -> ServiceWant:
+    return ServiceWant(section.service, section.at, position)

@@ -1,0 +1,72 @@
+"""`sigillum explain`"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common, duration, instant
+from sigillum.core.errors import Outcome, UsageError
+
+EXAMPLE = """examples:
+  sigillum explain wind-ingest stream.append brindlemoor/sensing-prod/streams/mast-4
+  sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4 --at +11m
+  sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod --with ingest-key --ask-tenant
+  sigillum explain wind-ingest --matrix
+  sigillum explain ingest-team stream.read,stream.append brindlemoor/cameras,brindlemoor/sensing-prod --matrix"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "explain", parents=[common()], epilog=EXAMPLE,
+        description="Say whether a principal may use a permission at a place, and why: the whole chain, the link that decides, "
+                    "what else would allow it, and the smallest change that would. Exit code 1 where it is refused.")
+    parser.add_argument("who", help="a charter's name, or a principal's name or id")
+    parser.add_argument("permission", nargs="?", default="", help="thing.verb; for a matrix several with commas")
+    parser.add_argument("place", nargs="?", default="", help="a path, `self`, or `@NAME` for a principal as the place; "
+                        "for a matrix several with commas")
+    parser.add_argument("--at", default="", metavar="TIME", help="`+11m`, or an instant (default: now, by the tenant's clock)")
+    parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="with this one, and its limits")
+    parser.add_argument("--tenant", default="", help="where, if WHO is no charter and there are several tenants")
+    parser.add_argument("--ask-tenant", action="store_true", help="put the tenant's own answer beside ours")
+    parser.add_argument("--matrix", action="store_true", help="many permissions and places in one table; of a charter its own "
+                        "where none are named")
+    parser.add_argument("--format", choices=("text", "json", "csv"), default="text")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import explained as view
+    from sigillum.workflows.explain import run as explain
+    found = explain(context.office, _wish(args, context))
+    if args.format == "json":
+        context.show_json("explanation", {"questions": [view.as_json(f) for f in found]})
+    elif args.matrix and args.format == "csv":
+        from sigillum.cli.views.common import comma_separated
+        context.show_text(comma_separated(*view.cells(found)))
+    elif args.matrix:
+        context.show(view.matrix(found, context.ident))
+    else:
+        context.show(view.text(found[0], context.ident))
+    for one in found:
+        if one.differs:
+            context.say(view.difference(one))
+    refused = any(not f.explanation.decision.allowed for f in found) and not args.matrix
+    return Outcome.NO if refused or any(f.differs for f in found) else Outcome.DONE
+
+
+def _wish(args: argparse.Namespace, context: Context) -> Any:
+    from sigillum.workflows.explain import Wish, usual
+    permissions, places = (tuple(p for p in text.split(",") if p) for text in (args.permission, args.place))
+    if args.matrix and not permissions and not places:
+        permissions, places = usual(context.office, args.who)
+    if not permissions or not places:
+        raise UsageError("a permission and a place are needed", where="explain",
+                         mend="`sigillum explain WHO PERMISSION PLACE`, or --matrix with a charter's name")
+    if not args.matrix and len(permissions) * len(places) > 1:
+        raise UsageError("several permissions or places are asked for", where="explain", mend="say --matrix, too")
+    if args.format == "csv" and not args.matrix:
+        raise UsageError("only a matrix is written as csv", where="--format", mend="say --matrix, or use --format json")
+    later = duration(args.at[1:], "--at") if args.at.startswith("+") else 0
+    at = instant(args.at, "--at") if args.at and not later else None
+    return Wish(args.who, permissions, places, at, later, args.with_, args.tenant, args.ask_tenant)

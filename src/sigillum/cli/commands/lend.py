@@ -1,0 +1,59 @@
+"""`sigillum lend`"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common, duration, instant
+from sigillum.core.errors import Outcome, UsageError, worst
+
+EXAMPLE = """examples:
+  sigillum lend stream-keeper --at brindlemoor/sensing-prod/streams/mast-4 --to wind-ingest --for 10m \\
+      --because 'calibration of mast 4'
+  sigillum lend place-manager --at brindlemoor/cameras --to ines.vole@brindlemoor.example \\
+      --until 2027-03-01T18:00:00Z --because 'moves the cameras' --tenant summit"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "lend", parents=[common()], epilog=EXAMPLE,
+        description="Lend a role for a while. A loan always has an end and a reason, and is never renewed: lending the same "
+                    "again while it is in force changes nothing.")
+    parser.add_argument("role", help="the role's name in the tenant")
+    parser.add_argument("--at", required=True, metavar="PLACE", help="a path; `@NAME`: a principal as the place")
+    parser.add_argument("--to", required=True, metavar="PRINCIPAL", help="its name or id, or a charter's name")
+    end = parser.add_mutually_exclusive_group(required=True)
+    end.add_argument("--for", dest="lasts", metavar="DURATION", help="10m, 8h ...")
+    end.add_argument("--until", metavar="INSTANT", help="first instant at which it holds no more")
+    parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the tenant and the ledger")
+    parser.add_argument("--tenant", default="", help="where, if `--to` is no charter and there are several tenants")
+    parser.add_argument("--yes", action="store_true", help="do not ask where something speaks against it")
+    parser.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import loans as view
+    from sigillum.workflows.lend import Asked, lend, propose
+    if not args.because.strip():
+        raise UsageError("a loan always has a reason", where="--because", mend="say why, in a few words")
+    proposal = propose(context.office, Asked(
+        args.role, args.at, args.to, args.because, duration(args.lasts, "--for") if args.lasts else None,
+        instant(args.until, "--until") if args.until else None, args.tenant))
+    if proposal.refused:
+        first = next(o for o in proposal.objections if o.refuse)
+        raise UsageError(first.what, where=f"lend {args.role}", mend=first.mend)
+    if proposal.standing is None:
+        context.say(view.before(proposal))
+        question = "Lend it all the same? Write `yes`: "
+        if proposal.warned and not args.yes and context.ask(question).lower() not in ("yes", "y"):
+            context.say("Nothing was lent.")
+            return Outcome.NO
+    loan, results = lend(context.office, proposal)
+    failed = [r.error for r in results if r.error is not None]
+    if args.format == "json":
+        context.show_json("loan", view.as_json(loan, "in-force" if not failed else "begun", failed))
+    else:
+        context.show_text(view.lent(loan, proposal.standing is not None and not results, failed, context.ident))
+    return worst([e.outcome for e in failed])

@@ -1,0 +1,37 @@
+"""`sigillum recall`"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import Outcome, UsageError, worst
+
+EXAMPLE = """examples:
+  sigillum recall 3f9a1c                    the loan of that number, as `sigillum loans` shows it
+  sigillum recall --to wind-ingest          everything that is lent to it"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser("recall", parents=[common()], epilog=EXAMPLE, description="End loans before their end.")
+    parser.add_argument("loans", nargs="*", metavar="LOAN", help="numbers of loans")
+    parser.add_argument("--to", default="", metavar="PRINCIPAL", help="all loans to this one, by its name or id")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.lend import recall
+    if not args.loans and not args.to:
+        raise UsageError("no loan is named", where="recall", mend="name some, or say --to; `sigillum loans` lists them")
+    outcomes = []
+    for loan, results in recall(context.office, args.loans, args.to):
+        errors = [r.error for r in results if r.error is not None]
+        outcomes += [e.outcome for e in errors]
+        number = loan.uid.removeprefix("loan-")
+        if errors:
+            context.say(f"{number}: {errors[0].what}\n  do     {errors[0].mend}")
+        else:
+            what = f"{loan.role} at {context.ident(loan.at)} to {context.ident(loan.principal_name)}"
+            context.show_text(f"{number}: {what} is recalled." if results else f"{number}: {what} stands no more.")
+    return worst(outcomes)

@@ -1,0 +1,47 @@
+"""`sigillum sweep`"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import Outcome, worst
+
+EXAMPLE = """examples:
+  sigillum sweep
+  sigillum sweep --tenant summit --yes      for a timer"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "sweep", parents=[common()], epilog=EXAMPLE,
+        description="Clear grants whose window has ended and which still stand at their tenant. Only what Sigillum made, by a "
+                    "loan or a charter; they grant nothing any more.")
+    parser.add_argument("--tenant", default="", help="at this one only")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
+    parser.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views.words import plural
+    from sigillum.workflows.lend import ended, sweep
+    found = ended(context.office, args.tenant)
+    for one in found if args.format == "text" else ():
+        context.show_text(f"{one.tenant}: {context.ident(one.about)}, ended at {one.until}")
+    question = f"Clear {plural(len(found), 'grant')}? Write `yes`: "
+    if found and not args.yes and context.ask(question).lower() not in ("yes", "y"):
+        context.say("Nothing was cleared.")
+        return Outcome.NO
+    results = sweep(context.office, found) if found else []
+    failed = [r for r in results if r.error is not None]
+    if args.format == "json":
+        context.show_json("sweep", {"cleared": [
+            {"tenant": r.step.tenant, "about": r.step.about, "state": r.state} for r in results]})
+    else:
+        for result in failed:
+            context.say(f"{result.step.about}: {result.error}")
+        context.show_text(f"Cleared: {plural(len(results) - len(failed), 'grant')}." if found else
+                          "Nothing to clear: no window of ours has ended.")
+    return worst([r.error.outcome for r in failed if r.error is not None])

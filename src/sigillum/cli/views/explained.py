@@ -1,0 +1,106 @@
+"""Explanations as text, as a matrix and as JSON."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.console import Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from sigillum.core.explain import Explanation, name_of, place_name, right_words
+from sigillum.core.times import format_edge, format_instant, whole_second
+from sigillum.workflows.explain import Explained
+
+from .common import Ident, table
+
+_GOOD = {True: ("yes", "green"), False: ("no", "bold red"), None: ("-", "dim")}
+
+
+def text(found: Explained, ident: Ident) -> RenderableType:
+    """The verdict, the chain link by link, what else would allow it, and the smallest change that would."""
+    told, world = found.explanation, found.world
+    question, decision = told.question, told.decision
+    grid = Table.grid(padding=(0, 2, 0, 0))
+    grid.add_column(no_wrap=True)
+    grid.add_column(no_wrap=True, style="dim")
+    grid.add_column(overflow="fold")
+    for link in told.links:
+        word, style = _GOOD[link.good]
+        decides = link is told.deciding
+        grid.add_row(Text(word, style), link.name, Text.assemble(link.text, ("  <- decides", "bold") if decides else ""))
+    parts: list[RenderableType] = [headline(found, ident), "", grid]
+    if told.decision.allowed:
+        for other in decision.also:
+            parts.append(Text.assemble(("also     ", "dim"), "it would be allowed as well by ",
+                                       right_words(world, other, question.principal)))
+    if found.theirs is not None:
+        answer = {True: "allowed", False: "refused", None: "no answer"}[found.theirs.allowed]
+        parts += ["", Text.assemble(("the tenant says  ", "dim"), (answer, "bold"), f": {found.theirs.reason}")]
+    if told.mends:
+        parts += ["", Text("the smallest change that would allow it", "bold")]
+        parts += [Text(f"{number}  {mend.text}") for number, mend in enumerate(told.mends, 1)]
+        parts += [Text(f"   {line}", "dim", no_wrap=True, overflow="ignore")
+                  for line in _lend_lines(told, name_of(world, question.principal))]
+    if told.changes_at is not None:
+        parts += ["", Text(f"At {format_edge(told.changes_at)} it will be {'refused' if decision.allowed else 'allowed'}.")]
+    return Group(*parts)
+
+
+def headline(found: Explained, ident: Ident) -> Text:
+    question, decision = found.explanation.question, found.explanation.decision
+    verdict = ("allowed", "bold green") if decision.allowed else (f"refused: {decision.cause}", "bold red")
+    who, where = name_of(found.world, question.principal), place_name(found.world, question.place)
+    return Text.assemble(verdict, f"\n{ident(who)}, {question.permission} at {ident(where)}, "
+                         f"{format_instant(whole_second(question.at))}")
+
+
+def _lend_lines(told: Explanation, who: str) -> list[str]:
+    return [line for m in told.mends if m.role and not m.place.startswith("@") for line in (
+        f"sigillum lend {m.role} --to {who} --for 1h --because '...' \\", f"  --at {m.place}")]
+
+
+def difference(found: Explained) -> str:
+    """A difference between ours and theirs is said loudly."""
+    ours = "allowed" if found.explanation.decision.allowed else "refused"
+    theirs = "allowed" if found.theirs is not None and found.theirs.allowed else "refused"
+    seconds = int(found.world.felt.total_seconds())
+    late = f"theirs is late (a change may take {seconds} s there)" if seconds else "theirs is late"
+    return f"DIFFERENT: from the facts it is {ours}, and the tenant says {theirs}. Either ours is wrong, or {late}."
+
+
+def cells(found: list[Explained]) -> tuple[list[str], list[list[str]]]:
+    """Places down, permissions across."""
+    permissions = list(dict.fromkeys(f.explanation.question.permission for f in found))
+    rows: dict[str, dict[str, str]] = {}
+    for one in found:
+        question, decision = one.explanation.question, one.explanation.decision
+        differs = " (the tenant differs)" if one.differs else ""
+        row = rows.setdefault(place_name(one.world, question.place), {})
+        row[question.permission] = ("yes" if decision.allowed else f"no: {decision.cause}") + differs
+    return ["place", *permissions], [[place, *(row[p] for p in permissions)] for place, row in rows.items()]
+
+
+def matrix(found: list[Explained], ident: Ident) -> RenderableType:
+    columns, rows = cells(found)
+    question, rules = found[0].explanation.question, found[0].world.rules
+    who = name_of(found[0].world, question.principal)
+    heads = [f"{p}\n{rules[p].class_.replace('-', ' ')}" if p in rules else p for p in columns[1:]]
+    return Group(Text.assemble((ident(who), "bold"), f"  at {format_instant(whole_second(question.at))}"), "",
+                 table([columns[0], *heads], [[ident(row[0]), *row[1:]] for row in rows]))
+
+
+def as_json(found: Explained) -> dict[str, Any]:
+    told = found.explanation
+    question, decision, world = told.question, told.decision, found.world
+    return {
+        "principal_id": question.principal, "principal": name_of(world, question.principal), "permission": question.permission,
+        "place": place_name(world, question.place), "at": format_instant(question.at), "credential_id": question.credential,
+        "allowed": decision.allowed, "cause": str(decision.cause),
+        "chain": [{"link": k.name, "good": k.good, "text": k.text, "decides": k is told.deciding} for k in told.links],
+        "also": [right_words(world, r, question.principal) for r in decision.also] if decision.allowed else [],
+        "mends": [{"cause": str(m.cause), "text": m.text, "role": m.role, "place": m.place} for m in told.mends],
+        "changes_at": format_instant(told.changes_at) if told.changes_at else None,
+        "tenant": {"allowed": found.theirs.allowed, "reason": found.theirs.reason, "differs": found.differs}
+        if found.theirs is not None else None,
+    }

@@ -1,0 +1,48 @@
+"""Loans as text, rows and JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from sigillum.core.errors import SigillumError
+from sigillum.core.granting import PARTLY
+from sigillum.core.loans import Loan
+from sigillum.core.times import format_instant
+from sigillum.workflows.lend import Proposal
+
+from .common import Ident
+
+COLUMNS = ("loan", "state", "until", "role", "at", "to", "because", "by")
+WHOLE = COLUMNS[:4]
+
+
+def before(proposal: Proposal) -> str:
+    """What is about to be lent, with the class of each permission, and what speaks against it."""
+    lines = [f"{proposal.asked.role} allows {proposal.allows}",
+             *(f"{'note' if o.code == PARTLY else 'warning'}  {o.what}{f'; {o.mend}' if o.mend else ''}"
+               for o in proposal.objections)]
+    return "\n".join(lines)
+
+
+def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident) -> str:
+    """How lending ended."""
+    what = f"{loan.role} at {ident(loan.at)}"
+    number, until = loan.uid.removeprefix("loan-"), format_instant(loan.until)
+    if failed:
+        return f"Not lent: {failed[0].what}\n  do     {failed[0].mend}"
+    if stood:
+        return f"{what} is lent to {ident(loan.principal_name)} already, until {until} (loan {number}); its end stays."
+    return f"Lent: {what} to {ident(loan.principal_name)}, until {until} (loan {number}), and read back. It ends by itself."
+
+
+def row(loan: Loan, state: str, ident: Ident) -> tuple[str, ...]:
+    return (loan.uid.removeprefix("loan-"), state.replace("-", " "), format_instant(loan.until), loan.role, ident(loan.at),
+            ident(loan.principal_name), loan.because, ident(loan.by))
+
+
+def as_json(loan: Loan, state: str, failed: Sequence[SigillumError]) -> dict[str, Any]:
+    return {"loan": loan.uid.removeprefix("loan-"), "state": state, "tenant": loan.tenant, "role": loan.role, "at": loan.at,
+            "to": loan.principal_name, "principal_id": loan.principal, "until": format_instant(loan.until),
+            "because": loan.because, "by": loan.by,
+            **({"error": {"code": failed[0].code, "what": failed[0].what, "do": failed[0].mend}} if failed else {})}

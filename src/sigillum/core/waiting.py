@@ -1,0 +1,82 @@
+"""Waiting for a change to be felt: telling *not yet* from *never*, how long it usually takes, and when to look again."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
+from typing import NamedTuple
+
+from .access import Question
+from .deciding import World
+from .explain import name_of, right_words
+from .facts import Thing
+from .mend import mends
+from .refusals import ABOUT, Cause
+from .times import format_edge, format_instant
+
+FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, GROWTH = 0.5, 15.0, 1.6
+NOT_YET, NEVER, UNCLEAR = "not-yet", "never", "unclear"
+UNFINISHED = frozenset({Cause.GRANT_UNFINISHED, Cause.PRINCIPAL_UNFINISHED})
+
+
+class Outlook(NamedTuple):
+    """What is to be expected of a proof that does not hold: not-yet, never, or unclear.
+
+    `due`: when it will be as wished, by the tenant's clock; `since`: when the change was made. Both where they are known.
+    """
+
+    state: str
+    cause: Cause
+    text: str
+    mend: str = ""
+    due: datetime | None = None
+    since: datetime | None = None
+
+
+def outlook(world: World, question: Question, wanted: bool, patience: timedelta, roles: Sequence[Thing] = ()) -> Outlook:
+    """Will time alone bring the answer that is `wanted`, within this patience?"""
+    decision = world.decide(question)
+    if decision.allowed == wanted:
+        said = "allowed" if wanted else "refused"
+        return Outlook(UNCLEAR, decision.cause, f"from the facts it is {said} by now, and the tenant says otherwise: it is "
+                       "late, or our facts are", "look with `sigillum explain --ask-tenant`")
+    due = world.next_change(question)
+    made = decision.by.made if decision.by is not None else None
+    cause = decision.needed.cause if decision.needed is not None else decision.cause
+    if due is not None and due <= question.at + max(patience, world.felt):
+        why = _short(cause) if wanted else "what allowed it was ended, and is still felt"
+        return Outlook(NOT_YET, cause, f"{why}; it will be {'allowed' if wanted else 'refused'} from "
+                       f"{format_edge(due)} on", "", due, made)
+    if cause in UNFINISHED:
+        return Outlook(NOT_YET, cause, _short(cause), "", None, made)
+    if not wanted and decision.by is not None:
+        ends = f"; it ends at {format_instant(due)}" if due is not None else ""
+        return Outlook(NEVER, cause, f"it is allowed by {right_words(world, decision.by, question.principal)}{ends}",
+                       "end that grant, or take the expectation out of the charter")
+    found = [m.text for m in mends(world, question, roles)]
+    return Outlook(NEVER, cause, f"{cause}: {_short(cause)}", "; then ".join(found))
+
+
+def _short(cause: Cause) -> str:
+    return ABOUT[cause].meaning.rstrip(".")[0].lower() + ABOUT[cause].meaning.rstrip(".")[1:]
+
+
+def pauses(first: float = FIRST_PAUSE_SECONDS) -> Iterator[float]:
+    """Growing pauses between looks, in seconds."""
+    pause = first
+    while True:
+        yield pause
+        pause = min(pause * GROWTH, LONGEST_PAUSE_SECONDS)
+
+
+def usual_seconds(measured: Sequence[float], announced: int | None) -> float | None:
+    """How long such changes usually take: what was measured here, else what the tenant announces."""
+    return statistics.median(measured) if measured else announced
+
+
+def told(world: World, question: Question) -> str:
+    """What is waited for, in a few words."""
+    decision = world.decide(question)
+    what = right_words(world, decision.by, question.principal) if decision.by is not None else question.permission
+    return f"{name_of(world, question.principal)}: {what}"

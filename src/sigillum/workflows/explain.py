@@ -1,0 +1,94 @@
+"""Explain: why something is allowed or refused, from what is known of a tenant, at any time asked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sigillum.core import gather
+from sigillum.core.access import Question
+from sigillum.core.deciding import World
+from sigillum.core.errors import RefusedError, UsageError
+from sigillum.core.explain import Explanation, explain
+from sigillum.core.facts import Query
+from sigillum.core.proofs import Trial
+from sigillum.core.text import did_you_mean
+
+from . import lookup
+from .office import Office
+
+
+@dataclass(frozen=True, slots=True)
+class Explained:
+    """One question with its explanation, and the tenant's own answer where it was asked for."""
+
+    explanation: Explanation
+    world: World
+    theirs: Trial | None = None
+
+    @property
+    def differs(self) -> bool:
+        """Do we and the tenant answer differently?"""
+        return self.theirs is not None and self.theirs.allowed is not None \
+            and self.theirs.allowed != self.explanation.decision.allowed
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What was asked: `later_seconds` counts from the tenant's now, `at` is an instant."""
+
+    who: str
+    permissions: tuple[str, ...]
+    places: tuple[str, ...]
+    at: datetime | None = None
+    later_seconds: int = 0
+    credential: str = ""
+    tenant: str = ""
+    ask_tenant: bool = False
+
+
+def run(office: Office, wish: Wish) -> list[Explained]:
+    """Every permission at every place. Raises UsageError, SomebodyError, RefusedError."""
+    who = lookup.subject(office, wish.who, wish.tenant)
+    tenant = who.tenant
+    places = [lookup.place(tenant, who.thing, p) for p in wish.places]
+    seen = lookup.snapshot(office, tenant, who.thing, places, [gather.ALL_ROLES], credentials=bool(wish.credential))
+    world = gather.world_of(seen)
+    lookup.leaving(office, world, who.thing, who.charter)
+    credential = _credential(world, who.thing.id, wish.credential) if wish.credential else ""
+    from datetime import timedelta
+    at = wish.at or seen.now + timedelta(seconds=wish.later_seconds)
+    questions = [Question(who.thing.id, p, place, at, credential) for p in wish.permissions for place in places]
+    theirs: list[Trial] | list[None] = [None] * len(questions)
+    if wish.ask_tenant:
+        if wish.at is not None or wish.later_seconds:
+            raise UsageError("the tenant answers for now only", where="--ask-tenant", mend="leave --at or --ask-tenant out")
+        if not tenant.profile.decisions:
+            raise RefusedError(f"{tenant.address.name} answers no questions", where=tenant.address.name,
+                               mend="leave --ask-tenant out; `sigillum tenant inspect` shows what it can do")
+        theirs = tenant.ask_all(questions)
+    roles = seen.facts[gather.ALL_ROLES].things
+    return [Explained(explain(world, q, roles), world, t) for q, t in zip(questions, theirs, strict=True)]
+
+
+def _credential(world: World, principal: str, name: str) -> str:
+    """A credential's id by its name (the newest generation) or id. Raises UsageError."""
+    own = {h.name: h for h in world.credentials.values() if h.principal == principal}
+    if name in world.credentials:
+        return name
+    newest = max((h for n, h in own.items() if n == name or n.rpartition("-")[0] == name),
+                 key=lambda h: (h.active, h.name), default=None)
+    if newest is None:
+        raise UsageError(f"the principal has no credential {name!r}", where="--with", mend=did_you_mean(name, own))
+    return newest.id
+
+
+def usual(office: Office, name: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The permissions and places of a charter: what a matrix shows where nothing is named. Raises FileError."""
+    charter = office.charters([name])[0]
+    tenant = office.tenant(charter.tenant)
+    queries = [Query("role", "name", g.role) for g in charter.grants]
+    held = [p for f in tenant.facts(queries).values() for t in f.things for p, _ in t.get("permissions") or ()]
+    held += [p for r in charter.roles for p in r.permissions]
+    places = [g.at for g in charter.grants] + [p.at for p in charter.proofs]
+    return (tuple(dict.fromkeys([*held, *(p.permission for p in charter.proofs)])), tuple(dict.fromkeys(places)))

@@ -1,0 +1,241 @@
+"""Lend, recall, sweep: access beside the charters, which always ends and always has a reason."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from sigillum.core import gather
+from sigillum.core.access import Right
+from sigillum.core.canonical import external_id
+from sigillum.core.errors import SomebodyError, UsageError
+from sigillum.core.facts import Query, Snapshot, Thing
+from sigillum.core.granting import PARTLY, Objection, against, allows, misplaced, missing_rights, without_effect
+from sigillum.core.loans import FACET, NAME, Loan, end_of, may_be_lent
+from sigillum.core.steps import Create, End, Outline, Step, StepKind
+from sigillum.core.times import format_instant, parse_instant
+from sigillum.core.undertakings import LENT, Generation, Undertakings, fold
+from sigillum.ledger.port import Fresh
+
+from . import lookup
+from .execute import Executor, StepResult
+from .journal import Journal
+from .ledgers import keep_witness
+from .office import CLAIM, Office
+
+POWER = "grants"
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What somebody wants to lend: for so many seconds, or until an instant."""
+
+    role: str
+    at: str
+    to: str
+    because: str
+    lasts_seconds: int | None = None
+    until: datetime | None = None
+    tenant: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """A loan before it is made: what speaks against it, and a loan of the same that stands already."""
+
+    asked: Asked
+    tenant: str
+    principal: Thing
+    place: str
+    until: datetime
+    allows: str
+    step: Step
+    objections: tuple[Objection, ...] = ()
+    standing: Loan | None = None
+
+    @property
+    def warned(self) -> bool:
+        """Is there something that a person should think about first?"""
+        return any(o.code != PARTLY for o in self.objections)
+
+    @property
+    def refused(self) -> bool:
+        return any(o.refuse for o in self.objections)
+
+
+def propose(office: Office, asked: Asked) -> Proposal:
+    """Look at what lending would mean; changes nothing. Raises UsageError, SomebodyError."""
+    who = lookup.subject(office, asked.to, asked.tenant)
+    tenant, place = who.tenant, lookup.place(who.tenant, who.thing, asked.at)
+    more = [Query("role", "name", asked.role), gather.ALL_ROLES]
+    if not place.startswith("@"):
+        more.append(Query("place", "under", place.rpartition("/")[0]))
+    seen = lookup.snapshot(office, tenant, who.thing, [place], more)
+    role = lookup.require(seen, "role", "name", asked.role)
+    _known_place(seen, place)
+    until = end_of(seen.now, asked.lasts_seconds, asked.until)
+    world = gather.world_of(seen, felt=False)
+    right = Right("loan", who.thing.id, asked.role, place, until=until)
+    objections = may_be_lent(office.workspace.rules, asked.role, until, asked.because, seen.now)
+    objections += against(seen.profile, role, right, seen.now, everyone=who.thing.get("everyone") is True)
+    wrong = misplaced(world, role, place)
+    objections += [wrong] if wrong is not None else []
+    if not any(o.refuse for o in objections):
+        owners = office.owners()
+        objections += without_effect(world, right, lambda identity: owners.get(identity, ""))
+        if not place.startswith("@"):
+            objections += missing_rights(world, right, seen.now, (p for p, _ in role.get("permissions") or ()))
+    return Proposal(asked, tenant.address.name, who.thing, place, until, allows(role),
+                    _step(seen, who.thing, place, asked, until), tuple(dict.fromkeys(objections)),
+                    _standing(office, seen, who.thing, place, asked))
+
+
+def _known_place(seen: Snapshot, place: str) -> None:
+    if not place.startswith("@") and seen.fact("place", "path", place).first is None:
+        from sigillum.core.text import did_you_mean
+        near = [str(t.get("path")) for t in seen.fact("place", "under", place.rpartition("/")[0]).things]
+        raise UsageError(f"{seen.tenant} has no place {place!r}", where=seen.tenant,
+                         mend=did_you_mean(place, near) or "look at `sigillum tenant inspect`")
+
+
+def _step(seen: Snapshot, who: Thing, place: str, asked: Asked, until: datetime) -> Step:
+    place_id = place[1:] if place.startswith("@") else seen.fact("place", "path", place).things[0].id
+    fields = {"principal": who.id, "carrier": who.kind, "role_id": seen.fact("role", "name", asked.role).things[0].id,
+              "place_id": place_id, "role": asked.role, "place": place, "reason": asked.because, "until": format_instant(until)}
+    return Step("lend", StepKind.MAKE, seen.tenant, FACET, NAME, f"loan of {asked.role} at {asked.at} to {who.get('name')}",
+                Create("grant", "", fields, {"until": format_instant(until)}), power=POWER, why=asked.because,
+                after={"until": format_instant(until)})
+
+
+def _standing(office: Office, seen: Snapshot, who: Thing, place: str, asked: Asked) -> Loan | None:
+    """The same role lent to the same one at the same place, begun or in force: it is used, never renewed."""
+    return next((loan for loan, _ in office.loans() if (loan.tenant, loan.principal, loan.role, loan.at) == (
+        seen.tenant, who.id, asked.role, place) and loan.state(seen.now) in ("begun", "in-force")), None)
+
+
+def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
+    """Make the loan; one that was begun and interrupted goes on with its own end. Raises MachineError."""
+    ledger = office.ledger(write=True)
+    with ledger.claim(CLAIM, 0.0):
+        loan = proposal.standing
+        if loan is None:
+            uid = f"loan-{secrets.token_hex(3)}"
+            mark = external_id(office.workspace.file.workspace, uid, FACET, NAME, 1)
+            tenant = office.tenant(proposal.tenant)
+            ledger.append([Fresh(LENT, uid, {
+                "tenant": proposal.tenant, "principal": proposal.principal.id, "role": proposal.asked.role,
+                "at": proposal.place, "principal_name": str(proposal.principal.get("name")),
+                "until": format_instant(proposal.until), "because": proposal.asked.because,
+                "by": tenant.profile.administrator or tenant.address.admin,
+                "external_id": mark})])
+            office.settings.boundary("loan written")
+            loan = next(found for found, _ in office.loans() if found.uid == uid)
+        action, until = proposal.step.action, {"until": format_instant(loan.until)}
+        assert isinstance(action, Create)
+        own = action._replace(external_id=loan.external_id, terms=until,
+                              fields={**action.fields, **until, "reason": loan.because})
+        step = replace(proposal.step, action=own, why=loan.because, after=until)
+        results = _carry_out(office, loan.uid, loan.tenant, [step]) if loan.open else []
+        keep_witness(office)
+        return loan, results
+
+
+def _carry_out(office: Office, uid: str, tenant: str, steps: list[Step]) -> list[StepResult]:
+    """Steps of one loan or charter, with the executor and its journal."""
+    ledger = office.ledger(write=True)
+    state = fold(ledger.entries(uid), uid)
+    executor = Executor(office, Journal(office, ledger, uid), office.tenant(tenant), state, office.keys(uid), lambda step: None)
+    return executor.run(uid, Outline(uid, tuple(steps)))
+
+
+def loans(office: Office, *, all_: bool = False) -> list[tuple[Loan, str]]:
+    """Loans with their state, by the tenant's clock; those that were cleared or recalled only with `all_`."""
+    found = [(loan, loan.state(office.now(office.tenant(loan.tenant)))) for loan, _ in office.loans()]
+    return [(loan, state) for loan, state in found if all_ or state not in ("cleared", "recalled")]
+
+
+def recall(office: Office, names: list[str], to: str = "") -> list[tuple[Loan, list[StepResult]]]:
+    """End loans before their end: those named, or all to somebody. Raises UsageError where one is not known."""
+    found = {loan.uid: loan for loan, _ in office.loans()}
+    wanted = [n if n in found else f"loan-{n}" for n in names]
+    wanted += [u for u, loan in found.items() if to and to in (loan.principal_name, loan.principal)
+               and loan.state(office.now(office.tenant(loan.tenant))) in ("begun", "in-force")]
+    for name in wanted:
+        if name not in found:
+            raise UsageError(f"the ledger knows no {name.replace('-', ' ')}", where="recall",
+                             mend="`sigillum loans` lists them")
+    if not wanted:
+        raise SomebodyError(f"nothing is lent to {to}", where="recall", mend="`sigillum loans` lists what is lent")
+    with office.ledger(write=True).claim(CLAIM, 0.0):
+        out = [(found[name], _end(office, found[name])) for name in dict.fromkeys(wanted)]
+        keep_witness(office)
+    return out
+
+
+def _end(office: Office, loan: Loan) -> list[StepResult]:
+    generation, identity = loan.generation, ""
+    if generation is not None and generation.state in ("ended", "spent"):
+        return []
+    if generation is not None:
+        identity = generation.id
+    if not identity:  # begun, and the answer was not caught
+        query = Query("grant", "external_id", loan.external_id)
+        thing = office.tenant(loan.tenant).facts([query])[query].first
+        if thing is None:
+            return []
+        identity = thing.id
+    step = Step("recall", StepKind.END, loan.tenant, FACET, NAME, f"loan of {loan.role} to {loan.principal_name}",
+                End("grant", identity), power=POWER, why="it was recalled")
+    return _carry_out(office, loan.uid, loan.tenant, [step])
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """A grant of ours whose window has ended and which still stands there."""
+
+    uid: str
+    tenant: str
+    about: str
+    until: str
+    step: Step
+
+
+def ended(office: Office, tenant_name: str = "") -> list[Ended]:
+    """Every grant of a loan or charter of ours whose window has ended, not yet cleared."""
+    out = list[Ended]()
+
+    def look(uid: str, about: str, generation: Generation, until: str) -> None:
+        tenant = generation.tenant
+        if generation.state != "made" or not until or (tenant_name and tenant != tenant_name) \
+                or parse_instant(until) > office.now(office.tenant(tenant)):
+            return
+        step = Step(f"sweep-{generation.id}", StepKind.END, tenant, generation.facet, generation.name, about,
+                    End("grant", generation.id), generation.number, power=POWER, why=f"its window ended at {until}")
+        out.append(Ended(uid, tenant, about, until, step))
+    for loan, state in office.loans():
+        for generation in state.generations.get((FACET, NAME), ()):
+            look(loan.uid, f"{loan.role} at {loan.at} to {loan.principal_name} ({loan.uid.replace('-', ' ')})", generation,
+                 format_instant(loan.until))
+    for uid, name, state in _charters(office):
+        for (facet, key), generations in state.generations.items():
+            for generation in generations if facet == "grant" else ():
+                look(uid, f"{key.replace('@', ' at ', 1)} (charter {name})", generation, str(generation.terms.get("until", "")))
+    return out
+
+
+def _charters(office: Office) -> list[tuple[str, str, Undertakings]]:
+    from sigillum.core.undertakings import KNOWN
+    ledger = office.ledger()
+    uids = {e.charter: str(e.body["name"]) for e in ledger.entries(kind=KNOWN)}
+    return [(uid, name, fold(ledger.entries(uid), uid)) for uid, name in uids.items()]
+
+
+def sweep(office: Office, found: list[Ended]) -> list[StepResult]:
+    """Clear what has ended. Raises MachineError."""
+    results = list[StepResult]()
+    with office.ledger(write=True).claim(CLAIM, 0.0):
+        for one in found:
+            results += _carry_out(office, one.uid, one.tenant, [one.step])
+        keep_witness(office)
+    return results

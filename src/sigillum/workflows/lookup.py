@@ -1,0 +1,119 @@
+"""Looking things up at a tenant by what people type: principals, places, and the world around them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from sigillum.core import gather
+from sigillum.core.access import Right
+from sigillum.core.deciding import World
+from sigillum.core.errors import SomebodyError, UsageError
+from sigillum.core.facts import Fact, Query, Snapshot, Thing
+from sigillum.core.text import did_you_mean
+from sigillum.core.times import parse_instant
+from sigillum.tenants.port import Tenant
+
+from .office import Office
+
+MOST_ROUNDS = 20
+
+
+class Subject(NamedTuple):
+    """Whom a question is about: the tenant, the principal there, and the charter where one was named."""
+
+    tenant: Tenant
+    thing: Thing
+    charter: str = ""
+
+
+def subject(office: Office, who: str, tenant_name: str = "") -> Subject:
+    """A charter's name, or a principal's name or id. Raises UsageError, SomebodyError where there is none."""
+    from sigillum.charters import files
+    name, charter = who, ""
+    if not tenant_name and who in files.names(office.workspace):
+        found = office.charters([who])[0]
+        name, charter, tenant_name = found.identity.name, found.name, found.tenant
+    tenant = office.tenant(tenant_name or only_tenant(office))
+    return Subject(tenant, principal(tenant, name), charter)
+
+
+def only_tenant(office: Office) -> str:
+    """The one tenant of the workspace. Raises UsageError where there are several."""
+    names = list(office.workspace.file.tenants)
+    if len(names) != 1:
+        raise UsageError("it is not said which tenant is meant" if names else "this workspace knows no tenant",
+                         where="sigillum.yaml", mend=f"say --tenant: {', '.join(names)}" if names else
+                         "add one with `sigillum tenant add`")
+    return names[0]
+
+
+def principal(tenant: Tenant, name: str) -> Thing:
+    """An account or team by name or id. Raises SomebodyError."""
+    kinds = [k for k in ("account", "team") if k in tenant.profile.kinds]
+    found = tenant.facts([Query(k, f, name) for k in kinds for f in ("name", "id")])
+    thing = next((t for f in found.values() for t in f.things), None)
+    if thing is None:
+        unknown = next((f.unknown for f in found.values() if not f.known), "")
+        raise SomebodyError(f"{tenant.address.name} shows no account or team {name!r}{f' ({unknown})' if unknown else ''}",
+                            where=tenant.address.name, mend="give its name or principal id as the tenant has it")
+    return thing
+
+
+def place(tenant: Tenant, who: Thing, path: str) -> str:
+    """A place as typed: a path, `self`, or `@NAME` for a principal as a place. Raises SomebodyError."""
+    if path == "self":
+        return f"@{who.id}"
+    return f"@{principal(tenant, path[1:]).id}" if path.startswith("@") else path
+
+
+def snapshot(office: Office, tenant: Tenant, who: Thing, places: Iterable[str], more: Iterable[Query] = (), *,
+             credentials: bool = False) -> Snapshot:
+    """What has to be known for deciding about a principal at these places; asked in rounds."""
+    made = Snapshot(tenant.address.name, office.now(tenant), tenant.profile)
+    made.facts[Query(who.kind, "id", who.id)] = Fact((who,))
+    wanted, extra = list(places), list(more)
+    for _ in range(MOST_ROUNDS):
+        asked = made.missing([*extra, *gather.queries(made, [who.id], wanted, credentials=credentials)])
+        if not asked:
+            break
+        made.facts.update(tenant.facts(asked))
+    blind = next((f.unknown for q, f in made.facts.items() if not f.known and q.kind in ("grant", "role", "place")), "")
+    if blind:
+        raise SomebodyError(f"{tenant.address.name} does not show what decides: {blind}", where=tenant.address.name,
+                            mend="ask with an administrator who may look at places, roles and grants")
+    return made
+
+
+def require(snapshot: Snapshot, kind: str, field: str, value: str) -> Thing:
+    """The thing that somebody named. Raises UsageError with a near miss, where all of the kind were asked for."""
+    found = snapshot.fact(kind, field, value).first
+    if found is None:
+        known = [str(t.get(field)) for t in snapshot.fact(kind, "all", "").things]
+        raise UsageError(f"{snapshot.tenant} has no {kind} {value!r}", where=snapshot.tenant,
+                         mend=did_you_mean(value, known) or "look at `sigillum tenant inspect`")
+    return found
+
+
+def leaving(office: Office, world: World, who: Thing, charter: str) -> None:
+    """Add what we ended a moment ago, and what decisions may still follow."""
+    if not world.felt or not office.has_ledger():
+        return
+    from sigillum.core.loans import FACET
+    gone = list[tuple[str, str, str, str]]()
+    if charter:
+        _, state = office.state(charter)
+        for (facet, _), generations in state.generations.items():
+            gone += [(g.id, *_role_at(g.name), g.ended_at) for g in generations if facet == "grant" and g.ended_at]
+    for loan, state in office.loans():
+        generation = state.latest(FACET, FACET)
+        if loan.principal == who.id and generation is not None and generation.ended_at:
+            gone.append((generation.id, loan.role, loan.at, min(generation.ended_at, loan.until.isoformat())))
+    for identity, role, at, ended in gone:
+        if role in world.roles:
+            world.rights.append(Right(identity, who.id, role, at, until=parse_instant(ended) + world.felt, leaving=True))
+
+
+def _role_at(name: str) -> tuple[str, str]:
+    role, _, at = name.partition("@")
+    return role, at.partition("?")[0].partition(">")[0]
