@@ -120,6 +120,67 @@ def test_a_secret_that_only_the_tenant_makes(
         check_as_undisturbed(desk, fresh)
 
 
+WIDE = CHARTER.replace("grants:\n", """\
+services: [{service: timetable-boards, at: brindlemoor/timetable}]
+roles: [{name: board-looker, permissions: [board.read]}]
+member_of: [ingest-team]
+grants:
+  - {role: board-looker, at: brindlemoor/timetable}
+""").replace("proofs:\n", "proofs:\n  - {can: board.read, at: brindlemoor/timetable/prod}\n").replace(
+    ", limits: [stream.append, stream.read]", "")
+
+
+@pytest.mark.parametrize("fate", ["arrives", "lost-before", "lost-after"])
+def test_services_roles_and_memberships(bare: Desk, sandbox: Sandbox, forked: Fork, fate: str) -> None:
+    def house(number: int | str) -> tuple[Desk, Away]:
+        fresh = sandbox.tenant()
+        made = Desk(bare.folder.parent / f"house-{number}", bare.capture)
+        assert made.run("init", str(made.folder)).code == 0
+        made.know(fresh)
+        made.charter(WIDE)
+        return made, fresh
+    names = [n for n in boundaries(house("first")[0], forked) if n.startswith(("switch-on", "make-role", "join", "make-grant-board"))]
+    assert len(names) >= 14
+    for number, name in enumerate(names):
+        desk, fresh = house(number)
+        if FATES[fate] is not None:
+            part = {"swi": "Places", "joi": "Groups"}.get(name[:3], "Roles" if name.startswith("make-role") else "Grants")
+            sandbox.faults({"kind": fate, "method": "PATCH" if part in ("Places", "Groups") else "POST", "path": f"{fresh.name}/scim/v2/{part}"})
+        assert forked(desk, ENACT, kill_at(name)) == (0, signal.SIGKILL), name
+        sandbox.faults()
+        again = desk.run(*ENACT)
+        assert again.code == 0, f"{name}: {again.out}{again.err}"
+        held = fresh.state()["resources"]
+        who = fresh.of("User")[0]["id"]
+        assert [r["name"] for r in held["Role"]].count("board-looker") == 1
+        assert [m["value"] for g in held["Group"] if g["displayName"] == "ingest-team" for m in g["members"]].count(who) == 1
+        assert [[s["value"] for s in p["services"]] for p in held["Place"] if p["path"] == "brindlemoor/timetable"] == [["timetable-boards"]]
+        assert len(fresh.of("Grant")) == 2
+        assert desk.run("rehearse", "wind-ingest", "--strict").code == 0
+
+
+@pytest.mark.parametrize("fate", ["arrives", "lost-before", "lost-after"])
+def test_a_loan_goes_on_with_its_own_end(desk: Desk, away: Away, sandbox: Sandbox, forked: Fork, fate: str) -> None:
+    assert desk.run(*ENACT).code == 0
+    words = ["lend", "stream-keeper", "--at", "brindlemoor/cameras", "--to", "wind-ingest", "--for", "10m", "--because", "trial", "--yes"]
+    for name in ("loan written", "lend intended", "lend answered", "lend settled", "lend read-back"):
+        if FATES[fate] is not None:
+            sandbox.faults({"kind": fate, "method": "POST", "path": f"{away.name}/scim/v2/Grants"})
+        assert forked(desk, words, kill_at(name)) == (0, signal.SIGKILL), name
+        sandbox.faults()
+        begun = desk.run("loans", "--format", "json").json["loans"]
+        made = name == "lend read-back" or (name == "lend settled" and fate == "arrives")  # first it settles that the answer is lost
+        assert [loan["state"] for loan in begun] == ["in-force" if made else "begun"], name
+        assert desk.run(*words).code == 0
+        [loan] = desk.run("loans", "--format", "json").json["loans"]
+        assert (loan["until"], len(away.of("Grant"))) == (begun[0]["until"], 2)
+        assert desk.run("rehearse", "wind-ingest", "--strict").code == 0
+        assert forked(desk, ["recall", loan["loan"]], kill_at("recall answered"))[1] == signal.SIGKILL
+        assert desk.run("recall", loan["loan"]).code == 0
+        assert len(away.of("Grant")) == 1
+        assert desk.run("loans", "--format", "json").json["loans"] == []
+
+
 def killed_at_random_moments(desk: Desk, sandbox: Sandbox, fork: Fork, seeds: range) -> None:
     for seed in seeds:
         chance = random.Random(seed)

@@ -55,7 +55,8 @@ def outlook(world: World, question: Question, wanted: bool, patience: timedelta,
         return Outlook(NEVER, cause, f"it is allowed by {right_words(world, decision.by, question.principal)}{ends}",
                        "end that grant, or take the expectation out of the charter")
     found = [m.text for m in mends(world, question, roles)]
-    return Outlook(NEVER, cause, f"{cause}: {_short(cause)}", "; then ".join(found))
+    need = f" ({decision.need[0]} at {decision.need[1]}: {cause})" if decision.need is not None else ""
+    return Outlook(NEVER, decision.cause, f"{decision.cause}: {_short(decision.cause)}{need}", "; then ".join(found))
 
 
 def _short(cause: Cause) -> str:

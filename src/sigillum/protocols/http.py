@@ -28,6 +28,7 @@ from sigillum.core.text import plain
 from sigillum.core.times import ClockReading
 
 MAX_ANSWER_BYTES = 16_000_000
+IDLE_SECONDS = 2.0
 CHUNK_BYTES = 65_536
 LOOPBACK = frozenset({"localhost", "127.0.0.1", "::1"})
 OUR_HEADERS = {"User-Agent": f"sigillum/{__version__}", "Accept-Encoding": SKIP_HEADER}  # answers come as they are
@@ -108,15 +109,18 @@ class Http:
         self._timeout = urllib3.Timeout(connect=min(5.0, timeout_seconds), read=timeout_seconds)
         self._manager = urllib3.PoolManager(maxsize=16, retries=NO_RETRIES, ca_certs=ca_file, cert_reqs="CERT_REQUIRED")
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
-        self.requests = 0
+        self.requests, self._last = 0, 0.0
 
     def send(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None = None) -> Answer:
         """One exchange. Raises HttpError, and UsageError for an address that is not allowed."""
         end = url.find("/", len("https://"))
         origin, target = (url[:end], url[end:]) if end > 0 else (url, "/")
-        pool = self._pools.get(origin) or self._open(origin)
-        self.requests += 1
         begun, sent_at = time.monotonic(), datetime.now(UTC)
+        if begun - self._last > IDLE_SECONDS:  # servers close idle connections, and a request would meet a closed one
+            self._manager.clear()
+            self._pools.clear()
+        pool = self._pools.get(origin) or self._open(origin)
+        self.requests, self._last = self.requests + 1, begun
         try:
             response = pool.urlopen(method, target, body=body, headers={**OUR_HEADERS, **headers}, timeout=self._timeout,
                                           redirect=False, preload_content=False)

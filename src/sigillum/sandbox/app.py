@@ -59,7 +59,7 @@ class House:
         self.tenants[name] = tenant
         tenant.store.create(KINDS["TenantProfile"], scim.profile_of(tenant))
         for record in tenant.store.records["TenantProfile"].values():
-            record.past[0] = (record.created, *record.past[0][1:])
+            record.past[0] = (record.created - world.LONG_AGO, *record.past[0][1:])
         return tenant
 
 

@@ -18,6 +18,7 @@ from sigillum.core.steps import (
     Await,
     Catch,
     Change,
+    Collision,
     Create,
     End,
     KeepKey,
@@ -40,6 +41,23 @@ LONGEST_PAUSE_SECONDS = 5.0
 
 class AgainError(SigillumError):
     """What was known is no longer so: compare again and go on."""
+
+
+class TakenError(SomebodyError):
+    """Something of that name is there, or is said to be; wanted and existing side by side in `collision`."""
+
+    def __init__(self, what: str, collision: Collision, *, where: str, mend: str) -> None:
+        super().__init__(what, where=where, mend=mend)
+        self.collision = collision
+
+    @classmethod
+    def of(cls, what: str, step: Step, action: Create, found: Thing | None, mend: str) -> TakenError:
+        """`found` None: look-ups show nothing."""
+        rows = tuple((name, value, found.get(name) if found is not None else "not shown")
+                     for name, value in action.fields.items() if value and not isinstance(value, Ref))
+        name = str(action.fields.get("name", step.name))
+        return cls(what, Collision(action.thing, name, found.id if found is not None else "", rows, False), where=step.tenant,
+                   mend=mend)
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,18 +281,18 @@ class Executor:
         name = str(action.fields.get("name", ""))
         if action.thing in ("account", "role"):
             query = Query(action.thing, "name", name)
-            if self.tenant.facts([query])[query].first is not None:
+            found = self.tenant.facts([query])[query].first
+            if found is not None:
                 settle(undertakings.REFUSED, why="the name is taken")
-                raise SomebodyError(f"the {action.thing} {name} exists, and Sigillum did not make it", where=step.tenant,
-                                    mend="`sigillum rehearse` shows both side by side; then keep it, change it or choose "
-                                         "another name")
+                raise TakenError.of(f"the {action.thing} {name} exists, and Sigillum did not make it", step, action, found,
+                                    "keep it, change it or choose another name")
         before = self.state.generations.get((step.facet, step.name), [])
         if any(g.state == "spent" and g.number == step.generation - 1 for g in before):
             # a fresh externalId is refused as well, so it is the thing itself that is said to be there
             settle(undertakings.REFUSED, why="it is said to be there, and is not shown")
-            raise SomebodyError(
+            raise TakenError.of(
                 f"{step.about}: the answers disagree. Making it says: {said}. Looking it up shows: nothing of that name",
-                where=step.tenant, mend="run it again later, if it was removed or made there a moment ago; otherwise ask "
+                step, action, None, "run it again later, if it was removed or made there a moment ago; otherwise ask "
                 "somebody who may see it, or choose another name")
         settle(undertakings.SPENT)
         raise AgainError(f"{step.about}: its externalId was used before and cannot be used again")
@@ -380,6 +398,8 @@ def _comparable(fields: Mapping[str, Any]) -> dict[str, Any]:
     """The fields of a creation that a look-up shows in the same words."""
     shown = {n: fields[n] for n in (
         "name", "display", "role", "place", "until", "from", "limits", "principal", "reach", "where") if fields.get(n)}
+    if str(shown.get("place", "")).startswith("@"):  # a principal as the place, which may just have been made
+        shown["place"] = f"@{fields['place_id']}"
     if fields.get("public_key"):
         shown["thumbprint"] = thumbprint(fields["public_key"])
     return shown

@@ -72,7 +72,8 @@ def snapshot(office: Office, tenant: Tenant, who: Thing, places: Iterable[str], 
     """What has to be known for deciding about a principal at these places; asked in rounds."""
     made = Snapshot(tenant.address.name, office.now(tenant), tenant.profile)
     made.facts[Query(who.kind, "id", who.id)] = Fact((who,))
-    wanted, extra = list(places), list(more)
+    wanted = list(places)
+    extra = [*more, *(Query("account", "id", p[1:]) for p in wanted if p.startswith("@"))]
     for _ in range(MOST_ROUNDS):
         asked = made.missing([*extra, *gather.queries(made, [who.id], wanted, credentials=credentials)])
         if not asked:

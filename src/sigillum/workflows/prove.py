@@ -120,13 +120,13 @@ def run(office: Office, charter: Charter, tenant: Tenant, state: Undertakings, k
     """Sign in and try, and wait where it is early; used by `prove`, and by `enact` at its end."""
     trying = _trying(office, charter, tenant, state, keys, principal, _choose(charter, with_))
     signed_in, shown = _sign_in(trying)
-    results, waited = {}, 0.0
+    results, waited = list[Result](), 0.0
     for number, proof in enumerate(charter.proofs, 1):
         office.settings.progress(Progress(charter.name, f"prove {proof.words()}", number, len(charter.proofs)))
-        results[proof] = _try(trying, signed_in, shown, proof)
-    if any(r.held is False for r in results.values()):
+        results.append(_try(trying, signed_in, shown, proof))
+    if any(r.held is False for r in results):
         results, waited = _wait(trying, results)
-    report = ProofReport(charter.name, principal, signed_in.said, shown, tuple(results.values()), state.before, waited)
+    report = ProofReport(charter.name, principal, signed_in.said, shown, tuple(results), state.before, waited)
     office.ledger(write=True).append([Fresh(undertakings.PROVED, state.charter, {
         "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": shown,
         "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
@@ -156,14 +156,14 @@ def _try(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> R
 
 
 # --- not yet, or never ------------------------------------------------------------------------------------------
-def _wait(trying: Trying, results: dict[ProofWant, Result]) -> tuple[dict[ProofWant, Result], float]:
+def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
     """Poll what does not hold yet, with growing pauses, within the patience that was given; stop at once at a *never*."""
     from sigillum.core.waiting import NEVER, pauses
     office, waited, pending = trying.office, 0.0, set[datetime]()
     most, begun = office.settings.wait_seconds, time.monotonic()
     results = _looked(trying, results)
     for pause in pauses():
-        early = [r for r in results.values() if r.held is False]
+        early = [r for r in results if r.held is False]
         outlooks = [r.outlook for r in early]
         if not early or waited >= most or any(o is None or o.state == NEVER for o in outlooks):
             break
@@ -174,34 +174,32 @@ def _wait(trying: Trying, results: dict[ProofWant, Result]) -> tuple[dict[ProofW
         office.settings.sleep(pause)
         waited = max(waited + pause, time.monotonic() - begun)
         signed_in, shown = _sign_in(trying)
-        again = {r.proof: _try(trying, signed_in, shown, r.proof) for r in early}
-        results = _looked(trying, {**results, **again})
-    if pending and all(r.held for r in results.values()):
+        results = _looked(trying, [_try(trying, signed_in, shown, r.proof) if r.held is False else r for r in results])
+    if pending and all(r.held for r in results):
         seconds = max(0, int((office.now(trying.tenant) - max(pending)).total_seconds()))
         office.ledger(write=True).append([Fresh(undertakings.FELT, trying.state.charter, {
             "tenant": trying.tenant.address.name, "seconds": seconds})])
     return results, waited
 
 
-def _looked(trying: Trying, results: dict[ProofWant, Result]) -> dict[ProofWant, Result]:
+def _looked(trying: Trying, results: list[Result]) -> list[Result]:
     """With the outlook of each expectation that does not hold."""
     from sigillum.core.access import Question
     from sigillum.core.waiting import outlook
     # where it was allowed as it should be, what was read is not what was expected: no change mends that
-    wrong = [r for r in results.values() if r.held is False and r.allowed is not None]
-    if not wrong:
-        return results
-    seen = _world(trying)
+    seen = _world(trying) if any(r.held is False and r.allowed is not None for r in results) else None
     if seen is None:
         return results
     world, now, roles, credential = seen
     patience = timedelta(seconds=trying.office.settings.wait_seconds)
-    out = dict(results)
-    for result in wrong:
+
+    def looked(result: Result) -> Result:
         proof = result.proof
+        if result.held is not False or result.allowed is None:
+            return result
         question = Question(trying.principal, proof.permission, proof.at, now, credential)
-        out[proof] = result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
-    return out
+        return result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
+    return [looked(r) for r in results]
 
 
 def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | None:

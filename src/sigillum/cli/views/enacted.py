@@ -12,10 +12,11 @@ from sigillum.core.errors import SigillumError
 from sigillum.core.proofs import Result
 from sigillum.core.times import format_instant
 from sigillum.workflows.enact import Enacted
-from sigillum.workflows.execute import StepResult
+from sigillum.workflows.execute import StepResult, TakenError
 from sigillum.workflows.prove import ProofReport
 
 from .common import STYLES, Ident
+from .rehearsal import collision
 from .words import closing, plural
 
 _STATES = {"done": ("done", "green"), "failed": ("failed", "bold red"), "skipped": ("left out", "yellow"),
@@ -38,6 +39,9 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
             for line in _error_lines(result.error):
                 grid.add_row("", "", "", Text(line, "red"))
         parts += ["", grid]
+    for result in done.results:
+        if isinstance(result.error, TakenError):
+            parts += ["", collision(result.error.collision, ident)]
     if done.proofs is not None:
         parts += ["", proofs(done.proofs, ident)]
     for line in _error_lines(done.error):

@@ -31,8 +31,8 @@ def of_outline(charter: Charter, outline: Outline, ident: Ident) -> RenderableTy
         (f"{charter.tenant} · {charter.stage or 'no stage'} · owner {ident(charter.owner)}", "dim"))]
     if outline.steps and not outline.mistakes:
         parts += ["", steps(outline.steps)]
-    for collision in outline.collisions:
-        parts += ["", _collision(collision, ident)]
+    for taken in outline.collisions:
+        parts += ["", collision(taken, ident)]
     for mistake in outline.mistakes:
         parts += ["", Text(f"{mistake.position}: {mistake.what}"), Padding(Text(mistake.mend), (0, 0, 0, 4))]
     if outline.notes:
@@ -65,16 +65,18 @@ def details(step: Step) -> list[tuple[str, str]]:
     return rows
 
 
-def _collision(collision: Collision, ident: Ident) -> RenderableType:
-    if collision.matches:
-        return Text.assemble(("stands   ", "dim"), f"{collision.facet} {collision.name} ({ident(collision.id)}) is as the "
+def collision(taken: Collision, ident: Ident) -> RenderableType:
+    """Wanted and existing side by side, and the ways out."""
+    if taken.matches:
+        return Text.assemble(("stands   ", "dim"), f"{taken.facet} {taken.name} ({ident(taken.id)}) is as the "
                              "charter says; Sigillum did not make it, and changes nothing at it before `--adopt`")
-    head = f"{collision.facet} {collision.name} exists ({ident(collision.id)}), and Sigillum did not make it."
+    head = f"{taken.facet} {taken.name} exists ({ident(taken.id)}), and Sigillum did not make it." \
+        if taken.id else f"{taken.facet} {taken.name} is said to exist, and is not shown."
     rows = [(name, value_text(wanted), value_text(existing), "" if (wanted or None) == (existing or None) else "differs")
-            for name, wanted, existing in collision.rows]
+            for name, wanted, existing in taken.rows]
     return Group(Text.assemble(("taken    ", "bold yellow"), head), table(("", "wanted", "existing", ""), rows),
                  Text("keep it      describe it as it stands: `sigillum charter new NAME --from "
-                      f"{ident(collision.name)} --tenant ...`\n"
+                      f"{ident(taken.name)} --tenant ...`\n"
                       "change it    take it over, and make it as the charter says: `sigillum enact --adopt`\n"
                       "leave it     choose another name in the charter", "dim"))
 
