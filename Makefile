@@ -21,9 +21,9 @@ test: $(READY)   ## set up and pass everything: style, types, import rules, test
 	$(BIN)/python -m ruff check src tests benchmarks
 	$(BIN)/python -m mypy
 	$(BIN)/lint-imports --no-cache
-	$(BIN)/python -m coverage run -m pytest tests/core tests/access
+	$(BIN)/python -m coverage run -m pytest tests/core
 	$(BIN)/python -m coverage report
-	$(BIN)/python -m pytest -n 2 tests/sandbox tests/charters tests/tenants tests/cli
+	$(BIN)/python -m pytest -n 2 tests/access tests/sandbox tests/charters tests/tenants tests/cli
 
 soak: $(READY)   ## the long runs
 	$(BIN)/python -m pytest -m soak --soak

@@ -15,19 +15,21 @@ from sigillum.core.compare import MOST_ROUNDS, compare, needs, view_of
 from sigillum.core.facets.common import View
 from sigillum.core.facts import Fact, Operation, Profile, Query, Snapshot, Thing
 from sigillum.core.rules import Rules
-from sigillum.core.steps import Adopt, Catch, Change, Create, End, KeepKey, Outline, Prove, Ref, Step
+from sigillum.core.steps import AddTo, Adopt, Catch, Change, Create, End, KeepKey, Outline, Prove, Ref, Step, TakeFrom
 from sigillum.core.times import format_instant
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
-KINDS = frozenset({"account", "account-about", "role", "place", "grant", "credential", "profile"})
+KINDS = frozenset({"account", "account-about", "team", "team-about", "role", "place", "grant", "credential", "profile"})
 ROLES = {"reader": (("stream.read", "looks"),), "writer": (("stream.append", "changes-data"), ("stream.read", "looks")),
          "keeper": (("stream.delete", "changes-data"), ("stream.append", "changes-data"), ("stream.read", "looks"))}
+TEAMS = ("crew", "ring")
 PLACES = ("root", "root/a", "root/a/one", "root/b")
 PROFILE = Profile(
     name="away", issuer="https://away.example", decisions="https://away.example/d", work="https://away.example/w",
     external_id_unique=True, born_inactive=True, secret_delivery="sealed", keys_per_principal=4, arrival_seconds=0,
-    credential_seconds=180 * 86400, powers=frozenset({"look", "accounts", "grants", "credentials"}), kinds=KINDS,
-    operations={p: Operation(p, c, "POST", "/{place}") for r in ROLES.values() for p, c in r})
+    credential_seconds=180 * 86400, kinds=KINDS,
+    powers=frozenset({"look", "accounts", "teams", "places", "roles", "grants", "credentials"}),
+    operations={p: Operation(p, c, "POST", "/{place}", "store" if p == "stream.delete" else "") for r in ROLES.values() for p, c in r})
 
 
 @dataclass
@@ -38,7 +40,8 @@ class Fake:
     now: datetime = NOW
     things: dict[str, list[Thing]] = field(default_factory=lambda: {
         "role": [Thing("role", f"r-{n}", {"name": n, "permissions": p}) for n, p in ROLES.items()],
-        "place": [Thing("place", f"p-{p}", {"path": p, "test": p.endswith("one")}) for p in PLACES],
+        "place": [Thing("place", f"p-{p}", {"path": p, "test": p.endswith("one"), "services": ()}) for p in PLACES],
+        "team": [Thing("team", f"t-{n}", {"name": n, "members": (), "reach": ()}) for n in TEAMS],
         "account": [], "grant": [], "credential": []})
     entries: list[Entry] = field(default_factory=list)
     held: dict[tuple[str, int], str] = field(default_factory=dict)
@@ -55,13 +58,17 @@ class Fake:
                 return bool(getattr(thing, query.field) == query.value)
             if query.field == "under":
                 return str(thing.get("path")).rpartition("/")[0] == query.value
+            if query.field == "member":
+                return query.value in thing.get("members")
+            if query.field == "everyone":
+                return thing.get("everyone") is True
             return query.field == "all" or thing.get(query.field) == query.value
         return Fact(tuple(t for t in self.things[query.kind] if t.id not in self.hidden and fits(t)))
 
-    def view(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False) -> View:
+    def view(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False, end_extra: bool = False) -> View:
         state = undertakings.fold(self.entries, "uid")
         snapshot = Snapshot("away", self.now, self.profile)
-        view = view_of(charter, state, snapshot, rules or Rules(because=frozenset()), ("ws", "uid"), self.held, adopt=adopt)
+        view = view_of(charter, state, snapshot, rules or Rules(because=frozenset()), ("ws", "uid"), self.held, adopt=adopt, end_extra=end_extra)
         for _ in range(MOST_ROUNDS):
             asked = needs(view)
             if not asked:
@@ -69,8 +76,8 @@ class Fake:
             snapshot.facts.update({q: self.answer(q) for q in asked})
         return view
 
-    def compare(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False) -> Outline:
-        return compare(self.view(charter, rules, adopt=adopt))
+    def compare(self, charter: Charter, rules: Rules | None = None, **more: bool) -> Outline:
+        return compare(self.view(charter, rules, **more))
 
     def enact(self, charter: Charter, *, adopt: bool = False, most: int = 1000) -> Outline:
         """Carry out the first `most` steps."""
@@ -101,6 +108,8 @@ class Fake:
         elif isinstance(action, Create):
             fields = {n: value(v) for n, v in action.fields.items()}
             yields[step.id, "id"] = self._create(step, action, fields)
+        elif isinstance(action, (AddTo, TakeFrom)):
+            self._list(step, action, str(value(action.id)), str(value(action.value)))
         elif isinstance(action, (Change, End)):
             self._change(step, action, str(value(action.id)))
         elif isinstance(action, Prove):
@@ -116,6 +125,10 @@ class Fake:
         identity = f"{action.thing[0]}{next(self.numbers)}"
         if fields.get("public_key"):
             fields["thumbprint"] = thumbprint(fields["public_key"])
+        if action.thing == "team":
+            fields |= {"members": ()}
+        if str(fields.get("place", "")).startswith("@"):
+            fields["place"] = f"@{fields['place_id']}"
         self.things[action.thing].append(Thing(action.thing, identity, fields, "1", action.external_id))
         self.write(undertakings.OUTCOME, step, attempt=attempt, result=undertakings.MADE, id=identity)
         return identity
@@ -129,6 +142,18 @@ class Fake:
             left.append(Thing(old.kind, old.id, {**old.fields, **action.fields}, old.version + "1", old.external_id))
         self.things[action.thing] = left
         self.write(undertakings.OUTCOME, step, attempt=attempt, result=undertakings.ENDED if ending else undertakings.CHANGED)
+
+    def _list(self, step: Step, action: AddTo | TakeFrom, identity: str, one: str) -> None:
+        adding = isinstance(action, AddTo)
+        attempt = self.write(undertakings.INTENT, step, operation="add" if adding else "take")
+        old = next(t for t in self.things[action.thing] if t.id == identity)
+        entry: Any = (one, None) if action.attribute == "services" else one
+        kept = tuple(v for v in old.get(action.attribute) if v != entry)
+        assert not adding or len(kept) == len(old.get(action.attribute)), "added twice"
+        new = old._replace(fields={**old.fields, action.attribute: (*kept, entry) if adding else kept})
+        self.things[action.thing] = [new if t.id == identity else t for t in self.things[action.thing]]
+        self.write(undertakings.OUTCOME, step, attempt=attempt, id=f"{identity}/{one}",
+                   result=undertakings.MADE if adding else undertakings.ENDED)
 
     def pass_(self, seconds: float) -> None:
         self.now += timedelta(seconds=seconds)

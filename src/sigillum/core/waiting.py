@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from .access import Question
 from .deciding import World
-from .explain import name_of, right_words
+from .explain import right_words
 from .facts import Thing
 from .mend import mends
 from .refusals import ABOUT, Cause
@@ -74,10 +74,3 @@ def pauses(first: float = FIRST_PAUSE_SECONDS) -> Iterator[float]:
 def usual_seconds(measured: Sequence[float], announced: int | None) -> float | None:
     """How long such changes usually take: what was measured here, else what the tenant announces."""
     return statistics.median(measured) if measured else announced
-
-
-def told(world: World, question: Question) -> str:
-    """What is waited for, in a few words."""
-    decision = world.decide(question)
-    what = right_words(world, decision.by, question.principal) if decision.by is not None else question.permission
-    return f"{name_of(world, question.principal)}: {what}"

@@ -17,6 +17,7 @@ from sigillum.core.undertakings import Generation, Undertakings
 
 UNKNOWN_ARRIVAL_SECONDS = 600  # patience with a tenant that does not say how long changes take
 ARRIVAL_SLACK_SECONDS = 5
+BOUND = ("grant", "credential")  # facets whose things hang on the principal
 
 
 @dataclass(slots=True)
@@ -115,6 +116,8 @@ def stand(view: View, facet: str, name: str, things: Iterable[Thing]) -> Standin
     if not generation.id:
         return Standing("open", generation)
     made = generation.made_at or generation.begun_at
+    if isinstance(view.principal, Ref) and facet in BOUND:
+        return Standing("gone", generation)  # what hung on the principal before went with it
     if made and view.snapshot.now < parse_instant(made) + timedelta(seconds=view.arrival_seconds):
         return Standing("recent", generation)
     return Standing("gone", generation)

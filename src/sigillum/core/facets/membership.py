@@ -110,15 +110,23 @@ def _one(view: View, name: str, team: Thing | None, team_id: str | Ref | None, m
 
 
 def _not_wanted(view: View) -> None:
+    if not isinstance(view.principal, str):
+        return
     wanted = {w.name for w in view.charter.member_of} | {f"member {w.name}" for w in view.charter.members}
     for (facet, name), generations in list(view.state.generations.items()):
         generation = generations[-1]
-        if facet == NAME and name not in wanted and generation.state == "made":
-            _leave(view, name, generation)
+        if facet != NAME or name in wanted or generation.state not in ("made", "open"):
+            continue
+        identity = generation.id
+        if not identity:  # begun, and the answer was not caught
+            teams = view.snapshot.fact(THING, "member", view.principal).things
+            identity = next((f"{t.id}/{view.principal}" for t in teams if t.get("name") == name), "")
+        if identity:
+            _leave(view, name, generation, identity)
 
 
-def _leave(view: View, name: str, generation: Generation) -> None:
-    team, _, member = generation.id.partition("/")
+def _leave(view: View, name: str, generation: Generation, identity: str) -> None:
+    team, _, member = identity.partition("/")
     about = f"membership of {name.removeprefix('member ')} in {view.charter.identity.name}" if name.startswith("member ") \
         else f"membership of {view.charter.identity.name} in {name}"
     view.add(Step(

@@ -90,6 +90,8 @@ def words(permissions: Any) -> str:
 
 def end_unwanted(view: View) -> None:
     """End our roles that the charter no longer asks for; called when the ending of their grants is known."""
+    if not isinstance(view.principal, str):
+        return
     wanted = {w.name for w in view.charter.roles}
     for (facet, name), generations in list(view.state.generations.items()):
         generation = generations[-1]

@@ -1,0 +1,117 @@
+"""Not yet or never; loans; what rules say of teams. Tables over the values that commands show."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from itertools import islice
+
+import pytest
+
+from access.worlds import BASE
+from core.fake import NOW
+from sigillum.core.access import Membership, Place, Principal, Question, Right, Team
+from sigillum.core.chain import Entry
+from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, MemberWant
+from sigillum.core.deciding import World
+from sigillum.core.facts import Operation, Thing
+from sigillum.core.loans import end_of, loan_of, may_be_lent
+from sigillum.core.refusals import Cause, as_markdown
+from sigillum.core.rules import Rules, check
+from sigillum.core.times import format_edge, format_instant
+from sigillum.core.waiting import outlook, pauses, usual_seconds
+
+MINUTE = timedelta(seconds=60)
+
+
+def world(right: Right | None, felt: int = 60, **more: object) -> World:
+    made = World(principals={"w": Principal("w", "wind"), "t": Principal("t", "crew", "team")}, places={"root": Place("root")},
+                 roles={"r": frozenset(["a.b"])}, rights=[right] if right else [], felt=timedelta(seconds=felt))
+    for name, value in more.items():
+        setattr(made, name, value)
+    return made
+
+
+HELD = Right("g", "w", "r", "root")
+ROLES = [Thing("role", "r", {"name": "r", "permissions": (("a.b", "looks"),)})]
+
+
+@pytest.mark.parametrize(("right", "wanted", "state", "cause", "text"), [
+    (HELD._replace(made=BASE), True, "not-yet", Cause.NOT_FELT, "it will be allowed from"),
+    (HELD._replace(start=BASE + MINUTE), True, "not-yet", Cause.WINDOW_WAITING, "has not begun"),
+    (HELD._replace(start=BASE + 60 * MINUTE), True, "never", Cause.WINDOW_WAITING, "has not begun"),
+    (HELD._replace(until=BASE), True, "never", Cause.WINDOW_ENDED, "window-ended: the grant's window has ended"),
+    (HELD._replace(ready=False), True, "not-yet", Cause.GRANT_UNFINISHED, "still making it"),
+    (HELD, True, "unclear", Cause.ALLOWED, "from the facts it is allowed by now"), (None, False, "unclear", Cause.NOTHING_GRANTED, "it is refused by now"),
+    (None, True, "never", Cause.NOTHING_GRANTED, "nothing is granted"), (HELD, False, "never", Cause.ALLOWED, "it is allowed by r at root, without end"),
+    (HELD._replace(until=BASE + MINUTE / 2, leaving=True), False, "not-yet", Cause.ALLOWED, "was ended, and is still felt"),
+    (HELD._replace(until=BASE + 60 * MINUTE), False, "never", Cause.ALLOWED, "it ends at"),
+])
+def test_not_yet_or_never(right: Right | None, wanted: bool, state: str, cause: Cause, text: str) -> None:
+    told = outlook(world(right), Question("w", "a.b", "root", BASE), wanted, MINUTE, ROLES)
+    assert (told.state, told.cause) == (state, cause)
+    assert text in told.text
+    assert bool(told.mend) == (state != "not-yet")
+
+
+def test_a_second_right_and_a_late_membership() -> None:
+    needy = {"a.b": Operation("a.b", "looks", "GET", "", needs=("c.d@project",))}
+    told = outlook(world(HELD, rules=needy), Question("w", "a.b", "root", BASE), True, MINUTE, ROLES)
+    assert (told.state, told.cause, "c.d at a project" in told.text) == ("never", Cause.RIGHT_MISSING, True)
+    team = world(HELD._replace(carrier="t"), teams={"t": Team("t", "crew")}, memberships=[Membership("w", "t", BASE)])
+    told = outlook(team, Question("w", "a.b", "root", BASE), True, MINUTE, ROLES)
+    assert (told.state, told.due) == ("not-yet", BASE + MINUTE)
+
+
+def test_pauses_grow_and_the_usual_is_what_was_measured() -> None:
+    found = list(islice(pauses(), 12))
+    assert found == sorted(found)
+    assert (found[0], found[-1]) == (0.5, 15.0)
+    assert [usual_seconds([], None), usual_seconds([], 90), usual_seconds([3, 100, 7], 90)] == [None, 90, 7]
+    assert format_edge(BASE + timedelta(microseconds=1)) == format_instant(BASE + timedelta(seconds=1))
+
+
+@pytest.mark.parametrize(("role", "seconds", "because", "codes"), [
+    ("r", 600, "why", []), ("r", 600, " ", ["because-missing"]), ("boss", 600, "why", ["role-forbidden"]), ("r", 86_401, "why", ["loan-too-long"]),
+    ("r", 86_400, "why", []), ("r", 0, "why", ["window-past"])])
+def test_what_the_house_says_to_a_loan(role: str, seconds: int, because: str, codes: list[str]) -> None:
+    rules = Rules(forbidden_roles=frozenset({"boss"}))
+    assert [o.code for o in may_be_lent(rules, role, NOW + timedelta(seconds=seconds), because, NOW)] == codes
+
+
+def test_the_states_of_a_loan() -> None:
+    with pytest.raises(ValueError, match="always ends"):
+        end_of(NOW, None, None)
+    until = end_of(NOW, 600, None)
+    assert end_of(NOW, None, until) == until
+
+    def entry(number: int, kind: str, **body: object) -> Entry:
+        return Entry("ws", number, "", "", "", "", kind, "loan-1", body)
+    lent = entry(1, "lent", tenant="t", principal="p", principal_name="n", role="r", at="root", until=format_instant(until), because="b", by="a", external_id="x")
+    intent = entry(2, "intent", facet="loan", name="loan", generation=1, operation="create", external_id="x", tenant_time="", tenant="t")
+    made = entry(3, "outcome", attempt=2, result="made", id="g", tenant_time="")
+    end = entry(4, "intent", facet="loan", name="loan", generation=1, operation="end", tenant="t")
+
+    def ended(seconds: int) -> Entry:
+        return entry(5, "outcome", attempt=4, result="ended", tenant_time=format_instant(NOW + timedelta(seconds=seconds)))
+    for entries, states in (([lent], ("begun", "ended")), ([lent, intent], ("begun", "ended")), ([lent, intent, made], ("in-force", "ended")),
+                            ([lent, intent, made, end, ended(60)], ("recalled", "recalled")), ([lent, intent, made, end, ended(900)], ("cleared", "cleared"))):
+        loan, _ = loan_of(entries, "loan-1")
+        assert tuple(loan.state(NOW + timedelta(seconds=s)) for s in (0, 600)) == states
+
+
+@pytest.mark.parametrize(("identity", "more", "codes"), [
+    (Identity("team", "crew", "crew", reach=("a",)), {}, []), (Identity("team", "crew", "crew"), {}, ["reach-missing"]),
+    (Identity("team", "crew", "crew"), {"grants": (GrantWant("r", "a/b/c"), GrantWant("s", "a/b"))}, []),
+    (Identity("team", "crew", "crew"), {"grants": (GrantWant("r", "a/b"), GrantWant("s", "a/c"))}, ["reach-several"]),
+    (Identity("team", "crew", "crew"), {"grants": (GrantWant("r", "a"),)}, ["reach-several"]),
+    (Identity("team", "crew", "crew", reach=("a",)), {"credentials": (CredentialWant("k", "key-pair", 60, 1),)}, ["team-signs-in"]),
+    (Identity("service-account", "w", "w"), {"members": (MemberWant("x"), MemberWant("x"))}, ["team-only", "membership-twice"])])
+def test_what_fits_a_team(identity: Identity, more: dict[str, object], codes: list[str]) -> None:
+    charter = Charter("c", "t", "test", "p", "o", identity, **more)  # type: ignore[arg-type]
+    assert [m.code for m in check(charter, Rules(), ["t"])] == codes
+
+
+def test_the_page_of_refusals_names_every_cause_in_order() -> None:
+    page = as_markdown()
+    places = [page.index(f"`{cause}`") for cause in Cause if cause is not Cause.ALLOWED]
+    assert places == sorted(places)
