@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sigillum.core.facts import Profile, Query
-from sigillum.core.granting import allows
+from sigillum.core.granting import allows, widest
 
 from .office import Header, Office, header_of
 
@@ -20,7 +20,7 @@ class Inspection:
     header: Header
     profile: Profile
     types: list[str]
-    roles: list[tuple[str, str, str, str]]
+    roles: list[tuple[str, str, str, str, str, str]]  # role, breadth, class, permissions, where, with their classes
     roots: list[str]
     cannot: list[str]
 
@@ -32,9 +32,9 @@ def inspect(office: Office, name: str) -> Inspection:
     roles, roots = Query("role", "all", ""), Query("place", "under", "")
     found = tenant.facts([q for q in (roles, roots) if q.kind in kinds])
     shown = sorted(
-        (str(t.get("name")), str(t.get("breadth") or "not said"), ", ".join(t.get("grantable_at") or ()) or "any place",
-         allows(t))
+        (str(t.get("name")), str(t.get("breadth") or "not said"), widest(t).replace("-", " "),
+         ", ".join(p for p, _ in t.get("permissions") or ()), ", ".join(t.get("grantable_at") or ()) or "any place", allows(t))
         for t in (found[roles].things if roles in found else ()))
     tops = sorted(str(t.get("path")) for t in (found[roots].things if roots in found else ()))
     cannot = [f"{about}: it has no resource type for a {kind}" for kind, about in NEEDED.items() if kind not in kinds]
-    return Inspection(header_of(tenant), tenant.profile, sorted(kinds - {"account-about"}), shown, tops, cannot)
+    return Inspection(header_of(tenant), tenant.profile, sorted(kinds - {"account-about", "team-about"}), shown, tops, cannot)

@@ -22,6 +22,8 @@ from sigillum.tenants.port import Proof, SignedIn, Tenant
 
 from .office import Office, Progress
 
+TOLD_SECONDS = 1.0  # how often it is said how long it has been
+
 if TYPE_CHECKING:  # loaded when a proof does not hold
     from sigillum.core.deciding import World
 
@@ -168,10 +170,9 @@ def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         if not early or waited >= most or any(o is None or o.state == NEVER for o in outlooks):
             break
         pending |= {o.since for o in outlooks if o is not None and o.since is not None}
-        office.settings.progress(Progress(trying.charter.name, _waiting_words(trying, early, waited)))
         due = [(o.due - office.now(trying.tenant)).total_seconds() for o in outlooks if o is not None and o.due is not None]
         pause = max(0.05, min([pause, most - waited, *(d for d in due if d > 0)]))
-        office.settings.sleep(pause)
+        _sleep(trying, early, waited, pause)
         waited = max(waited + pause, time.monotonic() - begun)
         signed_in, shown = _sign_in(trying)
         results = _looked(trying, [_try(trying, signed_in, shown, r.proof) if r.held is False else r for r in results])
@@ -180,6 +181,16 @@ def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         office.ledger(write=True).append([Fresh(undertakings.FELT, trying.state.charter, {
             "tenant": trying.tenant.address.name, "seconds": seconds})])
     return results, waited
+
+
+def _sleep(trying: Trying, early: list[Result], waited: float, pause: float) -> None:
+    """Pause, and tell each second how long it has been."""
+    left = pause
+    while left > 0:
+        words = _waiting_words(trying, early, waited + pause - left)
+        trying.office.settings.progress(Progress(trying.charter.name, words))
+        trying.office.settings.sleep(min(left, TOLD_SECONDS))
+        left -= TOLD_SECONDS
 
 
 def _looked(trying: Trying, results: list[Result]) -> list[Result]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from typing import Any
 
 from sigillum.cli.context import Context
@@ -62,14 +63,29 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
         context.show_text(f"{shown} describes the account as it stands. Next: `sigillum rehearse {args.name}`.")
         return Outcome.DONE
     usual = office.workspace.file.defaults.owner
-    answers = {}
+    answers = dict[str, str]()
     for name, question in QUESTIONS:
         given = getattr(args, name) or (usual if name == "owner" else None)
+        if name == "role" and not given and sys.stdin.isatty():
+            _show_roles(context, answers["tenant"])
         answers[name] = given or context.ask(question)
     path = describe.new(office, describe.Wanted(args.name, **answers))
     shown = files.shown_path(office.workspace, path)
     context.show_text(f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`.")
     return Outcome.DONE
+
+
+def _show_roles(context: Context, tenant: str) -> None:
+    """The roles to choose from, each permission with its class; nothing where the tenant cannot be asked."""
+    from sigillum.cli.views.tenants import roles
+    from sigillum.core.errors import SigillumError
+    from sigillum.workflows.inspect import inspect
+    try:
+        found = inspect(context.office, tenant)
+    except SigillumError as problem:
+        context.say(f"({tenant} could not be asked for its roles: {problem.what})")
+        return
+    context.draw(roles(found), sys.stderr)
 
 
 def _check(args: argparse.Namespace, context: Context) -> Outcome:

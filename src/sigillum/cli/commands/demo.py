@@ -12,44 +12,13 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
+from sigillum.cli.demo_charters import CHARTER, PUBLISHER, RELEASE, SECOND, STATISTICS
 from sigillum.cli.options import common
 from sigillum.core.errors import MachineError, Outcome
 
 EXAMPLE = """example:
   sigillum demo --folder brindlemoor"""
 OWNER = "mara.teel@brindlemoor.example"
-CHARTER = """\
-charter: wind-ingest
-tenant: summit
-purpose: Store wind readings from the mast stations
-deputy: jon.askew@brindlemoor.example
-review: 2027-03-01
-ticket: OPS-311
-
-identity:
-  kind: service-account
-  name: wind-ingest
-  display: Wind readings ingest
-
-grants:
-  - {role: stream-writer, at: brindlemoor/sensing-prod, because: stores the readings}
-
-credentials:
-  - name: ingest-key
-    kind: key-pair
-    lasts: 90d
-    limits: [stream.append, stream.read]        # narrower than the role, never wider
-    consumers: [mast-gateway]
-
-proofs:
-  - {can: stream.append, at: brindlemoor/sensing-prod/streams/mast-test}
-  - {can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4, at_least: 3}
-  - {cannot: stream.append, at: brindlemoor/sensing-test/streams/mast-4}
-  - {cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mast-4}
-"""
-SECOND = """\
-  - {role: stream-reader, at: brindlemoor/cameras, for: 10m, because: aims the camera at mast 4}
-"""
 
 
 @dataclass(frozen=True)
@@ -91,8 +60,41 @@ def _scenes(port: int) -> list[Scene]:
         Scene("An account that was there before gets its page, too: described as it stands, so nothing is to be done.",
               "sigillum charter new camera-archive --from camera-archive --tenant summit"),
         Scene("It is left alone until somebody says --adopt.", "sigillum rehearse camera-archive"),
+        *_access(),
         Scene("Everything is written down, chained and signed.", "sigillum ledger show wind-ingest --newest 8"),
         Scene("Has anybody without the key touched it?", "sigillum ledger verify"),
+    ]
+
+
+def _access() -> list[Scene]:
+    """Teams, loans, explanations, and waiting for a change to be felt."""
+    mast, statistics = "brindlemoor/sensing-prod/streams/mast-4", "charters/visitor-statistics.yaml"
+    explain = f"sigillum explain wind-ingest stream.delete {mast}"
+    narrow = STATISTICS.replace("  - {role: query-runner, at: brindlemoor/visitors}\n", "").replace("alps-west", "alps-east")
+    return [
+        Scene("A team that changes dev and test, and only looks at prod: one role narrowed by labels, one not.",
+              "cat charters/timetable-release.yaml", before=("charters/timetable-release.yaml", RELEASE)),
+        Scene("And the account that publishes timetables. The team is made first, whatever the names.",
+              "sigillum enact timetable-publisher timetable-release --yes",
+              before=("charters/timetable-publisher.yaml", PUBLISHER)),
+        Scene("What may it do, and where?", "sigillum explain timetable-publisher --matrix"),
+        Scene("Ten minutes to calibrate a mast: a loan always ends, and always has a reason.",
+              f"sigillum lend stream-keeper --at {mast} --to wind-ingest --for 10m --because 'calibration of mast 4'"),
+        Scene("What will be at minute 5?", f"{explain} --at +5m"),
+        Scene("And at minute 11? No waiting is needed to know.", f"{explain} --at +11m", 1),
+        Scene("Eleven minutes later.", "sigillum sandbox clock +11m"),
+        Scene("The tenant says the same.", f"{explain} --ask-tenant", 1),
+        Scene("What has ended is shown as ended until it is cleared.", "sigillum loans"),
+        Scene("Cleared: ours only.", "sigillum sweep --yes"),
+        Scene("Statistics for a supplier. Two things will not work, and the rehearsal says so beforehand.",
+              "sigillum rehearse visitor-statistics", 0, (statistics, narrow)),
+        Scene("Enacted all the same, the proof says *never*, at once, and names every step that mends it.",
+              "sigillum enact visitor-statistics --yes", 1),
+        Scene("What works now is recorded, to be held against what will work.",
+              "sigillum prove visitor-statistics --before", 0, (statistics, STATISTICS)),
+        Scene("From now on the tenant takes some seconds until a change is felt.",
+              "sigillum sandbox limit summit felt_seconds 4"),
+        Scene("Mended, and waited for: *not yet* is told from *never*.", "sigillum enact visitor-statistics --yes --wait 1m"),
     ]
 
 

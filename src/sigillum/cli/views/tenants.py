@@ -7,6 +7,7 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from sigillum.core.facts import Operation
 from sigillum.core.times import format_instant, rough_duration, whole_second
 from sigillum.workflows.inspect import Inspection
 
@@ -35,6 +36,10 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
     limits = pairs([
         ("changes arrive", f"within {_seconds(profile.arrival_seconds)}" if profile.arrival_seconds else
          ("at once" if profile.arrival_seconds == 0 else UNSAID)),
+        ("decisions follow", f"within {_seconds(profile.felt_seconds)}" if profile.felt_seconds else
+         ("at once" if profile.felt_seconds == 0 else UNSAID)),
+        ("windows", ", ".join([*(["not on broad roles"] if not profile.windows_on_broad else []),
+                               *(["not for everyone"] if not profile.windows_on_everyone else [])]) or "on every grant"),
         ("a credential lives", f"{_seconds(profile.credential_seconds)} at most" if profile.credential_seconds else UNSAID),
         ("credentials each", profile.keys_per_principal or UNSAID),
         ("an assertion lives", f"{_seconds(profile.assertion_seconds)} at most"),
@@ -43,15 +48,26 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
         ("tenant-made secrets", profile.secret_delivery or UNSAID)])
     parts: list[RenderableType] = [who, "", Text("limits", "bold"), limits]
     if profile.operations:
-        parts += ["", Text("permissions", "bold"), table(("permission", "class", "call"), [
-            (o.permission, o.class_.replace("-", " "), f"{o.method} {o.template}") for o in profile.operations.values()])]
+        parts += ["", Text("permissions", "bold"), table(("permission", "class", "service", "needs", "call"), [
+            (o.permission, o.class_.replace("-", " "), o.service or "none", _demands(o), f"{o.method} {o.template}")
+            for o in profile.operations.values()], ("permission", "class"))]
     if found.roles:
-        parts += ["", Text("roles", "bold"), table(("role", "breadth", "class", "allows"), found.roles)]
+        parts += ["", Text("roles", "bold"), roles(found)]
     if found.roots:
         parts += ["", Text("roots", "bold"), Text("  ".join(found.roots))]
     for line in found.cannot:
         parts += ["", Text.assemble(("cannot  ", "yellow"), line)]
     return Group(*parts)
+
+
+def _demands(operation: Operation) -> str:
+    """What a permission asks for beside a grant of it and its service."""
+    return ", ".join([*operation.needs, *(["one location"] if operation.located else [])]) or "none"
+
+
+def roles(found: Inspection) -> RenderableType:
+    """The roles to choose from, each permission with its class."""
+    return table(("role", "breadth", "granted at", "allows"), [(r[0], r[1], r[4], r[5]) for r in found.roles], ("role",))
 
 
 def as_json(found: Inspection) -> dict[str, Any]:
@@ -64,10 +80,12 @@ def as_json(found: Inspection) -> dict[str, Any]:
         "issuer": profile.issuer, "decisions": profile.decisions, "work": profile.work, "types": found.types,
         "limits": {"arrival_seconds": profile.arrival_seconds, "credential_seconds": profile.credential_seconds,
                    "keys_per_principal": profile.keys_per_principal, "assertion_seconds": profile.assertion_seconds,
-                   "token_seconds": profile.token_seconds, "answer_items": profile.answer_items},
+                   "token_seconds": profile.token_seconds, "answer_items": profile.answer_items,
+                   "felt_seconds": profile.felt_seconds},
         "external_id_unique": profile.external_id_unique, "secret_delivery": profile.secret_delivery,
-        "permissions": [{"permission": o.permission, "class": o.class_, "method": o.method, "template": o.template}
+        "permissions": [{"permission": o.permission, "class": o.class_, "method": o.method, "template": o.template,
+                         "service": o.service, "located": o.located, "needs": list(o.needs)}
                         for o in profile.operations.values()],
-        "roles": [dict(zip(("role", "breadth", "class", "allows"), r, strict=True)) for r in found.roles],
+        "roles": [dict(zip(("role", "breadth", "class", "allows", "grantable_at"), r, strict=False)) for r in found.roles],
         "roots": found.roots, "cannot": found.cannot,
     }

@@ -19,6 +19,8 @@ def closing(done: Enacted) -> str:
         return "Nothing to do: everything is as the charter says."
     if outcome is Outcome.DONE:
         proven = "" if done.proofs is None else f", {plural(len(done.proofs.results), 'proof')} held"
+        if done.proofs is not None and done.proofs.waited_seconds >= 1:
+            proven += f" after {done.proofs.waited_seconds:.0f} s"
         return f"Done: {plural(changed, 'step')} carried out and read back{proven}."
     if ended and all(r.state != "failed" for r in done.results):
         return f"{plural(ended, 'ending')} left out: in a prod stage it also wants --end."
