@@ -85,7 +85,7 @@ class Context:
         """Write a view without the spaces that would only fill its lines up."""
         console = self.console(file)
         with console.capture() as captured:
-            console.print(view)
+            console.print(view, crop=False)
         file.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
 
     def show_json(self, kind: str, content: dict[str, Any]) -> None:

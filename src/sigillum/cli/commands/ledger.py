@@ -50,6 +50,12 @@ def about(entry: Entry) -> str:
         return f"{len(body['results'])} proofs, {'all hold' if body['held'] else 'not all hold'}"
     if entry.kind == "kept":
         return f"{body['name']}, generation {body['generation']}"
+    if entry.kind == "lent":
+        return f"{body['role']} at {body['at']} to {body['principal_name']}, until {body['until']}: {body['because']}"
+    if entry.kind == "before":
+        return f"{len(body['held'])} proofs, {sum(1 for h in body['held'].values() if h)} held"
+    if entry.kind == "felt":
+        return f"a change at {body['tenant']} was felt after {body['seconds']} s"
     named = body.get("name") or body.get("workspace") or ""
     return f"{body['before']} became {named}" if "before" in body else str(named)
 

@@ -21,6 +21,7 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views.common import masked
     from sigillum.workflows.lend import recall
     if not args.loans and not args.to:
         raise UsageError("no loan is named", where="recall", mend="name some, or say --to; `sigillum loans` lists them")
@@ -32,6 +33,6 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         if errors:
             context.say(f"{number}: {errors[0].what}\n  do     {errors[0].mend}")
         else:
-            what = f"{loan.role} at {context.ident(loan.at)} to {context.ident(loan.principal_name)}"
+            what = masked(f"{loan.role} at {loan.at} to {loan.principal_name}", context.ident)
             context.show_text(f"{number}: {what} is recalled." if results else f"{number}: {what} stands no more.")
     return worst(outcomes)

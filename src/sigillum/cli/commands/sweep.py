@@ -25,11 +25,12 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views.common import masked
     from sigillum.cli.views.words import plural
     from sigillum.workflows.lend import ended, sweep
     found = ended(context.office, args.tenant)
     for one in found if args.format == "text" else ():
-        context.show_text(f"{one.tenant}: {context.ident(one.about)}, ended at {one.until}")
+        context.show_text(f"{one.tenant}: {masked(one.about, context.ident)}, ended at {one.until}")
     question = f"Clear {plural(len(found), 'grant')}? Write `yes`: "
     if found and not args.yes and context.ask(question).lower() not in ("yes", "y"):
         context.say("Nothing was cleared.")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
@@ -15,6 +16,14 @@ from rich.text import Text
 Ident = Callable[[str], str]
 STYLES = {"keep": "cyan", "make": "green", "change": "yellow", "end": "red", "wait": "blue", "prove": "magenta",
           "ask": "bold yellow"}
+
+
+_IDENTIFIER = re.compile(r"[\w.+-]+@[\w.-]+|\b[0-9a-f]{16}\b")
+
+
+def masked(text: str, ident: Ident) -> str:
+    """A sentence with the mail addresses and ids in it shown as `ident` shows them."""
+    return _IDENTIFIER.sub(lambda found: ident(found[0]), text)
 
 
 def table(columns: Sequence[str], rows: Iterable[Sequence[Any]], whole: Sequence[str] = ()) -> RenderableType:

@@ -12,7 +12,7 @@ from sigillum.core.explain import Explanation, name_of, place_name, right_words
 from sigillum.core.times import format_edge, format_instant, whole_second
 from sigillum.workflows.explain import Explained
 
-from .common import Ident, table
+from .common import Ident, masked, table
 
 _GOOD = {True: ("yes", "green"), False: ("no", "bold red"), None: ("-", "dim")}
 
@@ -28,19 +28,20 @@ def text(found: Explained, ident: Ident) -> RenderableType:
     for link in told.links:
         word, style = _GOOD[link.good]
         decides = link is told.deciding
-        grid.add_row(Text(word, style), link.name, Text.assemble(link.text, ("  <- decides", "bold") if decides else ""))
+        arrow = ("  <- decides", "bold") if decides else ""
+        grid.add_row(Text(word, style), link.name, Text.assemble(masked(link.text, ident), arrow))
     parts: list[RenderableType] = [headline(found, ident), "", grid]
     if told.decision.allowed:
         for other in decision.also:
             parts.append(Text.assemble(("also     ", "dim"), "it would be allowed as well by ",
-                                       right_words(world, other, question.principal)))
+                                       masked(right_words(world, other, question.principal), ident)))
     if found.theirs is not None:
         answer = {True: "allowed", False: "refused", None: "no answer"}[found.theirs.allowed]
         parts += ["", Text.assemble(("the tenant says  ", "dim"), (answer, "bold"), f": {found.theirs.reason}")]
     if told.mends:
         parts += ["", Text("the smallest change that would allow it", "bold")]
-        parts += [Text(f"{number}  {mend.text}") for number, mend in enumerate(told.mends, 1)]
-        parts += [Text(f"   {line}", "dim", no_wrap=True, overflow="ignore")
+        parts += [Text(f"{number}  {masked(mend.text, ident)}") for number, mend in enumerate(told.mends, 1)]
+        parts += [Text(f"   {masked(line, ident)}", "dim", no_wrap=True, overflow="ignore")
                   for line in _lend_lines(told, name_of(world, question.principal))]
     if told.changes_at is not None:
         parts += ["", Text(f"At {format_edge(told.changes_at)} it will be {'refused' if decision.allowed else 'allowed'}.")]
@@ -51,8 +52,8 @@ def headline(found: Explained, ident: Ident) -> Text:
     question, decision = found.explanation.question, found.explanation.decision
     verdict = ("allowed", "bold green") if decision.allowed else (f"refused: {decision.cause}", "bold red")
     who, where = name_of(found.world, question.principal), place_name(found.world, question.place)
-    return Text.assemble(verdict, f"\n{ident(who)}, {question.permission} at {ident(where)}, "
-                         f"{format_instant(whole_second(question.at))}")
+    when = format_instant(whole_second(question.at))
+    return Text.assemble(verdict, "\n" + masked(f"{who}, {question.permission} at {where}, {when}", ident))
 
 
 def _lend_lines(told: Explanation, who: str) -> list[str]:
@@ -86,8 +87,8 @@ def matrix(found: list[Explained], ident: Ident) -> RenderableType:
     question, rules = found[0].explanation.question, found[0].world.rules
     who = name_of(found[0].world, question.principal)
     heads = [f"{p}\n{rules[p].class_.replace('-', ' ')}" if p in rules else p for p in columns[1:]]
-    return Group(Text.assemble((ident(who), "bold"), f"  at {format_instant(whole_second(question.at))}"), "",
-                 table([columns[0], *heads], [[ident(row[0]), *row[1:]] for row in rows]))
+    return Group(Text.assemble((masked(who, ident), "bold"), f"  at {format_instant(whole_second(question.at))}"), "",
+                 table([columns[0], *heads], [[masked(row[0], ident), *row[1:]] for row in rows]))
 
 
 def as_json(found: Explained) -> dict[str, Any]:

@@ -11,7 +11,7 @@ from sigillum.core.loans import Loan
 from sigillum.core.times import format_instant
 from sigillum.workflows.lend import Proposal
 
-from .common import Ident
+from .common import Ident, masked
 
 COLUMNS = ("loan", "state", "until", "role", "at", "to", "because", "by")
 WHOLE = COLUMNS[:4]
@@ -27,18 +27,18 @@ def before(proposal: Proposal) -> str:
 
 def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident) -> str:
     """How lending ended."""
-    what = f"{loan.role} at {ident(loan.at)}"
+    what, who = f"{loan.role} at {loan.at}", masked(loan.principal_name, ident)
     number, until = loan.uid.removeprefix("loan-"), format_instant(loan.until)
     if failed:
         return f"Not lent: {failed[0].what}\n  do     {failed[0].mend}"
     if stood:
-        return f"{what} is lent to {ident(loan.principal_name)} already, until {until} (loan {number}); its end stays."
-    return f"Lent: {what} to {ident(loan.principal_name)}, until {until} (loan {number}), and read back. It ends by itself."
+        return f"{what} is lent to {who} already, until {until} (loan {number}); its end stays."
+    return f"Lent: {what} to {who}, until {until} (loan {number}), and read back. It ends by itself."
 
 
 def row(loan: Loan, state: str, ident: Ident) -> tuple[str, ...]:
-    return (loan.uid.removeprefix("loan-"), state.replace("-", " "), format_instant(loan.until), loan.role, ident(loan.at),
-            ident(loan.principal_name), loan.because, ident(loan.by))
+    return (loan.uid.removeprefix("loan-"), state.replace("-", " "), format_instant(loan.until), loan.role, loan.at,
+            masked(loan.principal_name, ident), loan.because, ident(loan.by))
 
 
 def as_json(loan: Loan, state: str, failed: Sequence[SigillumError]) -> dict[str, Any]:
