@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from access.worlds import BASE, FELT_SECONDS, PATHS, questions, seconds, tenants
+from access.worlds import BASE, FELT_SECONDS, PATHS, questions, seconds, stamp, tenants
 from conftest import Sandbox
 from sigillum.core.access import Question
 from sigillum.core.deciding import World
@@ -78,6 +78,24 @@ shared = settings(deadline=None, suppress_health_check=[HealthCheck.function_sco
 @given(tenants(), st.lists(questions, min_size=4, max_size=4), st.lists(seconds, min_size=3, max_size=3, unique=True))
 def test_two_deciders_agree(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], at: list[int]) -> None:
     run(sandbox, described, asked, at)
+
+
+# What the two once answered differently, or only one of several ways of asking found.
+FOUND: dict[str, Json] = {
+    "a team that is asked about itself is bound by its own reach": {"teams": [{"name": "crew", "members": [], "reach": ["root/a"]}],
+                                                                    "grants": [{"to": "crew", "role": "r0", "at": "root"}]},
+    "a grant made in a second counts from exactly that many seconds on": {"grants": [{"to": "wind", "role": "r0", "at": "root", "made": stamp(0)}]},
+}
+
+
+@pytest.mark.parametrize("case", FOUND)
+def test_what_was_found_before(sandbox: Sandbox, case: str) -> None:
+    described: Json = {
+        "admins": [{"name": "ada.rusk", "powers": "all"}], "limits": {"felt_seconds": FELT_SECONDS}, "people": [], "foreign": [], "credentials": [], "teams": [],
+        "permissions": {"stream.read": {"class": "looks", "call": "GET /s/{place}"}}, "roles": [{"name": "r0", "permissions": ["stream.read"]}],
+        "places": [{"path": p, "kind": "folder"} for p in PATHS], "accounts": [{"name": "wind"}, {"name": "cam"}], **FOUND[case]}
+    names = ["wind", *(t["name"] for t in described["teams"])]
+    run(sandbox, described, [(n, "stream.read", p, False) for n in names for p in PATHS], [0, FELT_SECONDS - 1, FELT_SECONDS])
 
 
 @pytest.mark.soak

@@ -59,7 +59,7 @@ def test_the_demo_plays_to_its_end_and_leaves_nothing_running(tmp_path: Path) ->
                           timeout=120, stdin=subprocess.DEVNULL)
     assert done.returncode == 0, done.stdout[-2000:] + done.stderr
     for told in ("did you mean `role`?", "4 proofs held", "Nothing to do", "stream-reader at brindlemoor/cameras ended at", "each chained and signed",
-                 "does not suffice alone: query.run", "no: label-differs", "window-ended", "Cleared: 2 grants.", "2 proofs held",
+                 "does not suffice alone", "no: label-differs", "window-ended", "Cleared: 2 grants.", "2 proofs held",
                  "The sandbox has ended.", "The demo's workspace stays in played"):
         assert told in done.stdout, told
     assert not (tmp_path / "played" / ".sigillum" / "sandbox" / "running.json").exists()

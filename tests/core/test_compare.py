@@ -47,7 +47,7 @@ OWN = RoleWant("looker", "Looks", ("stream.read",))
 wider = st.fixed_dictionaries({
     "services": st.sampled_from([(), (ServiceWant("store", "root/a"),), (ServiceWant("store", "root/a"), ServiceWant("store", "root/b"))]),
     "member_of": st.lists(st.sampled_from([MemberWant(n) for n in TEAMS]), max_size=2, unique=True).map(tuple),
-    "roles": st.sampled_from([(), (OWN,), (dataclasses.replace(OWN, permissions=("stream.read", "stream.append")),)])})
+    "roles": st.sampled_from([(), (OWN,), (OWN._replace(permissions=("stream.read", "stream.append")),)])})
 credentials = st.lists(st.sampled_from([KEY, TOKEN, dataclasses.replace(KEY, limits=()), dataclasses.replace(
     KEY, name="other", lasts_seconds=30 * DAY)]), max_size=2, unique_by=lambda c: c.name)
 proofs = st.lists(st.just(ProofWant(True, "stream.read", "root/a")), max_size=1)
@@ -331,7 +331,7 @@ def test_roles_services_and_what_is_wrong_with_them() -> None:
     assert [c.facet for c in fake.compare(charter(roles=(OWN,))).collisions] == ["role"]
     fake.things["role"][-1] = Thing("role", "r-x", {"name": "looker", "display": "Theirs", "permissions": (("stream.read", "looks"),)})
     assert "role" not in [s.facet for s in fake.compare(charter(roles=(OWN,))).steps]  # it stands as wanted, and is not ours
-    strange = charter(roles=(dataclasses.replace(OWN, permissions=("stream.rad",)),), services=(ServiceWant("shop", "root/a"), ServiceWant("store", "root/c")))
+    strange = charter(roles=(OWN._replace(permissions=("stream.rad",)),), services=(ServiceWant("shop", "root/a"), ServiceWant("store", "root/c")))
     assert [m.code for m in fake.compare(strange).mistakes] == ["permission-unknown", "service-unknown", "place-unknown"]
     fake.blind = frozenset({"place", "role"})
     assert [n.code for n in fake.compare(charter(roles=(OWN,), services=(ServiceWant("store", "root/a"),))).notes] == ["unknown"] * 3

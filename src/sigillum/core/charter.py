@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from .errors import Position
 
@@ -59,35 +59,32 @@ class GrantWant:
         return f"{self.role} at {at}{f' where {rule}' if rule else ''}{f' to {self.to}' if self.to else ''}"
 
 
-@dataclass(frozen=True, slots=True)
-class ServiceWant:
+class ServiceWant(NamedTuple):
     """A service that must be switched on at a place."""
 
     service: str
     at: str
-    position: Position | None = field(default=None, compare=False)
+    position: Position | None = None
 
     @property
     def key(self) -> str:
         return f"{self.service}@{self.at}"
 
 
-@dataclass(frozen=True, slots=True)
-class RoleWant:
+class RoleWant(NamedTuple):
     """A custom role: a name for exactly these permissions."""
 
     name: str
     display: str
     permissions: tuple[str, ...]
-    position: Position | None = field(default=None, compare=False)
+    position: Position | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class MemberWant:
+class MemberWant(NamedTuple):
     """A team to be in, or (in a team's charter) a member to have."""
 
     name: str
-    position: Position | None = field(default=None, compare=False)
+    position: Position | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,6 @@ not what all do.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from .access import (
@@ -38,27 +37,26 @@ ALLOWED, NOTHING, ELSEWHERE, BEYOND, LABEL, ENDED = (RANK[c] for c in (
     Cause.WINDOW_ENDED))
 
 
-@dataclass(slots=True)
 class World:
     """What is known of one tenant for deciding. `felt` is how long a change takes until decisions follow it."""
 
-    principals: dict[str, Principal] = field(default_factory=dict)
-    teams: dict[str, Team] = field(default_factory=dict)
-    memberships: list[Membership] = field(default_factory=list)
-    places: dict[str, Place] = field(default_factory=dict)
-    roles: dict[str, frozenset[str]] = field(default_factory=dict)
-    rights: list[Right] = field(default_factory=list)
-    credentials: dict[str, Held] = field(default_factory=dict)
-    rules: Mapping[str, Operation] = field(default_factory=dict)
-    felt: timedelta = timedelta(0)
-    _nodes: dict[str, Node | None] = field(default_factory=dict)
-    _carriers: dict[str, tuple[Carrier, ...]] = field(default_factory=dict)
-    _tables: dict[str, dict[str, Spots]] = field(default_factory=dict)
-    _views: dict[str, dict[str, View]] = field(default_factory=dict)
-    _live: dict[str, dict[str, View]] = field(default_factory=dict)
-    _shares: dict[str, dict[str, View]] = field(default_factory=dict)
-    _of: dict[str, list[Right]] | None = None
-    _teams_of: dict[str, list[Membership]] | None = None
+    def __init__(self, principals: dict[str, Principal] | None = None, teams: dict[str, Team] | None = None,
+                 memberships: list[Membership] | None = None, places: dict[str, Place] | None = None,
+                 roles: dict[str, frozenset[str]] | None = None, rights: list[Right] | None = None,
+                 credentials: dict[str, Held] | None = None, rules: Mapping[str, Operation] | None = None,
+                 felt: timedelta = timedelta(0)) -> None:
+        self.principals, self.teams, self.memberships = principals or {}, teams or {}, memberships or []
+        self.places, self.roles, self.rights = places or {}, roles or {}, rights or []
+        self.credentials, self.rules, self.felt = credentials or {}, rules or {}, felt
+        # compiled as questions need it
+        self._nodes: dict[str, Node | None] = {}
+        self._carriers: dict[str, tuple[Carrier, ...]] = {}
+        self._tables: dict[str, dict[str, Spots]] = {}
+        self._views: dict[str, dict[str, View]] = {}
+        self._live: dict[str, dict[str, View]] = {}
+        self._shares: dict[str, dict[str, View]] = {}
+        self._of: dict[str, list[Right]] | None = None
+        self._teams_of: dict[str, list[Membership]] | None = None
 
     # --- compiled once, when first asked ------------------------------------------------------------------------
     def node(self, path: str) -> Node | None:

@@ -12,7 +12,6 @@ from .explain import name_of, place_name, right_words
 from .facts import Profile, Thing
 from .mend import again, change
 from .refusals import Cause
-from .rules import CLASSES
 from .shadow import Shadow, shadows
 from .times import format_instant, rough_duration
 
@@ -28,17 +27,6 @@ class Objection(NamedTuple):
     what: str
     mend: str
     refuse: bool = True
-
-
-def widest(role: Thing) -> str:
-    """The strongest class among a role's permissions."""
-    classes = [c for _, c in role.get("permissions") or () if c in CLASSES]
-    return max(classes, key=CLASSES.index, default="looks")
-
-
-def allows(role: Thing) -> str:
-    """A role's permissions, each with its class: shown wherever a role is chosen."""
-    return ", ".join(f"{p} ({c.replace('-', ' ')})" for p, c in role.get("permissions") or ()) or "nothing"
 
 
 def against(profile: Profile, role: Thing, right: Right, now: datetime, *, everyone: bool = False) -> Iterator[Objection]:

@@ -9,7 +9,7 @@ from .access import NEVER, Decision, Node, Question, Right
 from .deciding import World
 from .facts import Thing
 from .refusals import Cause
-from .rules import CLASSES
+from .rules import CLASSES, allows
 from .times import format_edge
 
 MOST_STEPS = 8
@@ -97,13 +97,14 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
         rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
         return Changed(again(world, rights=rights), question,
                         Mend(cause, "wait until the tenant has made the grant; if its making failed, enact again"))
-    return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question)), possible=False)
+    own = ", ".join(sorted(h.name for h in world.credentials.values() if h.principal == question.principal)) or "it has none"
+    return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question, own=own)), possible=False)
 
 
 _UNKNOWN = {
     Cause.PRINCIPAL_UNKNOWN: "name the principal by its principal id, or by its name as the tenant has it",
     Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not",
-    Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal",
+    Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal: {own}",
     Cause.PERMISSION_UNKNOWN: "{q.permission} is no permission here: `sigillum tenant inspect` lists them",
 }
 
@@ -164,4 +165,5 @@ def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Thing
     right = Right("mend", question.principal, role, place, None, NEVER)
     known = {str(r.get("name")): frozenset(p for p, _ in r.get("permissions") or ()) for r in roles}
     fresh = again(world, rights=[*world.rights, right], roles={**world.roles, role: known[role]})
-    return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it", role, place))
+    told = next(allows(r) for r in roles if r.get("name") == role)
+    return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it: it allows {told}", role, place))

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from .charter import Charter
 from .errors import Mistake, Position
+from .facts import Thing
 from .text import did_you_mean
 from .times import format_duration
 
@@ -107,3 +108,13 @@ def narrower(limits: Iterable[str], permissions: Iterable[str]) -> list[str]:
     have = set(permissions)
     return [limit for limit in limits if limit not in have]
 
+
+def widest(role: Thing) -> str:
+    """The strongest class among a role's permissions."""
+    classes = [c for _, c in role.get("permissions") or () if c in CLASSES]
+    return max(classes, key=CLASSES.index, default="looks")
+
+
+def allows(role: Thing) -> str:
+    """A role's permissions, each with its class: shown wherever a role is chosen."""
+    return ", ".join(f"{p} ({c.replace('-', ' ')})" for p, c in role.get("permissions") or ()) or "nothing"

@@ -91,9 +91,11 @@ def from_principal(office: Office, name: str, tenant_name: str, principal: str) 
     path = _free(office, name)
     tenant = office.tenant(tenant_name)
     account = _account(tenant, principal)
-    things = tenant.facts([Query("grant", "principal", account.id), Query("credential", "principal", account.id)])
+    kinds = {"grant": "principal", "credential": "principal", "team": "member"}
+    things = tenant.facts([Query(kind, field, account.id) for kind, field in kinds.items()])
     lines = _about(office, name, tenant_name, account)
-    lines += _grants(things[Query("grant", "principal", account.id)])
+    lines += _teams(things[Query("team", "member", account.id)])
+    lines += _grants(things[Query("grant", "principal", account.id)], account)
     lines += _credentials(things[Query("credential", "principal", account.id)])
     _write(path, "\n".join(lines) + "\n")
     return path
@@ -116,19 +118,30 @@ def _about(office: Office, name: str, tenant: str, account: Thing) -> list[str]:
     lines.append(f"purpose: {_scalar(purpose)}")
     lines += [f"{who}: {_scalar(str(account.get(who)))}" for who in ("owner", "deputy") if account.get(who)]
     lines += ["", "identity:", "  kind: service-account", f"  name: {_scalar(str(account.get('name')))}"]
+    if account.get("location"):
+        lines.append(f"  location: {_scalar(str(account.get('location')))}")
     if account.get("display") and account.get("display") != account.get("name"):
         lines.append(f"  display: {_scalar(str(account.get('display')))}")
     return lines
 
 
-def _grants(fact: Fact) -> list[str]:
-    lines = ["", "grants:"] if fact.things else []
-    for thing in fact.things:
-        parts: dict[str, Any] = {"role": thing.get("role"), "at": thing.get("place"), "because": thing.get("reason"),
+def _teams(fact: Fact) -> list[str]:
+    names = [_scalar(str(t.get("name"))) for t in fact.things]
+    return ["", f"member_of: [{', '.join(names)}]"] if names else []
+
+
+def _grants(fact: Fact, account: Thing) -> list[str]:
+    """Its grants; one where another principal is the place is that one's own page to tell."""
+    own = [t for t in fact.things if not str(t.get("place")).startswith("@") or t.get("place") == f"@{account.id}"]
+    lines = ["", "grants:"] if own else []
+    for thing in own:
+        place = "self" if str(thing.get("place")).startswith("@") else thing.get("place")
+        parts: dict[str, Any] = {"role": thing.get("role"), "at": place, "because": thing.get("reason"),
                                  "from": thing.get("from"), "until": thing.get("until")}
-        written = {k: v for k, v in parts.items() if v}
-        lines += [f"  {'- ' if i == 0 else '  '}{k}: {_scalar(str(v))}"
-                  for i, (k, v) in enumerate(written.items())]
+        written = [f"{k}: {_scalar(str(v))}" for k, v in parts.items() if v]
+        rules = [f"{_scalar(n)}: [{', '.join(_scalar(v) for v in values)}]" for n, values in thing.get("where") or ()]
+        written += [f"where: {{{', '.join(rules)}}}"] if rules else []
+        lines += [f"  {'- ' if i == 0 else '  '}{line}" for i, line in enumerate(written)]
     return lines
 
 

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from sigillum.core import gather
 from sigillum.core.access import Question
 from sigillum.core.deciding import World
 from sigillum.core.errors import RefusedError, UsageError
 from sigillum.core.explain import Explanation, explain
-from sigillum.core.facts import Query
+from sigillum.core.facts import Query, Thing
 from sigillum.core.proofs import Trial
-from sigillum.core.text import did_you_mean
 
 from . import lookup
 from .office import Office
@@ -49,16 +48,21 @@ class Wish:
 
 def run(office: Office, wish: Wish) -> list[Explained]:
     """Every permission at every place. Raises UsageError, SomebodyError, RefusedError."""
-    who = lookup.subject(office, wish.who, wish.tenant)
-    tenant = who.tenant
-    places = [lookup.place(tenant, who.thing, p) for p in wish.places]
-    seen = lookup.snapshot(office, tenant, who.thing, places, [gather.ALL_ROLES], credentials=bool(wish.credential))
-    world = gather.world_of(seen)
-    lookup.leaving(office, world, who.thing, who.charter)
-    credential = _credential(world, who.thing.id, wish.credential) if wish.credential else ""
-    from datetime import timedelta
-    at = wish.at or seen.now + timedelta(seconds=wish.later_seconds)
-    questions = [Question(who.thing.id, p, place, at, credential) for p in wish.permissions for place in places]
+    roles: tuple[Thing, ...] = ()
+    try:
+        who = lookup.subject(office, wish.who, wish.tenant)
+    except lookup.NobodyError:
+        tenant = office.tenant(wish.tenant or lookup.only_tenant(office))
+        world, principal, places, credential = World(rules=tenant.profile.operations), wish.who, list(wish.places), ""
+    else:
+        tenant, principal = who.tenant, who.thing.id
+        places = [lookup.place(tenant, who.thing, p) for p in wish.places]
+        seen = lookup.snapshot(office, tenant, who.thing, places, [gather.ALL_ROLES], credentials=bool(wish.credential))
+        world, roles = gather.world_of(seen), seen.facts[gather.ALL_ROLES].things
+        lookup.leaving(office, world, who.thing, who.charter)
+        credential = _credential(world, principal, wish.credential)
+    at = wish.at or office.now(tenant) + timedelta(seconds=wish.later_seconds)
+    questions = [Question(principal, p, place, at, credential) for p in wish.permissions for place in places]
     theirs: list[Trial] | list[None] = [None] * len(questions)
     if wish.ask_tenant:
         if wish.at is not None or wish.later_seconds:
@@ -67,20 +71,14 @@ def run(office: Office, wish: Wish) -> list[Explained]:
             raise RefusedError(f"{tenant.address.name} answers no questions", where=tenant.address.name,
                                mend="leave --ask-tenant out; `sigillum tenant inspect` shows what it can do")
         theirs = tenant.ask_all(questions)
-    roles = seen.facts[gather.ALL_ROLES].things
     return [Explained(explain(world, q, roles), world, t) for q, t in zip(questions, theirs, strict=True)]
 
 
 def _credential(world: World, principal: str, name: str) -> str:
-    """A credential's id by its name (the newest generation) or id. Raises UsageError."""
-    own = {h.name: h for h in world.credentials.values() if h.principal == principal}
-    if name in world.credentials:
-        return name
-    newest = max((h for n, h in own.items() if n == name or n.rpartition("-")[0] == name),
-                 key=lambda h: (h.active, h.name), default=None)
-    if newest is None:
-        raise UsageError(f"the principal has no credential {name!r}", where="--with", mend=did_you_mean(name, own))
-    return newest.id
+    """A credential's id by its name (the newest generation) or id; the name itself where there is none."""
+    own = [h for h in world.credentials.values() if h.principal == principal
+           and name in (h.id, h.name, h.name.rpartition("-")[0])]
+    return max(own, key=lambda h: (h.active, h.name)).id if own else name
 
 
 def usual(office: Office, name: str) -> tuple[tuple[str, ...], tuple[str, ...]]:

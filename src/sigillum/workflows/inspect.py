@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sigillum.core.facts import Profile, Query
-from sigillum.core.granting import allows, widest
+from sigillum.core.rules import allows, widest
 
 from .office import Header, Office, header_of
 

@@ -11,8 +11,9 @@ from sigillum.core.access import Right
 from sigillum.core.canonical import external_id
 from sigillum.core.errors import SomebodyError, UsageError
 from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.granting import PARTLY, Objection, against, allows, misplaced, missing_rights, without_effect
+from sigillum.core.granting import PARTLY, Objection, against, misplaced, missing_rights, without_effect
 from sigillum.core.loans import FACET, NAME, Loan, end_of, may_be_lent
+from sigillum.core.rules import allows
 from sigillum.core.steps import Create, End, Outline, Step, StepKind
 from sigillum.core.times import format_instant, parse_instant
 from sigillum.core.undertakings import LENT, Generation, Undertakings, fold

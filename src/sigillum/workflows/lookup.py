@@ -19,6 +19,10 @@ from .office import Office
 MOST_ROUNDS = 20
 
 
+class NobodyError(SomebodyError):
+    """The tenant was asked, and shows no principal of that name or id."""
+
+
 class Subject(NamedTuple):
     """Whom a question is about: the tenant, the principal there, and the charter where one was named."""
 
@@ -55,8 +59,9 @@ def principal(tenant: Tenant, name: str) -> Thing:
     thing = next((t for f in found.values() for t in f.things), None)
     if thing is None:
         unknown = next((f.unknown for f in found.values() if not f.known), "")
-        raise SomebodyError(f"{tenant.address.name} shows no account or team {name!r}{f' ({unknown})' if unknown else ''}",
-                            where=tenant.address.name, mend="give its name or principal id as the tenant has it")
+        kind = SomebodyError if unknown else NobodyError
+        raise kind(f"{tenant.address.name} shows no account or team {name!r}{f' ({unknown})' if unknown else ''}",
+                   where=tenant.address.name, mend="give its name or principal id as the tenant has it")
     return thing
 
 

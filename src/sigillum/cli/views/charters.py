@@ -22,15 +22,31 @@ def _window(grant: GrantWant) -> str:
     return ", ".join(parts) or "no end"
 
 
+def _only(grant: GrantWant) -> str:
+    return " and ".join(f"{name} is {' or '.join(values)}" for name, values in grant.where) or "everywhere there"
+
+
+def _more(charter: Charter) -> list[tuple[str, str]]:
+    """What only some charters have."""
+    told = [("location", charter.identity.location), ("reach", ", ".join(charter.reach) if charter.is_team else ""),
+            ("like", charter.like), ("services", ", ".join(f"{s.service} at {s.at}" for s in charter.services)),
+            ("member of", ", ".join(m.name for m in charter.member_of)),
+            ("members", ", ".join(m.name for m in charter.members))]
+    return [(name, value) for name, value in told if value]
+
+
 def text(charter: Charter, ident: Ident) -> RenderableType:
     parts: list[RenderableType] = [pairs([
         ("charter", charter.name), ("tenant", charter.tenant), ("stage", charter.stage or "(none)"),
         ("purpose", charter.purpose), ("owner", ident(charter.owner)), ("deputy", ident(charter.deputy) or "(none)"),
         ("review", charter.review or "(none)"), ("ticket", charter.ticket or "(none)"),
-        ("identity", f"{charter.identity.kind} {charter.identity.name} ({charter.identity.display})")])]
+        ("identity", f"{charter.identity.kind} {charter.identity.name} ({charter.identity.display})"), *_more(charter)])]
+    if charter.roles:
+        parts += ["", Text("roles", "bold"), table(("name", "permissions"), [
+            (r.name, ", ".join(r.permissions)) for r in charter.roles])]
     if charter.grants:
-        parts += ["", Text("grants", "bold"), table(("role", "at", "window", "because"), [
-            (g.role, g.at, _window(g), g.because) for g in charter.grants])]
+        parts += ["", Text("grants", "bold"), table(("role", "at", "only", "window", "because"), [
+            (g.role, f"{g.at}{f' to {g.to}' if g.to else ''}", _only(g), _window(g), g.because) for g in charter.grants])]
     if charter.credentials:
         parts += ["", Text("credentials", "bold"), table(("name", "kind", "lasts", "due before", "limits", "kept in"), [
             (c.name, c.kind, format_duration(c.lasts_seconds), format_duration(c.renew_before_seconds),
@@ -45,10 +61,15 @@ def as_json(charter: Charter) -> dict[str, Any]:
         "charter": charter.name, "tenant": charter.tenant, "stage": charter.stage, "purpose": charter.purpose,
         "owner": charter.owner, "deputy": charter.deputy, "ticket": charter.ticket,
         "review": charter.review.isoformat() if charter.review else None,
-        "identity": {"kind": charter.identity.kind, "name": charter.identity.name, "display": charter.identity.display},
+        "identity": {"kind": charter.identity.kind, "name": charter.identity.name, "display": charter.identity.display,
+                     "location": charter.identity.location, "reach": list(charter.reach) if charter.is_team else []},
+        "like": charter.like, "services": [{"service": s.service, "at": s.at} for s in charter.services],
+        "roles": [{"name": r.name, "display": r.display, "permissions": list(r.permissions)} for r in charter.roles],
+        "member_of": [m.name for m in charter.member_of], "members": [m.name for m in charter.members],
         "grants": [{"role": g.role, "at": g.at, "because": g.because, "for_seconds": g.lasts_seconds,
                     "from": format_instant(g.start) if g.start else None,
-                    "until": format_instant(g.until) if g.until else None} for g in charter.grants],
+                    "until": format_instant(g.until) if g.until else None,
+                    "where": {name: list(values) for name, values in g.where}, "to": g.to} for g in charter.grants],
         "credentials": [{"name": c.name, "kind": c.kind, "lasts_seconds": c.lasts_seconds,
                          "renew_before_seconds": c.renew_before_seconds, "limits": list(c.limits),
                          "keep_in": c.keep_in, "consumers": list(c.consumers)} for c in charter.credentials],

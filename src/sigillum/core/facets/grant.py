@@ -12,7 +12,8 @@ from sigillum.core.charter import SELF, GrantWant
 from sigillum.core.deciding import World
 from sigillum.core.errors import Mistake
 from sigillum.core.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.granting import PARTLY, Objection, against, allows, misplaced, missing_rights, widest, without_effect
+from sigillum.core.granting import PARTLY, Objection, against, misplaced, missing_rights, without_effect
+from sigillum.core.rules import allows, widest
 from sigillum.core.steps import Change, Create, End, Ref, Step, StepKind
 from sigillum.core.text import did_you_mean
 from sigillum.core.times import Window, format_duration, format_instant, parse_instant, whole_second
