@@ -48,8 +48,7 @@ wider = st.fixed_dictionaries({
     "services": st.sampled_from([(), (ServiceWant("store", "root/a"),), (ServiceWant("store", "root/a"), ServiceWant("store", "root/b"))]),
     "member_of": st.lists(st.sampled_from([MemberWant(n) for n in TEAMS]), max_size=2, unique=True).map(tuple),
     "roles": st.sampled_from([(), (OWN,), (OWN._replace(permissions=("stream.read", "stream.append")),)])})
-credentials = st.lists(st.sampled_from([KEY, TOKEN, dataclasses.replace(KEY, limits=()), dataclasses.replace(
-    KEY, name="other", lasts_seconds=30 * DAY)]), max_size=2, unique_by=lambda c: c.name)
+credentials = st.lists(st.sampled_from([KEY, TOKEN, KEY._replace(limits=()), KEY._replace(name="other", lasts_seconds=30 * DAY)]), max_size=2, unique_by=lambda c: c.name)
 proofs = st.lists(st.just(ProofWant(True, "stream.read", "root/a")), max_size=1)
 charters = st.builds(lambda g, c, d, p, w: charter((
     GrantWant("keeper", "root", "base"), *g, *((GrantWant("looker", "root/b"),) if w["roles"] else ())), tuple(c), d, tuple(p), **w),
@@ -88,7 +87,7 @@ def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wi
 def test_a_second_generation_that_was_ended_is_followed_by_a_third() -> None:
     fake = Fake()
     for limits, expected in ((("stream.append",), ["main"]), ((), ["main-2"]), (None, []), (("stream.append",), ["main-3"])):
-        keys = () if limits is None else (dataclasses.replace(KEY, limits=limits),)
+        keys = () if limits is None else (KEY._replace(limits=limits),)
         enacted(fake, charter(credentials=keys))
         assert [t.get("name") for t in fake.things["credential"]] == expected
     assert fake.compare(charter()).steps == ()
@@ -255,9 +254,9 @@ def test_a_standing_grant_is_left_alone_and_one_with_another_end_is_told() -> No
     (charter((GrantWant("reader", "rot"),), ()), ["place-unknown"]),
     (charter((GrantWant("writer", "root/a"),), ()), ["because-missing"]),
     (charter((GrantWant("reader", "root/a"),), ()), []),
-    (charter((GRANT,), (dataclasses.replace(KEY, lasts_seconds=181 * DAY),)), ["life-tenant"]),
-    (charter((GRANT,), (dataclasses.replace(KEY, limits=("stream.delete",)),)), ["limits-wider"]),
-    (charter((GRANT,), tuple(dataclasses.replace(TOKEN, name=f"t{n}") for n in range(5))), ["keys-too-many"] * 5),
+    (charter((GRANT,), (KEY._replace(lasts_seconds=181 * DAY),)), ["life-tenant"]),
+    (charter((GRANT,), (KEY._replace(limits=("stream.delete",)),)), ["limits-wider"]),
+    (charter((GRANT,), tuple(TOKEN._replace(name=f"t{n}") for n in range(5))), ["keys-too-many"] * 5),
 ])
 def test_what_only_the_tenant_knows_to_be_wrong(wanted: Charter, codes: list[str]) -> None:
     outline = Fake().compare(wanted, Rules())
@@ -350,7 +349,7 @@ def test_grants_to_others_extra_ones_slow_ones_and_failed_ones() -> None:
     assert fake.compare(charter((GRANT, act), ())).steps == ()
     assert [t.get("principal") for t in fake.things["grant"]] == ["a1", "a-mara"]
     assert [(str(s.kind), s.about) for s in fake.compare(charter((GRANT,), ())).steps] == [("end", "grant of writer at self>mara")]
-    assert [m.code for m in fake.compare(charter((dataclasses.replace(act, to="nobody"),), ())).mistakes] == ["principal-unknown"]
+    assert [m.code for m in fake.compare(charter((act._replace(to="nobody"),), ())).mistakes] == ["principal-unknown"]
     own = fake.things["grant"][0]
     for progress, kinds in (("accepted", ["wait"]), ("failed", ["end", "make"]), ("ready", [])):
         fake.things["grant"][0] = own._replace(fields={**own.fields, "progress": progress})

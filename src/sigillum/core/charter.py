@@ -13,8 +13,7 @@ KEY_PAIR, API_TOKEN = "key-pair", "api-token"
 TEAM, SELF = "team", "self"
 
 
-@dataclass(frozen=True, slots=True)
-class Identity:
+class Identity(NamedTuple):
     """Who the program is in its home tenant; or which team. `location`: where the program runs; `reach`: of a team."""
 
     kind: str
@@ -22,11 +21,10 @@ class Identity:
     display: str
     location: str = ""
     reach: tuple[str, ...] = ()
-    position: Position | None = field(default=None, compare=False)
+    position: Position | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class GrantWant:
+class GrantWant(NamedTuple):
     """A role at a place; `lasts_seconds` counts from the first enacting.
 
     `at` may be SELF: the identity itself is the place. `to` is who else holds it there. `where` is a label rule.
@@ -40,7 +38,7 @@ class GrantWant:
     until: datetime | None = None
     where: tuple[tuple[str, tuple[str, ...]], ...] = ()
     to: str = ""
-    position: Position | None = field(default=None, compare=False)
+    position: Position | None = None
 
     @property
     def key(self) -> str:
@@ -87,8 +85,7 @@ class MemberWant(NamedTuple):
     position: Position | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class CredentialWant:
+class CredentialWant(NamedTuple):
     """What the identity proves itself with. `limits` narrow it to these permissions."""
 
     name: str
@@ -100,7 +97,7 @@ class CredentialWant:
     algorithm: str = "Ed25519"
     public_key: Mapping[str, Any] | None = None
     consumers: tuple[str, ...] = ()
-    position: Position | None = field(default=None, compare=False)
+    position: Position | None = None
 
     @property
     def held_here(self) -> bool:

@@ -9,19 +9,10 @@ from typing import Any
 from .access import Held, Membership, Place, Principal, Right, Team
 from .deciding import World
 from .facts import Query, Snapshot, Thing
+from .text import lines
 from .times import parse_instant
 
 ALL_ROLES = Query("role", "all", "")
-
-
-def lines(places: Iterable[str]) -> list[str]:
-    """Each place and all above it, once; principals as places are left out."""
-    found: dict[str, None] = {}
-    for path in places:
-        parts = path.split("/")
-        if not path.startswith("@"):
-            found |= dict.fromkeys("/".join(parts[:n]) for n in range(len(parts), 0, -1))
-    return list(found)
 
 
 def queries(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str], *,

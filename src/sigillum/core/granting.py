@@ -16,17 +16,17 @@ from .shadow import Shadow, shadows
 from .times import format_instant, rough_duration
 
 MOST_MISSING = 5
-PARTLY = "window-partly-without-effect"  # worth knowing, and usual: a wider role is lent beside a narrower one
 _ON_THE_WAY = frozenset({Cause.SERVICE_OFF, Cause.LOCATION_DIFFERS})
 
 
 class Objection(NamedTuple):
-    """A stable code, what is wrong, and what mends it; `refuse` False: a warning."""
+    """A stable code, what is wrong, and what mends it; `refuse` False: a warning, or just worth knowing (`usual`)."""
 
     code: str
     what: str
     mend: str
     refuse: bool = True
+    usual: bool = False
 
 
 def against(profile: Profile, role: Thing, right: Right, now: datetime, *, everyone: bool = False) -> Iterator[Objection]:
@@ -86,8 +86,9 @@ def without_effect(world: World, right: Right, owner_of: Callable[[str], str]) -
             continue
         where = "" if group[0].place == right.place else f" at {place_name(world, group[0].place)}"
         what = ", ".join(s.permission for s in group)
-        yield Objection(PARTLY, f"the window of {right.role} at {at} limits nothing for {what}{where}: beside it stands "
-                        f"{' and '.join(told)}", "", refuse=False)
+        yield Objection(  # usual: a wider role beside a narrower one
+            "window-partly-without-effect", f"the window of {right.role} at {at} limits nothing for {what}{where}: beside it "
+            f"stands {' and '.join(told)}", "", refuse=False, usual=True)
 
 
 def missing_rights(world: World, right: Right, now: datetime, permissions: Iterable[str]) -> Iterator[Objection]:

@@ -43,3 +43,13 @@ def thing_of(permission: str) -> str:
 def is_within(path: str, place: str) -> bool:
     """Is `path` the place or below it?"""
     return path == place or path.startswith(place + "/")
+
+
+def lines(places: Iterable[str]) -> list[str]:
+    """Each place and all above it, once; principals as places are left out."""
+    found: dict[str, None] = {}
+    for path in places:
+        parts = path.split("/")
+        if not path.startswith("@"):
+            found |= dict.fromkeys("/".join(parts[:n]) for n in range(len(parts), 0, -1))
+    return list(found)

@@ -11,7 +11,7 @@ from sigillum.core.access import Right
 from sigillum.core.canonical import external_id
 from sigillum.core.errors import SomebodyError, UsageError
 from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.granting import PARTLY, Objection, against, misplaced, missing_rights, without_effect
+from sigillum.core.granting import Objection, against, misplaced, missing_rights, without_effect
 from sigillum.core.loans import FACET, NAME, Loan, end_of, may_be_lent
 from sigillum.core.rules import allows
 from sigillum.core.steps import Create, End, Outline, Step, StepKind
@@ -58,7 +58,7 @@ class Proposal:
     @property
     def warned(self) -> bool:
         """Is there something that a person should think about first?"""
-        return any(o.code != PARTLY for o in self.objections)
+        return any(not o.usual for o in self.objections)
 
     @property
     def refused(self) -> bool:

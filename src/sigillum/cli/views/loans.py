@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import Any
 
 from sigillum.core.errors import SigillumError
-from sigillum.core.granting import PARTLY
 from sigillum.core.loans import Loan
 from sigillum.core.times import format_instant
 from sigillum.workflows.lend import Proposal
@@ -20,7 +19,7 @@ WHOLE = COLUMNS[:4]
 def before(proposal: Proposal) -> str:
     """What is about to be lent, with the class of each permission, and what speaks against it."""
     lines = [f"{proposal.asked.role} allows {proposal.allows}",
-             *(f"{'note' if o.code == PARTLY else 'warning'}  {o.what}{f'; {o.mend}' if o.mend else ''}"
+             *(f"{'note' if o.usual else 'warning'}  {o.what}{f'; {o.mend}' if o.mend else ''}"
                for o in proposal.objections)]
     return "\n".join(lines)
 

@@ -4,23 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from sigillum.core import gather
-from sigillum.core.access import Membership, Principal, Right, Team
 from sigillum.core.charter import SELF, GrantWant
-from sigillum.core.deciding import World
 from sigillum.core.errors import Mistake
 from sigillum.core.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.granting import PARTLY, Objection, against, misplaced, missing_rights, without_effect
 from sigillum.core.rules import allows, widest
 from sigillum.core.steps import Change, Create, End, Ref, Step, StepKind
-from sigillum.core.text import did_you_mean
+from sigillum.core.text import did_you_mean, lines
 from sigillum.core.times import Window, format_duration, format_instant, parse_instant, whole_second
 from sigillum.core.undertakings import Generation
 
 from .common import Standing, View, await_step, existing, slow_step, stand, unknown
 from .role import permissions_of
+from .service import is_on
+
+if TYPE_CHECKING:  # deciding is loaded for grants that need it: with a window, or with something that may be missing
+    from sigillum.core.deciding import World
+    from sigillum.core.granting import Objection
 
 NAME, THING, POWER = "grant", "grant", "grants"
 _NOT_THERE = Fact()
@@ -33,7 +34,7 @@ def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
     for want in view.charter.grants:
         if want.role not in own:
             yield Query("role", "name", want.role)
-        for path in gather.lines([want.at]) if want.at != SELF else ():
+        for path in lines([want.at]) if want.at != SELF else ():
             yield Query("place", "path", path)
         if snapshot.fact("place", "path", want.at) == _NOT_THERE:
             yield Query("place", "under", want.at.rpartition("/")[0])
@@ -54,6 +55,7 @@ def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
 
 def _beside(view: View, snapshot: Snapshot) -> Iterator[Query]:
     """What could make a window pointless: teams, their grants, and the roles of all grants."""
+    from sigillum.core import gather
     teams = [t.id for want in view.charter.member_of for t in snapshot.fact("team", "name", want.name).things]
     known = [view.principal] if isinstance(view.principal, str) else []
     yield from gather.queries(snapshot, [*known, *teams], [g.at for g in view.charter.grants if g.at != SELF])
@@ -169,7 +171,7 @@ def _one(view: View, want: GrantWant, things: tuple[Thing, ...]) -> None:
             view.draft.mistakes.append(Mistake(objection.code, objection.what, objection.mend, want.position))
         else:
             mend = f"; {objection.mend}" if objection.mend else ""
-            view.draft.note(objection.code, f"{objection.what}{mend}", warning=objection.code != PARTLY)
+            view.draft.note(objection.code, f"{objection.what}{mend}", warning=not objection.usual)
     if any(o.refuse for o in objections):
         return
     if standing.thing is not None and same:
@@ -251,30 +253,41 @@ def _objections(view: View, want: GrantWant, standing: Standing, terms: Mapping[
     """Refusals and warnings about a wanted grant, with the world as it will be."""
     role = _role(view, want)
     assert role is not None
+    permissions = [p for p, _ in role.get("permissions") or ()]
+    demanding = any(_demanding(view, want, p) for p in permissions)
+    if not (want.windowed or role.get("grantable_at") or demanding):
+        return
+    from sigillum.core.gather import right_of
+    from sigillum.core.granting import against, misplaced, missing_rights, without_effect
     mine = standing.thing.id if standing.thing is not None else f"want {want.key}"
-    right = gather.right_of({"principal": _carrier_of(view, want), "role": want.role, "place": _place_of(view, want),
+    right = right_of({"principal": _carrier_of(view, want), "role": want.role, "place": _place_of(view, want),
                              "from": terms.get("from"), "until": terms.get("until"), "where": want.where}, mine)
     holder = _holder(view, want)
     if standing.thing is None:
         everyone = holder is not None and holder.get("everyone") is True
         yield from against(view.snapshot.profile, role, right, view.snapshot.now, everyone=everyone)
-    rules = view.snapshot.profile.operations
-    permissions = [p for p, _ in role.get("permissions") or ()]
-    demanding = any((o := rules.get(p)) is not None and (o.service or o.located or o.needs) for p in permissions)
-    if not (role.get("grantable_at") or demanding or right.until is not None):
-        return
     world = future(view)
     wrong = misplaced(world, role, right.place)
     if wrong is not None and standing.thing is None:
         yield wrong
         return
     yield from without_effect(world, right, view.owner_of if right.until is not None else str)
-    if demanding and not right.place.startswith("@"):
+    if demanding:
         yield from missing_rights(world, right, view.snapshot.now, permissions)
+
+
+def _demanding(view: View, want: GrantWant, permission: str) -> bool:
+    """Does a permission ask for something that may be missing at the place?"""
+    rule = view.snapshot.profile.operations.get(permission)
+    if rule is None or want.at == SELF:
+        return False
+    return bool(rule.located or rule.needs or (rule.service and not is_on(view, rule.service, want.at)))
 
 
 def future(view: View) -> World:
     """The tenant as it will be: what stands, what is wanted, all of it felt."""
+    from sigillum.core import gather
+    from sigillum.core.access import Membership, Principal, Right, Team
     world, charter = gather.world_of(view.snapshot, felt=False), view.charter
     who = view.principal if isinstance(view.principal, str) else NEW
     known = world.principals.get(who, Principal(who, charter.identity.name, charter.identity.kind))

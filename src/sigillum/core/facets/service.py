@@ -6,9 +6,8 @@ from collections.abc import Iterator
 
 from sigillum.core.errors import Mistake
 from sigillum.core.facts import Query, Snapshot
-from sigillum.core.gather import lines
 from sigillum.core.steps import AddTo, Step, StepKind
-from sigillum.core.text import did_you_mean
+from sigillum.core.text import did_you_mean, lines
 
 from .common import View, unknown
 
