@@ -30,6 +30,7 @@ from .access import (
 from .facts import Operation
 from .refusals import CAUSES, RANK, Cause
 
+FEW = 12  # places that are quicker looked through than the line to the root
 MOST_MERGED = 64  # rights of one carrier and permission that are copied into its members' common table
 # ranks as plain numbers: they are compared for each right that could matter
 ALLOWED, NOTHING, ELSEWHERE, BEYOND, LABEL, ENDED = (RANK[c] for c in (
@@ -146,7 +147,8 @@ class World:
             found[permission] = [(ALWAYS, frozenset(reach) or None, spots)]
         for team, begin in self._direct(principal):
             for permission, entries in self._shared(team).items():
-                found.setdefault(permission, []).extend((max(begin, b), reach, spots) for b, reach, spots in entries)
+                late = [(max(begin, b), reach, spots) for b, reach, spots in entries] if begin != ALWAYS else entries
+                found.setdefault(permission, []).extend(late)
         return found
 
     def _direct(self, principal: str) -> Iterator[tuple[str, datetime]]:
@@ -227,7 +229,9 @@ class World:
                 return False
         inside = node.inside
         for begin, reach, spots in view.get(permission, ()):
-            if inside.isdisjoint(spots) or begin > at or (reach is not None and reach.isdisjoint(inside)):
+            if begin > at or (reach is not None and reach.isdisjoint(inside)):
+                continue
+            if len(spots) < FEW and inside.isdisjoint(spots):
                 continue
             for place in node.line:
                 if place in spots:
