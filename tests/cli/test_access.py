@@ -241,6 +241,19 @@ def test_what_is_not_lent(desk: Desk, words: tuple[str, ...], told: str) -> None
     assert desk.run("loans", "--format", "json").json["loans"] == []
 
 
+def test_a_loan_that_the_tenant_refuses_is_not_kept_as_begun(desk: Desk, bare: Desk, away: Away) -> None:
+    enact(desk)
+    desk.know(away, "looking", admin="watch")
+    words = ("lend", "stream-keeper", *LEND, "--for", "10m", "--tenant")
+    ran = desk.run(*words, "looking")
+    assert (ran.code, "lacks the power" in ran.out) == (4, True), ran.out + ran.err
+    assert desk.run("loans", "--format", "json").json["loans"] == []
+    assert "refused" in desk.run("loans", "--all").out
+    unreachable = desk.run(*words, "looking", "--timeout", "0.000001")
+    assert unreachable.code == 5
+    assert desk.run(*words, "summit").code == 0
+
+
 def test_a_loan_without_effect_asks_first(desk: Desk, away: Away) -> None:
     enact(desk)
     words = ("lend", "stream-reader", *LEND, "--for", "10m")

@@ -93,7 +93,8 @@ def test_the_states_of_a_loan() -> None:
 
     def ended(seconds: int) -> Entry:
         return entry(5, "outcome", attempt=4, result="ended", tenant_time=format_instant(NOW + timedelta(seconds=seconds)))
-    for entries, states in (([lent], ("begun", "ended")), ([lent, intent], ("begun", "ended")), ([lent, intent, made], ("in-force", "ended")),
+    no = entry(3, "outcome", attempt=2, result="refused", tenant_time="")
+    for entries, states in (([lent], ("begun", "ended")), ([lent, intent, no], ("refused", "refused")), ([lent, intent], ("begun", "ended")), ([lent, intent, made], ("in-force", "ended")),
                             ([lent, intent, made, end, ended(60)], ("recalled", "recalled")), ([lent, intent, made, end, ended(900)], ("cleared", "cleared"))):
         loan, _ = loan_of(entries, "loan-1")
         assert tuple(loan.state(NOW + timedelta(seconds=s)) for s in (0, 600)) == states

@@ -32,16 +32,23 @@ class Loan:
     generation: Generation | None = None
 
     @property
+    def refused(self) -> bool:
+        """Did the tenant answer, and was the answer no?"""
+        return self.generation is not None and self.generation.state == "open" and not self.generation.unanswered
+
+    @property
     def open(self) -> bool:
         """Was it begun, and is it not known whether its grant was made?"""
-        return self.generation is None or self.generation.state == "open"
+        return self.generation is None or (self.generation.state == "open" and not self.refused)
 
     def state(self, now: datetime) -> str:
-        """`begun`, `in-force`, `ended` (by its end), `recalled` or `cleared`."""
+        """`begun`, `refused`, `in-force`, `ended` (by its end), `recalled` or `cleared`."""
         over = Window(until=self.until).state(now) == "ended"
         if self.generation is not None and self.generation.state in ("ended", "spent"):
             early = self.generation.ended_at and parse_instant(self.generation.ended_at) < self.until
             return "recalled" if early else "cleared"
+        if self.refused:
+            return "refused"
         if over:
             return "ended"
         return "begun" if self.open else "in-force"

@@ -151,9 +151,9 @@ def _carry_out(office: Office, uid: str, tenant: str, steps: list[Step]) -> list
 
 
 def loans(office: Office, *, all_: bool = False) -> list[tuple[Loan, str]]:
-    """Loans with their state, by the tenant's clock; those that were cleared or recalled only with `all_`."""
+    """Loans with their state, by the tenant's clock; those that were cleared, recalled or refused only with `all_`."""
     found = [(loan, loan.state(office.now(office.tenant(loan.tenant)))) for loan, _ in office.loans()]
-    return [(loan, state) for loan, state in found if all_ or state not in ("cleared", "recalled")]
+    return [(loan, state) for loan, state in found if all_ or state not in ("cleared", "recalled", "refused")]
 
 
 def recall(office: Office, names: list[str], to: str = "") -> list[tuple[Loan, list[StepResult]]]:

@@ -53,7 +53,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     loan, results = lend(context.office, proposal)
     failed = [r.error for r in results if r.error is not None]
     if args.format == "json":
-        context.show_json("loan", view.as_json(loan, "in-force" if not failed else "begun", failed))
+        state = "in-force" if not failed else "refused" if failed[0].outcome is Outcome.REFUSED else "begun"
+        context.show_json("loan", view.as_json(loan, state, failed))
     else:
         context.show_text(view.lent(loan, proposal.standing is not None and not results, failed, context.ident))
     return worst([e.outcome for e in failed])

@@ -19,7 +19,7 @@ def add_parser(subparsers: Any) -> None:
         "loans", parents=[common()], epilog=EXAMPLE,
         description="What is lent, to whom, and until when by the tenant's clock. A loan that has ended is shown as ended "
                     "until `sigillum sweep` clears it.")
-    parser.add_argument("--all", action="store_true", help="also what was recalled or cleared")
+    parser.add_argument("--all", action="store_true", help="also what was recalled, cleared or refused")
     parser.add_argument("--format", choices=("table", "json", "csv"), default="table")
 
 
