@@ -477,24 +477,24 @@ def test_two_systems_disagree_whether_it_exists(desk: Desk, away: Away, sandbox:
 # --- waiting ----------------------------------------------------------------------------------------------------------------
 def test_not_yet_is_waited_for_and_never_stops_at_once(desk: Desk, away: Away) -> None:
     assert desk.run("prove", "wind-ingest", "--before", "--format", "json").json["charters"][0]["proofs"][0]["held"] is None
-    away.limits(felt_seconds=2)
+    away.limits(felt_seconds=6)
     ran = desk.run("enact", "wind-ingest", "--yes")
     assert (ran.code, "not felt yet" in ran.out, "2 not yet" in desk.run("prove", "wind-ingest").out) == (7, True, True), ran.out
     waited = desk.run("prove", "wind-ingest", "--wait", "30s", "--format", "json")
     assert waited.code == 0, waited.out
     report = waited.json["charters"][0]
-    assert 0.2 < report["waited_seconds"] < 5
+    assert 0.2 < report["waited_seconds"] < 10
     assert set(report["before"].values()) == {None}
     assert desk.run("prove", "wind-ingest", "--format", "json").json["charters"][0]["before"] == {}  # all held once
     desk.charter(CHARTER + "  - {can: stream.delete, at: brindlemoor/sensing-prod/streams/mast-test}\n")
     begun = time.monotonic()
     never = desk.run("prove", "wind-ingest", "--wait", "10m")
-    assert (never.code, "limits-narrower" in never.out, time.monotonic() - begun < 5) == (1, True, True)
+    assert (never.code, "limits-narrower" in never.out, time.monotonic() - begun < 60) == (1, True, True)
     assert [e["body"]["seconds"] for e in desk.run("ledger", "show", "--format", "json").json["entries"] if e["kind"] == "felt"] != []
 
 
 def test_interrupting_a_wait_loses_nothing(desk: Desk, away: Away) -> None:
-    away.limits(felt_seconds=4)
+    away.limits(felt_seconds=8)
     assert desk.run("enact", "wind-ingest", "--yes", "--no-prove").code == 0
     process = subprocess.Popen([sys.executable, "-m", "sigillum", "prove", "wind-ingest", "--wait", "1m"], cwd=desk.folder,
                                stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
