@@ -120,6 +120,10 @@ class Context:
             self._status.stop()
             self._status = None
 
+    def agreed(self, question: str) -> bool:
+        """Ask for a yes. Raises UsageError where nobody can answer."""
+        return self.ask(f"{question} Write `yes`: ").lower() in ("yes", "y")
+
     def ask(self, question: str) -> str:
         """Ask on the terminal. Raises UsageError where nobody can answer."""
         from sigillum.core.errors import UsageError

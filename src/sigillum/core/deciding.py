@@ -29,6 +29,7 @@ from .access import (
 )
 from .facts import Operation
 from .refusals import CAUSES, RANK, Cause
+from .text import lines
 
 FEW = 12  # places that are quicker looked through than the line to the root
 MOST_MERGED = 64  # rights of one carrier and permission that are copied into its members' common table
@@ -72,8 +73,7 @@ class World:
             return Node(path, (path,), frozenset([path]), {}, "", {}, {}, True) if known else None
         if path not in self.places:
             return None
-        parts = path.split("/")
-        line = tuple("/".join(parts[:n]) for n in range(len(parts), 0, -1))
+        line = tuple(lines([path]))
         services, labels, kinds, location = dict[str, datetime](), dict[str, str](), dict[str, str](), ""
         for here in line:
             place = self.places.get(here)
@@ -84,7 +84,7 @@ class World:
             for name, value in place.labels:
                 labels.setdefault(name, value)
             for service, since in place.services:
-                services[service] = min(services.get(service, NEVER), since + self.felt if since else ALWAYS)
+                services[service] = min(services.get(service, NEVER), self._felt_from(since))
         return Node(path, line, frozenset(line), services, location, labels, kinds)
 
     def carriers(self, principal: str) -> tuple[Carrier, ...]:
@@ -94,22 +94,24 @@ class World:
         return self._carriers[principal]
 
     def _reached(self, principal: str) -> Iterator[Carrier]:
-        begins = {principal: ALWAYS}
-        who = self.principals.get(principal)
-        if who is not None and who.kind not in ("foreign", "team"):
-            begins |= {t.id: ALWAYS for t in self.teams.values() if t.everyone}
-        fresh = list(begins)
+        begins, fresh = {principal: ALWAYS}, [principal]
         while fresh:
             member = fresh.pop()
-            for membership in self._joined(member):
-                since = membership.since + self.felt if membership.since else ALWAYS
+            for team, since in self._direct(member):
                 begin = max(begins[member], since)
-                if begin < begins.get(membership.team, NEVER):
-                    begins[membership.team] = begin
-                    fresh.append(membership.team)
+                if begin < begins.get(team, NEVER):
+                    begins[team] = begin
+                    fresh.append(team)
         for carrier, begin in begins.items():
-            reach = self.teams[carrier].reach if carrier in self.teams else ()
-            yield Carrier(carrier, begin, frozenset(reach) or None)
+            yield Carrier(carrier, begin, self._reach(carrier))
+
+    def _felt_from(self, since: datetime | None) -> datetime:
+        """From when decisions follow what was changed at `since`; None: long ago."""
+        return since + self.felt if since is not None else ALWAYS
+
+    def _reach(self, carrier: str) -> frozenset[str] | None:
+        """How far a carrier's rights count; None: everywhere."""
+        return frozenset(self.teams[carrier].reach) or None if carrier in self.teams else None
 
     def _joined(self, member: str) -> list[Membership]:
         if self._teams_of is None:
@@ -142,21 +144,21 @@ class World:
         found = self._live[principal] = dict[str, View]()
         if who is None or not who.active or not who.ready:
             return found
+        reach = self._reach(principal)
         for permission, spots in self.table(principal).items():
-            reach = self.teams[principal].reach if principal in self.teams else ()
-            found[permission] = [(ALWAYS, frozenset(reach) or None, spots)]
+            found[permission] = [(ALWAYS, reach, spots)]
         for team, begin in self._direct(principal):
             for permission, entries in self._shared(team).items():
-                late = [(max(begin, b), reach, spots) for b, reach, spots in entries] if begin != ALWAYS else entries
+                late = [(max(begin, b), r, spots) for b, r, spots in entries] if begin != ALWAYS else entries
                 found.setdefault(permission, []).extend(late)
         return found
 
     def _direct(self, principal: str) -> Iterator[tuple[str, datetime]]:
         """The teams that somebody is in without a team between, each from when on."""
         for membership in self._joined(principal):
-            yield membership.team, membership.since + self.felt if membership.since else ALWAYS
-        who = self.principals[principal]
-        if who.kind not in ("foreign", "team"):
+            yield membership.team, self._felt_from(membership.since)
+        who = self.principals.get(principal)
+        if who is not None and who.kind not in ("foreign", "team"):
             yield from ((t.id, ALWAYS) for t in self.teams.values() if t.everyone)
 
     def _shared(self, team: str) -> dict[str, View]:

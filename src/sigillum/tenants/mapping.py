@@ -30,7 +30,6 @@ _FILTERS: dict[tuple[str, str], Callable[[str], str]] = {
     ("team", "id"): lambda v: f"id eq {quoted(v)}",
     ("team", "member"): lambda v: f"members.value eq {quoted(v)}",
     ("team", "everyone"): lambda v: f"{TEAM}:everyone eq true",
-    ("grant", "id"): lambda v: f"id eq {quoted(v)}",
     ("grant", "external_id"): lambda v: f"externalId eq {quoted(v)}",
     ("credential", "external_id"): lambda v: f"externalId eq {quoted(v)}",
     ("role", "name"): lambda v: f"name eq {quoted(v)}",
@@ -140,7 +139,7 @@ def changes_of(kind: str, fields: Mapping[str, Any]) -> Json:
             for name, value in fields.items()}
 
 
-def listed(kind: str, attribute: str, value: str, *, add: bool) -> Json:
+def listed(attribute: str, value: str, *, add: bool) -> Json:
     """The PATCH message that puts a value into a list of values, or takes it out (RFC 7644 §3.5.2.1, §3.5.2.2)."""
     operation: Json = {"op": "add", "path": attribute, "value": [{"value": value}]} if add else \
         {"op": "remove", "path": f"{attribute}[value eq {quoted(value)}]"}

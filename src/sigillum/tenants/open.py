@@ -105,10 +105,12 @@ class OpenTenant:
             return {q: Fact(unknown=problem.detail) for q in asked}
         return {q: Fact(tuple(t for t in found if mapping.answers(q, t))) for q in asked}
 
+    def _path(self, kind: str, identity: str) -> str:
+        return f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}"
+
     def read(self, kind: str, identity: str) -> Thing | None:
-        path = f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}"
         try:
-            return mapping.thing_of(kind, self.scim.look(path, f"reading the {kind} back"))
+            return mapping.thing_of(kind, self.scim.look(self._path(kind, identity), f"reading the {kind} back"))
         except ScimRefusedError as problem:
             if problem.status == 404:
                 return None
@@ -121,19 +123,19 @@ class OpenTenant:
 
     def change(self, kind: str, identity: str, fields: Mapping[str, Any], version: str) -> Reply:
         body = patch_body(mapping.changes_of(kind, fields))
-        return self._reply(kind, "PATCH", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", body, version)
+        return self._reply(kind, "PATCH", self._path(kind, identity), body, version)
 
     def add(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
         """Without `If-Match`: others may add to the list at the same time."""
-        message = mapping.listed(kind, attribute, value, add=True)
-        return self._reply(kind, "PATCH", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", message)
+        message = mapping.listed(attribute, value, add=True)
+        return self._reply(kind, "PATCH", self._path(kind, identity), message)
 
     def take(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
-        message = mapping.listed(kind, attribute, value, add=False)
-        return self._reply(kind, "PATCH", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", message)
+        message = mapping.listed(attribute, value, add=False)
+        return self._reply(kind, "PATCH", self._path(kind, identity), message)
 
     def end(self, kind: str, identity: str) -> Reply:
-        return self._reply(kind, "DELETE", f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}", None)
+        return self._reply(kind, "DELETE", self._path(kind, identity), None)
 
     def _reply(self, kind: str, method: str, path: str, body: Json | None, version: str = "") -> Reply:
         try:
@@ -149,7 +151,7 @@ class OpenTenant:
     def fetch_secret(self, identity: str) -> Reply:
         from sigillum.protocols.sealed import Envelope
         envelope = Envelope()
-        path = f"{self.wire.endpoints['credential']}/{quote(identity, safe='')}/secret"
+        path = f"{self._path('credential', identity)}/secret"
         try:
             answer = self.scim.send("POST", path, {"sealTo": envelope.public()})
             if answer.status == 200:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import secrets
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import cache
 
 from sigillum.core import gather
 from sigillum.core.access import Right
@@ -12,7 +13,7 @@ from sigillum.core.canonical import external_id
 from sigillum.core.errors import SomebodyError, UsageError
 from sigillum.core.facts import Query, Snapshot, Thing
 from sigillum.core.granting import Objection, against, misplaced, missing_rights, without_effect
-from sigillum.core.loans import FACET, NAME, Loan, end_of, may_be_lent
+from sigillum.core.loans import FACET, NAME, Loan, end_of, loan_of, may_be_lent
 from sigillum.core.rules import allows
 from sigillum.core.steps import Create, End, Outline, Step, StepKind
 from sigillum.core.times import format_instant, parse_instant
@@ -69,12 +70,12 @@ def propose(office: Office, asked: Asked) -> Proposal:
     """Look at what lending would mean; changes nothing. Raises UsageError, SomebodyError."""
     who = lookup.subject(office, asked.to, asked.tenant)
     tenant, place = who.tenant, lookup.place(who.tenant, who.thing, asked.at)
-    more = [Query("role", "name", asked.role), gather.ALL_ROLES]
-    if not place.startswith("@"):
-        more.append(Query("place", "under", place.rpartition("/")[0]))
+    principal_as_place = place.startswith("@")
+    around = Query("place", "under", place.rpartition("/")[0])
+    more = [Query("role", "name", asked.role), gather.ALL_ROLES, *([] if principal_as_place else [around])]
     seen = lookup.snapshot(office, tenant, who.thing, [place], more)
-    role = lookup.require(seen, "role", "name", asked.role)
-    _known_place(seen, place)
+    role = lookup.require(seen, "role", "name", asked.role, gather.ALL_ROLES)
+    place_id = place[1:] if principal_as_place else lookup.require(seen, "place", "path", place, around).id
     until = end_of(seen.now, asked.lasts_seconds, asked.until)
     world = gather.world_of(seen, felt=False)
     right = Right("loan", who.thing.id, asked.role, place, until=until)
@@ -83,28 +84,20 @@ def propose(office: Office, asked: Asked) -> Proposal:
     wrong = misplaced(world, role, place)
     objections += [wrong] if wrong is not None else []
     if not any(o.refuse for o in objections):
-        owners = office.owners()
-        objections += without_effect(world, right, lambda identity: owners.get(identity, ""))
-        if not place.startswith("@"):
+        owners = cache(office.owners)  # the whole ledger is read only where there is something to name
+        objections += without_effect(world, right, lambda identity: owners().get(identity, ""))
+        if not principal_as_place:
             objections += missing_rights(world, right, seen.now, (p for p, _ in role.get("permissions") or ()))
     return Proposal(asked, tenant.address.name, who.thing, place, until, allows(role),
-                    _step(seen, who.thing, place, asked, until), tuple(dict.fromkeys(objections)),
+                    _step(seen.tenant, who.thing, role, (place, place_id), asked, until), tuple(dict.fromkeys(objections)),
                     _standing(office, seen, who.thing, place, asked))
 
 
-def _known_place(seen: Snapshot, place: str) -> None:
-    if not place.startswith("@") and seen.fact("place", "path", place).first is None:
-        from sigillum.core.text import did_you_mean
-        near = [str(t.get("path")) for t in seen.fact("place", "under", place.rpartition("/")[0]).things]
-        raise UsageError(f"{seen.tenant} has no place {place!r}", where=seen.tenant,
-                         mend=did_you_mean(place, near) or "look at `sigillum tenant inspect`")
-
-
-def _step(seen: Snapshot, who: Thing, place: str, asked: Asked, until: datetime) -> Step:
-    place_id = place[1:] if place.startswith("@") else seen.fact("place", "path", place).things[0].id
-    fields = {"principal": who.id, "carrier": who.kind, "role_id": seen.fact("role", "name", asked.role).things[0].id,
-              "place_id": place_id, "role": asked.role, "place": place, "reason": asked.because, "until": format_instant(until)}
-    return Step("lend", StepKind.MAKE, seen.tenant, FACET, NAME, f"loan of {asked.role} at {asked.at} to {who.get('name')}",
+def _step(tenant: str, who: Thing, role: Thing, place: tuple[str, str], asked: Asked, until: datetime) -> Step:
+    """The making of the grant; `place` with its id."""
+    fields = {"principal": who.id, "carrier": who.kind, "role_id": role.id, "place_id": place[1], "role": asked.role,
+              "place": place[0], "reason": asked.because, "until": format_instant(until)}
+    return Step("lend", StepKind.MAKE, tenant, FACET, NAME, f"loan of {asked.role} at {asked.at} to {who.get('name')}",
                 Create("grant", "", fields, {"until": format_instant(until)}), power=POWER, why=asked.because,
                 after={"until": format_instant(until)})
 
@@ -131,7 +124,7 @@ def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
                 "by": tenant.profile.administrator or tenant.address.admin,
                 "external_id": mark})])
             office.settings.boundary("loan written")
-            loan = next(found for found, _ in office.loans() if found.uid == uid)
+            loan, _ = loan_of(ledger.entries(uid), uid)
         action, until = proposal.step.action, {"until": format_instant(loan.until)}
         assert isinstance(action, Create)
         own = action._replace(external_id=loan.external_id, terms=until,

@@ -91,11 +91,11 @@ def snapshot(office: Office, tenant: Tenant, who: Thing, places: Iterable[str], 
     return made
 
 
-def require(snapshot: Snapshot, kind: str, field: str, value: str) -> Thing:
-    """The thing that somebody named. Raises UsageError with a near miss, where all of the kind were asked for."""
+def require(snapshot: Snapshot, kind: str, field: str, value: str, near: Query) -> Thing:
+    """The thing that somebody named. Raises UsageError, with a near miss among what answers `near`."""
     found = snapshot.fact(kind, field, value).first
     if found is None:
-        known = [str(t.get(field)) for t in snapshot.fact(kind, "all", "").things]
+        known = [str(t.get(field)) for t in snapshot.facts.get(near, Fact()).things]
         raise UsageError(f"{snapshot.tenant} has no {kind} {value!r}", where=snapshot.tenant,
                          mend=did_you_mean(value, known) or "look at `sigillum tenant inspect`")
     return found

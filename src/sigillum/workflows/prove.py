@@ -163,7 +163,7 @@ def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
     from sigillum.core.waiting import NEVER, pauses
     office, waited, pending = trying.office, 0.0, set[datetime]()
     most, begun = office.settings.wait_seconds, time.monotonic()
-    results = _looked(trying, results)
+    results, usual = _looked(trying, results), _usual(trying)
     for pause in pauses():
         early = [r for r in results if r.held is False]
         outlooks = [r.outlook for r in early]
@@ -172,7 +172,7 @@ def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         pending |= {o.since for o in outlooks if o is not None and o.since is not None}
         due = [(o.due - office.now(trying.tenant)).total_seconds() for o in outlooks if o is not None and o.due is not None]
         pause = max(0.05, min([pause, most - waited, *(d for d in due if d > 0)]))
-        _sleep(trying, early, waited, pause)
+        _sleep(trying, early, waited, pause, usual)
         waited = max(waited + pause, time.monotonic() - begun)
         signed_in, shown = _sign_in(trying)
         results = _looked(trying, [_try(trying, signed_in, shown, r.proof) if r.held is False else r for r in results])
@@ -183,11 +183,11 @@ def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
     return results, waited
 
 
-def _sleep(trying: Trying, early: list[Result], waited: float, pause: float) -> None:
+def _sleep(trying: Trying, early: list[Result], waited: float, pause: float, usual: float | None) -> None:
     """Pause, and tell each second how long it has been."""
     left = pause
     while left > 0:
-        words = _waiting_words(trying, early, waited + pause - left)
+        words = _waiting_words(trying, early, waited + pause - left, usual)
         trying.office.settings.progress(Progress(trying.charter.name, words))
         trying.office.settings.sleep(min(left, TOLD_SECONDS))
         left -= TOLD_SECONDS
@@ -234,14 +234,18 @@ def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | N
     return world, seen.now, seen.facts[gather.ALL_ROLES].things, identity if identity in world.credentials else ""
 
 
-def _waiting_words(trying: Trying, early: list[Result], waited: float) -> str:
-    """Elapsed against usual, and what is waited for."""
+def _usual(trying: Trying) -> float | None:
+    """How long changes usually take at this tenant, in seconds: as measured from here, else as it announces."""
     from sigillum.core.waiting import usual_seconds
     office, name = trying.office, trying.tenant.address.name
     measured = [float(e.body["seconds"]) for e in office.ledger().entries(kind=undertakings.FELT) if e.body["tenant"] == name]
-    usual = usual_seconds(measured[-20:], trying.tenant.profile.felt_seconds)
+    return usual_seconds(measured[-20:], trying.tenant.profile.felt_seconds)
+
+
+def _waiting_words(trying: Trying, early: list[Result], waited: float, usual: float | None) -> str:
+    """Elapsed against usual, and what is waited for."""
     since = [r.outlook.since for r in early if r.outlook is not None and r.outlook.since is not None]
-    elapsed = (office.now(trying.tenant) - min(since)).total_seconds() if since else waited
+    elapsed = (trying.office.now(trying.tenant) - min(since)).total_seconds() if since else waited
     against = f" of usually {usual:.0f} s" if usual else ""
     return f"not yet: {early[0].proof.words()} · {elapsed:.0f} s{against}"
 

@@ -80,8 +80,7 @@ def _show(context: Context, rehearsals: list[Rehearsal]) -> None:
 
 def _agreed(context: Context, ready: list[Rehearsal]) -> bool:
     count = sum(len(r.outline.steps) for r in ready)
-    answer = context.ask(f"Carry out {count} step{'s' if count != 1 else ''}? Write `yes`: ")
-    return answer.lower() in ("yes", "y")
+    return context.agreed(f"Carry out {count} step{'s' if count != 1 else ''}?")
 
 
 def _ends_in_prod(ready: list[Rehearsal]) -> bool:

@@ -46,8 +46,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError(first.what, where=f"lend {args.role}", mend=first.mend)
     if proposal.standing is None:
         context.say(view.before(proposal))
-        question = "Lend it all the same? Write `yes`: "
-        if proposal.warned and not args.yes and context.ask(question).lower() not in ("yes", "y"):
+        if proposal.warned and not args.yes and not context.agreed("Lend it all the same?"):
             context.say("Nothing was lent.")
             return Outcome.NO
     loan, results = lend(context.office, proposal)

@@ -31,8 +31,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     found = ended(context.office, args.tenant)
     for one in found if args.format == "text" else ():
         context.show_text(f"{one.tenant}: {masked(one.about, context.ident)}, ended at {one.until}")
-    question = f"Clear {plural(len(found), 'grant')}? Write `yes`: "
-    if found and not args.yes and context.ask(question).lower() not in ("yes", "y"):
+    if found and not args.yes and not context.agreed(f"Clear {plural(len(found), 'grant')}?"):
         context.say("Nothing was cleared.")
         return Outcome.NO
     results = sweep(context.office, found) if found else []

@@ -88,7 +88,7 @@ def _present(view: View, found: Thing, number: int, needs: tuple[str, ...] = ())
         ended = view.add(Step(
             "end-account-failed", StepKind.END, view.snapshot.tenant, NAME, KEY, f"{_words(view)}, whose making failed",
             End(found.kind, found.id), number, needs=needs, power=POWERS[found.kind], why="the tenant could not make it"))
-        _make(view, Standing("none", view.state.latest(NAME, KEY))._replace(state="gone"), (ended,))
+        _make(view, Standing("gone", view.state.latest(NAME, KEY)), (ended,))
         return
     view.ready_step = slow_step(view, NAME, KEY, found, number, f"the {_words(view)}")
     differences = differing(wanted(view), found)

@@ -261,7 +261,7 @@ def _objections(view: View, want: GrantWant, standing: Standing, terms: Mapping[
     from sigillum.core.granting import against, misplaced, missing_rights, without_effect
     mine = standing.thing.id if standing.thing is not None else f"want {want.key}"
     right = right_of({"principal": _carrier_of(view, want), "role": want.role, "place": _place_of(view, want),
-                             "from": terms.get("from"), "until": terms.get("until"), "where": want.where}, mine)
+                      "from": terms.get("from"), "until": terms.get("until"), "where": want.where}, mine)
     holder = _holder(view, want)
     if standing.thing is None:
         everyone = holder is not None and holder.get("everyone") is True
@@ -271,7 +271,7 @@ def _objections(view: View, want: GrantWant, standing: Standing, terms: Mapping[
     if wrong is not None and standing.thing is None:
         yield wrong
         return
-    yield from without_effect(world, right, view.owner_of if right.until is not None else str)
+    yield from without_effect(world, right, view.owner_of)
     if demanding:
         yield from missing_rights(world, right, view.snapshot.now, permissions)
 
