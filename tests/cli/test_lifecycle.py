@@ -119,7 +119,7 @@ def test_a_look_only_administrator_can_rehearse(bare: Desk, away: Away) -> None:
     bare.know(away, admin="watch")
     bare.charter()
     assert len(steps(bare)) == 5
-    assert bare.run("enact", "wind-ingest", "--yes").code == 4
+    assert bare.run("enact", "wind-ingest", "--yes").code == 6
     assert away.of("User") == []
 
 

@@ -19,7 +19,8 @@ from sigillum.core.steps import AddTo, Adopt, Catch, Change, Create, End, KeepKe
 from sigillum.core.times import format_instant
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
-KINDS = frozenset({"account", "account-about", "team", "team-about", "role", "place", "grant", "credential", "profile"})
+KINDS = frozenset({"account", "account-about", "team", "team-about", "role", "place", "grant", "credential", "profile", "client",
+                   "principal", "api", "consent"})
 ROLES = {"reader": (("stream.read", "looks"),), "writer": (("stream.append", "changes-data"), ("stream.read", "looks")),
          "keeper": (("stream.delete", "changes-data"), ("stream.append", "changes-data"), ("stream.read", "looks"))}
 TEAMS = ("crew", "ring")
@@ -32,24 +33,39 @@ PROFILE = Profile(
     operations={p: Operation(p, c, "POST", "/{place}", "store" if p == "stream.delete" else "") for r in ROLES.values() for p, c in r})
 
 
+SCOPES = tuple({"value": n, "display": "", "class": "looks", "acts": a, "narrowed_to": k, "always": w} for n, a, k, w in (
+    ("mail.send", ("on-behalf", "alone"), "box", False), ("mail.read", ("alone",), "", False), ("me.read", ("on-behalf",), "", True)))
+
+
+def usual() -> dict[str, list[Thing]]:
+    """What stands in a tenant at the beginning."""
+    return {
+        "role": [Thing("role", f"r-{n}", {"name": n, "permissions": p}) for n, p in ROLES.items()],
+        "place": [Thing("place", f"p-{p}", {"path": p, "test": p.endswith("one"), "services": (),
+                                            "kind": "box" if p.endswith("one") else ""}) for p in PLACES],
+        "team": [Thing("team", f"t-{n}", {"name": n, "members": (), "reach": ()}) for n in TEAMS],
+        "api": [Thing("api", "a-mail", {"name": "mail", "scopes": SCOPES})],
+        "account": [], "grant": [], "credential": [], "client": [], "principal": [], "consent": []}
+
+
 @dataclass
 class Fake:
     """State, ledger entries and kept keys of one charter's world."""
 
     profile: Profile = PROFILE
     now: datetime = NOW
-    things: dict[str, list[Thing]] = field(default_factory=lambda: {
-        "role": [Thing("role", f"r-{n}", {"name": n, "permissions": p}) for n, p in ROLES.items()],
-        "place": [Thing("place", f"p-{p}", {"path": p, "test": p.endswith("one"), "services": ()}) for p in PLACES],
-        "team": [Thing("team", f"t-{n}", {"name": n, "members": (), "reach": ()}) for n in TEAMS],
-        "account": [], "grant": [], "credential": []})
+    things: dict[str, list[Thing]] = field(default_factory=usual)
+    far: dict[str, list[Thing]] = field(default_factory=usual)  # of the other tenant, which a charter may name
     entries: list[Entry] = field(default_factory=list)
     held: dict[tuple[str, int], str] = field(default_factory=dict)
     blind: frozenset[str] = frozenset()  # kinds that look-ups know nothing of
     hidden: set[str] = field(default_factory=set)  # ids that look-ups do not show yet
     numbers: Any = field(default_factory=lambda: itertools.count(1))
 
-    def answer(self, query: Query) -> Fact:
+    def at(self, tenant: str) -> dict[str, list[Thing]]:
+        return self.far if tenant == "far" else self.things
+
+    def answer(self, query: Query, tenant: str = "away") -> Fact:
         if query.kind in self.blind:
             return Fact(unknown="not for you")
 
@@ -63,18 +79,23 @@ class Fake:
             if query.field == "everyone":
                 return thing.get("everyone") is True
             return query.field == "all" or thing.get(query.field) == query.value
-        return Fact(tuple(t for t in self.things[query.kind] if t.id not in self.hidden and fits(t)))
+        return Fact(tuple(t for t in self.at(tenant)[query.kind] if t.id not in self.hidden and fits(t)))
 
     def view(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False, end_extra: bool = False) -> View:
         state = undertakings.fold(self.entries, "uid")
-        snapshot = Snapshot("away", self.now, self.profile)
-        view = view_of(charter, state, snapshot, rules or Rules(because=frozenset()), ("ws", "uid"), self.held, adopt=adopt, end_extra=end_extra)
-        for _ in range(MOST_ROUNDS):
-            asked = needs(view)
-            if not asked:
-                break
-            snapshot.facts.update({q: self.answer(q) for q in asked})
-        return view
+        views: list[View] = []
+        for tenant in (charter.tenant, *charter.elsewhere):
+            snapshot = Snapshot(tenant, self.now, self.profile)
+            view = view_of(charter, state, snapshot, rules or Rules(because=frozenset()), ("ws", "uid"), self.held, adopt=adopt, end_extra=end_extra)
+            view.home = views[0] if views else None
+            for _ in range(MOST_ROUNDS):
+                asked = needs(view)
+                if not asked:
+                    break
+                snapshot.facts.update({q: self.answer(q, tenant) for q in asked})
+            views.append(view)
+        views[0].guests = views[1:]
+        return views[0]
 
     def compare(self, charter: Charter, rules: Rules | None = None, **more: bool) -> Outline:
         return compare(self.view(charter, rules, **more))
@@ -107,6 +128,8 @@ class Fake:
             self.write(undertakings.FOUND if action.found else undertakings.ADOPTED, step, id=action.id)
         elif isinstance(action, Create):
             fields = {n: value(v) for n, v in action.fields.items()}
+            if action.thing == "client":
+                fields["client_id"] = yields[step.id, "client_id"] = f"c-{next(self.numbers)}"
             yields[step.id, "id"] = self._create(step, action, fields)
         elif isinstance(action, (AddTo, TakeFrom)):
             self._list(step, action, str(value(action.id)), str(value(action.value)))
@@ -121,7 +144,8 @@ class Fake:
 
     def _create(self, step: Step, action: Create, fields: dict[str, Any]) -> str:
         attempt = self.write(undertakings.INTENT, step, operation="create", external_id=action.external_id, terms=action.terms)
-        assert all(t.external_id != action.external_id for t in self.things[action.thing]), "made twice"
+        things = self.at(step.tenant)
+        assert all(t.external_id != action.external_id for t in things[action.thing]), "made twice"
         identity = f"{action.thing[0]}{next(self.numbers)}"
         if fields.get("public_key"):
             fields["thumbprint"] = thumbprint(fields["public_key"])
@@ -129,29 +153,31 @@ class Fake:
             fields |= {"members": ()}
         if str(fields.get("place", "")).startswith("@"):
             fields["place"] = f"@{fields['place_id']}"
-        self.things[action.thing].append(Thing(action.thing, identity, fields, "1", action.external_id))
+        things[action.thing].append(Thing(action.thing, identity, fields, "1", action.external_id))
         self.write(undertakings.OUTCOME, step, attempt=attempt, result=undertakings.MADE, id=identity)
         return identity
 
     def _change(self, step: Step, action: Change | End, identity: str) -> None:
         ending = isinstance(action, End)
         attempt = self.write(undertakings.INTENT, step, operation="end" if ending else "change")
-        old = next(t for t in self.things[action.thing] if t.id == identity)
-        left = [t for t in self.things[action.thing] if t.id != identity]
+        things = self.at(step.tenant)
+        old = next(t for t in things[action.thing] if t.id == identity)
+        left = [t for t in things[action.thing] if t.id != identity]
         if isinstance(action, Change):
             left.append(Thing(old.kind, old.id, {**old.fields, **action.fields}, old.version + "1", old.external_id))
-        self.things[action.thing] = left
+        things[action.thing] = left
         self.write(undertakings.OUTCOME, step, attempt=attempt, result=undertakings.ENDED if ending else undertakings.CHANGED)
 
     def _list(self, step: Step, action: AddTo | TakeFrom, identity: str, one: str) -> None:
         adding = isinstance(action, AddTo)
         attempt = self.write(undertakings.INTENT, step, operation="add" if adding else "take")
-        old = next(t for t in self.things[action.thing] if t.id == identity)
+        things = self.at(step.tenant)
+        old = next(t for t in things[action.thing] if t.id == identity)
         entry: Any = (one, None) if action.attribute == "services" else one
         kept = tuple(v for v in old.get(action.attribute) if v != entry)
         assert not adding or len(kept) == len(old.get(action.attribute)), "added twice"
         new = old._replace(fields={**old.fields, action.attribute: (*kept, entry) if adding else kept})
-        self.things[action.thing] = [new if t.id == identity else t for t in self.things[action.thing]]
+        things[action.thing] = [new if t.id == identity else t for t in things[action.thing]]
         self.write(undertakings.OUTCOME, step, attempt=attempt, id=f"{identity}/{one}",
                    result=undertakings.MADE if adding else undertakings.ENDED)
 

@@ -14,8 +14,9 @@ from core.fake import NOW, PLACES, PROFILE, ROLES, TEAMS, Fake, ours
 from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, MemberWant, ProofWant, RoleWant, ServiceWant
 from sigillum.core.compare import compare, ordered
 from sigillum.core.facts import Thing
+from sigillum.core.hands import Hand, assign
 from sigillum.core.rules import Rules
-from sigillum.core.steps import Create, Step, StepKind
+from sigillum.core.steps import Ask, Create, Step, StepKind
 from sigillum.core.times import format_instant
 
 DAY = 86_400
@@ -265,12 +266,19 @@ def test_what_only_the_tenant_knows_to_be_wrong(wanted: Charter, codes: list[str
     assert all(m.mend for m in outline.mistakes)
 
 
-def test_a_missing_power_is_told_before_it_is_refused() -> None:
-    fake = Fake(profile=dataclasses.replace(PROFILE, powers=frozenset({"look"}), administrator="watch"))
-    assert [n.text.split(" at ")[0] for n in fake.compare(charter()).notes] == [
-        f"watch lacks the power `{p}`" for p in ("accounts", "grants", "credentials")]
-    fake.profile = dataclasses.replace(PROFILE, powers=None)
-    assert fake.compare(charter()).notes == ()
+def test_each_step_goes_to_somebody_who_has_its_power_or_becomes_a_request() -> None:
+    outline = Fake().compare(charter())
+    hands = [Hand("watch", frozenset({"look"})), Hand("ada", frozenset({"accounts"})),
+             Hand("nils", frozenset({"grants"}), here=False, contact="nils@example")]
+    given = assign(outline, {"away": hands})
+    told = {s.facet: (s.kind, s.by) for s in given.steps if s.power}
+    assert told == {"account": (StepKind.MAKE, "ada"), "grant": (StepKind.ASK, ""), "credential": (StepKind.ASK, "")}
+    asked = {s.facet: s.action for s in given.steps if isinstance(s.action, Ask)}
+    assert (asked["grant"].to, asked["credential"].to, asked["grant"].contact) == ("nils", "", "nils@example")
+    assert isinstance(asked["grant"].action, Create)
+    assert [n.code for n in given.notes] == ["other-hand", "power-lacking", "power-lacking"]
+    assert [s.needs for s in given.steps] == [s.needs for s in outline.steps]
+    assert assign(outline, {"away": [Hand("all")]}) == outline == assign(outline, {})
 
 
 def test_a_plain_server_without_our_types() -> None:

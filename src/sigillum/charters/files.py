@@ -19,10 +19,11 @@ from sigillum.core.text import did_you_mean
 
 from .models import AccountName, CharterName, Day, Section, validate
 from .reading import Document, parse, read_text
-from .sections import account, credential, grant, membership, proof, role, service
+from .sections import account, credential, grant, membership, permission, proof, role, service
 from .sections.account import IdentitySection
 from .sections.credential import CredentialSection
 from .sections.grant import GrantSection
+from .sections.permission import PermissionSection
 from .sections.proof import ProofSection
 from .sections.role import RoleSection
 from .sections.service import ServiceSection
@@ -50,6 +51,7 @@ class CharterFile(Section):
     member_of: list[AccountName] = Field(default_factory=list, description="Teams that the identity is in")
     members: list[AccountName] = Field(default_factory=list, description="Of a team: who is in it")
     grants: list[GrantSection] = Field(default_factory=list)
+    permissions: list[PermissionSection] = Field(default_factory=list, description="Of a client: scopes of APIs")
     credentials: list[CredentialSection] = Field(default_factory=list)
     proofs: list[ProofSection] = Field(default_factory=list)
 
@@ -173,6 +175,7 @@ def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Cha
         member_of=tuple(membership.to_core(m, at(("member_of", i))) for i, m in enumerate(file.member_of)),
         members=tuple(membership.to_core(m, at(("members", i))) for i, m in enumerate(file.members)),
         grants=tuple(grant.to_core(g, at(("grants", i))) for i, g in enumerate(file.grants)),
+        permissions=tuple(w for i, p in enumerate(file.permissions) for w in permission.to_core(p, at(("permissions", i)))),
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
                                              public_key(i, c)) for i, c in enumerate(file.credentials)),
         proofs=tuple(proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)),

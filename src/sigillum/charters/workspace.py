@@ -46,12 +46,22 @@ class AdminSection(Section):
     token: Reference
 
 
+class HolderSection(Section):
+    """One more administrator: whose token is here, or to whom requests go."""
+
+    name: str
+    token: Reference | None = Field(None, description="Where its token is; none: requests go to this administrator")
+    powers: list[str] = Field(default_factory=list, description="What it may do, where no token here can tell")
+    contact: str | None = Field(None, description="Where requests are sent")
+
+
 class TenantSection(Section):
     """One tenant."""
 
     address: str = Field(description="Its SCIM base address")
     stage: str | None = None
     admin: AdminSection
+    admins: list[HolderSection] = Field(default_factory=list, description="More administrators, of other powers")
     driver: str = "open"
     issuer: str | None = Field(None, description="Its authorization server, where its profile names none")
     ca: str | None = Field(None, description="File of trusted authorities")
@@ -86,6 +96,7 @@ class WorkspaceFile(Section):
     rules: RulesSection = Field(default_factory=RulesSection)
     defaults: DefaultsSection = Field(default_factory=DefaultsSection)
     tenants: dict[CharterName, TenantSection] = Field(default_factory=dict)
+    signers: dict[str, str] = Field(default_factory=dict, description="Whose signatures are known: name and key thumbprint")
     witness: str | None = Field(None, description="File that keeps the ledger's head after each run")
 
 

@@ -42,7 +42,7 @@ class Context:
     def settings(self) -> Settings:
         from sigillum.workflows.office import Settings
         return Settings(self.options.workspace, self.options.timeout_seconds, wait_seconds=self.wait_seconds,
-                        announce=self._announce,
+                        announce=self._announce, say=self.say,
                         progress=self._progress, log=self.say if self.options.verbose else None)
 
     @property

@@ -16,6 +16,7 @@ COMMANDS = {
     "rehearse": "say what enacting would do, in order, and what would go wrong",
     "enact": "rehearse, ask, carry out, read back and prove",
     "prove": "sign in as the identity and try what must work and what must not",
+    "requests": "list, answer and confirm what somebody else has the power for",
     "lend": "lend a role for a while, with a reason; it ends by itself",
     "recall": "end a loan before its end",
     "loans": "list what is lent, and until when",

@@ -79,13 +79,14 @@ class Held(NamedTuple):
 
 
 class Question(NamedTuple):
-    """May `principal` use `permission` at `place` at this time, with this credential (none: any)?"""
+    """May `principal` use `permission` at `place` at this time, with this credential (none: any), for this person?"""
 
     principal: str
     permission: str
     place: str
     at: datetime
     credential: str = ""
+    person: str = ""  # the id of the one on whose behalf a client acts; none: it acts alone
 
 
 class Decision(NamedTuple):

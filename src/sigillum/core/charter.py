@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import Any, NamedTuple
 
 from .errors import Position
 
-KEY_PAIR, API_TOKEN = "key-pair", "api-token"
-TEAM, SELF = "team", "self"
+KEY_PAIR, API_TOKEN, SHARED_SECRET = "key-pair", "api-token", "shared-secret"
+ACCOUNT, CLIENT, TEAM, FOREIGN = "service-account", "client", "team", "foreign"
+SELF = "self"
+ON_BEHALF, ALONE = "on-behalf", "alone"
+WAYS = {ON_BEHALF: "on behalf of people", ALONE: "alone"}
 
 
 class Identity(NamedTuple):
-    """Who the program is in its home tenant; or which team. `location`: where the program runs; `reach`: of a team."""
+    """Who the program is in its home tenant; or which team. `location`: where the program runs; `reach`: of a team.
+
+    Of a client: its redirect addresses (RFC 6749 §3.1.2), whether other tenants may use it, whether it keeps a secret.
+    """
 
     kind: str
     name: str
@@ -22,6 +28,9 @@ class Identity(NamedTuple):
     location: str = ""
     reach: tuple[str, ...] = ()
     position: Position | None = None
+    redirects: tuple[str, ...] = ()
+    audience: str = "tenant"
+    confidential: bool = True
 
 
 class GrantWant(NamedTuple):
@@ -39,6 +48,7 @@ class GrantWant(NamedTuple):
     where: tuple[tuple[str, tuple[str, ...]], ...] = ()
     to: str = ""
     position: Position | None = None
+    tenant: str = ""  # another than the home tenant
 
     @property
     def key(self) -> str:
@@ -63,6 +73,7 @@ class ServiceWant(NamedTuple):
     service: str
     at: str
     position: Position | None = None
+    tenant: str = ""
 
     @property
     def key(self) -> str:
@@ -76,6 +87,24 @@ class RoleWant(NamedTuple):
     display: str
     permissions: tuple[str, ...]
     position: Position | None = None
+
+
+class PermissionWant(NamedTuple):
+    """One OAuth scope of an API, used on behalf of people or alone; `only`: the places it is narrowed to."""
+
+    api: str
+    scope: str
+    acts: str
+    only: tuple[str, ...] = ()
+    position: Position | None = None
+
+    @property
+    def key(self) -> str:
+        return f"{self.api}:{self.scope} {self.acts}"
+
+    def words(self) -> str:
+        only = f", only {', '.join(self.only)}" if self.only else ""
+        return f"{self.scope} of {self.api}, {WAYS[self.acts]}{only}"
 
 
 class MemberWant(NamedTuple):
@@ -100,13 +129,18 @@ class CredentialWant(NamedTuple):
     position: Position | None = None
 
     @property
+    def tenant_made(self) -> bool:
+        """Is it a secret that only the tenant can make?"""
+        return self.kind in (API_TOKEN, SHARED_SECRET)
+
+    @property
     def held_here(self) -> bool:
         return self.keep_in != "holder"
 
 
 @dataclass(frozen=True, slots=True)
 class ProofWant:
-    """One expectation: the identity can, or cannot, use a permission at a place."""
+    """One expectation: the identity can, or cannot, use a permission at a place; `person`: acting on whose behalf."""
 
     allowed: bool
     permission: str
@@ -115,6 +149,8 @@ class ProofWant:
     at_least: int | None = None
     value: Mapping[str, Any] | None = None
     position: Position | None = field(default=None, compare=False)
+    person: str = ""
+    tenant: str = ""
 
     def words(self) -> str:
         extra = ""
@@ -124,7 +160,8 @@ class ProofWant:
             extra = f", at least {self.at_least}"
         elif self.value is not None:
             extra = ", with " + ", ".join(f"{k} = {v}" for k, v in self.value.items())
-        return f"{'can' if self.allowed else 'cannot'} {self.permission} at {self.at}{extra}"
+        where = f"{self.at}{f' in {self.tenant}' if self.tenant else ''}{f' on behalf of {self.person}' if self.person else ''}"
+        return f"{'can' if self.allowed else 'cannot'} {self.permission} at {where}{extra}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,6 +182,7 @@ class Charter:
     member_of: tuple[MemberWant, ...] = ()
     members: tuple[MemberWant, ...] = ()
     grants: tuple[GrantWant, ...] = ()
+    permissions: tuple[PermissionWant, ...] = ()
     credentials: tuple[CredentialWant, ...] = ()
     proofs: tuple[ProofWant, ...] = ()
     position: Position | None = field(default=None, compare=False)
@@ -155,10 +193,33 @@ class Charter:
     def is_team(self) -> bool:
         return self.identity.kind == TEAM
 
+    @property
+    def is_client(self) -> bool:
+        return self.identity.kind == CLIENT
+
+    @property
+    def elsewhere(self) -> tuple[str, ...]:
+        """The other tenants that entries of it name."""
+        named = [e.tenant for entries in (self.services, self.grants, self.proofs) for e in entries]
+        return tuple(dict.fromkeys(t for t in named if t and t != self.tenant))
+
+    def part(self, tenant: str) -> Charter:
+        """What of it concerns one tenant; away from home the identity is a foreign principal, and signs in from home."""
+        home = tenant == self.tenant
+
+        def here(entry: GrantWant | ServiceWant | ProofWant) -> bool:
+            return (entry.tenant or self.tenant) == tenant
+        kept = replace(self, services=tuple(filter(here, self.services)), grants=tuple(filter(here, self.grants)),
+                       proofs=tuple(filter(here, self.proofs)))
+        if home:
+            return kept
+        return replace(kept, tenant=tenant, roles=(), member_of=(), members=(), permissions=(), credentials=(),
+                       identity=Identity(FOREIGN, self.identity.name, self.identity.display, position=self.identity.position))
+
     def about(self) -> dict[str, str]:
         """What the account or team says about itself in its tenant."""
         common = {"purpose": self.purpose, "owner": self.owner, "deputy": self.deputy, "stage": self.stage}
-        if self.is_team:
+        if self.is_team or self.is_client:
             return common
         return {"kind": self.identity.kind, **common, "location": self.identity.location}
 

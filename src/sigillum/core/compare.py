@@ -2,25 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
+from typing import Any
 
 from .canonical import digest
 from .charter import Charter
-from .facets import account, credential, grant, membership, role, service
+from .facets import account, client, credential, grant, membership, permission, role, service
 from .facets.common import View
 from .facts import Query, Snapshot
 from .rules import Rules
-from .steps import Draft, Outline, Prove, Step, StepKind
-from .undertakings import Undertakings
+from .steps import Change, Create, Draft, Outline, Prove, Ref, Step, StepKind
+from .undertakings import AWAY, Undertakings
 
-FACETS = (account, role, service, membership, grant, credential)
+FACETS = (account, client, role, service, membership, permission, grant, credential)
 MOST_ROUNDS = 6
 
 
 def view_of(charter: Charter, state: Undertakings, snapshot: Snapshot, rules: Rules, uids: tuple[str, str],
             held: Mapping[tuple[str, int], str], *, adopt: bool = False, end_extra: bool = False) -> View:
-    """Gather what a comparison looks at. `uids` are the workspace's and the charter's."""
-    return View(charter, state, snapshot, rules, uids[0], uids[1], held, adopt, end_extra)
+    """Gather what a comparison in one tenant looks at. `uids` are the workspace's and the charter's."""
+    suffix = "" if snapshot.tenant == charter.tenant else AWAY + snapshot.tenant
+    return View(charter.part(snapshot.tenant), state.part(suffix), snapshot, rules, uids[0], uids[1], held, adopt, end_extra,
+                suffix=suffix, whole=charter)
 
 
 def needs(view: View) -> list[Query]:
@@ -37,7 +41,8 @@ def _find_principal(view: View) -> None:
     draft, view.draft = view.draft, Draft()
     if view.snapshot.facts:
         account.compare(view)
-    view.draft, view.ready_step = draft, ""
+        client.compare(view)
+    view.draft, view.ready_step, view.requested_step = draft, "", ""
 
 
 def proofs_digest(charter: Charter) -> str:
@@ -46,35 +51,42 @@ def proofs_digest(charter: Charter) -> str:
 
 
 def compare(view: View) -> Outline:
-    """Compare a charter with what is known. Unknown never yields `make`."""
-    view.draft, view.ready_step, view.services = Draft(), "", []
-    for facet in FACETS:
-        facet.compare(view)
-    role.end_unwanted(view)
-    steps = list(view.draft.steps)
+    """Compare a charter with what is known, in its home tenant first. Unknown never yields `make`."""
+    charter, steps = view.whole or view.charter, list[Step]()
+    for part in (view, *view.guests):
+        part.draft, part.ready_step, part.services, part.requested_step = Draft(), "", [], ""
+        for facet in FACETS:
+            facet.compare(part)
+        role.end_unwanted(part)
+        steps += part.draft.steps if part is view else _away(part)
     changes = [s for s in steps if s.kind is not StepKind.WAIT]
-    stale = view.state.proved_at < view.state.changed_at or view.state.proofs_digest != proofs_digest(view.charter) \
+    stale = view.state.proved_at < view.state.changed_at or view.state.proofs_digest != proofs_digest(charter) \
         or not view.state.proofs_held
-    if view.charter.proofs and view.state.ledger and (changes or stale):
+    if charter.proofs and view.state.ledger and (changes or stale):
         steps.append(Step(
             "prove", StepKind.PROVE, view.snapshot.tenant, "proof", "all",
-            f"{len(view.charter.proofs)} expectation{'s' if len(view.charter.proofs) != 1 else ''}, both ways",
-            Prove(len(view.charter.proofs)), needs=(),
+            f"{len(charter.proofs)} expectation{'s' if len(charter.proofs) != 1 else ''}, both ways",
+            Prove(len(charter.proofs)), needs=(),
             why="nothing is proven before a probe proved it"))
-    _powers(view, steps)
-    return Outline(view.charter.name, tuple(ordered(steps)), tuple(dict.fromkeys(view.draft.notes)),
-                   tuple(view.draft.mistakes), tuple(view.draft.collisions))
+    drafts = [part.draft for part in (view, *view.guests)]
+    return Outline(charter.name, tuple(ordered(steps)), tuple(dict.fromkeys(n for d in drafts for n in d.notes)),
+                   tuple(m for d in drafts for m in d.mistakes), tuple(c for d in drafts for c in d.collisions))
 
 
-def _powers(view: View, steps: Iterable[Step]) -> None:
-    """Warn of the powers that the acting administrator lacks."""
-    have = view.snapshot.profile.powers
-    if have is None:
-        return
-    for power in dict.fromkeys(s.power for s in steps if s.power and s.power not in have):
-        who = view.snapshot.profile.administrator or "this administrator"
-        view.draft.note("power-lacking", f"{who} lacks the power `{power}` at {view.snapshot.tenant}; "
-                        "the tenant will refuse the steps that take it")
+def _away(view: View) -> Iterator[Step]:
+    """The steps of another tenant than home, under names that differ from those at home."""
+    ids = {s.id: f"{s.id} ({view.snapshot.tenant})" for s in view.draft.steps}
+
+    def moved(value: Any) -> Any:
+        return value._replace(step=ids.get(value.step, value.step)) if isinstance(value, Ref) else value
+    for step in view.draft.steps:
+        action: Any = step.action
+        if isinstance(action, (Create, Change)):
+            action = action._replace(fields={n: moved(v) for n, v in action.fields.items()})
+        if not isinstance(action, Prove):
+            action = action._replace(**{n: moved(getattr(action, n)) for n in action._fields if n in ("id", "value")})
+        yield replace(step, id=ids[step.id], name=step.name + view.suffix, action=action,
+                      needs=tuple(ids.get(n, n) for n in step.needs), about=f"{step.about}, in {view.snapshot.tenant}")
 
 
 def ordered(steps: Iterable[Step]) -> list[Step]:

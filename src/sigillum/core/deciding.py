@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
 from .access import (
     ALWAYS,
@@ -27,9 +28,13 @@ from .access import (
     Team,
     View,
 )
+from .charter import CLIENT
 from .facts import Operation
 from .refusals import CAUSES, RANK, Cause
 from .text import lines
+
+if TYPE_CHECKING:  # loaded where a client acts through an API
+    from .consents import Asks, Consent
 
 FEW = 12  # places that are quicker looked through than the line to the root
 MOST_MERGED = 64  # rights of one carrier and permission that are copied into its members' common table
@@ -46,10 +51,12 @@ class World:
                  memberships: list[Membership] | None = None, places: dict[str, Place] | None = None,
                  roles: dict[str, frozenset[str]] | None = None, rights: list[Right] | None = None,
                  credentials: dict[str, Held] | None = None, rules: Mapping[str, Operation] | None = None,
-                 felt: timedelta = timedelta(0)) -> None:
+                 felt: timedelta = timedelta(0), asks: dict[str, Asks] | None = None,
+                 consents: dict[str, list[Consent]] | None = None) -> None:
         self.principals, self.teams, self.memberships = principals or {}, teams or {}, memberships or []
         self.places, self.roles, self.rights = places or {}, roles or {}, rights or []
         self.credentials, self.rules, self.felt = credentials or {}, rules or {}, felt
+        self.asks, self.consents = asks or {}, consents or {}
         # compiled as questions need it
         self._nodes: dict[str, Node | None] = {}
         self._carriers: dict[str, tuple[Carrier, ...]] = {}
@@ -198,7 +205,8 @@ class World:
         return (begin if right.ready else NEVER, right.until or NEVER, right.labels, right)
 
     # --- verdicts -------------------------------------------------------------------------------------------------
-    def allowed(self, principal: str, permission: str, place: str, at: datetime, credential: str = "") -> bool:
+    def allowed(self, principal: str, permission: str, place: str, at: datetime, credential: str = "",
+                person: str = "") -> bool:
         """The bare verdict."""
         view = self._live.get(principal)
         if view is None:
@@ -207,6 +215,8 @@ class World:
         if node is None or (credential and self.usable(credential, principal, at) is not None):
             return False
         rule = self.rules.get(permission)
+        if person or (rule is not None and rule.api):
+            return self.decide(Question(principal, permission, place, at, credential, person)).allowed
         if not self._one(principal, view, permission, rule, node, at, credential):
             return False
         if rule is None or not rule.needs:
@@ -261,7 +271,7 @@ class World:
 
     def decide(self, question: Question) -> Decision:
         """The verdict with its reason: the first cause of a refusal, or the right that decides and all others."""
-        principal, permission, place, at, credential = question
+        principal, permission, place, at, credential, person = question
         who = self.principals.get(principal)
         if who is None:
             return Decision(False, Cause.PRINCIPAL_UNKNOWN)
@@ -274,8 +284,13 @@ class World:
             wrong = self.usable(credential, principal, at)
             if wrong is not None:
                 return Decision(False, wrong)
-        found = self._reason(who, permission, node, at, credential)
         rule = self.rules.get(permission)
+        if rule is not None and rule.api and who.kind == CLIENT:
+            from .consents import through_api
+            return through_api(self, question, rule)
+        if person:
+            return Decision(False, Cause.NO_DELEGATE)
+        found = self._reason(who, permission, node, at, credential)
         if not found.allowed or rule is None or not rule.needs:
             return found
         for need in rule.needs:
@@ -362,6 +377,9 @@ class World:
             moments.update(other.services.values() if other is not None else ())
         held = self.credentials.get(question.credential)
         moments.update(e for e in ((held.start, held.until) if held is not None else ()) if e is not None)
+        moments.update(self._felt_from(c.made) for c in self.consents.get(question.principal, ()))
+        if question.person:
+            moments.update(self.edges(question._replace(principal=question.person, person="", credential="")))
         return sorted(moments - {ALWAYS, NEVER})
 
     def next_change(self, question: Question, until: datetime = NEVER) -> datetime | None:

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from .access import NEVER, Decision, Node, Question, Right
+from .charter import ALONE, CLIENT, ON_BEHALF, WAYS
 from .deciding import World
 from .facts import Thing
 from .mend import Mend, mends
@@ -83,6 +84,13 @@ def _chain(world: World, question: Question, decision: Decision) -> Iterator[Lin
     known = world.places.get(node.path)
     yield Link("place", True, f"{place_name(world, node.path)}{f' ({known.kind})' if known is not None and known.kind else ''}")
     yield from _credential(world, question)
+    rule = world.rules.get(question.permission)
+    if rule is not None and rule.api and who.kind == CLIENT:
+        yield from _consents(world, question, decision, rule.api)
+        return
+    if question.person:
+        yield Link("person", False, "only a client that uses an API acts for people")
+        return
     yield from _ground(world, question, node)
     yield from _limits(world, question)
     yield _membership(world, question, node)
@@ -93,6 +101,31 @@ def _chain(world: World, question: Question, decision: Decision) -> Iterator[Lin
         yield Link("second right", False, f"{permission} is needed too, at {place}: {why}")
     elif decision.allowed and (rule := world.rules.get(question.permission)) is not None and rule.needs:
         yield Link("second right", True, f"{', '.join(rule.needs)}: granted")
+
+
+def _consents(world: World, question: Question, decision: Decision, api: str) -> Iterator[Link]:
+    """Wanted, requested, consented; and for a person, what that person may."""
+    acts = ON_BEHALF if question.person else ALONE
+    asks = world.asks.get(question.principal)
+    requested = asks is not None and (api, question.permission, acts) in asks.requests
+    yield Link("requested", requested, f"{question.permission} of {api}, {WAYS[acts]}: "
+               f"{'the registration asks for it' if requested else 'the registration does not ask for it'}")
+    own = [c for c in world.consents.get(question.principal, ()) if c.scope == question.permission]
+    told = "; ".join(f"{WAYS.get(c.acts, c.acts)}{', only ' + ', '.join(c.only) if c.only else ''}"
+                     f"{', by ' + c.by if c.by else ''}" for c in own) or "nobody has consented"
+    bad = decision.cause in (Cause.NOT_CONSENTED, Cause.WAY_DIFFERS, Cause.CONSENT_NARROWER, Cause.NOT_FELT)
+    late = " (a moment ago, and not felt yet)" if decision.cause is Cause.NOT_FELT else ""
+    yield Link("consented", not bad if requested else None, told + late)
+    if not question.person:
+        return
+    name = name_of(world, question.person)
+    if decision.cause is Cause.PERSON_UNKNOWN:
+        yield Link("person", False, f"{question.person} is not known here")
+    elif decision.cause is Cause.PERSON_LACKS and decision.needed is not None:
+        yield Link("person", False, f"{name} may not do it: {decision.needed.cause}")
+    else:
+        through = f": {right_words(world, decision.by, question.person)}" if decision.by is not None else ""
+        yield Link("person", True if decision.allowed else None, f"for {name}{through}")
 
 
 def _ground(world: World, question: Question, node: Node) -> Iterator[Link]:

@@ -54,6 +54,7 @@ class Operation(NamedTuple):
     service: str = ""  # must be switched on at the place or above
     located: bool = False  # principal and place must have one location
     needs: tuple[str, ...] = ()  # permission@kind, at the nearest enclosing place of that kind
+    api: str = ""  # a client needs consent to this scope of that API
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +79,7 @@ class Profile:
     felt_seconds: int | None = None
     windows_on_broad: bool = True
     windows_on_everyone: bool = True
+    organisations: tuple[str, ...] = ()  # issuers whose clients can be foreign principals here
     operations: Mapping[str, Operation] = field(default_factory=dict)
     administrator: str = ""
     powers: frozenset[str] | None = None

@@ -36,8 +36,13 @@ def queries(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str]
                 yield Query("role", "name", str(thing.get("role")))
                 if str(thing.get("place")).startswith("@"):
                     yield Query("account", "id", str(thing.get("place"))[1:])
+        client = snapshot.fact("principal", "id", principal).first
+        registered = _registration(snapshot, client) if client is not None else None
+        if client is not None and "consent" in kinds:
+            yield Query("consent", "principal", principal)
+            yield Query("client", "client_id", str(client.get("client_id")))
         if credentials and "credential" in kinds:
-            yield Query("credential", "principal", principal)
+            yield Query("credential", "principal", registered.id if registered is not None else principal)
         if "team" in kinds:
             yield Query("team", "member", principal)
             todo += [t.id for t in snapshot.fact("team", "member", principal).things]
@@ -54,7 +59,26 @@ def world_of(snapshot: Snapshot, *, felt: bool = True) -> World:
             things |= {(query.kind, t.id): t for t in fact.things}
     for (kind, _), thing in things.items():
         _ADD[kind](world, thing)
+    _clients(world, things)
     return world
+
+
+def _registration(snapshot: Snapshot, principal: Thing) -> Thing | None:
+    """The registration behind a service principal, as far as it was asked for."""
+    return snapshot.fact("client", "client_id", str(principal.get("client_id"))).first
+
+
+def _clients(world: World, things: Mapping[tuple[str, str], Thing]) -> None:
+    """What clients ask for; their credentials hang on the registration, and count for the principal."""
+    principals = {str(t.get("client_id")): t.id for (kind, _), t in things.items() if kind == "principal"}
+    for (kind, _), thing in things.items():
+        principal = principals.get(str(thing.get("client_id"))) if kind == "client" else None
+        if principal is not None:
+            from .consents import Asks
+            world.asks[principal] = Asks(principal, frozenset(thing.get("requests") or ()))
+            for identity, held in world.credentials.items():
+                if held.principal == thing.id:
+                    world.credentials[identity] = held._replace(principal=principal)
 
 
 def principal_of(thing: Thing) -> Principal:
@@ -108,4 +132,16 @@ def _credential(world: World, thing: Thing) -> None:
         _instant(thing.get("from")), _instant(thing.get("until")), frozenset(thing.get("limits") or ()))
 
 
-_ADD = {"account": _account, "team": _team, "place": _place, "role": _role, "grant": _grant, "credential": _credential}
+def _consent(world: World, thing: Thing) -> None:
+    from .consents import Consent
+    world.consents.setdefault(str(thing.get("principal")), []).append(Consent(
+        thing.id, str(thing.get("principal")), str(thing.get("scope")), str(thing.get("acts")),
+        tuple(thing.get("only") or ()), _instant(thing.get("made")), str(thing.get("by") or "")))
+
+
+def _nothing(world: World, thing: Thing) -> None:
+    """A registration decides nothing by itself: see `_clients`."""
+
+
+_ADD = {"account": _account, "principal": _account, "client": _nothing, "consent": _consent,
+        "team": _team, "place": _place, "role": _role, "grant": _grant, "credential": _credential}

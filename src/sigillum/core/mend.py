@@ -57,7 +57,8 @@ def mends(world: World, question: Question, roles: Sequence[Thing]) -> Iterator[
 
 def again(world: World, **changed: object) -> World:
     """A world with other contents, not compiled yet."""
-    fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "rules", "felt")
+    fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "rules", "felt", "asks",
+              "consents")
     return World(**({f: getattr(world, f) for f in fields} | changed))
 
 
@@ -93,6 +94,14 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
                                     held._replace(limits=held.limits | {question.permission}))}[cause]
         fresh = again(world, credentials={**world.credentials, held.id: other})
         return Changed(fresh, question, Mend(cause, text))
+    if cause in _CONSENTS:
+        return _consent(world, question, cause)
+    if cause is Cause.PERSON_LACKS and question.person:
+        theirs = question._replace(principal=question.person, person="", credential="")
+        changed = change(world, theirs, world.decide(theirs), roles)
+        name = world.principals[question.person].name
+        mend = changed.mend._replace(text=f"for {name}: {changed.mend.text}")
+        return Changed(changed.world, question, mend, changed.possible)
     if cause is Cause.GRANT_UNFINISHED and decision.by is not None:
         rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
         return Changed(again(world, rights=rights), question,
@@ -101,12 +110,33 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
     return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question, own=own)), possible=False)
 
 
+_CONSENTS = frozenset({Cause.NOT_REQUESTED, Cause.NOT_CONSENTED, Cause.WAY_DIFFERS, Cause.CONSENT_NARROWER})
 _UNKNOWN = {
+    Cause.NO_DELEGATE: "ask without a person: only a client that uses an API acts for people",
+    Cause.PERSON_UNKNOWN: "name somebody who is there: {q.person} is not",
     Cause.PRINCIPAL_UNKNOWN: "name the principal by its principal id, or by its name as the tenant has it",
     Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not",
     Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal: {own}",
     Cause.PERMISSION_UNKNOWN: "{q.permission} is no permission here: `sigillum tenant inspect` lists them",
 }
+
+
+def _consent(world: World, question: Question, cause: Cause) -> Changed:
+    """Ask for the scope, and have it consented, for this place."""
+    from .charter import ALONE, ON_BEHALF
+    from .consents import Asks, Consent
+    acts, principal = ON_BEHALF if question.person else ALONE, question.principal
+    api = world.rules[question.permission].api
+    fresh = Consent("mend", principal, question.permission, acts)
+    asked = world.asks[principal].requests if principal in world.asks else frozenset()
+    changed = again(world, asks={**world.asks, principal: Asks(principal, asked | {(api, question.permission, acts)})},
+                    consents={**world.consents, principal: [*world.consents.get(principal, []), fresh]})
+    wanted = f"{{api: {api}, scopes: [{question.permission}], acts: {acts}}}"
+    text = {Cause.NOT_REQUESTED: f"add {wanted} to the charter's `permissions:`, enact, and have it consented",
+            Cause.WAY_DIFFERS: f"add {wanted} beside the other way of acting, and have it consented",
+            Cause.NOT_CONSENTED: "have it consented by somebody with the power `consents`: `sigillum enact` writes the request",
+            Cause.CONSENT_NARROWER: f"add {question.place} to `only:` of the permission"}[cause]
+    return Changed(changed, question, Mend(cause, text))
 
 
 def _wait(world: World, question: Question, cause: Cause) -> Changed:

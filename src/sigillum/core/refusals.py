@@ -21,6 +21,13 @@ class Cause(StrEnum):
     SERVICE_OFF = "service-off"
     SERVICE_NOT_FELT = "service-not-felt"
     LOCATION_DIFFERS = "location-differs"
+    NOT_REQUESTED = "not-requested"
+    WAY_DIFFERS = "way-differs"
+    NOT_CONSENTED = "not-consented"
+    CONSENT_NARROWER = "consent-narrower"
+    NO_DELEGATE = "no-delegate"
+    PERSON_UNKNOWN = "person-unknown"
+    PERSON_LACKS = "person-lacks"
     LIMITS_NARROWER = "limits-narrower"
     GRANT_UNFINISHED = "grant-unfinished"
     NOT_FELT = "not-felt"
@@ -54,6 +61,18 @@ ABOUT: dict[Cause, About] = {
     Cause.SERVICE_NOT_FELT: About("The service was switched on a moment ago.", "Wait until the change is felt."),
     Cause.LOCATION_DIFFERS: About("The program runs in another location than the place lies in.",
                                   "Run it where the place lies and say so in `identity: location`."),
+    Cause.NOT_REQUESTED: About("The client's registration does not ask for this scope, so nobody can consent to it.",
+                               "Name it in the charter's `permissions:` and enact."),
+    Cause.WAY_DIFFERS: About("The scope is there for the other way of acting: on behalf of people, or alone.",
+                             "Change `acts:` in the charter, or use the client the way it was consented."),
+    Cause.NOT_CONSENTED: About("The client asks for the scope, and no administrator has consented yet.",
+                               "Somebody with the power `consents` consents: enact the charter, or hand over its request."),
+    Cause.CONSENT_NARROWER: About("The consent is narrowed to other places.", "Add the place to `only:` of the permission."),
+    Cause.NO_DELEGATE: About("Only a client that uses an API can act for a person.", "Ask without a person."),
+    Cause.PERSON_UNKNOWN: About("The tenant knows no person of that identifier.",
+                                "Use the name or principal id of somebody who is there."),
+    Cause.PERSON_LACKS: About("The person may not do it themselves, and a client that acts for them never may more.",
+                              "Grant it to the person, or act for somebody who may."),
     Cause.CREDENTIAL_UNKNOWN: About("The principal has no such credential.", "Name one that it has."),
     Cause.CREDENTIAL_INACTIVE: About("The credential is switched off.", "Enact the charter, which switches it on."),
     Cause.CREDENTIAL_WAITING: About("The credential's life has not begun.", "Wait until it begins."),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from .charter import Charter
+from .charter import API_TOKEN, SHARED_SECRET, Charter, GrantWant, ProofWant, ServiceWant
 from .errors import Mistake, Position
 from .facts import Thing
 from .text import did_you_mean
@@ -28,8 +28,10 @@ class Rules:
 
 def check(charter: Charter, rules: Rules, tenants: Iterable[str]) -> list[Mistake]:
     """Everything that can be said against a charter from its own text and the workspace."""
-    return [*_named(charter, rules), *_tenant(charter, list(tenants)), *_roles(charter, rules),
-            *_credentials(charter, rules), *_team(charter), *_twice(charter)]
+    tenants = list(tenants)
+    return [*_named(charter, rules), *_tenant(charter, tenants), *_roles(charter, rules),
+            *_credentials(charter, rules), *_team(charter), *_client(charter, tenants),
+            *_twice(charter)]
 
 
 def _named(charter: Charter, rules: Rules) -> Iterator[Mistake]:
@@ -81,6 +83,41 @@ def _team(charter: Charter) -> Iterator[Mistake]:
                       "more is said", f"add `reach: [{', '.join(areas)}]` to `identity`", where)
 
 
+def _client(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
+    """What only a client has and can: permissions of APIs, shared secrets, rights in another tenant."""
+    where = charter.identity.position
+    if not charter.is_client:
+        if charter.permissions:
+            yield Mistake("client-only", "`permissions` are for a client: scopes of APIs are consented to clients only",
+                          "write `kind: client`, or ask for roles in `grants`", charter.permissions[0].position)
+        if charter.identity.redirects or charter.identity.audience != "tenant":
+            yield Mistake("client-only", "`redirects` and `usable_in` are for a client",
+                          "write `kind: client`, or leave them out", where)
+    elif charter.identity.location or charter.identity.reach or charter.members or charter.member_of:
+        yield Mistake("not-client", "a client has no location, reach, team or members", "leave them out", where)
+    for credential in charter.credentials:
+        if credential.kind == SHARED_SECRET and not charter.is_client:
+            yield Mistake("client-only", f"{credential.name}: only a client has a shared secret",
+                          "write `kind: key-pair` or `kind: api-token`", credential.position)
+        if credential.kind == API_TOKEN and charter.is_client:
+            yield Mistake("not-client", f"{credential.name}: a client signs in, and has no API token",
+                          "write `kind: key-pair` (better) or `kind: shared-secret`", credential.position)
+        if charter.is_client and not charter.identity.confidential:
+            yield Mistake("public-client", f"{credential.name}: a client that can keep no secret has no credential",
+                          "leave `credentials` out, or `confidential: false`", credential.position)
+    entries: list[GrantWant | ServiceWant | ProofWant] = [*charter.services, *charter.grants, *charter.proofs]
+    for entry in entries:
+        if entry.tenant and entry.tenant not in tenants:
+            yield Mistake("tenant-unknown", f"this workspace knows no tenant {entry.tenant!r}",
+                          did_you_mean(entry.tenant, tenants) or "add one with `sigillum tenant add`", entry.position)
+        elif entry.tenant and entry.tenant != charter.tenant and not charter.is_client:
+            yield Mistake("elsewhere", f"only a client can act in another tenant ({entry.tenant})",
+                          "write `kind: client`, or a charter of its own for that tenant", entry.position)
+    for proof in charter.proofs:
+        if proof.person and not charter.is_client:
+            yield Mistake("client-only", "only a client acts on behalf of people", "leave `on_behalf_of` out", proof.position)
+
+
 def _twice(charter: Charter) -> Iterator[Mistake]:
     def repeated(keys: list[tuple[str, Position | None]], what: str, mend: str) -> Iterator[Mistake]:
         seen: set[str] = set()
@@ -90,14 +127,15 @@ def _twice(charter: Charter) -> Iterator[Mistake]:
             seen.add(key)
     yield from repeated([(c.name, c.position) for c in charter.credentials], "credential",
                         "give each credential a name of its own")
-    yield from repeated([(g.key, g.position) for g in charter.grants], "grant",
+    yield from repeated([(p.key, p.position) for p in charter.permissions], "permission", "keep one")
+    yield from repeated([(f"{g.key} {g.tenant}".strip(), g.position) for g in charter.grants], "grant",
                         "keep one; a role at a place can have one window")
-    yield from repeated([(s.key, s.position) for s in charter.services], "service", "keep one")
+    yield from repeated([(f"{s.key} {s.tenant}".strip(), s.position) for s in charter.services], "service", "keep one")
     yield from repeated([(r.name, r.position) for r in charter.roles], "role", "give each role a name of its own")
     yield from repeated([(m.name, m.position) for m in (*charter.member_of, *charter.members)], "membership", "keep one")
     for proof in charter.proofs:
         clash = next((p for p in charter.proofs if p.allowed != proof.allowed and p.permission == proof.permission
-                      and p.at == proof.at), None)
+                      and p.at == proof.at and (p.tenant, p.person) == (proof.tenant, proof.person)), None)
         if clash is not None and proof.allowed:
             yield Mistake("proof-contradiction", f"{proof.permission} at {proof.at} both can and cannot",
                           "keep the one that is meant", proof.position)

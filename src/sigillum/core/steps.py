@@ -56,12 +56,13 @@ class Create(NamedTuple):
 
 
 class Change(NamedTuple):
-    """Set fields of one thing."""
+    """Set fields of one thing. `about`: what is written beside a credential's key before it is switched on."""
 
     thing: str
     id: str | Ref
     fields: Mapping[str, Any]
     version: str = ""
+    about: Mapping[str, Any] = MappingProxyType({})
 
 
 class End(NamedTuple):
@@ -119,9 +120,13 @@ class Prove:
 
 
 class Ask(NamedTuple):
-    """Something that only a person can do."""
+    """Something that only a person can do; `action` is what another administrator is asked for, `to` who holds the power."""
 
     request: str
+    action: Any = None
+    to: str = ""
+    contact: str = ""
+    about: str = ""  # what it is about, without whom it is asked of
 
 
 Action = KeepKey | Adopt | Create | Change | End | AddTo | TakeFrom | Catch | Await | Prove | Ask
@@ -144,6 +149,7 @@ class Step:
     why: str = ""
     before: Mapping[str, Any] = field(default_factory=dict)
     after: Mapping[str, Any] = field(default_factory=dict)
+    by: str = ""  # the administrator who acts, where it is not the usual one
 
 
 class Collision(NamedTuple):

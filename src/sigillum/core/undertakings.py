@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from .chain import Entry
 
 INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FELT = (
     "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
+REQUESTED, ANSWERED, RECEIVED = "requested", "answered", "received"
+AWAY = " in tenant "  # stands in the names of things that a charter has in another tenant than home
 MADE, CHANGED, ENDED, LOST, REFUSED, SPENT = "made", "changed", "ended", "lost", "refused", "spent"
 
 
@@ -50,6 +52,18 @@ class Undertakings:
         found = self.generations.get((facet, name))
         return found[-1] if found else None
 
+    def principal_id(self) -> str:
+        """The id of the principal that was made, empty where there is none: an account, or a client's service principal."""
+        found = (self.latest(facet, name) for facet, name in (("account", "identity"), ("client", "principal")))
+        return next((g.id for g in found if g is not None and g.id), "")
+
+    def part(self, suffix: str) -> Undertakings:
+        """What is known of one tenant's things; those of other tenants than home bear a suffix in the ledger."""
+        inside = {(facet, name.removesuffix(suffix) if suffix else name): [
+            replace(g, name=g.name.removesuffix(suffix) if suffix else g.name) for g in all_]
+            for (facet, name), all_ in self.generations.items() if (name.endswith(suffix) if suffix else AWAY not in name)}
+        return replace(self, generations=inside)
+
     def owns(self, kind_facet: str, identity: str, external_id: str) -> Generation | None:
         """The generation that a thing is, by id or by the externalId of an open intent."""
         for (facet, _), all_ in self.generations.items():
@@ -82,6 +96,7 @@ def fold(entries: Iterable[Entry], charter: str = "") -> Undertakings:
             _generation(state, body).kept = str(body["what"])
         elif entry.kind in (ADOPTED, FOUND):
             taken = _generation(state, body)
+            taken.tenant = taken.tenant or str(body.get("tenant", ""))
             taken.id, taken.state, taken.unanswered = str(body["id"]), "made", False
         elif entry.kind == BEFORE:
             state.before = dict(body["held"])

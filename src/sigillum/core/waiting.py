@@ -54,6 +54,9 @@ def outlook(world: World, question: Question, wanted: bool, patience: timedelta,
         ends = f"; it ends at {format_instant(due)}" if due is not None else ""
         return Outlook(NEVER, cause, f"it is allowed by {right_words(world, decision.by, question.principal)}{ends}",
                        "end that grant, or take the expectation out of the charter")
+    if not wanted:
+        return Outlook(NEVER, cause, "it is allowed by a consent",
+                       "narrow the permission with `only:`, or take the expectation out")
     found = [m.text for m in mends(world, question, roles)]
     need = f" ({decision.need[0]} at {decision.need[1]}: {cause})" if decision.need is not None else ""
     return Outlook(NEVER, decision.cause, f"{decision.cause}: {_short(decision.cause)}{need}", "; then ".join(found))

@@ -81,6 +81,10 @@ class KeyStore:
         if merged != content.get("credential"):
             self._write(path, {**content, "credential": merged})
 
+    def about(self, credential: str, generation: int) -> dict[str, Any]:
+        """What stands beside the key or secret. Raises MachineError."""
+        return dict(read_private_json(self.path(credential, generation)).get("credential", {}))
+
     def key(self, credential: str, generation: int) -> tuple[dict[str, Any], str]:
         """The private JWK and its signing algorithm. Raises MachineError."""
         path = self.path(credential, generation)

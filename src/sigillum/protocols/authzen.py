@@ -14,16 +14,21 @@ from .http import Http
 
 
 class Asked(NamedTuple):
-    """One question: ids of the principal and the credential (none: whichever), a permission and a place."""
+    """One question: ids of the principal and the credential (none: whichever), a permission and a place.
+
+    `person`: the id of the one on whose behalf a client acts.
+    """
 
     subject: str
     permission: str
     place: str
     credential: str = ""
+    person: str = ""
 
     def body(self) -> dict[str, Any]:
         principal = self.place.startswith("@")
-        context = {"context": {"credential": self.credential}} if self.credential else {}
+        about = {n: v for n, v in (("credential", self.credential), ("on_behalf_of", self.person)) if v}
+        context = {"context": about} if about else {}
         return {"subject": {"type": "service-account", "id": self.subject}, "action": {"name": self.permission},
                 "resource": {"type": "principal" if principal else "place", "id": self.place.removeprefix("@")}, **context}
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import secrets
 from collections.abc import Mapping
 from datetime import datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
-from urllib.parse import urlencode, urlsplit, urlunsplit
+from urllib.parse import quote_plus, urlencode, urlsplit, urlunsplit
 
 from sigillum.core.canonical import canonical
 from sigillum.core.errors import RefusedError, UnreachableError
@@ -92,14 +93,42 @@ def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: st
     return Secret(jwt.encode(header, claims, _signing_key(canonical(key)), algorithms=[algorithm]))
 
 
-def _post(http: Http, url: str, parameters: Mapping[str, str]) -> Answer:
-    headers = {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
+class ClientProof(NamedTuple):
+    """How a client authenticates (RFC 6749 §2.3): a signed assertion (RFC 7523 §2.2), or its secret over HTTP Basic."""
+
+    client_id: str
+    signed: Secret | None = None
+    secret: Secret | None = None
+
+    def parameters(self) -> dict[str, str]:
+        if self.signed is None:
+            return {}
+        return {"client_assertion_type": ASSERTION_TYPE, "client_assertion": self.signed.reveal()}
+
+    def headers(self) -> dict[str, str]:
+        if self.secret is None:
+            return {}
+        pair = f"{quote_plus(self.client_id)}:{quote_plus(self.secret.reveal())}"
+        return {"Authorization": f"Basic {base64.b64encode(pair.encode()).decode()}"}
+
+
+def _post(http: Http, url: str, parameters: Mapping[str, str], more: Mapping[str, str] | None = None) -> Answer:
+    headers = {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json", **(more or {})}
     return http.send("POST", url, headers, urlencode(parameters).encode())
 
 
 def token_for_assertion(http: Http, metadata: Metadata, signed: Secret) -> Token:
     """The JWT bearer grant (RFC 7523 §2.1). Raises OAuthRefusedError, HttpError."""
-    answer = _post(http, metadata.token_endpoint, {"grant_type": JWT_BEARER, "assertion": signed.reveal()})
+    return _token(_post(http, metadata.token_endpoint, {"grant_type": JWT_BEARER, "assertion": signed.reveal()}), metadata)
+
+
+def token_for_client(http: Http, metadata: Metadata, proof: ClientProof, resource: str = "") -> Token:
+    """The client credentials grant (RFC 6749 §4.4); `resource`: for whom the token is (RFC 8707). Raises the same."""
+    parameters = {"grant_type": "client_credentials", **proof.parameters(), **({"resource": resource} if resource else {})}
+    return _token(_post(http, metadata.token_endpoint, parameters, proof.headers()), metadata)
+
+
+def _token(answer: Answer, metadata: Metadata) -> Token:
     if answer.status != 200:
         raise OAuthRefusedError(answer, "signing in")
     found = answer.object()
@@ -111,10 +140,9 @@ def token_for_assertion(http: Http, metadata: Metadata, signed: Secret) -> Token
     return Token(Secret(value), lives if isinstance(lives, int) else None, str(found.get("scope", "")))
 
 
-def introspect(http: Http, metadata: Metadata, token: Secret, signed: Secret) -> dict[str, Any]:
-    """Whose token it is (RFC 7662), asked by the identity itself with a second assertion (RFC 7523 §2.2)."""
-    answer = _post(http, metadata.introspection_endpoint, {
-        "token": token.reveal(), "client_assertion_type": ASSERTION_TYPE, "client_assertion": signed.reveal()})
+def introspect(http: Http, metadata: Metadata, token: Secret, proof: ClientProof) -> dict[str, Any]:
+    """Whose token it is (RFC 7662), asked by the identity itself, which authenticates like a client."""
+    answer = _post(http, metadata.introspection_endpoint, {"token": token.reveal(), **proof.parameters()}, proof.headers())
     if answer.status != 200:
         raise OAuthRefusedError(answer, "asking whose token it is")
     return answer.object()

@@ -111,9 +111,11 @@ def _faults(house: House, body: Json) -> Json:
 def _tenants(house: House, body: Json) -> Json:
     for name, like in body.get("open", {}).items():
         house.open(name, like)
-    for name, limits in body.get("limits", {}).items():
+    changes = {n: {"limits": {**house.tenants[n].described.get("limits", {}), **limits}}
+               for n, limits in body.get("limits", {}).items()}
+    for name, change in [*changes.items(), *body.get("describe", {}).items()]:
         tenant = house.tenants[name]
-        tenant.described = {**tenant.described, "limits": {**tenant.described.get("limits", {}), **limits}}
+        tenant.described = {**tenant.described, **change}
         tenant.store.arrival_seconds = tenant.arrival_seconds
         tenant.store.felt_seconds = tenant.limit("felt_seconds")
         profile = KINDS["TenantProfile"]

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from . import directory
 from .clock import moment_of
 from .rules import state_of
 from .schemas import ACCOUNT, KINDS, TEAM
@@ -103,7 +104,7 @@ def _labelled(spot: Spot, grant: Json) -> bool:
 
 def _who(tenant: Tenant, principal: str) -> tuple[set[str], Json] | str:
     """The carriers whose grants count for a principal and its own data; or why there are none."""
-    account = tenant.store.current(KINDS["User"], principal)
+    account = tenant.store.current(KINDS["User"], principal) or tenant.store.current(KINDS["ServicePrincipal"], principal)
     if account is None:
         team = tenant.store.felt("Group", principal)
         return ({principal} | teams_of(tenant, principal, False), {}) if team is not None else "unknown principal"
@@ -115,8 +116,9 @@ def _who(tenant: Tenant, principal: str) -> tuple[set[str], Json] | str:
     return {principal} | teams_of(tenant, principal, about.get("kind") != "foreign"), about
 
 
-def decide(tenant: Tenant, principal: str, permission: str, path: str, credential: str | None = None) -> Verdict:
-    """Answer for a principal's id; `credential` narrows by that credential's limits."""
+def decide(tenant: Tenant, principal: str, permission: str, path: str, credential: str | None = None,
+           person: str | None = None) -> Verdict:
+    """Answer for a principal's id; `credential` narrows by that credential's limits; `person`: who it acts for."""
     who, spot = _who(tenant, principal), spot_of(tenant, path)
     if isinstance(who, str):
         return no(who)
@@ -124,8 +126,13 @@ def decide(tenant: Tenant, principal: str, permission: str, path: str, credentia
         return no("unknown place")
     if credential is not None:
         proof = tenant.store.current(KINDS["Credential"], credential)
-        if proof is None or proof["principal"]["value"] != principal or not usable_now(tenant, proof):
+        holders = (principal, directory.registration_of(tenant, principal))
+        if proof is None or proof["principal"]["value"] not in holders or not usable_now(tenant, proof):
             return no("the credential has ended")
+    if "api" in tenant.permissions.get(permission, {}) and tenant.store.current(KINDS["ServicePrincipal"], principal):
+        return _through_api(tenant, principal, permission, spot.path, person)
+    if person is not None:
+        return no("this person cannot be acted for")
     verdict = _one(tenant, who, permission, spot, credential)
     if not verdict.allowed:
         return verdict
@@ -138,6 +145,18 @@ def decide(tenant: Tenant, principal: str, permission: str, path: str, credentia
         if not inner.allowed:
             return no(f"{need} is needed too: {inner.reason}")
     return verdict
+
+
+def _through_api(tenant: Tenant, principal: str, permission: str, path: str, person: str | None) -> Verdict:
+    """What a client does through an API: by consent, and for a person never more than the person may."""
+    if not directory.consented(tenant, principal, permission, path, "alone" if person is None else "on-behalf"):
+        return no("the client may not do that")
+    if person is None:
+        return Verdict(True, "consented")
+    their = tenant.store.current(KINDS["User"], person)
+    if their is None or not decide(tenant, person, permission, path).allowed:
+        return no("this person cannot be acted for")
+    return Verdict(True, "consented, and the person may")
 
 
 def _one(tenant: Tenant, who: tuple[set[str], Json], permission: str, spot: Spot, credential: str | None) -> Verdict:

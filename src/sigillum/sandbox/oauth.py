@@ -13,10 +13,10 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-from . import keys
+from . import directory, keys
 from .decide import usable_now
 from .errors import OAuthProblem
-from .schemas import KINDS
+from .schemas import ACCOUNT, KINDS
 from .scim import Handler, bearer
 from .world import Client, Tenant, hash_of
 
@@ -99,6 +99,19 @@ def spend(tenant: Tenant, claims: Json, code: str) -> None:
     tenant.used_assertions[key] = datetime.fromtimestamp(float(claims["exp"]), UTC)
 
 
+def _foreign(request: Request, tenant: Tenant, assertion: str, claims: Json) -> Json:
+    """The foreign principal that a client of another organisation is here: that one's token is the assertion."""
+    issuer = claims.get("iss")
+    theirs = next((t for t in request.app.state.house.tenants.values() if t.issuer == issuer), None)
+    known = theirs.key.read(assertion) if theirs is not None and issuer in tenant.organisations else None
+    account = next((i for i, d in tenant.store.all_current("User") for about in [d.get(ACCOUNT) or {}]
+                    if about.get("organisation") == issuer and known and about.get("subject") == known.get("client_id")), None)
+    if known is None or account is None:
+        raise OAuthProblem("invalid_grant", "Nobody here is known by this assertion")
+    check_claims(tenant, known, "invalid_grant")
+    return {"sub": account, "client_id": account}
+
+
 def _account_key(tenant: Tenant, principal: str, assertion: str) -> tuple[str, Json] | None:
     """The account's live credential that signed this assertion."""
     peeked = keys.peek(assertion)
@@ -123,7 +136,7 @@ def check_claims(tenant: Tenant, claims: Json, code: str) -> None:
         raise OAuthProblem(code, f"The assertion is refused: {fault}", status)
 
 
-def _jwt_bearer(tenant: Tenant, parameters: dict[str, str]) -> Json:
+def _jwt_bearer(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Json:
     assertion = parameters.get("assertion", "")
     peeked = keys.peek(assertion)
     if not assertion:
@@ -131,6 +144,8 @@ def _jwt_bearer(tenant: Tenant, parameters: dict[str, str]) -> Json:
     if peeked is None:
         raise OAuthProblem("invalid_grant", "The assertion is not a JWT")
     claims = peeked[1]
+    if claims.get("iss") in tenant.organisations:
+        return _foreign(request, tenant, assertion, claims)
     principal = str(claims.get("sub"))
     account = tenant.store.current(KINDS["User"], principal)
     if claims.get("iss") != claims.get("sub") or account is None:
@@ -166,12 +181,25 @@ def authenticate(request: Request, tenant: Tenant, parameters: dict[str, str]) -
         client = tenant.clients.get(basic[0])
         right = client is not None and client.secret_hash is not None \
             and secrets.compare_digest(client.secret_hash, hash_of(basic[1]))
-        if not right:
+        if not right and not _client_secret(tenant, basic[0], basic[1]):
             raise OAuthProblem("invalid_client", "Unknown client or wrong secret", 401, 'Basic realm="token"')
         return basic[0]
     if not assertion or parameters.get("client_assertion_type") != ASSERTION_TYPE:
         raise OAuthProblem("invalid_client", "Client authentication is needed", 401, 'Basic realm="token"')
     return _by_assertion(tenant, parameters, assertion)
+
+
+def _live(tenant: Tenant, client_id: str) -> list[tuple[str, Json]]:
+    """The usable credentials of a registered client."""
+    registered = directory.client_of(tenant, client_id)
+    return [(i, d) for i, d in tenant.store.by("Credential", "principal.value", registered[0])
+            if d["principal"]["value"] == registered[0] and usable_now(tenant, d)] if registered else []
+
+
+def _client_secret(tenant: Tenant, client_id: str, secret: str) -> str | None:
+    """The client's live credential with this secret."""
+    digest = hash_of(secret)
+    return next((i for i, _ in _live(tenant, client_id) if secrets.compare_digest(tenant.secrets.get(i, ""), digest)), None)
 
 
 def _by_assertion(tenant: Tenant, parameters: dict[str, str], assertion: str) -> str:
@@ -185,7 +213,8 @@ def _by_assertion(tenant: Tenant, parameters: dict[str, str], assertion: str) ->
         known = (client.metadata.get("jwks") or {}).get("keys", [])
         right = any(keys.verify(assertion, k) for k in known if isinstance(k, dict))
     else:
-        right = _account_key(tenant, name, assertion) is not None
+        right = _account_key(tenant, name, assertion) is not None \
+            or any(keys.verify(assertion, d["publicKey"]) for _, d in _live(tenant, name) if "publicKey" in d)
     if not right:
         raise OAuthProblem("invalid_client", "No key of this client signed the assertion", 401)
     check_claims(tenant, claims, "invalid_client")
@@ -195,10 +224,23 @@ def _by_assertion(tenant: Tenant, parameters: dict[str, str], assertion: str) ->
 
 def _client_credentials(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Json:
     name = authenticate(request, tenant, parameters)
+    if directory.client_of(tenant, name) is not None:
+        return _as_principal(request, tenant, parameters, name)
     client: Client | None = tenant.clients.get(name)
     if client is None or "client_credentials" not in client.metadata.get("grant_types", []):
         raise OAuthProblem("unauthorized_client", "This client may not use client credentials")
     return {"sub": name, "client_id": name}
+
+
+def _as_principal(request: Request, tenant: Tenant, parameters: dict[str, str], client_id: str) -> Json:
+    """A client signs in as its service principal; the credential that proved it narrows the token."""
+    principal = directory.principal_of(tenant, client_id)
+    if principal is None:
+        raise OAuthProblem("invalid_client", "Nobody here is known by this client id", 401)
+    basic, assertion = _basic(request), parameters.get("client_assertion", "")
+    used = _client_secret(tenant, *basic) if basic else next(
+        (i for i, d in _live(tenant, client_id) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None)
+    return {"sub": principal, "client_id": client_id, **({"credential": used} if used else {})}
 
 
 async def token(request: Request) -> Response:
@@ -208,7 +250,7 @@ async def token(request: Request) -> Response:
     if kind is None:
         raise OAuthProblem("invalid_request", "grant_type is required")
     if kind == JWT_BEARER:
-        who = _jwt_bearer(tenant, parameters)
+        who = _jwt_bearer(request, tenant, parameters)
     elif kind == "client_credentials":
         who = _client_credentials(request, tenant, parameters)
     else:
@@ -217,7 +259,8 @@ async def token(request: Request) -> Response:
     if any(s not in SCOPES for s in scope):
         raise OAuthProblem("invalid_scope", f"The scopes here are {' '.join(SCOPES)}")
     resource = parameters.get("resource", tenant.work)
-    if resource not in (tenant.work, tenant.issuer):
+    elsewhere = [t.issuer for t in request.app.state.house.tenants.values() if tenant.issuer in t.organisations]
+    if resource not in (tenant.work, tenant.issuer, *elsewhere):
         raise OAuthProblem("invalid_target", "This server issues tokens for its own working interface only")
     now, life = int(tenant.clock.now().timestamp()), tenant.limit("token_seconds")
     claims = {"iss": tenant.issuer, **who, "aud": resource, "iat": now, "exp": now + life,

@@ -9,6 +9,7 @@ import secrets
 from datetime import timedelta
 from typing import Any
 
+from . import directory
 from .clock import moment_of, stamp
 from .errors import ScimProblem
 from .keys import thumbprint, usable
@@ -16,6 +17,7 @@ from .schemas import ACCOUNT, KINDS, NEVER, TEAM, Kind
 from .world import HOLDS_ITEMS, Admin, Tenant, hash_of
 
 Json = dict[str, Any]
+MADE_HERE = ("api-token", "shared-secret")  # secrets that the tenant makes
 _PATH = re.compile(r"[A-Za-z0-9][\w.-]*(/[A-Za-z0-9][\w.-]*)*\Z")
 
 
@@ -41,7 +43,7 @@ def _resolve(tenant: Tenant, data: Json, name: str, types: tuple[str, ...]) -> N
         data[name]["type"] = found
 
 
-def on_create(tenant: Tenant, kind: Kind, data: Json) -> None:
+def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None) -> None:
     """Check and complete a new resource. Raises ScimProblem."""
     if kind.name == "User":
         data.setdefault("active", True)
@@ -52,13 +54,17 @@ def on_create(tenant: Tenant, kind: Kind, data: Json) -> None:
     elif kind.name == "Role":
         data["custom"] = True
     elif kind.name == "Grant":
-        _resolve(tenant, data, "principal", ("User", "Group"))
+        _resolve(tenant, data, "principal", ("User", "Group", "ServicePrincipal"))
         _resolve(tenant, data, "role", ("Role",))
         _resolve(tenant, data, "place", ("Place", "User"))
         _window(data)
         _grantable(tenant, data)
     elif kind.name == "Credential":
         _credential(tenant, data)
+    else:
+        if kind.name == "Consent":
+            _resolve(tenant, data, "principal", ("ServicePrincipal",))
+        directory.on_create(tenant, admin, kind.name, data)
 
 
 def on_update(tenant: Tenant, kind: Kind, data: Json, before: Json) -> None:
@@ -70,6 +76,9 @@ def on_update(tenant: Tenant, kind: Kind, data: Json, before: Json) -> None:
         _switched_on(tenant, data, before)
     elif kind.name == "Role" and before.get("custom"):
         data["custom"] = True
+    elif kind.name == "Client":
+        directory.check_client(tenant, data)
+    data |= {name: before[name] for name in ("thumbprint", "clientId", "consentedBy") if name in before}  # the tenant's own
 
 
 def _switched_on(tenant: Tenant, data: Json, before: Json) -> None:
@@ -137,7 +146,7 @@ def _window(data: Json) -> None:
 
 
 def _credential(tenant: Tenant, data: Json) -> None:
-    _resolve(tenant, data, "principal", ("User",))
+    _resolve(tenant, data, "principal", ("User", "Client"))
     now = tenant.clock.now()
     _window(data)
     longest = tenant.limit("credential_seconds")  # 0: as long as one likes
@@ -154,10 +163,10 @@ def _credential(tenant: Tenant, data: Json) -> None:
             data["thumbprint"] = mark
         if mark is not None and any(d.get("thumbprint") == mark for _, d in tenant.store.all_current("Credential")):
             raise ScimProblem(409, "publicKey: this key is registered already", "uniqueness")
-    elif data["kind"] != "api-token":
-        raise _invalid("kind: key-pair or api-token")
+    elif data["kind"] not in MADE_HERE:
+        raise _invalid(f"kind: key-pair, {' or '.join(MADE_HERE)}")
     else:
-        data.pop("publicKey", None)  # an API token has none
+        data.pop("publicKey", None)  # it has none
     live = [d for _, d in tenant.store.by("Credential", "principal.value", data["principal"]["value"])
             if moment_of(d["validUntil"]) > now]
     if len(live) >= tenant.limit("keys_per_principal"):
@@ -172,17 +181,18 @@ def after_create(tenant: Tenant, kind: Kind, identity: str, data: Json) -> None:
     if slow:
         tenant.slow[identity] = (tenant.clock.now() + timedelta(seconds=slow["seconds"]),
                                  "failed" if slow.get("fails") else "ready")
-    if kind.name == "Credential" and data.get("kind") == "api-token":
+    if kind.name == "Credential" and data.get("kind") in MADE_HERE:
         secret = "stk-" + secrets.token_urlsafe(32)
         tenant.secrets[identity] = hash_of(secret)
         tenant.unread[identity] = secret
 
 
-def after_delete(tenant: Tenant, kind: Kind, identity: str) -> None:
+def after_delete(tenant: Tenant, kind: Kind, identity: str, data: Json | None = None) -> None:
     """Grants, credentials and memberships go with their principal; a role or place in use stays."""
     if kind.name == "Credential":
         tenant.secrets.pop(identity, None)
         tenant.unread.pop(identity, None)
+    directory.after_delete(tenant, kind.name, identity, data or {})
     if kind.name == "User":
         for found, _ in list(tenant.store.by("Grant", "place.value", identity)):
             tenant.store.delete(KINDS["Grant"], found)
@@ -210,13 +220,14 @@ def before_delete(tenant: Tenant, kind: Kind, identity: str) -> None:
 def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, data: Json) -> Json:
     """`data` with what is worked out at the moment of showing."""
     store = tenant.store
-    if kind.name in ("Grant", "Credential"):
+    if kind.name in ("Grant", "Credential", "Consent"):
         data = dict(data)
         for name, shown in (("principal", "displayName"), ("role", "name"), ("place", "path")):
             if name in data:
-                kinds = {"principal": ("User", "Group"), "place": ("Place", "User")}.get(name, ("Role",))
+                kinds = {"principal": ("User", "Group", "ServicePrincipal", "Client"), "place": ("Place", "User")}.get(
+                    name, ("Role",))
                 target = next((t for k in kinds if (t := store.current(KINDS[k], data[name]["value"]))), {})
-                text = target.get("userName") or target.get(shown)
+                text = target.get("userName") or target.get(shown) or target.get("name")
                 data[name] = {**data[name], **({"display": text} if text else {})}
     progress = tenant.progress(identity)
     if kind.name == "User" and progress:

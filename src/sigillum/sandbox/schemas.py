@@ -176,7 +176,8 @@ ANSWERABLE = (
 SERVICE_ACCOUNT = Schema(ACCOUNT, "ServiceAccount", (
     Attr("kind", canonical=("person", "service-account", "foreign"), exact=True, about="What the account is for"),
     *ANSWERABLE,
-    Attr("organisation", about="Of a foreign principal: where it lives"),
+    Attr("organisation", exact=True, about="Of a foreign principal: where it lives, or the issuer that knows it"),
+    Attr("subject", exact=True, about="Of a foreign principal that is a client elsewhere: its client id there"),
     Attr("location", exact=True, about="Where its program runs"),
     PROGRESS,
 ), "What a user-shaped account of a program says about itself")
@@ -227,7 +228,7 @@ WINDOW = (
 
 GRANT = _schema(
     "Grant", "A principal holds a role at a place and below it",
-    _link("principal", "User", "Group", required=True, typed=True),
+    _link("principal", "User", "Group", "ServicePrincipal", required=True, typed=True),
     _link("role", "Role", required=True), _link("place", "Place", "User", required=True, typed=True),
     *WINDOW, Attr("reason"),
     Attr("labels", "complex", multi=True, mutability="immutable", sub=LABELS,
@@ -237,10 +238,10 @@ GRANT = _schema(
 )
 
 CREDENTIAL = _schema(
-    "Credential", "What a principal proves itself with",
-    _link("principal", "User", required=True),
+    "Credential", "What a principal proves itself with; a client's hang on its registration",
+    _link("principal", "User", "Client", required=True, typed=True),
     Attr("name", mutability="immutable", exact=True),
-    Attr("kind", mutability="immutable", exact=True, canonical=("key-pair", "api-token")),
+    Attr("kind", mutability="immutable", exact=True, canonical=("key-pair", "api-token", "shared-secret", "password")),
     Attr("publicKey", "complex", mutability="immutable", about="A public JWK (RFC 7517)",
          sub=tuple(Attr(n, exact=True, mutability="immutable") for n in ("kty", "crv", "x", "y", "n", "e"))),
     Attr("thumbprint", mutability="readOnly", exact=True, about="RFC 7638, SHA-256, of the public key"),
@@ -249,6 +250,46 @@ CREDENTIAL = _schema(
          about="Permissions it is narrowed to; none: all that its principal has"),
     Attr("active", "boolean", about="False: it proves nothing yet, or no more"),
     Attr("lastUsedAt", "dateTime", mutability="readOnly", about="Does not change the version"),
+)
+
+ACTS = Attr("acts", exact=True, mutability="immutable", canonical=("on-behalf", "alone"),
+            about="on-behalf: of people who are signed in; alone: without anybody")
+REQUESTED = (Attr("api", exact=True), Attr("scope", exact=True), Attr("acts", exact=True, canonical=ACTS.canonical))
+
+CLIENT = _schema(
+    "Client", "An OAuth client registration; what acts here is its service principal",
+    Attr("name", required=True, about="For reading; two clients can have one name"),
+    Attr("clientId", exact=True, mutability="readOnly", uniqueness="server", about="What it presents (RFC 6749 §2.2)"),
+    Attr("audience", exact=True, mutability="immutable", canonical=("tenant", "any"), about="Where it may be used"),
+    Attr("confidential", "boolean", mutability="immutable", about="False: it can keep no secret (RFC 6749 §2.1)"),
+    Attr("redirects", multi=True, exact=True, about="Redirect addresses (RFC 6749 §3.1.2)"),
+    Attr("requests", "complex", multi=True, about="API permissions it asks for; they hold once consented", sub=REQUESTED),
+    *ANSWERABLE,
+)
+
+SERVICE_PRINCIPAL = _schema(
+    "ServicePrincipal", "What a client is in this tenant: to it roles are granted and permissions consented",
+    Attr("clientId", required=True, exact=True, mutability="immutable", uniqueness="server"),
+    Attr("displayName"), Attr("active", "boolean"), *ANSWERABLE[:2],
+)
+
+API = _schema(
+    "Api", "An interface whose permissions a client can ask for",
+    Attr("name", required=True, exact=True, uniqueness="server"), Attr("display"),
+    Attr("scopes", "complex", multi=True, sub=(
+        Attr("value", exact=True), Attr("display"), Attr("class", exact=True),
+        Attr("acts", multi=True, exact=True, canonical=ACTS.canonical),
+        Attr("narrowedTo", exact=True, about="Kind of place that a consent can narrow it to; none: it cannot be narrowed"),
+        Attr("always", "boolean", about="True: every client has it, without asking"))),
+)
+
+CONSENT = _schema(
+    "Consent", "An administrator's approval that a client uses a scope of an API",
+    _link("principal", "ServicePrincipal", required=True),
+    Attr("api", required=True, exact=True, mutability="immutable"),
+    Attr("scope", required=True, exact=True, mutability="immutable"), ACTS,
+    Attr("only", multi=True, exact=True, mutability="immutable", about="Paths of the places that it is narrowed to"),
+    Attr("consentedBy", exact=True, mutability="readOnly"),
 )
 
 TENANT_PROFILE = _schema(
@@ -277,7 +318,10 @@ TENANT_PROFILE = _schema(
         Attr("service", exact=True, mutability="readOnly", about="Must be switched on at the place or above"),
         Attr("located", "boolean", mutability="readOnly", about="True: principal and place must have one location"),
         Attr("needs", multi=True, exact=True, mutability="readOnly",
-             about="permission@kind: needed too, at the nearest enclosing place of that kind"))),
+             about="permission@kind: needed too, at the nearest enclosing place of that kind"),
+        Attr("api", exact=True, mutability="readOnly", about="A client needs consent to this scope of that API"))),
+    Attr("organisations", multi=True, exact=True, mutability="readOnly",
+         about="Issuers whose clients can be foreign principals here"),
     Attr("administrator", "complex", mutability="readOnly", about="Who is asking", sub=(
         Attr("name", mutability="readOnly", exact=True),
         Attr("powers", multi=True, mutability="readOnly", exact=True))),
@@ -290,6 +334,10 @@ KINDS: dict[str, Kind] = {k.name: k for k in (
     Kind("Role", "Roles", ROLE, "roles", (), ("name",), ("name",)),
     Kind("Grant", "Grants", GRANT, "grants", (), ("principal.value", "place.value")),
     Kind("Credential", "Credentials", CREDENTIAL, "credentials", (), ("principal.value",)),
+    Kind("Client", "Clients", CLIENT, "clients", (), ("name", "clientId")),
+    Kind("ServicePrincipal", "ServicePrincipals", SERVICE_PRINCIPAL, "clients", (), ("clientId",), ("clientId",)),
+    Kind("Api", "Apis", API, "tenant", (), ("name",), ("name",)),
+    Kind("Consent", "Consents", CONSENT, "consents", (), ("principal.value",)),
     Kind("TenantProfile", "TenantProfiles", TENANT_PROFILE, "tenant"),
 )}
 BY_ENDPOINT = {k.endpoint.lower(): k for k in KINDS.values()}

@@ -65,7 +65,7 @@ def admin_of(request: Request, tenant: Tenant) -> Admin:
 
 def _kind(request: Request) -> Kind:
     kind = BY_ENDPOINT.get(request.path_params["endpoint"].lower())
-    if kind is None:
+    if kind is None or kind.name not in tenant_of(request).kinds:
         raise ScimProblem(404, f"There is no endpoint {request.path_params['endpoint']}")
     return kind
 
@@ -119,7 +119,7 @@ async def create(request: Request) -> Response:
     admin, kind = admin_of(request, tenant), _kind(request)
     rules.demand(tenant, admin, kind)
     data = body_to_resource(kind, await read_json(request))
-    rules.on_create(tenant, kind, data)
+    rules.on_create(tenant, kind, data, admin)
     record = tenant.store.create(kind, data, admin.domain)
     rules.after_create(tenant, kind, record.id, data)
     shown = render(tenant, admin, kind, record, dict(request.query_params), fresh=True)
@@ -157,13 +157,11 @@ async def one(request: Request) -> Response:
     if request.method == "DELETE":
         rules.before_delete(tenant, kind, identity)
         tenant.store.delete(kind, identity)
-        rules.after_delete(tenant, kind, identity)
+        rules.after_delete(tenant, kind, identity, current)
         return Response(status_code=204)
     body = await read_json(request)
     change = patch.replace if request.method == "PUT" else patch.apply
     data = change(kind, current, body)
-    if "thumbprint" in current:
-        data["thumbprint"] = current["thumbprint"]
     rules.on_update(tenant, kind, data, current)
     record = tenant.store.update(kind, identity, data, admin.domain)
     if kind.name == "Credential" and data.get("active"):
@@ -274,14 +272,14 @@ async def post_search(request: Request) -> Response:
     body = await read_json(request)
     if not isinstance(body, dict) or MESSAGES + "SearchRequest" not in (value_of(body, "schemas") or []):
         raise ScimProblem(400, "A SearchRequest is needed", "invalidSyntax")
-    kinds = [_kind(request)] if "endpoint" in request.path_params else list(KINDS.values())
+    kinds = [_kind(request)] if "endpoint" in request.path_params else list(tenant.kinds.values())
     return answer(search(tenant, admin, kinds, body))
 
 
 async def everything(request: Request) -> Response:
     tenant = tenant_of(request)
     admin = admin_of(request, tenant)
-    return answer(search(tenant, admin, list(KINDS.values()), dict(request.query_params)))
+    return answer(search(tenant, admin, list(tenant.kinds.values()), dict(request.query_params)))
 
 
 # --- discovery (RFC 7644 §4) ----------------------------------------------------------------------------
@@ -304,8 +302,8 @@ def _config(tenant: Tenant) -> Json:
     }
 
 
-def _served_schemas() -> dict[str, Schema]:
-    return {s.id: s for k in KINDS.values() for s in k.schemas()}
+def _served_schemas(tenant: Tenant) -> dict[str, Schema]:
+    return {s.id: s for k in tenant.kinds.values() for s in k.schemas()}
 
 
 async def discovery(request: Request) -> Response:
@@ -318,7 +316,8 @@ async def discovery(request: Request) -> Response:
         raise ScimProblem(403, "Discovery cannot be filtered")
     if what == "ServiceProviderConfig":
         return answer(_config(tenant))
-    items: dict[str, Kind | Schema] = {**KINDS} if what == "ResourceTypes" else {**_served_schemas()}
+    items: dict[str, Kind | Schema] = {**tenant.kinds} if what == "ResourceTypes" else {
+        **_served_schemas(tenant)}
     if key is not None:
         if key not in items:
             raise ScimProblem(404, f"There is no {what.rstrip('s')} {key}")
@@ -371,8 +370,9 @@ def profile_of(tenant: Tenant) -> Json:
         "limits": {word: tenant.limit(name) for name, word in words.items()},
         "permissions": [{"value": name, "class": p.get("class", "looks"), "method": p["call"].split(" ")[0],
                          "template": p["call"].split(" ", 1)[1],
-                         **{k: p[k] for k in ("service", "located", "needs") if k in p}}
+                         **{k: p[k] for k in ("service", "located", "needs", "api") if k in p}}
                         for name, p in tenant.permissions.items()],
+        **({"organisations": tenant.organisations} if tenant.organisations else {}),
         **{word: bool(described[name]) for name, word in (("windows_on_broad", "windowsOnBroad"),
                                                           ("windows_on_everyone", "windowsOnEveryone")) if name in described},
     }

@@ -96,7 +96,8 @@ def _evaluate(tenant: Tenant, claims: Json | None, body: Json) -> Json:
     if claims is not None and claims["sub"] != subject:
         raise OAuthProblem("insufficient_scope", "A principal may ask about itself only", 403)
     credential = claims.get("credential") if claims else (body.get("context") or {}).get("credential")
-    verdict = decide(tenant, subject, action, f"@{resource}" if kind == "principal" else resource, credential)
+    person = (body.get("context") or {}).get("on_behalf_of")
+    verdict = decide(tenant, subject, action, f"@{resource}" if kind == "principal" else resource, credential, person)
     return {"decision": verdict.allowed, "context": {"reason": verdict.reason}}
 
 

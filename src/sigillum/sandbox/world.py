@@ -15,13 +15,14 @@ from ruamel.yaml.error import YAMLError
 
 from .clock import Clock, moment_of, stamp
 from .keys import SigningKey
-from .schemas import ACCOUNT, KINDS, TEAM
+from .schemas import ACCOUNT, KINDS, TEAM, Kind
 from .store import Store
 
 Json = dict[str, Any]
 LONG_AGO = timedelta(days=30)
 HOLDS_ITEMS = ("stream", "board", "dataset")
-ALL_POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "tenant")
+ALL_POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules",
+              "tenant")
 LIMITS = {
     "assertion_seconds": 3600, "token_seconds": 600, "keys_per_principal": 3,
     "credential_seconds": 0, "arrival_seconds": 0, "answer_items": 100, "felt_seconds": 0,
@@ -104,6 +105,17 @@ class Tenant:
     def permissions(self) -> dict[str, Json]:
         return dict(self.described.get("permissions", {}))
 
+    @property
+    def kinds(self) -> dict[str, Kind]:
+        """The resource types that this tenant serves."""
+        return {n: k for n, k in KINDS.items() if n not in self.described.get("without", ())}
+
+    @property
+    def organisations(self) -> list[str]:
+        """Issuers whose clients can be foreign principals here; the world names them as tenants of its own."""
+        own = self.base.rpartition("/")[0]
+        return [n if "://" in n else f"{own}/{n}" for n in self.described.get("organisations", [])]
+
     def admin_of(self, token: str) -> Admin | None:
         digest = hash_of(token)
         return next((a for a in self.admins if secrets.compare_digest(a.token_hash, digest)), None)
@@ -157,12 +169,12 @@ class _Populating:
         return record.id
 
     def user(self, name: str, kind: str, about: Json) -> None:
-        told = {k: about[k] for k in ("purpose", "owner", "stage", "organisation", "location") if k in about}
+        told = {k: about[k] for k in ("purpose", "owner", "stage", "organisation", "location", "subject") if k in about}
         self.add("User", name, {"userName": name, "displayName": about.get("display", name),
                                 "active": about.get("active", True), ACCOUNT: {"kind": kind, **told}})
 
     def member(self, name: str) -> Json:
-        kind = "User" if ("User", name) in self.ids else "Group"
+        kind = next(k for k in ("User", "ServicePrincipal", "Group") if (k, name) in self.ids)
         return {"value": self.ids[kind, name], "type": kind}
 
     def team(self, described: Json) -> None:
@@ -206,6 +218,29 @@ class _Populating:
             "reason": grant.get("reason"), "validFrom": grant.get("from"), "validUntil": grant.get("until"),
             "labels": labels(grant.get("where"))}, grant.get("made"))
 
+    def client(self, client: Json) -> None:
+        """A registration with its service principal, and what was consented."""
+        asked = [{"api": p["api"], "scope": p["scope"], "acts": p["acts"]} for p in client.get("permissions", [])]
+        identity = self.add("Client", client["name"], {
+            "name": client["name"], "clientId": secrets.token_hex(8), "audience": "tenant", "confidential": True,
+            "requests": asked or None, **{k: client[k] for k in ("owner", "purpose", "redirects") if k in client}})
+        record = self.tenant.store.records["Client"][identity].data or {}
+        principal = self.add("ServicePrincipal", client["name"], {
+            "clientId": record["clientId"], "displayName": client["name"], "active": True})
+        for one in client.get("permissions", []):
+            if one.get("consented_by"):
+                self.add("Consent", "", {
+                    "principal": {"value": principal}, "api": one["api"], "scope": one["scope"], "acts": one["acts"],
+                    "only": one.get("only"), "consentedBy": one["consented_by"]})
+
+    def api(self, api: Json) -> None:
+        self.add("Api", api["name"], {
+            "name": api["name"], "display": api.get("display"), "scopes": [
+                {"value": s["scope"], "display": s.get("display"), "class": s.get("class", "looks"),
+                 "acts": s.get("acts", ["on-behalf", "alone"]),
+                 **({"narrowedTo": s["narrowed_to"]} if "narrowed_to" in s else {}),
+                 **({"always": True} if s.get("always") else {})} for s in api["scopes"]]})
+
     def credential(self, credential: Json) -> None:
         self.add("Credential", credential["name"], {
             "principal": {"value": self.ids["User", credential["of"]]}, "name": credential["name"], "kind": "key-pair",
@@ -233,6 +268,10 @@ def _populate(tenant: Tenant) -> None:
         fill.add("User", f"crowd-{number}", {"userName": f"crowd-{number}", "active": True})
     for team in described.get("teams", []):
         fill.team(team)
+    for api in described.get("apis", []):
+        fill.api(api)
+    for client in described.get("clients", []):
+        fill.client(client)
     for grant in described.get("grants", []):
         fill.grant(grant)
     for credential in described.get("credentials", []):

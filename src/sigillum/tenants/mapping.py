@@ -16,29 +16,34 @@ USER_SCHEMA = "urn:ietf:params:scim:schemas:core:2.0:User"
 ABOUT, TEAM = OWN + "ServiceAccount", OWN + "Team"
 SCHEMAS = {"account": USER_SCHEMA, "team": "urn:ietf:params:scim:schemas:core:2.0:Group", "place": OWN + "Place",
            "role": OWN + "Role", "grant": OWN + "Grant", "credential": OWN + "Credential",
+           "client": OWN + "Client", "principal": OWN + "ServicePrincipal", "api": OWN + "Api", "consent": OWN + "Consent",
            "profile": OWN + "TenantProfile"}
 USUAL_ENDPOINTS = {"account": "/Users", "team": "/Groups"}
 TEAM_FIELDS = ("purpose", "owner", "deputy", "stage")
-ABOUT_FIELDS = ("kind", *TEAM_FIELDS, "location")
+ABOUT_FIELDS = ("kind", *TEAM_FIELDS, "location", "organisation", "subject")
+CLIENT_FIELDS = ("name", "redirects", "audience", "confidential", *TEAM_FIELDS)
+CONSENT_FIELDS = ("api", "scope", "acts", "only")
 
 _FILTERS: dict[tuple[str, str], Callable[[str], str]] = {
     ("account", "name"): lambda v: f"userName eq {quoted(v)}",
-    ("account", "external_id"): lambda v: f"externalId eq {quoted(v)}",
-    ("account", "id"): lambda v: f"id eq {quoted(v)}",
     ("team", "name"): lambda v: f"displayName eq {quoted(v)}",
-    ("team", "external_id"): lambda v: f"externalId eq {quoted(v)}",
-    ("team", "id"): lambda v: f"id eq {quoted(v)}",
     ("team", "member"): lambda v: f"members.value eq {quoted(v)}",
     ("team", "everyone"): lambda v: f"{TEAM}:everyone eq true",
-    ("grant", "external_id"): lambda v: f"externalId eq {quoted(v)}",
-    ("credential", "external_id"): lambda v: f"externalId eq {quoted(v)}",
     ("role", "name"): lambda v: f"name eq {quoted(v)}",
-    ("role", "id"): lambda v: f"id eq {quoted(v)}",
     ("role", "all"): lambda v: "",
-    ("role", "external_id"): lambda v: f"externalId eq {quoted(v)}",
     ("place", "path"): lambda v: f"path eq {quoted(v)}",
     ("place", "under"): lambda v: f"path sw {quoted(v + '/')}" if v else "",
     ("place", "all"): lambda v: "",
+    ("client", "name"): lambda v: f"name eq {quoted(v)}",
+    ("client", "client_id"): lambda v: f"clientId eq {quoted(v)}",
+    ("principal", "client_id"): lambda v: f"clientId eq {quoted(v)}",
+    ("principal", "display"): lambda v: f"displayName eq {quoted(v)}",
+    ("api", "name"): lambda v: f"name eq {quoted(v)}",
+    ("api", "all"): lambda v: "",
+    ("consent", "principal"): lambda v: f"principal.value eq {quoted(v)}",
+    ("account", "subject"): lambda v: f"{ABOUT}:subject eq {quoted(v)}",
+    ("credential", "name"): lambda v: f"name eq {quoted(v)}",
+    ("credential", "thumbprint"): lambda v: f"thumbprint eq {quoted(v)}",
     ("grant", "principal"): lambda v: f"principal.value eq {quoted(v)}",
     ("credential", "principal"): lambda v: f"principal.value eq {quoted(v)}",
 }
@@ -46,6 +51,8 @@ _FILTERS: dict[tuple[str, str], Callable[[str], str]] = {
 
 def filter_of(query: Query) -> str:
     """The SCIM filter of a query; empty: all there are."""
+    if query.field in ("id", "external_id"):
+        return f"{'id' if query.field == 'id' else 'externalId'} eq {quoted(query.value)}"
     return _FILTERS[query.kind, query.field](query.value)
 
 
@@ -108,8 +115,15 @@ def body_of(wire: Wire, kind: str, external_id: str, fields: Mapping[str, Any]) 
         body |= _given({"reason": fields.get("reason"), "validFrom": fields.get("from"),
                         "validUntil": fields.get("until"),
                         "labels": [{"name": n, "value": v} for n, values in fields.get("where") or () for v in values]})
+    elif kind == "client":
+        body |= _given({n: _json(fields.get(n)) for n in CLIENT_FIELDS}) | {"requests": _requests(fields["requests"])}
+    elif kind == "principal":
+        body |= {"clientId": fields["client_id"], "displayName": fields["display"], "active": fields["active"]}
+    elif kind == "consent":
+        body |= {"principal": wire.link("principal", fields["principal"])}
+        body |= _given({n: _json(fields.get(n)) for n in CONSENT_FIELDS})
     elif kind == "credential":
-        body |= {"principal": wire.link("account", fields["principal"]), "name": fields["name"],
+        body |= {"principal": wire.link(fields.get("carrier") or "account", fields["principal"]), "name": fields["name"],
                  "kind": fields["kind"], "active": fields["active"]}
         body |= _given({"publicKey": fields.get("public_key"), "validUntil": fields.get("until"),
                         "limits": fields.get("limits")})
@@ -120,6 +134,14 @@ def _permissions(permissions: Any) -> list[Json]:
     return [{"value": p, "class": c} for p, c in permissions]
 
 
+def _requests(asked: Any) -> list[Json]:
+    return [{"api": api, "scope": scope, "acts": acts} for api, scope, acts in asked]
+
+
+def _json(value: Any) -> Any:
+    return list(value) if isinstance(value, tuple) else value
+
+
 def _given(values: Json) -> Json:
     return {name: value for name, value in values.items() if value}
 
@@ -128,13 +150,15 @@ _CHANGES = {"account": {"name": "userName", "display": "displayName", "active": 
                         **{n: f"{ABOUT}:{n}" for n in ABOUT_FIELDS}},
             "team": {"name": "displayName", "reach": f"{TEAM}:reach", **{n: f"{TEAM}:{n}" for n in TEAM_FIELDS}},
             "role": {"display": "display", "permissions": "permissions"},
+            "client": {n: n for n in ("name", "redirects", "requests", *TEAM_FIELDS)},
             "grant": {"reason": "reason"}, "credential": {"active": "active"}}
 
 
 def changes_of(kind: str, fields: Mapping[str, Any]) -> Json:
     """SCIM attribute paths and their new values; empty text removes an attribute."""
     names = _CHANGES[kind]
-    forms: dict[str, Callable[[Any], Any]] = {"permissions": _permissions, "reach": list}
+    forms: dict[str, Callable[[Any], Any]] = {"permissions": _permissions, "requests": _requests,
+                                               "reach": list, "redirects": list}
     return {names[name]: (forms.get(name, lambda v: v)(value) if value not in ("", ()) else None)
             for name, value in fields.items()}
 
@@ -188,7 +212,7 @@ def _where(labels: tuple[tuple[str, str], ...]) -> tuple[tuple[str, tuple[str, .
 _FIELDS: dict[str, Callable[[Json], Json]] = {
     "account": lambda r: {
         "name": _text(r.get("userName")), "display": _text(r.get("displayName")), "active": r.get("active", True),
-        **{n: _part(r, ABOUT, n) for n in (*ABOUT_FIELDS, "organisation", "progress")}},
+        **{n: _part(r, ABOUT, n) for n in (*ABOUT_FIELDS, "progress")}},
     "team": lambda r: {
         "name": _text(r.get("displayName")), "display": _text(r.get("displayName")), "active": True,
         **{n: _part(r, TEAM, n) for n in TEAM_FIELDS},
@@ -209,6 +233,24 @@ _FIELDS: dict[str, Callable[[Json], Json]] = {
         "place_name": _part(r, "place", "display"), "principal_name": _part(r, "principal", "display"),
         "where": _where(_labels(r)), "from": _instant(r.get("validFrom")), "until": _instant(r.get("validUntil")),
         "reason": _text(r.get("reason")), "progress": _text(r.get("progress")), "made": _instant(_part(r, "meta", "created"))},
+    "client": lambda r: {
+        "name": _text(r.get("name")), "client_id": _text(r.get("clientId")), "audience": _text(r.get("audience")),
+        "confidential": r.get("confidential") is not False, "redirects": _texts(r.get("redirects")),
+        "requests": tuple(sorted((_text(a.get("api")), _text(a.get("scope")), _text(a.get("acts")))
+                                 for a in _list(r.get("requests")))),
+        **{n: _text(r.get(n)) for n in TEAM_FIELDS}},
+    "principal": lambda r: {
+        "name": _text(r.get("displayName")) or _text(r.get("clientId")), "display": _text(r.get("displayName")),
+        "client_id": _text(r.get("clientId")), "active": r.get("active") is not False, "kind": "client"},
+    "api": lambda r: {
+        "name": _text(r.get("name")), "display": _text(r.get("display")),
+        "scopes": tuple({**{n: _text(s.get(n)) for n in ("value", "display", "class")}, "acts": _texts(s.get("acts")),
+                         "narrowed_to": _text(s.get("narrowedTo")), "always": s.get("always") is True}
+                        for s in _list(r.get("scopes")))},
+    "consent": lambda r: {
+        "principal": _part(r, "principal", "value"), "principal_name": _part(r, "principal", "display"),
+        **{n: _text(r.get(n)) for n in ("api", "scope", "acts")}, "only": tuple(sorted(_texts(r.get("only")))),
+        "by": _text(r.get("consentedBy")), "made": _instant(_part(r, "meta", "created"))},
     "credential": lambda r: {
         "principal": _part(r, "principal", "value"), "name": _text(r.get("name")), "kind": _text(r.get("kind")),
         "thumbprint": _text(r.get("thumbprint")), "until": _instant(r.get("validUntil")),
@@ -243,7 +285,7 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         name = _text(entry.get("value"))
         operations[name] = Operation(name, _text(entry.get("class")), _text(entry.get("method")),
                                      _text(entry.get("template")), _text(entry.get("service")),
-                                     entry.get("located") is True, _texts(entry.get("needs")))
+                                     entry.get("located") is True, _texts(entry.get("needs")), _text(entry.get("api")))
     unique, inactive = resource.get("externalIdUnique"), resource.get("bornInactive")
     return Profile(
         name=_text(resource.get("name")), title=_text(resource.get("title")), stage=_text(resource.get("stage")),
@@ -255,6 +297,6 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         credential_seconds=_whole(limits.get("credentialSeconds")),
         arrival_seconds=_whole(limits.get("arrivalSeconds")), answer_items=_whole(limits.get("answerItems")),
         felt_seconds=_whole(limits.get("feltSeconds")), windows_on_broad=resource.get("windowsOnBroad") is not False,
-        windows_on_everyone=resource.get("windowsOnEveryone") is not False,
+        windows_on_everyone=resource.get("windowsOnEveryone") is not False, organisations=_texts(resource.get("organisations")),
         operations=operations, administrator=_text(administrator.get("name")),
         powers=frozenset(_text(p) for p in administrator.get("powers") or ()) if administrator else None, kinds=kinds)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -37,7 +37,7 @@ TRIAL_NOTE = "a trial by sigillum"
 def connect(address: Address, link: Link) -> OpenTenant:
     """Reach a tenant and discover what it can do: two requests. Raises UnreachableError, RefusedError."""
     ca = str(link.folder / address.ca) if address.ca else None
-    tenant = OpenTenant(address, Http(timeout_seconds=link.timeout_seconds, ca_file=ca, log=link.log), link.token)
+    tenant = OpenTenant(address, Http(timeout_seconds=link.timeout_seconds, ca_file=ca, log=link.log), link.token, link.say)
     tenant.discover()
     return tenant
 
@@ -45,13 +45,18 @@ def connect(address: Address, link: Link) -> OpenTenant:
 class OpenTenant:
     """SCIM for administration, OAuth for tokens, AuthZEN for decisions, the announced calls for trials."""
 
-    def __init__(self, address: Address, http: Http, token: Secret) -> None:
+    def __init__(self, address: Address, http: Http, token: Secret, say: Callable[[str], None] | None = None) -> None:
+        self._say = say
         self.address, self.http, self._token = address, http, token
         self.clock: ClockReading | None = None
         self.profile = Profile()
         self.round_trip_seconds = float("inf")
         self.wire = Wire(address.address.rstrip("/"), mapping.USUAL_ENDPOINTS, False)
         self.scim = ScimClient(http, address.address, token, observe=self._observe)
+
+    def say(self, text: str) -> None:
+        if self._say is not None:
+            self._say(text)
 
     def _observe(self, answer: Answer) -> None:
         self.round_trip_seconds = min(self.round_trip_seconds, (answer.received_at - answer.sent_at).total_seconds())
@@ -181,22 +186,30 @@ class OpenTenant:
         from sigillum.protocols import oauth
         assert proof.key is not None
         most = self.profile.assertion_seconds or oauth.USUAL_ASSERTION_SECONDS
-        return oauth.assertion(proof.key, proof.algorithm, proof.principal, self.metadata.issuer,
+        return oauth.assertion(proof.key, proof.algorithm, proof.client_id or proof.principal, self.metadata.issuer,
                                now_at(self, datetime.now(UTC)), min(most, oauth.USUAL_ASSERTION_SECONDS),
                                thumbprint(proof.key))
 
+    def _client(self, proof: Proof) -> oauth.ClientProof:
+        """How the identity authenticates like a client: a fresh assertion, or its secret."""
+        from sigillum.protocols import oauth
+        signed = self._assertion(proof) if proof.key is not None else None
+        return oauth.ClientProof(proof.client_id, signed, proof.secret)
+
     def sign_in(self, proof: Proof) -> SignedIn:
         """A fresh assertion, a fresh token, and the tenant's word for whose token it is (RFC 7662)."""
-        if proof.key is None:
-            assert proof.token is not None
+        if proof.token is not None:
             return SignedIn(proof.token, proof.principal, "with an API token")
         from sigillum.protocols import oauth
-        token = oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof))
-        if not self.metadata.introspection_endpoint:
-            return SignedIn(token.value, proof.principal, "the tenant does not say whose token it is")
-        try:
-            said = oauth.introspect(self.http, self.metadata, token.value, self._assertion(proof))
-        except RefusedError:
+        if proof.assertion is not None:
+            token = oauth.token_for_assertion(self.http, self.metadata, proof.assertion)
+            return SignedIn(token.value, proof.principal, "with a token of its home")
+        if proof.client_id:
+            token = oauth.token_for_client(self.http, self.metadata, self._client(proof))
+        else:
+            token = oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof))
+        said = self._whose(proof, token.value)
+        if said is None:
             return SignedIn(token.value, proof.principal, "the tenant does not say whose token it is")
         subject = plain(said.get("sub", ""))
         if said.get("active") is not True or subject != proof.principal:
@@ -204,21 +217,34 @@ class OpenTenant:
                                where=self.address.name, mend="ask the tenant's operator; nothing was tried")
         return SignedIn(token.value, subject, f"the tenant says: {subject}")
 
+    def _whose(self, proof: Proof, token: Secret) -> Json | None:
+        from sigillum.protocols import oauth
+        if not self.metadata.introspection_endpoint:
+            return None
+        try:
+            return oauth.introspect(self.http, self.metadata, token, self._client(proof))
+        except RefusedError:
+            return None
+
+    def token_for(self, proof: Proof, issuer: str) -> Secret:
+        from sigillum.protocols import oauth
+        return oauth.token_for_client(self.http, self.metadata, self._client(proof), issuer).value
+
     def as_administrator(self, principal: str) -> SignedIn:
         return SignedIn(self._token, principal, "asked by the administrator, not signed in as the identity")
 
-    def ask(self, signed_in: SignedIn, permission: str, place: str) -> Trial:
+    def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
         from sigillum.protocols.authzen import Asked, evaluate
         try:
             decision, reason = evaluate(self.http, self.profile.decisions, signed_in.token,
-                                        Asked(signed_in.principal, permission, place))
+                                        Asked(signed_in.principal, permission, place, person=person))
         except RefusedError as problem:
             return Trial(None, problem.what)
         return Trial(decision, reason)
 
     def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
         from sigillum.protocols.authzen import Asked, evaluate, evaluate_all
-        asked = [Asked(q.principal, q.permission, q.place, q.credential) for q in questions]
+        asked = [Asked(q.principal, q.permission, q.place, q.credential, q.person) for q in questions]
         if len(asked) == 1:
             return [Trial(*evaluate(self.http, self.profile.decisions, self._token, asked[0]))]
         return [Trial(*d) for n in range(0, len(asked), QUESTIONS_A_REQUEST) for d in evaluate_all(

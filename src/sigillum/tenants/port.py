@@ -55,12 +55,18 @@ class Address(NamedTuple):
 
 
 class Proof(NamedTuple):
-    """What an identity signs in with: its principal id and a private JWK, or a token that is a secret."""
+    """What an identity signs in with: its principal id and a private JWK, or a token that is a secret.
+
+    A client presents its `client_id`, with a key or with a `secret`.
+    """
 
     principal: str
     key: Mapping[str, Any] | None = None
     algorithm: str = "Ed25519"
     token: Secret | None = None
+    client_id: str = ""
+    secret: Secret | None = None
+    assertion: Secret | None = None  # of a foreign principal: a token of its home, made for this tenant
 
 
 class SignedIn(NamedTuple):
@@ -78,6 +84,10 @@ class Tenant(Protocol):
     profile: Profile
     clock: ClockReading | None
     round_trip_seconds: float  # the shortest that was seen
+
+    def say(self, text: str) -> None:
+        """Something that the administrator should know, beside the result."""
+        ...
 
     def facts(self, queries: Iterable[Query]) -> dict[Query, Fact]:
         """Answer all queries, with as few requests as it takes."""
@@ -119,8 +129,12 @@ class Tenant(Protocol):
         """Not signed in as the identity: questions about it are asked by the administrator."""
         ...
 
-    def ask(self, signed_in: SignedIn, permission: str, place: str) -> Trial:
-        """The tenant's decision, without doing it."""
+    def token_for(self, proof: Proof, issuer: str) -> Secret:
+        """A token of a client that proves it at another tenant, whose issuer is named (RFC 8707). Raises RefusedError."""
+        ...
+
+    def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
+        """The tenant's decision, without doing it; `person`: the id of the one on whose behalf a client acts."""
         ...
 
     def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
@@ -149,3 +163,4 @@ class Link(NamedTuple):
     folder: Path
     timeout_seconds: float = 15.0
     log: Any = None
+    say: Any = None

@@ -18,6 +18,7 @@ from .ledgers import keep_witness
 from .office import CLAIM, Office
 from .prove import ProofReport, run
 from .rehearse import Rehearsal, blocked_outcome, gather, outline_of, rehearse
+from .requests import settle
 
 MOST_COMPARISONS = 5
 FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time
@@ -86,20 +87,20 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
 def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
     ledger = office.ledger(write=True)
     office.make_known(charter.name)
-    view, tenant = gather(office, charter, adopt=choices.adopt, end_extra=choices.end_extra)
+    view = gather(office, charter, adopt=choices.adopt, end_extra=choices.end_extra)
     outline = outline_of(office, view)
     done.outline = outline
     if outline.blocked:
         return
+    settle(office, view.charter_uid, outline)
     keys = office.keys(view.charter_uid)
     journal = Journal(office, ledger, view.charter_uid)
 
     def prove_now(step: Step) -> None:
         _, state = office.state(charter.name)
-        account = state.latest("account", "identity")
-        principal = account.id if account is not None else str(view.principal)
-        done.proofs = run(office, charter, tenant, state, keys, principal)
-    executor = Executor(office, journal, tenant, view.state, keys, prove_now)
+        done.proofs = run(office, charter, state, keys, state.principal_id() or str(view.principal))
+    state = office.state(charter.name)[1] if charter.elsewhere else view.state
+    executor = Executor(office, journal, state, keys, prove_now)
     executor.send_again = choices.send_again
     done.results += executor.run(charter.name, outline, leave_out=_left_out(outline, choices))
 

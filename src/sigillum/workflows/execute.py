@@ -73,9 +73,11 @@ class StepResult:
 class Executor:
     """Carries out one charter's steps. A failed step stops those that need it, and no other."""
 
-    def __init__(self, office: Office, journal: Journal, tenant: Tenant, state: Undertakings, keys: KeyStore,
+    def __init__(self, office: Office, journal: Journal, state: Undertakings, keys: KeyStore,
                  prove: Callable[[Step], None]) -> None:
-        self.office, self.journal, self.tenant, self.state, self.keys = office, journal, tenant, state, keys
+        self.office, self.journal, self.state, self.keys = office, journal, state, keys
+        self.tenant: Tenant  # that of the step at hand, as the administrator who does it
+        self.charter = ""
         self.yields: dict[str, dict[str, Any]] = {}
         self._prove = prove
         self.send_again = False  # a person made sure that an unanswered creation did not arrive
@@ -88,6 +90,7 @@ class Executor:
     def run(self, charter: str, outline: Outline, *, leave_out: frozenset[str] = frozenset()) -> list[StepResult]:
         """Carry out all steps in order. Raises MachineError (nothing further is sent) and AgainError."""
         results: list[StepResult] = []
+        self.charter = charter
         failed: set[str] = set(leave_out)
         for number, step in enumerate(outline.steps, 1):
             if step.id in leave_out:
@@ -99,6 +102,7 @@ class Executor:
                 continue
             self.office.settings.progress(Progress(charter, f"{step.kind} {step.about}", number, len(outline.steps)))
             try:
+                self.tenant = self.office.tenant(step.tenant, step.by)
                 self.yields[step.id] = self._handlers[type(step.action)](step, step.action)
                 results.append(StepResult(step, "done", yields=self.yields[step.id]))
             except (MachineError, AgainError):
@@ -151,6 +155,21 @@ class Executor:
         return {"id": action.id}
 
     def _ask(self, step: Step, action: Ask) -> dict[str, Any]:
+        from sigillum.core import requests
+        if type(action.action) in requests.DO:
+            from .requests import write
+            wanted, values = action.action, dict[str, Any]()
+            if isinstance(wanted, (Create, Change)):
+                values = {n: self._value(v) for n, v in wanted.fields.items()}
+            elif not isinstance(wanted, End):
+                values = {"attribute": wanted.attribute, "value": self._value(wanted.value)}
+            identity = "" if isinstance(wanted, Create) else str(self._value(wanted.id))
+            request = requests.request_of(step, wanted, values, identity, self.tenant.address.address, self.charter)
+            path, entry = write(self.office, self.journal.uid, self.charter, step, request)
+            if entry is not None:
+                self.journal.write(undertakings.REQUESTED, step, **entry)
+            shown = path.relative_to(self.office.workspace.folder)
+            raise SomebodyError("the request is written", where=str(shown), mend=action.request)
         raise SomebodyError(f"{step.about}: somebody has to act first", where=step.tenant, mend=action.request)
 
     def _run_proofs(self, step: Step, action: Prove) -> dict[str, Any]:
@@ -166,7 +185,8 @@ class Executor:
             thing = self.tenant.read(action.thing, action.id)
             inside = thing is not None and (not action.attribute or action.value in _names(thing.get(action.attribute)))
             return thing if inside else None
-        return {"id": self._until(shown, action.seconds, step.about.removeprefix("until the tenant shows ")).id}
+        seen = self._until(shown, action.seconds, step.about.removeprefix("until the tenant shows "))
+        return {"id": seen.id, "client_id": seen.get("client_id")}
 
     def _finished(self, step: Step, kind: str, identity: str) -> None:
         """Wait, within what was asked for, until a thing that was accepted is made. Raises NotYetError, RefusedError."""
@@ -279,8 +299,9 @@ class Executor:
         except NotYetError:
             pass
         name = str(action.fields.get("name", ""))
-        if action.thing in ("account", "role"):
-            query = Query(action.thing, "name", name)
+        if action.thing in ("account", "role", "principal"):
+            name = name or str(action.fields.get("client_id"))
+            query = Query(action.thing, "client_id" if action.thing == "principal" else "name", name)
             found = self.tenant.facts([query])[query].first
             if found is not None:
                 settle(undertakings.REFUSED, why="the name is taken")
@@ -307,16 +328,18 @@ class Executor:
         if wrong:
             raise RefusedError(f"{step.about}: the tenant made it with another {', '.join(wrong)}", where=step.tenant,
                                mend="run `sigillum rehearse` to see the difference")
-        return {"id": thing.id, "until": fields.get("until"), "principal": fields.get("principal")}
+        return {"id": thing.id, "until": fields.get("until"), "principal": fields.get("principal"),
+                "client_id": back.get("client_id")}
 
     def _change(self, step: Step, action: Change) -> dict[str, Any]:
         identity, version = str(self._value(action.id)), action.version
+        fields = {name: self._value(value) for name, value in action.fields.items()}
         if action.thing == "credential":
-            self._complete_file(step, identity)
+            self._complete_file(step, action, identity)
         for number in range(100):
             reply, settle = self.journal.attempt(
-                step, "change", dict(action.fields),
-                lambda v=version: self.tenant.change(action.thing, identity, action.fields, v),  # type: ignore[misc]
+                step, "change", fields,
+                lambda v=version: self.tenant.change(action.thing, identity, fields, v),  # type: ignore[misc]
                 thing=action.thing, id=identity)
             if reply.result is Result.DONE:
                 settle(undertakings.CHANGED)
@@ -332,16 +355,15 @@ class Executor:
                 settle(undertakings.REFUSED, why="it is not there")
                 raise AgainError(f"{step.about} is not there any more")
             self._not_done(step, reply, settle, number)
-        wanted = dict(action.fields)
 
         def shown() -> Thing | None:
             thing = self.tenant.read(action.thing, identity)
-            return thing if thing is not None and all(_same(thing.get(n), v) for n, v in wanted.items()) else None
+            return thing if thing is not None and all(_same(thing.get(n), v) for n, v in fields.items()) else None
         self._until(shown, self._arrival_seconds, f"the change of {step.about}")
         self.journal.boundary(f"{step.id} read-back")
         return {"id": identity}
 
-    def _complete_file(self, step: Step, identity: str) -> None:
+    def _complete_file(self, step: Step, action: Change, identity: str) -> None:
         """Write what a consumer needs beside the key, before the credential begins to prove anything."""
         if not self.keys.path(step.name, step.generation).exists():
             return
@@ -349,9 +371,10 @@ class Executor:
         if not made:  # by an earlier run
             thing = self.tenant.read("credential", identity)
             made = thing.fields if thing is not None else {}
+        about = {name: self._value(value) for name, value in action.about.items() if value is not None}
         self.keys.complete(step.name, step.generation, {
-            "tenant": step.tenant, "principal_id": made.get("principal"), "credential_id": identity,
-            "ends": made.get("until"), "token_endpoint": self.tenant.token_endpoint})
+            "tenant": step.tenant, "credential_id": identity, **about, "ends": made.get("until"),
+            "token_endpoint": self.tenant.token_endpoint})
 
     def _end(self, step: Step, action: End) -> dict[str, Any]:
         identity = str(self._value(action.id))
@@ -397,7 +420,8 @@ def _names(values: Any) -> list[str]:
 def _comparable(fields: Mapping[str, Any]) -> dict[str, Any]:
     """The fields of a creation that a look-up shows in the same words."""
     shown = {n: fields[n] for n in (
-        "name", "display", "role", "place", "until", "from", "limits", "principal", "reach", "where") if fields.get(n)}
+        "name", "display", "role", "place", "until", "from", "limits", "principal", "reach", "where", "redirects", "requests",
+        "client_id", "api", "scope", "acts", "only") if fields.get(n)}
     if str(shown.get("place", "")).startswith("@"):  # a principal as the place, which may just have been made
         shown["place"] = f"@{fields['place_id']}"
     if fields.get("public_key"):

@@ -44,11 +44,13 @@ class Wish:
     credential: str = ""
     tenant: str = ""
     ask_tenant: bool = False
+    person: str = ""
 
 
 def run(office: Office, wish: Wish) -> list[Explained]:
     """Every permission at every place. Raises UsageError, SomebodyError, RefusedError."""
     roles: tuple[Thing, ...] = ()
+    person = wish.person
     try:
         who = lookup.subject(office, wish.who, wish.tenant)
     except lookup.NobodyError:
@@ -57,12 +59,17 @@ def run(office: Office, wish: Wish) -> list[Explained]:
     else:
         tenant, principal = who.tenant, who.thing.id
         places = [lookup.place(tenant, who.thing, p) for p in wish.places]
-        seen = lookup.snapshot(office, tenant, who.thing, places, [gather.ALL_ROLES], credentials=bool(wish.credential))
+        if person:
+            query = Query("account", "name", person)
+            known = tenant.facts([query])[query].first
+            person = known.id if known is not None else person
+        seen = lookup.snapshot(office, tenant, who.thing, places, [gather.ALL_ROLES], credentials=bool(wish.credential),
+                               people=[person] if person else [])
         world, roles = gather.world_of(seen), seen.facts[gather.ALL_ROLES].things
         lookup.leaving(office, world, who.thing, who.charter)
         credential = _credential(world, principal, wish.credential)
     at = wish.at or office.now(tenant) + timedelta(seconds=wish.later_seconds)
-    questions = [Question(principal, p, place, at, credential) for p in wish.permissions for place in places]
+    questions = [Question(principal, p, place, at, credential, person) for p in wish.permissions for place in places]
     theirs: list[Trial] | list[None] = [None] * len(questions)
     if wish.ask_tenant:
         if wish.at is not None or wish.later_seconds:

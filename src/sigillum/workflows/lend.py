@@ -139,7 +139,8 @@ def _carry_out(office: Office, uid: str, tenant: str, steps: list[Step]) -> list
     """Steps of one loan or charter, with the executor and its journal."""
     ledger = office.ledger(write=True)
     state = fold(ledger.entries(uid), uid)
-    executor = Executor(office, Journal(office, ledger, uid), office.tenant(tenant), state, office.keys(uid), lambda step: None)
+    steps = [replace(s, by=office.acting(tenant, s.power)) for s in steps]
+    executor = Executor(office, Journal(office, ledger, uid), state, office.keys(uid), lambda step: None)
     return executor.run(uid, Outline(uid, tuple(steps)))
 
 

@@ -53,16 +53,37 @@ def only_tenant(office: Office) -> str:
 
 
 def principal(tenant: Tenant, name: str) -> Thing:
-    """An account or team by name or id. Raises SomebodyError."""
-    kinds = [k for k in ("account", "team") if k in tenant.profile.kinds]
-    found = tenant.facts([Query(k, f, name) for k in kinds for f in ("name", "id")])
+    """An account, team or service principal by name or id; of a client also by its client id. Raises SomebodyError."""
+    kinds = [k for k in ("account", "team", "principal") if k in tenant.profile.kinds]
+    fields = {"principal": ("display", "id", "client_id")}
+    found = tenant.facts([Query(k, f, name) for k in kinds for f in fields.get(k, ("name", "id"))])
     thing = next((t for f in found.values() for t in f.things), None)
+    if thing is not None and thing.kind == "principal" and name not in (thing.id, thing.get("display")):
+        _meant(tenant, f"{name} is the client id", thing)
+    elif thing is None and "client" in tenant.profile.kinds:
+        thing = _registered(tenant, name)
     if thing is None:
         unknown = next((f.unknown for f in found.values() if not f.known), "")
         kind = SomebodyError if unknown else NobodyError
         raise kind(f"{tenant.address.name} shows no account or team {name!r}{f' ({unknown})' if unknown else ''}",
                    where=tenant.address.name, mend="give its name or principal id as the tenant has it")
     return thing
+
+
+def _registered(tenant: Tenant, identity: str) -> Thing | None:
+    """The service principal of a client whose registration id, or whose registration's name, was given."""
+    found = tenant.facts([Query("client", field, identity) for field in ("id", "name")])
+    client = next((t for f in found.values() for t in f.things), None)
+    second = Query("principal", "client_id", str(client.get("client_id"))) if client is not None else None
+    thing = tenant.facts([second])[second].first if second is not None else None
+    if thing is not None and client is not None and client.id == identity:
+        _meant(tenant, f"{identity} is the registration", thing)
+    return thing
+
+
+def _meant(tenant: Tenant, given: str, thing: Thing) -> None:
+    """The wrong one of several identifiers was given: said, and the right one used."""
+    tenant.say(f"{given} of {thing.get('name')}; its principal id {thing.id} is meant here, and used")
 
 
 def place(tenant: Tenant, who: Thing, path: str) -> str:
@@ -73,14 +94,16 @@ def place(tenant: Tenant, who: Thing, path: str) -> str:
 
 
 def snapshot(office: Office, tenant: Tenant, who: Thing, places: Iterable[str], more: Iterable[Query] = (), *,
-             credentials: bool = False) -> Snapshot:
+             credentials: bool = False, people: Iterable[str] = ()) -> Snapshot:
     """What has to be known for deciding about a principal at these places; asked in rounds."""
     made = Snapshot(tenant.address.name, office.now(tenant), tenant.profile)
     made.facts[Query(who.kind, "id", who.id)] = Fact((who,))
     wanted = list(places)
-    extra = [*more, *(Query("account", "id", p[1:]) for p in wanted if p.startswith("@"))]
+    others = list(people)
+    ids = [*others, *(p[1:] for p in wanted if p.startswith("@"))]
+    extra = [*more, *(Query("account", "id", i) for i in ids)]
     for _ in range(MOST_ROUNDS):
-        asked = made.missing([*extra, *gather.queries(made, [who.id], wanted, credentials=credentials)])
+        asked = made.missing([*extra, *gather.queries(made, [who.id, *others], wanted, credentials=credentials)])
         if not asked:
             break
         made.facts.update(tenant.facts(asked))

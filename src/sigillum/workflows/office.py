@@ -18,6 +18,7 @@ from sigillum.core.charter import Charter
 from sigillum.core.errors import FileError, MachineError, Mistake
 
 if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
+    from sigillum.core.hands import Hand
     from sigillum.core.loans import Loan
     from sigillum.core.undertakings import Undertakings
     from sigillum.keys.ledgerkey import LedgerKey
@@ -58,6 +59,7 @@ class Settings:
     patience_seconds: float = 60.0
     wait_seconds: float = 0.0  # how long a change that is on its way may be waited for
     log: Callable[[str], None] | None = None
+    say: Callable[[str], None] = lambda text: None
     announce: Callable[[Header], None] = lambda header: None
     progress: Callable[[Progress], None] = lambda progress: None
     boundary: Callable[[str], None] = lambda name: None  # told at each journal boundary
@@ -70,7 +72,7 @@ class Office:
 
     settings: Settings
     workspace: Workspace
-    _tenants: dict[str, Tenant] = field(default_factory=dict)
+    _tenants: dict[tuple[str, str], Tenant] = field(default_factory=dict)
     _ledger: Ledger | None = None
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -96,27 +98,46 @@ class Office:
         self.close()
 
     # --- tenants ------------------------------------------------------------------------------------------
-    def address(self, name: str) -> Address:
+    def address(self, name: str, admin: str = "") -> Address:
         from sigillum.tenants.port import Address
         section = self.workspace.tenant(name)
-        return Address(name, section.address, section.stage or "", section.admin.name, section.driver,
+        return Address(name, section.address, section.stage or "", admin or section.admin.name, section.driver,
                        section.issuer or "", section.ca or "", section.clock == "tenant")
 
-    def tenant(self, name: str) -> Tenant:
-        """Reach a tenant, once a command; its header is announced then."""
+    def tenant(self, name: str, admin: str = "") -> Tenant:
+        """Reach a tenant, once a command, as its usual or another administrator; its header is announced then."""
         with self._lock:
-            if name not in self._tenants:
+            if (name, admin) not in self._tenants:
                 from sigillum.keys.references import resolve
                 from sigillum.tenants.port import Link
                 from sigillum.tenants.registry import connect
-                address = self.address(name)
-                token = resolve(self.workspace.tenant(name).admin.token, self.workspace.folder)
-                link = Link(token, self.workspace.folder, self.settings.timeout_seconds, self.settings.log)
+                address, section = self.address(name, admin), self.workspace.tenant(name)
+                reference = next((a.token for a in section.admins if a.name == admin and a.token), section.admin.token)
+                token = resolve(reference, self.workspace.folder)
+                link = Link(token, self.workspace.folder, self.settings.timeout_seconds, self.settings.log,
+                            self.settings.say)
                 tenant = connect(address, link)
                 self.settings.announce(header_of(tenant))
                 check_clock(tenant)
-                self._tenants[name] = tenant
-            return self._tenants[name]
+                self._tenants[name, admin] = tenant
+            return self._tenants[name, admin]
+
+    def hands(self, name: str) -> list[Hand]:
+        """The administrators of a tenant: the usual one first, then others whose tokens are here, then whom to ask."""
+        from sigillum.core.hands import Hand
+        profile, section = self.tenant(name).profile, self.workspace.tenant(name)
+        found = [Hand(profile.administrator or section.admin.name, profile.powers)]
+        for admin in section.admins:
+            if admin.token is not None:
+                found.append(Hand(admin.name, self.tenant(name, admin.name).profile.powers))
+        return found + [Hand(a.name, frozenset(a.powers), False, a.contact or "") for a in section.admins if a.token is None]
+
+    def acting(self, name: str, power: str) -> str:
+        """Who acts where a power is needed: empty for the usual administrator, who acts too where nobody here has it."""
+        powers = self.tenant(name).profile.powers
+        if powers is None or power in powers or not self.workspace.tenant(name).admins:
+            return ""
+        return next((h.name for h in self.hands(name)[1:] if h.here and h.can(power)), "")
 
     def now(self, tenant: Tenant) -> datetime:
         """The tenant's time."""

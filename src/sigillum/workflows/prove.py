@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from sigillum.core import undertakings
-from sigillum.core.charter import Charter, CredentialWant, ProofWant
+from sigillum.core.charter import KEY_PAIR, Charter, CredentialWant, ProofWant
 from sigillum.core.compare import proofs_digest
 from sigillum.core.errors import Outcome, SigillumError, SomebodyError, UsageError
 from sigillum.core.facts import Query, Thing
 from sigillum.core.proofs import Manner, Result, Trial, judge, manner_of
 from sigillum.core.text import did_you_mean
-from sigillum.core.undertakings import Undertakings
+from sigillum.core.undertakings import AWAY, Undertakings
 from sigillum.keys.store import KeyStore
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Proof, SignedIn, Tenant
@@ -64,6 +64,13 @@ class Trying:
     principal: str
     credential: CredentialWant | None
     places: Mapping[Query, Thing | None]
+    home: Tenant | None = None  # away from home: where the identity signs in first
+    home_principal: str = ""
+
+    def person(self, name: str) -> str:
+        """The id of somebody on whose behalf a client acts; the name itself where the tenant shows nobody."""
+        thing = self.places.get(Query("account", "name", name)) if name else None
+        return thing.id if thing is not None else name
 
 
 def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
@@ -73,12 +80,11 @@ def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
     if not uid:
         raise SomebodyError(f"{charter.name} was never enacted here", where=charter.name,
                             mend=f"run `sigillum enact {charter.name}` first")
-    tenant = office.tenant(charter.tenant)
-    account = state.latest("account", "identity")
-    if account is None or not account.id:
-        raise SomebodyError(f"the account of {charter.name} does not exist yet", where=charter.tenant,
+    principal = state.principal_id()
+    if not principal:
+        raise SomebodyError(f"the identity of {charter.name} does not exist yet", where=charter.tenant,
                             mend=f"run `sigillum enact {charter.name}` first")
-    return run(office, charter, tenant, state, office.keys(uid), account.id, with_=with_)
+    return run(office, charter, state, office.keys(uid), principal, with_=with_)
 
 
 def _needs_proofs(charter: Charter) -> None:
@@ -91,19 +97,20 @@ def before(office: Office, charter: Charter) -> ProofReport:
     """Record what holds now, so that later proofs show before and after. Raises UsageError."""
     _needs_proofs(charter)
     uid, state = office.state(charter.name)
-    tenant, ledger = office.tenant(charter.tenant), office.ledger(write=True)
+    ledger, principal = office.ledger(write=True), state.principal_id()
     if not uid:
         uid = office.make_known(charter.name)
-    account = state.latest("account", "identity")
-    if account is None or not account.id:
+    if not principal:
         results = tuple(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.proofs)
         report = ProofReport(charter.name, charter.identity.name, "nobody yet", "", results, recorded_before=True)
     else:
-        keys = office.keys(uid)
-        trying = _trying(office, charter, tenant, state, keys, account.id, _present(charter, state, keys))
-        signed_in, shown = _sign_in(trying)
-        results = tuple(_try(trying, signed_in, shown, p) for p in charter.proofs)
-        report = ProofReport(charter.name, account.id, signed_in.said, shown, results, recorded_before=True)
+        keys, found = office.keys(uid), list[Result]()
+        said = shown = ""
+        for trying in _tryings(office, charter, state, keys, principal, _present(charter, state, keys)):
+            signed_in, shown = _sign_in(trying)
+            said = said or signed_in.said
+            found += [_try(trying, signed_in, shown, p) for p in trying.charter.proofs]
+        report = ProofReport(charter.name, principal, said, shown, tuple(found), recorded_before=True)
     ledger.append([Fresh(undertakings.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}})])
     return report
 
@@ -117,28 +124,42 @@ def _present(charter: Charter, state: Undertakings, keys: KeyStore) -> Credentia
     return None
 
 
-def run(office: Office, charter: Charter, tenant: Tenant, state: Undertakings, keys: KeyStore, principal: str, *,
+def run(office: Office, charter: Charter, state: Undertakings, keys: KeyStore, principal: str, *,
         with_: str = "") -> ProofReport:
-    """Sign in and try, and wait where it is early; used by `prove`, and by `enact` at its end."""
-    trying = _trying(office, charter, tenant, state, keys, principal, _choose(charter, with_))
-    signed_in, shown = _sign_in(trying)
-    results, waited = list[Result](), 0.0
-    for number, proof in enumerate(charter.proofs, 1):
-        office.settings.progress(Progress(charter.name, f"prove {proof.words()}", number, len(charter.proofs)))
-        results.append(_try(trying, signed_in, shown, proof))
-    if any(r.held is False for r in results):
-        results, waited = _wait(trying, results)
-    report = ProofReport(charter.name, principal, signed_in.said, shown, tuple(results), state.before, waited)
+    """Sign in and try, in each tenant, and wait where it is early; used by `prove`, and by `enact` at its end."""
+    all_, waited, said, shown = list[Result](), 0.0, list[str](), ""
+    for trying in _tryings(office, charter, state, keys, principal, _choose(charter, with_)):
+        signed_in, shown = _sign_in(trying)
+        results, proofs = list[Result](), trying.charter.proofs
+        for number, proof in enumerate(proofs, 1):
+            office.settings.progress(Progress(charter.name, f"prove {proof.words()}", number, len(proofs)))
+            results.append(_try(trying, signed_in, shown, proof))
+        if any(r.held is False for r in results):
+            results, longer = _wait(trying, results)
+            waited += longer
+        all_ += results
+        said.append(signed_in.said + (f" in {trying.charter.tenant}" if trying.charter.tenant != charter.tenant else ""))
+    report = ProofReport(charter.name, principal, "; ".join(said), shown, tuple(all_), state.before, waited)
     office.ledger(write=True).append([Fresh(undertakings.PROVED, state.charter, {
         "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": shown,
         "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
     return report
 
 
-def _trying(office: Office, charter: Charter, tenant: Tenant, state: Undertakings, keys: KeyStore, principal: str,
-            credential: CredentialWant | None) -> Trying:
-    found = tenant.facts([Query("place", "path", p.at) for p in charter.proofs])
-    return Trying(office, charter, tenant, state, keys, principal, credential, {q: f.first for q, f in found.items()})
+def _tryings(office: Office, charter: Charter, state: Undertakings, keys: KeyStore, principal: str,
+             credential: CredentialWant | None) -> Iterator[Trying]:
+    """One for each tenant where something is expected, home first."""
+    for name in (charter.tenant, *charter.elsewhere):
+        part, tenant = charter.part(name), office.tenant(name)
+        if not part.proofs:
+            continue
+        away = state.latest("account", f"identity{AWAY}{name}")
+        queries = [Query("place", "path", p.at) for p in part.proofs]
+        people = [Query("account", "name", p.person) for p in part.proofs if p.person]
+        found = tenant.facts([*queries, *people])
+        home = name == charter.tenant
+        yield Trying(office, part, tenant, state, keys, principal if home else away.id if away is not None else "", credential,
+                     {q: f.first for q, f in found.items()}, None if home else office.tenant(charter.tenant), principal)
 
 
 def _try(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> Result:
@@ -146,12 +167,12 @@ def _try(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> R
     tenant = trying.tenant
     operation = tenant.profile.operations.get(proof.permission)
     manner = manner_of(proof, operation, trying.places[Query("place", "path", proof.at)], tenant.profile)
-    if manner is Manner.TRIED and not shown:
+    if manner is Manner.TRIED and (not shown or proof.person):  # people sign in themselves: nobody is imitated
         manner = Manner.ASKED if tenant.profile.decisions else Manner.NEITHER
     if manner is Manner.TRIED and operation is not None:
         trial = tenant.attempt(signed_in, operation, proof.at)
     elif manner is Manner.ASKED:
-        trial = tenant.ask(signed_in, proof.permission, proof.at)
+        trial = tenant.ask(signed_in, proof.permission, proof.at, trying.person(proof.person))
     else:
         trial = Trial(None, "the tenant offers neither a call nor a decision for it")
     return judge(proof, manner, trial)
@@ -208,7 +229,7 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
         proof = result.proof
         if result.held is not False or result.allowed is None:
             return result
-        question = Question(trying.principal, proof.permission, proof.at, now, credential)
+        question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.person(proof.person))
         return result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
     return [looked(r) for r in results]
 
@@ -218,13 +239,14 @@ def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | N
     from sigillum.core import gather
 
     from . import lookup
-    kind = "team" if trying.charter.is_team else "account"
+    kind = "team" if trying.charter.is_team else "principal" if trying.charter.is_client else "account"
     thing = trying.tenant.read(kind, trying.principal)
     if thing is None:
         return None
     try:
         seen = lookup.snapshot(trying.office, trying.tenant, thing, [p.at for p in trying.charter.proofs], [gather.ALL_ROLES],
-                               credentials=trying.credential is not None)
+                               credentials=trying.credential is not None and trying.home is None,
+                               people=[trying.person(p.person) for p in trying.charter.proofs if p.person])
     except SigillumError:
         return None
     world = gather.world_of(seen)
@@ -276,8 +298,19 @@ def _sign_in(trying: Trying) -> tuple[SignedIn, str]:
         raise SomebodyError(f"{credential.name} of {trying.charter.name} is not here", where=trying.charter.tenant,
                             mend=f"run `sigillum enact {trying.charter.name}` first")
     shown = f"{credential.name}, generation {generation.number}"
-    if credential.kind == "key-pair":
-        key, algorithm = keys.key(credential.name, generation.number)
-        return tenant.sign_in(Proof(trying.principal, key, algorithm)), shown
-    secret = keys.secret(credential.name, generation.number)
-    return tenant.sign_in(Proof(trying.principal, token=secret)), shown
+    proof = _proof(trying, credential, generation.number)
+    if trying.home is not None:
+        issuer = trying.tenant.profile.issuer
+        return trying.tenant.sign_in(Proof(trying.principal, assertion=trying.home.token_for(proof, issuer))), shown
+    return tenant.sign_in(proof), shown
+
+
+def _proof(trying: Trying, credential: CredentialWant, number: int) -> Proof:
+    """What the identity signs in with at home."""
+    keys, client = trying.keys, str(trying.keys.about(credential.name, number).get("client_id") or "")
+    principal = trying.principal if trying.home is None else trying.home_principal
+    if credential.kind == KEY_PAIR:
+        key, algorithm = keys.key(credential.name, number)
+        return Proof(principal, key, algorithm, client_id=client)
+    secret = keys.secret(credential.name, number)
+    return Proof(principal, client_id=client, secret=secret) if client else Proof(principal, token=secret)

@@ -10,7 +10,6 @@ from sigillum.core.errors import Outcome
 from sigillum.core.facets.common import View
 from sigillum.core.facts import Snapshot
 from sigillum.core.steps import Outline
-from sigillum.tenants.port import Tenant
 
 from .office import Office, Progress
 
@@ -37,34 +36,50 @@ def blocked_outcome(outline: Outline) -> Outcome:
     return Outcome.FILE if outline.mistakes else Outcome.SOMEBODY
 
 
-def gather(office: Office, charter: Charter, *, adopt: bool = False, end_extra: bool = False) -> tuple[View, Tenant]:
-    """Everything a comparison needs: undertakings, held keys, and facts asked for in rounds."""
+def gather(office: Office, charter: Charter, *, adopt: bool = False, end_extra: bool = False) -> View:
+    """Everything a comparison needs: undertakings, held keys, and facts asked for in rounds, of each tenant."""
     uid, state = office.state(charter.name)
-    tenant = office.tenant(charter.tenant)
-    snapshot = Snapshot(charter.tenant, office.now(tenant), tenant.profile)
     held = office.keys(uid).held() if uid else {}
-    view = view_of(charter, state, snapshot, office.workspace.rules, (office.workspace.file.workspace, uid), held,
-                   adopt=adopt, end_extra=end_extra)
-    view.lent, view.is_charter = office.lent(charter.tenant), office.has_charter
-    for _ in range(MOST_ROUNDS):
-        queries = needs(view)
-        if not queries:
-            break
-        snapshot.facts.update(tenant.facts(queries))
-    return view, tenant
+    views = list[View]()
+    for name in (charter.tenant, *charter.elsewhere):
+        tenant = office.tenant(name)
+        snapshot = Snapshot(name, office.now(tenant), tenant.profile)
+        view = view_of(charter, state, snapshot, office.workspace.rules, (office.workspace.file.workspace, uid), held,
+                       adopt=adopt, end_extra=end_extra)
+        view.lent, view.is_charter = office.lent(name), office.has_charter
+        view.home = views[0] if views else None
+        for _ in range(MOST_ROUNDS):
+            queries = needs(view)
+            if not queries:
+                break
+            snapshot.facts.update(tenant.facts(queries))
+        views.append(view)
+    views[0].guests = views[1:]
+    return views[0]
 
 
 def outline_of(office: Office, view: View) -> Outline:
     """Compare; and once more with the owners of what stands beside, where naming them is worth reading the ledger."""
-    outline = compare(view)
-    if view.asks_owners and view.owners is None:
-        view.owners = office.owners()
+    outline, parts = compare(view), (view, *view.guests)
+    if any(p.asks_owners and p.owners is None for p in parts):
+        for part in parts:
+            part.owners = office.owners()
         outline = compare(view)
-    return outline
+    return _by_whom(office, outline, parts)
+
+
+def _by_whom(office: Office, outline: Outline, parts: tuple[View, ...]) -> Outline:
+    """Where the usual administrator lacks a power, somebody else acts or is asked."""
+    powers = {p.snapshot.tenant: p.snapshot.profile.powers for p in parts}
+    wanting = dict.fromkeys(s.tenant for s in outline.steps if s.power and s.power not in (powers[s.tenant] or (s.power,)))
+    if not wanting:
+        return outline
+    from sigillum.core.hands import assign
+    return assign(outline, {t: office.hands(t) for t in wanting})
 
 
 def rehearse(office: Office, charter: Charter, *, adopt: bool = False, end_extra: bool = False) -> Rehearsal:
     """Raises UnreachableError, RefusedError; what is wrong in the charter stands in the outline."""
     office.settings.progress(Progress(charter.name, "looking"))
-    view, _ = gather(office, charter, adopt=adopt, end_extra=end_extra)
+    view = gather(office, charter, adopt=adopt, end_extra=end_extra)
     return Rehearsal(charter, outline_of(office, view), view.snapshot, view.charter_uid)

@@ -19,7 +19,8 @@ class CredentialSection(Section):
     """What the identity proves itself with."""
 
     name: CharterName = Field(description="Its name in the charter and the tenant")
-    kind: Literal["key-pair", "api-token"] = Field(description="key-pair: made here; api-token: made by the tenant")
+    kind: Literal["key-pair", "api-token", "shared-secret"] = Field(
+        description="key-pair: made here; api-token, and a client's shared-secret: made by the tenant")
     lasts: Duration | None = Field(None, description="How long a generation lives")
     renew_before: Duration | None = Field(None, description="How long before its end it counts as due")
     limits: list[Permission] = Field(default_factory=list,
@@ -33,8 +34,8 @@ class CredentialSection(Section):
     def _fits(self) -> CredentialSection:
         def wrong(what: str, mend: str) -> PydanticCustomError:
             return PydanticCustomError("credential", "{what}", {"what": what, "mend": mend})
-        if self.kind == "api-token" and self.keep_in == "holder":
-            raise wrong("an api-token is made by the tenant, so no holder can make it", "write `keep_in: file`")
+        if self.kind != "key-pair" and self.keep_in == "holder":
+            raise wrong(f"an {self.kind} is made by the tenant, so no holder can make it", "write `keep_in: file`")
         if self.public_key is not None and self.keep_in != "holder":
             raise wrong("`public_key` is for a key that its holder made", "write `keep_in: holder` too")
         if self.public_key is not None and not self.public_key.startswith("file:"):

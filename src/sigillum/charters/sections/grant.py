@@ -34,6 +34,8 @@ class GrantSection(Section):
     where: dict[str, Values] = Field(default_factory=dict, description="It counts only at places that bear these labels")
     to: AccountName | None = Field(None, description="With `at: self`: who else may act as it")
 
+    tenant: str | None = Field(None, alias="in", description="Another tenant than the identity's home")
+
     @model_validator(mode="after")
     def _one_window(self) -> GrantSection:
         if self.lasts is not None and self.until is not None:
@@ -52,4 +54,4 @@ class GrantSection(Section):
 def to_core(section: GrantSection, position: Position) -> GrantWant:
     where = tuple((name, tuple(sorted(values))) for name, values in sorted(section.where.items()))
     return GrantWant(section.role, section.at, section.because or "", section.lasts, section.start, section.until,
-                     where, section.to or "", position)
+                     where, section.to or "", position, section.tenant or "")

@@ -7,7 +7,7 @@ from typing import Any
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import Permission, PlacePath, Section
+from sigillum.charters.models import AccountName, Permission, PlacePath, Section
 from sigillum.core.charter import ProofWant
 from sigillum.core.errors import Position
 
@@ -21,6 +21,9 @@ class ProofSection(Section):
     count: int | None = Field(None, ge=0, description="Reading gives exactly so many")
     at_least: int | None = Field(None, ge=0, description="Reading gives so many or more")
     value: dict[str, Any] | None = Field(None, description="Something read has these fields with these values")
+
+    on_behalf_of: AccountName | None = Field(None, description="Of a client: the person on whose behalf it acts")
+    tenant: str | None = Field(None, alias="in", description="Another tenant than the identity's home")
 
     @model_validator(mode="after")
     def _one_way(self) -> ProofSection:
@@ -37,4 +40,4 @@ class ProofSection(Section):
 
 def to_core(section: ProofSection, position: Position) -> ProofWant:
     return ProofWant(section.can is not None, section.can or section.cannot or "", section.at, section.count,
-                     section.at_least, section.value, position)
+                     section.at_least, section.value, position, section.on_behalf_of or "", section.tenant or "")

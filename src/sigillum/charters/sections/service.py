@@ -16,7 +16,8 @@ class ServiceSection(Section):
 
     service: AccountName = Field(description="The service's name in the tenant")
     at: PlacePath = Field(description="Where; it is on below, too")
+    tenant: str | None = Field(None, alias="in", description="Another tenant than the identity's home")
 
 
 def to_core(section: ServiceSection, position: Position) -> ServiceWant:
-    return ServiceWant(section.service, section.at, position)
+    return ServiceWant(section.service, section.at, position, section.tenant or "")

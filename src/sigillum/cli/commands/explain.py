@@ -14,6 +14,7 @@ EXAMPLE = """examples:
   sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4 --at +11m
   sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod --with ingest-key --ask-tenant
   sigillum explain wind-ingest --matrix
+  sigillum explain avalanche-mailer mail.send brindlemoor/mailboxes/board --for-person kai.lund@brindlemoor.example
   sigillum explain ingest-team stream.read,stream.append brindlemoor/cameras,brindlemoor/sensing-prod --matrix"""
 
 
@@ -28,6 +29,7 @@ def add_parser(subparsers: Any) -> None:
                         "for a matrix several with commas")
     parser.add_argument("--at", default="", metavar="TIME", help="`+11m`, or an instant (default: now, by the tenant's clock)")
     parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="with this one, and its limits")
+    parser.add_argument("--for-person", default="", metavar="PERSON", help="of a client: for whom it acts (default: alone)")
     parser.add_argument("--tenant", default="", help="where, if WHO is no charter and there are several tenants")
     parser.add_argument("--ask-tenant", action="store_true", help="put the tenant's own answer beside ours")
     parser.add_argument("--matrix", action="store_true", help="many permissions and places in one table; of a charter its own "
@@ -69,4 +71,4 @@ def _wish(args: argparse.Namespace, context: Context) -> Any:
         raise UsageError("only a matrix is written as csv", where="--format", mend="say --matrix, or use --format json")
     later = duration(args.at[1:], "--at") if args.at.startswith("+") else 0
     at = instant(args.at, "--at") if args.at and not later else None
-    return Wish(args.who, permissions, places, at, later, args.with_, args.tenant, args.ask_tenant)
+    return Wish(args.who, permissions, places, at, later, args.with_, args.tenant, args.ask_tenant, args.for_person)

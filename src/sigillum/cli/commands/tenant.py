@@ -1,4 +1,4 @@
-"""`sigillum tenant add | list | inspect`"""
+"""`sigillum tenant add | list | inspect | identify`"""
 
 from __future__ import annotations
 
@@ -12,12 +12,13 @@ from sigillum.core.errors import Outcome
 EXAMPLE = """examples:
   sigillum tenant add summit https://summit.example/scim/v2 --admin ada.rusk --token env:SUMMIT_TOKEN --stage prod
   sigillum tenant list
-  sigillum tenant inspect summit"""
+  sigillum tenant inspect summit
+  sigillum tenant identify 4f0c1d2e3a4b5c6d    what is this, and where may it be used?"""
 
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("tenant", parents=[common()], epilog=EXAMPLE,
-                                   description="Add, list and inspect tenants.")
+                                   description="Add, list and inspect tenants, and identify what they know.")
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
     add = verbs.add_parser("add", parents=[common()], epilog=EXAMPLE,
                            description="Reach a tenant, and write it into sigillum.yaml.")
@@ -36,10 +37,15 @@ def add_parser(subparsers: Any) -> None:
                                description="What a tenant can do, its limits, its clock, and what you may do there.")
     inspect.add_argument("name")
     inspect.add_argument("--format", choices=("text", "json"), default="text")
+    identify = verbs.add_parser("identify", parents=[common()], description="What an identifier is, whose, where it may be "
+                                "used, and which others belong to it. Never paste a secret.")
+    identify.add_argument("value")
+    identify.add_argument("--tenant", default="", help="ask this one only (default: every tenant of the workspace)")
+    identify.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"add": _add, "list": _list, "inspect": _inspect}[args.verb](args, context)
+    return {"add": _add, "list": _list, "inspect": _inspect, "identify": _identify}[args.verb](args, context)
 
 
 def _add(args: argparse.Namespace, context: Context) -> Outcome:
@@ -78,3 +84,14 @@ def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
     else:
         context.show(tenants.text(found, context.ident))
     return Outcome.DONE
+
+
+def _identify(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import identified
+    from sigillum.workflows.identify import identify
+    found = identify(context.office, args.value, args.tenant)
+    if args.format == "json":
+        context.show_json("identified", identified.as_json(found))
+    else:
+        context.show(identified.text(found, args.value, context.ident))
+    return Outcome.DONE if found.found or found.form else Outcome.NO

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
+from sigillum.core.charter import FOREIGN
 from sigillum.core.facts import Fact, Query, Snapshot, Thing
 from sigillum.core.steps import Adopt, Change, Collision, Create, End, Ref, Step, StepKind
 
@@ -23,6 +24,8 @@ def thing(view: View) -> str:
 
 def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
     """By name, to see a stranger's; by externalId and id, to find our own."""
+    if view.charter.is_client:
+        return
     kind = thing(view)
     yield Query(kind, "name", view.charter.identity.name)
     generation = view.state.latest(NAME, KEY)
@@ -40,11 +43,15 @@ def wanted(view: View) -> dict[str, Any]:
         about = {**view.charter.about(), "reach": view.charter.reach} if "team-about" in kinds else {}
         return {"name": identity.name, **about}
     fields: dict[str, Any] = {"name": identity.name, "display": identity.display, "active": True}
+    if identity.kind == FOREIGN and view.home is not None:  # known by its client id at the issuer of its home
+        fields |= {"organisation": view.home.snapshot.profile.issuer, "subject": view.home.client_id}
     return fields | (view.charter.about() if "account-about" in kinds else {})
 
 
 def compare(view: View) -> None:
-    """Make, change or leave the account; sets `view.principal`."""
+    """Make, change or leave the account; sets `view.principal`. A client is made by the facet *client*."""
+    if view.charter.is_client:
+        return
     kind, words = thing(view), _words(view)
     named = view.snapshot.fact(kind, "name", view.charter.identity.name)
     if not named.known:
@@ -65,13 +72,16 @@ def compare(view: View) -> None:
 
 
 def _words(view: View) -> str:
-    return f"{thing(view)} {view.charter.identity.name}"
+    kind = "foreign principal" if view.charter.identity.kind == FOREIGN else thing(view)
+    return f"{kind} {view.charter.identity.name}"
 
 
 def _make(view: View, standing: Standing, needs: tuple[str, ...] = ()) -> None:
     number, words = standing.number, _words(view)
     if standing.state == "gone":
         view.draft.note("gone", f"the {words} was made once and is no longer there; it is made anew")
+    if view.home is not None:
+        needs = (*needs, *view.step_of(view.home.client_id))
     why = view.charter.purpose
     if standing.state == "open":
         why = "begun earlier, and the answer was not caught"

@@ -17,7 +17,7 @@ from sigillum.core.undertakings import Generation, Undertakings
 
 UNKNOWN_ARRIVAL_SECONDS = 600  # patience with a tenant that does not say how long changes take
 ARRIVAL_SLACK_SECONDS = 5
-BOUND = ("grant", "credential")  # facets whose things hang on the principal
+BOUND = ("grant", "permission")  # facets whose things hang on the principal; a credential hangs on who proves itself
 
 
 @dataclass(slots=True)
@@ -41,9 +41,25 @@ class View:
     services: list[tuple[str, str, str]] = field(default_factory=list)  # service, place, step that switches it on
     draft: Draft = field(default_factory=Draft)
     principal: str | Ref | None = None
+    client: str | Ref | None = None  # of a client: the registration's own id, on which its credentials hang
+    client_id: str | Ref | None = None  # and the client id, which it presents
+    requested_step: str = ""  # what must be done before permissions can be consented
+    suffix: str = ""  # of names in the ledger, away from home
+    home: View | None = None  # away from home: the comparison in the home tenant
+    guests: list[View] = field(default_factory=list)  # at home: the comparisons in other tenants
+    whole: Charter | None = None  # the charter with what it asks for in every tenant
 
     def external_id(self, facet: str, name: str, generation: int) -> str:
-        return external_id(self.workspace_uid, self.charter_uid, facet, name, generation)
+        return external_id(self.workspace_uid, self.charter_uid, facet, name + self.suffix, generation)
+
+    @property
+    def bearer(self) -> str | Ref | None:
+        """On what credentials hang: the account, or a client's registration."""
+        return self.client if self.charter.is_client else self.principal
+
+    def step_of(self, value: str | Ref | None) -> tuple[str, ...]:
+        """The step that will yield a value, where one has to."""
+        return (value.step,) if isinstance(value, Ref) else ()
 
     def add(self, step: Step) -> str:
         self.draft.steps.append(step)
@@ -116,7 +132,7 @@ def stand(view: View, facet: str, name: str, things: Iterable[Thing]) -> Standin
     if not generation.id:
         return Standing("open", generation)
     made = generation.made_at or generation.begun_at
-    if isinstance(view.principal, Ref) and facet in BOUND:
+    if (isinstance(view.principal, Ref) and facet in BOUND) or (isinstance(view.bearer, Ref) and facet == "credential"):
         return Standing("gone", generation)  # what hung on the principal before went with it
     if made and view.snapshot.now < parse_instant(made) + timedelta(seconds=view.arrival_seconds):
         return Standing("recent", generation)
@@ -136,9 +152,10 @@ def existing(view: View, kind: str) -> Fact:
     """What the principal has of a kind. One that is still to be made has nothing; an unknown one, nothing known."""
     if kind not in view.snapshot.profile.kinds:
         return Fact(unknown=f"it has no resource type for a {kind}")
-    if view.principal is None:
+    carrier = view.bearer if kind == "credential" else view.principal
+    if carrier is None:
         return Fact(unknown="its principal is not known")
-    return view.snapshot.fact(kind, "principal", view.principal) if isinstance(view.principal, str) else Fact()
+    return view.snapshot.fact(kind, "principal", carrier) if isinstance(carrier, str) else Fact()
 
 
 def unknown(view: View, fact: Fact, about: str) -> None:

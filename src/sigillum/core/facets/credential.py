@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
-from sigillum.core.charter import API_TOKEN, KEY_PAIR, CredentialWant
+from sigillum.core.charter import KEY_PAIR, CredentialWant
 from sigillum.core.errors import Mistake
 from sigillum.core.facts import Query, Snapshot, Thing
 from sigillum.core.rules import narrower
@@ -20,9 +20,9 @@ NAME, THING, POWER = "credential", "credential", "credentials"
 
 
 def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """Once the principal is known: all its credentials."""
-    if isinstance(view.principal, str):
-        yield Query(THING, "principal", view.principal)
+    """Once it is known on what they hang: all its credentials."""
+    if isinstance(view.bearer, str):
+        yield Query(THING, "principal", view.bearer)
 
 
 def terms_of(want: CredentialWant, now: datetime, known: Mapping[str, Any]) -> dict[str, Any]:
@@ -57,7 +57,7 @@ def _allowed(view: View, want: CredentialWant) -> bool:
             f"{format_duration(longest)}", f"write `lasts: {format_duration(longest)}` or less", want.position))
     granted = [p for g in view.charter.grants for t in view.snapshot.fact("role", "name", g.role).things
                for p, _ in t.get("permissions") or ()]
-    granted += [p for r in view.charter.roles for p in r.permissions]
+    granted += [p for r in view.charter.roles for p in r.permissions] + [p.scope for p in view.charter.permissions]
     wide = narrower(want.limits, granted)
     known = all(view.snapshot.fact("role", "name", g.role).known for g in view.charter.grants)
     if wide and known and not view.charter.member_of:
@@ -129,9 +129,9 @@ def _renewal(view: View, want: CredentialWant, standing: Standing, changed: bool
         return Renewal(f"it ended at {thing.get('until')}", held=True)
     if want.held_here and not held:
         inactive = thing is None or not thing.get("active")
-        if want.kind == API_TOKEN and inactive and view.snapshot.profile.secret_delivery == "sealed":
+        if want.tenant_made and inactive and view.snapshot.profile.secret_delivery == "sealed":
             return None
-        reason = "its secret was not caught" if want.kind == API_TOKEN else "its private key is not here"
+        reason = "its secret was not caught" if want.tenant_made else "its private key is not here"
         return Renewal(reason, held=False)
     if thing is not None and want.kind == KEY_PAIR and want.held_here and thing.get("thumbprint") != held:
         return Renewal("the key kept here is another one", held=False)
@@ -156,7 +156,8 @@ def _bring(view: View, want: CredentialWant, number: int, terms: Mapping[str, An
             Ask(f"make a key pair, send its public half (a JWK) and write `public_key: file:PATH` at {want.name}"),
             number, why="keep_in is holder: no private key travels"))
         return ""
-    fields = {"principal": view.principal, "name": _tenant_name(want.name, number), "kind": want.kind,
+    fields = {"principal": view.bearer, "carrier": "client" if view.charter.is_client else "account",
+              "name": _tenant_name(want.name, number), "kind": want.kind,
               "public_key": key, "until": terms["until"], "limits": list(want.limits), "active": not born_inactive}
     after = {"until": f"{terms['until']} ({format_duration(want.lasts_seconds)})",
              "limits": ", ".join(want.limits) or "none: all that is granted"}
@@ -164,7 +165,7 @@ def _bring(view: View, want: CredentialWant, number: int, terms: Mapping[str, An
         f"make-{want.name}-{number}", StepKind.MAKE, view.snapshot.tenant, NAME, want.name,
         f"credential {want.name} ({want.kind})",
         Create(THING, view.external_id(NAME, want.name, number), fields, terms), number,
-        needs=(*view.principal_step, *needs), power=POWER, why=why, after=after))
+        needs=(*view.step_of(view.bearer), *view.principal_step, *needs), power=POWER, why=why, after=after))
     return _finish(view, want, number, Ref(made, "id"), (made,), active=not born_inactive) or made
 
 
@@ -175,16 +176,17 @@ def _tenant_name(name: str, number: int) -> str:
 def _finish(view: View, want: CredentialWant, number: int, identity: str | Ref, needs: tuple[str, ...], *,
             active: bool) -> str:
     """Catch the secret where the tenant makes it, and activate; nothing where both is done."""
-    if want.kind == API_TOKEN and not view.held.get((want.name, number)):
+    if want.tenant_made and not view.held.get((want.name, number)):
         needs = (*needs, view.add(Step(
             f"catch-{want.name}-{number}", StepKind.KEEP, view.snapshot.tenant, NAME, want.name,
             f"secret of {want.name} here, straight from the tenant", Catch(want.name, number, identity), number,
             needs=needs, power=POWER, why="only the tenant can make it, and it is shown once")),)
     if active:
         return needs[-1] if needs else ""
+    about = {"principal_id": view.principal, "client_id": view.client_id}
     return view.add(Step(
         f"activate-{want.name}-{number}", StepKind.CHANGE, view.snapshot.tenant, NAME, want.name,
-        f"credential {want.name}: switch it on", Change(THING, identity, {"active": True}), number, needs=needs,
+        f"credential {want.name}: switch it on", Change(THING, identity, {"active": True}, about=about), number, needs=needs,
         power=POWER, why="it is kept, so it may prove something now", before={"active": False},
         after={"active": True}))
 

@@ -137,7 +137,7 @@ def _leave(view: View, name: str, generation: Generation, identity: str) -> None
 def _idle(view: View) -> None:
     """An account that can do nothing yet is shown as such."""
     charter = view.charter
-    if charter.grants or charter.member_of or charter.is_team:
+    if charter.grants or charter.member_of or charter.is_team or charter.permissions or view.guests:
         return
     if isinstance(view.principal, str):
         grants = view.snapshot.fact("grant", "principal", view.principal)

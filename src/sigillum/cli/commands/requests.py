@@ -1,0 +1,108 @@
+"""`sigillum requests list | show | answer | done`"""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.core.errors import Outcome, UsageError
+
+EXAMPLE = """examples:
+  sigillum requests                                   what others have to do for us
+  sigillum requests show 1
+  sigillum requests answer 0001-avalanche-mailer.json where the power is: compare anew, carry out, write a receipt
+  sigillum requests done 1 --receipt 0001-avalanche-mailer.receipt.json
+  sigillum requests done 1                            confirmed by hand, where there is no receipt"""
+COLUMNS = ("no", "state", "charter", "tenant", "power", "to", "what", "file")
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "requests", parents=[common()], epilog=EXAMPLE,
+        description="Steps that somebody else has the power for: `enact` writes each into a signed file with exact values "
+                    "and nothing secret.")
+    verbs = parser.add_subparsers(dest="verb", metavar="VERB")
+    list_ = verbs.add_parser("list", parents=[common()], description="The open requests; the same as without a verb.")
+    for one in (parser, list_):
+        one.add_argument("--all", action="store_true", help="also those that have ended")
+        one.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    show = verbs.add_parser("show", parents=[common()], description="One request, with every value.")
+    show.add_argument("number", type=int)
+    show.add_argument("--format", choices=("text", "json"), default="text")
+    answer = verbs.add_parser("answer", parents=[common()], epilog=EXAMPLE, description="Check one that arrived, "
+                              "compare it anew with the tenant, ask, carry it out, and write a signed receipt beside it.")
+    answer.add_argument("file", type=Path)
+    answer.add_argument("--yes", action="store_true", help="do not ask")
+    answer.add_argument("--format", choices=("text", "json"), default="text")
+    done = verbs.add_parser("done", parents=[common()], epilog=EXAMPLE, description="Confirm a request.")
+    done.add_argument("number", type=int)
+    done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    return {None: _list, "list": _list, "show": _show, "answer": _answer, "done": _done}[args.verb](args, context)
+
+
+def _list(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views.common import comma_separated, table
+    from sigillum.workflows.requests import listed
+    found = [k for k in listed(context.office) if args.all or not k.ended]
+    rows = [(k.number, k.ended or "open", k.charter, k.tenant, k.power, context.ident(k.to) or "whoever has it", k.about,
+             k.file) for k in found]
+    if args.format == "json":
+        context.show_json("requests", {"requests": [{**dict(zip(COLUMNS, r, strict=True)), "to": k.to, "asked_at": k.asked_at}
+                                                    for r, k in zip(rows, found, strict=True)]})
+    elif args.format == "csv":
+        context.show_text(comma_separated(COLUMNS, rows))
+    elif rows:
+        context.show(table(COLUMNS, rows, ("no", "charter")))
+    else:
+        context.say("No request is open.")
+    return Outcome.DONE
+
+
+def _show(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import requests as view
+    from sigillum.core.requests import read
+    from sigillum.workflows.requests import listed, read_json
+    known = next((k for k in listed(context.office) if k.number == args.number), None)
+    if known is None:
+        raise UsageError(f"there is no request {args.number}", where="requests", mend="`sigillum requests` lists them")
+    body = read_json(context.office.workspace.folder / known.file)
+    if args.format == "json":
+        context.show_text(json.dumps(body, indent=1))
+    else:
+        context.show(view.text(read(body, known.file), context.ident))
+    return Outcome.DONE
+
+
+def _answer(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import requests as view
+    from sigillum.core.errors import SomebodyError
+    from sigillum.workflows.requests import answer, compare
+    found = compare(context.office, args.file)
+    if args.format == "text":
+        context.show(view.answering(found, context.ident))
+    if not found.stands and not args.yes and not context.agreed(f"Carry it out at {found.tenant} as {found.hand}?"):
+        context.say("Nothing was changed.")
+        return Outcome.NO
+    receipt, results = answer(context.office, found, args.file)
+    if receipt is None:
+        raise results[0].error or SomebodyError("it was not carried out", where=found.tenant)
+    if args.format == "json":
+        context.show_json("answered", {"request": found.request.digest, "stood": bool(found.stands), "receipt": str(receipt)})
+    else:
+        context.show_text(f"{'It is so already' if found.stands else 'Done, and read back'}. Send the receipt back: {receipt}")
+    return Outcome.DONE
+
+
+def _done(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.requests import done
+    known, said = done(context.office, args.number, args.receipt)
+    context.show_text(f"Request {known.number} is confirmed{f': {said}' if said else ', by hand'}. What is so at {known.tenant}, "
+                      f"`sigillum enact {known.charter}` compares anew.")
+    return Outcome.DONE

@@ -1,0 +1,64 @@
+"""Deciding what a client does through an API: requested, consented, in this way of acting, for this place, for this person."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, NamedTuple
+
+from .access import Decision, Question
+from .charter import ALONE, ON_BEHALF
+from .facts import Operation
+from .refusals import Cause
+
+if TYPE_CHECKING:
+    from .deciding import World
+
+
+class Consent(NamedTuple):
+    """An administrator's approval, as deciding needs it; `only`: the places it is narrowed to (none: all)."""
+
+    id: str
+    principal: str
+    scope: str
+    acts: str
+    only: tuple[str, ...] = ()
+    made: datetime | None = None
+    by: str = ""
+
+
+class Asks(NamedTuple):
+    """What a client's registration asks for: (api, scope, way of acting)."""
+
+    principal: str
+    requests: frozenset[tuple[str, str, str]]
+
+
+def through_api(world: World, question: Question, rule: Operation) -> Decision:
+    """The verdict for a client, with its first cause. For a person it is never more than that person may."""
+    acts = ON_BEHALF if question.person else ALONE
+    asks = world.asks.get(question.principal)
+    requested = asks.requests if asks is not None else frozenset[tuple[str, str, str]]()
+    if (rule.api, question.permission, acts) not in requested:
+        other = any(s == question.permission for _, s, _ in requested)
+        return Decision(False, Cause.WAY_DIFFERS if other else Cause.NOT_REQUESTED)
+    own = [c for c in world.consents.get(question.principal, ()) if c.scope == question.permission]
+    mine = [c for c in own if c.acts == acts]
+    if not mine:
+        return Decision(False, Cause.WAY_DIFFERS if own else Cause.NOT_CONSENTED)
+    here = [c for c in mine if not c.only or question.place in c.only]
+    if not here:
+        return Decision(False, Cause.CONSENT_NARROWER)
+    if not any(felt_from(c, world.felt) <= question.at for c in here):
+        return Decision(False, Cause.NOT_FELT)
+    if not question.person:
+        return Decision(True, Cause.ALLOWED)
+    if question.person not in world.principals:
+        return Decision(False, Cause.PERSON_UNKNOWN)
+    their = world.decide(question._replace(principal=question.person, person="", credential=""))
+    return Decision(True, Cause.ALLOWED, their.by) if their.allowed else Decision(False, Cause.PERSON_LACKS, needed=their)
+
+
+def felt_from(consent: Consent, felt: timedelta) -> datetime:
+    """From when decisions follow a consent."""
+    from .access import ALWAYS
+    return consent.made + felt if consent.made is not None else ALWAYS

@@ -1,0 +1,116 @@
+"""Identify: what a pasted identifier is, whose, where it may be used, and which others belong to it."""
+
+from __future__ import annotations
+
+import re
+from typing import NamedTuple
+
+from sigillum.core.errors import SigillumError
+from sigillum.core.facts import Query, Thing
+from sigillum.tenants.port import Tenant
+
+from .office import Office
+
+# what is looked up: our kind, its field, what the value then is, and where it may be used
+LOOK = (
+    ("account", "id", "principal id of an account", "as the principal of grants, in members of teams, as `sub` of its tokens"),
+    ("account", "name", "name of an account", "in charters (`identity`, `members`, `to`) and in explain and lend"),
+    ("account", "subject", "client id of a client of another tenant", "there for signing in; here its principal id is used"),
+    ("principal", "id", "principal id of a client", "for grants and consents; never for signing in"),
+    ("principal", "client_id", "client id", "for signing in (and as `iss` and `sub` of its assertions); never for grants"),
+    ("principal", "display", "name of a client's service principal", "in charters, and in explain and lend"),
+    ("client", "id", "registration id of a client", "for changing the registration, and for its credentials; nowhere else"),
+    ("client", "client_id", "client id", "for signing in (and as `iss` and `sub` of its assertions); never for grants"),
+    ("client", "name", "name of a client registration", "for reading; two clients can have one name"),
+    ("team", "id", "principal id of a team", "as the principal of grants"),
+    ("team", "name", "name of a team", "in charters: `member_of`"),
+    ("credential", "id", "credential id", "to tell which credential proved something"),
+    ("credential", "thumbprint", "thumbprint of a public key (RFC 7638)", "as `kid` of assertions"),
+    ("grant", "id", "id of a grant", "for ending it"), ("consent", "id", "id of a consent", "for ending it"),
+    ("role", "id", "id of a role", "in the tenant's own interface; charters name roles"),
+    ("role", "name", "name of a role", "in charters: `grants`"),
+    ("place", "id", "id of a place", "in the tenant's own interface; charters name paths"),
+    ("place", "path", "path of a place", "in charters: `at`"),
+    ("api", "name", "name of an API", "in charters: `permissions`"),
+)
+TOKEN = re.compile(r"[\w-]{8,}\.[\w-]{8,}\.[\w-]{8,}(\.[\w-]+\.[\w-]+)?\Z")
+
+
+class Found(NamedTuple):
+    """One meaning of an identifier."""
+
+    tenant: str
+    what: str
+    name: str
+    use: str
+    whose: str
+    siblings: tuple[tuple[str, str], ...]
+
+
+class Identified(NamedTuple):
+    """All meanings, what its form tells, and the tenants that could not be asked."""
+
+    found: list[Found]
+    form: str
+    silent: list[tuple[str, str]]
+
+
+def identify(office: Office, value: str, tenant: str = "") -> Identified:
+    """Ask every tenant of the workspace, or one."""
+    found, silent, owners = list[Found](), list[tuple[str, str]](), None
+    if form := form_of(value):
+        return Identified([], form, [])
+    for name in [tenant] if tenant else list(office.workspace.file.tenants):
+        try:
+            there = office.tenant(name)
+            hits = _hits(there, value)
+        except SigillumError as problem:
+            silent.append((name, problem.what))
+            continue
+        for thing, what, use in hits:
+            owners = office.owners() if owners is None else owners
+            whose = owners.get(thing.id, "") or str(thing.get("owner") or "")
+            found.append(Found(name, what, str(thing.get("name") or thing.get("path") or thing.id), use, whose,
+                               tuple(_siblings(there, thing, value))))
+    return Identified(found, "", silent)
+
+
+def form_of(value: str) -> str:
+    """What is told by the form alone, of things that are no identifiers and must not be looked up."""
+    if TOKEN.match(value):
+        return "a signed or sealed token: a secret, which nobody should paste; end it if others may have seen it"
+    if value.lstrip().startswith(("{", "-----BEGIN")):
+        return "key material: a secret where it holds a private half; it is not looked up"
+    return ""
+
+
+def _hits(tenant: Tenant, value: str) -> list[tuple[Thing, str, str]]:
+    asked = {Query(kind, field, value): (what, use) for kind, field, what, use in LOOK if kind in tenant.profile.kinds}
+    seen, out = set[tuple[str, str]](), list[tuple[Thing, str, str]]()
+    for query, fact in tenant.facts(asked).items():
+        what, use = asked[query]
+        for thing in fact.things:
+            if (what, thing.get("name") or thing.id) not in seen:  # a client id leads to registration and principal
+                seen.add((what, str(thing.get("name") or thing.id)))
+                out.append((thing, what, use))
+    return out
+
+
+def _siblings(tenant: Tenant, thing: Thing, value: str) -> list[tuple[str, str]]:
+    """The other identifiers of the same identity."""
+    named = [("principal id" if thing.kind in ("account", "team", "principal") else
+              "registration id" if thing.kind == "client" else "id", thing.id)]
+    client = str(thing.get("client_id") or "")
+    if client:
+        query = Query("principal" if thing.kind == "client" else "client", "client_id", client)
+        other = tenant.facts([query])[query].first
+        named.append(("client id", client))
+        if other is not None:
+            named.append(("principal id" if other.kind == "principal" else "registration id", other.id))
+    if thing.kind in ("account", "team"):
+        named.append(("name", str(thing.get("name"))))
+    if thing.get("subject"):
+        named.append((f"client id at {thing.get('organisation')}", str(thing.get("subject"))))
+    if thing.kind in ("grant", "consent", "credential"):
+        named.append(("its principal" if thing.kind != "credential" else "hangs on", str(thing.get("principal"))))
+    return [(word, text) for word, text in named if text and text != value]

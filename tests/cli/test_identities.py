@@ -1,0 +1,302 @@
+"""Clients, consents and requests, with the real program, several administrators and two tenants."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from joserfc import jws
+from joserfc.jwk import OKPKey
+
+from conftest import Away, Desk, Sandbox
+
+Fork = Callable[[Desk, list[str], Callable[[str], None]], tuple[int, int]]
+KAI, JON = "kai.lund@brindlemoor.example", "jon.askew@brindlemoor.example"
+BOX = "brindlemoor/mailboxes"
+MAILER = f"""\
+charter: avalanche-mailer
+tenant: roster
+purpose: Sends avalanche warnings for the snow watch
+owner: mara.teel@brindlemoor.example
+identity: {{kind: client, name: avalanche-mailer, display: Avalanche mailer, redirects: ["https://mailer.example/back"]}}
+permissions:
+  - {{api: mail, scopes: [mail.send], acts: on-behalf, only: [{BOX}/warnings, {BOX}/trial]}}
+  - {{api: mail, scopes: [mail.read], acts: alone, only: [{BOX}/trial]}}
+grants:
+  - {{role: stream-reader, at: brindlemoor/sensing-prod, in: summit}}
+credentials:
+  - {{name: mailer-key, kind: key-pair, lasts: 90d, limits: [mail.send, mail.read]}}
+proofs:
+  - {{can: mail.read, at: {BOX}/trial}}
+  - {{cannot: mail.read, at: {BOX}/board}}
+  - {{can: mail.send, at: {BOX}/warnings, on_behalf_of: {KAI}}}
+  - {{cannot: mail.send, at: {BOX}/board, on_behalf_of: {KAI}}}
+  - {{cannot: mail.send, at: {BOX}/warnings, on_behalf_of: {JON}}}
+  - {{can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4, in: summit, count: 3}}
+  - {{cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mast-4, in: summit}}
+"""
+ENACT = ["enact", "avalanche-mailer", "--yes", "--end"]
+
+
+def pair(sandbox: Sandbox, **limits: float) -> tuple[Away, Away]:
+    """A fresh roster, and a fresh summit that takes its clients as foreign principals."""
+    roster, summit = sandbox.tenant("roster", **limits), sandbox.tenant("summit", **limits)
+    sandbox.control("tenants", {"describe": {summit.name: {"organisations": [roster.name]}}})
+    return roster, summit
+
+
+def settle(desk: Desk, roster: Away, summit: Away, *, consenting: bool = True) -> None:
+    """Make a workspace know both; with an administrator who may consent, or only that administrator's name."""
+    token = desk.folder / ".sigillum" / "nils.token"
+    token.write_text(roster.tokens["nils.brack"])
+    token.chmod(0o600)
+    told = "token: 'file:.sigillum/nils.token'" if consenting else "powers: [consents], contact: nils.brack@brindlemoor.example"
+    desk.know(roster, "roster", "lena.frost", extra=f"    admins: [{{name: nils.brack, {told}}}]\n")
+    desk.know(summit)
+    desk.charter(MAILER, "avalanche-mailer")
+
+
+@pytest.fixture
+def both(bare: Desk, sandbox: Sandbox) -> tuple[Desk, Away, Away]:
+    roster, summit = pair(sandbox)
+    settle(bare, roster, summit)
+    return bare, roster, summit
+
+
+def look(desk: Desk, *more: str) -> Any:
+    return desk.run("rehearse", "avalanche-mailer", "--format", "json", *more).json["charters"][0]
+
+
+def mine(away: Away, name: str) -> list[dict[str, Any]]:
+    """What belongs to the mailer, of one type."""
+    found = away.state()["resources"]
+    ids = {c["id"] for c in found["Client"] if c["name"] == "avalanche-mailer"} | {
+        p["id"] for p in found["ServicePrincipal"] if p.get("displayName") == "Avalanche mailer"} | {
+        u["id"] for u in found["User"] if u["userName"] == "avalanche-mailer"}
+    return [r for r in found[name] if r["id"] in ids or r.get("principal", {}).get("value") in ids]
+
+
+def check_whole(desk: Desk, roster: Away, summit: Away) -> None:
+    assert [len(mine(roster, n)) for n in ("Client", "ServicePrincipal", "Consent", "Credential")] == [1, 1, 2, 1]
+    assert [len(mine(summit, n)) for n in ("User", "Grant", "Credential")] == [1, 1, 0]
+    assert mine(roster, "Credential")[0]["active"] is True
+    assert {c["consentedBy"] for c in mine(roster, "Consent")} == {"nils.brack"}
+    assert look(desk)["steps"] == []
+    assert desk.run("ledger", "verify").code == 0
+
+
+def test_a_client_with_consent_by_another_administrator_and_rights_in_a_second_tenant(both: tuple[Desk, Away, Away]) -> None:
+    desk, roster, summit = both
+    assert [s["about"] for s in look(desk)["steps"] if s["tenant"] == "summit"] == [
+        "foreign principal avalanche-mailer, in summit", "grant of stream-reader at brindlemoor/sensing-prod, in summit"]
+    ran = desk.run(*ENACT, "--format", "json")
+    assert ran.code == 0, ran.out + ran.err
+    assert "as nils.brack" in ran.err
+    proofs = ran.json["charters"][0]["proofs"]["proofs"]
+    assert [(p["held"], p["how"]) for p in proofs] == [
+        (True, h) for h in ("tried", "tried", *["asked, not tried"] * 3, "tried", "asked, not tried")]
+    check_whole(desk, roster, summit)
+    before = roster.state(), summit.state()
+    assert desk.run(*ENACT).code == 0
+    assert (roster.state(), summit.state()) == before
+    kept, = (json.loads(p.read_text()) for p in (desk.folder / ".sigillum" / "keys").glob("*/*.json"))
+    about = kept["credential"]
+    client, principal = mine(roster, "Client")[0], mine(roster, "ServicePrincipal")[0]
+    assert (about["client_id"], about["principal_id"]) == (client["clientId"], principal["id"])
+    desk.charter(MAILER.replace(f", only: [{BOX}/trial]", "").replace("mailer.example/back", "mailer.example/on"), "avalanche-mailer")
+    assert [(s["step"], s["facet"]) for s in look(desk)["steps"]] == [
+        ("change", "client"), ("make", "permission"), ("end", "permission"), ("prove", "proof")]
+    ran = desk.run(*ENACT)
+    assert (ran.code, "Done, and a proof does not hold." in ran.out) == (1, True)  # reading is not narrowed any more
+    desk.charter(MAILER, "avalanche-mailer")
+    assert desk.run(*ENACT).code == 0
+
+
+@pytest.mark.parametrize("kind", ["shared-secret", "key-pair"])
+def test_what_a_client_signs_in_with(both: tuple[Desk, Away, Away], kind: str) -> None:
+    desk, roster, summit = both
+    desk.charter(MAILER.replace("kind: key-pair", f"kind: {kind}"), "avalanche-mailer")
+    ran = desk.run(*ENACT)
+    assert ran.code == 0, ran.out + ran.err
+    check_whole(desk, roster, summit)
+    desk.charter(MAILER.replace("kind: key-pair", f"kind: {kind}").replace("limits: [mail.send, mail.read]", "limits: [mail.read]"), "avalanche-mailer")
+    ran = desk.run(*ENACT)
+    assert ran.code == 0, ran.out + ran.err
+    check_whole(desk, roster, summit)
+
+
+@pytest.mark.parametrize("fate", ["arrives", "lost-before", "lost-after"])
+def test_killed_at_every_boundary_across_two_tenants(bare: Desk, sandbox: Sandbox, forked: Fork, fate: str) -> None:
+    def house(number: int | str) -> tuple[Desk, Away, Away]:
+        made = Desk(bare.folder.parent / f"house-{number}", bare.capture)
+        assert made.run("init", str(made.folder)).code == 0
+        roster, summit = pair(sandbox)
+        settle(made, roster, summit)
+        return made, roster, summit
+    first = house("first")[0]
+    path = first.folder / "seen"
+
+    def note(name: str) -> None:
+        with path.open("a") as file:
+            file.write(name + "\n")
+    assert forked(first, ENACT, note) == (0, 0)
+    names = [n for n in dict.fromkeys(path.read_text().splitlines()) if n.split()[-1] in ("intended", "answered", "settled", "read-back")]
+    assert len(names) >= 28
+    names = [n for n in names if n.startswith(("make-client", "make-principal", "consent", "make-mailer")) or "(summit)" in n]
+    for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n or "read-back" in n]):
+        desk, roster, summit = house(number)
+        if fate != "arrives":
+            part = {"make-cl": "Clients", "make-pr": "ServicePrincipals", "consent": "Consents", "make-ac": "Users", "make-gr": "Grants",
+                    "make-ma": "Credentials"}[name[:7]]
+            there = summit if "(summit)" in name else roster
+            sandbox.faults({"kind": fate, "method": "POST", "path": f"{there.name}/scim/v2/{part}"})
+
+        def kill(boundary: str, wanted: str = name) -> None:
+            if boundary == wanted:
+                os.kill(os.getpid(), signal.SIGKILL)
+        assert forked(desk, ENACT, kill) == (0, signal.SIGKILL), name
+        sandbox.faults()
+        again = desk.run(*ENACT)
+        assert again.code == 0, f"{name}: {again.out}{again.err}"
+        check_whole(desk, roster, summit)
+
+
+# --- requests ---------------------------------------------------------------------------------------------------
+def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: Desk, sandbox: Sandbox) -> None:
+    roster, summit = pair(sandbox)
+    settle(bare, roster, summit, consenting=False)
+    asked = [s for s in look(bare)["steps"] if s["step"] == "ask"]
+    assert [s["about"].split(" only")[0] for s in asked] == [
+        "nils.brack to make consent to mail.send of mail, on behalf of people,", "nils.brack to make consent to mail.read of mail, alone,"]
+    ran = bare.run(*ENACT)
+    assert ran.code == 6
+    assert len(mine(summit, "Grant")) == 1  # everything else went on
+    for _ in range(2):  # written once
+        listed = bare.run("requests", "--format", "json").json["requests"]
+        assert [(r["no"], r["state"], r["to"], r["power"]) for r in listed] == [
+            (1, "open", "nils.brack", "consents"), (2, "open", "nils.brack", "consents")]
+        assert bare.run(*ENACT).code == 6
+    files = sorted((bare.folder / "requests").iterdir())
+    body = json.loads(files[0].read_text())
+    assert body["values"] == {"principal": mine(roster, "ServicePrincipal")[0]["id"], "api": "mail", "scope": "mail.send",
+                              "acts": "on-behalf", "only": [f"{BOX}/trial", f"{BOX}/warnings"]}
+    assert "mail.send" in bare.run("requests", "show", "1").out
+    assert json.loads(bare.run("requests", "show", "1", "--format", "json").out) == body
+    other = Desk(bare.folder.parent / "other", bare.capture)
+    assert other.run("init", str(other.folder)).code == 0
+    lacking = other.run("requests", "answer", str(files[0]), "--yes")
+    assert (lacking.code, "does not know the tenant" in lacking.err) == (6, True)
+    other.know(roster, "their-roster", "nils.brack")
+    first = other.run("requests", "answer", str(files[0]), "--yes")
+    assert (first.code, "It is not so yet" in first.out) == (0, True), first.out + first.err
+    receipt = Path(str(files[0]).replace(".json", ".receipt.json"))
+    assert other.run("requests", "answer", str(files[0]), "--yes", "--format", "json").json["stood"] is True  # compared anew
+    second = bare.run("requests", "done", "2", "--receipt", str(receipt))
+    assert (second.code, "for another request" in second.err) == (3, True)
+    done = bare.run("requests", "done", "1", "--receipt", str(receipt))
+    assert (done.code, "not among `signers`" in done.out) == (0, True)
+    assert other.run("requests", "answer", str(files[1]), "--yes").code == 0
+    assert bare.run(*ENACT).code == 0
+    assert bare.run("requests", "--format", "json").json["requests"] == []
+    ended = bare.run("requests", "--all", "--format", "json").json["requests"]
+    assert [r["state"] for r in ended] == ["receipt of nils.brack", "seen to be done"]
+    assert bare.run("requests", "done", "2").code == bare.run("requests", "done", "7").code == 2
+    assert len(mine(roster, "Consent")) == 2
+
+
+def test_a_request_that_was_changed_is_refused_and_an_independent_library_reads_the_signature(
+        bare: Desk, sandbox: Sandbox, tmp_path: Path) -> None:
+    roster, summit = pair(sandbox)
+    settle(bare, roster, summit, consenting=False)
+    assert bare.run(*ENACT).code == 6
+    file = min((bare.folder / "requests").iterdir())
+    body = json.loads(file.read_text())
+    header, _, signature = body.pop("signature").split(".")
+    from sigillum.core.canonical import canonical
+    from sigillum.keys.ledgerkey import b64, unb64
+    key = OKPKey.import_key(json.loads(unb64(header))["jwk"])
+    assert jws.deserialize_compact(f"{header}.{b64(canonical(body))}.{signature}", key, algorithms=["Ed25519"]).payload == canonical(body)
+    whole = file.read_text()
+    for name, text in (("changed", whole.replace("mail.send", "mail.read")), ("cut", whole[:200]), ("bare", json.dumps(body)),
+                       ("list", "[]"), ("odd", whole.replace(header, "e30"))):
+        (tmp_path / name).write_text(text)
+        ran = bare.run("requests", "answer", str(tmp_path / name), "--yes")
+        assert (ran.code, "  do     " in ran.err) == (3, True), name
+    assert bare.run("requests", "answer", str(tmp_path / "none"), "--yes").code == 3
+    assert mine(roster, "Consent") == []
+
+
+def test_an_account_that_somebody_else_made_becomes_ours_by_a_known_receipt(bare: Desk, away: Away) -> None:
+    bare.know(away, admin="watch")
+    bare.charter()
+    assert bare.run("enact", "wind-ingest", "--yes").code == 6
+    other = Desk(bare.folder.parent / "other", bare.capture)
+    assert other.run("init", str(other.folder)).code == 0
+    other.know(away)
+    file, = (bare.folder / "requests").iterdir()
+    answered = other.answered("yes\n", "requests", "answer", str(file))
+    assert answered.code == 0, answered.err
+    signer = json.loads((other.folder / ".sigillum" / "ledger-key.json").read_text())
+    from sigillum.core.canonical import thumbprint
+    path = bare.folder / "sigillum.yaml"
+    path.write_text(path.read_text() + f"signers: {{platform: {thumbprint(signer)}}}\n")
+    done = bare.run("requests", "done", "1", "--receipt", str(file).replace(".json", ".receipt.json"))
+    assert (done.code, "signed by platform" in done.out) == (0, True)
+    again = bare.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]
+    assert (again["taken"], [s["facet"] for s in again["steps"]]) == ([], ["grant", "credential", "credential", "credential", "proof"])
+
+
+# --- identifiers ------------------------------------------------------------------------------------------------
+def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Away]) -> None:
+    desk, roster, summit = both
+    assert desk.run(*ENACT).code == 0
+    client, principal, foreign = mine(roster, "Client")[0], mine(roster, "ServicePrincipal")[0], mine(summit, "User")[0]
+    ids = {"registration": client["id"], "client id": client["clientId"], "principal": principal["id"]}
+
+    def meanings(value: str, *more: str) -> set[tuple[str, str]]:
+        found = desk.run("tenant", "identify", value, "--format", "json", *more).json["meanings"]
+        assert all(m["use"] and (m["whose"] or m["what"].startswith("client id of")) for m in found)
+        return {(m["tenant"], m["what"]) for m in found}
+    assert meanings(ids["registration"]) == {("roster", "registration id of a client")}
+    assert meanings(ids["client id"]) >= {("roster", "client id"), ("summit", "client id of a client of another tenant")}
+    assert meanings(ids["principal"]) == {("roster", "principal id of a client")}
+    assert meanings(foreign["id"], "--tenant", "summit") == {("summit", "principal id of an account")}
+    told = desk.run("tenant", "identify", ids["client id"]).out
+    assert ids["registration"] in told
+    assert ids["principal"] in told
+    assert desk.run("tenant", "identify", "nothing-of-that").code == 1
+    assert "secret" in desk.run("tenant", "identify", "eyJhbGciOi.eyJzdWIiOi.c2lnbmF0dXJl").out
+    place = f"{BOX}/trial"
+    for word, given in ids.items():
+        ran = desk.run("explain", given, "mail.read", place, "--tenant", "roster")
+        assert ran.code == 0, ran.out + ran.err
+        assert ("is meant here, and used" in ran.err) == (word != "principal")
+    assert desk.run("explain", "avalanche-mailer", "mail.read", place).code == 0
+    for given in ids.values():
+        lent = desk.run("lend", "site-reader", "--at", "brindlemoor/sites", "--to", given, "--for", "1h", "--because", "x", "--tenant", "roster")
+        assert lent.code == 0, lent.out + lent.err
+    grants = [g for g in mine(roster, "Grant") if g["principal"]["value"] == principal["id"]]
+    assert len(grants) == 1
+
+
+@pytest.mark.parametrize(("permission", "place", "person", "cause"), [
+    ("mail.send", "warnings", KAI, "allowed"), ("mail.send", "board", KAI, "consent-narrower"), ("mail.send", "warnings", JON, "person-lacks"),
+    ("mail.send", "warnings", "who@x.example", "person-unknown"), ("mail.send", "warnings", "", "way-differs"),
+    ("mail.read", "trial", KAI, "way-differs"), ("calendar.read", "trial", "", "not-requested")])
+def test_answers_of_one_text_are_told_apart(
+        both: tuple[Desk, Away, Away], permission: str, place: str, person: str, cause: str) -> None:
+    desk = both[0]
+    desk.run(*ENACT, "--no-prove")
+    more = ("--for-person", person) if person else ()
+    ran = desk.run("explain", "avalanche-mailer", permission, f"{BOX}/{place}", "--ask-tenant", "--format", "json", *more)
+    found = ran.json["questions"][0]
+    assert found["cause"] == cause
+    assert found["tenant"]["allowed"] == found["allowed"]
+    if not found["allowed"]:
+        assert found["tenant"]["reason"] in ("the client may not do that", "this person cannot be acted for")
+        assert found["mends"]

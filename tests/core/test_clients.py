@@ -1,0 +1,222 @@
+"""Clients: two things with three identifiers, permissions in three states, and rights in a second tenant."""
+
+from __future__ import annotations
+
+import dataclasses
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from core.fake import NOW, Fake, ours
+from sigillum.core.access import Held, Place, Principal, Question, Right
+from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, PermissionWant, ProofWant, ServiceWant
+from sigillum.core.consents import Asks, Consent
+from sigillum.core.deciding import World
+from sigillum.core.errors import FileError
+from sigillum.core.explain import explain
+from sigillum.core.facts import Operation, Thing
+from sigillum.core.refusals import Cause
+from sigillum.core.requests import Request, fulfilled, plain_values, read, request_of, step_of
+from sigillum.core.rules import Rules, check
+from sigillum.core.secret import Secret
+from sigillum.core.steps import AddTo, Change, Create, End, Step, StepKind, TakeFrom
+
+DAY = 86_400
+SEND = PermissionWant("mail", "mail.send", "on-behalf", ("root/a/one",))
+READ = PermissionWant("mail", "mail.read", "alone")
+KEY = CredentialWant("main", "key-pair", 90 * DAY, 14 * DAY)
+SECRET = CredentialWant("shared", "shared-secret", 90 * DAY, 14 * DAY)
+FAR = GrantWant("reader", "root/b", tenant="far")
+
+
+def client(**more: Any) -> Charter:
+    identity = more.pop("identity", Identity("client", "mailer", "Mailer"))
+    return Charter("mailer", "away", "test", "x", "m@x.example", identity, **more)
+
+
+def codes(fake: Fake, wanted: Charter) -> list[str]:
+    return [n.code for n in fake.compare(wanted).notes]
+
+
+clients = st.builds(client, permissions=st.lists(st.sampled_from([
+    SEND, READ, SEND._replace(only=()), SEND._replace(acts="alone")]), max_size=3, unique_by=lambda p: p.key).map(tuple),
+    credentials=st.sampled_from([(), (KEY,), (KEY, SECRET)]), grants=st.sampled_from([
+        (), (GrantWant("reader", "root/a"),), (FAR,), (FAR, GrantWant("reader", "root/a")), (FAR, FAR._replace(at="root", lasts_seconds=DAY))]),
+    services=st.sampled_from([(), (ServiceWant("store", "root/b", tenant="far"),)]),
+    identity=st.sampled_from([Identity("client", "mailer", "Mailer", redirects=r) for r in ((), ("https://x.example/back",))]))
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.lists(st.tuples(clients, st.integers(0, DAY), st.integers(0, 14)), min_size=1, max_size=3))
+def test_clients_in_two_tenants_end_as_wished_wherever_it_stopped(story: list[tuple[Charter, int, int]]) -> None:
+    fake = Fake()
+    for wanted, seconds, most in story:
+        fake.last = wanted
+        fake.enact(wanted, most=most)
+        fake.pass_(seconds)
+        for _ in range(3):
+            fake.enact(wanted)
+        assert fake.compare(wanted).steps == ()
+        registered, = fake.things["client"]
+        principal, = fake.things["principal"]
+        assert len({registered.id, principal.id, registered.get("client_id")}) == 3
+        assert principal.get("client_id") == registered.get("client_id")
+        assert {t.get("principal") for t in fake.things["credential"]} <= {registered.id}
+        assert {t.get("principal") for t in (*fake.things["consent"], *fake.things["grant"])} <= {principal.id}
+        assert {(t.get("scope"), t.get("acts"), t.get("only")) for t in fake.things["consent"]} == {
+            (p.scope, p.acts, p.only) for p in wanted.permissions}
+        assert set(registered.get("requests")) == {("mail", p.scope, p.acts) for p in wanted.permissions}
+        if wanted.elsewhere:
+            foreign, = fake.far["account"]
+            assert (foreign.get("kind"), foreign.get("subject")) == ("foreign", registered.get("client_id"))
+            assert {t.get("principal") for t in fake.far["grant"]} <= {foreign.id}
+            assert fake.far["credential"] == fake.far["client"] == []
+
+
+@pytest.mark.parametrize(("permission", "code"), [
+    (SEND._replace(api="mial"), "api-unknown"), (SEND._replace(scope="mail.sned"), "scope-unknown"),
+    (READ._replace(acts="on-behalf"), "acts"), (SEND._replace(only=("root/a",)), "only"), (READ._replace(only=("root/a/one",)), "only")])
+def test_permissions_that_cannot_be(permission: PermissionWant, code: str) -> None:
+    outline = Fake().compare(client(permissions=(permission,)))
+    assert [m.code for m in outline.mistakes] == [code]
+    assert outline.mistakes[0].mend
+
+
+def test_what_is_said_of_permissions() -> None:
+    fake = Fake()
+    always = client(permissions=(SEND._replace(scope="me.read", only=()), SEND._replace(only=())))
+    assert codes(fake, always) == ["permission-always", "permission-wide"]
+    fake.last = always
+    fake.enact(always)
+    assert [t.get("scope") for t in fake.things["consent"]] == ["mail.send"]
+    assert [r[1] for r in fake.things["client"][0].get("requests")] == ["mail.send"]
+    principal = fake.things["principal"][0].id
+
+    def stands(**more: Any) -> list[str]:
+        fake.things["consent"] = [Thing("consent", "theirs", {
+            "principal": principal, "api": "mail", "scope": "mail.read", "acts": "alone", "only": (), "by": "nils", **more})]
+        wanted = client(permissions=(READ,))
+        return [c for c in codes(fake, wanted) if c.startswith("consent")] + [
+            s.name for s in fake.compare(wanted).steps if s.facet == "permission"]
+    assert stands() == ["consent-stands"]
+    assert stands(acts="on-behalf") == ["consent-other-way", "consent-extra", READ.key]
+    assert stands(only=("root/a/one",)) == ["consent-beside", READ.key]
+    assert stands(scope="mail.send") == ["consent-extra", READ.key]
+
+
+def test_somebody_elses_client_of_that_name() -> None:
+    fake = Fake()
+    theirs = Thing("client", "x1", {"name": "mailer", "client_id": "c-x", "redirects": ("https://old",), "requests": ()}, "1", "")
+    fake.things["client"] = [theirs]
+    outline = fake.compare(client())
+    assert [(c.facet, c.matches) for c in outline.collisions] == [("client", False)]
+    assert outline.blocked
+    adopted = fake.enact(client(), adopt=True)
+    assert [(str(s.kind), s.facet) for s in adopted.steps] == [("keep", "client"), ("change", "client"), ("make", "client")]
+    assert fake.things["client"][0].get("redirects") == ()
+    fake.things["client"], fake.things["principal"] = [], []
+    fake.pass_(1000)
+    assert codes(fake, client())[0] == "gone"
+    fake.enact(client())
+    assert [t.external_id for t in fake.things["principal"]] == [ours("client", "principal", 2)]
+
+
+@pytest.mark.parametrize(("wanted", "code"), [
+    (client(identity=Identity("service-account", "a", "a"), permissions=(SEND,)), "client-only"),
+    (client(identity=Identity("service-account", "a", "a", redirects=("https://x",))), "client-only"),
+    (client(identity=Identity("service-account", "a", "a"), credentials=(SECRET,)), "client-only"),
+    (client(identity=Identity("service-account", "a", "a"), proofs=(ProofWant(True, "mail.send", "r", person="kai"),)), "client-only"),
+    (client(identity=Identity("service-account", "a", "a"), grants=(FAR,)), "elsewhere"),
+    (client(grants=(FAR._replace(tenant="nowhere"),)), "tenant-unknown"),
+    (client(identity=Identity("client", "a", "a", location="alps")), "not-client"),
+    (client(credentials=(KEY._replace(kind="api-token"),)), "not-client"),
+    (client(identity=Identity("client", "a", "a", confidential=False), credentials=(SECRET,)), "public-client"),
+    (client(permissions=(SEND, SEND)), "permission-twice"), (client(), "")])
+def test_what_only_clients_have(wanted: Charter, code: str) -> None:
+    assert [m.code for m in check(wanted, Rules(), ["away", "far"])] == ([code] if code else [])
+
+
+# --- deciding ---------------------------------------------------------------------------------------------------
+RULES = {"mail.send": Operation("mail.send", "changes-data", "POST", "/{place}", api="mail")}
+
+
+def world(consents: list[Consent], requests: frozenset[tuple[str, str, str]], rights: list[Right]) -> World:
+    return World({"c": Principal("c", "mailer", "client"), "kai": Principal("kai", "Kai", "person"), "jon": Principal("jon", "Jon", "person")},
+                 places={p: Place(p) for p in ("box", "other")}, roles={"user": frozenset({"mail.send"})}, rights=rights,
+                 credentials={"k": Held("k", "c", "k")}, rules=RULES, felt=timedelta(seconds=60),
+                 asks={"c": Asks("c", requests)}, consents={"c": consents})
+
+
+ON, ALONE = ("mail", "mail.send", "on-behalf"), ("mail", "mail.send", "alone")
+MAY = Right("g", "kai", "user", "box")
+
+
+@pytest.mark.parametrize(("requests", "consents", "person", "place", "cause"), [
+    ((), (), "kai", "box", Cause.NOT_REQUESTED), ((ALONE,), (), "kai", "box", Cause.WAY_DIFFERS),
+    ((ON,), (), "kai", "box", Cause.NOT_CONSENTED), ((ON,), ((ALONE, ()),), "kai", "box", Cause.WAY_DIFFERS),
+    ((ON,), ((ON, ("other",)),), "kai", "box", Cause.CONSENT_NARROWER), ((ON,), ((ON, ()),), "nobody", "box", Cause.PERSON_UNKNOWN),
+    ((ON,), ((ON, ()),), "jon", "box", Cause.PERSON_LACKS), ((ON,), ((ON, ("box",)),), "kai", "box", Cause.ALLOWED),
+    ((ALONE,), ((ALONE, ()),), "", "other", Cause.ALLOWED), ((ON,), ((ON, ()),), "", "box", Cause.WAY_DIFFERS),
+    ((ON,), ((ON, ()),), "kai", "other", Cause.PERSON_LACKS)])
+def test_each_cause_of_a_client_that_may_not(requests: Any, consents: Any, person: str, place: str, cause: Cause) -> None:
+    made = world([Consent(f"s{n}", "c", "mail.send", k[2], only) for n, (k, only) in enumerate(consents)], frozenset(requests), [MAY])
+    question = Question("c", "mail.send", place, NOW, "k", person)
+    decision = made.decide(question)
+    assert (decision.allowed, decision.cause) == (cause is Cause.ALLOWED, cause)
+    assert made.allowed(*question) == decision.allowed
+    roles = [Thing("role", "r", {"name": "user", "permissions": (("mail.send", "changes-data"),)})]
+    explanation = explain(made, question, roles)
+    assert bool(explanation.mends) != decision.allowed
+    wrong = [k.name for k in explanation.links if k.good is False]
+    assert bool(wrong) != decision.allowed
+    if cause not in (Cause.ALLOWED, Cause.PERSON_UNKNOWN):
+        assert explanation.mends[0].cause is (Cause.NOTHING_GRANTED if cause is Cause.PERSON_LACKS else cause) or person == "kai"
+
+
+def test_a_consent_is_felt_later_and_only_clients_act_for_people() -> None:
+    fresh = world([Consent("s", "c", "mail.send", "alone", (), NOW)], frozenset({ALONE}), [MAY])
+    question = Question("c", "mail.send", "box", NOW)
+    assert fresh.decide(question).cause is Cause.NOT_FELT
+    assert fresh.next_change(question) == NOW + timedelta(seconds=60)
+    assert fresh.decide(Question("kai", "mail.send", "box", NOW, "", "jon")).cause is Cause.NO_DELEGATE
+    assert [k.name for k in explain(fresh, Question("kai", "mail.send", "box", NOW, "", "jon")).links if k.good is False] == ["person"]
+    assert fresh.allowed("kai", "mail.send", "box", NOW)  # people need no consent
+
+
+# --- requests ---------------------------------------------------------------------------------------------------
+def step(action: Any) -> Step:
+    return Step("s", StepKind.MAKE, "away", "grant", "n", "grant of reader", action, power="grants", why="so")
+
+
+@pytest.mark.parametrize(("action", "values", "identity", "before", "after"), [
+    (Create("grant", "e", {}), {"principal": "p", "role": "reader", "place": "root"}, "", {"principal": "p", "role": "writer", "place": "root"},
+     {"principal": "p", "role": "reader", "place": "root", "where": ()}),
+    (Change("client", "c1", {}), {"redirects": ("https://x",)}, "c1", {"redirects": ()}, {"redirects": ("https://x",)}),
+    (Change("client", "c1", {}), {"redirects": ()}, "c1", {"redirects": ("https://x",)}, {"redirects": ()}),
+    (AddTo("team", "c1", "members", "p"), {"attribute": "members", "value": "p"}, "c1", {"members": ("q",)}, {"members": ("p", "q")}),
+    (TakeFrom("team", "c1", "members", "p"), {"attribute": "members", "value": "p"}, "c1", {"members": ("p",)}, {"members": ()}),
+    (End("grant", "c1"), {}, "c1", {"role": "reader"}, None)])
+def test_a_request_is_compared_anew_and_becomes_the_same_step(
+        action: Any, values: dict[str, Any], identity: str, before: dict[str, Any], after: dict[str, Any] | None) -> None:
+    asked = request_of(step(action), action, values, identity, "https://t.example", "mailer")
+    arrived = read(asked.body(), "file")
+    assert arrived.digest == asked.digest
+    assert arrived == dataclasses.replace(asked, values=arrived.values)
+    things = tuple(Thing(asked.thing, "c1", f) for f in (before,))
+    assert fulfilled(arrived, things) is False
+    assert fulfilled(arrived, (Thing(asked.thing, "c1", after),) if after is not None else ()) is not False
+    made = step_of(arrived, "mark")
+    assert type(made.action) is type(action)
+    assert (made.power, made.about) == ("grants", "grant of reader")
+
+
+def test_requests_hold_no_secret_and_strange_files_are_refused() -> None:
+    with pytest.raises(ValueError, match="never"):
+        plain_values({"name": "x", "inner": ({"deep": Secret("s")},)})
+    good = Request("make", "grant", "t", "a", {"principal": "p"}).body()
+    for wrong in ({"kind": "x"}, {"do": "burn"}, {"thing": "moon"}, {"values": 4}, {"about": 4}):
+        with pytest.raises(FileError):
+            read({**good, **wrong}, "file")
