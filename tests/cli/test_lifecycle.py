@@ -267,7 +267,7 @@ def test_a_proof_that_does_not_hold(desk: Desk, away: Away) -> None:
 def test_proving_uses_a_fresh_token_and_says_as_whom(desk: Desk, away: Away) -> None:
     enact(desk)
     principal = away.of("User")[0]["id"]
-    assert desk.run("prove", "wind-ingest", "--format", "json").json["charters"][0]["ran_as"] == f"the tenant says: {principal}"
+    assert desk.run("prove", "wind-ingest", "--format", "json").json["charters"][0]["ran_as"] == f"a fresh token; the tenant says: {principal}"
     away.scim("PATCH", f"/Users/{principal}", {
         "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
         "Operations": [{"op": "replace", "path": "active", "value": False}]})

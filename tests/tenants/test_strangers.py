@@ -206,10 +206,10 @@ def test_an_assertion_is_as_the_rfc_says(algorithm: str) -> None:
 def test_decisions_of_strangers(answer: tuple[int, Any, dict[str, str]], result: Any) -> None:
     with server(lambda *a: answer) as base:
         if isinstance(result, tuple):
-            assert evaluate(Http(), base, Secret("t"), Asked("s", "a.b", "p")) == result
+            assert evaluate(Http(), base, "Bearer t", Asked("s", "a.b", "p")) == result
         else:
             with pytest.raises(result):
-                evaluate(Http(), base, Secret("t"), Asked("s", "a.b", "p"))
+                evaluate(Http(), base, "Bearer t", Asked("s", "a.b", "p"))
 
 
 @pytest.mark.parametrize("url", ["http://tenant.example/x", "ftp://x", "https://", "file:///etc/passwd", "http://127.0.0.1.evil.example", "http://localhost@evil.example/"])

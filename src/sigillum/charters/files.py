@@ -159,6 +159,8 @@ def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Cha
     usual = workspace.file.defaults
     home = workspace.file.tenants.get(file.tenant)
     at = document.position
+    stage = file.stage or (home.stage if home else None) or ""
+    usual_name = usual.account_name.replace("{charter}", file.charter).replace("{stage}", stage)
 
     def public_key(index: int, section: CredentialSection) -> Mapping[str, Any] | None:
         if section.public_key is None:
@@ -166,10 +168,10 @@ def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Cha
         return read_public_key(workspace.folder / section.public_key.removeprefix("file:"),
                                at(("credentials", index, "public_key")))
     return Charter(
-        name=file.charter, tenant=file.tenant, stage=file.stage or (home.stage if home else None) or "",
+        name=file.charter, tenant=file.tenant, stage=stage,
         purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",
         review=file.review, ticket=file.ticket or "",
-        identity=account.to_core(file.identity, at(("identity",))), like=file.like or "",
+        identity=account.to_core(file.identity, at(("identity",)), usual_name), like=file.like or "",
         services=tuple(service.to_core(s, at(("services", i))) for i, s in enumerate(file.services)),
         roles=tuple(role.to_core(r, at(("roles", i))) for i, r in enumerate(file.roles)),
         member_of=tuple(membership.to_core(m, at(("member_of", i))) for i, m in enumerate(file.member_of)),

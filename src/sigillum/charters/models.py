@@ -67,6 +67,18 @@ def _date(value: Any) -> Any:
         raise _wrong("date", f"{_shown(value)} is not a date", "write it like 2027-03-01") from problem
 
 
+REFERENCE_WAYS = ("env:", "file:", "keyring:")
+
+
+def reference(value: Any) -> Any:
+    """A reference to a secret, never the secret itself."""
+    if not isinstance(value, str) or not value.startswith(REFERENCE_WAYS):
+        raise PydanticCustomError("secret-inline", "{what}", {
+            "what": "a secret stands here itself instead of a reference to it",
+            "mend": "write env:NAME, file:PATH or keyring:NAME, and replace the secret, since it may have been seen"})
+    return value
+
+
 def _schema(**more: Any) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", **more})
 

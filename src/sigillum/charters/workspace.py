@@ -12,21 +12,12 @@ from pydantic_core import PydanticCustomError
 from sigillum.core.errors import FileError
 from sigillum.core.rules import BECAUSE_CLASSES, CLASSES, Rules
 
-from .models import CharterName, Duration, Section, validate
+from .models import CharterName, Duration, Section, reference, validate
 from .reading import parse, read_text
 
 FILE = "sigillum.yaml"
 PRIVATE = ".sigillum"
-REFERENCE_WAYS = ("env:", "file:", "keyring:")
 DAY = 86_400
-
-
-def _reference(value: Any) -> Any:
-    if not isinstance(value, str) or not value.startswith(REFERENCE_WAYS):
-        raise PydanticCustomError("secret-inline", "{what}", {
-            "what": "a secret stands here itself instead of a reference to it",
-            "mend": "write env:NAME, file:PATH or keyring:NAME, and replace the secret, since it may have been seen"})
-    return value
 
 
 def _class(value: Any) -> Any:
@@ -36,7 +27,7 @@ def _class(value: Any) -> Any:
     return value
 
 
-Reference = Annotated[str, BeforeValidator(_reference), WithJsonSchema({"type": "string", "pattern": "^[a-z]+:.+"})]
+Reference = Annotated[str, BeforeValidator(reference), WithJsonSchema({"type": "string", "pattern": "^[a-z]+:.+"})]
 
 
 class AdminSection(Section):
@@ -86,6 +77,7 @@ class DefaultsSection(Section):
     credential_lasts: Duration = 90 * DAY
     renew_before: Duration = 14 * DAY
     review_after: Duration = 365 * DAY
+    account_name: str = "{charter}"  # of identities whose charter gives none; knows {charter} and {stage}
 
 
 class WorkspaceFile(Section):

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from .errors import Position
 
-KEY_PAIR, API_TOKEN, SHARED_SECRET = "key-pair", "api-token", "shared-secret"
+KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
 ACCOUNT, CLIENT, TEAM, FOREIGN = "service-account", "client", "team", "foreign"
 SELF = "self"
 ON_BEHALF, ALONE = "on-behalf", "alone"
@@ -20,6 +20,8 @@ class Identity(NamedTuple):
     """Who the program is in its home tenant; or which team. `location`: where the program runs; `reach`: of a team.
 
     Of a client: its redirect addresses (RFC 6749 §3.1.2), whether other tenants may use it, whether it keeps a secret.
+    Of an account: the `area` in which it lives, or why it is installation-wide (`wide`); of one that lives elsewhere, its
+    `organisation`.
     """
 
     kind: str
@@ -31,6 +33,10 @@ class Identity(NamedTuple):
     redirects: tuple[str, ...] = ()
     audience: str = "tenant"
     confidential: bool = True
+    area: str = ""
+    wide: str = ""
+    web_only: bool = False
+    organisation: str = ""
 
 
 class GrantWant(NamedTuple):
@@ -127,6 +133,7 @@ class CredentialWant(NamedTuple):
     public_key: Mapping[str, Any] | None = None
     consumers: tuple[str, ...] = ()
     position: Position | None = None
+    source: str = ""  # of a password: a reference to one that was chosen; none: it is made here
 
     @property
     def tenant_made(self) -> bool:
@@ -221,7 +228,9 @@ class Charter:
         common = {"purpose": self.purpose, "owner": self.owner, "deputy": self.deputy, "stage": self.stage}
         if self.is_team or self.is_client:
             return common
-        return {"kind": self.identity.kind, **common, "location": self.identity.location}
+        identity = self.identity
+        return {"kind": identity.kind, **common, "location": identity.location, "area": identity.area,
+                "organisation": identity.organisation}
 
     @property
     def areas(self) -> tuple[str, ...]:

@@ -79,6 +79,10 @@ class Profile:
     felt_seconds: int | None = None
     windows_on_broad: bool = True
     windows_on_everyone: bool = True
+    accounts_live_in: str = ""  # kind of place in which an account lives, unless it is installation-wide
+    accounts_drafted: bool = False  # an account is born inactive, and takes roles after it was switched on
+    limits_compulsory: bool = False  # an API token must be narrowed
+    credential_kinds: tuple[str, ...] = ()  # none said: whichever
     organisations: tuple[str, ...] = ()  # issuers whose clients can be foreign principals here
     operations: Mapping[str, Operation] = field(default_factory=dict)
     administrator: str = ""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from .charter import API_TOKEN, SHARED_SECRET, Charter, GrantWant, ProofWant, ServiceWant
+from .charter import API_TOKEN, FOREIGN, PASSWORD, SHARED_SECRET, Charter, GrantWant, ProofWant, ServiceWant
 from .errors import Mistake, Position
 from .facts import Thing
 from .text import did_you_mean
@@ -30,7 +30,7 @@ def check(charter: Charter, rules: Rules, tenants: Iterable[str]) -> list[Mistak
     """Everything that can be said against a charter from its own text and the workspace."""
     tenants = list(tenants)
     return [*_named(charter, rules), *_tenant(charter, tenants), *_roles(charter, rules),
-            *_credentials(charter, rules), *_team(charter), *_client(charter, tenants),
+            *_credentials(charter, rules), *_team(charter), *_account(charter), *_client(charter, tenants),
             *_twice(charter)]
 
 
@@ -83,6 +83,22 @@ def _team(charter: Charter) -> Iterator[Mistake]:
                       "more is said", f"add `reach: [{', '.join(areas)}]` to `identity`", where)
 
 
+def _account(charter: Charter) -> Iterator[Mistake]:
+    """What contradicts itself in an account, and what somebody else's account cannot be given here."""
+    identity, where = charter.identity, charter.identity.position
+    if identity.area and identity.wide:
+        yield Mistake("area-and-wide", "the account lives in one area and is installation-wide", "keep one of them", where)
+    if identity.kind == FOREIGN and charter.credentials:
+        yield Mistake("foreign", "a foreign principal proves itself where it lives, and gets no credential here",
+                      "leave `credentials` out", where)
+    if (identity.kind == FOREIGN) != bool(identity.organisation):
+        yield Mistake("foreign", "a foreign principal lives in an organisation, and nobody else does",
+                      "write `kind: foreign` and `organisation: ...` together", where)
+    if identity.web_only and any(c.kind != PASSWORD for c in charter.credentials):
+        yield Mistake("web-only", "a web-only account signs in with its password, and nothing else",
+                      "write `kind: password`, or leave `web_only` out", where)
+
+
 def _client(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
     """What only a client has and can: permissions of APIs, shared secrets, rights in another tenant."""
     where = charter.identity.position
@@ -93,6 +109,8 @@ def _client(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
         if charter.identity.redirects or charter.identity.audience != "tenant":
             yield Mistake("client-only", "`redirects` and `usable_in` are for a client",
                           "write `kind: client`, or leave them out", where)
+    elif charter.identity.area or charter.identity.wide or charter.identity.web_only:
+        yield Mistake("not-client", "`area`, `installation_wide` and `web_only` are for accounts", "leave them out", where)
     elif charter.identity.location or charter.identity.reach or charter.members or charter.member_of:
         yield Mistake("not-client", "a client has no location, reach, team or members", "leave them out", where)
     for credential in charter.credentials:

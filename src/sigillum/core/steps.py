@@ -38,6 +38,21 @@ class KeepKey(NamedTuple):
     algorithm: str
 
 
+class KeepSecret(NamedTuple):
+    """Make a password here and keep it, or keep the one that `source` refers to."""
+
+    credential: str
+    generation: int
+    source: str = ""
+
+
+class Kept(NamedTuple):
+    """A secret that is kept here; it is read when the request is sent, and stands in no step."""
+
+    credential: str
+    generation: int
+
+
 class Adopt(NamedTuple):
     """Write into the ledger that a thing is ours: taken over, or `found` by the externalId of our own intent."""
 
@@ -96,6 +111,7 @@ class Catch(NamedTuple):
     credential: str
     generation: int
     id: str | Ref
+    about: Mapping[str, Any] = MappingProxyType({})  # what is written beside it
 
 
 class Await(NamedTuple):
@@ -129,7 +145,7 @@ class Ask(NamedTuple):
     about: str = ""  # what it is about, without whom it is asked of
 
 
-Action = KeepKey | Adopt | Create | Change | End | AddTo | TakeFrom | Catch | Await | Prove | Ask
+Action = KeepKey | KeepSecret | Adopt | Create | Change | End | AddTo | TakeFrom | Catch | Await | Prove | Ask
 
 
 @dataclass(frozen=True, slots=True)

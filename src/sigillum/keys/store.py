@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import secrets
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,7 @@ from sigillum.core.secret import Secret
 from .files import read_private_json, write_private
 from .ledgerkey import b64
 
+LETTERS = "abcdefghijkmnpqrstuvwxyz23456789"
 ALGORITHMS = ("Ed25519", "ES256", "RS256")
 _NAME = re.compile(r"(?P<name>.+)-(?P<number>\d+)\.json\Z")
 PUBLIC_MEMBERS = ("kty", "crv", "x", "y", "n", "e")
@@ -36,6 +38,11 @@ def make_key(algorithm: str) -> dict[str, Any]:
     if algorithm == "ES256":
         return dict(ECKey.generate_key("P-256").as_dict(private=True))
     return dict(RSAKey.generate_key(3072).as_dict(private=True))
+
+
+def make_password() -> Secret:
+    """A new password: 24 letters and digits (115 bits) in groups, without those that look alike."""
+    return Secret("-".join("".join(secrets.choice(LETTERS) for _ in range(6)) for _ in range(4)))
 
 
 class KeyStore:
@@ -72,6 +79,11 @@ class KeyStore:
         """Keep a secret that a tenant made."""
         self._write(self.path(credential, generation), {
             "credential": {"name": credential, "generation": generation, **about}, "secret": secret.reveal()})
+
+    def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any]) -> None:
+        """Keep this generation's password. One that was chosen replaces what is kept; one that is made is made once."""
+        if chosen is not None or not self.path(credential, generation).exists():
+            self.keep_secret(credential, generation, chosen or make_password(), about)
 
     def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None:
         """Write what a consumer needs beside the key: tenant, principal id, end, token endpoint."""

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from sigillum.core.errors import RefusedError, UnreachableError
-from sigillum.core.secret import Secret
 from sigillum.core.text import plain
 
 from .http import Http
@@ -33,21 +32,21 @@ class Asked(NamedTuple):
                 "resource": {"type": "principal" if principal else "place", "id": self.place.removeprefix("@")}, **context}
 
 
-def evaluate(http: Http, url: str, token: Secret, asked: Asked) -> tuple[bool, str]:
+def evaluate(http: Http, url: str, authorization: str, asked: Asked) -> tuple[bool, str]:
     """The decision and its reason, where one is given. Raises RefusedError, UnreachableError."""
-    return _decision(_send(http, url, token, asked.body()), url)
+    return _decision(_send(http, url, authorization, asked.body()), url)
 
 
-def evaluate_all(http: Http, url: str, token: Secret, asked: Sequence[Asked]) -> list[tuple[bool, str]]:
+def evaluate_all(http: Http, url: str, authorization: str, asked: Sequence[Asked]) -> list[tuple[bool, str]]:
     """Several questions in one request, at `url` with an s (AuthZEN's evaluations). Raises the same."""
-    answers = _send(http, f"{url}s", token, {"evaluations": [a.body() for a in asked]}).get("evaluations")
+    answers = _send(http, f"{url}s", authorization, {"evaluations": [a.body() for a in asked]}).get("evaluations")
     if not isinstance(answers, list) or len(answers) != len(asked):
         raise UnreachableError("the answer holds another number of decisions", where=url, mend="ask the tenant's operator")
     return [_decision(a if isinstance(a, dict) else {}, url) for a in answers]
 
 
-def _send(http: Http, url: str, token: Secret, body: dict[str, Any]) -> dict[str, Any]:
-    answer = http.send("POST", url, {"Authorization": f"Bearer {token.reveal()}", "Content-Type": "application/json",
+def _send(http: Http, url: str, authorization: str, body: dict[str, Any]) -> dict[str, Any]:
+    answer = http.send("POST", url, {"Authorization": authorization, "Content-Type": "application/json",
                                      "Accept": "application/json"}, json.dumps(body).encode())
     if answer.status != 200:
         raise RefusedError(f"the question was not answered (status {answer.status})", where=url,

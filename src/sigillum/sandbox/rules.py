@@ -9,7 +9,7 @@ import secrets
 from datetime import timedelta
 from typing import Any
 
-from . import directory
+from . import directory, saas
 from .clock import moment_of, stamp
 from .errors import ScimProblem
 from .keys import thumbprint, usable
@@ -46,7 +46,7 @@ def _resolve(tenant: Tenant, data: Json, name: str, types: tuple[str, ...]) -> N
 def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None) -> None:
     """Check and complete a new resource. Raises ScimProblem."""
     if kind.name == "User":
-        data.setdefault("active", True)
+        saas.on_account(tenant, data)
     elif kind.name == "Group":
         _members(tenant, data, {})
     elif kind.name == "Place":
@@ -58,6 +58,7 @@ def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None
         _resolve(tenant, data, "role", ("Role",))
         _resolve(tenant, data, "place", ("Place", "User"))
         _window(data)
+        saas.on_grant(tenant, data)
         _grantable(tenant, data)
     elif kind.name == "Credential":
         _credential(tenant, data)
@@ -147,6 +148,7 @@ def _window(data: Json) -> None:
 
 def _credential(tenant: Tenant, data: Json) -> None:
     _resolve(tenant, data, "principal", ("User", "Client"))
+    saas.on_credential(tenant, data)
     now = tenant.clock.now()
     _window(data)
     longest = tenant.limit("credential_seconds")  # 0: as long as one likes
@@ -163,6 +165,8 @@ def _credential(tenant: Tenant, data: Json) -> None:
             data["thumbprint"] = mark
         if mark is not None and any(d.get("thumbprint") == mark for _, d in tenant.store.all_current("Credential")):
             raise ScimProblem(409, "publicKey: this key is registered already", "uniqueness")
+    elif data["kind"] == "password":
+        saas.on_password(tenant, data)
     elif data["kind"] not in MADE_HERE:
         raise _invalid(f"kind: key-pair, {' or '.join(MADE_HERE)}")
     else:
@@ -181,6 +185,8 @@ def after_create(tenant: Tenant, kind: Kind, identity: str, data: Json) -> None:
     if slow:
         tenant.slow[identity] = (tenant.clock.now() + timedelta(seconds=slow["seconds"]),
                                  "failed" if slow.get("fails") else "ready")
+    if kind.name == "Credential" and data.get("kind") == "password":
+        tenant.secrets[identity] = hash_of(data.pop("password"))
     if kind.name == "Credential" and data.get("kind") in MADE_HERE:
         secret = "stk-" + secrets.token_urlsafe(32)
         tenant.secrets[identity] = hash_of(secret)
@@ -233,6 +239,8 @@ def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, dat
     if kind.name == "User" and progress:
         data = {**data, ACCOUNT: {**data.get(ACCOUNT, {}), "progress": progress},
                 "schemas": list(dict.fromkeys([*data["schemas"], ACCOUNT]))}
+    if kind.name == "Credential":
+        data["expires"] = moment_of(data["validUntil"]).year < 9999
     if kind.name == "Grant":
         data["state"] = state_of(tenant, data)
         if progress:

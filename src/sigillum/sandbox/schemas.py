@@ -179,6 +179,8 @@ SERVICE_ACCOUNT = Schema(ACCOUNT, "ServiceAccount", (
     Attr("organisation", exact=True, about="Of a foreign principal: where it lives, or the issuer that knows it"),
     Attr("subject", exact=True, about="Of a foreign principal that is a client elsewhere: its client id there"),
     Attr("location", exact=True, about="Where its program runs"),
+    Attr("area", exact=True, mutability="immutable", about="The place in which the account lives; none: installation-wide"),
+    Attr("webOnly", "boolean", about="True: it signs in at the web interface with its password, and nowhere else"),
     PROGRESS,
 ), "What a user-shaped account of a program says about itself")
 
@@ -249,6 +251,10 @@ CREDENTIAL = _schema(
     Attr("limits", multi=True, mutability="immutable", exact=True,
          about="Permissions it is narrowed to; none: all that its principal has"),
     Attr("active", "boolean", about="False: it proves nothing yet, or no more"),
+    Attr("password", exact=True, mutability="writeOnly", returned="never", about="Of a password: the password itself"),
+    Attr("mustChange", "boolean", about="Of a password: true where it has to be changed at the first sign-in"),
+    Attr("mailed", "boolean", mutability="immutable", about="Of a password: true where it is sent by mail"),
+    Attr("expires", "boolean", mutability="readOnly", about="Does it end by itself?"),
     Attr("lastUsedAt", "dateTime", mutability="readOnly", about="Does not change the version"),
 )
 
@@ -308,6 +314,12 @@ TENANT_PROFILE = _schema(
         Attr(n, "integer", mutability="readOnly") for n in (
             "assertionSeconds", "tokenSeconds", "keysPerPrincipal", "credentialSeconds", "arrivalSeconds",
             "answerItems", "feltSeconds"))),
+    Attr("accountsLiveIn", exact=True, mutability="readOnly", about="Kind of place in which an account lives, unless it is "
+         "installation-wide"),
+    Attr("accountsDrafted", "boolean", mutability="readOnly", about="True: an account is born inactive, and takes roles after "
+         "it was switched on"),
+    Attr("limitsCompulsory", "boolean", mutability="readOnly", about="True: an API token must be narrowed"),
+    Attr("credentialKinds", multi=True, exact=True, mutability="readOnly", about="Kinds of credential that it takes"),
     Attr("windowsOnBroad", "boolean", mutability="readOnly", about="False: a broad role takes no window"),
     Attr("windowsOnEveryone", "boolean", mutability="readOnly", about="False: a grant to everyone takes no window"),
     Attr("permissions", "complex", multi=True, mutability="readOnly", sub=(

@@ -373,6 +373,10 @@ def profile_of(tenant: Tenant) -> Json:
                          **{k: p[k] for k in ("service", "located", "needs", "api") if k in p}}
                         for name, p in tenant.permissions.items()],
         **({"organisations": tenant.organisations} if tenant.organisations else {}),
+        **{word: described[name] for name, word in (
+            ("accounts_live_in", "accountsLiveIn"), ("credential_kinds", "credentialKinds")) if name in described},
+        **{word: True for name, word in (("accounts_drafted", "accountsDrafted"), ("limits_compulsory", "limitsCompulsory"))
+           if described.get(name)},
         **{word: bool(described[name]) for name, word in (("windows_on_broad", "windowsOnBroad"),
                                                           ("windows_on_everyone", "windowsOnEveryone")) if name in described},
     }

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 from sigillum.core.facts import Operation, Profile, Query, Thing
+from sigillum.core.secret import Secret
 from sigillum.core.text import plain
 from sigillum.core.times import format_instant, parse_instant
 from sigillum.protocols.scim import PATCH_OP, quoted
@@ -20,7 +21,8 @@ SCHEMAS = {"account": USER_SCHEMA, "team": "urn:ietf:params:scim:schemas:core:2.
            "profile": OWN + "TenantProfile"}
 USUAL_ENDPOINTS = {"account": "/Users", "team": "/Groups"}
 TEAM_FIELDS = ("purpose", "owner", "deputy", "stage")
-ABOUT_FIELDS = ("kind", *TEAM_FIELDS, "location", "organisation", "subject")
+ABOUT_FIELDS = ("kind", *TEAM_FIELDS, "location", "organisation", "subject", "area")
+WEB_ONLY = {"web_only": "webOnly"}
 CLIENT_FIELDS = ("name", "redirects", "audience", "confidential", *TEAM_FIELDS)
 CONSENT_FIELDS = ("api", "scope", "acts", "only")
 
@@ -96,6 +98,7 @@ def body_of(wire: Wire, kind: str, external_id: str, fields: Mapping[str, Any]) 
     if kind == "account":
         body |= {"userName": fields["name"], "displayName": fields["display"], "active": fields.get("active", True)}
         about = {n: fields[n] for n in ABOUT_FIELDS if fields.get(n)}
+        about |= {theirs: True for ours, theirs in WEB_ONLY.items() if fields.get(ours)}
         if wire.about and about:
             body["schemas"].append(ABOUT)
             body[ABOUT] = about
@@ -127,6 +130,8 @@ def body_of(wire: Wire, kind: str, external_id: str, fields: Mapping[str, Any]) 
                  "kind": fields["kind"], "active": fields["active"]}
         body |= _given({"publicKey": fields.get("public_key"), "validUntil": fields.get("until"),
                         "limits": fields.get("limits")})
+        if isinstance(fields.get("password"), Secret):  # revealed here and nowhere before
+            body |= {"password": fields["password"].reveal(), "mustChange": False, "mailed": False}
     return body
 
 
@@ -147,7 +152,8 @@ def _given(values: Json) -> Json:
 
 
 _CHANGES = {"account": {"name": "userName", "display": "displayName", "active": "active",
-                        **{n: f"{ABOUT}:{n}" for n in ABOUT_FIELDS}},
+                        **{n: f"{ABOUT}:{n}" for n in ABOUT_FIELDS},
+                        **{n: f"{ABOUT}:{t}" for n, t in WEB_ONLY.items()}},
             "team": {"name": "displayName", "reach": f"{TEAM}:reach", **{n: f"{TEAM}:{n}" for n in TEAM_FIELDS}},
             "role": {"display": "display", "permissions": "permissions"},
             "client": {n: n for n in ("name", "redirects", "requests", *TEAM_FIELDS)},
@@ -212,7 +218,8 @@ def _where(labels: tuple[tuple[str, str], ...]) -> tuple[tuple[str, tuple[str, .
 _FIELDS: dict[str, Callable[[Json], Json]] = {
     "account": lambda r: {
         "name": _text(r.get("userName")), "display": _text(r.get("displayName")), "active": r.get("active", True),
-        **{n: _part(r, ABOUT, n) for n in (*ABOUT_FIELDS, "progress")}},
+        **{n: _part(r, ABOUT, n) for n in (*ABOUT_FIELDS, "progress")},
+        "web_only": _extension(r, ABOUT).get("webOnly") is True},
     "team": lambda r: {
         "name": _text(r.get("displayName")), "display": _text(r.get("displayName")), "active": True,
         **{n: _part(r, TEAM, n) for n in TEAM_FIELDS},
@@ -255,7 +262,8 @@ _FIELDS: dict[str, Callable[[Json], Json]] = {
         "principal": _part(r, "principal", "value"), "name": _text(r.get("name")), "kind": _text(r.get("kind")),
         "thumbprint": _text(r.get("thumbprint")), "until": _instant(r.get("validUntil")),
         "from": _instant(r.get("validFrom")), "active": r.get("active") is True, "public_key": r.get("publicKey"),
-        "limits": _texts(r.get("limits"))},
+        "limits": _texts(r.get("limits")), "must_change": r.get("mustChange") is True, "mailed": r.get("mailed") is True,
+        "expires": r.get("expires") is True if isinstance(r.get("expires"), bool) else None},
 }
 
 
@@ -297,6 +305,8 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         credential_seconds=_whole(limits.get("credentialSeconds")),
         arrival_seconds=_whole(limits.get("arrivalSeconds")), answer_items=_whole(limits.get("answerItems")),
         felt_seconds=_whole(limits.get("feltSeconds")), windows_on_broad=resource.get("windowsOnBroad") is not False,
+        accounts_live_in=_text(resource.get("accountsLiveIn")), accounts_drafted=resource.get("accountsDrafted") is True,
+        limits_compulsory=resource.get("limitsCompulsory") is True, credential_kinds=_texts(resource.get("credentialKinds")),
         windows_on_everyone=resource.get("windowsOnEveryone") is not False, organisations=_texts(resource.get("organisations")),
         operations=operations, administrator=_text(administrator.get("name")),
         powers=frozenset(_text(p) for p in administrator.get("powers") or ()) if administrator else None, kinds=kinds)

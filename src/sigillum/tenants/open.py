@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import secrets
 from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -182,6 +183,10 @@ class OpenTenant:
     def token_endpoint(self) -> str:
         return self.metadata.token_endpoint if self.profile.issuer else ""
 
+    @property
+    def _bearer(self) -> str:
+        return f"Bearer {self._token.reveal()}"
+
     def _assertion(self, proof: Proof) -> Secret:
         from sigillum.protocols import oauth
         assert proof.key is not None
@@ -200,6 +205,9 @@ class OpenTenant:
         """A fresh assertion, a fresh token, and the tenant's word for whose token it is (RFC 7662)."""
         if proof.token is not None:
             return SignedIn(proof.token, proof.principal, "with an API token")
+        if proof.account and proof.secret is not None:
+            pair = base64.b64encode(f"{proof.account}:{proof.secret.reveal()}".encode()).decode()
+            return SignedIn(Secret(pair), proof.principal, "with its name and password", "Basic")
         from sigillum.protocols import oauth
         if proof.assertion is not None:
             token = oauth.token_for_assertion(self.http, self.metadata, proof.assertion)
@@ -210,12 +218,12 @@ class OpenTenant:
             token = oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof))
         said = self._whose(proof, token.value)
         if said is None:
-            return SignedIn(token.value, proof.principal, "the tenant does not say whose token it is")
+            return SignedIn(token.value, proof.principal, "a fresh token; the tenant does not say whose it is")
         subject = plain(said.get("sub", ""))
         if said.get("active") is not True or subject != proof.principal:
             raise RefusedError(f"the token runs as {subject or 'nobody'}, not as {proof.principal}",
                                where=self.address.name, mend="ask the tenant's operator; nothing was tried")
-        return SignedIn(token.value, subject, f"the tenant says: {subject}")
+        return SignedIn(token.value, subject, f"a fresh token; the tenant says: {subject}")
 
     def _whose(self, proof: Proof, token: Secret) -> Json | None:
         from sigillum.protocols import oauth
@@ -236,7 +244,7 @@ class OpenTenant:
     def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
         from sigillum.protocols.authzen import Asked, evaluate
         try:
-            decision, reason = evaluate(self.http, self.profile.decisions, signed_in.token,
+            decision, reason = evaluate(self.http, self.profile.decisions, signed_in.header(),
                                         Asked(signed_in.principal, permission, place, person=person))
         except RefusedError as problem:
             return Trial(None, problem.what)
@@ -246,13 +254,13 @@ class OpenTenant:
         from sigillum.protocols.authzen import Asked, evaluate, evaluate_all
         asked = [Asked(q.principal, q.permission, q.place, q.credential, q.person) for q in questions]
         if len(asked) == 1:
-            return [Trial(*evaluate(self.http, self.profile.decisions, self._token, asked[0]))]
+            return [Trial(*evaluate(self.http, self.profile.decisions, self._bearer, asked[0]))]
         return [Trial(*d) for n in range(0, len(asked), QUESTIONS_A_REQUEST) for d in evaluate_all(
-            self.http, self.profile.decisions, self._token, asked[n:n + QUESTIONS_A_REQUEST])]
+            self.http, self.profile.decisions, self._bearer, asked[n:n + QUESTIONS_A_REQUEST])]
 
     def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
         url = self.profile.work.rstrip("/") + operation.template.replace("{place}", quote(place))
-        headers = {"Authorization": f"Bearer {signed_in.token.reveal()}", "Accept": "application/json"}
+        headers = {"Authorization": signed_in.header(), "Accept": "application/json"}
         body = None
         if operation.method in ("POST", "PUT", "PATCH"):
             headers["Content-Type"] = "application/json"

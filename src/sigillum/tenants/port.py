@@ -66,6 +66,7 @@ class Proof(NamedTuple):
     token: Secret | None = None
     client_id: str = ""
     secret: Secret | None = None
+    account: str = ""  # the account's name, with `secret` as its password
     assertion: Secret | None = None  # of a foreign principal: a token of its home, made for this tenant
 
 
@@ -75,6 +76,11 @@ class SignedIn(NamedTuple):
     token: Secret
     principal: str
     said: str
+    scheme: str = "Bearer"  # how the token is presented (RFC 6750), or "Basic" for a name and password (RFC 7617)
+
+    def header(self) -> str:
+        """The value of `Authorization`."""
+        return f"{self.scheme} {self.token.reveal()}"
 
 
 class Tenant(Protocol):

@@ -11,6 +11,7 @@ from sigillum.core.canonical import thumbprint
 from sigillum.core.errors import MachineError, NotYetError, RefusedError, SigillumError, SomebodyError
 from sigillum.core.facets.common import ARRIVAL_SLACK_SECONDS, UNKNOWN_ARRIVAL_SECONDS
 from sigillum.core.facts import Query, Thing
+from sigillum.core.secret import Secret
 from sigillum.core.steps import (
     AddTo,
     Adopt,
@@ -22,6 +23,8 @@ from sigillum.core.steps import (
     Create,
     End,
     KeepKey,
+    KeepSecret,
+    Kept,
     Outline,
     Prove,
     Ref,
@@ -35,6 +38,7 @@ from sigillum.tenants.port import Reply, Result, Tenant
 from .journal import Journal
 from .office import Office, Progress
 
+ABOUT = ("principal_id", "client_id", "account")  # what stands beside a key or secret, and comes from the charter
 FIRST_PAUSE_SECONDS = 0.05
 LONGEST_PAUSE_SECONDS = 5.0
 
@@ -54,7 +58,7 @@ class TakenError(SomebodyError):
     def of(cls, what: str, step: Step, action: Create, found: Thing | None, mend: str) -> TakenError:
         """`found` None: look-ups show nothing."""
         rows = tuple((name, value, found.get(name) if found is not None else "not shown")
-                     for name, value in action.fields.items() if value and not isinstance(value, Ref))
+                     for name, value in action.fields.items() if value and not isinstance(value, (Ref, Kept)))
         name = str(action.fields.get("name", step.name))
         return cls(what, Collision(action.thing, name, found.id if found is not None else "", rows, False), where=step.tenant,
                    mend=mend)
@@ -84,7 +88,8 @@ class Executor:
         self._left_seconds = office.settings.patience_seconds
         self._handlers: dict[type, Callable[[Step, Any], dict[str, Any]]] = {
             AddTo: self._add, TakeFrom: self._take,
-            KeepKey: self._keep, Adopt: self._adopt, Create: self._create, Change: self._change, End: self._end,
+            KeepKey: self._keep, KeepSecret: self._keep_secret,
+            Adopt: self._adopt, Create: self._create, Change: self._change, End: self._end,
             Catch: self._catch, Await: self._await, Prove: self._run_proofs, Ask: self._ask}
 
     def run(self, charter: str, outline: Outline, *, leave_out: frozenset[str] = frozenset()) -> list[StepResult]:
@@ -115,6 +120,8 @@ class Executor:
 
     # --- helpers ----------------------------------------------------------------------------------------------
     def _value(self, value: Any) -> Any:
+        if isinstance(value, Kept):
+            return self.keys.secret(value.credential, value.generation)
         return self.yields[value.step][value.attribute] if isinstance(value, Ref) else value
 
     def _pause(self, seconds: float, what: SigillumError) -> None:
@@ -149,6 +156,17 @@ class Executor:
         public = self.keys.keep_key(action.credential, action.generation, action.algorithm)
         self.journal.write(undertakings.KEPT, step, what=thumbprint(public))
         return {"public_key": public}
+
+    def _keep_secret(self, step: Step, action: KeepSecret) -> dict[str, Any]:
+        chosen = None
+        if action.source:
+            from sigillum.keys.references import resolve
+            chosen = resolve(action.source, self.office.workspace.folder)
+        known = self.state.latest(step.facet, step.name)
+        sent = known is not None and known.number == step.generation and known.unanswered  # it may stand there already
+        self.keys.keep_password(action.credential, action.generation, None if sent else chosen, {"tenant": step.tenant})
+        self.journal.write(undertakings.KEPT, step, what="secret")
+        return {}
 
     def _adopt(self, step: Step, action: Adopt) -> dict[str, Any]:
         self.journal.write(undertakings.FOUND if action.found else undertakings.ADOPTED, step, id=action.id, tenant=step.tenant)
@@ -241,7 +259,7 @@ class Executor:
                 return self._made(step, action, fields, found)
         for number in range(100):
             reply, settle = self.journal.attempt(
-                step, "create", fields, lambda: self.tenant.create(action.thing, action.external_id, fields),
+                step, "create", _shown(fields), lambda: self.tenant.create(action.thing, action.external_id, fields),
                 thing=action.thing, external_id=action.external_id, terms=action.terms)
             if reply.result is Result.DONE and reply.thing is not None:
                 settle(undertakings.MADE, id=reply.thing.id)
@@ -325,6 +343,8 @@ class Executor:
         wrong = [name for name, value in _comparable(fields).items() if not _same(back.get(name), value)]
         if back.get("progress"):
             self._finished(step, action.thing, thing.id)
+        if action.thing == "credential":
+            self._complete_file(step, fields, thing.id)
         if wrong:
             raise RefusedError(f"{step.about}: the tenant made it with another {', '.join(wrong)}", where=step.tenant,
                                mend="run `sigillum rehearse` to see the difference")
@@ -335,7 +355,7 @@ class Executor:
         identity, version = str(self._value(action.id)), action.version
         fields = {name: self._value(value) for name, value in action.fields.items()}
         if action.thing == "credential":
-            self._complete_file(step, action, identity)
+            self._complete_file(step, action.about, identity)
         for number in range(100):
             reply, settle = self.journal.attempt(
                 step, "change", fields,
@@ -363,7 +383,7 @@ class Executor:
         self.journal.boundary(f"{step.id} read-back")
         return {"id": identity}
 
-    def _complete_file(self, step: Step, action: Change, identity: str) -> None:
+    def _complete_file(self, step: Step, about: Mapping[str, Any], identity: str) -> None:
         """Write what a consumer needs beside the key, before the credential begins to prove anything."""
         if not self.keys.path(step.name, step.generation).exists():
             return
@@ -371,7 +391,7 @@ class Executor:
         if not made:  # by an earlier run
             thing = self.tenant.read("credential", identity)
             made = thing.fields if thing is not None else {}
-        about = {name: self._value(value) for name, value in action.about.items() if value is not None}
+        about = {n: self._value(about[n]) for n in ABOUT if about.get(n)}
         self.keys.complete(step.name, step.generation, {
             "tenant": step.tenant, "credential_id": identity, **about, "ends": made.get("until"),
             "token_endpoint": self.tenant.token_endpoint})
@@ -401,6 +421,7 @@ class Executor:
                 self.journal.boundary(f"{step.id} kept here")
                 settle(undertakings.CHANGED)
                 self.journal.write(undertakings.KEPT, step, what="secret")
+                self._complete_file(step, action.about, identity)
                 return {}
             if reply.result is Result.LOST and self.tenant.profile.secret_delivery != "sealed":
                 settle(undertakings.LOST, why=reply.detail)
@@ -410,6 +431,11 @@ class Executor:
                 raise reply.error if isinstance(reply.error, SigillumError) else AgainError(reply.detail)
             self._not_done(step, reply, settle, number)
         raise AgainError(f"{step.about} was not caught")
+
+
+def _shown(fields: Mapping[str, Any]) -> dict[str, Any]:
+    """Fields as they go into the ledger's digest: a secret leaves no trace there."""
+    return {n: "(secret)" if isinstance(v, Secret) else v for n, v in fields.items()}
 
 
 def _names(values: Any) -> list[str]:

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from sigillum.core import undertakings
-from sigillum.core.charter import KEY_PAIR, Charter, CredentialWant, ProofWant
+from sigillum.core.charter import KEY_PAIR, PASSWORD, Charter, CredentialWant, ProofWant
 from sigillum.core.compare import proofs_digest
 from sigillum.core.errors import Outcome, SigillumError, SomebodyError, UsageError
 from sigillum.core.facts import Query, Thing
@@ -313,4 +313,6 @@ def _proof(trying: Trying, credential: CredentialWant, number: int) -> Proof:
         key, algorithm = keys.key(credential.name, number)
         return Proof(principal, key, algorithm, client_id=client)
     secret = keys.secret(credential.name, number)
+    if credential.kind == PASSWORD:
+        return Proof(principal, secret=secret, account=str(keys.about(credential.name, number).get("account") or ""))
     return Proof(principal, client_id=client, secret=secret) if client else Proof(principal, token=secret)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import CharterName, Duration, Permission, Section
+from sigillum.charters.models import CharterName, Duration, Permission, Section, reference
 from sigillum.core.charter import CredentialWant
 from sigillum.core.errors import Position
 
@@ -19,14 +19,16 @@ class CredentialSection(Section):
     """What the identity proves itself with."""
 
     name: CharterName = Field(description="Its name in the charter and the tenant")
-    kind: Literal["key-pair", "api-token", "shared-secret"] = Field(
-        description="key-pair: made here; api-token, and a client's shared-secret: made by the tenant")
+    kind: Literal["key-pair", "api-token", "shared-secret", "password"] = Field(
+        description="key-pair, password: made here; api-token, and a client's shared-secret: made by the tenant")
     lasts: Duration | None = Field(None, description="How long a generation lives")
     renew_before: Duration | None = Field(None, description="How long before its end it counts as due")
     limits: list[Permission] = Field(default_factory=list,
                                      description="Permissions it is narrowed to; none: all that is granted")
     keep_in: Literal["file", "holder"] = Field("file", description="holder: the consumer makes and keeps the key")
     public_key: str | None = Field(None, description="file:PATH of the holder's public JWK")
+    password_from: Annotated[str, BeforeValidator(reference)] | None = Field(
+        None, description="Of a password that was chosen: env:NAME or file:PATH; none: it is made here")
     algorithm: Literal["Ed25519", "ES256", "RS256"] = Field("Ed25519", description="For a key pair made here")
     consumers: list[str] = Field(default_factory=list, description="Who uses it")
 
@@ -36,6 +38,8 @@ class CredentialSection(Section):
             return PydanticCustomError("credential", "{what}", {"what": what, "mend": mend})
         if self.kind != "key-pair" and self.keep_in == "holder":
             raise wrong(f"an {self.kind} is made by the tenant, so no holder can make it", "write `keep_in: file`")
+        if self.password_from is not None and self.kind != "password":
+            raise wrong("`password_from` is for a password", "write `kind: password`, or leave it out")
         if self.public_key is not None and self.keep_in != "holder":
             raise wrong("`public_key` is for a key that its holder made", "write `keep_in: holder` too")
         if self.public_key is not None and not self.public_key.startswith("file:"):
@@ -50,4 +54,4 @@ def to_core(section: CredentialSection, position: Position, usual_seconds: int, 
     lasts = section.lasts or usual_seconds
     before = section.renew_before if section.renew_before is not None else min(usual_before, lasts // 2)
     return CredentialWant(section.name, section.kind, lasts, before, tuple(section.limits), section.keep_in,
-                          section.algorithm, public_key, tuple(section.consumers), position)
+                          section.algorithm, public_key, tuple(section.consumers), position, section.password_from or "")

@@ -51,8 +51,8 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.workflows.requests import listed
     found = [k for k in listed(context.office) if args.all or not k.ended]
-    rows = [(k.number, k.ended or "open", k.charter, k.tenant, k.power, context.ident(k.to) or "whoever has it", k.about,
-             k.file) for k in found]
+    rows = [(k.number, k.ended or "open", k.charter, k.tenant, k.power, context.ident(k.to) or "whoever has it",
+             k.about, k.file) for k in found]
     if args.format == "json":
         context.show_json("requests", {"requests": [{**dict(zip(COLUMNS, r, strict=True)), "to": k.to, "asked_at": k.asked_at}
                                                     for r, k in zip(rows, found, strict=True)]})
@@ -103,6 +103,6 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
 def _done(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.requests import done
     known, said = done(context.office, args.number, args.receipt)
-    context.show_text(f"Request {known.number} is confirmed{f': {said}' if said else ', by hand'}. What is so at {known.tenant}, "
-                      f"`sigillum enact {known.charter}` compares anew.")
+    how = f": {said}" if said else ", by hand"
+    context.show_text(f"Request {known.number} is confirmed{how}. `sigillum enact {known.charter}` compares anew what is so.")
     return Outcome.DONE

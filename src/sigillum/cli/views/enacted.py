@@ -82,7 +82,7 @@ def proofs(report: ProofReport, ident: Ident) -> RenderableType:
             if result.outlook.mend:
                 made.add_row(*blank, Text(f"do: {result.outlook.mend}"))
     who = Text.assemble("ran as ", (ident(report.principal), "bold"),
-                        f", with {report.credential}, a fresh token" if report.credential else "", "\n",
+                        f", with {report.credential}" if report.credential else "", "\n",
                         (_said(report, ident), "dim"))
     return Group(who, "", made)
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from sigillum.core.charter import FOREIGN
+from sigillum.core.errors import Mistake
 from sigillum.core.facts import Fact, Query, Snapshot, Thing
 from sigillum.core.steps import Adopt, Change, Collision, Create, End, Ref, Step, StepKind
 
@@ -28,6 +29,8 @@ def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
         return
     kind = thing(view)
     yield Query(kind, "name", view.charter.identity.name)
+    if view.charter.identity.area:
+        yield Query("place", "path", view.charter.identity.area)
     generation = view.state.latest(NAME, KEY)
     if generation is not None and generation.state not in ("ended", "spent"):
         if generation.id:
@@ -43,9 +46,33 @@ def wanted(view: View) -> dict[str, Any]:
         about = {**view.charter.about(), "reach": view.charter.reach} if "team-about" in kinds else {}
         return {"name": identity.name, **about}
     fields: dict[str, Any] = {"name": identity.name, "display": identity.display, "active": True}
+    if "account-about" in kinds:
+        fields |= view.charter.about() | ({"web_only": True} if identity.web_only else {})
     if identity.kind == FOREIGN and view.home is not None:  # known by its client id at the issuer of its home
         fields |= {"organisation": view.home.snapshot.profile.issuer, "subject": view.home.client_id}
-    return fields | (view.charter.about() if "account-about" in kinds else {})
+    return fields
+
+
+def _lives(view: View) -> bool:
+    """Is it said where the account lives, as the tenant asks it? Adds the mistakes where it is not."""
+    identity, kind = view.charter.identity, view.snapshot.profile.accounts_live_in
+    if view.charter.is_team or identity.kind == FOREIGN or view.home is not None:
+        return True
+
+    def wrong(code: str, what: str, mend: str) -> bool:
+        view.draft.mistakes.append(Mistake(code, what, mend, identity.position))
+        return False
+    if identity.area and not kind:
+        return wrong("area", f"accounts live in no area at {view.snapshot.tenant}", "leave `area` out")
+    if kind and not identity.area and not identity.wide:
+        return wrong("area-missing", f"at {view.snapshot.tenant} an account lives in one {kind}, or it is installation-wide",
+                     f"add `area: PATH` of a {kind} to `identity`, or `installation_wide: why`")
+    place = view.snapshot.fact("place", "path", identity.area) if identity.area else None
+    if place is not None and place.known and (place.first is None or place.first.get("kind") != kind):
+        return wrong("area", f"{identity.area} is no {kind} of {view.snapshot.tenant}", f"name the path of a {kind}")
+    if identity.wide:
+        view.draft.note("account-wide", f"{identity.name} is installation-wide: {identity.wide}")
+    return True
 
 
 def compare(view: View) -> None:
@@ -53,6 +80,8 @@ def compare(view: View) -> None:
     if view.charter.is_client:
         return
     kind, words = thing(view), _words(view)
+    if not _lives(view):
+        return
     named = view.snapshot.fact(kind, "name", view.charter.identity.name)
     if not named.known:
         unknown(view, named, f"the {words}")
@@ -90,6 +119,11 @@ def _make(view: View, standing: Standing, needs: tuple[str, ...] = ()) -> None:
         Create(thing(view), view.external_id(NAME, KEY, number), wanted(view)), number, needs=needs,
         power=POWERS[thing(view)], why=why, after=wanted(view)))
     view.principal = Ref(MAKE, "id")
+    if view.snapshot.profile.accounts_drafted and not view.charter.is_team:
+        view.ready_step = view.add(Step(
+            "save-account", StepKind.CHANGE, view.snapshot.tenant, NAME, KEY, f"{words}: switch it on",
+            Change(thing(view), view.principal, {"active": True}), number, needs=(MAKE,), power=POWERS[thing(view)],
+            why="it is born as a draft, and takes roles after that", before={"active": False}, after={"active": True}))
 
 
 def _present(view: View, found: Thing, number: int, needs: tuple[str, ...] = ()) -> None:
@@ -104,11 +138,13 @@ def _present(view: View, found: Thing, number: int, needs: tuple[str, ...] = ())
     differences = differing(wanted(view), found)
     if differences:
         after = {name: new for name, (_, new) in differences.items()}
-        view.add(Step(
+        changed = view.add(Step(
             "change-account", StepKind.CHANGE, view.snapshot.tenant, NAME, KEY, _words(view),
             Change(found.kind, found.id, after, found.version),
             number, needs=needs, power=POWERS[found.kind], why="the charter says so",
             before={name: old for name, (old, _) in differences.items()}, after=after))
+        if view.snapshot.profile.accounts_drafted and "active" in after:
+            view.ready_step = changed
 
 
 def _taken(view: View, named: Fact, standing: Standing) -> None:

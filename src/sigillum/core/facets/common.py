@@ -68,7 +68,7 @@ class View:
     @property
     def principal_step(self) -> tuple[str, ...]:
         """The step that makes the principal, or waits for it, where there is one."""
-        return (self.principal.step,) if isinstance(self.principal, Ref) else tuple(s for s in (self.ready_step,) if s)
+        return (*self.step_of(self.principal), *((self.ready_step,) if self.ready_step else ()))
 
     def owner_of(self, identity: str) -> str:
         """Which charter or loan made a thing, as far as the ledger knows; notes that it was asked."""

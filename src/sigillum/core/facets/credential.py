@@ -6,11 +6,11 @@ from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
-from sigillum.core.charter import KEY_PAIR, CredentialWant
+from sigillum.core.charter import API_TOKEN, KEY_PAIR, PASSWORD, CredentialWant
 from sigillum.core.errors import Mistake
 from sigillum.core.facts import Query, Snapshot, Thing
 from sigillum.core.rules import narrower
-from sigillum.core.steps import Ask, Catch, Change, Create, End, KeepKey, Ref, Step, StepKind
+from sigillum.core.steps import Ask, Catch, Change, Create, End, KeepKey, KeepSecret, Kept, Ref, Step, StepKind
 from sigillum.core.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
 from sigillum.core.undertakings import Generation
 
@@ -60,7 +60,7 @@ def _allowed(view: View, want: CredentialWant) -> bool:
     granted += [p for r in view.charter.roles for p in r.permissions] + [p.scope for p in view.charter.permissions]
     wide = narrower(want.limits, granted)
     known = all(view.snapshot.fact("role", "name", g.role).known for g in view.charter.grants)
-    if wide and known and not view.charter.member_of:
+    if wide and granted and known and not view.charter.member_of:
         mistakes.append(Mistake(
             "limits-wider", f"{want.name} is limited to {', '.join(wide)}, which no grant of this charter gives",
             "name permissions of the granted roles only", want.position))
@@ -68,6 +68,16 @@ def _allowed(view: View, want: CredentialWant) -> bool:
     if most and len(view.charter.credentials) > most:
         mistakes.append(Mistake("keys-too-many", f"{view.snapshot.tenant} allows {most} credentials a principal",
                                 "ask for fewer", want.position))
+    taken = profile.credential_kinds
+    if taken and want.kind not in taken:
+        mistakes.append(Mistake("credential-kind", f"{view.snapshot.tenant} takes no {want.kind}",
+                                f"write `kind:` {' or '.join(taken)}", want.position))
+    if want.kind == API_TOKEN and profile.limits_compulsory and not want.limits:
+        mistakes.append(Mistake("limits-missing", f"at {view.snapshot.tenant} a token must be narrowed, and {want.name} is not",
+                                "add `limits:` with the permissions that the program uses", want.position))
+    if want.kind == PASSWORD and want.limits:
+        mistakes.append(Mistake("limits-password", f"{want.name}: a password cannot be narrowed", "leave `limits` out",
+                                want.position))
     view.draft.mistakes += mistakes
     return not mistakes
 
@@ -97,6 +107,12 @@ def _one(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> None:
         _finish(view, want, generation.number, generation.id or standing.thing.id, (),
                 active=bool(standing.thing.get("active")))
         _due(view, want, standing.thing)
+        if want.kind == PASSWORD and standing.thing.get("must_change"):
+            view.draft.note("password-change", f"{want.name} has to be changed at the first sign-in, which strands a program: "
+                            "end it there, and enact again")
+        if want.kind == PASSWORD and standing.thing.get("expires") is not None:
+            expires = "yes" if standing.thing.get("expires") else "no"
+            view.draft.note("password-expires", f"does {want.name} expire? {expires}", warning=False)
 
 
 def _first_why(standing: Standing) -> str:
@@ -149,6 +165,12 @@ def _bring(view: View, want: CredentialWant, number: int, terms: Mapping[str, An
             f"private key of {want.name} here ({want.algorithm})", KeepKey(want.name, number, want.algorithm),
             number, needs=needs, why="it is made where it is kept, before the public half is sent")),)
         key = Ref(needs[-1], "public_key")
+    elif want.kind == PASSWORD:
+        made_here = "made here" if not want.source else f"from {want.source.partition(':')[0]}"
+        needs = (*needs, view.add(Step(
+            f"keep-{want.name}-{number}", StepKind.KEEP, view.snapshot.tenant, NAME, want.name,
+            f"password of {want.name} here, {made_here}", KeepSecret(want.name, number, want.source), number, needs=needs,
+            why="it is kept before it is sent; nobody has to change it, and no mail carries it")),)
     elif want.kind == KEY_PAIR and key is None:
         view.add(Step(
             f"ask-{want.name}", StepKind.ASK, view.snapshot.tenant, NAME, want.name,
@@ -159,6 +181,9 @@ def _bring(view: View, want: CredentialWant, number: int, terms: Mapping[str, An
     fields = {"principal": view.bearer, "carrier": "client" if view.charter.is_client else "account",
               "name": _tenant_name(want.name, number), "kind": want.kind,
               "public_key": key, "until": terms["until"], "limits": list(want.limits), "active": not born_inactive}
+    if want.kind == PASSWORD:
+        fields["password"] = Kept(want.name, number)
+    fields |= _about(view)
     after = {"until": f"{terms['until']} ({format_duration(want.lasts_seconds)})",
              "limits": ", ".join(want.limits) or "none: all that is granted"}
     made = view.add(Step(
@@ -167,6 +192,11 @@ def _bring(view: View, want: CredentialWant, number: int, terms: Mapping[str, An
         Create(THING, view.external_id(NAME, want.name, number), fields, terms), number,
         needs=(*view.step_of(view.bearer), *view.principal_step, *needs), power=POWER, why=why, after=after))
     return _finish(view, want, number, Ref(made, "id"), (made,), active=not born_inactive) or made
+
+
+def _about(view: View) -> dict[str, Any]:
+    """What stands beside the key or secret in its file: who proves itself with it."""
+    return {"principal_id": view.principal, "client_id": view.client_id, "account": view.charter.identity.name}
 
 
 def _tenant_name(name: str, number: int) -> str:
@@ -179,15 +209,14 @@ def _finish(view: View, want: CredentialWant, number: int, identity: str | Ref, 
     if want.tenant_made and not view.held.get((want.name, number)):
         needs = (*needs, view.add(Step(
             f"catch-{want.name}-{number}", StepKind.KEEP, view.snapshot.tenant, NAME, want.name,
-            f"secret of {want.name} here, straight from the tenant", Catch(want.name, number, identity), number,
+            f"secret of {want.name} here, straight from the tenant", Catch(want.name, number, identity, _about(view)), number,
             needs=needs, power=POWER, why="only the tenant can make it, and it is shown once")),)
     if active:
         return needs[-1] if needs else ""
-    about = {"principal_id": view.principal, "client_id": view.client_id}
     return view.add(Step(
         f"activate-{want.name}-{number}", StepKind.CHANGE, view.snapshot.tenant, NAME, want.name,
-        f"credential {want.name}: switch it on", Change(THING, identity, {"active": True}, about=about), number, needs=needs,
-        power=POWER, why="it is kept, so it may prove something now", before={"active": False},
+        f"credential {want.name}: switch it on", Change(THING, identity, {"active": True}, about=_about(view)), number,
+        needs=needs, power=POWER, why="it is kept, so it may prove something now", before={"active": False},
         after={"active": True}))
 
 
@@ -231,7 +260,8 @@ def _not_wanted(view: View, things: tuple[Thing, ...]) -> None:
         elif generation.state == "ended" or thing.id in ending:
             continue
         elif generation.name not in wanted:
-            _end(view, generation, thing.id, "the charter no longer asks for it", ())
+            fresh = tuple(s.id for s in view.draft.steps if s.facet == NAME and s.kind is not StepKind.END)
+            _end(view, generation, thing.id, "the charter no longer asks for it", fresh)
         elif generation.number < (view.state.latest(NAME, generation.name) or generation).number:
             after = tuple(s.id for s in view.draft.steps if s.facet == NAME and s.name == generation.name
                           and s.kind is StepKind.CHANGE)

@@ -144,5 +144,7 @@ def _idle(view: View) -> None:
         teams = view.snapshot.fact(THING, "member", view.principal)
         if not grants.known or not teams.known or grants.things or teams.things:
             return
+    tokens = [c.name for c in charter.credentials]
+    powerless = f"; {', '.join(tokens)} would be powerless: it gives what its account has, and never more" if tokens else ""
     view.draft.note("can-nothing", f"{charter.identity.name} can do nothing yet: no role is granted to it, and it is in no "
-                    "team", warning=False)
+                    f"team{powerless}", warning=bool(tokens))
