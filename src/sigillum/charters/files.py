@@ -19,10 +19,11 @@ from sigillum.core.text import did_you_mean
 
 from .models import AccountName, CharterName, Day, Section, validate
 from .reading import Document, parse, read_text
-from .sections import account, credential, grant, membership, permission, proof, role, service
+from .sections import account, credential, grant, handover, membership, permission, proof, role, service
 from .sections.account import IdentitySection
 from .sections.credential import CredentialSection
 from .sections.grant import GrantSection
+from .sections.handover import HandoverSection
 from .sections.permission import PermissionSection
 from .sections.proof import ProofSection
 from .sections.role import RoleSection
@@ -54,6 +55,7 @@ class CharterFile(Section):
     permissions: list[PermissionSection] = Field(default_factory=list, description="Of a client: scopes of APIs")
     credentials: list[CredentialSection] = Field(default_factory=list)
     proofs: list[ProofSection] = Field(default_factory=list)
+    handover: HandoverSection | None = None
 
 
 def json_schema() -> dict[str, Any]:
@@ -181,7 +183,7 @@ def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Cha
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
                                              public_key(i, c)) for i, c in enumerate(file.credentials)),
         proofs=tuple(proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)),
-        position=at(()))
+        handover=handover.to_core(file.handover), position=at(()))
 
 
 def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:

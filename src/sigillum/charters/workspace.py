@@ -80,6 +80,24 @@ class DefaultsSection(Section):
     account_name: str = "{charter}"  # of identities whose charter gives none; knows {charter} and {stage}
 
 
+class AskSection(Section):
+    """One thing that a kind of consumer asks for."""
+
+    value: str = Field(description="Which value: client_id, secret, token_endpoint ...; any word where `fixed` gives it")
+    name: str | None = Field(None, alias="as", description="What the consumer calls it")
+    form: str | None = Field(None, description="A regular expression for the whole value")
+    shortest: int = 0
+    longest: int = 0
+    fixed: str | None = Field(None, description="The value itself, where it is always the same: a test user, a test object")
+
+
+class ConsumerSection(Section):
+    """A kind of consumer: what it asks for, and the public key that sheets are sealed to."""
+
+    asks: list[AskSection] = Field(default_factory=list)
+    key: str | None = Field(None, description="file:PATH of its public JWK")
+
+
 class WorkspaceFile(Section):
     """All of sigillum.yaml."""
 
@@ -88,6 +106,7 @@ class WorkspaceFile(Section):
     rules: RulesSection = Field(default_factory=RulesSection)
     defaults: DefaultsSection = Field(default_factory=DefaultsSection)
     tenants: dict[CharterName, TenantSection] = Field(default_factory=dict)
+    consumers: dict[CharterName, ConsumerSection] = Field(default_factory=dict, description="Kinds of consumer, by name")
     signers: dict[str, str] = Field(default_factory=dict, description="Whose signatures are known: name and key thumbprint")
     witness: str | None = Field(None, description="File that keeps the ledger's head after each run")
 

@@ -17,6 +17,7 @@ COMMANDS = {
     "enact": "rehearse, ask, carry out, read back and prove",
     "prove": "sign in as the identity and try what must work and what must not",
     "requests": "list, answer and confirm what somebody else has the power for",
+    "handover": "give the consumer the values it asks for, masked, revealed or sealed",
     "lend": "lend a role for a while, with a reason; it ends by itself",
     "recall": "end a loan before its end",
     "loans": "list what is lent, and until when",

@@ -171,6 +171,18 @@ class ProofWant:
         return f"{'can' if self.allowed else 'cannot'} {self.permission} at {where}{extra}"
 
 
+class HandoverWant(NamedTuple):
+    """What is handed over, in which form, to which kind of consumer, and the object to try it on."""
+
+    gives: tuple[str, ...] = ()
+    form: str = ""
+    to: str = ""
+    test: str = ""
+
+
+NOTHING_ASKED = HandoverWant()
+
+
 @dataclass(frozen=True, slots=True)
 class Charter:
     """One integration's page."""
@@ -192,6 +204,7 @@ class Charter:
     permissions: tuple[PermissionWant, ...] = ()
     credentials: tuple[CredentialWant, ...] = ()
     proofs: tuple[ProofWant, ...] = ()
+    handover: HandoverWant = NOTHING_ASKED
     position: Position | None = field(default=None, compare=False)
 
     like: str = ""

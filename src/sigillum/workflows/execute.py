@@ -340,7 +340,7 @@ class Executor:
         """Read it back, and compare with what was sent. Raises NotYetError, RefusedError."""
         back = self._until(lambda: self.tenant.read(action.thing, thing.id), self._arrival_seconds, step.about)
         self.journal.boundary(f"{step.id} read-back")
-        wrong = [name for name, value in _comparable(fields).items() if not _same(back.get(name), value)]
+        wrong = [name for name, value in _comparable(action.thing, fields).items() if not _same(back.get(name), value)]
         if back.get("progress"):
             self._finished(step, action.thing, thing.id)
         if action.thing == "credential":
@@ -443,8 +443,9 @@ def _names(values: Any) -> list[str]:
     return [str(v[0]) if isinstance(v, tuple) else str(v) for v in values or ()]
 
 
-def _comparable(fields: Mapping[str, Any]) -> dict[str, Any]:
+def _comparable(thing: str, fields: Mapping[str, Any]) -> dict[str, Any]:
     """The fields of a creation that a look-up shows in the same words."""
+    fields = {n: v for n, v in fields.items() if thing != "credential" or n not in ABOUT}
     shown = {n: fields[n] for n in (
         "name", "display", "role", "place", "until", "from", "limits", "principal", "reach", "where", "redirects", "requests",
         "client_id", "api", "scope", "acts", "only") if fields.get(n)}

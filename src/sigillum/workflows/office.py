@@ -218,6 +218,12 @@ class Office:
         ledger = self.ledger()
         return [loan_of(ledger.entries(e.charter), e.charter) for e in list(ledger.entries(kind=LENT))]
 
+    def names(self) -> dict[str, str]:
+        """The charters' names of today, by their uid."""
+        from sigillum.core.undertakings import KNOWN, RENAMED
+        ledger = self.ledger()
+        return {e.charter: str(e.body["name"]) for kind in (KNOWN, RENAMED) for e in ledger.entries(kind=kind)}
+
     def owners(self) -> dict[str, str]:
         """Which charter or loan made a thing, by the thing's id: read from the whole ledger."""
         from sigillum.core.undertakings import KNOWN, LENT, RENAMED

@@ -56,6 +56,14 @@ def about(entry: Entry) -> str:
         return f"{len(body['held'])} proofs, {sum(1 for h in body['held'].values() if h)} held"
     if entry.kind == "felt":
         return f"a change at {body['tenant']} was felt after {body['seconds']} s"
+    if entry.kind in ("requested", "received"):
+        return f"{'request ' + str(body['number']) + ': ' if 'number' in body else ''}{body['about']}"
+    if entry.kind == "answered":
+        return f"request {body['number']}: {body['how']}"
+    if entry.kind == "handed-over":
+        return f"{', '.join(body['values'])} {body['how']} to {body['to']} (generation {body['generation']})"
+    if entry.kind == "connected":
+        return f"{body['consumer']}, its connection {body['connection']}"
     named = body.get("name") or body.get("workspace") or ""
     return f"{body['before']} became {named}" if "before" in body else str(named)
 

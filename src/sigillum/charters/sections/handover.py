@@ -1,0 +1,38 @@
+"""`handover:`, what is handed over of a charter. It asks for nothing in a tenant, so it belongs to no facet."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field, WithJsonSchema
+from pydantic_core import PydanticCustomError
+
+from sigillum.charters.models import PlacePath, Section
+from sigillum.core.charter import HandoverWant
+from sigillum.core.sheet import KINDS
+from sigillum.core.text import did_you_mean
+
+FORMS = Literal["text", "env", "json", "yaml", "snippet"]
+
+
+def _value(value: Any) -> Any:
+    if value not in KINDS:
+        raise PydanticCustomError("handover-value", "{what}", {
+            "what": f"there is no value {str(value)[:40]!r} to hand over",
+            "mend": did_you_mean(str(value), KINDS) or f"known: {', '.join(KINDS)}"})
+    return value
+
+
+class HandoverSection(Section):
+    """What is handed over."""
+
+    gives: list[Annotated[str, BeforeValidator(_value), WithJsonSchema({"enum": list(KINDS)})]] = Field(default_factory=list)
+    form: FORMS | None = Field(None, alias="as", description="text where none is given")
+    to: str | None = Field(None, description="The kind of consumer: `consumers:` in sigillum.yaml describes it")
+    test: PlacePath | None = Field(None, description="An object that the consumer may try it on")
+
+
+def to_core(section: HandoverSection | None) -> HandoverWant:
+    if section is None:
+        return HandoverWant()
+    return HandoverWant(tuple(section.gives), section.form or "", section.to or "", section.test or "")

@@ -1,0 +1,179 @@
+"""`sigillum handover [open | key | connected]`"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common, duration
+from sigillum.core.errors import FileError, Outcome, UsageError, worst
+
+if TYPE_CHECKING:
+    from sigillum.core.sheet import Sheet
+
+EXAMPLE = """examples:
+  sigillum handover avalanche-mailer                              what there is, secrets masked
+  sigillum handover avalanche-mailer --as env --reveal avalanche-mailer --out mailer.env
+  sigillum handover avalanche-mailer --seal-to supplier.jwk --lasts 7d --out mailer.sealed
+  sigillum handover key receiving.jwk                             at the receiver: a key pair for receiving
+  sigillum handover open mailer.sealed --key file:receiving.jwk --from THUMBPRINT --as env --out mailer.env
+  sigillum handover connected avalanche-mailer --consumer mail-desk --connection 4711"""
+FORMS = ("text", "env", "json", "yaml", "snippet")
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "handover", parents=[common()], epilog=EXAMPLE,
+        description="The values that the consumer of an identity asks for, checked, complete or not. Secrets are masked, "
+                    "unless you reveal them, or seal the sheet to the receiver's public key.")
+    parser.add_argument("words", nargs="*", metavar="CHARTER", help="or `open FILE`, `key FILE`, `connected CHARTER`")
+    parser.add_argument("--all", action="store_true", help="all charters of the workspace")
+    parser.add_argument("--as", dest="form", choices=FORMS, help="the form (default: the charter's, else text); a snippet "
+                        "holds references only")
+    parser.add_argument("--to", default="", metavar="CONSUMER", help="the kind of consumer (default: the charter's)")
+    parser.add_argument("--credential", default="", metavar="NAME", help="which (default: the first)")
+    parser.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name once more")
+    parser.add_argument("--seal-to", type=Path, metavar="FILE", help="sign, and encrypt to this public JWK")
+    parser.add_argument("--seal", action="store_true", help="sign, and encrypt to the key of the consumer in sigillum.yaml")
+    parser.add_argument("--lasts", default="7d", metavar="DURATION", help="how long a sealed sheet can be opened (default: 7d)")
+    parser.add_argument("--out", type=Path, metavar="FILE", help="write it there, readable by you only")
+    parser.add_argument("--key", default="", metavar="REFERENCE", help="open: where the private receiving key is")
+    parser.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
+                        help="open: whose signature is taken, beside `signers` in sigillum.yaml")
+    parser.add_argument("--consumer", default="", help="connected: who connects")
+    parser.add_argument("--connection", default="", help="connected: the consumer's own number for it")
+    parser.add_argument("--format", choices=("text", "json"), default="text", help="json: the sheet's state, secrets masked")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    verb = args.words[0] if args.words else ""
+    if verb == "open":
+        return _open(args, context)
+    if verb == "key":
+        return _key(args, context)
+    if verb == "connected":
+        return _connected(args, context)
+    args.charters = args.words
+    return _sheets(args, context)
+
+
+def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import sheet as view
+    from sigillum.workflows.handover import Choice, collect, handed
+    choice, found, outcomes = Choice(args.to, args.credential), [], list[Outcome]()
+    charters = context.charters(args)
+    if len(charters) > 1 and (args.out or args.reveal or args.seal or args.seal_to):
+        raise UsageError("a sheet is revealed, sealed or written one at a time", where="handover", mend="name one charter")
+    for charter in charters:
+        sheet = collect(context.office, charter, choice)
+        outcomes.append(Outcome.DONE if sheet.complete else Outcome.NO)
+        found.append(view.as_json(sheet))
+        if args.format == "json":
+            continue
+        if args.seal or args.seal_to:
+            return _seal(args, context, sheet)
+        form = args.form or charter.handover.form or "text"
+        if args.reveal:
+            return _reveal(args, context, sheet, form)
+        before = handed(context.office, charter.name)
+        if form == "text":
+            context.show(view.text(sheet, before, context.ident))
+        else:
+            _put(args, context, view.formatted(sheet, form, reveal=False))
+    if args.format == "json":
+        context.show_json("sheets", {"sheets": found})
+    return worst(outcomes)
+
+
+def _reveal(args: argparse.Namespace, context: Context, sheet: Sheet, form: str) -> Outcome:
+    from sigillum.cli.views import sheet as view
+    from sigillum.workflows.handover import record
+    if args.reveal != sheet.charter:
+        raise UsageError("the word of confirmation is another one", where="--reveal",
+                         mend=f"write `--reveal {sheet.charter}` if its secrets are to be shown")
+    if context.options.presenting:
+        raise UsageError("secrets are not shown while presenting", where="--presenting", mend="leave one of the two out")
+    record(context.office, sheet, "revealed", sheet.consumer or "whoever saw it", form=form)
+    _put(args, context, view.formatted(sheet, form, reveal=True))
+    return Outcome.DONE if sheet.complete else Outcome.NO
+
+
+def _put(args: argparse.Namespace, context: Context, text: str) -> None:
+    """To the file that was named, which is made for its owner only; otherwise to stdout."""
+    if args.out is None:
+        context.show_text(text)
+        return
+    from sigillum.keys.files import write_private
+    if args.out.exists():
+        raise FileError("the file is there already", where=str(args.out), mend="name another one, or take that one away")
+    write_private(args.out.absolute(), text if text.endswith("\n") else text + "\n")
+    context.say(f"Written to {args.out}, readable by you only.")
+
+
+def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
+    from sigillum.core.times import format_instant
+    from sigillum.workflows.handover import record, seal
+    sealed = seal(context.office, sheet, args.seal_to, duration(args.lasts, "--lasts"))
+    record(context.office, sheet, "sealed", sheet.consumer or sealed.receiver, sealed=sealed.id, receiver=sealed.receiver,
+           ends=format_instant(sealed.ends))
+    _put(args, context, sealed.text)
+    ours = context.ident(context.office.signing_key().key_id)
+    context.say(f"Sealed to {context.ident(sealed.receiver)}; it can be opened until {format_instant(sealed.ends)}.\n"
+                f"The receiver needs the thumbprint of our key, on another way: {ours}")
+    return Outcome.DONE
+
+
+def _open(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import sheet as view
+    from sigillum.workflows.handover import open_
+    if len(args.words) != 2 or not args.key:
+        raise UsageError("a sealed sheet and the receiving key are needed", where="handover open",
+                         mend="`sigillum handover open FILE --key file:receiving.jwk --from THUMBPRINT`")
+    try:
+        office = context.office if context.office.has_ledger() else None
+    except FileError:  # the receiver need not have a workspace
+        office = None
+    sheet = open_(office, Path(args.words[1]), args.key, args.from_, Path.cwd())
+    form = args.form or "text"
+    if args.reveal and args.reveal != sheet.charter:
+        raise UsageError("the word of confirmation is another one", where="--reveal", mend=f"write `--reveal {sheet.charter}`")
+    reveal = bool(args.reveal) or args.out is not None
+    if form == "text" and not reveal:
+        context.show(view.text(sheet, [], context.ident))
+    else:
+        _put(args, context, view.formatted(sheet, form, reveal=reveal))
+    return Outcome.DONE
+
+
+def _key(args: argparse.Namespace, context: Context) -> Outcome:
+    """A key pair for receiving: the private half into a file, the public half beside it."""
+    import json
+
+    from sigillum.keys.files import write_private
+    from sigillum.keys.seal import receiving_key
+    if len(args.words) != 2:
+        raise UsageError("a file for the private key is needed", where="handover key",
+                         mend="`sigillum handover key receiving.jwk`")
+    path = Path(args.words[1]).absolute()
+    public_path = path.with_name(f"{path.stem}.public{path.suffix}")
+    for one in (path, public_path):
+        if one.exists():
+            raise FileError("the file is there already", where=str(one), mend="name another one; a key is never written over")
+    private, public = receiving_key()
+    write_private(path, private.reveal() + "\n")
+    public_path.write_text(json.dumps(public) + "\n", encoding="utf-8")
+    context.show_text(f"The private key stays here: {path.name}\nSend this one to whoever hands over: {public_path.name}")
+    return Outcome.DONE
+
+
+def _connected(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.handover import connected
+    if len(args.words) != 2 or not args.consumer or not args.connection:
+        raise UsageError("charter, consumer and connection are needed", where="handover connected",
+                         mend="`sigillum handover connected CHARTER --consumer NAME --connection NUMBER`")
+    charter = context.office.charters([args.words[1]])[0]
+    connected(context.office, charter, args.consumer, args.connection)
+    context.show_text(f"Recorded: {args.consumer} uses {charter.name} as its connection {args.connection}.")
+    return Outcome.DONE

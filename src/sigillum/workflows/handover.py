@@ -1,0 +1,216 @@
+"""Hand over: collect what a consumer asks for, show or seal it, and write down who got what."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from sigillum.core import undertakings
+from sigillum.core.canonical import thumbprint
+from sigillum.core.charter import KEY_PAIR, Charter, CredentialWant
+from sigillum.core.errors import SomebodyError, UsageError
+from sigillum.core.secret import Secret
+from sigillum.core.sheet import KINDS, USUAL, Asked, Sheet, fill
+from sigillum.core.text import did_you_mean
+from sigillum.core.times import format_instant, whole_second
+from sigillum.core.undertakings import Undertakings
+from sigillum.ledger.port import Fresh
+
+from .office import Office
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """What was asked for on the command line; empty: as the charter and the workspace say."""
+
+    consumer: str = ""
+    credential: str = ""
+
+
+def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
+    """The sheet as far as its values are there. Raises UsageError, UnreachableError."""
+    uid, state = office.state(charter.name)
+    consumer = choice.consumer or charter.handover.to
+    credential = _credential(charter, choice.credential)
+    generation = state.latest("credential", credential.name) if credential is not None else None
+    number = generation.number if generation is not None else 0
+    known, why = _identity(office, charter, state)
+    references = dict[str, str]()
+    if credential is not None:
+        _secrets(office, uid, credential, number, known, why, references)
+    values = fill(charter.name, consumer, asked(office, charter, consumer, credential), known, why, references,
+                  office.now(office.tenant(charter.tenant)))
+    return Sheet(charter.name, consumer, values, credential.name if credential is not None else "", number)
+
+
+def _credential(charter: Charter, name: str) -> CredentialWant | None:
+    found = next((c for c in charter.credentials if not name or c.name == name), None)
+    if name and found is None:
+        raise UsageError(f"{charter.name} has no credential {name!r}", where=charter.name,
+                         mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`")
+    return found
+
+
+def asked(office: Office, charter: Charter, consumer: str, credential: CredentialWant | None) -> list[Asked]:
+    """What is asked for: by the consumer's description, else by the charter, else what is usual."""
+    described = office.workspace.file.consumers.get(consumer)
+    if described is not None and described.asks:
+        return [Asked(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "") for a in described.asks]
+    if charter.handover.gives:
+        return [Asked(v) for v in charter.handover.gives]
+    key = credential is not None and credential.kind == KEY_PAIR
+    left_out = {"client_id" if not charter.is_client else "account", "secret" if key else "key"}
+    if credential is None or not credential.held_here:
+        left_out |= {"key", "secret"}
+    return [Asked(v) for v in USUAL if v not in left_out]
+
+
+def _identity(office: Office, charter: Charter, state: Undertakings) -> tuple[dict[str, Any], dict[str, str]]:
+    """What is known of the identity itself, and why the rest is not."""
+    tenant = office.tenant(charter.tenant)
+    known: dict[str, Any] = {
+        "tenant": tenant.address.address, "issuer": tenant.profile.issuer, "work": tenant.profile.work,
+        "token_endpoint": tenant.token_endpoint, "account": charter.identity.name if not charter.is_client else "",
+        "principal_id": state.principal_id(), "scopes": " ".join(p.scope for p in charter.permissions),
+        "places": ", ".join(dict.fromkeys(g.at for g in charter.grants)),
+        "person": next((p.person for p in charter.proofs if p.person), ""),
+        "test_object": charter.handover.test or "",
+    }
+    registered = state.latest("client", "registration")
+    if registered is not None and registered.id:
+        thing = tenant.read("client", registered.id)
+        known["client_id"] = thing.get("client_id") if thing is not None else ""
+    missing = {"client_id": "it is not a client: write `kind: client`"} if not charter.is_client else {}
+    missing |= {"scopes": "the charter asks for no `permissions`", "places": "the charter grants nothing at a place",
+                "person": "no proof names a person", "test_object": "add `test: PLACE` to `handover:` in the charter"}
+    return known, missing
+
+
+def _secrets(office: Office, uid: str, credential: CredentialWant, number: int, known: dict[str, Any], why: dict[str, str],
+             references: dict[str, str]) -> None:
+    """The credential's values, and where its secret is kept."""
+    if not credential.held_here:
+        why |= dict.fromkeys(("key", "secret"), "its holder made the key and keeps it: nothing secret travels")
+        if credential.public_key is not None:
+            known["key_id"] = thumbprint(credential.public_key)
+        return
+    keys = office.keys(uid)
+    path = keys.path(credential.name, number)
+    if not number or not path.exists():
+        return
+    about = keys.about(credential.name, number)
+    known |= {"credential_id": about.get("credential_id"), "ends": about.get("ends")}
+    folder = office.workspace.folder
+    shown = f"file:{path.relative_to(folder) if path.is_relative_to(folder) else path}"
+    if credential.kind == KEY_PAIR:
+        key, _ = keys.key(credential.name, number)
+        known |= {"key": Secret(json.dumps(key)), "key_id": thumbprint(key)}
+        why |= {"secret": "its credential is a key pair: ask for `key`"}
+        references["key"] = shown
+    else:
+        known["secret"] = keys.secret(credential.name, number)
+        why |= dict.fromkeys(("key", "key_id"), "its credential is no key pair: ask for `secret`")
+        references["secret"] = shown
+
+
+# --- sealing ------------------------------------------------------------------------------------------------------
+class Sealed(NamedTuple):
+    """A sealed sheet: its text, its id, its end, and the thumbprint of the receiver's key."""
+
+    text: str
+    id: str
+    ends: datetime
+    receiver: str
+
+
+def seal(office: Office, sheet: Sheet, receiver: Path | None, lasts_seconds: int) -> Sealed:
+    """Sign and encrypt a complete sheet to the receiver's key. Raises SomebodyError, UsageError, FileError."""
+    from sigillum.charters.files import read_public_key
+    from sigillum.core.errors import Position
+    from sigillum.keys.seal import seal as seal_
+    if not sheet.complete:
+        raise SomebodyError(f"the sheet of {sheet.charter} is not complete", where=sheet.charter,
+                            mend=f"`sigillum handover {sheet.charter}` says what is missing")
+    described = office.workspace.file.consumers.get(sheet.consumer)
+    if receiver is None and described is not None and described.key:
+        receiver = office.workspace.folder / described.key.removeprefix("file:")
+    if receiver is None:
+        raise UsageError("it is not said to whom it is sealed", where="--seal-to",
+                         mend="name the file with the receiver's public key, or write `key: file:PATH` at the consumer")
+    key = dict(read_public_key(receiver, Position(str(receiver))))
+    now = whole_second(datetime.now(UTC))
+    ends, identity, mark = now + timedelta(seconds=lasts_seconds), secrets.token_hex(8), thumbprint(key)
+    claims = {"iss": office.workspace.file.workspace, "aud": mark, "iat": int(now.timestamp()), "exp": int(ends.timestamp()),
+              "jti": identity, "sheet": {"charter": sheet.charter, "consumer": sheet.consumer, "values": [
+                  {"value": v.value, "name": v.name, "kind": v.kind, "content": _plain(v.content)} for v in sheet.values]}}
+    return Sealed(seal_(claims, office.signing_key(), key, str(receiver)), identity, ends, mark)
+
+
+def _plain(content: Any) -> str:
+    return content.reveal() if isinstance(content, Secret) else str(content)
+
+
+def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None:
+    """Write down who got what: names of values, never the values."""
+    uid, _ = office.state(sheet.charter)
+    office.ledger(write=True).append([Fresh(undertakings.HANDED, uid or office.make_known(sheet.charter), {
+        "to": to, "how": how, "values": [v.value for v in sheet.values], "credential": sheet.credential,
+        "generation": sheet.generation, "at": format_instant(whole_second(datetime.now(UTC))), **more})])
+
+
+def handed(office: Office, charter: str) -> list[Mapping[str, Any]]:
+    """What was handed over of a charter before."""
+    uid, _ = office.state(charter)
+    return [e.body for e in office.ledger().entries(uid, kind=undertakings.HANDED)] if uid else []
+
+
+def connected(office: Office, charter: Charter, consumer: str, connection: str) -> None:
+    """Record that a consumer connects with this identity. Raises SomebodyError for a connection that is known already."""
+    ledger = office.ledger(write=True)
+    names = office.names()
+    for entry in ledger.entries(kind=undertakings.CONNECTED):
+        if (entry.body["consumer"], entry.body["connection"]) == (consumer, connection):
+            first = names.get(entry.charter, entry.charter)
+            raise SomebodyError(
+                f"the connection {connection} of {consumer} is taken: {first} has it since {entry.body['at']}",
+                where=charter.name, mend="one identity per use: make a second connection there, or keep the first")
+    uid = office.make_known(charter.name)
+    ledger.append([Fresh(undertakings.CONNECTED, uid, {
+        "consumer": consumer, "connection": connection, "at": format_instant(whole_second(datetime.now(UTC)))})])
+
+
+def open_(office: Office | None, path: Path, key_reference: str, signers: list[str], folder: Path) -> Sheet:
+    """Open a sheet that was sealed to us. Raises FileError; nothing of it is given where anything is wrong."""
+    from sigillum.core.errors import FileError
+    from sigillum.core.sheet import Value
+    from sigillum.keys.references import resolve
+    from sigillum.keys.seal import unseal
+    try:
+        private = json.loads(resolve(key_reference, folder).reveal())
+        if not isinstance(private, dict):
+            raise TypeError
+    except (ValueError, TypeError) as problem:
+        raise FileError("the receiving key is no JWK", where=key_reference, mend="`sigillum handover key FILE` makes one"
+                        ) from problem
+    known = set(signers)
+    if office is not None:
+        known |= {*office.workspace.file.signers.values(), office.signing_key().key_id}
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as problem:
+        raise FileError(f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is no text'}", where=str(path),
+                        mend="check its name") from problem
+    opened = unseal(text, private, frozenset(known), datetime.now(UTC), str(path))
+    body = opened.claims.get("sheet")
+    rows = body.get("values") if isinstance(body, dict) else None
+    if not isinstance(rows, list) or not all(isinstance(r, dict) for r in rows):
+        raise FileError("what is inside is no sheet", where=str(path), mend="ask the sender which version wrote it")
+    assert isinstance(body, dict)
+    values = tuple(Value(str(r.get("value")), str(r.get("name")), KINDS.get(str(r.get("value")), (str(r.get("kind")), ""))[0],
+                         Secret(str(r.get("content"))) if r.get("kind") == "secret" else str(r.get("content"))) for r in rows)
+    return Sheet(str(body.get("charter")), str(body.get("consumer")), values)
