@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import stat
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -192,11 +193,12 @@ def test_a_sheet_that_is_wrong_in_any_way_gives_no_plaintext(
         sender = "x" * 43
     else:
         middle = len(parts[3]) // 2
-        file.write_text({
+        broken: dict[str, Callable[[], str]] = {
             "cut": lambda: ".".join(parts[:3]), "short": lambda: text[:-6], "text": lambda: "hello",
             "changed": lambda: ".".join([*parts[:3], parts[3][:middle] + ("A" if parts[3][middle] != "A" else "B") + parts[3][middle + 1:], parts[4]]),
             "ended": lambda: resealed({"exp": int(time.time()) - 1}), "aud": lambda: resealed({"aud": "somebody"}),
-            "unsigned": lambda: resealed({}, sign=False)}[wrong]())
+            "unsigned": lambda: resealed({}, sign=False)}
+        file.write_text(broken[wrong]())
     ran = opened(desk, file, key, "--from", sender, "--out", str(tmp_path / "never"))
     assert (ran.code, told in ran.err, "  do     " in ran.err) == (3, True, True), ran.err
     assert private not in ran.out + ran.err

@@ -19,7 +19,19 @@ from sigillum.core.text import did_you_mean
 
 from .models import AccountName, CharterName, Day, Section, validate
 from .reading import Document, parse, read_text
-from .sections import account, credential, grant, handover, membership, permission, proof, role, service
+from .sections import (
+    account,
+    credential,
+    grant,
+    handover,
+    licence,
+    membership,
+    permission,
+    proof,
+    role,
+    service,
+    sign_in,
+)
 from .sections.account import IdentitySection
 from .sections.credential import CredentialSection
 from .sections.grant import GrantSection
@@ -28,6 +40,7 @@ from .sections.permission import PermissionSection
 from .sections.proof import ProofSection
 from .sections.role import RoleSection
 from .sections.service import ServiceSection
+from .sections.sign_in import SignInSection
 from .workspace import Workspace
 
 _NAME_LINE = re.compile(rb"^charter:[ \t]*[\"']?([^\s\"'#]+)", re.M)
@@ -56,6 +69,8 @@ class CharterFile(Section):
     credentials: list[CredentialSection] = Field(default_factory=list)
     proofs: list[ProofSection] = Field(default_factory=list)
     handover: HandoverSection | None = None
+    sign_in: SignInSection | None = None
+    licence: str | None = Field(None, description="What the account has to hold, in the tenant's word for it")
 
 
 def json_schema() -> dict[str, Any]:
@@ -183,7 +198,8 @@ def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Cha
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
                                              public_key(i, c)) for i, c in enumerate(file.credentials)),
         proofs=tuple(proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)),
-        handover=handover.to_core(file.handover), position=at(()))
+        handover=handover.to_core(file.handover), sign_in=sign_in.to_core(file.sign_in, at(("sign_in",))),
+        licence=licence.to_core(file.licence), position=at(()))
 
 
 def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:

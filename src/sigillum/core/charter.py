@@ -37,6 +37,7 @@ class Identity(NamedTuple):
     wide: str = ""
     web_only: bool = False
     organisation: str = ""
+    mailbox: bool = False
 
 
 class GrantWant(NamedTuple):
@@ -171,6 +172,34 @@ class ProofWant:
         return f"{'can' if self.allowed else 'cannot'} {self.permission} at {where}{extra}"
 
 
+class ExemptWant(NamedTuple):
+    """An exemption from a sign-in rule: who accepted the risk, why, and the day of review."""
+
+    rule: str
+    accepted_by: str
+    why: str
+    review: date
+
+
+class RelaxWant(NamedTuple):
+    """A tenant-wide sign-in rule that is switched off; `replaced_by` keeps everybody else protected."""
+
+    rule: str
+    accepted_by: str
+    why: str
+    review: date
+    replaced_by: str
+
+
+class SignInWant(NamedTuple):
+    """How a program signs in, unattended: from these networks only, exempt from one rule."""
+
+    networks: tuple[str, ...] = ()
+    exempt: ExemptWant | None = None
+    relax: RelaxWant | None = None
+    position: Position | None = None
+
+
 class HandoverWant(NamedTuple):
     """What is handed over, in which form, to which kind of consumer, and the object to try it on."""
 
@@ -205,6 +234,8 @@ class Charter:
     credentials: tuple[CredentialWant, ...] = ()
     proofs: tuple[ProofWant, ...] = ()
     handover: HandoverWant = NOTHING_ASKED
+    sign_in: SignInWant | None = None
+    licence: str = ""
     position: Position | None = field(default=None, compare=False)
 
     like: str = ""
@@ -234,6 +265,7 @@ class Charter:
         if home:
             return kept
         return replace(kept, tenant=tenant, roles=(), member_of=(), members=(), permissions=(), credentials=(),
+                       sign_in=None, licence="",
                        identity=Identity(FOREIGN, self.identity.name, self.identity.display, position=self.identity.position))
 
     def about(self) -> dict[str, str]:

@@ -8,14 +8,14 @@ from typing import Any
 
 from .canonical import digest
 from .charter import Charter
-from .facets import account, client, credential, grant, membership, permission, role, service
+from .facets import account, client, credential, grant, licence, membership, permission, role, service, sign_in
 from .facets.common import View
 from .facts import Query, Snapshot
 from .rules import Rules
 from .steps import Change, Create, Draft, Outline, Prove, Ref, Step, StepKind
 from .undertakings import AWAY, Undertakings
 
-FACETS = (account, client, role, service, membership, permission, grant, credential)
+FACETS = (account, client, role, service, membership, licence, permission, grant, credential, sign_in)
 MOST_ROUNDS = 6
 
 

@@ -13,6 +13,7 @@ class Cause(StrEnum):
     PRINCIPAL_UNKNOWN = "principal-unknown"
     PRINCIPAL_SUSPENDED = "principal-suspended"
     PRINCIPAL_UNFINISHED = "principal-unfinished"
+    SIGN_IN_REFUSED = "sign-in-refused"
     PLACE_UNKNOWN = "place-unknown"
     CREDENTIAL_UNKNOWN = "credential-unknown"
     CREDENTIAL_INACTIVE = "credential-inactive"
@@ -55,6 +56,8 @@ ABOUT: dict[Cause, About] = {
     Cause.PRINCIPAL_SUSPENDED: About("The account or team stands there, and is switched off.", "Switch it on again."),
     Cause.PRINCIPAL_UNFINISHED: About("The tenant accepted the account and is still making it, or failed to.",
                                       "Wait until it is ready; a failed one is ended and made anew by `enact`."),
+    Cause.SIGN_IN_REFUSED: About("A sign-in rule does not let the account in unattended, or not from there.",
+                                 "`sigillum explain --sign-in` names the rule; `sign_in:` in the charter narrows or exempts."),
     Cause.PLACE_UNKNOWN: About("The tenant's tree has no such place.", "Use a path that is there."),
     Cause.SERVICE_OFF: About("The service behind the permission is switched on neither there nor above.",
                              "Switch it on: `services:` in a charter."),

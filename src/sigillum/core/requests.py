@@ -18,9 +18,9 @@ DO = {Create: "make", Change: "change", End: "end", AddTo: "add", TakeFrom: "tak
 NATURAL = {"account": ("name",), "team": ("name",), "client": ("name",), "principal": ("client_id",), "role": ("name",),
            "grant": ("principal", "role", "place", "where", "from", "until"),
            "consent": ("principal", "api", "scope", "acts", "only"),
-           "credential": ("principal", "name")}
+           "credential": ("principal", "name"), "rule": ("name",), "licence": ("name",)}
 LOOK = {"account": "name", "team": "name", "client": "name", "principal": "client_id", "role": "name", "grant": "principal",
-        "consent": "principal", "credential": "principal"}
+        "consent": "principal", "credential": "principal", "rule": "name", "licence": "name"}
 
 
 @dataclass(frozen=True, slots=True)

@@ -109,6 +109,8 @@ def _client(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
         if charter.identity.redirects or charter.identity.audience != "tenant":
             yield Mistake("client-only", "`redirects` and `usable_in` are for a client",
                           "write `kind: client`, or leave them out", where)
+    elif charter.sign_in or charter.licence or charter.identity.mailbox:
+        yield Mistake("not-client", "`sign_in`, `licence` and `mailbox` are for accounts", "leave them out", where)
     elif charter.identity.area or charter.identity.wide or charter.identity.web_only:
         yield Mistake("not-client", "`area`, `installation_wide` and `web_only` are for accounts", "leave them out", where)
     elif charter.identity.location or charter.identity.reach or charter.members or charter.member_of:

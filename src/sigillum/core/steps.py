@@ -71,13 +71,17 @@ class Create(NamedTuple):
 
 
 class Change(NamedTuple):
-    """Set fields of one thing. `about`: what is written beside a credential's key before it is switched on."""
+    """Set fields of one thing. `about`: what is written beside a credential's key before it is switched on.
+
+    `mark`: `made` or `ended`, where the change itself is to be undone one day, or undoes one.
+    """
 
     thing: str
     id: str | Ref
     fields: Mapping[str, Any]
     version: str = ""
     about: Mapping[str, Any] = MappingProxyType({})
+    mark: str = ""
 
 
 class End(NamedTuple):
@@ -94,6 +98,7 @@ class AddTo(NamedTuple):
     id: str | Ref
     attribute: str
     value: str | Ref
+    about: Mapping[str, Any] = MappingProxyType({})  # what stands beside the value
 
 
 class TakeFrom(NamedTuple):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from sigillum.core.errors import RefusedError, UnreachableError
@@ -23,10 +24,11 @@ class Asked(NamedTuple):
     place: str
     credential: str = ""
     person: str = ""
+    more: Mapping[str, Any] = MappingProxyType({})  # further context, as the protocol of the tenant names it
 
     def body(self) -> dict[str, Any]:
         principal = self.place.startswith("@")
-        about = {n: v for n, v in (("credential", self.credential), ("on_behalf_of", self.person)) if v}
+        about = {n: v for n, v in (("credential", self.credential), ("on_behalf_of", self.person)) if v} | dict(self.more)
         context = {"context": about} if about else {}
         return {"subject": {"type": "service-account", "id": self.subject}, "action": {"name": self.permission},
                 "resource": {"type": "principal" if principal else "place", "id": self.place.removeprefix("@")}, **context}

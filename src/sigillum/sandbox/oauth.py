@@ -18,6 +18,7 @@ from .decide import usable_now
 from .errors import OAuthProblem
 from .schemas import ACCOUNT, KINDS
 from .scim import Handler, bearer
+from .signin import may_sign_in
 from .world import Client, Tenant, hash_of
 
 Json = dict[str, Any]
@@ -288,13 +289,14 @@ def claims_of(tenant: Tenant, token: str | None) -> Json | None:
     return None
 
 
-def _by_password(tenant: Tenant, name: str, password: str) -> Json:
-    """The account whose name and password these are (RFC 7617). Raises OAuthProblem 401."""
+def _by_password(tenant: Tenant, address: str, name: str, password: str) -> Json:
+    """The account whose name and password these are (RFC 7617), as far as sign-in rules let it in. Raises OAuthProblem 401."""
     digest = hash_of(password)
-    for identity, account in tenant.store.by("User", "userName", name):
+    for identity, _ in tenant.store.by("User", "userName", name):
         for credential, found in tenant.store.by("Credential", "principal.value", identity):
             if found.get("kind") == "password" and usable_now(tenant, found) and not found.get("mustChange") \
-                    and account["active"] and secrets.compare_digest(tenant.secrets.get(credential, ""), digest):
+                    and secrets.compare_digest(tenant.secrets.get(credential, ""), digest) \
+                    and may_sign_in(tenant, identity, {"from": address}).allowed:
                 return {"sub": identity, "client_id": identity, "credential": credential, "scope": "work"}
     raise OAuthProblem("invalid_token", "The name or the password is wrong", 401, 'Basic realm="work"')
 
@@ -303,7 +305,7 @@ def bearer_claims(request: Request, tenant: Tenant) -> Json:
     """Claims of the request's access token (RFC 6750 §3). Raises OAuthProblem 401."""
     presented, basic = bearer(request), _basic(request)
     if basic is not None:
-        return _by_password(tenant, *basic)
+        return _by_password(tenant, request.client.host if request.client else "", *basic)
     if presented is None:
         raise OAuthProblem("invalid_request", "An access token is needed", 401, 'Bearer realm="work"')
     claims = claims_of(tenant, presented)

@@ -47,6 +47,10 @@ def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None
     """Check and complete a new resource. Raises ScimProblem."""
     if kind.name == "User":
         saas.on_account(tenant, data)
+        saas.check_account(tenant, None, data)
+    elif kind.name == "SignInRule":
+        data.setdefault("enabled", True)
+        saas.check_rule(tenant, data)
     elif kind.name == "Group":
         _members(tenant, data, {})
     elif kind.name == "Place":
@@ -68,7 +72,7 @@ def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None
         directory.on_create(tenant, admin, kind.name, data)
 
 
-def on_update(tenant: Tenant, kind: Kind, data: Json, before: Json) -> None:
+def on_update(tenant: Tenant, kind: Kind, identity: str, data: Json, before: Json) -> None:
     if kind.name == "TenantProfile" and data.get("inForce"):
         raise ScimProblem(403, "The profile in force is kept by the tenant itself")
     if kind.name == "Group":
@@ -79,6 +83,12 @@ def on_update(tenant: Tenant, kind: Kind, data: Json, before: Json) -> None:
         data["custom"] = True
     elif kind.name == "Client":
         directory.check_client(tenant, data)
+    elif kind.name == "SignInRule":
+        saas.check_rule(tenant, data)
+    elif kind.name == "Licence":
+        saas.check_licence(tenant, data)
+    elif kind.name == "User":
+        saas.check_account(tenant, identity, data)
     data |= {name: before[name] for name in ("thumbprint", "clientId", "consentedBy") if name in before}  # the tenant's own
 
 

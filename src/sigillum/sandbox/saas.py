@@ -1,7 +1,8 @@
-"""What SaaS tenants check: accounts that live in an area or are drafted first, passwords, tokens that must be narrowed."""
+"""What tenants check of accounts, passwords, tokens, sign-in rules and licences when they are written."""
 
 from __future__ import annotations
 
+import ipaddress
 from typing import Any
 
 from .errors import ScimProblem
@@ -61,3 +62,34 @@ def on_password(tenant: Tenant, data: Json) -> None:
     data.pop("publicKey", None)
     data.setdefault("mustChange", True)
     data.setdefault("mailed", True)
+
+
+def check_rule(tenant: Tenant, data: Json) -> None:
+    """Raises ScimProblem for networks that are none, and for exemptions that nobody accepted."""
+    for network in data.get("networks", []):
+        try:
+            ipaddress.ip_network(network)
+        except ValueError as problem:
+            raise _invalid(f"networks: {network} is no network") from problem
+    for exempted in data.get("exempt", []):
+        if tenant.store.current(KINDS["User"], exempted.get("value", "")) is None:
+            raise _invalid("exempt: there is no such account")
+        if not exempted.get("acceptedBy") or not exempted.get("review"):
+            raise _invalid("exempt: somebody has to accept the risk, until a day of review")
+    if data.get("exempt") and not data.get("narrowable", True):
+        raise _invalid("exempt: this rule knows no exemptions; it is on or off")
+
+
+def check_licence(tenant: Tenant, data: Json) -> None:
+    """Raises ScimProblem where more hold it than there are."""
+    if data.get("kind") == "per-user" and len(data.get("holders", [])) > data.get("total", 0):
+        raise _invalid("holders: no licence is free")
+
+
+def check_account(tenant: Tenant, identity: str | None, data: Json) -> None:
+    """A mailbox needs a licence that includes one."""
+    if (data.get(ACCOUNT) or {}).get("mailbox") and not any(
+            licence.get("mailbox") and (licence.get("kind") != "per-user" or any(
+                h["value"] == identity for h in licence.get("holders", [])))
+            for _, licence in tenant.store.all_current("Licence")):
+        raise _invalid("mailbox: no licence of this account includes one")

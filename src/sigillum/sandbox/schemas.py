@@ -180,6 +180,10 @@ SERVICE_ACCOUNT = Schema(ACCOUNT, "ServiceAccount", (
     Attr("subject", exact=True, about="Of a foreign principal that is a client elsewhere: its client id there"),
     Attr("location", exact=True, about="Where its program runs"),
     Attr("area", exact=True, mutability="immutable", about="The place in which the account lives; none: installation-wide"),
+    Attr("secondFactor", exact=True, canonical=("on", "off"),
+         about="The account's own switch; a tenant-wide rule decides over it"),
+    Attr("methods", multi=True, exact=True, about="Registered ways of proving a second factor"),
+    Attr("mailbox", "boolean", about="True: it has a mailbox of its own, which a licence must include"),
     Attr("webOnly", "boolean", about="True: it signs in at the web interface with its password, and nowhere else"),
     PROGRESS,
 ), "What a user-shaped account of a program says about itself")
@@ -298,6 +302,28 @@ CONSENT = _schema(
     Attr("consentedBy", exact=True, mutability="readOnly"),
 )
 
+SIGN_IN_RULE = _schema(
+    "SignInRule", "What is demanded at sign-in, and of whom; every rule that applies has to be met",
+    Attr("name", required=True, exact=True, uniqueness="server"), Attr("enabled", "boolean"),
+    Attr("everyone", "boolean", mutability="immutable", about="True: the tenant-wide default"),
+    _link("targets", "User", "Group", multi=True, mutability="readWrite", typed=True),
+    Attr("exempt", "complex", multi=True, about="Accounts that it does not apply to, each with who accepted the risk", sub=(
+        Attr("value", exact=True), Attr("acceptedBy", exact=True), Attr("why"), Attr("review", exact=True))),
+    Attr("narrowable", "boolean", mutability="immutable", about="False: it knows no exemptions, it is on or off"),
+    Attr("appliesTo", exact=True, canonical=("any", "interactive", "non-interactive")),
+    Attr("demands", multi=True, exact=True, canonical=("second-factor", "device")),
+    Attr("networks", multi=True, exact=True, about="From these only; none: from anywhere"),
+    Attr("blocks", "boolean"),
+)
+
+LICENCE = _schema(
+    "Licence", "What has to be held to use something",
+    Attr("name", required=True, exact=True, uniqueness="server"), Attr("display"),
+    Attr("kind", exact=True, mutability="immutable", canonical=("per-user", "capacity")),
+    Attr("total", "integer", mutability="immutable"), Attr("mailbox", "boolean", about="True: it includes a mailbox"),
+    _link("holders", "User", multi=True, mutability="readWrite"),
+)
+
 TENANT_PROFILE = _schema(
     "TenantProfile", "What this tenant is, can do and allows; administrators may add drafts",
     Attr("inForce", "boolean", mutability="readOnly", about="True: this tenant follows it; the others are drafts"),
@@ -350,6 +376,8 @@ KINDS: dict[str, Kind] = {k.name: k for k in (
     Kind("ServicePrincipal", "ServicePrincipals", SERVICE_PRINCIPAL, "clients", (), ("clientId",), ("clientId",)),
     Kind("Api", "Apis", API, "tenant", (), ("name",), ("name",)),
     Kind("Consent", "Consents", CONSENT, "consents", (), ("principal.value",)),
+    Kind("SignInRule", "SignInRules", SIGN_IN_RULE, "rules", (), ("name", "targets.value"), ("name",)),
+    Kind("Licence", "Licences", LICENCE, "licences", (), ("name", "holders.value"), ("name",)),
     Kind("TenantProfile", "TenantProfiles", TENANT_PROFILE, "tenant"),
 )}
 BY_ENDPOINT = {k.endpoint.lower(): k for k in KINDS.values()}

@@ -162,7 +162,7 @@ async def one(request: Request) -> Response:
     body = await read_json(request)
     change = patch.replace if request.method == "PUT" else patch.apply
     data = change(kind, current, body)
-    rules.on_update(tenant, kind, data, current)
+    rules.on_update(tenant, kind, identity, data, current)
     record = tenant.store.update(kind, identity, data, admin.domain)
     if kind.name == "Credential" and data.get("active"):
         tenant.unread.pop(identity, None)  # readable again only until the credential is activated

@@ -14,6 +14,7 @@ from .decide import decide
 from .errors import OAuthProblem
 from .oauth import NO_STORE, bearer_claims, guarded, house_tenant
 from .scim import bearer
+from .signin import may_sign_in
 from .world import Tenant
 
 Json = dict[str, Any]
@@ -96,7 +97,11 @@ def _evaluate(tenant: Tenant, claims: Json | None, body: Json) -> Json:
     if claims is not None and claims["sub"] != subject:
         raise OAuthProblem("insufficient_scope", "A principal may ask about itself only", 403)
     credential = claims.get("credential") if claims else (body.get("context") or {}).get("credential")
-    person = (body.get("context") or {}).get("on_behalf_of")
+    context = body.get("context") or {}
+    if action == "sign-in" and claims is None:
+        verdict = may_sign_in(tenant, subject, context)
+        return {"decision": verdict.allowed, "context": {"reason": verdict.reason}}
+    person = context.get("on_behalf_of")
     verdict = decide(tenant, subject, action, f"@{resource}" if kind == "principal" else resource, credential, person)
     return {"decision": verdict.allowed, "context": {"reason": verdict.reason}}
 

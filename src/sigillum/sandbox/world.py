@@ -22,7 +22,7 @@ Json = dict[str, Any]
 LONG_AGO = timedelta(days=30)
 HOLDS_ITEMS = ("stream", "board", "dataset")
 ALL_POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules",
-              "tenant")
+              "licences",              "tenant")
 LIMITS = {
     "assertion_seconds": 3600, "token_seconds": 600, "keys_per_principal": 3,
     "credential_seconds": 0, "arrival_seconds": 0, "answer_items": 100, "felt_seconds": 0,
@@ -169,7 +169,9 @@ class _Populating:
         return record.id
 
     def user(self, name: str, kind: str, about: Json) -> None:
-        told = {k: about[k] for k in ("purpose", "owner", "stage", "organisation", "location", "subject") if k in about}
+        words = {"second_factor": "secondFactor"}
+        told = {words.get(k, k): about[k] for k in (
+            "purpose", "owner", "stage", "organisation", "location", "subject", "methods", "second_factor") if k in about}
         self.add("User", name, {"userName": name, "displayName": about.get("display", name),
                                 "active": about.get("active", True), ACCOUNT: {"kind": kind, **told}})
 
@@ -241,6 +243,18 @@ class _Populating:
                  **({"narrowedTo": s["narrowed_to"]} if "narrowed_to" in s else {}),
                  **({"always": True} if s.get("always") else {})} for s in api["scopes"]]})
 
+    def sign_in_rule(self, rule: Json) -> None:
+        words = {"applies_to": "appliesTo"}
+        self.add("SignInRule", rule["name"], {
+            "enabled": True, **{words.get(k, k): v for k, v in rule.items() if k not in ("targets", "exempt")},
+            "targets": [self.member(t) for t in rule.get("targets", [])] or None,
+            "exempt": [{"value": self.ids["User", e], "acceptedBy": "nils.brack", "review": "2027-06-01"}
+                       for e in rule.get("exempt", [])] or None})
+
+    def licence(self, licence: Json) -> None:
+        self.add("Licence", licence["name"], {
+            **licence, "holders": [{"value": self.ids["User", h]} for h in licence.get("holders", [])] or None})
+
     def credential(self, credential: Json) -> None:
         self.add("Credential", credential["name"], {
             "principal": {"value": self.ids["User", credential["of"]]}, "name": credential["name"], "kind": "key-pair",
@@ -272,6 +286,10 @@ def _populate(tenant: Tenant) -> None:
         fill.api(api)
     for client in described.get("clients", []):
         fill.client(client)
+    for rule in described.get("sign_in_rules", []):
+        fill.sign_in_rule(rule)
+    for licence in described.get("licences", []):
+        fill.licence(licence)
     for grant in described.get("grants", []):
         fill.grant(grant)
     for credential in described.get("credentials", []):

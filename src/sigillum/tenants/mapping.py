@@ -18,11 +18,13 @@ ABOUT, TEAM = OWN + "ServiceAccount", OWN + "Team"
 SCHEMAS = {"account": USER_SCHEMA, "team": "urn:ietf:params:scim:schemas:core:2.0:Group", "place": OWN + "Place",
            "role": OWN + "Role", "grant": OWN + "Grant", "credential": OWN + "Credential",
            "client": OWN + "Client", "principal": OWN + "ServicePrincipal", "api": OWN + "Api", "consent": OWN + "Consent",
+           "rule": OWN + "SignInRule", "licence": OWN + "Licence",
            "profile": OWN + "TenantProfile"}
 USUAL_ENDPOINTS = {"account": "/Users", "team": "/Groups"}
 TEAM_FIELDS = ("purpose", "owner", "deputy", "stage")
 ABOUT_FIELDS = ("kind", *TEAM_FIELDS, "location", "organisation", "subject", "area")
-WEB_ONLY = {"web_only": "webOnly"}
+WEB_ONLY = {"web_only": "webOnly", "mailbox": "mailbox"}
+RULE_FIELDS = {"name": "name", "enabled": "enabled", "applies_to": "appliesTo", "networks": "networks"}
 CLIENT_FIELDS = ("name", "redirects", "audience", "confidential", *TEAM_FIELDS)
 CONSENT_FIELDS = ("api", "scope", "acts", "only")
 
@@ -42,6 +44,9 @@ _FILTERS: dict[tuple[str, str], Callable[[str], str]] = {
     ("principal", "display"): lambda v: f"displayName eq {quoted(v)}",
     ("api", "name"): lambda v: f"name eq {quoted(v)}",
     ("api", "all"): lambda v: "",
+    ("rule", "all"): lambda v: "", ("rule", "name"): lambda v: f"name eq {quoted(v)}",
+    ("licence", "all"): lambda v: "", ("licence", "name"): lambda v: f"name eq {quoted(v)}",
+    ("account", "all"): lambda v: "", ("team", "all"): lambda v: "",
     ("consent", "principal"): lambda v: f"principal.value eq {quoted(v)}",
     ("account", "subject"): lambda v: f"{ABOUT}:subject eq {quoted(v)}",
     ("credential", "name"): lambda v: f"name eq {quoted(v)}",
@@ -122,6 +127,9 @@ def body_of(wire: Wire, kind: str, external_id: str, fields: Mapping[str, Any]) 
         body |= _given({n: _json(fields.get(n)) for n in CLIENT_FIELDS}) | {"requests": _requests(fields["requests"])}
     elif kind == "principal":
         body |= {"clientId": fields["client_id"], "displayName": fields["display"], "active": fields["active"]}
+    elif kind == "rule":
+        body |= _given({theirs: _json(fields.get(ours)) for ours, theirs in RULE_FIELDS.items()})
+        body["targets"] = [wire.link("account", fields["target"])]
     elif kind == "consent":
         body |= {"principal": wire.link("principal", fields["principal"])}
         body |= _given({n: _json(fields.get(n)) for n in CONSENT_FIELDS})
@@ -153,25 +161,26 @@ def _given(values: Json) -> Json:
 
 _CHANGES = {"account": {"name": "userName", "display": "displayName", "active": "active",
                         **{n: f"{ABOUT}:{n}" for n in ABOUT_FIELDS},
-                        **{n: f"{ABOUT}:{t}" for n, t in WEB_ONLY.items()}},
+                        "methods": f"{ABOUT}:methods", **{n: f"{ABOUT}:{t}" for n, t in WEB_ONLY.items()}},
             "team": {"name": "displayName", "reach": f"{TEAM}:reach", **{n: f"{TEAM}:{n}" for n in TEAM_FIELDS}},
             "role": {"display": "display", "permissions": "permissions"},
             "client": {n: n for n in ("name", "redirects", "requests", *TEAM_FIELDS)},
-            "grant": {"reason": "reason"}, "credential": {"active": "active"}}
+            "rule": RULE_FIELDS, "grant": {"reason": "reason"}, "credential": {"active": "active"}}
 
 
 def changes_of(kind: str, fields: Mapping[str, Any]) -> Json:
     """SCIM attribute paths and their new values; empty text removes an attribute."""
     names = _CHANGES[kind]
     forms: dict[str, Callable[[Any], Any]] = {"permissions": _permissions, "requests": _requests,
-                                               "reach": list, "redirects": list}
+                                               "reach": list, "redirects": list, "networks": list,
+                                               "methods": list}
     return {names[name]: (forms.get(name, lambda v: v)(value) if value not in ("", ()) else None)
             for name, value in fields.items()}
 
 
-def listed(attribute: str, value: str, *, add: bool) -> Json:
+def listed(attribute: str, value: str, *, add: bool, about: Mapping[str, Any] | None = None) -> Json:
     """The PATCH message that puts a value into a list of values, or takes it out (RFC 7644 §3.5.2.1, §3.5.2.2)."""
-    operation: Json = {"op": "add", "path": attribute, "value": [{"value": value}]} if add else \
+    operation: Json = {"op": "add", "path": attribute, "value": [{"value": value, **(about or {})}]} if add else \
         {"op": "remove", "path": f"{attribute}[value eq {quoted(value)}]"}
     return {"schemas": [PATCH_OP], "Operations": [operation]}
 
@@ -219,7 +228,8 @@ _FIELDS: dict[str, Callable[[Json], Json]] = {
     "account": lambda r: {
         "name": _text(r.get("userName")), "display": _text(r.get("displayName")), "active": r.get("active", True),
         **{n: _part(r, ABOUT, n) for n in (*ABOUT_FIELDS, "progress")},
-        "web_only": _extension(r, ABOUT).get("webOnly") is True},
+        **{ours: _extension(r, ABOUT).get(theirs) is True for ours, theirs in WEB_ONLY.items()},
+        "second_factor": _part(r, ABOUT, "secondFactor"), "methods": _texts(_extension(r, ABOUT).get("methods"))},
     "team": lambda r: {
         "name": _text(r.get("displayName")), "display": _text(r.get("displayName")), "active": True,
         **{n: _part(r, TEAM, n) for n in TEAM_FIELDS},
@@ -258,6 +268,17 @@ _FIELDS: dict[str, Callable[[Json], Json]] = {
         "principal": _part(r, "principal", "value"), "principal_name": _part(r, "principal", "display"),
         **{n: _text(r.get(n)) for n in ("api", "scope", "acts")}, "only": tuple(sorted(_texts(r.get("only")))),
         "by": _text(r.get("consentedBy")), "made": _instant(_part(r, "meta", "created"))},
+    "rule": lambda r: {
+        "name": _text(r.get("name")), "enabled": r.get("enabled") is not False, "everyone": r.get("everyone") is True,
+        "targets": tuple(_text(t.get("value")) for t in _list(r.get("targets"))),
+        "narrowable": r.get("narrowable") is not False,
+        "exempt": tuple((_text(e.get("value")), _text(e.get("acceptedBy")), _text(e.get("why")), _text(e.get("review")))
+                        for e in _list(r.get("exempt"))), "blocks": r.get("blocks") is True,
+        "applies_to": _text(r.get("appliesTo")) or "any", "demands": _texts(r.get("demands")),
+        "networks": _texts(r.get("networks"))},
+    "licence": lambda r: {
+        "name": _text(r.get("name")), "kind": _text(r.get("kind")), "total": _whole(r.get("total")) or 0,
+        "mailbox": r.get("mailbox") is True, "holders": tuple(_text(h.get("value")) for h in _list(r.get("holders")))},
     "credential": lambda r: {
         "principal": _part(r, "principal", "value"), "name": _text(r.get("name")), "kind": _text(r.get("kind")),
         "thumbprint": _text(r.get("thumbprint")), "until": _instant(r.get("validUntil")),

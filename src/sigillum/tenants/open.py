@@ -131,9 +131,9 @@ class OpenTenant:
         body = patch_body(mapping.changes_of(kind, fields))
         return self._reply(kind, "PATCH", self._path(kind, identity), body, version)
 
-    def add(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
+    def add(self, kind: str, identity: str, attribute: str, value: str, about: Mapping[str, Any]) -> Reply:
         """Without `If-Match`: others may add to the list at the same time."""
-        message = mapping.listed(attribute, value, add=True)
+        message = mapping.listed(attribute, value, add=True, about=about)
         return self._reply(kind, "PATCH", self._path(kind, identity), message)
 
     def take(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
@@ -249,6 +249,11 @@ class OpenTenant:
         except RefusedError as problem:
             return Trial(None, problem.what)
         return Trial(decision, reason)
+
+    def ask_sign_in(self, account: str, context: Mapping[str, Any]) -> Trial:
+        from sigillum.protocols.authzen import Asked, evaluate
+        asked = Asked(account, "sign-in", self.profile.issuer, more=context)
+        return Trial(*evaluate(self.http, self.profile.decisions, self._bearer, asked))
 
     def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
         from sigillum.protocols.authzen import Asked, evaluate, evaluate_all

@@ -111,8 +111,8 @@ class Tenant(Protocol):
         """Exactly one request; `version` makes it fail where the thing has changed since."""
         ...
 
-    def add(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
-        """Exactly one request: put one value into a list; adding what is in it changes nothing."""
+    def add(self, kind: str, identity: str, attribute: str, value: str, about: Mapping[str, Any]) -> Reply:
+        """Exactly one request: put one value into a list, with what stands beside it; adding what is in it changes nothing."""
         ...
 
     def take(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
@@ -141,6 +141,10 @@ class Tenant(Protocol):
 
     def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
         """The tenant's decision, without doing it; `person`: the id of the one on whose behalf a client acts."""
+        ...
+
+    def ask_sign_in(self, account: str, context: Mapping[str, Any]) -> Trial:
+        """The tenant's own answer to whether an account may sign in like this. Raises RefusedError."""
         ...
 
     def ask_all(self, questions: Sequence[Question]) -> list[Trial]:

@@ -223,18 +223,22 @@ class Executor:
 
     def _add(self, step: Step, action: AddTo) -> dict[str, Any]:
         return self._listed(step, action.thing, str(self._value(action.id)), action.attribute, str(self._value(action.value)),
-                            adding=True)
+                            adding=True, about=action.about)
 
     def _take(self, step: Step, action: TakeFrom) -> dict[str, Any]:
         return self._listed(step, action.thing, action.id, action.attribute, action.value, adding=False)
 
-    def _listed(self, step: Step, kind: str, identity: str, attribute: str, value: str, *, adding: bool) -> dict[str, Any]:
+    def _listed(self, step: Step, kind: str, identity: str, attribute: str, value: str, *, adding: bool,
+                about: Mapping[str, Any] | None = None) -> dict[str, Any]:
         """Put into a list or take out of it; doing it twice is the same as once, so a lost answer is sent again."""
-        send = self.tenant.add if adding else self.tenant.take
+        def send() -> Reply:
+            if adding:
+                return self.tenant.add(kind, identity, attribute, value, about or {})
+            return self.tenant.take(kind, identity, attribute, value)
         for number in range(100):
             reply, settle = self.journal.attempt(
                 step, "add" if adding else "take", {"id": identity, attribute: value},
-                lambda: send(kind, identity, attribute, value), thing=kind, id=identity)
+                send, thing=kind, id=identity)
             if reply.result is Result.DONE:
                 settle(undertakings.MADE if adding else undertakings.ENDED, id=f"{identity}/{value}")
                 break
@@ -360,9 +364,9 @@ class Executor:
             reply, settle = self.journal.attempt(
                 step, "change", fields,
                 lambda v=version: self.tenant.change(action.thing, identity, fields, v),  # type: ignore[misc]
-                thing=action.thing, id=identity)
+                thing=action.thing, id=identity, **({"undo": dict(step.before)} if action.mark == undertakings.MADE else {}))
             if reply.result is Result.DONE:
-                settle(undertakings.CHANGED)
+                settle(action.mark or undertakings.CHANGED, **({"id": identity} if action.mark else {}))
                 break
             if reply.result is Result.STALE:
                 settle(undertakings.REFUSED, why="it had changed since it was read")
@@ -448,7 +452,7 @@ def _comparable(thing: str, fields: Mapping[str, Any]) -> dict[str, Any]:
     fields = {n: v for n, v in fields.items() if thing != "credential" or n not in ABOUT}
     shown = {n: fields[n] for n in (
         "name", "display", "role", "place", "until", "from", "limits", "principal", "reach", "where", "redirects", "requests",
-        "client_id", "api", "scope", "acts", "only") if fields.get(n)}
+        "client_id", "api", "scope", "acts", "only", "networks") if fields.get(n)}
     if str(shown.get("place", "")).startswith("@"):  # a principal as the place, which may just have been made
         shown["place"] = f"@{fields['place_id']}"
     if fields.get("public_key"):

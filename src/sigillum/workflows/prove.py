@@ -26,6 +26,7 @@ TOLD_SECONDS = 1.0  # how often it is said how long it has been
 
 if TYPE_CHECKING:  # loaded when a proof does not hold
     from sigillum.core.deciding import World
+    from sigillum.core.waiting import Outlook
 
 
 @dataclass(frozen=True, slots=True)
@@ -218,6 +219,9 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
     """With the outlook of each expectation that does not hold."""
     from sigillum.core.access import Question
     from sigillum.core.waiting import outlook
+    stopped = _stopped(trying) if any(r.held is False for r in results) else None
+    if stopped is not None:
+        return [r._replace(outlook=stopped) if r.held is False and r.proof.allowed else r for r in results]
     # where it was allowed as it should be, what was read is not what was expected: no change mends that
     seen = _world(trying) if any(r.held is False and r.allowed is not None for r in results) else None
     if seen is None:
@@ -232,6 +236,30 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
         question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.person(proof.person))
         return result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
     return [looked(r) for r in results]
+
+
+def _stopped(trying: Trying) -> Outlook | None:
+    """What a sign-in rule says of an account that signs in with its password: an answer does not tell it from a wrong one."""
+    from sigillum.core.errors import SomebodyError
+    from sigillum.core.refusals import Cause
+    from sigillum.core.sign_in import NETWORK, Attempt
+    from sigillum.core.waiting import NEVER, Outlook
+
+    from .signing import sign_in
+    if trying.credential is None or trying.credential.kind != PASSWORD or "rule" not in trying.tenant.profile.kinds:
+        return None
+    try:
+        told = sign_in(trying.office, trying.principal, Attempt(), trying.tenant.address.name, ask_tenant=False)
+    except SomebodyError:
+        return None
+    if told.verdict.allowed:
+        return None
+    rule, demand = told.verdict.rule, told.verdict.demand
+    if demand == NETWORK:
+        return Outlook(NEVER, Cause.SIGN_IN_REFUSED, f"the sign-in rule {rule} lets it in from its networks only",
+                       "prove it from there, or add this machine's network to `sign_in: networks:`")
+    return Outlook(NEVER, Cause.SIGN_IN_REFUSED, f"it cannot sign in unattended: {rule} demands {demand}",
+                   "exempt it: `sign_in: exempt:` says who accepts the risk")
 
 
 def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | None:

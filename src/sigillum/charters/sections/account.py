@@ -27,6 +27,7 @@ class IdentitySection(ClientSection):
     area: PlacePath | None = Field(None, description="The place in which the account lives, where its tenant has such")
     installation_wide: str | None = Field(None, description="Instead of an area: why it has to be installation-wide")
     web_only: bool = Field(False, description="True: it signs in at the web interface with its password, and nowhere else")
+    mailbox: bool = Field(False, description="True: it has a mailbox of its own; `licence` includes one")
     organisation: str | None = Field(None, description="Of a foreign principal: where it lives")
 
 
@@ -35,4 +36,4 @@ def to_core(section: IdentitySection, position: Position, usual_name: str) -> Id
     return Identity(section.kind, name, section.display or name, section.location or "",
                     tuple(section.reach), position, tuple(sorted(section.redirects)), AUDIENCES[section.usable_in],
                     section.confidential, section.area or "", section.installation_wide or "", section.web_only,
-                    section.organisation or "")
+                    section.organisation or "", section.mailbox)

@@ -15,6 +15,7 @@ EXAMPLE = """examples:
   sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod --with ingest-key --ask-tenant
   sigillum explain wind-ingest --matrix
   sigillum explain avalanche-mailer mail.send brindlemoor/mailboxes/board --for-person kai.lund@brindlemoor.example
+  sigillum explain night-robot --sign-in --from 198.51.100.7 --ask-tenant
   sigillum explain ingest-team stream.read,stream.append brindlemoor/cameras,brindlemoor/sensing-prod --matrix"""
 
 
@@ -32,12 +33,18 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--for-person", default="", metavar="PERSON", help="of a client: for whom it acts (default: alone)")
     parser.add_argument("--tenant", default="", help="where, if WHO is no charter and there are several tenants")
     parser.add_argument("--ask-tenant", action="store_true", help="put the tenant's own answer beside ours")
+    parser.add_argument("--sign-in", action="store_true", help="instead: may WHO sign in, and which rule decides?")
+    parser.add_argument("--from", dest="from_", default="", metavar="ADDRESS", help="with --sign-in: from where")
+    parser.add_argument("--interactive", action="store_true", help="with --sign-in: somebody sits there (default: a program)")
+    parser.add_argument("--second-factor", action="store_true", help="with --sign-in: a second factor is presented")
     parser.add_argument("--matrix", action="store_true", help="many permissions and places in one table; of a charter its own "
                         "where none are named")
     parser.add_argument("--format", choices=("text", "json", "csv"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    if args.sign_in:
+        return _sign_in(args, context)
     from sigillum.cli.views import explained as view
     from sigillum.workflows.explain import run as explain
     found = explain(context.office, _wish(args, context))
@@ -55,6 +62,21 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             context.say(view.difference(one))
     refused = any(not f.explanation.decision.allowed for f in found) and not args.matrix
     return Outcome.NO if refused or any(f.differs for f in found) else Outcome.DONE
+
+
+def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import signing as view
+    from sigillum.core.sign_in import Attempt
+    from sigillum.workflows.signing import sign_in
+    if args.permission or args.place or args.matrix or args.at:
+        raise UsageError("a sign-in has no permission, place or time", where="--sign-in", mend="leave them out")
+    attempt = Attempt(args.from_, args.interactive, args.second_factor)
+    told = sign_in(context.office, args.who, attempt, args.tenant, ask_tenant=args.ask_tenant)
+    if args.format == "json":
+        context.show_json("sign-in", view.as_json(told))
+    else:
+        context.show(view.text(told, context.ident))
+    return Outcome.DONE if told.verdict.allowed and not told.differs else Outcome.NO
 
 
 def _wish(args: argparse.Namespace, context: Context) -> Any:

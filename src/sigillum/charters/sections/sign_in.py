@@ -1,0 +1,61 @@
+"""`sign_in:`, the section of the facet *sign-in*."""
+
+from __future__ import annotations
+
+import ipaddress
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, Field, WithJsonSchema
+from pydantic_core import PydanticCustomError
+
+from sigillum.charters.models import Day, Section
+from sigillum.core.charter import ExemptWant, RelaxWant, SignInWant
+from sigillum.core.errors import Position
+
+FACET = "sign_in"
+
+
+def _network(value: Any) -> Any:
+    try:
+        return str(ipaddress.ip_network(value if isinstance(value, str) else ""))
+    except ValueError as problem:
+        raise PydanticCustomError("network", "{what}", {
+            "what": f"{str(value)[:40]!r} is no network",
+            "mend": "write it like 198.51.100.0/24 or 2001:db8::/48"}) from problem
+
+
+Network = Annotated[str, BeforeValidator(_network), WithJsonSchema({"type": "string"})]
+
+
+class RiskSection(Section):
+    """Who accepted the risk, why, and when it is looked at again."""
+
+    rule: str = Field(description="The sign-in rule's name in the tenant")
+    accepted_by: str = Field(description="Who accepted the risk")
+    why: str = Field(description="Why there is no other way")
+    review: Day = Field(description="When it is looked at again")
+
+
+class RelaxSection(RiskSection):
+    """A tenant-wide rule that is switched off, since it knows no exemptions."""
+
+    replaced_by: str = Field(description="The rule that keeps everybody else protected; it has to stand first")
+
+
+class SignInSection(Section):
+    """How the program signs in: unattended, without a second factor."""
+
+    networks: list[Network] = Field(default_factory=list, description="From these networks only")
+    exempt: RiskSection | None = None
+    relax: RelaxSection | None = None
+
+
+def to_core(section: SignInSection | None, position: Position) -> SignInWant | None:
+    if section is None:
+        return None
+    exempt, relax = section.exempt, section.relax
+    return SignInWant(
+        tuple(sorted(section.networks)),
+        ExemptWant(exempt.rule, exempt.accepted_by, exempt.why, exempt.review) if exempt is not None else None,
+        RelaxWant(relax.rule, relax.accepted_by, relax.why, relax.review, relax.replaced_by) if relax is not None else None,
+        position)

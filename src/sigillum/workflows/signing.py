@@ -1,0 +1,48 @@
+"""Explain a sign-in: which rule decides for an account, from where, and what the tenant itself says."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sigillum.core.errors import SomebodyError
+from sigillum.core.facts import Query
+from sigillum.core.proofs import Trial
+from sigillum.core.sign_in import ALL_RULES, Account, Attempt, Verdict, account_of, as_context, decide, rule_of
+
+from . import lookup
+from .office import Office
+
+ALL_TEAMS = Query("team", "all", "")
+
+
+@dataclass(frozen=True, slots=True)
+class SignInTold:
+    """The account, how it would sign in, what decides; and the tenant's own answer where it was asked for."""
+
+    tenant: str
+    account: Account
+    attempt: Attempt
+    verdict: Verdict
+    theirs: Trial | None = None
+
+    @property
+    def differs(self) -> bool:
+        return self.theirs is not None and self.theirs.allowed is not None and self.theirs.allowed != self.verdict.allowed
+
+
+def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask_tenant: bool) -> SignInTold:
+    """Raises SomebodyError where the tenant shows no rules or no such account."""
+    found = lookup.subject(office, who, tenant_name)
+    tenant = found.tenant
+    if found.thing.kind != "account":
+        raise SomebodyError(f"{who} is no account: nobody signs in as a {found.thing.kind}", where=tenant.address.name,
+                            mend="name an account; a client signs in by its own credential, and no sign-in rule applies")
+    facts = tenant.facts([ALL_RULES, *([ALL_TEAMS] if "team" in tenant.profile.kinds else [])])
+    if not facts[ALL_RULES].known:
+        raise SomebodyError(f"{tenant.address.name} shows no sign-in rules: {facts[ALL_RULES].unknown}",
+                            where=tenant.address.name, mend="ask with an administrator who may look at them")
+    teams = {t.id: tuple(t.get("members") or ()) for t in (facts[ALL_TEAMS].things if ALL_TEAMS in facts else ())}
+    account = account_of(found.thing, teams)
+    verdict = decide(account, [rule_of(t) for t in facts[ALL_RULES].things], attempt)
+    theirs = tenant.ask_sign_in(account.id, as_context(attempt)) if ask_tenant else None
+    return SignInTold(tenant.address.name, account, attempt, verdict, theirs)
