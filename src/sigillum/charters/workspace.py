@@ -34,7 +34,7 @@ class AdminSection(Section):
     """The administrator on whose behalf Sigillum acts at a tenant."""
 
     name: str
-    token: Reference
+    token: Reference | None = Field(None, description="Where its token is; a tenant by hand needs none")
 
 
 class HolderSection(Section):
@@ -56,6 +56,7 @@ class TenantSection(Section):
     driver: str = "open"
     issuer: str | None = Field(None, description="Its authorization server, where its profile names none")
     ca: str | None = Field(None, description="File of trusted authorities")
+    facts: str | None = Field(None, description="Of a tenant by hand: the folder of its facts (facts/NAME where none is given)")
     clock: str | None = Field(None, description="`tenant`: follow its clock however far it is off")
 
 

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from rich.status import Status
 
     from sigillum.core.charter import Charter
+    from sigillum.tenants.by_hand import Answer, Confirm, Line
     from sigillum.workflows.office import Header, Office, Progress, Settings
 
 PIPE_WIDTH = 110
@@ -30,6 +31,7 @@ class Context:
     def __init__(self, options: Options) -> None:
         self.options = options
         self.wait_seconds = 0.0  # how long this command may wait for changes that are on their way
+        self.confirm: Confirm | None = None  # answers for lines of a work sheet; none: whoever sits here is asked
         self._office: Office | None = None
         self._status: Status | None = None
 
@@ -42,7 +44,7 @@ class Context:
     def settings(self) -> Settings:
         from sigillum.workflows.office import Settings
         return Settings(self.options.workspace, self.options.timeout_seconds, wait_seconds=self.wait_seconds,
-                        announce=self._announce, say=self.say,
+                        announce=self._announce, say=self.say, confirm=self.confirm or self._confirm,
                         progress=self._progress, log=self.say if self.options.verbose else None)
 
     @property
@@ -119,6 +121,28 @@ class Context:
         if self._status is not None:
             self._status.stop()
             self._status = None
+
+    def _confirm(self, line: Line) -> Answer | None:
+        """Ask whoever sits here to do a line of a work sheet; nothing where nobody sits here."""
+        if not sys.stdin.isatty():
+            return None
+        from sigillum.tenants.by_hand import Answer
+        from sigillum.workflows.office import writer_name
+        values = "".join(f"    {name}: {value}\n" for name, value in line.values)
+        self.say(f"\n{line.what}\n{values}" + (f"    look afterwards: {line.look}" if line.look else ""))
+        if line.question:
+            said = self.ask("Allowed? Write `yes` or `no`, or press Enter to leave it open: ").lower()
+            return Answer(writer_name(), yes=said in ("yes", "y")) if said in ("yes", "y", "no", "n") else None
+        if line.wants_secret:
+            import getpass
+
+            from sigillum.core.secret import Secret
+            typed = getpass.getpass("The secret (it is not shown; Enter to stop here): ", stream=sys.stderr).strip()
+            return Answer(writer_name(), secret=Secret(typed)) if typed else None
+        if line.wants_id:
+            typed = self.ask("Done? Write the id that it has now, or press Enter to stop here: ")
+            return Answer(writer_name(), typed) if typed else None
+        return Answer(writer_name()) if self.agreed("Done, and looked at?") else None
 
     def agreed(self, question: str) -> bool:
         """Ask for a yes. Raises UsageError where nobody can answer."""

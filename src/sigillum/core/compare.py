@@ -55,6 +55,8 @@ def compare(view: View) -> Outline:
     charter, steps = view.whole or view.charter, list[Step]()
     for part in (view, *view.guests):
         part.draft, part.ready_step, part.services, part.requested_step = Draft(), "", [], ""
+        for text in part.snapshot.profile.warnings:
+            part.draft.note("facts-old", text)
         for facet in FACETS:
             facet.compare(part)
         role.end_unwanted(part)

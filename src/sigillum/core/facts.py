@@ -88,6 +88,7 @@ class Profile:
     administrator: str = ""
     powers: frozenset[str] | None = None
     kinds: frozenset[str] = frozenset()
+    warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
 
 
 @dataclass(slots=True)

@@ -11,6 +11,7 @@ from .chain import Entry
 INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FELT = (
     "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
 REQUESTED, ANSWERED, RECEIVED, HANDED, CONNECTED = "requested", "answered", "received", "handed-over", "connected"
+CONFIRMED = "confirmed"
 AWAY = " in tenant "  # stands in the names of things that a charter has in another tenant than home
 MADE, CHANGED, ENDED, LOST, REFUSED, SPENT = "made", "changed", "ended", "lost", "refused", "spent"
 

@@ -39,6 +39,7 @@ class Reply(NamedTuple):
     wait_seconds: float | None = None
     secret: Secret | None = None
     error: Exception | None = None
+    confirmed: str = ""  # who confirmed it, where a person did it
 
 
 class Address(NamedTuple):
@@ -52,6 +53,7 @@ class Address(NamedTuple):
     issuer: str = ""
     ca: str = ""
     follow_its_clock: bool = False
+    facts: str = ""  # of a tenant by hand: the folder of its facts
 
 
 class Proof(NamedTuple):
@@ -174,3 +176,4 @@ class Link(NamedTuple):
     timeout_seconds: float = 15.0
     log: Any = None
     say: Any = None
+    confirm: Any = None  # asks a person to confirm a line of a work sheet

@@ -14,9 +14,12 @@ def connect(address: Address, link: Link) -> Tenant:
     if address.driver == "open":
         from .open import connect as connect_open
         return connect_open(address, link)
+    if address.driver == "by-hand":
+        from .by_hand import connect as connect_by_hand
+        return connect_by_hand(address, link)
     from importlib.metadata import entry_points
     found = list(entry_points(group="sigillum.tenants", name=address.driver))
     if not found:
         raise FileError(f"there is no driver {address.driver!r}", where=f"tenant {address.name} in sigillum.yaml",
-                        mend="install the package that brings it, or write `driver: open`")
+                        mend="install the package that brings it, or write `driver: open` or `driver: by-hand`")
     return cast(Tenant, found[0].load()(address, link))

@@ -91,7 +91,10 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
         raise UsageError(f"{name!r} cannot be a tenant's name", where="tenant add",
                          mend="use small letters, digits and dashes")
     check_address(section["address"])
-    if not is_reference(section["admin"]["token"]):
+    by_hand = section.get("driver") == "by-hand"
+    if "token" not in section["admin"] and not by_hand:
+        raise UsageError("it is not said where the administrator's token is", where="--token", mend=f"write {WAYS}")
+    if "token" in section["admin"] and not is_reference(section["admin"]["token"]):
         raise UsageError("the token must be a reference, never the secret itself", where="--token",
                          mend=f"write {WAYS}, and replace the secret, since your shell may remember it")
     if name in load(folder).file.tenants:

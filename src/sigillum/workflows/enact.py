@@ -19,6 +19,7 @@ from .office import CLAIM, Office
 from .prove import ProofReport, run
 from .rehearse import Rehearsal, blocked_outcome, gather, outline_of, rehearse
 from .requests import settle
+from .worksheet import write as write_sheet
 
 MOST_COMPARISONS = 5
 FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time
@@ -93,6 +94,7 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     if outline.blocked:
         return
     settle(office, view.charter_uid, outline)
+    write_sheet(office, charter, outline)
     keys = office.keys(view.charter_uid)
     journal = Journal(office, ledger, view.charter_uid)
 

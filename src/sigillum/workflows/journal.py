@@ -39,6 +39,8 @@ class Journal:
                 "attempt": head.sequence, "result": result,
                 "tenant_time": format_instant(self.office.now(tenant)), **about})])
             self.boundary(f"{step.id} settled")
+            if reply.confirmed:
+                self.write(undertakings.CONFIRMED, step, by=reply.confirmed, about=step.about)
         return reply, settle
 
     def write(self, kind: str, step: Step, **about: Any) -> None:

@@ -16,6 +16,7 @@ from sigillum.charters import files
 from sigillum.charters.workspace import Workspace, find, load
 from sigillum.core.charter import Charter
 from sigillum.core.errors import FileError, MachineError, Mistake
+from sigillum.core.secret import Secret
 
 if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
     from sigillum.core.hands import Hand
@@ -24,6 +25,7 @@ if TYPE_CHECKING:  # imported where they are used: a command loads what it needs
     from sigillum.keys.ledgerkey import LedgerKey
     from sigillum.keys.store import KeyStore
     from sigillum.ledger.port import Ledger
+    from sigillum.tenants.by_hand import Answer, Line
     from sigillum.tenants.port import Address, Tenant
 
 MOST_SKEW_SECONDS = 300
@@ -60,6 +62,7 @@ class Settings:
     wait_seconds: float = 0.0  # how long a change that is on its way may be waited for
     log: Callable[[str], None] | None = None
     say: Callable[[str], None] = lambda text: None
+    confirm: Callable[[Line], Answer | None] = lambda line: None  # of a tenant by hand: ask a person
     announce: Callable[[Header], None] = lambda header: None
     progress: Callable[[Progress], None] = lambda progress: None
     boundary: Callable[[str], None] = lambda name: None  # told at each journal boundary
@@ -102,7 +105,7 @@ class Office:
         from sigillum.tenants.port import Address
         section = self.workspace.tenant(name)
         return Address(name, section.address, section.stage or "", admin or section.admin.name, section.driver,
-                       section.issuer or "", section.ca or "", section.clock == "tenant")
+                       section.issuer or "", section.ca or "", section.clock == "tenant", section.facts or "")
 
     def tenant(self, name: str, admin: str = "") -> Tenant:
         """Reach a tenant, once a command, as its usual or another administrator; its header is announced then."""
@@ -113,9 +116,12 @@ class Office:
                 from sigillum.tenants.registry import connect
                 address, section = self.address(name, admin), self.workspace.tenant(name)
                 reference = next((a.token for a in section.admins if a.name == admin and a.token), section.admin.token)
-                token = resolve(reference, self.workspace.folder)
+                if reference is None and address.driver != "by-hand":
+                    raise FileError(f"it is not said where the token of {address.admin} is",
+                                    where=f"tenant {name} in sigillum.yaml", mend="add `token: env:NAME` to `admin`")
+                token = resolve(reference, self.workspace.folder) if reference is not None else Secret("none")
                 link = Link(token, self.workspace.folder, self.settings.timeout_seconds, self.settings.log,
-                            self.settings.say)
+                            self.settings.say, self.settings.confirm)
                 tenant = connect(address, link)
                 self.settings.announce(header_of(tenant))
                 check_clock(tenant)

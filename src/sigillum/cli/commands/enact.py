@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
@@ -19,6 +20,7 @@ EXAMPLE = """examples:
   sigillum enact wind-ingest
   sigillum enact --all --yes                answers the question beforehand
   sigillum enact wind-ingest --wait 12m     until the changes are felt
+  sigillum enact depot-feed --answers done.yaml    at a tenant by hand: confirms the work sheet's lines
   sigillum enact wind-ingest --yes --end    also ends what a prod charter no longer asks for"""
 
 FEW = 5  # charters whose steps are all shown; of more, those that are as wished get one line each
@@ -38,6 +40,7 @@ def add_parser(subparsers: Any) -> None:
                         help="also end grants on the identity that no charter and no loan wants")
     parser.add_argument("--send-again", action="store_true",
                         help="you made sure that an earlier request without answer did not arrive")
+    parser.add_argument("--answers", type=Path, metavar="FILE", help="of a tenant by hand: what was done")
     waiting(parser)
     parser.add_argument("--format", choices=("text", "json"), default="text")
 
@@ -45,6 +48,9 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.enact import Choices
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
+    if args.answers is not None:
+        from sigillum.workflows.worksheet import from_file
+        context.confirm = from_file(args.answers, Path.cwd())
     office = context.office
     charters = context.charters(args)
     choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra)

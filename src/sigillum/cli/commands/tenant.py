@@ -25,12 +25,13 @@ def add_parser(subparsers: Any) -> None:
     add.add_argument("name", help="how charters call it")
     add.add_argument("address", help="its SCIM base address (https, or http on this machine)")
     add.add_argument("--admin", required=True, metavar="NAME", help="on whose behalf Sigillum acts there")
-    add.add_argument("--token", required=True, metavar="REFERENCE",
+    add.add_argument("--token", metavar="REFERENCE",
                      help="where that administrator's bearer token is: env:NAME, file:PATH or keyring:NAME")
     add.add_argument("--stage", help="dev, test, prod ... (default: what the tenant says)")
     add.add_argument("--issuer", metavar="ADDRESS", help="its authorization server, where its profile names none")
     add.add_argument("--ca", metavar="FILE", help="file of trusted authorities, relative to the workspace")
-    add.add_argument("--driver", help="how it is spoken to (default: open)")
+    add.add_argument("--driver", help="how it is spoken to: open (default), or by-hand for a tenant without an interface")
+    add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
     list_ = verbs.add_parser("list", parents=[common()], description="The tenants of the workspace; asks none of them.")
     list_.add_argument("--format", choices=("table", "json", "csv"), default="table")
     inspect = verbs.add_parser("inspect", parents=[common()],
@@ -50,8 +51,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _add(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.begin import add_tenant
-    section = {"address": args.address, "stage": args.stage, "admin": {"name": args.admin, "token": args.token},
-               "issuer": args.issuer, "ca": args.ca, "driver": args.driver}
+    admin = {"name": args.admin, **({"token": args.token} if args.token else {})}
+    section = {"address": args.address, "stage": args.stage, "admin": admin,
+               "issuer": args.issuer, "facts": args.facts, "ca": args.ca, "driver": args.driver}
     given = {name: value for name, value in section.items() if value is not None}
     header = add_tenant(context.settings(), context.office.workspace.folder, args.name, given)
     context.show_text(f"{header.tenant} is known now. Next: `sigillum tenant inspect {header.tenant}`, "

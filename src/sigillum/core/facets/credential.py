@@ -17,6 +17,7 @@ from sigillum.core.undertakings import Generation
 from .common import Standing, View, await_step, existing, stand, unknown
 
 NAME, THING, POWER = "credential", "credential", "credentials"
+BY_HAND = "by hand"
 
 
 def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
@@ -145,6 +146,8 @@ def _renewal(view: View, want: CredentialWant, standing: Standing, changed: bool
         return Renewal(f"it ended at {thing.get('until')}", held=True)
     if want.held_here and not held:
         inactive = thing is None or not thing.get("active")
+        if want.tenant_made and view.snapshot.profile.secret_delivery == BY_HAND:
+            return None  # whoever made it is asked for it again
         if want.tenant_made and inactive and view.snapshot.profile.secret_delivery == "sealed":
             return None
         reason = "its secret was not caught" if want.tenant_made else "its private key is not here"

@@ -1,0 +1,207 @@
+"""Facts that people export or type: one file a resource type, CSV or JSON, checked like a charter, with source and date."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Callable, Iterator
+from datetime import UTC, date, datetime
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from sigillum.core.errors import FileError, Mistake, Position
+from sigillum.core.facts import Thing
+from sigillum.core.rules import CLASSES
+from sigillum.core.text import did_you_mean, plain
+from sigillum.core.times import format_instant, parse_instant
+
+MOST_BYTES = 20_000_000
+
+
+def _words(text: str) -> tuple[str, ...]:
+    return tuple(text.replace(";", " ").split())
+
+
+def _yes(text: str) -> bool:
+    low = text.strip().lower()
+    if low not in ("yes", "no", "true", "false", ""):
+        raise ValueError("write yes or no")
+    return low in ("yes", "true")
+
+
+def _instant(text: str) -> str | None:
+    return format_instant(parse_instant(text)) if text.strip() else None
+
+
+def _permissions(text: str) -> tuple[tuple[str, str], ...]:
+    out = []
+    for word in _words(text):
+        name, _, kind = word.partition("=")
+        if kind not in CLASSES:
+            raise ValueError(f"write thing.verb=CLASS; classes: {', '.join(CLASSES)}")
+        out.append((name, kind))
+    return tuple(out)
+
+
+TEXT: Callable[[str], Any] = plain
+# file name -> our kind and its columns; the first columns up to the bar are needed
+COLUMNS: dict[str, tuple[str, dict[str, Callable[[str], Any]], int]] = {
+    "accounts": ("account", {"id": TEXT, "name": TEXT, "display": TEXT, "active": _yes, "kind": TEXT, "purpose": TEXT,
+                             "owner": TEXT, "deputy": TEXT, "stage": TEXT}, 2),
+    "teams": ("team", {"id": TEXT, "name": TEXT, "members": _words}, 2),
+    "roles": ("role", {"id": TEXT, "name": TEXT, "permissions": _permissions, "display": TEXT, "breadth": TEXT}, 3),
+    "places": ("place", {"id": TEXT, "path": TEXT, "kind": TEXT, "display": TEXT, "test": _yes}, 2),
+    "grants": ("grant", {"id": TEXT, "principal": TEXT, "role": TEXT, "place": TEXT, "from": _instant, "until": _instant,
+                         "reason": TEXT}, 4),
+    "credentials": ("credential", {"id": TEXT, "principal": TEXT, "name": TEXT, "kind": TEXT, "until": _instant,
+                                   "active": _yes, "limits": _words, "thumbprint": TEXT}, 4),
+}
+EMPTY: dict[str, Any] = {"active": True, "members": (), "permissions": (), "limits": (), "services": (), "labels": (),
+                         "where": ()}
+
+
+class FactsFile(NamedTuple):
+    """One file: the things of one kind, where they come from, and of which day."""
+
+    kind: str
+    path: str
+    source: str
+    day: date
+    things: tuple[Thing, ...]
+
+
+def read_all(folder: Path, shown: str) -> list[FactsFile]:
+    """Every facts file of a tenant. Raises FileError with all mistakes of all files at once."""
+    mistakes, found = list[Mistake](), list[FactsFile]()
+    for name in COLUMNS:
+        for suffix in ("csv", "json"):
+            path = folder / f"{name}.{suffix}"
+            if path.is_file():
+                made = _read(path, f"{shown}/{path.name}", name, mistakes)
+                if made is not None:
+                    found.append(made)
+    for path in sorted(folder.glob("*.*")) if folder.is_dir() else ():
+        if path.stem not in (*COLUMNS, "profile", "confirmed") and path.suffix in (".csv", ".json"):
+            mistakes.append(Mistake("facts-file", f"{path.name} is no facts file", did_you_mean(path.stem, COLUMNS) or
+                                    f"known: {', '.join(COLUMNS)}", Position(f"{shown}/{path.name}", 1, 1)))
+    if mistakes:
+        raise FileError("", where=shown, mistakes=tuple(mistakes))
+    return found
+
+
+def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFile | None:
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise ValueError("it is larger than 20 MB")
+        text = path.read_text(encoding="utf-8-sig")
+        head, rows = _json(text) if path.suffix == ".json" else _csv(text)
+    except (OSError, ValueError, KeyError, TypeError) as problem:
+        mistakes.append(Mistake("facts-file", f"it cannot be read: {problem}", "write it as docs/by-hand.md shows",
+                                Position(shown, 1, 1)))
+        return None
+    day = None
+    try:
+        day = date.fromisoformat(head.get("date", ""))
+    except ValueError:
+        mistakes.append(Mistake("facts-date", "it is not said of which day these facts are", "begin with `# date: 2027-03-01`",
+                                Position(shown, 1, 1)))
+    if not head.get("source"):
+        mistakes.append(Mistake("facts-source", "it is not said where these facts come from",
+                                "begin with `# source: export of the accounts page`", Position(shown, 1, 1)))
+    kind, columns, needed = COLUMNS[name]
+    things = tuple(_things(kind, columns, needed, rows, shown, mistakes))
+    return FactsFile(kind, shown, head.get("source", ""), day, things) if day is not None else None
+
+
+Row = tuple[int, dict[str, str]]
+
+
+def _csv(text: str) -> tuple[dict[str, str], list[Row]]:
+    """`# key: value` lines, a line of column names, rows; each row with its line number."""
+    head, body, first = dict[str, str](), list[str](), 0
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.startswith("#") and not body:
+            key, _, value = line.lstrip("# ").partition(":")
+            head[key.strip().lower()] = plain(value.strip())
+        elif line.strip() or body:
+            first = first or number
+            body.append(line)
+    reader = csv.DictReader(io.StringIO("\n".join(body)))
+    return head, [(first + reader.line_num - 1, {str(k).strip(): str(v or "") for k, v in row.items() if k is not None})
+                  for row in reader]
+
+
+def _json(text: str) -> tuple[dict[str, str], list[Row]]:
+    body = json.loads(text)
+    head = {n: plain(str(body[n])) for n in ("source", "date") if n in body}
+
+    def cell(value: Any) -> str:
+        if isinstance(value, bool):
+            return "yes" if value else "no"
+        return " ".join(map(str, value)) if isinstance(value, list) else str(value)
+    return head, [(0, {str(k): cell(v) for k, v in row.items() if v is not None}) for row in body["things"]]
+
+
+def _things(kind: str, columns: dict[str, Callable[[str], Any]], needed: int, rows: list[Row], shown: str,
+            mistakes: list[Mistake]) -> Iterator[Thing]:
+    seen: set[str] = set()
+    for column in rows[0][1] if rows else ():
+        if column not in columns:
+            mistakes.append(Mistake("facts-column", f"there is no column {column!r}", did_you_mean(column, columns) or
+                                    f"known: {', '.join(columns)}", Position(shown, max(1, rows[0][0] - 1), 1)))
+    for number, (line, row) in enumerate(rows, 1):
+        where, fields = Position(shown, line or number, 1), dict[str, Any]()
+        for name, read in columns.items():
+            if name not in row and name not in list(columns)[:needed]:
+                fields[name] = EMPTY.get(name, "" if read is TEXT else None)
+                continue
+            try:
+                fields[name] = read(row.get(name, ""))
+                if name in list(columns)[:needed] and not fields[name]:
+                    raise ValueError("it has to be there")
+            except ValueError as problem:
+                mistakes.append(Mistake("facts-cell", f"{name}: {row.get(name, '')!r} cannot be taken", str(problem), where))
+        identity = str(fields.get("id", ""))
+        if identity in seen:
+            mistakes.append(Mistake("facts-twice", f"the id {identity} stands there twice", "keep one", where))
+        seen.add(identity)
+        yield Thing(kind, identity, {**{n: v for n, v in EMPTY.items() if n not in columns}, **fields})
+
+
+# --- what was confirmed since the files were written ----------------------------------------------------------------
+def read_confirmed(path: Path) -> list[tuple[str, str, Thing | None]]:
+    """(kind and id, day, thing or None where it was ended), in order."""
+    if not path.is_file():
+        return []
+    def inner(value: Any) -> Any:
+        return tuple(inner(v) for v in value) if isinstance(value, list) else value
+    try:
+        rows = json.loads(path.read_text(encoding="utf-8"))["confirmed"]
+        return [(f"{r['kind']} {r['id']}", str(r["day"]), Thing(
+            r["kind"], r["id"], {n: inner(v) for n, v in r["fields"].items()}, "", r.get("external_id", ""))
+            if r["fields"] is not None else None) for r in rows]
+    except (ValueError, KeyError, TypeError) as problem:
+        raise FileError("it cannot be read", where=str(path), mend="restore it from a copy") from problem
+
+
+def write_confirmed(path: Path, rows: list[tuple[str, str, Thing | None]]) -> None:
+    """Write them again, whole or not at all."""
+    from sigillum.core.errors import MachineError
+    body = {"about": "what was confirmed by hand since the files beside it were written", "confirmed": [
+        {"kind": key.partition(" ")[0], "id": key.partition(" ")[2], "day": day,
+         "fields": dict(thing.fields) if thing is not None else None,
+         "external_id": thing.external_id if thing is not None else ""} for key, day, thing in rows]}
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        fresh = path.with_name(f".{path.name}.new")
+        fresh.write_text(json.dumps(body, indent=1) + "\n", encoding="utf-8")
+        fresh.replace(path)
+    except OSError as problem:
+        raise MachineError(f"the file cannot be written: {problem.strerror}", where=str(path),
+                           mend="mend that, then run the same command again") from problem
+
+
+def today() -> date:
+    """The day here."""
+    return datetime.now(UTC).date()

@@ -1,0 +1,103 @@
+"""The work sheet: what a person does at a tenant by hand, numbered, with exact values; and the answers that come back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from sigillum.core.charter import Charter
+from sigillum.core.errors import FileError, MachineError
+from sigillum.core.steps import AddTo, Catch, Change, Create, End, Kept, Outline, Prove, Ref, Step, TakeFrom
+from sigillum.core.times import format_instant, whole_second
+from sigillum.tenants.by_hand import Answer, Confirm, Line, line_of
+
+from .office import Office, writer_name
+
+FOLDER = "worksheets"
+
+
+def lines(charter: Charter, outline: Outline, by_hand: frozenset[str]) -> list[tuple[Step, Line]]:
+    """The steps that a person does, as lines; what an earlier line brings is named by its number."""
+    steps = [s for s in outline.steps if s.tenant in by_hand and isinstance(
+        s.action, (Create, Change, End, AddTo, TakeFrom, Catch, Prove))]
+    numbers = {s.id: n for n, s in enumerate(steps, 1)}
+    out = list[tuple[Step, Line]]()
+    for step in steps:
+        if isinstance(step.action, Prove):
+            out += [(step, Line(f"may {p.permission} at {p.at}", f"try: {p.words()}", question=True))
+                    for p in charter.proofs if (p.tenant or charter.tenant) in by_hand]
+        else:
+            out.append((step, _line(step, numbers)))
+    return out
+
+
+def _line(step: Step, numbers: Mapping[str, int]) -> Line:
+    def value(given: Any) -> Any:
+        if isinstance(given, Ref):
+            return f"(from line {numbers[given.step]})" if given.step in numbers else "(made here when it comes to that)"
+        return "(kept here: `sigillum handover CHARTER --reveal CHARTER` shows it)" if isinstance(given, Kept) else given
+    action: Any = step.action
+    if isinstance(action, Create):
+        return line_of("make", action.thing, {n: value(v) for n, v in action.fields.items()})
+    if isinstance(action, Change):
+        return line_of("change", action.thing, {"id": value(action.id), **{n: value(v) for n, v in action.fields.items()}})
+    if isinstance(action, End):
+        return line_of("end", action.thing, {"id": value(action.id)})
+    if isinstance(action, Catch):
+        name = action.credential
+        return Line(f"secret of credential {name}", f"copy the secret of {name}", (("id", str(value(action.id))),),
+                    "it is shown once: copy it before the page is left", wants_secret=True)
+    do = "add" if isinstance(action, AddTo) else "take"
+    return line_of(do, action.thing, {"id": value(action.id), action.attribute: value(action.value)})
+
+
+def write(office: Office, charter: Charter, outline: Outline) -> Path | None:
+    """Write the sheet of a charter, where a person has something to do. Raises MachineError."""
+    tenants = office.workspace.file.tenants
+    by_hand = frozenset(t for t in (charter.tenant, *charter.elsewhere) if tenants[t].driver == "by-hand")
+    found = lines(charter, outline, by_hand) if by_hand else []
+    if not found:
+        return None
+    path = office.workspace.folder / FOLDER / f"{charter.name}.md"
+    now = format_instant(whole_second(office.now(office.tenant(charter.tenant))))
+    text = [f"# Work sheet for {charter.name}", "", f"{charter.purpose}. Written at {now}; owner {charter.owner}.",
+            *(f"Tenant {t}: {tenants[t].address}" for t in sorted(by_hand)), ""]
+    for number, (step, line) in enumerate(found, 1):
+        text += [f"## {number}. {line.what[0].upper()}{line.what[1:]}", "", *(f"- {n}: `{v}`" for n, v in line.values)]
+        text += [f"- why: {step.why}"] if step.why and not line.question else []
+        text += ["", f"Look afterwards: {line.look}."] if line.look else []
+        back = {(True, False): "its id", (False, True): "the secret, into Sigillum and nowhere else"}.get(
+            (line.wants_id, line.wants_secret), "yes or no" if line.question else "")
+        text += [f"Comes back: {back}."] if back else []
+        text += [f"In a file of answers: `{line.key}`"]
+        text += ["Done by: ____________  at: ____________", ""]
+    try:
+        path.parent.mkdir(exist_ok=True)
+        path.write_text("\n".join(text), encoding="utf-8")
+    except OSError as problem:
+        raise MachineError(f"the work sheet cannot be written: {problem.strerror}", where=str(path),
+                           mend="mend that, then run the same command again") from problem
+    return path
+
+
+def from_file(path: Path, folder: Path) -> Confirm:
+    """Answers that were written down: line -> {id, secret: REFERENCE, yes, by}. Raises FileError."""
+    from sigillum.charters.reading import parse, read_text
+    from sigillum.keys.references import is_reference, resolve
+    found = parse(read_text(path, str(path)), str(path)).data
+    if not isinstance(found, dict) or not all(isinstance(v, dict) for v in found.values()):
+        raise FileError("it holds no answers", where=str(path),
+                        mend="write `LINE: {id: ..., by: ...}`, as docs/by-hand.md shows")
+    for name, given in found.items():
+        if "secret" in given and not is_reference(str(given["secret"])):
+            raise FileError(f"{name}: a secret stands here itself instead of a reference to it", where=str(path),
+                            mend="write env:NAME or file:PATH, and replace the secret, since it may have been seen")
+
+    def confirm(line: Line) -> Answer | None:
+        given = found.get(line.key)
+        if given is None:
+            return None
+        secret = resolve(str(given["secret"]), folder) if "secret" in given else None
+        return Answer(str(given.get("by") or writer_name()), str(given.get("id", "")), secret, given.get("yes") is not False)
+    return confirm
