@@ -13,6 +13,7 @@ COMMANDS = {
     "sandbox": "start, stop and disturb the simulated tenants",
     "tenant": "add, list and inspect tenants",
     "charter": "write, check, show and rename charters",
+    "advise": "say which kind of identity and credential an integration wants, and why",
     "rehearse": "say what enacting would do, in order, and what would go wrong",
     "enact": "rehearse, ask, carry out, read back and prove",
     "prove": "sign in as the identity and try what must work and what must not",

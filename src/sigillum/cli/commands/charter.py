@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
@@ -15,6 +16,7 @@ EXAMPLE = """examples:
   sigillum charter new wind-ingest          asks five questions
   sigillum charter new wind-ingest --tenant summit --purpose 'Store wind readings' \\
       --owner mara.teel@brindlemoor.example --role stream-writer --at brindlemoor/sensing-prod
+  sigillum charter new --from-list stations.csv --template station.yaml --stages test,prod
   sigillum charter new camera-archive --from camera-archive --tenant summit
   sigillum charter check --all"""
 QUESTIONS = (("tenant", "In which tenant does the identity live? "), ("purpose", "What is the integration for? "),
@@ -27,7 +29,10 @@ def add_parser(subparsers: Any) -> None:
                                    description="Write, check, show and rename charters.")
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
     new = verbs.add_parser("new", parents=[common()], epilog=EXAMPLE, description="Write a charter to begin with.")
-    new.add_argument("name")
+    new.add_argument("name", nargs="?", default="")
+    new.add_argument("--from-list", type=Path, metavar="FILE", help="a CSV list: one charter a line, from --template")
+    new.add_argument("--template", type=Path, metavar="FILE", help="a charter with ${column} where the lines differ")
+    new.add_argument("--stages", default="", help="with --from-list: one charter a line and stage, as ${stage}; with commas")
     for name, question in QUESTIONS:
         new.add_argument(f"--{name}", help=question.rstrip("? ").lower())
     new.add_argument("--from", dest="principal", metavar="PRINCIPAL",
@@ -55,6 +60,10 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
     from sigillum.workflows import describe
     office = context.office
+    if args.from_list is not None:
+        return _from_list(args, context)
+    if not args.name:
+        raise UsageError("no name is given", where="charter new", mend="`sigillum charter new NAME`, or --from-list FILE")
     if args.principal:
         if not args.tenant:
             raise UsageError("--from needs --tenant", where="charter new", mend="name the tenant where the account is")
@@ -72,6 +81,17 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
     path = describe.new(office, describe.Wanted(args.name, **answers))
     shown = files.shown_path(office.workspace, path)
     context.show_text(f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`.")
+    return Outcome.DONE
+
+
+def _from_list(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.fromlist import from_list
+    if args.template is None or args.name or args.principal:
+        raise UsageError("a list needs a template, and nothing else", where="--from-list",
+                         mend="`sigillum charter new --from-list FILE --template FILE`")
+    written = from_list(context.office, args.from_list, args.template, [s.strip() for s in args.stages.split(",") if s.strip()])
+    context.show_text("".join(f"charters/{p.name}\n" for p in written) + f"{len(written)} charters were written, each without "
+                      "mistakes. Next: `sigillum rehearse --all`.")
     return Outcome.DONE
 
 

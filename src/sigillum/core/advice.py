@@ -1,0 +1,188 @@
+"""Which kind of identity does an integration want? Kind, credential and number, each with its reason; and what a thief gets."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from .charter import API_TOKEN, KEY_PAIR, PASSWORD, SHARED_SECRET
+
+TOKENS, FORM, WEB = "tokens", "form", "web"
+SIGNS_IN = {TOKENS: "it asks a token endpoint itself", FORM: "somebody types a client id and a secret into its form",
+            WEB: "it signs in at a web interface with a name and a password"}
+RUNS = {"own": "on a machine of ours", "cloud": "on a platform that has identity tokens", "supplier": "at a supplier"}
+NAMES = {"own": "in its own name", "people": "in the names of people"}
+CREDENTIALS = (KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD)
+
+
+class Wish(NamedTuple):
+    """What is known of an integration. `accepts`: credentials that the services take; `shared`: one identity for everything."""
+
+    name: str
+    tenant: str = ""
+    signs_in: str = TOKENS
+    unattended: bool = True
+    in_the_name_of: str = "own"
+    mailbox: bool = False
+    accepts: tuple[str, ...] = CREDENTIALS
+    runs: str = "own"
+    services: tuple[str, ...] = ()
+    uses: tuple[str, ...] = ("main",)
+    stages: tuple[str, ...] = ("prod",)
+    shared: bool = False
+
+
+class Reason(NamedTuple):
+    """One answer with what led to it."""
+
+    answer: str
+    why: str
+
+
+class Choice(NamedTuple):
+    """Wishes that contradict each other: what each way out brings. Nothing is decided silently."""
+
+    about: str
+    ways: tuple[tuple[str, str], ...]  # what to do, and its consequence
+
+
+class Loss(NamedTuple):
+    """What somebody gets who steals the credential."""
+
+    credential: str
+    chosen: bool
+    travels: str
+    acts_as: str
+    until: str
+
+
+class Advice(NamedTuple):
+    """Everything that is answered, and a draft charter for each identity."""
+
+    kind: Reason
+    credential: Reason
+    number: Reason
+    choices: tuple[Choice, ...]
+    losses: tuple[Loss, ...]
+    names: tuple[str, ...]
+    draft: str
+
+
+def advise(wish: Wish) -> Advice:
+    """Answer a wish. Deterministic, and without looking at any tenant."""
+    kind, credential = _kind(wish), _credential(wish)
+    names = _names(wish)
+    return Advice(kind, credential, _count(wish, names), tuple(_choices(wish, credential.answer)),
+                  tuple(_losses(wish, credential.answer)), names, _draft(wish, names[0], kind.answer, credential.answer))
+
+
+def _kind(wish: Wish) -> Reason:
+    if wish.in_the_name_of == "people":
+        return Reason("client", "only a client can act on behalf of people, and never do more than they may themselves")
+    if wish.mailbox:
+        return Reason("service-account", "a mailbox of its own hangs on an account, and takes a licence")
+    if wish.signs_in == WEB:
+        return Reason("service-account", "a web interface knows accounts with a name and a password; it is made web-only")
+    if wish.signs_in == FORM:
+        return Reason("client", "a form that asks for a client id and a secret is made for a client registration")
+    return Reason("service-account", "it works for itself: it needs nobody's consent, and roles at places narrow it best")
+
+
+def _allowed(wish: Wish, kind: str) -> tuple[str, ...]:
+    """What an identity of this kind can prove itself with, the best first."""
+    if wish.signs_in == WEB or (wish.mailbox and kind == "service-account"):
+        return (PASSWORD,) if wish.signs_in == WEB else (KEY_PAIR, PASSWORD)
+    if kind == "client":
+        return (SHARED_SECRET, KEY_PAIR) if wish.signs_in == FORM else (KEY_PAIR, SHARED_SECRET)
+    return (KEY_PAIR, API_TOKEN)
+
+
+def _credential(wish: Wish) -> Reason:
+    able = _allowed(wish, _kind(wish).answer)
+    best = next((c for c in able if c in wish.accepts), able[0])
+    where = "; the supplier makes it and sends the public half (`keep_in: holder`)" if wish.runs == "supplier" else \
+        ", made where it is kept"
+    why = {KEY_PAIR: f"the private half never travels{where}, and every use is signed anew",
+           API_TOKEN: "the services take no signed assertions; a token can be narrowed, and it ends",
+           SHARED_SECRET: "the form takes nothing better; it is handed over sealed, and it ends",
+           PASSWORD: "the web interface takes nothing else; it is made here, and nobody has to change it first"}[best]
+    return Reason(best, why)
+
+
+def _names(wish: Wish) -> tuple[str, ...]:
+    if wish.shared:
+        return (wish.name,)
+    uses = wish.uses or ("main",)
+    return tuple("-".join(p for p in (wish.name, use if len(uses) > 1 else "", stage if len(wish.stages) > 1 else "") if p)
+                 for use in uses for stage in wish.stages or ("prod",))
+
+
+def _count(wish: Wish, names: tuple[str, ...]) -> Reason:
+    if wish.shared:
+        return Reason("1", "as wished: one identity for everything")
+    return Reason(str(len(names)), "one for each use and stage: what leaks opens one of them, and each can be ended alone")
+
+
+def _choices(wish: Wish, credential: str) -> list[Choice]:
+    found = []
+    if wish.in_the_name_of == "people" and wish.unattended:
+        found.append(Choice("it acts in people's names, and nobody is there", (
+            ("on behalf of people: `acts: on-behalf`", "somebody signs in from time to time; it can do what they may, no more"),
+            ("alone, narrowed: `acts: alone` with `only:`", "nobody is needed; it can use what is named, whoever owns it"))))
+    if wish.in_the_name_of == "people" and wish.mailbox:
+        found.append(Choice("it acts in people's names, and has a mailbox of its own", (
+            ("a client for sending, an account for the mailbox", "two identities, each narrow; answers reach the mailbox"),
+            ("only the client", "answers reach the people in whose names it wrote; no licence is taken"))))
+    if credential == PASSWORD and wish.unattended:
+        found.append(Choice("a password, and nobody there for a second factor", (
+            ("exempt the account: `sign_in: exempt:`, with `networks:`", "somebody accepts the risk, until a day of review"),
+            ("a client or key instead, where the service learns to take it", "no exemption; the service has to change first"))))
+    if credential not in wish.accepts:
+        able = ", ".join(_allowed(wish, _kind(wish).answer))
+        found.append(Choice(f"the services take {', '.join(wish.accepts) or 'nothing'}, and this kind of identity has {able}", (
+            (f"ask the services to take a {credential}", "the identity stays as narrow as advised"),
+            ("change how it signs in", "another kind of identity follows: ask again"))))
+    if wish.shared and (len(wish.uses) > 1 or len(wish.stages) > 1):
+        found.append(Choice("one identity for several uses or stages", (
+            ("one each", f"{len(wish.uses) * len(wish.stages)} charters; a leak opens one of them"),
+            ("one for all", "less to look after; a leak opens everything at once, and ending it stops everything"))))
+    if wish.runs == "supplier" and credential in (SHARED_SECRET, PASSWORD):
+        found.append(Choice(f"a {credential} that a supplier holds", (
+            ("hand it over sealed: `handover --seal-to`", "it lies in two places; it ends, and the ledger says who got it"),
+            ("let the supplier make a key: `keep_in: holder`", "nothing secret travels; the supplier's program has to sign"))))
+    return found
+
+
+ENDS = "its end, or until it is ended here"
+_LOSS = {
+    KEY_PAIR: ("never; only a copy of the file", "the identity, within the key's limits", ENDS),
+    API_TOKEN: ("once, from the tenant to its file", "the identity, within the token's scopes", ENDS),
+    SHARED_SECRET: ("to every place where it is typed", "the client, with all that is consented", ENDS),
+    PASSWORD: ("to every place where it is typed", "the account, at the web interface too", "until it is changed"),
+}
+
+
+def _losses(wish: Wish, credential: str) -> list[Loss]:
+    """The chosen one first, then the alternatives that the services take."""
+    others = [c for c in CREDENTIALS if c != credential and (c in wish.accepts or c in _allowed(wish, _kind(wish).answer))]
+    return [Loss(c, c == credential, *_LOSS[c]) for c in (credential, *others)]
+
+
+def _draft(wish: Wish, name: str, kind: str, credential: str) -> str:
+    """A charter to begin with; what is not known stands in capitals."""
+    tenant = wish.tenant or "TENANT"
+    lines = [f"charter: {name}", f"tenant: {tenant}", f"purpose: WHAT {name} IS FOR", "", "identity:", f"  kind: {kind}"]
+    lines += ["  web_only: true"] if wish.signs_in == WEB and kind == "service-account" else []
+    if wish.mailbox and kind == "service-account":
+        lines += ["  mailbox: true", "licence: LICENCE"]
+    if kind == "client":
+        acts = "on-behalf" if wish.in_the_name_of == "people" else "alone"
+        scopes = wish.services or ("SCOPE",)
+        lines += ["", "permissions:"] + [f"  - {{api: API, scopes: [{s}], acts: {acts}, only: [PLACE]}}" for s in scopes]
+    else:
+        lines += ["", "grants:"] + [f"  - {{role: {s}, at: PLACE, because: WHY}}" for s in wish.services or ("ROLE",)]
+    keep = ", keep_in: holder" if wish.runs == "supplier" and credential == KEY_PAIR else ""
+    word = "key" if credential == KEY_PAIR else "secret"
+    lines += ["", "credentials:", f"  - {{name: {name}-{word}, kind: {credential}, lasts: 90d{keep}}}"]
+    if credential == PASSWORD and wish.unattended:
+        lines += ["", "sign_in:", "  networks: [NETWORK]"]
+    return "\n".join([*lines, "", "proofs: []", ""])
