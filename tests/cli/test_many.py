@@ -54,7 +54,7 @@ def test_one_charter_a_line_and_stage_each_with_its_own_secret(desk: Desk) -> No
     (LIST.replace("display", "name", 1), TEMPLATE, "prod", "has no column 'display'"), (LIST, TEMPLATE, "", "has no column 'stage'"),
     (LIST, TEMPLATE.replace("${station}-${stage}\nten", "${station}\nten"), "test,prod", "is taken by line 2"),
     (LIST.replace("mast-7", "Mast 7"), TEMPLATE, "prod", "stations.csv:3:1: 'Mast 7-prod' cannot be a charter's name"),
-    (LIST, TEMPLATE.replace("lasts: 90d", "lasts: ninety"), "prod", "mast-4-prod (line 9 of it)"), (LIST, "just: this\n", "prod", "no charter"),
+    (LIST, TEMPLATE.replace("lasts: 90d", "lasts: ninety"), "prod", "mast-4-prod (line 10 of it)"), (LIST, "just: this\n", "prod", "no charter"),
     (LIST + "a,b,c\n", TEMPLATE, "prod", "more or fewer cells"), ("", TEMPLATE, "prod", "has no lines"),
     ('station,display\n"mast', TEMPLATE, "prod", "this is not CSV"), (LIST, TEMPLATE.replace("lasts: 90d", "lasts: 900d"), "prod", "the house allows"),
     (LIST, TEMPLATE.replace("grants:", "grants"), "prod", "station.yaml:8")])
