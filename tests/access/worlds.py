@@ -54,6 +54,7 @@ def tenants(draw: st.DrawFn) -> Json:
     places = [{k: v for k, v in {
         "path": path, "kind": draw(st.sampled_from(["project", "folder"])), "labels": draw(maybe_labels),
         "services": draw(st.sampled_from([None, ["store"]])), "location": draw(st.sampled_from([None, None, "east", "west"])),
+        "made": stamp(draw(seconds)) if path in ("root/a/x", "root/b/y") and draw(st.integers(0, 4)) == 0 else None,
     }.items() if v is not None} for path in PATHS]
     members = st.lists(st.sampled_from([*PEOPLE, *TEAMS[:2]]), max_size=3, unique=True)
     teams = []

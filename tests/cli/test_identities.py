@@ -23,7 +23,7 @@ charter: avalanche-mailer
 tenant: roster
 purpose: Sends avalanche warnings for the snow watch
 owner: mara.teel@brindlemoor.example
-identity: {{kind: client, name: avalanche-mailer, display: Avalanche mailer, redirects: ["https://mailer.example/back"]}}
+identity: {{kind: client, name: avalanche-mailer, display: Avalanche mailer, usable_in: any-tenant, redirects: ["https://mailer.example/back"]}}
 permissions:
   - {{api: mail, scopes: [mail.send], acts: on-behalf, only: [{BOX}/warnings, {BOX}/trial]}}
   - {{api: mail, scopes: [mail.read], acts: alone, only: [{BOX}/trial]}}
@@ -300,3 +300,31 @@ def test_answers_of_one_text_are_told_apart(
     if not found["allowed"]:
         assert found["tenant"]["reason"] in ("the client may not do that", "this person cannot be acted for")
         assert found["mends"]
+
+
+@pytest.mark.parametrize("what", ["verified-organisation", "owner", "native-account"])
+def test_what_stops_everything_is_told_first(both: tuple[Desk, Away, Away], sandbox: Sandbox, what: str) -> None:
+    desk, roster, summit = both
+    sandbox.control("tenants", {"describe": {roster.name: {"preconditions": [
+        {"what": what, "types": ["Client"], "met": False, "about": "Mara Teel is the owner"}]}}})
+    first = look(desk)["mistakes"][0]
+    assert (first["code"], what.replace("-", " ") in first["what"], first["do"]) == ("precondition", True, "Mara Teel is the owner")
+    assert desk.run(*ENACT).code == 3
+    assert mine(summit, "User") == []
+    answer = roster.scim("POST", "/Clients", {"schemas": ["urn:sigillum:scim:1.0:Client"], "name": "x"}, admin="lena.frost")
+    assert answer.status == 403
+
+
+def test_an_identifier_in_a_charter_where_a_name_belongs_is_named(both: tuple[Desk, Away, Away]) -> None:
+    desk, roster, _ = both
+    assert desk.run(*ENACT, "--no-prove").code == 0
+    client, principal = mine(roster, "Client")[0], mine(roster, "ServicePrincipal")[0]
+    kai = next(u["id"] for u in roster.state()["resources"]["User"] if u["userName"] == KAI)
+    before = roster.state()
+    for value, told in ((client["clientId"], "the client id of"), (client["id"], "the registration id"), (principal["id"], "the principal id of the client"),
+                        (kai, f"write {KAI}"), ("nobody-here", "enact its own charter first")):
+        desk.charter(f"charter: crew\ntenant: roster\npurpose: x\nowner: o@x.example\nidentity: {{kind: team, name: crew, reach: [brindlemoor]}}\nmembers: ['{value}']\n", "crew")
+        ran = desk.run("rehearse", "crew", "--format", "json").json["charters"][0]["mistakes"]
+        assert [(m["code"], told in m["do"]) for m in ran] == [("member-unknown", True)]
+        assert desk.run("enact", "crew", "--yes").code == 3
+    assert roster.state() == before

@@ -87,6 +87,47 @@ def test_a_robot_that_the_tenant_wide_rule_stops_is_narrowed_and_exempt(night: t
     assert "exempt" not in rule
 
 
+@pytest.mark.parametrize("fate", ["arrives", "lost-after"])
+def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(bare: Desk, sandbox: Sandbox, forked: Any, fate: str) -> None:
+    import os
+    import signal
+    enact = ["enact", "night-robot", "--yes"]
+
+    def house(number: int | str) -> tuple[Desk, Away]:
+        made = Desk(bare.folder.parent / f"house-{number}", bare.capture)
+        assert made.run("init", str(made.folder)).code == 0
+        away = known(made, sandbox.tenant("roster"))
+        made.charter(ROBOT + EXEMPT, "night-robot")
+        return made, away
+    first, _ = house("first")
+
+    def note(name: str) -> None:
+        with (first.folder / "seen").open("a") as file:
+            file.write(name + "\n")
+    assert forked(first, enact, note) == (0, 0)
+    names = [n for n in dict.fromkeys((first.folder / "seen").read_text().splitlines())
+             if n.startswith(("take-", "make-mailbox", "make-networks", "exempt-"))]
+    assert len(names) >= 14
+    for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n]):
+        desk, away = house(number)
+        if fate != "arrives":
+            part = {"ta": ("PATCH", "Licences"), "ex": ("PATCH", "SignInRules")}.get(name[:2], ("PATCH", "Users") if "mailbox" in name else ("POST", "SignInRules"))
+            sandbox.faults({"kind": fate, "method": part[0], "path": f"{away.name}/scim/v2/{part[1]}"})
+
+        def kill(boundary: str, wanted: str = name) -> None:
+            if boundary == wanted:
+                os.kill(os.getpid(), signal.SIGKILL)
+        assert forked(desk, enact, kill) == (0, signal.SIGKILL), name
+        sandbox.faults()
+        again = desk.run(*enact)
+        assert again.code == 0, f"{name}: {again.out}{again.err}"
+        found = away.state()["resources"]
+        assert len([r for r in found["SignInRule"] if r["name"] == "night-robot-networks"]) == 1
+        assert [len(r.get("exempt", [])) for r in found["SignInRule"] if r["name"] == "house-default"] == [1]
+        assert [len(r["holders"]) for r in found["Licence"] if r["name"] == "mail-seat"] == [2]
+        assert look(desk)["steps"] == []
+
+
 def test_a_mailbox_needs_a_licence_and_a_licence_has_to_be_free(night: tuple[Desk, Away]) -> None:
     desk, away = night
     first = [s["about"] for s in look(desk)["steps"]]

@@ -11,7 +11,7 @@ COMMANDS = {
     "init": "begin a workspace",
     "demo": "play the demo: every command, for real, against simulated tenants",
     "sandbox": "start, stop and disturb the simulated tenants",
-    "tenant": "add, list and inspect tenants",
+    "tenant": "add, list and inspect tenants, and identify what they know",
     "charter": "write, check, show and rename charters",
     "advise": "say which kind of identity and credential an integration wants, and why",
     "rehearse": "say what enacting would do, in order, and what would go wrong",

@@ -49,6 +49,7 @@ class Place(NamedTuple):
     services: tuple[tuple[str, datetime | None], ...] = ()
     location: str = ""
     labels: tuple[tuple[str, str], ...] = ()
+    made: datetime | None = None
 
 
 class Right(NamedTuple):
@@ -111,6 +112,7 @@ class Node(NamedTuple):
     labels: Mapping[str, str]
     kinds: Mapping[str, str]  # kind -> nearest enclosing place of it
     principal: bool = False
+    since: datetime = ALWAYS  # from when decisions know it, and every place above
 
 
 class Carrier(NamedTuple):

@@ -8,6 +8,7 @@ from typing import Any
 
 from .canonical import digest
 from .charter import Charter
+from .errors import Mistake
 from .facets import account, client, credential, grant, licence, membership, permission, role, service, sign_in
 from .facets.common import View
 from .facts import Query, Snapshot
@@ -70,9 +71,20 @@ def compare(view: View) -> Outline:
             f"{len(charter.proofs)} expectation{'s' if len(charter.proofs) != 1 else ''}, both ways",
             Prove(len(charter.proofs)), needs=(),
             why="nothing is proven before a probe proved it"))
+    for part in (view, *view.guests):
+        _stopped(part)
     drafts = [part.draft for part in (view, *view.guests)]
     return Outline(charter.name, tuple(ordered(steps)), tuple(dict.fromkeys(n for d in drafts for n in d.notes)),
                    tuple(m for d in drafts for m in d.mistakes), tuple(c for d in drafts for c in d.collisions))
+
+
+def _stopped(view: View) -> None:
+    """What stops everything is told first: a precondition of the tenant that is not met, for something that would be made."""
+    making = {s.action.thing for s in view.draft.steps if isinstance(s.action, Create)}
+    unmet = [p for p in view.snapshot.profile.preconditions if not p.met and (making & set(p.kinds) if p.kinds else making)]
+    view.draft.mistakes[:0] = [Mistake(
+        "precondition", f"{view.snapshot.tenant} asks for {p.what.replace('-', ' ')} first, and that is not so",
+        p.about or "have it done by somebody who may, then run this again", view.charter.identity.position) for p in unmet]
 
 
 def _away(view: View) -> Iterator[Step]:

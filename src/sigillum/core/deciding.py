@@ -82,17 +82,19 @@ class World:
             return None
         line = tuple(lines([path]))
         services, labels, kinds, location = dict[str, datetime](), dict[str, str](), dict[str, str](), ""
+        begin = ALWAYS
         for here in line:
             place = self.places.get(here)
             if place is None:
                 continue
             location = location or place.location
+            begin = max(begin, self._felt_from(place.made))
             kinds.setdefault(place.kind, here)
             for name, value in place.labels:
                 labels.setdefault(name, value)
             for service, since in place.services:
                 services[service] = min(services.get(service, NEVER), self._felt_from(since))
-        return Node(path, line, frozenset(line), services, location, labels, kinds)
+        return Node(path, line, frozenset(line), services, location, labels, kinds, since=begin)
 
     def carriers(self, principal: str) -> tuple[Carrier, ...]:
         """Whose rights count for a principal: itself, and its teams through teams in teams, each from when on."""
@@ -212,7 +214,7 @@ class World:
         if view is None:
             view = self.live(principal)
         node = self._nodes.get(place) or self.node(place)
-        if node is None or (credential and self.usable(credential, principal, at) is not None):
+        if node is None or node.since > at or (credential and self.usable(credential, principal, at) is not None):
             return False
         rule = self.rules.get(permission)
         if person or (rule is not None and rule.api):
@@ -278,8 +280,8 @@ class World:
         if not who.active or not who.ready:
             return Decision(False, Cause.PRINCIPAL_UNFINISHED if who.active else Cause.PRINCIPAL_SUSPENDED)
         node = self._nodes.get(place) or self.node(place)
-        if node is None:
-            return Decision(False, Cause.PLACE_UNKNOWN)
+        if node is None or node.since > at:
+            return Decision(False, Cause.PLACE_UNKNOWN if node is None else Cause.PLACE_NOT_FELT)
         if credential:
             wrong = self.usable(credential, principal, at)
             if wrong is not None:
@@ -372,6 +374,7 @@ class World:
             moments.add(carrier.begin)
             for right in self.rights_of(carrier.id):
                 moments.update(self.cut(right)[:2])
+        moments.add(node.since if node is not None else ALWAYS)
         for place in node.line if node is not None else ():
             other = self.node(place)
             moments.update(other.services.values() if other is not None else ())

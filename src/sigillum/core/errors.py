@@ -95,6 +95,12 @@ class SomebodyError(SigillumError):
     outcome, code = Outcome.SOMEBODY, "somebody"
 
 
+class WaitingError(SomebodyError):
+    """A person was asked to do a step, and has not confirmed it yet."""
+
+    code = "waits"
+
+
 class NotYetError(SigillumError):
     """A change is still on its way."""
 

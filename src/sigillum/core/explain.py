@@ -81,6 +81,9 @@ def _chain(world: World, question: Question, decision: Decision) -> Iterator[Lin
     if node is None:
         yield Link("place", False, f"there is no place {question.place}")
         return
+    if node.since > question.at:
+        yield Link("place", False, f"{node.path} was made a moment ago, and is felt from {format_edge(node.since)} on")
+        return
     known = world.places.get(node.path)
     yield Link("place", True, f"{place_name(world, node.path)}{f' ({known.kind})' if known is not None and known.kind else ''}")
     yield from _credential(world, question)

@@ -57,6 +57,15 @@ class Operation(NamedTuple):
     api: str = ""  # a client needs consent to this scope of that API
 
 
+class Precondition(NamedTuple):
+    """What has to be so before a kind of thing can be made at all: a verified organisation, an owner, a native account."""
+
+    what: str
+    kinds: tuple[str, ...]  # of ours; none: whatever is made
+    met: bool
+    about: str = ""
+
+
 @dataclass(frozen=True, slots=True)
 class Profile:
     """What a tenant says of itself. None: it does not say."""
@@ -88,6 +97,7 @@ class Profile:
     administrator: str = ""
     powers: frozenset[str] | None = None
     kinds: frozenset[str] = frozenset()
+    preconditions: tuple[Precondition, ...] = ()
     warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
 
 

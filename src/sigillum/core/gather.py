@@ -115,7 +115,7 @@ def _place(world: World, thing: Thing) -> None:
     services = tuple((name, _instant(since)) for name, since in thing.get("services") or ())
     world.places[str(thing.get("path"))] = Place(
         str(thing.get("path")), str(thing.get("kind") or ""), services, str(thing.get("location") or ""),
-        tuple(thing.get("labels") or ()))
+        tuple(thing.get("labels") or ()), _instant(thing.get("made")))
 
 
 def _role(world: World, thing: Thing) -> None:

@@ -13,7 +13,8 @@ from .rules import CLASSES, allows
 from .times import format_edge
 
 MOST_STEPS = 8
-WAITS = frozenset({Cause.SERVICE_NOT_FELT, Cause.CREDENTIAL_WAITING, Cause.NOT_FELT, Cause.WINDOW_WAITING})
+WAITS = frozenset({Cause.SERVICE_NOT_FELT, Cause.PLACE_NOT_FELT, Cause.CREDENTIAL_WAITING, Cause.NOT_FELT,
+                   Cause.WINDOW_WAITING})
 GRANTS = frozenset({Cause.WINDOW_ENDED, Cause.LABEL_DIFFERS, Cause.REACH_ELSEWHERE, Cause.PLACE_ELSEWHERE,
                     Cause.ROLE_LACKS, Cause.NOTHING_GRANTED})
 
@@ -115,7 +116,8 @@ _UNKNOWN = {
     Cause.NO_DELEGATE: "ask without a person: only a client that uses an API acts for people",
     Cause.PERSON_UNKNOWN: "name somebody who is there: {q.person} is not",
     Cause.PRINCIPAL_UNKNOWN: "name the principal by its principal id, or by its name as the tenant has it",
-    Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not",
+    Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not; or, if it was made a moment ago, look again: only that "
+                         "tells a wrong name from a late one",
     Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal: {own}",
     Cause.PERMISSION_UNKNOWN: "{q.permission} is no permission here: `sigillum tenant inspect` lists them",
 }

@@ -15,6 +15,7 @@ class Cause(StrEnum):
     PRINCIPAL_UNFINISHED = "principal-unfinished"
     SIGN_IN_REFUSED = "sign-in-refused"
     PLACE_UNKNOWN = "place-unknown"
+    PLACE_NOT_FELT = "place-not-felt"
     CREDENTIAL_UNKNOWN = "credential-unknown"
     CREDENTIAL_INACTIVE = "credential-inactive"
     CREDENTIAL_WAITING = "credential-waiting"
@@ -59,6 +60,8 @@ ABOUT: dict[Cause, About] = {
     Cause.SIGN_IN_REFUSED: About("A sign-in rule does not let the account in unattended, or not from there.",
                                  "`sigillum explain --sign-in` names the rule; `sign_in:` in the charter narrows or exempts."),
     Cause.PLACE_UNKNOWN: About("The tenant's tree has no such place.", "Use a path that is there."),
+    Cause.PLACE_NOT_FELT: About("The place was made a moment ago, and decisions do not know it yet; the tenant says the same "
+                                "of a wrong one.", "Wait until the change is felt."),
     Cause.SERVICE_OFF: About("The service behind the permission is switched on neither there nor above.",
                              "Switch it on: `services:` in a charter."),
     Cause.SERVICE_NOT_FELT: About("The service was switched on a moment ago.", "Wait until the change is felt."),

@@ -130,6 +130,9 @@ def _client(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
         if entry.tenant and entry.tenant not in tenants:
             yield Mistake("tenant-unknown", f"this workspace knows no tenant {entry.tenant!r}",
                           did_you_mean(entry.tenant, tenants) or "add one with `sigillum tenant add`", entry.position)
+        elif entry.tenant and entry.tenant != charter.tenant and charter.is_client and charter.identity.audience == "tenant":
+            yield Mistake("usable-in", f"it acts in {entry.tenant}, and is registered for its home tenant only",
+                          "add `usable_in: any-tenant` to `identity`", entry.position)
         elif entry.tenant and entry.tenant != charter.tenant and not charter.is_client:
             yield Mistake("elsewhere", f"only a client can act in another tenant ({entry.tenant})",
                           "write `kind: client`, or a charter of its own for that tenant", entry.position)

@@ -235,7 +235,10 @@ def _client_credentials(request: Request, tenant: Tenant, parameters: dict[str, 
 
 def _as_principal(request: Request, tenant: Tenant, parameters: dict[str, str], client_id: str) -> Json:
     """A client signs in as its service principal; the credential that proved it narrows the token."""
-    principal = directory.principal_of(tenant, client_id)
+    principal, registered = directory.principal_of(tenant, client_id), directory.client_of(tenant, client_id)
+    elsewhere = parameters.get("resource", tenant.issuer) not in (tenant.work, tenant.issuer)
+    if elsewhere and registered is not None and registered[1].get("audience") != "any":
+        raise OAuthProblem("invalid_target", "This client is registered for this tenant only")
     if principal is None:
         raise OAuthProblem("invalid_client", "Nobody here is known by this client id", 401)
     basic, assertion = _basic(request), parameters.get("client_assertion", "")

@@ -45,6 +45,9 @@ def _resolve(tenant: Tenant, data: Json, name: str, types: tuple[str, ...]) -> N
 
 def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None) -> None:
     """Check and complete a new resource. Raises ScimProblem."""
+    for first in tenant.described.get("preconditions", []):
+        if not first.get("met") and (not first.get("types") or kind.name in first["types"]):
+            raise ScimProblem(403, f"{first['what']} is needed first")
     if kind.name == "User":
         saas.on_account(tenant, data)
         saas.check_account(tenant, None, data)

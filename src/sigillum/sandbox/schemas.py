@@ -358,6 +358,11 @@ TENANT_PROFILE = _schema(
         Attr("needs", multi=True, exact=True, mutability="readOnly",
              about="permission@kind: needed too, at the nearest enclosing place of that kind"),
         Attr("api", exact=True, mutability="readOnly", about="A client needs consent to this scope of that API"))),
+    Attr("preconditions", "complex", multi=True, mutability="readOnly", about="What has to be so before some types can be made",
+         sub=(Attr("what", exact=True, mutability="readOnly",
+                   canonical=("verified-organisation", "owner", "native-account"), about="For the asking administrator"),
+              Attr("types", multi=True, exact=True, mutability="readOnly"), Attr("met", "boolean", mutability="readOnly"),
+              Attr("about", mutability="readOnly"))),
     Attr("organisations", multi=True, exact=True, mutability="readOnly",
          about="Issuers whose clients can be foreign principals here"),
     Attr("administrator", "complex", mutability="readOnly", about="Who is asking", sub=(

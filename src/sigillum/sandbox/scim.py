@@ -372,6 +372,7 @@ def profile_of(tenant: Tenant) -> Json:
                          "template": p["call"].split(" ", 1)[1],
                          **{k: p[k] for k in ("service", "located", "needs", "api") if k in p}}
                         for name, p in tenant.permissions.items()],
+        **({"preconditions": described["preconditions"]} if "preconditions" in described else {}),
         **({"organisations": tenant.organisations} if tenant.organisations else {}),
         **{word: described[name] for name, word in (
             ("accounts_live_in", "accountsLiveIn"), ("credential_kinds", "credentialKinds")) if name in described},

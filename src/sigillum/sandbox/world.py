@@ -207,7 +207,7 @@ class _Populating:
         self.add("Place", place["path"], {
             "path": place["path"], "kind": place.get("kind"), "display": place.get("display"),
             "testObject": place.get("test_object"), "location": place.get("location"), "labels": labels(place.get("labels")),
-            "services": [{"value": s} for s in place.get("services", [])] or None})
+            "services": [{"value": s} for s in place.get("services", [])] or None}, place.get("made"))
         if place.get("kind") in HOLDS_ITEMS or "items" in place:
             self.tenant.streams[place["path"]] = list(place.get("items", []))
 

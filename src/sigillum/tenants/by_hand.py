@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from sigillum.core.errors import FileError, RefusedError, SomebodyError
+from sigillum.core.errors import FileError, RefusedError, WaitingError
 from sigillum.core.facets.credential import BY_HAND
 from sigillum.core.facts import Fact, Operation, Profile, Query, Thing
 from sigillum.core.proofs import Trial
@@ -135,7 +135,7 @@ class ByHand:
         return answer
 
     def _refuse(self, line: Line, why: str) -> Reply:
-        error = SomebodyError(f"{line.what}: {why}", where=self.address.address, mend="do it as the work sheet says, then run "
+        error = WaitingError(f"{line.what}: {why}", where=self.address.address, mend="do it as the work sheet says, then run "
                               "the same command again, at a terminal or with --answers FILE")
         return Reply(Result.REFUSED, detail=why, error=error)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
-from sigillum.core.facts import Operation, Profile, Query, Thing
+from sigillum.core.facts import Operation, Precondition, Profile, Query, Thing
 from sigillum.core.secret import Secret
 from sigillum.core.text import plain
 from sigillum.core.times import format_instant, parse_instant
@@ -20,6 +20,7 @@ SCHEMAS = {"account": USER_SCHEMA, "team": "urn:ietf:params:scim:schemas:core:2.
            "client": OWN + "Client", "principal": OWN + "ServicePrincipal", "api": OWN + "Api", "consent": OWN + "Consent",
            "rule": OWN + "SignInRule", "licence": OWN + "Licence",
            "profile": OWN + "TenantProfile"}
+_KIND_OF = {schema.rpartition(":")[2]: kind for kind, schema in SCHEMAS.items()}
 USUAL_ENDPOINTS = {"account": "/Users", "team": "/Groups"}
 TEAM_FIELDS = ("purpose", "owner", "deputy", "stage")
 ABOUT_FIELDS = ("kind", *TEAM_FIELDS, "location", "organisation", "subject", "area")
@@ -243,6 +244,7 @@ _FIELDS: dict[str, Callable[[Json], Json]] = {
     "place": lambda r: {"path": _text(r.get("path")), "kind": _text(r.get("kind")),
                         "display": _text(r.get("display")), "test": r.get("testObject") is True,
                         "location": _text(r.get("location")), "labels": _labels(r),
+                        "made": _instant(_part(r, "meta", "created")),
                         "services": tuple((_text(s.get("value")), _instant(s.get("since"))) for s in _list(r.get("services")))},
     "grant": lambda r: {
         "principal": _part(r, "principal", "value"), "role": _part(r, "role", "display"),
@@ -326,6 +328,9 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         credential_seconds=_whole(limits.get("credentialSeconds")),
         arrival_seconds=_whole(limits.get("arrivalSeconds")), answer_items=_whole(limits.get("answerItems")),
         felt_seconds=_whole(limits.get("feltSeconds")), windows_on_broad=resource.get("windowsOnBroad") is not False,
+        preconditions=tuple(Precondition(
+            _text(p.get("what")), tuple(_KIND_OF[t] for t in _texts(p.get("types")) if t in _KIND_OF), p.get("met") is True,
+            _text(p.get("about"))) for p in _list(resource.get("preconditions"))),
         accounts_live_in=_text(resource.get("accountsLiveIn")), accounts_drafted=resource.get("accountsDrafted") is True,
         limits_compulsory=resource.get("limitsCompulsory") is True, credential_kinds=_texts(resource.get("credentialKinds")),
         windows_on_everyone=resource.get("windowsOnEveryone") is not False, organisations=_texts(resource.get("organisations")),

@@ -8,7 +8,7 @@ from typing import Any
 
 from sigillum.core import undertakings
 from sigillum.core.canonical import thumbprint
-from sigillum.core.errors import MachineError, NotYetError, RefusedError, SigillumError, SomebodyError
+from sigillum.core.errors import MachineError, NotYetError, RefusedError, SigillumError, SomebodyError, WaitingError
 from sigillum.core.facets.common import ARRIVAL_SLACK_SECONDS, UNKNOWN_ARRIVAL_SECONDS
 from sigillum.core.facts import Query, Thing
 from sigillum.core.secret import Secret
@@ -114,7 +114,7 @@ class Executor:
                 raise
             except SigillumError as problem:
                 failed.add(step.id)
-                state = "asked" if isinstance(step.action, Ask) else "failed"
+                state = "asked" if isinstance(step.action, Ask) or isinstance(problem, WaitingError) else "failed"
                 results.append(StepResult(step, state, problem))
         return results
 

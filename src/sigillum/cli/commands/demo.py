@@ -8,9 +8,11 @@ import shlex
 import subprocess
 import sys
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from sigillum.cli import demo_identities as content
 from sigillum.cli.context import Context
 from sigillum.cli.demo_charters import CHARTER, PUBLISHER, RELEASE, SECOND, STATISTICS
 from sigillum.cli.options import common
@@ -23,12 +25,17 @@ OWNER = "mara.teel@brindlemoor.example"
 
 @dataclass(frozen=True)
 class Scene:
-    """One command, why it is typed, and the exit code it must have; `before` prepares a file."""
+    """One command, why it is typed, and the exit code it must have; `before` prepares a file.
+
+    `changes` replaces a text in sigillum.yaml, `files` are written; the last of them may be private.
+    """
 
     why: str
     command: str
     code: int = 0
     before: tuple[str, str] | None = None
+    changes: tuple[str, str] | None = None
+    files: tuple[tuple[str, str], ...] = ()
 
 
 def _scenes(port: int) -> list[Scene]:
@@ -49,6 +56,8 @@ def _scenes(port: int) -> list[Scene]:
         Scene("Carry it out, read every change back, sign in as the new identity and prove it both ways.",
               "sigillum enact wind-ingest --yes"),
         Scene("Running it twice is safe.", "sigillum enact wind-ingest --yes"),
+        *_clients(port),
+        *_accounts(port),
         Scene("The network will lose the answer to the next change, after it was made.",
               "sigillum sandbox fault lost-after --method POST --path Grants"),
         Scene("The charter asks for one more role, for ten minutes. Only that is done, and nothing twice.",
@@ -63,6 +72,72 @@ def _scenes(port: int) -> list[Scene]:
         *_access(),
         Scene("Everything is written down, chained and signed.", "sigillum ledger show wind-ingest --newest 8"),
         Scene("Has anybody without the key touched it?", "sigillum ledger verify"),
+    ]
+
+
+def _add(port: int, tenant: str, admin: str) -> str:
+    return (f"sigillum tenant add {tenant} http://127.0.0.1:{port}/{tenant}/scim/v2 --admin {admin} "
+            f"--token file:.sigillum/sandbox/{tenant}.{admin}.token")
+
+
+def _clients(port: int) -> list[Scene]:
+    """A client: advice, a request to another administrator, consent, rights in two tenants, and a sealed sheet."""
+    request, receipt = "requests/0001-avalanche-mailer.json", "requests/0001-avalanche-mailer.receipt.json"
+    nils = _add(port, "roster", "nils.brack").replace("sigillum", "sigillum -w nils", 1).replace("file:.", "file:../.")
+    return [
+        Scene("The directory and office of the house; its administrator may register clients, and consent to nothing.",
+              _add(port, "roster", "lena.frost")),
+        Scene("A supplier's mailer writes in the names of people, and its form asks for a client id and a secret. Which kind?",
+              "sigillum advise avalanche-mailer --signs-in form --in-the-name-of people --attended --runs supplier --services "
+              "mail.send --tenant roster"),
+        Scene("Its charter: a client, one scope of one API, only one mailbox; and a right in a second tenant.",
+              "cat charters/avalanche-mailer.yaml", before=("charters/avalanche-mailer.yaml", content.MAILER),
+              changes=("tenants:\n", content.CONSUMER)),
+        Scene("Consent belongs to somebody else, who is asked by a request.", "sigillum rehearse avalanche-mailer",
+              changes=("  roster:\n", "  roster:\n" + content.ASKED)),
+        Scene("Everything else goes on.", "sigillum enact avalanche-mailer --yes", 6),
+        Scene("What is open, and with whom?", "sigillum requests"),
+        Scene("The other administrator has a workspace of his own.", "sigillum init nils"),
+        Scene("", nils),
+        Scene("There the request is checked, compared anew, enacted, and answered with a signed receipt.",
+              f"sigillum -w nils requests answer {request} --yes"),
+        Scene("The receipt comes back.", f"sigillum requests done 1 --receipt {receipt}"),
+        Scene("Consented, so it can be proved: in both tenants, both ways.", "sigillum enact avalanche-mailer --yes"),
+        Scene("The five values that the supplier's form asks for, checked and complete.", "sigillum handover avalanche-mailer"),
+        Scene("The supplier makes a key pair for receiving, and sends the public half.", "sigillum handover key supplier.jwk"),
+        Scene("The sheet is signed, and sealed to that key.",
+              "sigillum handover avalanche-mailer --seal-to supplier.public.jwk --lasts 2d --out mailer.sealed"),
+        Scene("Opened on the other side (secrets stay masked on a screen).",
+              "sigillum handover open mailer.sealed --key file:supplier.jwk --as env"),
+        Scene("What is it that somebody pasted, and where may it be used?", "sigillum tenant identify avalanche-mailer"),
+    ]
+
+
+def _accounts(port: int) -> list[Scene]:
+    """A password, a token, a robot that the tenant-wide rule stops, and a tenant by hand."""
+    robot = "charters/night-robot.yaml"
+    return [
+        Scene("The pass desk knows only accounts with a name and a password, born as drafts.",
+              _add(port, "ticketry", "vera.moss")),
+        Scene("", "sigillum enact pass-desk-feed --yes", before=("charters/pass-desk-feed.yaml", content.FEED)),
+        Scene("Delivery: accounts live in areas, and a token gives what its account has, narrowed, until its end.",
+              _add(port, "winch", "otto.reyl")),
+        Scene("", "sigillum enact timetable-token --yes", before=("charters/timetable-token.yaml", content.PIPELINE)),
+        Scene("A robot with a mailbox and a licence. A tenant-wide rule stops it at night, and that is said beforehand.",
+              "sigillum rehearse night-robot", before=(robot, content.ROBOT), changes=(content.ASKED, content.ACTS)),
+        Scene("Which rule decides? The account's own switch does not.",
+              "sigillum explain old-robot --sign-in --tenant roster --ask-tenant", 1),
+        Scene("Narrowed to this machine, and exempt: who accepts the risk, why, and until when.",
+              "sigillum enact night-robot --yes", before=(robot, content.ROBOT + content.EXEMPT)),
+        Scene("", "sigillum explain night-robot --sign-in --from 127.0.0.1 --ask-tenant"),
+        Scene("The depot has no interface at all. Facts come from files that people export.",
+              "sigillum tenant add depot https://depot.example --driver by-hand --admin ines.vole --stage prod",
+              files=(*content.facts(datetime.now(UTC).date().isoformat()), ("charters/rope-stock.yaml", content.ROPES),
+                     (".sigillum/stock.secret", content.STOCK_SECRET))),
+        Scene("Steps become a work sheet, and wait for somebody.", "sigillum enact rope-stock --yes", 6),
+        Scene("", "cat worksheets/rope-stock.md"),
+        Scene("Done as it says; what came back is checked and kept like any other.",
+              "sigillum enact rope-stock --yes --answers done.yaml", before=("done.yaml", content.ANSWERS)),
     ]
 
 
@@ -137,6 +212,14 @@ class Stage:
             if path.name == "sigillum.yaml":  # one line more in a file that is there
                 text = path.read_text(encoding="utf-8").replace("    stage: prod\n", text)
             path.write_text(text, encoding="utf-8")
+        if scene.changes is not None:
+            path = self.folder / "sigillum.yaml"
+            path.write_text(path.read_text(encoding="utf-8").replace(*scene.changes, 1), encoding="utf-8")
+        for name, text in scene.files:
+            path = self.folder / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text, encoding="utf-8")
+            path.chmod(0o600 if name.startswith(".") else 0o644)
         why = self._style("2", f"# {scene.why}") + "\n" if scene.why else ""
         sys.stdout.write(f"\n{why}{self._style('1', '$ ' + scene.command)}\n")
         sys.stdout.flush()

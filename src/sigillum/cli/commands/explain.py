@@ -37,6 +37,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--from", dest="from_", default="", metavar="ADDRESS", help="with --sign-in: from where")
     parser.add_argument("--interactive", action="store_true", help="with --sign-in: somebody sits there (default: a program)")
     parser.add_argument("--second-factor", action="store_true", help="with --sign-in: a second factor is presented")
+    parser.add_argument("--device", action="store_true", help="with --sign-in: from a device that the tenant manages")
     parser.add_argument("--matrix", action="store_true", help="many permissions and places in one table; of a charter its own "
                         "where none are named")
     parser.add_argument("--format", choices=("text", "json", "csv"), default="text")
@@ -70,7 +71,7 @@ def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.signing import sign_in
     if args.permission or args.place or args.matrix or args.at:
         raise UsageError("a sign-in has no permission, place or time", where="--sign-in", mend="leave them out")
-    attempt = Attempt(args.from_, args.interactive, args.second_factor)
+    attempt = Attempt(args.from_, args.interactive, args.second_factor, args.device)
     told = sign_in(context.office, args.who, attempt, args.tenant, ask_tenant=args.ask_tenant)
     if args.format == "json":
         context.show_json("sign-in", view.as_json(told))

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import timedelta
 from typing import Any, Literal, NamedTuple
 
 from sigillum.core.canonical import external_id
 from sigillum.core.charter import Charter
-from sigillum.core.facts import Fact, Snapshot, Thing
+from sigillum.core.facts import Fact, Query, Snapshot, Thing
 from sigillum.core.rules import Rules
 from sigillum.core.steps import Adopt, Await, Draft, Ref, Step, StepKind
 from sigillum.core.times import parse_instant
@@ -156,6 +156,25 @@ def existing(view: View, kind: str) -> Fact:
     if carrier is None:
         return Fact(unknown="its principal is not known")
     return view.snapshot.fact(kind, "principal", carrier) if isinstance(carrier, str) else Fact()
+
+
+_IDENTIFIERS = (("account", "id", "the principal id of the account"), ("team", "id", "the principal id of the team"),
+                ("principal", "id", "the principal id of the client"), ("principal", "client_id", "the client id of"),
+                ("client", "id", "the registration id of the client"))
+
+
+def by_identifier(view: View, value: str) -> Iterator[Query]:
+    """Where a name is wanted and none is known: is it an identifier of somebody?"""
+    yield from (Query(kind, field, value) for kind, field, _ in _IDENTIFIERS if kind in view.snapshot.profile.kinds)
+
+
+def identified(view: View, value: str) -> str:
+    """What was written instead of a name, and what to write; nothing where it is no identifier that is known."""
+    for kind, name, words in _IDENTIFIERS:
+        found = view.snapshot.fact(kind, name, value).first
+        if found is not None:
+            return f"that is {words} {found.get('name')}: a charter names accounts and teams, write {found.get('name')}"
+    return ""
 
 
 def unknown(view: View, fact: Fact, about: str) -> None:

@@ -15,7 +15,7 @@ from sigillum.core.text import did_you_mean, lines
 from sigillum.core.times import Window, format_duration, format_instant, parse_instant, whole_second
 from sigillum.core.undertakings import Generation
 
-from .common import Standing, View, await_step, existing, slow_step, stand, unknown
+from .common import Standing, View, await_step, by_identifier, existing, identified, slow_step, stand, unknown
 from .role import permissions_of
 from .service import is_on
 
@@ -44,6 +44,7 @@ def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
             yield Query("account", "name", want.to)
             if snapshot.fact("account", "name", want.to) == _NOT_THERE:
                 yield Query("team", "name", want.to)
+                yield from by_identifier(view, want.to)
         holder = _holder(view, want)
         if want.to and holder is not None:
             yield Query(THING, "principal", holder.id)
@@ -134,7 +135,7 @@ def _resolvable(view: View, want: GrantWant) -> bool:
     if want.to and _holder(view, want) is None:
         view.draft.mistakes.append(Mistake(
             "principal-unknown", f"{view.snapshot.tenant} has no account or team {want.to!r}",
-            "write its name as the tenant has it", want.position))
+            identified(view, want.to) or "write its name as the tenant has it", want.position))
         good = False
     return good
 

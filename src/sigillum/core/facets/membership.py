@@ -12,7 +12,7 @@ from sigillum.core.steps import AddTo, Adopt, Ask, Await, Ref, Step, StepKind, T
 from sigillum.core.times import parse_instant
 from sigillum.core.undertakings import Generation
 
-from .common import View, unknown
+from .common import View, by_identifier, identified, unknown
 
 NAME, THING, POWER = "membership", "team", "teams"
 
@@ -25,6 +25,7 @@ def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
         yield Query("account", "name", want.name)
         if snapshot.fact("account", "name", want.name) == Fact():
             yield Query(THING, "name", want.name)
+            yield from by_identifier(view, want.name)
     charter = view.charter
     idle = not charter.grants and not charter.member_of and not charter.is_team
     ours = any(facet == NAME for facet, _ in view.state.generations)
@@ -67,7 +68,7 @@ def _take_in(view: View, want: MemberWant) -> None:
     elif found is None:
         view.draft.mistakes.append(Mistake(
             "member-unknown", f"{view.snapshot.tenant} has no account or team {want.name!r}",
-            "enact its own charter first, or mend the name", want.position))
+            identified(view, want.name) or "enact its own charter first, or mend the name", want.position))
     else:
         team = next((t for t in view.snapshot.fact(THING, "name", view.charter.identity.name).things
                      if t.id == view.principal), None)
