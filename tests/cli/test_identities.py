@@ -328,3 +328,79 @@ def test_an_identifier_in_a_charter_where_a_name_belongs_is_named(both: tuple[De
         assert [(m["code"], told in m["do"]) for m in ran] == [("member-unknown", True)]
         assert desk.run("enact", "crew", "--yes").code == 3
     assert roster.state() == before
+
+
+# --- a tenant that only registers clients (RFC 7591, 7592) ------------------------------------------------------
+REGISTERED = """\
+charter: lift-board
+tenant: summit
+purpose: Shows which lifts run
+owner: mara.teel@brindlemoor.example
+identity: {kind: client, name: lift-board, redirects: ["https://board.example/back"]}
+credentials: [{name: board-key, kind: key-pair, lasts: 90d}]
+"""
+
+
+def shown(away: Away, desk: Desk) -> Any:
+    """The registration as the server shows it, asked without any code of ours."""
+    kept, = (json.loads(json.loads(p.read_text())["secret"])["answer"] for p in (desk.folder / ".sigillum" / "keys").glob("*/registration-*.json"))
+    return away.sandbox.pool.request("GET", kept["registration_client_uri"], headers={"Authorization": f"Bearer {kept['registration_access_token']}"})
+
+
+@pytest.mark.parametrize("kind", ["key-pair", "shared-secret"])
+def test_a_client_where_a_tenant_offers_dynamic_registration_only(bare: Desk, away: Away, kind: str) -> None:
+    bare.know(away)
+    bare.charter(REGISTERED.replace("key-pair", kind), "lift-board")
+    enact = ("enact", "lift-board", "--yes", "--end")
+    ran = bare.run(*enact)
+    assert ran.code == 0, ran.out + ran.err
+    found = shown(away, bare).json()
+    assert (found["client_name"], found["redirect_uris"], found["token_endpoint_auth_method"]) == (
+        "lift-board", ["https://board.example/back"], "private_key_jwt" if kind == "key-pair" else "client_secret_basic")
+    entries = bare.run("ledger", "show", "--format", "json").out
+    again = bare.run(*enact)
+    assert (again.code, "Nothing to do" in again.out, "has no end at summit" in again.out + bare.run("rehearse", "lift-board").out) == (0, True, True), again.out
+    assert bare.run("ledger", "show", "--format", "json").out == entries
+    sheet = bare.run("handover", "lift-board", "--format", "json").json["sheets"][0]
+    assert {v["value"]: v["content"] for v in sheet["values"] if v["value"] == "client_id"} == {"client_id": found["client_id"]}
+    bare.charter(REGISTERED.replace("key-pair", kind).replace("board.example/back", "board.example/on"), "lift-board")
+    assert bare.run(*enact).code == 0
+    assert shown(away, bare).json()["redirect_uris"] == ["https://board.example/on"]
+    for secret in (json.loads(p.read_text())["secret"] for p in (bare.folder / ".sigillum" / "keys").glob("*/registration-*.json")):
+        assert json.loads(secret)["answer"]["registration_access_token"] not in entries
+    away.sandbox.pool.request("DELETE", shown(away, bare).json()["registration_client_uri"], headers={
+        "Authorization": f"Bearer {json.loads(secret)['answer']['registration_access_token']}"})
+    assert shown(away, bare).status == 401
+    for text, code in ((REGISTERED.replace("lasts: 90d", "lasts: 90d, limits: [stream.read]"), "limits-registered"),):
+        bare.charter(text, "lift-board")
+        assert code in [m["code"] for m in bare.run("rehearse", "lift-board", "--format", "json").json["charters"][0]["mistakes"]]
+
+
+def test_killed_while_a_client_is_registered(bare: Desk, sandbox: Sandbox, forked: Fork) -> None:
+    """What the answer held is kept before the outcome is written; a lost answer leaves a registration that nobody can use."""
+    def house(number: int | str) -> tuple[Desk, Away]:
+        made, away = Desk(bare.folder.parent / f"house-{number}", bare.capture), sandbox.tenant()
+        assert made.run("init", str(made.folder)).code == 0
+        made.know(away)
+        made.charter(REGISTERED, "lift-board")
+        return made, away
+    first, _ = house("first")
+
+    def note(name: str) -> None:
+        with (first.folder / "seen").open("a") as file:
+            file.write(name + "\n")
+    enact = ["enact", "lift-board", "--yes"]
+    assert forked(first, enact, note) == (0, 0)
+    names = list(dict.fromkeys((first.folder / "seen").read_text().splitlines()))
+    assert "make-client kept here" in names
+    for number, name in enumerate(n for n in names if "client" in n or "board-key" in n):
+        desk, away = house(number)
+
+        def kill(boundary: str, wanted: str = name) -> None:
+            if boundary == wanted:
+                os.kill(os.getpid(), signal.SIGKILL)
+        assert forked(desk, enact, kill) == (0, signal.SIGKILL), name
+        again = desk.run(*enact)
+        assert again.code == 0, f"{name}: {again.out}{again.err}"
+        assert shown(away, desk).status == 200
+        assert desk.run("rehearse", "lift-board", "--format", "json").json["charters"][0]["steps"] == []

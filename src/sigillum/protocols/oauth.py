@@ -44,6 +44,7 @@ class Metadata(NamedTuple):
     issuer: str
     token_endpoint: str
     introspection_endpoint: str = ""
+    registration_endpoint: str = ""  # RFC 7591 §3
 
 
 class Token(NamedTuple):
@@ -70,7 +71,8 @@ def discover(http: Http, issuer: str) -> Metadata:
                                        where=url, mend="check the issuer in the tenant's entry or profile")
             if not isinstance(found.get("token_endpoint"), str):
                 raise UnreachableError("its metadata names no token endpoint", where=url, mend="ask its operator")
-            return Metadata(issuer, found["token_endpoint"], str(found.get("introspection_endpoint") or ""))
+            return Metadata(issuer, found["token_endpoint"], str(found.get("introspection_endpoint") or ""),
+                            str(found.get("registration_endpoint") or ""))
     raise UnreachableError("there is no authorization server metadata", where=inserted,
                            mend="check the issuer in the tenant's entry or profile")
 

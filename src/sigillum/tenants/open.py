@@ -23,11 +23,13 @@ from sigillum.protocols.scim import BUSY, ScimClient, ScimRefusedError, patch_bo
 
 from . import mapping
 from .mapping import Wire
-from .port import Address, Link, Proof, Reply, Result, SignedIn, now_at
+from .port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
     from sigillum.core.access import Question
     from sigillum.protocols import oauth
+
+    from .registration import Registrar
 
 Json = dict[str, Any]
 VALUES_A_FILTER = 20
@@ -38,7 +40,7 @@ TRIAL_NOTE = "a trial by sigillum"
 def connect(address: Address, link: Link) -> OpenTenant:
     """Reach a tenant and discover what it can do: two requests. Raises UnreachableError, RefusedError."""
     ca = str(link.folder / address.ca) if address.ca else None
-    tenant = OpenTenant(address, Http(timeout_seconds=link.timeout_seconds, ca_file=ca, log=link.log), link.token, link.say)
+    tenant = OpenTenant(address, Http(timeout_seconds=link.timeout_seconds, ca_file=ca, log=link.log), link.token, link)
     tenant.discover()
     return tenant
 
@@ -46,8 +48,9 @@ def connect(address: Address, link: Link) -> OpenTenant:
 class OpenTenant:
     """SCIM for administration, OAuth for tokens, AuthZEN for decisions, the announced calls for trials."""
 
-    def __init__(self, address: Address, http: Http, token: Secret, say: Callable[[str], None] | None = None) -> None:
-        self._say = say
+    def __init__(self, address: Address, http: Http, token: Secret, link: Link | None = None) -> None:
+        self._say: Callable[[str], None] | None = link.say if link is not None else None
+        self._kept: Callable[[str], list[Any]] | None = link.registrations if link is not None else None
         self.address, self.http, self._token = address, http, token
         self.clock: ClockReading | None = None
         self.profile = Profile()
@@ -93,12 +96,35 @@ class OpenTenant:
             by_kind.setdefault(query.kind, []).append(query)
         out: dict[Query, Fact] = {}
         for kind, asked in by_kind.items():
+            asked = self._registered(kind, asked, out)
             if kind not in self.wire.endpoints:
                 out |= {q: Fact(unknown=f"it has no resource type for a {kind}") for q in asked}
                 continue
             for begin in range(0, len(asked), VALUES_A_FILTER):
                 out |= self._some(kind, asked[begin:begin + VALUES_A_FILTER])
         return out
+
+    @cached_property
+    def _registrar(self) -> Registrar | None:
+        """Where clients can only be registered dynamically; None where SCIM has them, or nobody does."""
+        if "client" in self.wire.endpoints or not self.profile.issuer or self._kept is None:
+            return None
+        from .registration import Kept, Registrar
+        endpoint, kept = self.metadata.registration_endpoint, self._kept
+
+        def ours() -> list[Kept]:
+            return [Kept(k["answer"], k["external_id"]) for k in kept(self.address.name)]
+        return Registrar(self.http, endpoint, self._token, ours, refused) if endpoint else None
+
+    def _registered(self, kind: str, asked: list[Query], out: dict[Query, Fact]) -> list[Query]:
+        """Answer what only the registrar can; what is left is asked as usual."""
+        ours = kind == "client" or (kind == "credential" and self._kept is not None and bool(self._kept(self.address.name)))
+        if not ours or self._registrar is None:
+            return asked
+        for query in asked:
+            if kind == "client" or (query.field == "principal" and self._registrar.knows(query.value)):
+                out[query] = self._registrar.fact(query)
+        return [q for q in asked if q not in out]
 
     def _some(self, kind: str, asked: list[Query]) -> dict[Query, Fact]:
         filters = [mapping.filter_of(q) for q in asked]
@@ -115,6 +141,10 @@ class OpenTenant:
         return f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}"
 
     def read(self, kind: str, identity: str) -> Thing | None:
+        if kind == "client" and self._registrar is not None:
+            return self._registrar.read(identity)
+        if kind == "credential" and identity.startswith(OWN) and self._registrar is not None:
+            return self._registrar.credential(identity)
         try:
             return mapping.thing_of(kind, self.scim.look(self._path(kind, identity), f"reading the {kind} back"))
         except ScimRefusedError as problem:
@@ -124,10 +154,22 @@ class OpenTenant:
 
     # --- changes: one request each ----------------------------------------------------------------------------
     def create(self, kind: str, external_id: str, fields: Mapping[str, Any]) -> Reply:
+        if self._registrar is not None and kind == "client":
+            return self._registrar.register(external_id, fields)
+        if kind == "credential" and fields.get("carrier") == "client" and self._registrar is not None:
+            client = str(fields["principal"])
+            if fields.get("public_key"):
+                reply = self._registrar.set_key(client, fields["public_key"])
+                if reply.result is not Result.DONE:
+                    return reply
+            things = self._registrar.fact(Query("credential", "principal", client)).things
+            return Reply(Result.DONE, things[0]) if things else Reply(Result.MISSING, detail="the client is not there")
         body = mapping.body_of(self.wire, kind, external_id, fields)
         return self._reply(kind, "POST", self.wire.endpoints[kind], body)
 
     def change(self, kind: str, identity: str, fields: Mapping[str, Any], version: str) -> Reply:
+        if kind == "client" and self._registrar is not None:
+            return self._registrar.change(identity, fields)
         body = patch_body(mapping.changes_of(kind, fields))
         return self._reply(kind, "PATCH", self._path(kind, identity), body, version)
 
@@ -141,6 +183,10 @@ class OpenTenant:
         return self._reply(kind, "PATCH", self._path(kind, identity), message)
 
     def end(self, kind: str, identity: str) -> Reply:
+        if kind == "client" and self._registrar is not None:
+            return self._registrar.end(identity)
+        if kind == "credential" and identity.startswith(OWN):
+            return Reply(Result.MISSING, detail="a registration has one credential: a new one takes its place")
         return self._reply(kind, "DELETE", self._path(kind, identity), None)
 
     def _reply(self, kind: str, method: str, path: str, body: Json | None, version: str = "") -> Reply:
@@ -155,6 +201,10 @@ class OpenTenant:
         return refused(answer, f"{'making' if method == 'POST' else 'changing'} the {kind}")
 
     def fetch_secret(self, identity: str) -> Reply:
+        if identity.startswith(OWN) and self._registrar is not None:
+            own = self._registrar.secret(identity)
+            if own is not None:
+                return Reply(Result.DONE, secret=own)
         from sigillum.protocols.sealed import Envelope
         envelope = Envelope()
         path = f"{self._path('credential', identity)}/secret"

@@ -17,6 +17,9 @@ if TYPE_CHECKING:
     from sigillum.core.access import Question
 
 
+OWN = "registration/"  # ids of credentials that a dynamic client registration holds begin so
+
+
 class Result(StrEnum):
     """What became of one request that changes something."""
 
@@ -176,4 +179,5 @@ class Link(NamedTuple):
     timeout_seconds: float = 15.0
     log: Any = None
     say: Any = None
+    registrations: Any = None  # what is kept of clients that a tenant registered (RFC 7591)
     confirm: Any = None  # asks a person to confirm a line of a work sheet

@@ -16,7 +16,7 @@ from .execute import AgainError, Executor, StepResult
 from .journal import Journal
 from .ledgers import keep_witness
 from .office import CLAIM, Office
-from .prove import ProofReport, run
+from .prove import ProofReport, principal_of, run
 from .rehearse import Rehearsal, blocked_outcome, gather, outline_of, rehearse
 from .requests import settle
 from .worksheet import write as write_sheet
@@ -100,7 +100,7 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
 
     def prove_now(step: Step) -> None:
         _, state = office.state(charter.name)
-        done.proofs = run(office, charter, state, keys, state.principal_id() or str(view.principal))
+        done.proofs = run(office, charter, state, keys, principal_of(office, charter, state) or str(view.principal))
     state = office.state(charter.name)[1] if charter.elsewhere else view.state
     executor = Executor(office, journal, state, keys, prove_now)
     executor.send_again = choices.send_again

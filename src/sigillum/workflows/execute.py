@@ -36,7 +36,7 @@ from sigillum.keys.store import KeyStore
 from sigillum.tenants.port import Reply, Result, Tenant
 
 from .journal import Journal
-from .office import Office, Progress
+from .office import REGISTRATION, Office, Progress
 
 ABOUT = ("principal_id", "client_id", "account")  # what stands beside a key or secret, and comes from the charter
 FIRST_PAUSE_SECONDS = 0.05
@@ -266,6 +266,9 @@ class Executor:
                 step, "create", _shown(fields), lambda: self.tenant.create(action.thing, action.external_id, fields),
                 thing=action.thing, external_id=action.external_id, terms=action.terms)
             if reply.result is Result.DONE and reply.thing is not None:
+                if reply.secret is not None:  # a dynamic registration: what it answered is shown once
+                    self.keys.keep_secret(REGISTRATION, step.generation, reply.secret, {"tenant": step.tenant})
+                    self.journal.boundary(f"{step.id} kept here")
                 settle(undertakings.MADE, id=reply.thing.id)
                 return self._made(step, action, fields, reply.thing)
             if reply.result is Result.EXISTS:
@@ -344,7 +347,8 @@ class Executor:
         """Read it back, and compare with what was sent. Raises NotYetError, RefusedError."""
         back = self._until(lambda: self.tenant.read(action.thing, thing.id), self._arrival_seconds, step.about)
         self.journal.boundary(f"{step.id} read-back")
-        wrong = [name for name, value in _comparable(action.thing, fields).items() if not _same(back.get(name), value)]
+        wrong = [name for name, value in _comparable(action.thing, fields).items()
+                 if name in back.fields and not _same(back.get(name), value)]
         if back.get("progress"):
             self._finished(step, action.thing, thing.id)
         if action.thing == "credential":

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from sigillum.charters import files
 from sigillum.charters.workspace import Workspace, find, load
@@ -30,6 +30,7 @@ if TYPE_CHECKING:  # imported where they are used: a command loads what it needs
 
 MOST_SKEW_SECONDS = 300
 CLAIM = "enacting"
+REGISTRATION = "registration"  # the name under which a dynamic registration is kept among a charter's keys
 
 
 class Header(NamedTuple):
@@ -121,7 +122,7 @@ class Office:
                                     where=f"tenant {name} in sigillum.yaml", mend="add `token: env:NAME` to `admin`")
                 token = resolve(reference, self.workspace.folder) if reference is not None else Secret("none")
                 link = Link(token, self.workspace.folder, self.settings.timeout_seconds, self.settings.log,
-                            self.settings.say, self.settings.confirm)
+                            self.settings.say, self.registrations, self.settings.confirm)
                 tenant = connect(address, link)
                 self.settings.announce(header_of(tenant))
                 check_clock(tenant)
@@ -144,6 +145,18 @@ class Office:
         if powers is None or power in powers or not self.workspace.tenant(name).admins:
             return ""
         return next((h.name for h in self.hands(name)[1:] if h.here and h.can(power)), "")
+
+    def registrations(self, tenant: str) -> list[dict[str, Any]]:
+        """What is kept of the clients that a tenant registered dynamically: read anew, since a step may just have kept one."""
+        import json
+
+        from sigillum.keys.files import read_private_json
+        found = []
+        for path in sorted((self.workspace.private / "keys").glob(f"*/{REGISTRATION}-*.json")):
+            content = read_private_json(path)
+            if content.get("credential", {}).get("tenant") == tenant:
+                found.append(json.loads(str(content["secret"])))
+        return found
 
     def now(self, tenant: Tenant) -> datetime:
         """The tenant's time."""

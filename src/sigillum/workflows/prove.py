@@ -81,11 +81,19 @@ def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
     if not uid:
         raise SomebodyError(f"{charter.name} was never enacted here", where=charter.name,
                             mend=f"run `sigillum enact {charter.name}` first")
-    principal = state.principal_id()
+    principal = principal_of(office, charter, state)
     if not principal:
         raise SomebodyError(f"the identity of {charter.name} does not exist yet", where=charter.tenant,
                             mend=f"run `sigillum enact {charter.name}` first")
     return run(office, charter, state, office.keys(uid), principal, with_=with_)
+
+
+def principal_of(office: Office, charter: Charter, state: Undertakings) -> str:
+    """The identity's principal id; where a tenant has no service principals, the client acts as itself."""
+    registered = state.latest("client", "registration")
+    if charter.is_client and registered is not None and "principal" not in office.tenant(charter.tenant).profile.kinds:
+        return registered.id
+    return state.principal_id()
 
 
 def _needs_proofs(charter: Charter) -> None:
@@ -98,7 +106,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
     """Record what holds now, so that later proofs show before and after. Raises UsageError."""
     _needs_proofs(charter)
     uid, state = office.state(charter.name)
-    ledger, principal = office.ledger(write=True), state.principal_id()
+    ledger, principal = office.ledger(write=True), principal_of(office, charter, state)
     if not uid:
         uid = office.make_known(charter.name)
     if not principal:

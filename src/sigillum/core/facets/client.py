@@ -23,11 +23,12 @@ def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
     if not view.charter.is_client:
         return
     yield Query(NAME, "name", view.charter.identity.name)
-    for name, kind in ((REGISTRATION, NAME), (PRINCIPAL, PRINCIPAL)):
+    there = PRINCIPAL in snapshot.profile.kinds
+    for name, kind in ((REGISTRATION, NAME), *(((PRINCIPAL, PRINCIPAL),) if there else ())):
         generation = view.state.latest(NAME, name)
         if generation is not None and generation.state not in ("ended", "spent"):
             yield Query(kind, "id", generation.id) if generation.id else Query(kind, "external_id", generation.external_id)
-    if isinstance(view.client_id, str):
+    if isinstance(view.client_id, str) and there:
         yield Query(PRINCIPAL, "client_id", view.client_id)
     for want in view.charter.permissions:
         yield Query("api", "name", want.api)
@@ -37,7 +38,8 @@ def wanted(view: View) -> dict[str, Any]:
     """The registration's attributes. What is always there need not be requested."""
     identity = view.charter.identity
     asked = tuple(sorted((p.api, p.scope, p.acts) for p in view.charter.permissions if not always(view, p.api, p.scope)))
-    return {"name": identity.name, "redirects": identity.redirects, "requests": asked, **view.charter.about()}
+    about = view.charter.about() if NAME in view.snapshot.profile.kinds else {}
+    return {"name": identity.name, "redirects": identity.redirects, "requests": asked, **about}
 
 
 def always(view: View, api: str, scope: str) -> bool:
@@ -128,7 +130,10 @@ def _taken(view: View, found: Thing, standing: Standing) -> None:
 
 
 def _as_principal(view: View) -> None:
-    """Its service principal: what it is in this tenant."""
+    """Its service principal: what it is in this tenant. Where there are none, the client acts as itself."""
+    if PRINCIPAL not in view.snapshot.profile.kinds:
+        view.principal = view.client_id
+        return
     name = view.charter.identity.name
     standing = stand(view, NAME, PRINCIPAL, _things(view, PRINCIPAL))
     if isinstance(view.client, Ref) and standing.state in ("present", "recent"):

@@ -57,6 +57,11 @@ class View:
         """On what credentials hang: the account, or a client's registration."""
         return self.client if self.charter.is_client else self.principal
 
+    @property
+    def registered(self) -> bool:
+        """Is it a client of a tenant that only registers them dynamically (RFC 7591)?"""
+        return self.charter.is_client and "client" not in self.snapshot.profile.kinds
+
     def step_of(self, value: str | Ref | None) -> tuple[str, ...]:
         """The step that will yield a value, where one has to."""
         return (value.step,) if isinstance(value, Ref) else ()
@@ -150,7 +155,7 @@ def await_step(view: View, facet: str, name: str, thing: str, standing: Standing
 
 def existing(view: View, kind: str) -> Fact:
     """What the principal has of a kind. One that is still to be made has nothing; an unknown one, nothing known."""
-    if kind not in view.snapshot.profile.kinds:
+    if kind not in view.snapshot.profile.kinds and not (kind == "credential" and view.registered):
         return Fact(unknown=f"it has no resource type for a {kind}")
     carrier = view.bearer if kind == "credential" else view.principal
     if carrier is None:

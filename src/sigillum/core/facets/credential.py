@@ -79,6 +79,12 @@ def _allowed(view: View, want: CredentialWant) -> bool:
     if want.kind == PASSWORD and want.limits:
         mistakes.append(Mistake("limits-password", f"{want.name}: a password cannot be narrowed", "leave `limits` out",
                                 want.position))
+    if view.registered and want.limits:
+        mistakes.append(Mistake("limits-registered", f"{view.snapshot.tenant} only registers clients, and narrows no "
+                                "credential of theirs", "leave `limits` out", want.position))
+    if view.registered and len(view.charter.credentials) > 1:
+        mistakes.append(Mistake("keys-too-many", f"a client that {view.snapshot.tenant} registered has one credential",
+                                "ask for one", want.position))
     view.draft.mistakes += mistakes
     return not mistakes
 
@@ -108,6 +114,8 @@ def _one(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> None:
         _finish(view, want, generation.number, generation.id or standing.thing.id, (),
                 active=bool(standing.thing.get("active")))
         _due(view, want, standing.thing)
+        if view.registered and not standing.thing.get("until"):
+            view.draft.note("credential-endless", f"{want.name} has no end at {view.snapshot.tenant}, whatever `lasts` says")
         if want.kind == PASSWORD and standing.thing.get("must_change"):
             view.draft.note("password-change", f"{want.name} has to be changed at the first sign-in, which strands a program: "
                             "end it there, and enact again")
@@ -160,7 +168,7 @@ def _renewal(view: View, want: CredentialWant, standing: Standing, changed: bool
 def _bring(view: View, want: CredentialWant, number: int, terms: Mapping[str, Any], why: str,
            needs: tuple[str, ...] = ()) -> str:
     """Keep a key, make the credential (inactive where possible), catch a secret, activate. The last step's id."""
-    born_inactive = view.snapshot.profile.born_inactive is not False
+    born_inactive = view.snapshot.profile.born_inactive is not False and not view.registered
     key: Any = want.public_key
     if want.kind == KEY_PAIR and want.held_here:
         needs = (*needs, view.add(Step(
