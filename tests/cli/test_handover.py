@@ -18,9 +18,6 @@ from cli.test_identities import ENACT as ENACT_MAILER
 from cli.test_identities import MAILER, pair, settle
 from conftest import CHARTER, Away, Desk, Sandbox
 from sigillum.core.canonical import thumbprint
-from sigillum.core.secret import Secret
-from sigillum.core.sheet import Asked, Sheet, content_of, fill
-from sigillum.core.times import parse_instant
 
 CONSUMERS = """\
 consumers:
@@ -106,25 +103,6 @@ def test_what_a_kind_of_consumer_asks_for_and_what_is_wrong_with_it(bare: Desk, 
     bare.charter(MAILER + "handover: {gives: [client_idd]}\n", "avalanche-mailer")
     ran = bare.run("charter", "check", "avalanche-mailer")
     assert (ran.code, "did you mean client_id?" in ran.err) == (3, True)
-
-
-NOW = parse_instant("2027-03-01T12:00:00Z")
-
-
-@pytest.mark.parametrize(("asked", "known", "problem", "note"), [
-    (Asked("secret"), Secret("short"), "", "short"), (Asked("secret", shortest=20), Secret("x" * 16), "16 characters", ""),
-    (Asked("secret", longest=8), Secret("x" * 16), "1 to 8", ""), (Asked("client_id"), "a b", "spaces", ""),
-    (Asked("issuer"), "http://far.example", "https", ""), (Asked("issuer"), "http://127.0.0.1:1/x", "", ""),
-    (Asked("ends"), "2027-03-01T12:00:00Z", "ended", ""), (Asked("ends"), "2027-03-01T12:00:01Z", "", "in 1s"),
-    (Asked("ends"), "2027-06-01T12:00:00Z", "", ""), (Asked("client_id", form="[a-z]+"), "abc1", "look", "")])
-def test_values_are_checked_without_repeating_a_secret(asked: Asked, known: Any, problem: str, note: str) -> None:
-    value, = fill("c", "", [asked], {asked.value: known}, {}, {}, NOW)
-    assert (problem in value.problem, bool(value.problem)) == (True, bool(problem))
-    assert (note in value.note, bool(value.note)) == (True, bool(note))
-    assert "xxx" not in f"{value}"
-    shown = content_of(Sheet("c", "", (value,)), reveal=False)
-    assert (shown[value.name] == "(masked)") == isinstance(known, Secret)
-    assert content_of(Sheet("c", "", (value._replace(content=None),)), reveal=True) == {value.name: ""}
 
 
 # --- sealed -------------------------------------------------------------------------------------------------------

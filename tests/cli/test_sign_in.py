@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from conftest import Away, Desk, Sandbox
 from sigillum.core.facts import Thing
-from sigillum.core.sign_in import Account, Attempt, Rule, account_of, as_context, decide, losing, rule_of
+from sigillum.core.sign_in import Attempt, account_of, as_context, decide, rule_of
 from sigillum.tenants import mapping
 
 ROBOT = """\
@@ -261,16 +261,3 @@ def test_the_effective_rule_agrees_with_the_tenants_own_answer(sandbox: Sandbox,
             assert verdict.allowed == answer["decision"], (world, thing.get("name"), attempt, answer)
             reason = answer["context"]["reason"]
             assert verdict.allowed or (f"{verdict.rule}: {verdict.demand}" == reason or reason == "suspended" == verdict.demand)
-
-
-@given(st.lists(st.builds(Rule, st.sampled_from("abc"), st.sampled_from("abc"), st.booleans(), st.booleans(), st.frozensets(st.sampled_from("xyz")),
-                          st.frozensets(st.sampled_from("xyz")), st.just("any"), st.frozensets(st.sampled_from(["second-factor", "device"]))),
-                min_size=1, max_size=4, unique_by=lambda r: r.id))
-def test_who_loses_nothing_can_be_demanded_as_much_as_before(all_: list[Rule]) -> None:
-    weaker, accounts = all_[0]._replace(enabled=True), [Account(i, i) for i in "xyz"]
-    lost = {a.id for a in losing([weaker, *all_[1:]], weaker, accounts)}
-    for account in accounts:
-        for attempt in (Attempt(), Attempt(second_factor=True), Attempt(device=True)):
-            before = decide(account, [weaker, *all_[1:]], attempt).allowed
-            after = decide(account, all_[1:], attempt).allowed
-            assert after == before or account.id in lost

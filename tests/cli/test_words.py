@@ -56,7 +56,7 @@ def test_screenshots_are_there_and_linked() -> None:
 
 def test_the_demo_plays_to_its_end_and_leaves_nothing_running(tmp_path: Path) -> None:
     done = subprocess.run([sys.executable, "-m", "sigillum", "demo", "--folder", "played"], cwd=tmp_path, capture_output=True, text=True,
-                          timeout=120, stdin=subprocess.DEVNULL)
+                          timeout=300, stdin=subprocess.DEVNULL)
     assert done.returncode == 0, done.stdout[-2000:] + done.stderr
     for told in ("did you mean `role`?", "4 proofs held", "Nothing to do", "stream-reader at brindlemoor/cameras ended at", "each chained and signed",
                  "does not suffice alone", "no: label-differs", "window-ended", "Cleared: 2 grants.", "2 proofs held",

@@ -15,12 +15,26 @@ from sigillum.core.compare import MOST_ROUNDS, compare, needs, view_of
 from sigillum.core.facets.common import View
 from sigillum.core.facts import Fact, Operation, Profile, Query, Snapshot, Thing
 from sigillum.core.rules import Rules
-from sigillum.core.steps import AddTo, Adopt, Catch, Change, Create, End, KeepKey, Outline, Prove, Ref, Step, TakeFrom
+from sigillum.core.steps import (
+    AddTo,
+    Adopt,
+    Catch,
+    Change,
+    Create,
+    End,
+    KeepKey,
+    KeepSecret,
+    Outline,
+    Prove,
+    Ref,
+    Step,
+    TakeFrom,
+)
 from sigillum.core.times import format_instant
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
 KINDS = frozenset({"account", "account-about", "team", "team-about", "role", "place", "grant", "credential", "profile", "client",
-                   "principal", "api", "consent"})
+                   "principal", "api", "consent", "rule", "licence"})
 ROLES = {"reader": (("stream.read", "looks"),), "writer": (("stream.append", "changes-data"), ("stream.read", "looks")),
          "keeper": (("stream.delete", "changes-data"), ("stream.append", "changes-data"), ("stream.read", "looks"))}
 TEAMS = ("crew", "ring")
@@ -45,6 +59,11 @@ def usual() -> dict[str, list[Thing]]:
                                             "kind": "box" if p.endswith("one") else ""}) for p in PLACES],
         "team": [Thing("team", f"t-{n}", {"name": n, "members": (), "reach": ()}) for n in TEAMS],
         "api": [Thing("api", "a-mail", {"name": "mail", "scopes": SCOPES})],
+        "rule": [Thing("rule", f"s-{n}", {"name": n, "enabled": True, "everyone": w, "targets": t, "exempt": (), "demands": ("second-factor",),
+                                          "networks": (), "narrowable": n != "fixed"}) for n, w, t in (
+            ("default", True, ()), ("people", False, ("t-crew",)), ("fixed", True, ()))],
+        "licence": [Thing("licence", f"l-{n}", {"name": n, "kind": k, "total": 1, "mailbox": n == "seat", "holders": ()})
+                    for n, k in (("seat", "per-user"), ("space", "capacity"))],
         "account": [], "grant": [], "credential": [], "client": [], "principal": [], "consent": []}
 
 
@@ -122,7 +141,7 @@ class Fake:
             key = {"kty": "OKP", "crv": "Ed25519", "x": f"{action.credential}{action.generation}"}
             self.held[action.credential, action.generation] = thumbprint(key)
             yields[step.id, "public_key"] = key
-        elif isinstance(action, Catch):
+        elif isinstance(action, (Catch, KeepSecret)):
             self.held[action.credential, action.generation] = "secret"
         elif isinstance(action, Adopt):
             self.write(undertakings.FOUND if action.found else undertakings.ADOPTED, step, id=action.id)
@@ -166,14 +185,15 @@ class Fake:
         if isinstance(action, Change):
             left.append(Thing(old.kind, old.id, {**old.fields, **action.fields}, old.version + "1", old.external_id))
         things[action.thing] = left
-        self.write(undertakings.OUTCOME, step, attempt=attempt, result=undertakings.ENDED if ending else undertakings.CHANGED)
+        result = undertakings.ENDED if ending else getattr(action, "mark", "") or undertakings.CHANGED
+        self.write(undertakings.OUTCOME, step, attempt=attempt, result=result, **({"id": identity} if result == undertakings.MADE else {}))
 
     def _list(self, step: Step, action: AddTo | TakeFrom, identity: str, one: str) -> None:
         adding = isinstance(action, AddTo)
         attempt = self.write(undertakings.INTENT, step, operation="add" if adding else "take")
         things = self.at(step.tenant)
         old = next(t for t in things[action.thing] if t.id == identity)
-        entry: Any = (one, None) if action.attribute == "services" else one
+        entry: Any = {"services": (one, None), "exempt": (one, "by", "why", "2099-01-01")}.get(action.attribute, one)
         kept = tuple(v for v in old.get(action.attribute) if v != entry)
         assert not adding or len(kept) == len(old.get(action.attribute)), "added twice"
         new = old._replace(fields={**old.fields, action.attribute: (*kept, entry) if adding else kept})

@@ -1,0 +1,211 @@
+"""Accounts of programs: areas, drafts, passwords, licences, sign-in rules; and the sheet that is handed over."""
+
+from __future__ import annotations
+
+import dataclasses
+from datetime import date
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from core.fake import PROFILE, Fake
+from sigillum.core.charter import Charter, CredentialWant, ExemptWant, GrantWant, Identity, RelaxWant, SignInWant
+from sigillum.core.facts import Precondition, Thing
+from sigillum.core.rules import Rules, check
+from sigillum.core.secret import Secret
+from sigillum.core.sheet import Asked, Sheet, content_of, fill
+from sigillum.core.sign_in import Account, Attempt, Rule, account_of, as_context, decide, inside, losing, rule_of
+from sigillum.core.times import parse_instant
+
+DAY = 86_400
+WORD = CredentialWant("word", "password", 90 * DAY, 14 * DAY)
+EXEMPT = SignInWant(("10.0.0.0/8",), ExemptWant("default", "mara", "nobody there", date(2099, 1, 1)))
+
+
+def robot(identity: Identity | None = None, **more: Any) -> Charter:
+    return Charter("robot", "away", "test", "x", "m@x.example", identity or Identity("service-account", "robot", "Robot"), **more)
+
+
+def outline(fake: Fake, wanted: Charter) -> Any:
+    return fake.compare(wanted, Rules())
+
+
+stories = st.builds(
+    robot, st.sampled_from([Identity("service-account", "robot", d, mailbox=m) for d in ("Robot", "Bot") for m in (True, False)]),
+    credentials=st.sampled_from([(), (WORD,), (WORD._replace(source="env:X"),)]),
+    licence=st.just("seat"), sign_in=st.sampled_from([None, SignInWant(), SignInWant(("10.0.0.0/8",)), EXEMPT, EXEMPT._replace(networks=("10.1.0.0/16",)),
+                                                      EXEMPT._replace(networks=())]),
+    grants=st.sampled_from([(), (GrantWant("reader", "root/a"),)]))
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.lists(st.tuples(stories, st.integers(0, 12)), min_size=1, max_size=4), st.booleans())
+def test_accounts_end_as_wished_wherever_it_stopped(story: list[tuple[Charter, int]], drafted: bool) -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, accounts_drafted=drafted, powers=None))
+    for wanted, most in story:
+        fake.last = wanted
+        fake.enact(wanted, most=most)
+        for _ in range(3):
+            fake.enact(wanted)
+        assert fake.compare(wanted).steps == ()
+        account, = fake.things["account"]
+        rules = {t.get("name"): t for t in fake.things["rule"]}
+        want = wanted.sign_in or SignInWant()
+        assert [e[0] for e in rules["default"].get("exempt")] == ([account.id] if want.exempt else [])
+        assert ("robot-networks" in rules) == bool(want.networks)
+        assert not want.networks or rules["robot-networks"].get("networks") == want.networks
+        assert [t.get("holders") for t in fake.things["licence"] if t.get("name") == "seat"] == [(account.id,)]
+        assert account.get("mailbox") is True or not wanted.identity.mailbox
+        assert len(fake.things["credential"]) == len(wanted.credentials)
+
+
+def test_a_licence_goes_back_and_another_has_to_be_free() -> None:
+    fake = Fake()
+    fake.enact(robot(licence="seat"))
+    fake.enact(robot())
+    assert [t.get("holders") for t in fake.things["licence"]] == [(), ()]
+    assert [n.code for n in outline(fake, robot(licence="space")).notes if n.code.startswith("licence")] == ["licence-capacity"]
+    seat = next(t for t in fake.things["licence"] if t.get("name") == "seat")
+    fake.things["licence"] = [seat._replace(fields={**seat.fields, "holders": ("somebody",)})]
+    box = Identity("service-account", "robot", "Robot", mailbox=True)
+    for wanted, code in ((robot(licence="seat"), "licence-none-free"), (robot(licence="saet"), "licence-unknown"),
+                         (robot(box, licence="space"), "licence-unknown")):
+        assert [m.code for m in outline(fake, wanted).mistakes] == [code]
+    fake.things["licence"] += [t for t in Fake().things["licence"] if t.get("name") == "space"]
+    assert [m.code for m in outline(fake, robot(box, licence="space")).mistakes] == ["licence-mailbox"]
+    fake.blind = frozenset({"licence", "rule"})
+    assert [n.code for n in outline(fake, robot(licence="seat", sign_in=EXEMPT)).notes if n.code == "unknown"] == ["unknown", "unknown"]
+
+
+def test_rules_that_cannot_be_and_what_is_said_of_them() -> None:
+    fake = Fake()
+    exempt = EXEMPT.exempt
+    assert exempt is not None
+    for want, code in ((EXEMPT._replace(exempt=exempt._replace(rule="defualt")), "rule-unknown"),
+                       (EXEMPT._replace(exempt=exempt._replace(rule="fixed")), "rule-not-narrowable")):
+        assert [m.code for m in outline(fake, robot(sign_in=want)).mistakes] == [code]
+    late = robot(credentials=(WORD,), sign_in=SignInWant((), exempt._replace(review=date(2020, 1, 1))))
+    assert {n.code for n in outline(fake, late).notes} == {"exemption-review", "exemption-open", "sign-in-stopped", "can-nothing"}
+    fake.things["account"] = [Thing("account", "a1", {"name": "robot", "display": "Robot", "active": True, "kind": "service-account", "purpose": "x",
+                                                      "owner": "m@x.example", "stage": "test", "methods": ("phone",), "second_factor": "off"})]
+    fake.enact(robot(sign_in=SignInWant()), adopt=True)
+    assert fake.things["account"][0].get("methods") == ()
+    assert "switch-misleads" in [n.code for n in outline(fake, robot(sign_in=SignInWant())).notes]
+
+
+def test_a_tenant_wide_rule_is_switched_off_only_where_nobody_loses_and_on_again_afterwards() -> None:
+    fake = Fake()
+    fake.things["account"] = [Thing("account", n, {"name": n, "active": True}) for n in ("ann", "bob")]
+    relax = RelaxWant("fixed", "mara", "on or off", date(2099, 1, 1), "people")
+    wanted = robot(sign_in=SignInWant((), None, relax))
+    fake.things["rule"] = [t for t in fake.things["rule"] if t.get("name") != "default"]
+    mistake, = outline(fake, wanted).mistakes
+    assert (mistake.code, "ann, bob" in mistake.what) == ("protection-lost", True)
+    crew = fake.things["team"][0]
+    fake.things["team"][0] = crew._replace(fields={**crew.fields, "members": ("ann", "bob")})
+    fake.enact(wanted)
+    assert [t.get("enabled") for t in fake.things["rule"] if t.get("name") == "fixed"] == [False]
+    assert fake.compare(wanted).steps == ()
+    people = next(t for t in fake.things["rule"] if t.get("name") == "people")
+    off = people._replace(fields={**people.fields, "enabled": False})
+    fake.things["rule"] = [off if t.id == people.id else t for t in fake.things["rule"]]
+    assert [m.code for m in outline(fake, wanted).mistakes] == ["protection-lost"]
+    fake.enact(robot())
+    assert [t.get("enabled") for t in fake.things["rule"] if t.get("name") == "fixed"] == [True]
+
+
+@pytest.mark.parametrize(("identity", "profile", "code"), [
+    ({}, {"accounts_live_in": "box"}, "area-missing"), ({"area": "root/a"}, {}, "area"), ({"area": "root/a"}, {"accounts_live_in": "box"}, "area"),
+    ({"area": "root/none"}, {"accounts_live_in": "box"}, "area"), ({"area": "root/a/one"}, {"accounts_live_in": "box"}, ""),
+    ({"wide": "cleans"}, {"accounts_live_in": "box"}, ""),
+    ({}, {"preconditions": (Precondition("owner", ("account",), False, "ask Mara"),)}, "precondition"),
+    ({}, {"preconditions": (Precondition("owner", ("client",), False), Precondition("owner", (), True))}, "")])
+def test_where_an_account_lives_and_what_comes_first(identity: dict[str, Any], profile: dict[str, Any], code: str) -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, **profile))
+    found = outline(fake, robot(Identity("service-account", "robot", "Robot", **identity)))
+    assert [m.code for m in found.mistakes] == ([code] if code else [])
+
+
+@pytest.mark.parametrize(("credential", "profile", "code"), [
+    (WORD, {"credential_kinds": ("api-token",)}, "credential-kind"), (WORD._replace(limits=("stream.read",)), {}, "limits-password"),
+    (WORD._replace(kind="api-token"), {"limits_compulsory": True}, "limits-missing")])
+def test_credentials_that_a_tenant_does_not_take(credential: CredentialWant, profile: dict[str, Any], code: str) -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, **profile))
+    assert code in [m.code for m in outline(fake, robot(credentials=(credential,), grants=(GrantWant("reader", "root/a"),))).mistakes]
+
+
+def test_what_is_read_back_of_a_password() -> None:
+    fake = Fake()
+    wanted = robot(credentials=(WORD,), grants=(GrantWant("reader", "root/a"),))
+    fake.enact(wanted)
+    word = fake.things["credential"][0]
+    fake.things["credential"] = [word._replace(fields={**word.fields, "must_change": True, "expires": False})]
+    told = {n.code: n.text for n in outline(fake, wanted).notes}
+    assert told["password-expires"].endswith("no")
+    assert "strands a program" in told["password-change"]
+
+
+@pytest.mark.parametrize(("identity", "more", "code"), [
+    ({"area": "a", "wide": "b"}, {}, "area-and-wide"), ({"kind": "foreign", "organisation": "o"}, {"credentials": (WORD,)}, "foreign"),
+    ({"kind": "foreign"}, {}, "foreign"), ({"web_only": True}, {"credentials": (WORD._replace(kind="key-pair"),)}, "web-only"),
+    ({"kind": "client", "area": "a"}, {}, "not-client"), ({"kind": "client", "mailbox": True}, {}, "not-client"), ({}, {}, "")])
+def test_what_contradicts_itself(identity: dict[str, Any], more: dict[str, Any], code: str) -> None:
+    made = Identity(**{"kind": "service-account", "name": "robot", "display": "r", **identity})
+    assert [m.code for m in check(robot(made, **more), Rules(), ["away"])] == ([code] if code else [])
+
+
+# --- deciding about a sign-in -----------------------------------------------------------------------------------
+def test_which_rule_decides_and_what_makes_no_difference() -> None:
+    rules = [rule_of(Thing("rule", n, f)) for n, f in (
+        ("a", {"name": "off", "enabled": False}), ("b", {"name": "night", "targets": ("ring",), "networks": ("10.0.0.0/8",)}),
+        ("c", {"name": "people", "targets": ("other",)}), ("d", {"name": "seen", "targets": ("x",), "applies_to": "interactive"}),
+        ("e", {"name": "stop", "targets": ("x",), "blocks": True, "exempt": (("x", "by", "w", "r"),)}))]
+    thing = Thing("account", "x", {"name": "x", "active": True, "second_factor": "on"})
+    account = account_of(thing, {"crew": ("x",), "ring": ("crew",)})
+    assert account.teams == {"crew", "ring"}
+    told = {t.rule: t.state for t in decide(account, rules, Attempt("10.1.1.1", second_factor=True)).told}
+    assert told == {"off": "makes no difference", "night": "met", "people": "makes no difference", "seen": "makes no difference",
+                    "stop": "makes no difference", "the account's own switch": "met"}
+    for attempt, rule, demand in ((Attempt("11.1.1.1"), "night", "network"), (Attempt("10.1.1.1"), "the account's own switch", "second-factor")):
+        verdict = decide(account, rules, attempt)
+        assert (verdict.allowed, verdict.rule, verdict.demand) == (False, rule, demand)
+    assert decide(account._replace(active=False), [], Attempt()).demand == "suspended"
+    assert decide(account, [Rule("w", "w", everyone=True)], Attempt()).told[-1].state == "makes no difference"
+    assert decide(account._replace(switch=""), [Rule("w", "w", everyone=True, blocks=True)], Attempt()).demand == "blocked"
+    assert not inside("not an address", "10.0.0.0/8")
+    assert as_context(Attempt("10.0.0.1", device=True)) == {"from": "10.0.0.1", "interactive": False, "second_factor": False, "device": True}
+
+
+@given(st.lists(st.builds(Rule, st.sampled_from("abc"), st.sampled_from("abc"), st.booleans(), st.booleans(), st.frozensets(st.sampled_from("xyz")),
+                          st.frozensets(st.sampled_from("xyz")), st.just("any"), st.frozensets(st.sampled_from(["second-factor", "device"]))),
+                min_size=1, max_size=4, unique_by=lambda r: r.id))
+def test_who_loses_nothing_can_be_demanded_as_much_as_before(all_: list[Rule]) -> None:
+    weaker, accounts = all_[0]._replace(enabled=True), [Account(i, i) for i in "xyz"]
+    lost = {a.id for a in losing([weaker, *all_[1:]], weaker, accounts)}
+    for account in accounts:
+        for attempt in (Attempt(), Attempt(second_factor=True), Attempt(device=True)):
+            before = decide(account, [weaker, *all_[1:]], attempt).allowed
+            after = decide(account, all_[1:], attempt).allowed
+            assert after == before or account.id in lost
+
+
+# --- the sheet --------------------------------------------------------------------------------------------------
+NOW = parse_instant("2027-03-01T12:00:00Z")
+
+
+@pytest.mark.parametrize(("asked", "known", "problem", "note"), [
+    (Asked("secret"), Secret("short"), "", "short"), (Asked("secret", shortest=20), Secret("x" * 16), "16 characters", ""),
+    (Asked("secret", longest=8), Secret("x" * 16), "1 to 8", ""), (Asked("client_id"), "a b", "spaces", ""),
+    (Asked("issuer"), "http://far.example", "https", ""), (Asked("issuer"), "http://127.0.0.1:1/x", "", ""),
+    (Asked("ends"), "2027-03-01T12:00:00Z", "ended", ""), (Asked("ends"), "2027-03-01T12:00:01Z", "", "in 1s"),
+    (Asked("ends"), "2027-06-01T12:00:00Z", "", ""), (Asked("client_id", form="[a-z]+"), "abc1", "look", "")])
+def test_values_are_checked_without_repeating_a_secret(asked: Asked, known: Any, problem: str, note: str) -> None:
+    value, = fill("c", "", [asked], {asked.value: known}, {}, {}, NOW)
+    assert (problem in value.problem, bool(value.problem)) == (True, bool(problem))
+    assert (note in value.note, bool(value.note)) == (True, bool(note))
+    assert "xxx" not in f"{value}"
+    shown = content_of(Sheet("c", "", (value,)), reveal=False)
+    assert (shown[value.name] == "(masked)") == isinstance(known, Secret)
+    assert content_of(Sheet("c", "", (value._replace(content=None),)), reveal=True) == {value.name: ""}
