@@ -243,7 +243,7 @@ class ByHand:
         return self.ask(signed_in, operation.permission, place)
 
 
-HIDDEN = ("carrier", "principal_id", "client_id", "account", "active")  # what a person has no field for
+HIDDEN = ("carrier", "role_id", "principal_id", "client_id", "account", "active")  # what a person has no field for
 SKIP_EMPTY: tuple[Any, ...] = (None, "", (), [])
 
 

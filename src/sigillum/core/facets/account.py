@@ -111,9 +111,7 @@ def _make(view: View, standing: Standing, needs: tuple[str, ...] = ()) -> None:
         view.draft.note("gone", f"the {words} was made once and is no longer there; it is made anew")
     if view.home is not None:
         needs = (*needs, *view.step_of(view.home.client_id))
-    why = view.charter.purpose
-    if standing.state == "open":
-        why = "begun earlier, and the answer was not caught"
+    why = standing.why(view.charter.purpose)
     view.add(Step(
         MAKE, StepKind.MAKE, view.snapshot.tenant, NAME, KEY, words,
         Create(thing(view), view.external_id(NAME, KEY, number), wanted(view)), number, needs=needs,

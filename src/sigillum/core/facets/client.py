@@ -84,12 +84,8 @@ def _register(view: View, standing: Standing) -> None:
         "make-client", StepKind.MAKE, view.snapshot.tenant, NAME, REGISTRATION,
         f"client registration {identity.name}, {where}",
         Create(NAME, view.external_id(NAME, REGISTRATION, number), fields), number, power=POWER,
-        why=_why(standing, view.charter.purpose), after={**fields, "requests": _requests(fields["requests"])}))
+        why=standing.why(view.charter.purpose), after={**fields, "requests": _requests(fields["requests"])}))
     view.client, view.client_id = Ref(made, "id"), Ref(made, "client_id")
-
-
-def _why(standing: Standing, usual: str) -> str:
-    return "begun earlier, and the answer was not caught" if standing.state == "open" else usual
 
 
 def _requests(asked: tuple[tuple[str, str, str], ...]) -> tuple[str, ...]:
@@ -153,4 +149,4 @@ def _as_principal(view: View) -> None:
             Create(PRINCIPAL, view.external_id(NAME, PRINCIPAL, standing.number), {
                 "client_id": view.client_id, "display": view.charter.identity.display, "active": True}),
             standing.number, needs=(view.client_id.step,) if isinstance(view.client_id, Ref) else (), power=POWER,
-            why=_why(standing, "roles and consents go to the principal, never to the client"))), "id")
+            why=standing.why("roles and consents go to the principal, never to the client"))), "id")

@@ -116,6 +116,11 @@ class Standing(NamedTuple):
             return 1
         return self.generation.number + (1 if self.state == "gone" else 0)
 
+    def why(self, usual: str) -> str:
+        """Why it is made: begun earlier without an answer that was caught, or the `usual` reason."""
+        lost = self.state == "open" and self.generation is not None and self.generation.unanswered
+        return "begun earlier, and the answer was not caught" if lost else usual
+
 
 def stand(view: View, facet: str, name: str, things: Iterable[Thing]) -> Standing:
     """Find out where the newest generation of a wanted thing stands among the things that were seen."""

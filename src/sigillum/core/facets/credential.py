@@ -99,7 +99,7 @@ def _one(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> None:
     if standing.state in ("none", "open", "gone"):
         if standing.state == "gone":
             view.draft.note("gone", f"{want.name} was made once and is no longer there; a new generation follows")
-        _bring(view, want, standing.number, terms, _first_why(standing))
+        _bring(view, want, standing.number, terms, standing.why("the identity proves itself"))
         return
     assert generation is not None
     renewal = _renewal(view, want, standing, terms != known)
@@ -122,10 +122,6 @@ def _one(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> None:
         if want.kind == PASSWORD and standing.thing.get("expires") is not None:
             expires = "yes" if standing.thing.get("expires") else "no"
             view.draft.note("password-expires", f"does {want.name} expire? {expires}", warning=False)
-
-
-def _first_why(standing: Standing) -> str:
-    return "begun earlier, and the answer was not caught" if standing.state == "open" else "the identity proves itself"
 
 
 def _stranger(view: View, want: CredentialWant, things: tuple[Thing, ...]) -> bool:

@@ -217,11 +217,9 @@ def _missing(view: View, want: GrantWant, standing: Standing, terms: dict[str, A
 
 
 def _why(view: View, want: GrantWant, standing: Standing) -> str:
-    if standing.state == "open":
-        return "begun earlier, and the answer was not caught"
     if standing.state == "gone":
         view.draft.note("gone", f"the grant of {want.words()} was made once and is no longer there")
-    return want.because or "the charter asks for it"
+    return standing.why(want.because or "the charter asks for it")
 
 
 def _same_window(thing: Thing, terms: Mapping[str, Any]) -> bool:

@@ -12,7 +12,7 @@ from sigillum.core.steps import Create, End, Step, StepKind
 from sigillum.core.text import did_you_mean
 from sigillum.core.undertakings import Generation
 
-from .common import Standing, View, await_step, existing, stand, unknown
+from .common import View, await_step, existing, stand, unknown
 
 NAME, THING, POWER = "permission", "consent", "consents"
 
@@ -117,16 +117,11 @@ def _one(view: View, want: PermissionWant, things: tuple[Thing, ...]) -> None:
         else:
             wide = "for everything" if not _only(thing) else f"only for {', '.join(_only(thing))}"
             view.draft.note("consent-beside", f"{want.scope} is consented {wide} as well, by somebody else")
-    _make(view, want, standing.number, _why(standing))
+    _make(view, want, standing.number, standing.why("wanted and requested; nothing works before it is consented"))
 
 
 def _only(thing: Thing) -> tuple[str, ...]:
     return tuple(sorted(thing.get("only") or ()))
-
-
-def _why(standing: Standing) -> str:
-    return "begun earlier, and the answer was not caught" if standing.state == "open" else \
-        "wanted and requested; nothing works before it is consented"
 
 
 def _make(view: View, want: PermissionWant, number: int, why: str) -> str:
