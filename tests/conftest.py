@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import os
+import signal
 import subprocess
 import sys
 import time
@@ -259,3 +260,25 @@ def forked() -> Callable[[Desk, list[str], Callable[[str], None]], tuple[int, in
         return os.waitstatus_to_exitcode(status) if os.WIFEXITED(status) else 0, \
             os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0
     return run
+
+
+Fork = Callable[[Desk, list[str], Callable[[str], None]], tuple[int, int]]
+
+
+def boundaries(desk: Desk, fork: Fork, arguments: list[str]) -> list[str]:
+    """The names of all journal boundaries of an undisturbed run, in order."""
+    path = desk.folder / "seen"
+
+    def note(name: str) -> None:
+        with path.open("a") as file:
+            file.write(name + "\n")
+    assert fork(desk, arguments, note) == (0, 0)
+    return list(dict.fromkeys(path.read_text().splitlines()))
+
+
+def kill_at(wanted: str) -> Callable[[str], None]:
+    """What kills the program at one boundary."""
+    def boundary(name: str) -> None:
+        if name == wanted:
+            os.kill(os.getpid(), signal.SIGKILL)
+    return boundary

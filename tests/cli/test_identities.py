@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import os
 import signal
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -13,9 +11,8 @@ import pytest
 from joserfc import jws
 from joserfc.jwk import OKPKey
 
-from conftest import Away, Desk, Sandbox
+from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
 
-Fork = Callable[[Desk, list[str], Callable[[str], None]], tuple[int, int]]
 KAI, JON = "kai.lund@brindlemoor.example", "jon.askew@brindlemoor.example"
 BOX = "brindlemoor/mailboxes"
 MAILER = f"""\
@@ -139,13 +136,8 @@ def test_killed_at_every_boundary_across_two_tenants(bare: Desk, sandbox: Sandbo
         settle(made, roster, summit)
         return made, roster, summit
     first = house("first")[0]
-    path = first.folder / "seen"
-
-    def note(name: str) -> None:
-        with path.open("a") as file:
-            file.write(name + "\n")
-    assert forked(first, ENACT, note) == (0, 0)
-    names = [n for n in dict.fromkeys(path.read_text().splitlines()) if n.split()[-1] in ("intended", "answered", "settled", "read-back")]
+    seen = boundaries(first, forked, ENACT)
+    names = [n for n in seen if n.split()[-1] in ("intended", "answered", "settled", "read-back")]
     assert len(names) >= 28
     names = [n for n in names if n.startswith(("make-client", "make-principal", "consent", "make-mailer")) or "(summit)" in n]
     for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n or "read-back" in n]):
@@ -155,11 +147,7 @@ def test_killed_at_every_boundary_across_two_tenants(bare: Desk, sandbox: Sandbo
                     "make-ma": "Credentials"}[name[:7]]
             there = summit if "(summit)" in name else roster
             sandbox.faults({"kind": fate, "method": "POST", "path": f"{there.name}/scim/v2/{part}"})
-
-        def kill(boundary: str, wanted: str = name) -> None:
-            if boundary == wanted:
-                os.kill(os.getpid(), signal.SIGKILL)
-        assert forked(desk, ENACT, kill) == (0, signal.SIGKILL), name
+        assert forked(desk, ENACT, kill_at(name)) == (0, signal.SIGKILL), name
         sandbox.faults()
         again = desk.run(*ENACT)
         assert again.code == 0, f"{name}: {again.out}{again.err}"
@@ -385,21 +373,12 @@ def test_killed_while_a_client_is_registered(bare: Desk, sandbox: Sandbox, forke
         made.charter(REGISTERED, "lift-board")
         return made, away
     first, _ = house("first")
-
-    def note(name: str) -> None:
-        with (first.folder / "seen").open("a") as file:
-            file.write(name + "\n")
     enact = ["enact", "lift-board", "--yes"]
-    assert forked(first, enact, note) == (0, 0)
-    names = list(dict.fromkeys((first.folder / "seen").read_text().splitlines()))
+    names = boundaries(first, forked, enact)
     assert "make-client kept here" in names
     for number, name in enumerate(n for n in names if "client" in n or "board-key" in n):
         desk, away = house(number)
-
-        def kill(boundary: str, wanted: str = name) -> None:
-            if boundary == wanted:
-                os.kill(os.getpid(), signal.SIGKILL)
-        assert forked(desk, enact, kill) == (0, signal.SIGKILL), name
+        assert forked(desk, enact, kill_at(name)) == (0, signal.SIGKILL), name
         again = desk.run(*enact)
         assert again.code == 0, f"{name}: {again.out}{again.err}"
         assert shown(away, desk).status == 200

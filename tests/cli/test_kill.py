@@ -7,14 +7,12 @@ import os
 import random
 import signal
 import time
-from collections.abc import Callable
 from typing import Any
 
 import pytest
 
-from conftest import CHARTER, Away, Desk, Sandbox
+from conftest import CHARTER, Away, Desk, Fork, Sandbox, boundaries, kill_at
 
-Fork = Callable[[Desk, list[str], Callable[[str], None]], tuple[int, int]]
 TOKEN_CHARTER = CHARTER.replace("kind: key-pair", "kind: api-token")
 FATES: dict[str, dict[str, Any] | None] = {
     "arrives": None, "lost-before": {"kind": "lost-before"}, "lost-after": {"kind": "lost-after"},
@@ -22,24 +20,6 @@ FATES: dict[str, dict[str, Any] | None] = {
 }
 ENACT = ["enact", "wind-ingest", "--yes", "--end"]
 SECONDS = 3.0
-
-
-def boundaries(desk: Desk, fork: Fork) -> list[str]:
-    """The names of all journal boundaries of an undisturbed run, in order."""
-    path = desk.folder / "seen"
-
-    def note(name: str) -> None:
-        with path.open("a") as file:
-            file.write(name + "\n")
-    assert fork(desk, ENACT, note) == (0, 0)
-    return list(dict.fromkeys(path.read_text().splitlines()))
-
-
-def kill_at(wanted: str) -> Callable[[str], None]:
-    def boundary(name: str) -> None:
-        if name == wanted:
-            os.kill(os.getpid(), signal.SIGKILL)
-    return boundary
 
 
 def check_as_undisturbed(desk: Desk, away: Away) -> None:
@@ -73,7 +53,7 @@ def path_of(boundary: str) -> str:
 @pytest.mark.parametrize("fate", FATES)
 def test_killed_at_every_boundary_with_every_fate_of_the_request(
         desk: Desk, away: Away, sandbox: Sandbox, forked: Fork, fate: str, lag: float) -> None:
-    names = boundaries(desk, forked)
+    names = boundaries(desk, forked, ENACT)
     assert len(names) >= 18
     for number, name in enumerate(names):
         if FATES[fate] is not None and not any(w in name for w in ("intended", "answered", "settled", "read-back")):
@@ -106,7 +86,7 @@ def test_a_secret_that_only_the_tenant_makes(
         made.know(fresh)
         made.charter(TOKEN_CHARTER)
         return made, fresh
-    names = boundaries(house("first")[0], forked)
+    names = boundaries(house("first")[0], forked, ENACT)
     assert any("catch" in n for n in names)
     for number, name in enumerate(n for n in names if "ingest-key" in n):
         desk, fresh = house(number)
@@ -139,7 +119,7 @@ def test_services_roles_and_memberships(bare: Desk, sandbox: Sandbox, forked: Fo
         made.know(fresh)
         made.charter(WIDE)
         return made, fresh
-    names = [n for n in boundaries(house("first")[0], forked) if n.startswith(("switch-on", "make-role", "join", "make-grant-board"))]
+    names = [n for n in boundaries(house("first")[0], forked, ENACT) if n.startswith(("switch-on", "make-role", "join", "make-grant-board"))]
     assert len(names) >= 14
     for number, name in enumerate(names):
         desk, fresh = house(number)

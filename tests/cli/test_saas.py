@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import json
-import os
 import signal
-from collections.abc import Callable
 from typing import Any
 
 import pytest
 
-from conftest import Away, Desk, Sandbox
+from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
 
-Fork = Callable[[Desk, list[str], Callable[[str], None]], tuple[int, int]]
 FEED = """\
 charter: pass-desk-feed
 tenant: ticketry
@@ -95,23 +92,15 @@ def test_killed_while_a_password_is_set(bare: Desk, sandbox: Sandbox, forked: Fo
         assert made.run("init", str(made.folder)).code == 0
         return made, house(made, sandbox, "ticketry", "vera.moss", FEED)
     first, _ = fresh("first")
-
-    def note(name: str) -> None:
-        with (first.folder / "seen").open("a") as file:
-            file.write(name + "\n")
-    assert forked(first, enact, note) == (0, 0)
-    names = [n for n in dict.fromkeys((first.folder / "seen").read_text().splitlines()) if "feed-password" in n or "account" in n]
+    seen = boundaries(first, forked, enact)
+    names = [n for n in seen if "feed-password" in n or "account" in n]
     assert len(names) >= 14
     for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n]):
         desk, away = fresh(number)
         if fate != "arrives":
             method, part = ("PATCH", "") if name.startswith(("save", "activate")) else ("POST", "Users" if "account" in name else "Credentials")
             sandbox.faults({"kind": fate, "method": method, "path": f"{away.name}/scim/v2/{part}"})
-
-        def kill(boundary: str, wanted: str = name) -> None:
-            if boundary == wanted:
-                os.kill(os.getpid(), signal.SIGKILL)
-        assert forked(desk, enact, kill) == (0, signal.SIGKILL), name
+        assert forked(desk, enact, kill_at(name)) == (0, signal.SIGKILL), name
         sandbox.faults()
         again = desk.run(*enact)
         assert again.code == 0, f"{name}: {again.out}{again.err}"

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from conftest import Away, Desk, Sandbox
+from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
 from sigillum.core.facts import Thing
 from sigillum.core.sign_in import Attempt, account_of, as_context, decide, rule_of
 from sigillum.tenants import mapping
@@ -88,8 +88,7 @@ def test_a_robot_that_the_tenant_wide_rule_stops_is_narrowed_and_exempt(night: t
 
 
 @pytest.mark.parametrize("fate", ["arrives", "lost-after"])
-def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(bare: Desk, sandbox: Sandbox, forked: Any, fate: str) -> None:
-    import os
+def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(bare: Desk, sandbox: Sandbox, forked: Fork, fate: str) -> None:
     import signal
     enact = ["enact", "night-robot", "--yes"]
 
@@ -100,12 +99,8 @@ def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(bare: Desk, sa
         made.charter(ROBOT + EXEMPT, "night-robot")
         return made, away
     first, _ = house("first")
-
-    def note(name: str) -> None:
-        with (first.folder / "seen").open("a") as file:
-            file.write(name + "\n")
-    assert forked(first, enact, note) == (0, 0)
-    names = [n for n in dict.fromkeys((first.folder / "seen").read_text().splitlines())
+    seen = boundaries(first, forked, enact)
+    names = [n for n in seen
              if n.startswith(("take-", "make-mailbox", "make-networks", "exempt-"))]
     assert len(names) >= 14
     for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n]):
@@ -113,11 +108,7 @@ def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(bare: Desk, sa
         if fate != "arrives":
             part = {"ta": ("PATCH", "Licences"), "ex": ("PATCH", "SignInRules")}.get(name[:2], ("PATCH", "Users") if "mailbox" in name else ("POST", "SignInRules"))
             sandbox.faults({"kind": fate, "method": part[0], "path": f"{away.name}/scim/v2/{part[1]}"})
-
-        def kill(boundary: str, wanted: str = name) -> None:
-            if boundary == wanted:
-                os.kill(os.getpid(), signal.SIGKILL)
-        assert forked(desk, enact, kill) == (0, signal.SIGKILL), name
+        assert forked(desk, enact, kill_at(name)) == (0, signal.SIGKILL), name
         sandbox.faults()
         again = desk.run(*enact)
         assert again.code == 0, f"{name}: {again.out}{again.err}"

@@ -11,9 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from core.fake import NOW, Fake, ours
-from sigillum.core.access import Held, Place, Principal, Question, Right
+from sigillum.core.access import Asks, Consent, Held, Place, Principal, Question, Right
 from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, PermissionWant, ProofWant, ServiceWant
-from sigillum.core.consents import Asks, Consent
 from sigillum.core.deciding import World
 from sigillum.core.errors import FileError
 from sigillum.core.explain import explain

@@ -79,6 +79,25 @@ class Held(NamedTuple):
     limits: frozenset[str] = frozenset()
 
 
+class Consent(NamedTuple):
+    """An administrator's approval, as deciding needs it; `only`: the places it is narrowed to (none: all)."""
+
+    id: str
+    principal: str
+    scope: str
+    acts: str
+    only: tuple[str, ...] = ()
+    made: datetime | None = None
+    by: str = ""
+
+
+class Asks(NamedTuple):
+    """What a client's registration asks for: (api, scope, way of acting)."""
+
+    principal: str
+    requests: frozenset[tuple[str, str, str]]
+
+
 class Question(NamedTuple):
     """May `principal` use `permission` at `place` at this time, with this credential (none: any), for this person?"""
 

@@ -3,37 +3,28 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, NamedTuple
+from typing import Protocol
 
-from .access import Decision, Question
+from .access import ALWAYS, Asks, Consent, Decision, Principal, Question
 from .charter import ALONE, ON_BEHALF
 from .facts import Operation
 from .refusals import Cause
 
-if TYPE_CHECKING:
-    from .deciding import World
+
+class Known(Protocol):
+    """What has to be known of a tenant: the world that decides everything else."""
+
+    principals: dict[str, Principal]
+    asks: dict[str, Asks]
+    consents: dict[str, list[Consent]]
+    felt: timedelta
+
+    def decide(self, question: Question) -> Decision:
+        """The verdict on a question without a client."""
+        ...
 
 
-class Consent(NamedTuple):
-    """An administrator's approval, as deciding needs it; `only`: the places it is narrowed to (none: all)."""
-
-    id: str
-    principal: str
-    scope: str
-    acts: str
-    only: tuple[str, ...] = ()
-    made: datetime | None = None
-    by: str = ""
-
-
-class Asks(NamedTuple):
-    """What a client's registration asks for: (api, scope, way of acting)."""
-
-    principal: str
-    requests: frozenset[tuple[str, str, str]]
-
-
-def through_api(world: World, question: Question, rule: Operation) -> Decision:
+def through_api(world: Known, question: Question, rule: Operation) -> Decision:
     """The verdict for a client, with its first cause. For a person it is never more than that person may."""
     acts = ON_BEHALF if question.person else ALONE
     asks = world.asks.get(question.principal)
@@ -60,5 +51,4 @@ def through_api(world: World, question: Question, rule: Operation) -> Decision:
 
 def felt_from(consent: Consent, felt: timedelta) -> datetime:
     """From when decisions follow a consent."""
-    from .access import ALWAYS
     return consent.made + felt if consent.made is not None else ALWAYS

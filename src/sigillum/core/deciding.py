@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING
 
 from .access import (
     ALWAYS,
     NEVER,
+    Asks,
     Carrier,
+    Consent,
     Cut,
     Decision,
     Held,
@@ -32,9 +33,6 @@ from .charter import CLIENT
 from .facts import Operation
 from .refusals import CAUSES, RANK, Cause
 from .text import lines
-
-if TYPE_CHECKING:  # loaded where a client acts through an API
-    from .consents import Asks, Consent
 
 FEW = 12  # places that are quicker looked through than the line to the root
 MOST_MERGED = 64  # rights of one carrier and permission that are copied into its members' common table

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
-from .access import Held, Membership, Place, Principal, Right, Team
+from .access import Asks, Consent, Held, Membership, Place, Principal, Right, Team
 from .deciding import World
 from .facts import Query, Snapshot, Thing
 from .text import lines
@@ -74,7 +74,6 @@ def _clients(world: World, things: Mapping[tuple[str, str], Thing]) -> None:
     for (kind, _), thing in things.items():
         principal = principals.get(str(thing.get("client_id"))) if kind == "client" else None
         if principal is not None:
-            from .consents import Asks
             world.asks[principal] = Asks(principal, frozenset(thing.get("requests") or ()))
             for identity, held in world.credentials.items():
                 if held.principal == thing.id:
@@ -133,7 +132,6 @@ def _credential(world: World, thing: Thing) -> None:
 
 
 def _consent(world: World, thing: Thing) -> None:
-    from .consents import Consent
     world.consents.setdefault(str(thing.get("principal")), []).append(Consent(
         thing.id, str(thing.get("principal")), str(thing.get("scope")), str(thing.get("acts")),
         tuple(thing.get("only") or ()), _instant(thing.get("made")), str(thing.get("by") or "")))

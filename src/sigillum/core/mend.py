@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from .access import NEVER, Decision, Node, Question, Right
+from .access import NEVER, Asks, Consent, Decision, Node, Question, Right
 from .deciding import World
 from .facts import Thing
 from .refusals import Cause
@@ -126,7 +126,6 @@ _UNKNOWN = {
 def _consent(world: World, question: Question, cause: Cause) -> Changed:
     """Ask for the scope, and have it consented, for this place."""
     from .charter import ALONE, ON_BEHALF
-    from .consents import Asks, Consent
     acts, principal = ON_BEHALF if question.person else ALONE, question.principal
     api = world.rules[question.permission].api
     fresh = Consent("mend", principal, question.permission, acts)

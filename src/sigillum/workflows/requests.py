@@ -1,27 +1,21 @@
-"""Requests: written where a power is missing, answered where it is there, and confirmed by a receipt or by hand."""
+"""Requests: written where a power is missing, listed, and confirmed by a receipt or by hand. `answer` does the rest."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
-from sigillum.core import requests, undertakings
-from sigillum.core.canonical import external_id
-from sigillum.core.errors import FileError, MachineError, SomebodyError, UsageError
-from sigillum.core.facts import Thing
+from sigillum.core import undertakings
+from sigillum.core.errors import FileError, MachineError, UsageError
 from sigillum.core.requests import RECEIPT, Request
 from sigillum.core.steps import Outline, Step, StepKind
 from sigillum.core.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 
-from .office import CLAIM, Office
-
-if TYPE_CHECKING:
-    from .execute import StepResult
+from .office import Office
 
 FOLDER = "requests"
 
@@ -72,11 +66,11 @@ def write(office: Office, uid: str, charter: str, step: Step, request: Request) 
                  "power": request.power, "to": request.to, "file": shown, "asked_at": format_instant(office.now(tenant))}
     if same is None or not path.exists():
         body = {**request.body(), "charter": charter, "workspace": office.workspace.file.workspace}
-        _put(path, signed.sign(body, office.signing_key()))
+        put(path, signed.sign(body, office.signing_key()))
     return path, entry
 
 
-def _put(path: Path, document: Mapping[str, Any]) -> None:
+def put(path: Path, document: Mapping[str, Any]) -> None:
     """Write a file for others to read: whole or not at all."""
     try:
         path.parent.mkdir(exist_ok=True)
@@ -144,75 +138,3 @@ def signer_words(office: Office, key_id: str) -> str:
         return "signed by this workspace itself"
     return f"signed by {names[key_id]}" if key_id in names else \
         f"signed by a key that is not among `signers` in sigillum.yaml ({key_id})"
-
-
-# --- where the power is -------------------------------------------------------------------------------------------
-@dataclass(frozen=True, slots=True)
-class Answering:
-    """A request that arrived, compared anew: `stands` where it is so already, else `step`, done by `hand`."""
-
-    request: Request
-    tenant: str
-    hand: str
-    signer: str
-    stands: Thing | bool
-    step: Step
-
-
-def compare(office: Office, path: Path) -> Answering:
-    """Check a request's signature and compare it with its tenant. Raises FileError, SomebodyError."""
-    body = read_json(path)
-    signer = signed.check(body, str(path))
-    request = requests.read(body, str(path))
-    tenants, address = office.workspace.file.tenants, request.tenant.rstrip("/")
-    name = next((n for n, t in tenants.items() if t.address.rstrip("/") == address), None)
-    if name is None:
-        raise SomebodyError(f"this workspace does not know the tenant {request.tenant}", where=str(path),
-                            mend="add it with `sigillum tenant add`")
-    hands = [h for h in office.hands(name) if h.here]
-    able = next((h for h in hands if h.can(request.power)), None)
-    if able is None:
-        raise SomebodyError(f"nobody here has the power `{request.power}` at {name} either", where=str(path),
-                            mend="hand the file on to somebody who does")
-    tenant = office.tenant(name)
-    things = tuple(t for f in tenant.facts(requests.queries(request)).values() for t in f.things)
-    unknown = next((f.unknown for f in tenant.facts(requests.queries(request)).values() if not f.known), "")
-    if unknown:
-        raise SomebodyError(f"it cannot be compared anew: {unknown}", where=name, mend="ask with an administrator who may look")
-    mark = external_id(office.workspace.file.workspace, uid_of(request), request.thing, "request", 1)
-    version = next((t.version for t in things if t.id == request.id), "")
-    step = replace(requests.step_of(request, mark, version), tenant=name, by="" if able is hands[0] else able.name)
-    return Answering(request, name, able.name, signer_words(office, signer.key_id), requests.fulfilled(request, things), step)
-
-
-def uid_of(request: Request) -> str:
-    """The stream in the ledger of what is done for a request."""
-    return f"request-{request.digest[:12]}"
-
-
-def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, list[StepResult]]:
-    """Carry it out and write the receipt beside the request. Raises MachineError."""
-    from sigillum.core.undertakings import fold
-
-    from .execute import Executor
-    from .journal import Journal
-    ledger, uid, results = office.ledger(write=True), uid_of(found.request), list["StepResult"]()
-    with ledger.claim(CLAIM, 0.0):
-        identity = found.stands.id if isinstance(found.stands, Thing) else found.request.id
-        if not found.stands:
-            ledger.append([Fresh(undertakings.RECEIVED, uid, {
-                "about": found.request.about, "charter": found.request.charter, "tenant": found.tenant,
-                "digest": found.request.digest})])
-            state = fold(ledger.entries(uid), uid)
-            executor = Executor(office, Journal(office, ledger, uid), state, office.keys(uid), lambda step: None)
-            results = executor.run(uid, Outline(uid, (found.step,)))
-            if results[0].state != "done":
-                return None, results
-            identity = str(results[0].yields.get("id") or identity)
-        receipt = path.with_name(path.stem + ".receipt.json")
-        tenant = office.tenant(found.tenant)
-        _put(receipt, signed.sign({
-            "kind": RECEIPT, "request": found.request.digest, "do": found.request.do, "about": found.request.about,
-            "made": not found.stands, "id": identity, "tenant": found.request.tenant, "by": found.hand,
-            "at": format_instant(office.now(tenant))}, office.signing_key()))
-        return receipt, results

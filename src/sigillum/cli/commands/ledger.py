@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -38,32 +39,26 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     return {"show": _show, "verify": _verify, "head": _head}[args.verb](args, context)
 
 
+PHRASES: dict[str, Callable[[Mapping[str, Any]], str]] = {
+    "intent": lambda b: f"{b['operation']} {b['facet']} {b['name']} at {b['tenant']}, generation {b['generation']}",
+    "outcome": lambda b: f"of {b['attempt']}: {b['result']}" + (f" ({b['why']})" if b.get("why") else ""),
+    "proved": lambda b: f"{len(b['results'])} proofs, {'all hold' if b['held'] else 'not all hold'}",
+    "kept": lambda b: f"{b['name']}, generation {b['generation']}",
+    "lent": lambda b: f"{b['role']} at {b['at']} to {b['principal_name']}, until {b['until']}: {b['because']}",
+    "before": lambda b: f"{len(b['held'])} proofs, {sum(1 for h in b['held'].values() if h)} held",
+    "felt": lambda b: f"a change at {b['tenant']} was felt after {b['seconds']} s",
+    "requested": lambda b: f"request {b['number']}: {b['about']}", "received": lambda b: str(b["about"]),
+    "answered": lambda b: f"request {b['number']}: {b['how']}", "confirmed": lambda b: f"{b['about']}, by {b['by']}",
+    "handed-over": lambda b: f"{', '.join(b['values'])} {b['how']} to {b['to']} (generation {b['generation']})",
+    "connected": lambda b: f"{b['consumer']}, its connection {b['connection']}",
+}
+
+
 def about(entry: Entry) -> str:
     """An entry in one phrase."""
     body = entry.body
-    if entry.kind == "intent":
-        return f"{body['operation']} {body['facet']} {body['name']} at {body['tenant']}, generation {body['generation']}"
-    if entry.kind == "outcome":
-        why = f" ({body['why']})" if body.get("why") else ""
-        return f"of {body['attempt']}: {body['result']}{why}"
-    if entry.kind == "proved":
-        return f"{len(body['results'])} proofs, {'all hold' if body['held'] else 'not all hold'}"
-    if entry.kind == "kept":
-        return f"{body['name']}, generation {body['generation']}"
-    if entry.kind == "lent":
-        return f"{body['role']} at {body['at']} to {body['principal_name']}, until {body['until']}: {body['because']}"
-    if entry.kind == "before":
-        return f"{len(body['held'])} proofs, {sum(1 for h in body['held'].values() if h)} held"
-    if entry.kind == "felt":
-        return f"a change at {body['tenant']} was felt after {body['seconds']} s"
-    if entry.kind in ("requested", "received"):
-        return f"{'request ' + str(body['number']) + ': ' if 'number' in body else ''}{body['about']}"
-    if entry.kind == "answered":
-        return f"request {body['number']}: {body['how']}"
-    if entry.kind == "handed-over":
-        return f"{', '.join(body['values'])} {body['how']} to {body['to']} (generation {body['generation']})"
-    if entry.kind == "connected":
-        return f"{body['consumer']}, its connection {body['connection']}"
+    if entry.kind in PHRASES:
+        return PHRASES[entry.kind](body)
     named = body.get("name") or body.get("workspace") or ""
     return f"{body['before']} became {named}" if "before" in body else str(named)
 

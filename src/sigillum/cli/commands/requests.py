@@ -83,7 +83,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
     from sigillum.core.errors import SomebodyError
-    from sigillum.workflows.requests import answer, compare
+    from sigillum.workflows.answer import answer, compare
     found = compare(context.office, args.file)
     if args.format == "text":
         context.show(view.answering(found, context.ident))

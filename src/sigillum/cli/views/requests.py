@@ -6,7 +6,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from sigillum.core.requests import Request
-from sigillum.workflows.requests import Answering
+from sigillum.workflows.answer import Answering
 
 from .common import Ident, pairs, value_text
 
