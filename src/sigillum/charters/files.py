@@ -4,43 +4,29 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import date
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 from pydantic import Field
 
-from sigillum.core.charter import Charter
+from sigillum.core.charter import Charter, PermissionWant
 from sigillum.core.errors import FileError, Mistake, Position
 from sigillum.core.rules import check
 from sigillum.core.text import did_you_mean
 
-from .models import AccountName, CharterName, Day, Section, validate
-from .reading import Document, parse, read_text
-from .sections import (
-    account,
-    credential,
-    grant,
-    handover,
-    licence,
-    membership,
-    permission,
-    proof,
-    role,
-    service,
-    sign_in,
-)
+from .models import AccountName, CharterName, Day, Section, validate_with
+from .reading import Document, Spot, parse, read_text
+from .sections import account, credential, grant, licence, membership, proof, role, service
 from .sections.account import IdentitySection
 from .sections.credential import CredentialSection
 from .sections.grant import GrantSection
-from .sections.handover import HandoverSection
-from .sections.permission import PermissionSection
 from .sections.proof import ProofSection
 from .sections.role import RoleSection
 from .sections.service import ServiceSection
-from .sections.sign_in import SignInSection
 from .workspace import Workspace
 
 _NAME_LINE = re.compile(rb"^charter:[ \t]*[\"']?([^\s\"'#]+)", re.M)
@@ -65,17 +51,29 @@ class CharterFile(Section):
     member_of: list[AccountName] = Field(default_factory=list, description="Teams that the identity is in")
     members: list[AccountName] = Field(default_factory=list, description="Of a team: who is in it")
     grants: list[GrantSection] = Field(default_factory=list)
-    permissions: list[PermissionSection] = Field(default_factory=list, description="Of a client: scopes of APIs")
+    permissions: Any = None  # this and the two below: see RARE
     credentials: list[CredentialSection] = Field(default_factory=list)
     proofs: list[ProofSection] = Field(default_factory=list)
-    handover: HandoverSection | None = None
-    sign_in: SignInSection | None = None
+    handover: Any = None
+    sign_in: Any = None
     licence: str | None = Field(None, description="What the account has to hold, in the tenant's word for it")
+
+
+def _part(name: str) -> Callable[[], type[Section]]:
+    def load() -> type[Section]:
+        found: type[Section] = import_module(f"sigillum.charters.sections.{name}").Part
+        return found
+    return load
+
+
+RARE = {"permissions": _part("permission"), "handover": _part("handover"), "sign_in": _part("sign_in")}
 
 
 def json_schema() -> dict[str, Any]:
     """The JSON Schema of a charter, for editors."""
-    schema = CharterFile.model_json_schema(by_alias=True)
+    from pydantic import create_model
+    rare: dict[str, Any] = {n: (f.annotation, f) for n, load in RARE.items() for f in [load().model_fields[n]]}
+    schema = create_model("CharterFile", __base__=CharterFile, **rare).model_json_schema(by_alias=True)
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": "Sigillum charter"}
 
 
@@ -130,7 +128,8 @@ def load(workspace: Workspace, path: Path, seen: tuple[str, ...] = ()) -> Charte
         mistake = Mistake("not-a-charter", "this is not a charter: it has no keys",
                           "run `sigillum charter new NAME` for one to begin with", Position(shown, 1, 1))
         raise FileError(mistake.what, where=shown, mend=mistake.mend, mistakes=(mistake,))
-    charter = _alike(workspace, _to_core(workspace, validate(CharterFile, document), document), document, seen)
+    file, parts = validate_with(CharterFile, RARE, document)
+    charter = _alike(workspace, _to_core(workspace, file, parts, document), document, seen)
     mistakes = check(charter, workspace.rules, workspace.file.tenants)
     if mistakes:
         raise FileError("", where=shown, mistakes=tuple(_point(m, document) for m in mistakes))
@@ -172,7 +171,7 @@ def _alike(workspace: Workspace, charter: Charter, document: Document, seen: tup
     return replace(charter, services=model.services, member_of=model.member_of, grants=model.grants)
 
 
-def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Charter:
+def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], document: Document) -> Charter:
     usual = workspace.file.defaults
     home = workspace.file.tenants.get(file.tenant)
     at = document.position
@@ -194,12 +193,31 @@ def _to_core(workspace: Workspace, file: CharterFile, document: Document) -> Cha
         member_of=tuple(membership.to_core(m, at(("member_of", i))) for i, m in enumerate(file.member_of)),
         members=tuple(membership.to_core(m, at(("members", i))) for i, m in enumerate(file.members)),
         grants=tuple(grant.to_core(g, at(("grants", i))) for i, g in enumerate(file.grants)),
-        permissions=tuple(w for i, p in enumerate(file.permissions) for w in permission.to_core(p, at(("permissions", i)))),
+        permissions=_permissions(parts, at),
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
                                              public_key(i, c)) for i, c in enumerate(file.credentials)),
         proofs=tuple(proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)),
-        handover=handover.to_core(file.handover), sign_in=sign_in.to_core(file.sign_in, at(("sign_in",))),
+        **_rare(parts, at),
         licence=licence.to_core(file.licence), position=at(()))
+
+
+def _permissions(parts: Mapping[str, Any], at: Callable[[Spot], Position]) -> tuple[PermissionWant, ...]:
+    if "permissions" not in parts:
+        return ()
+    from .sections import permission
+    return tuple(w for i, p in enumerate(parts["permissions"]) for w in permission.to_core(p, at(("permissions", i))))
+
+
+def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position]) -> dict[str, Any]:
+    """The sections that few charters have."""
+    out: dict[str, Any] = {}
+    if "handover" in parts:
+        from .sections import handover
+        out["handover"] = handover.to_core(parts["handover"])
+    if "sign_in" in parts:
+        from .sections import sign_in
+        out["sign_in"] = sign_in.to_core(parts["sign_in"], at(("sign_in",)))
+    return out
 
 
 def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import types
 import typing
+from collections.abc import Callable, Mapping
 from datetime import date
 from typing import Annotated, Any, TypeVar
 
@@ -161,3 +162,26 @@ def validate(model: type[Model], document: Document) -> Model:
         found = [m for m in found if m.code != "key-missing" or f"did you mean {m.what.split()[0]}?" not in meant]
         raise FileError("", where=document.file, mistakes=tuple(dict.fromkeys(found))) from None
 
+
+def validate_with(model: type[Model], rare: Mapping[str, Callable[[], type[BaseModel]]], document: Document) -> tuple[
+        Model, dict[str, Any]]:
+    """The model of a document, and its rare keys, whose models are made only where a file has them.
+
+    Making a model takes longer than reading a file. Raises FileError with every mistake of all of them at once.
+    """
+    mistakes, parts, main = list[Mistake](), dict[str, Any](), None
+    data = document.data if isinstance(document.data, dict) else {}
+    usual = document._replace(data={n: v for n, v in data.items() if n not in rare}) if data else document
+    try:
+        main = validate(model, usual)
+    except FileError as problem:
+        mistakes += problem.mistakes
+    for key, load in rare.items():
+        if data.get(key) is not None:
+            try:
+                parts[key] = getattr(validate(load(), document._replace(data={key: data[key]})), key)
+            except FileError as problem:
+                mistakes += problem.mistakes
+    if mistakes or main is None:
+        raise FileError("", where=document.file, mistakes=tuple(mistakes))
+    return main, parts

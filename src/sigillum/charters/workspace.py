@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
@@ -12,8 +13,11 @@ from pydantic_core import PydanticCustomError
 from sigillum.core.errors import FileError
 from sigillum.core.rules import BECAUSE_CLASSES, CLASSES, Rules
 
-from .models import CharterName, Duration, Section, reference, validate
+from .models import CharterName, Duration, Section, reference, validate_with
 from .reading import parse, read_text
+
+if TYPE_CHECKING:
+    from .consumers import ConsumerSection
 
 FILE = "sigillum.yaml"
 PRIVATE = ".sigillum"
@@ -31,17 +35,10 @@ Reference = Annotated[str, BeforeValidator(reference), WithJsonSchema({"type": "
 
 
 class AdminSection(Section):
-    """The administrator on whose behalf Sigillum acts at a tenant."""
+    """The administrator on whose behalf Sigillum acts at a tenant; or one more, who acts or gets requests."""
 
     name: str
     token: Reference | None = Field(None, description="Where its token is; a tenant by hand needs none")
-
-
-class HolderSection(Section):
-    """One more administrator: whose token is here, or to whom requests go."""
-
-    name: str
-    token: Reference | None = Field(None, description="Where its token is; none: requests go to this administrator")
     powers: list[str] = Field(default_factory=list, description="What it may do, where no token here can tell")
     contact: str | None = Field(None, description="Where requests are sent")
 
@@ -52,7 +49,7 @@ class TenantSection(Section):
     address: str = Field(description="Its SCIM base address")
     stage: str | None = None
     admin: AdminSection
-    admins: list[HolderSection] = Field(default_factory=list, description="More administrators, of other powers")
+    admins: list[AdminSection] = Field(default_factory=list, description="More administrators, of other powers")
     driver: str = "open"
     issuer: str | None = Field(None, description="Its authorization server, where its profile names none")
     ca: str | None = Field(None, description="File of trusted authorities")
@@ -81,24 +78,6 @@ class DefaultsSection(Section):
     account_name: str = "{charter}"  # of identities whose charter gives none; knows {charter} and {stage}
 
 
-class AskSection(Section):
-    """One thing that a kind of consumer asks for."""
-
-    value: str = Field(description="Which value: client_id, secret, token_endpoint ...; any word where `fixed` gives it")
-    name: str | None = Field(None, alias="as", description="What the consumer calls it")
-    form: str | None = Field(None, description="A regular expression for the whole value")
-    shortest: int = 0
-    longest: int = 0
-    fixed: str | None = Field(None, description="The value itself, where it is always the same: a test user, a test object")
-
-
-class ConsumerSection(Section):
-    """A kind of consumer: what it asks for, and the public key that sheets are sealed to."""
-
-    asks: list[AskSection] = Field(default_factory=list)
-    key: str | None = Field(None, description="file:PATH of its public JWK")
-
-
 class WorkspaceFile(Section):
     """All of sigillum.yaml."""
 
@@ -107,7 +86,7 @@ class WorkspaceFile(Section):
     rules: RulesSection = Field(default_factory=RulesSection)
     defaults: DefaultsSection = Field(default_factory=DefaultsSection)
     tenants: dict[CharterName, TenantSection] = Field(default_factory=dict)
-    consumers: dict[CharterName, ConsumerSection] = Field(default_factory=dict, description="Kinds of consumer, by name")
+    consumers: Any = None  # its model stands in `consumers`, and is made only where a workspace has some
     signers: dict[str, str] = Field(default_factory=dict, description="Whose signatures are known: name and key thumbprint")
     witness: str | None = Field(None, description="File that keeps the ledger's head after each run")
 
@@ -118,6 +97,7 @@ class Workspace:
 
     folder: Path
     file: WorkspaceFile
+    consumers: Mapping[str, ConsumerSection] = field(default_factory=dict)
 
     @property
     def private(self) -> Path:
@@ -167,4 +147,10 @@ def find(start: Path) -> Path:
 def load(folder: Path) -> Workspace:
     """Read a workspace. Raises FileError."""
     document = parse(read_text(folder / FILE, FILE), FILE)
-    return Workspace(folder, validate(WorkspaceFile, document))
+    file, parts = validate_with(WorkspaceFile, {"consumers": _consumers}, document)
+    return Workspace(folder, file, parts.get("consumers", {}))
+
+
+def _consumers() -> type[Section]:
+    from .consumers import Part
+    return Part

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from .errors import Position
+
+if TYPE_CHECKING:  # few charters ask for these
+    from .wants import HandoverWant, SignInWant
 
 KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
 ACCOUNT, CLIENT, TEAM, FOREIGN = "service-account", "client", "team", "foreign"
@@ -172,46 +175,6 @@ class ProofWant:
         return f"{'can' if self.allowed else 'cannot'} {self.permission} at {where}{extra}"
 
 
-class ExemptWant(NamedTuple):
-    """An exemption from a sign-in rule: who accepted the risk, why, and the day of review."""
-
-    rule: str
-    accepted_by: str
-    why: str
-    review: date
-
-
-class RelaxWant(NamedTuple):
-    """A tenant-wide sign-in rule that is switched off; `replaced_by` keeps everybody else protected."""
-
-    rule: str
-    accepted_by: str
-    why: str
-    review: date
-    replaced_by: str
-
-
-class SignInWant(NamedTuple):
-    """How a program signs in, unattended: from these networks only, exempt from one rule."""
-
-    networks: tuple[str, ...] = ()
-    exempt: ExemptWant | None = None
-    relax: RelaxWant | None = None
-    position: Position | None = None
-
-
-class HandoverWant(NamedTuple):
-    """What is handed over, in which form, to which kind of consumer, and the object to try it on."""
-
-    gives: tuple[str, ...] = ()
-    form: str = ""
-    to: str = ""
-    test: str = ""
-
-
-NOTHING_ASKED = HandoverWant()
-
-
 @dataclass(frozen=True, slots=True)
 class Charter:
     """One integration's page."""
@@ -233,7 +196,7 @@ class Charter:
     permissions: tuple[PermissionWant, ...] = ()
     credentials: tuple[CredentialWant, ...] = ()
     proofs: tuple[ProofWant, ...] = ()
-    handover: HandoverWant = NOTHING_ASKED
+    handover: HandoverWant | None = None
     sign_in: SignInWant | None = None
     licence: str = ""
     position: Position | None = field(default=None, compare=False)

@@ -7,17 +7,35 @@ from dataclasses import replace
 from typing import Any
 
 from .canonical import digest
-from .charter import Charter
+from .charter import PASSWORD, Charter
 from .errors import Mistake
-from .facets import account, client, credential, grant, licence, membership, permission, role, service, sign_in
+from .facets import account, credential, grant, membership, role, service
 from .facets.common import View
 from .facts import Query, Snapshot
 from .rules import Rules
 from .steps import Change, Create, Draft, Outline, Prove, Ref, Step, StepKind
 from .undertakings import AWAY, Undertakings
 
-FACETS = (account, client, role, service, membership, licence, permission, grant, credential, sign_in)
 MOST_ROUNDS = 6
+
+
+def facets_of(view: View) -> tuple[Any, ...]:
+    """The facets that concern a charter, in the order in which they are compared; the rarer ones are loaded where they do."""
+    charter, known = view.charter, {facet for facet, _ in view.state.generations}
+    first: list[Any] = [account]
+    middle: list[Any] = [role, service, membership]
+    last: list[Any] = [grant, credential]
+    if charter.is_client:
+        from .facets import client, permission
+        first.append(client)
+        last.insert(0, permission)
+    if charter.licence or "licence" in known:
+        from .facets import licence
+        middle.append(licence)
+    if charter.sign_in is not None or "sign-in" in known or any(c.kind == PASSWORD for c in charter.credentials):
+        from .facets import sign_in
+        last.append(sign_in)
+    return (*first, *middle, *last)
 
 
 def view_of(charter: Charter, state: Undertakings, snapshot: Snapshot, rules: Rules, uids: tuple[str, str],
@@ -31,7 +49,7 @@ def view_of(charter: Charter, state: Undertakings, snapshot: Snapshot, rules: Ru
 def needs(view: View) -> list[Query]:
     """The queries still to be answered before `compare` can say anything; asked in rounds until none is left."""
     _find_principal(view)
-    asked = [q for facet in FACETS for q in facet.queries(view, view.snapshot)]
+    asked = [q for facet in facets_of(view) for q in facet.queries(view, view.snapshot)]
     for proof in view.charter.proofs:
         asked.append(Query("place", "path", proof.at))
     return view.snapshot.missing(asked)
@@ -42,7 +60,9 @@ def _find_principal(view: View) -> None:
     draft, view.draft = view.draft, Draft()
     if view.snapshot.facts:
         account.compare(view)
-        client.compare(view)
+        if view.charter.is_client:
+            from .facets import client
+            client.compare(view)
     view.draft, view.ready_step, view.requested_step = draft, "", ""
 
 
@@ -58,7 +78,7 @@ def compare(view: View) -> Outline:
         part.draft, part.ready_step, part.services, part.requested_step = Draft(), "", [], ""
         for text in part.snapshot.profile.warnings:
             part.draft.note("facts-old", text)
-        for facet in FACETS:
+        for facet in facets_of(part):
             facet.compare(part)
         role.end_unwanted(part)
         steps += part.draft.steps if part is view else _away(part)

@@ -3,7 +3,6 @@ default and targeted rules; and which of them decides."""
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
@@ -120,6 +119,7 @@ def _unmet(rule: Rule, attempt: Attempt) -> str:
 
 def inside(address: str, network: str) -> bool:
     """Is an address in a network (RFC 4632, RFC 4291)? What is neither is in none."""
+    import ipaddress  # few questions need it
     try:
         return ipaddress.ip_address(address) in ipaddress.ip_network(network)
     except ValueError:

@@ -19,7 +19,6 @@ from .office import CLAIM, Office
 from .prove import ProofReport, principal_of, run
 from .rehearse import Rehearsal, blocked_outcome, gather, outline_of, rehearse
 from .requests import settle
-from .worksheet import write as write_sheet
 
 MOST_COMPARISONS = 5
 FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time
@@ -94,7 +93,9 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     if outline.blocked:
         return
     settle(office, view.charter_uid, outline)
-    write_sheet(office, charter, outline)
+    if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in outline.steps):
+        from .worksheet import write as write_sheet
+        write_sheet(office, charter, outline)
     keys = office.keys(view.charter_uid)
     journal = Journal(office, ledger, view.charter_uid)
 

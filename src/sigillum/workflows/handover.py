@@ -19,6 +19,7 @@ from sigillum.core.sheet import KINDS, USUAL, Asked, Sheet, fill
 from sigillum.core.text import did_you_mean
 from sigillum.core.times import format_instant, whole_second
 from sigillum.core.undertakings import Undertakings
+from sigillum.core.wants import HandoverWant
 from sigillum.ledger.port import Fresh
 
 from .office import Office
@@ -35,7 +36,7 @@ class Choice:
 def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
     """The sheet as far as its values are there. Raises UsageError, UnreachableError."""
     uid, state = office.state(charter.name)
-    consumer = choice.consumer or charter.handover.to
+    consumer = choice.consumer or wish_of(charter).to
     credential = _credential(charter, choice.credential)
     generation = state.latest("credential", credential.name) if credential is not None else None
     number = generation.number if generation is not None else 0
@@ -48,6 +49,11 @@ def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
     return Sheet(charter.name, consumer, values, credential.name if credential is not None else "", number)
 
 
+def wish_of(charter: Charter) -> HandoverWant:
+    """What the charter says of handing over; nothing where it has no such section."""
+    return charter.handover or HandoverWant()
+
+
 def _credential(charter: Charter, name: str) -> CredentialWant | None:
     found = next((c for c in charter.credentials if not name or c.name == name), None)
     if name and found is None:
@@ -58,11 +64,11 @@ def _credential(charter: Charter, name: str) -> CredentialWant | None:
 
 def asked(office: Office, charter: Charter, consumer: str, credential: CredentialWant | None) -> list[Asked]:
     """What is asked for: by the consumer's description, else by the charter, else what is usual."""
-    described = office.workspace.file.consumers.get(consumer)
+    described = office.workspace.consumers.get(consumer)
     if described is not None and described.asks:
         return [Asked(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "") for a in described.asks]
-    if charter.handover.gives:
-        return [Asked(v) for v in charter.handover.gives]
+    if wish_of(charter).gives:
+        return [Asked(v) for v in wish_of(charter).gives]
     key = credential is not None and credential.kind == KEY_PAIR
     left_out = {"client_id" if not charter.is_client else "account", "secret" if key else "key"}
     if credential is None or not credential.held_here:
@@ -79,7 +85,7 @@ def _identity(office: Office, charter: Charter, state: Undertakings) -> tuple[di
         "principal_id": state.principal_id(), "scopes": " ".join(p.scope for p in charter.permissions),
         "places": ", ".join(dict.fromkeys(g.at for g in charter.grants)),
         "person": next((p.person for p in charter.proofs if p.person), ""),
-        "test_object": charter.handover.test or "",
+        "test_object": wish_of(charter).test,
     }
     registered = state.latest("client", "registration")
     if registered is not None and registered.id:
@@ -136,7 +142,7 @@ def seal(office: Office, sheet: Sheet, receiver: Path | None, lasts_seconds: int
     if not sheet.complete:
         raise SomebodyError(f"the sheet of {sheet.charter} is not complete", where=sheet.charter,
                             mend=f"`sigillum handover {sheet.charter}` says what is missing")
-    described = office.workspace.file.consumers.get(sheet.consumer)
+    described = office.workspace.consumers.get(sheet.consumer)
     if receiver is None and described is not None and described.key:
         receiver = office.workspace.folder / described.key.removeprefix("file:")
     if receiver is None:

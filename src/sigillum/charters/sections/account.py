@@ -6,16 +6,16 @@ from typing import Literal
 
 from pydantic import Field
 
-from sigillum.charters.models import AccountName, PlacePath
+from sigillum.charters.models import AccountName, PlacePath, Section
 from sigillum.core.charter import Identity
 from sigillum.core.errors import Position
 
-from .client import AUDIENCES, ClientSection
+from .client import AUDIENCES
 
 FACET = "account"
 
 
-class IdentitySection(ClientSection):
+class IdentitySection(Section):
     """Who the program is in its home tenant."""
 
     kind: Literal["service-account", "client", "team", "foreign"] = Field(description="What kind of principal it is")
@@ -28,6 +28,9 @@ class IdentitySection(ClientSection):
     installation_wide: str | None = Field(None, description="Instead of an area: why it has to be installation-wide")
     web_only: bool = Field(False, description="True: it signs in at the web interface with its password, and nowhere else")
     mailbox: bool = Field(False, description="True: it has a mailbox of its own; `licence` includes one")
+    redirects: list[str] = Field(default_factory=list, description="Of a client: redirect addresses, where people sign in")
+    usable_in: Literal["this-tenant", "any-tenant"] = Field("this-tenant", description="Of a client: where it may be used")
+    confidential: bool = Field(True, description="Of a client: false where the program can keep no secret")
     organisation: str | None = Field(None, description="Of a foreign principal: where it lives")
 
 

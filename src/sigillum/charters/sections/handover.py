@@ -8,14 +8,14 @@ from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import PlacePath, Section
-from sigillum.core.charter import HandoverWant
-from sigillum.core.sheet import KINDS
 from sigillum.core.text import did_you_mean
+from sigillum.core.wants import HandoverWant
 
 FORMS = Literal["text", "env", "json", "yaml", "snippet"]
 
 
 def _value(value: Any) -> Any:
+    from sigillum.core.sheet import KINDS  # few charters need it
     if value not in KINDS:
         raise PydanticCustomError("handover-value", "{what}", {
             "what": f"there is no value {str(value)[:40]!r} to hand over",
@@ -26,10 +26,17 @@ def _value(value: Any) -> Any:
 class HandoverSection(Section):
     """What is handed over."""
 
-    gives: list[Annotated[str, BeforeValidator(_value), WithJsonSchema({"enum": list(KINDS)})]] = Field(default_factory=list)
+    gives: list[Annotated[str, BeforeValidator(_value), WithJsonSchema({"type": "string"})]] = Field(
+        default_factory=list, description="Values by name: client_id, secret, key, token_endpoint, ends ...")
     form: FORMS | None = Field(None, alias="as", description="text where none is given")
     to: str | None = Field(None, description="The kind of consumer: `consumers:` in sigillum.yaml describes it")
     test: PlacePath | None = Field(None, description="An object that the consumer may try it on")
+
+
+class Part(Section):
+    """The key of a charter; its model is made only where one has it."""
+
+    handover: HandoverSection | None = None
 
 
 def to_core(section: HandoverSection | None) -> HandoverWant:

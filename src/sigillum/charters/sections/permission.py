@@ -23,6 +23,12 @@ class PermissionSection(Section):
     only: list[PlacePath] = Field(default_factory=list, description="The mailboxes, calendars or sites that it is narrowed to")
 
 
+class Part(Section):
+    """The key of a charter; its model is made only where one has it."""
+
+    permissions: list[PermissionSection] = Field(default_factory=list, description="Of a client: scopes of APIs")
+
+
 def to_core(section: PermissionSection, position: Position) -> Iterator[PermissionWant]:
     for scope in dict.fromkeys(section.scopes):
         yield PermissionWant(section.api, scope, section.acts, tuple(sorted(set(section.only))), position)

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-import ipaddress
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import Day, Section
-from sigillum.core.charter import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.errors import Position
+from sigillum.core.wants import ExemptWant, RelaxWant, SignInWant
 
 FACET = "sign_in"
 
 
 def _network(value: Any) -> Any:
+    import ipaddress  # few charters need it
     try:
         return str(ipaddress.ip_network(value if isinstance(value, str) else ""))
     except ValueError as problem:
@@ -48,6 +48,12 @@ class SignInSection(Section):
     networks: list[Network] = Field(default_factory=list, description="From these networks only")
     exempt: RiskSection | None = None
     relax: RelaxSection | None = None
+
+
+class Part(Section):
+    """The key of a charter; its model is made only where one has it."""
+
+    sign_in: SignInSection | None = None
 
 
 def to_core(section: SignInSection | None, position: Position) -> SignInWant | None:

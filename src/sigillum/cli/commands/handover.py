@@ -61,7 +61,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handover import Choice, collect, handed
+    from sigillum.workflows.handover import Choice, collect, handed, wish_of
     choice, found, outcomes = Choice(args.to, args.credential), [], list[Outcome]()
     charters = context.charters(args)
     if len(charters) > 1 and (args.out or args.reveal or args.seal or args.seal_to):
@@ -74,7 +74,7 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
             continue
         if args.seal or args.seal_to:
             return _seal(args, context, sheet)
-        form = args.form or charter.handover.form or "text"
+        form = args.form or wish_of(charter).form or "text"
         if args.reveal:
             return _reveal(args, context, sheet, form)
         before = handed(context.office, charter.name)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from sigillum.core.errors import Outcome
-from sigillum.workflows.enact import Enacted
+
+if TYPE_CHECKING:  # a rehearsal shows these words, too, and enacts nothing
+    from sigillum.workflows.enact import Enacted
 
 
 def plural(count: int, word: str) -> str:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.charter import ACCOUNT, PASSWORD, SignInWant
+from sigillum.core.charter import ACCOUNT, PASSWORD
 from sigillum.core.errors import Mistake
 from sigillum.core.facts import Query, Snapshot, Thing
 from sigillum.core.sign_in import ALL_RULES, Account, Attempt, Rule, account_of, decide, losing, rules_of
 from sigillum.core.steps import AddTo, Change, Create, End, Step, StepKind, TakeFrom
 from sigillum.core.text import did_you_mean
+from sigillum.core.wants import SignInWant
 
 from .common import View, stand, unknown
 
