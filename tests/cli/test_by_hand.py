@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Desk
+from conftest import Away, Desk
 
 TODAY = datetime.now(UTC).date()
 HEAD = f"# source: export\n# date: {TODAY}\n"
@@ -165,3 +165,24 @@ def test_what_a_tenant_by_hand_needs_and_the_others(bare: Desk) -> None:
     empty = bare.run("tenant", "add", "x", "https://x.example", "--admin", "a", "--driver", "by-hand")
     assert (empty.code, "export or type them" in empty.err) == (3, True)
     assert bare.run("tenant", "add", "x", "https://x.example", "--admin", "a", "--driver", "no-such", "--token", "env:X").code in (2, 3)
+
+
+def test_what_a_standard_token_endpoint_allows_is_tried(depot: Desk, away: Away) -> None:
+    """The same depot, whose accounts sign in at a token endpoint: a person makes account and key there by hand."""
+    path = depot.folder / "sigillum.yaml"
+    path.write_text(path.read_text().replace("    driver: by-hand\n", f"    driver: by-hand\n    issuer: {away.address.removesuffix('/scim/v2')}\n"))
+    depot.charter(CHARTER.replace("member_of: [crew]\n", "").replace("kind: api-token", "kind: key-pair"), "rope-stock")
+    user = away.make("/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "rope-stock", "active": True})
+    answers = {"make account rope-stock": {"id": user["id"]}, "make grant stock-reader at depot/ropes": {"id": "g1"}}
+    assert answered(depot, answers).code == 6
+    sheet = (depot.folder / "worksheets" / "rope-stock.md").read_text()
+    kept, = (json.loads(p.read_text())["key"] for p in (depot.folder / ".sigillum" / "keys").glob("*/*.json"))
+    assert kept["d"] not in sheet
+    made = away.make("/Credentials", {"schemas": ["urn:sigillum:scim:1.0:Credential"], "principal": {"value": user["id"], "$ref": f"../Users/{user['id']}"},
+                                      "kind": "key-pair", "active": True, "publicKey": {n: kept[n] for n in ("kty", "crv", "x")}})
+    ran = answered(depot, {**answers, "make credential stock-token": {"id": made["id"]}, **{k: v for k, v in ANSWERS.items() if k.startswith("may")}})
+    assert ran.code == 0, ran.out + ran.err
+    assert ran.json["charters"][0]["proofs"]["ran_as"] == f"a fresh token; the tenant says: {user['id']}"
+    away.scim("DELETE", f"/Credentials/{made['id']}")
+    again = depot.run("prove", "rope-stock")
+    assert (again.code, "No live key" in again.err) == (4, True)

@@ -93,6 +93,10 @@ def test_rules_that_cannot_be_and_what_is_said_of_them() -> None:
                                                       "owner": "m@x.example", "stage": "test", "methods": ("phone",), "second_factor": "off"})]
     fake.enact(robot(sign_in=SignInWant()), adopt=True)
     assert fake.things["account"][0].get("methods") == ()
+    how: list[tuple[dict[str, Any], bool]] = [({}, True), ({"second_factor": True}, False), ({"interactive": True, "device": True}, True)]
+    for more, stopped in how:
+        said = [n for n in outline(fake, robot(sign_in=SignInWant()._replace(**more))).notes if n.code == "sign-in-stopped"]
+        assert [("like that" in n.text) for n in said] == [bool(more)] * stopped
     assert "switch-misleads" in [n.code for n in outline(fake, robot(sign_in=SignInWant())).notes]
 
 

@@ -28,12 +28,15 @@ class RelaxWant(NamedTuple):
 
 
 class SignInWant(NamedTuple):
-    """How a program signs in, unattended: from these networks only, exempt from one rule."""
+    """How a program signs in: from these networks only, exempt from one rule; interactively, with a second factor or not."""
 
     networks: tuple[str, ...] = ()
     exempt: ExemptWant | None = None
     relax: RelaxWant | None = None
     position: Position | None = None
+    interactive: bool = False
+    second_factor: bool = False
+    device: bool = False  # one that the tenant manages
 
 
 class HandoverWant(NamedTuple):

@@ -43,9 +43,12 @@ class RelaxSection(RiskSection):
 
 
 class SignInSection(Section):
-    """How the program signs in: unattended, without a second factor."""
+    """How the program signs in: unattended, and without a second factor, unless said."""
 
     networks: list[Network] = Field(default_factory=list, description="From these networks only")
+    interactive: bool = Field(False, description="True: somebody sits there")
+    second_factor: bool = Field(False, description="True: it presents a second factor")
+    device: bool = Field(False, description="True: it runs on a device that the tenant manages")
     exempt: RiskSection | None = None
     relax: RelaxSection | None = None
 
@@ -64,4 +67,4 @@ def to_core(section: SignInSection | None, position: Position) -> SignInWant | N
         tuple(sorted(section.networks)),
         ExemptWant(exempt.rule, exempt.accepted_by, exempt.why, exempt.review) if exempt is not None else None,
         RelaxWant(relax.rule, relax.accepted_by, relax.why, relax.review, relax.replaced_by) if relax is not None else None,
-        position)
+        position, section.interactive, section.second_factor, section.device)

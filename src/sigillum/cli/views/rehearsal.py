@@ -57,6 +57,8 @@ def steps(all_: tuple[Step, ...]) -> RenderableType:
 def details(step: Step) -> list[tuple[str, str]]:
     """What is said below a step."""
     rows = [("why", step.why)] if step.why else []
+    if step.by or (step.kind == "ask" and step.power):
+        rows.append(("power", f"{step.power}, as {step.by}" if step.by else step.power))
     if step.before:
         rows += [(name, f"{value_text(step.before.get(name))} becomes {value_text(value)}")
                  for name, value in step.after.items()]

@@ -205,12 +205,14 @@ def _effective(view: View, want: SignInWant, rules: list[Rule]) -> None:
     thing = _account(view)
     who = account_of(thing, _teams(view)) if thing is not None else Account(NEW)
     address = want.networks[0].split("/")[0] if want.networks else ""
-    verdict = decide(who._replace(active=True), rules, Attempt(address))
+    attempt = Attempt(address, want.interactive, want.second_factor, want.device)
+    verdict = decide(who._replace(active=True), rules, attempt)
     for told in verdict.told:
         if told.state == "makes no difference" and "decides over it" in told.why and want.exempt is None:
             view.draft.note("switch-misleads", f"{told.rule}: {told.why}", warning=False)
     if not verdict.allowed:
-        view.draft.note("sign-in-stopped", f"{view.charter.identity.name} cannot sign in unattended: {verdict.rule} demands "
+        how = "like that" if want.interactive or want.second_factor or want.device else "unattended"
+        view.draft.note("sign-in-stopped", f"{view.charter.identity.name} cannot sign in {how}: {verdict.rule} demands "
                         f"{verdict.demand}; `sign_in: exempt:` says who accepts the risk of going without")
 
 
