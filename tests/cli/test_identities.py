@@ -12,6 +12,7 @@ from joserfc import jws
 from joserfc.jwk import OKPKey
 
 from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
+from sigillum.core.canonical import thumbprint
 
 KAI, JON = "kai.lund@brindlemoor.example", "jon.askew@brindlemoor.example"
 BOX = "brindlemoor/mailboxes"
@@ -155,6 +156,10 @@ def test_killed_at_every_boundary_across_two_tenants(bare: Desk, sandbox: Sandbo
 
 
 # --- requests ---------------------------------------------------------------------------------------------------
+def thumb(desk: Desk) -> str:
+    return thumbprint(json.loads((desk.folder / ".sigillum" / "ledger-key.json").read_text()))
+
+
 def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: Desk, sandbox: Sandbox) -> None:
     roster, summit = pair(sandbox)
     settle(bare, roster, summit, consenting=False)
@@ -180,7 +185,9 @@ def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: D
     lacking = other.run("requests", "answer", str(files[0]), "--yes")
     assert (lacking.code, "does not know the tenant" in lacking.err) == (6, True)
     other.know(roster, "their-roster", "nils.brack")
-    first = other.run("requests", "answer", str(files[0]), "--yes")
+    stranger = other.run("requests", "answer", str(files[0]), "--yes")
+    assert (stranger.code, thumb(bare) in stranger.err, mine(roster, "Consent")) == (6, True, [])
+    first = other.run("requests", "answer", str(files[0]), "--yes", "--from", thumb(bare))
     assert (first.code, "It is not so yet" in first.out) == (0, True), first.out + first.err
     receipt = Path(str(files[0]).replace(".json", ".receipt.json"))
     assert other.run("requests", "answer", str(files[0]), "--yes", "--format", "json").json["stood"] is True  # compared anew
@@ -188,7 +195,9 @@ def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: D
     assert (second.code, "for another request" in second.err) == (3, True)
     done = bare.run("requests", "done", "1", "--receipt", str(receipt))
     assert (done.code, "not among `signers`" in done.out) == (0, True)
-    assert other.run("requests", "answer", str(files[1]), "--yes").code == 0
+    path = other.folder / "sigillum.yaml"
+    path.write_text(path.read_text() + f"signers: {{mailers: {thumb(bare)}}}\n")
+    assert "signed by mailers" in other.run("requests", "answer", str(files[1]), "--yes").out
     assert bare.run(*ENACT).code == 0
     assert bare.run("requests", "--format", "json").json["requests"] == []
     ended = bare.run("requests", "--all", "--format", "json").json["requests"]
@@ -229,10 +238,8 @@ def test_an_account_that_somebody_else_made_becomes_ours_by_a_known_receipt(bare
     file, = (bare.folder / "requests").iterdir()
     answered = other.answered("yes\n", "requests", "answer", str(file))
     assert answered.code == 0, answered.err
-    signer = json.loads((other.folder / ".sigillum" / "ledger-key.json").read_text())
-    from sigillum.core.canonical import thumbprint
     path = bare.folder / "sigillum.yaml"
-    path.write_text(path.read_text() + f"signers: {{platform: {thumbprint(signer)}}}\n")
+    path.write_text(path.read_text() + f"signers: {{platform: {thumb(other)}}}\n")
     done = bare.run("requests", "done", "1", "--receipt", str(file).replace(".json", ".receipt.json"))
     assert (done.code, "signed by platform" in done.out) == (0, True)
     again = bare.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]

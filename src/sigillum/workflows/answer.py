@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -30,12 +31,17 @@ class Answering:
     tenant: str
     hand: str
     signer: str
+    key_id: str
+    known: bool  # is its signer known here?
     stands: Thing | bool
     step: Step
 
 
-def compare(office: Office, path: Path) -> Answering:
-    """Check a request's signature and compare it with its tenant. Raises FileError, SomebodyError."""
+def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
+    """Check a request's signature and compare it with its tenant. `known`: thumbprints beside those in sigillum.yaml.
+
+    Raises FileError, SomebodyError.
+    """
     body = read_json(path)
     signer = signed.check(body, str(path))
     request = requests.read(body, str(path))
@@ -57,7 +63,9 @@ def compare(office: Office, path: Path) -> Answering:
     mark = external_id(office.workspace.file.workspace, uid_of(request), request.thing, "request", 1)
     version = next((t.version for t in things if t.id == request.id), "")
     step = replace(requests.step_of(request, mark, version), tenant=name, by="" if able is hands[0] else able.name)
-    return Answering(request, name, able.name, signer_words(office, signer.key_id), requests.fulfilled(request, things), step)
+    return Answering(request, name, able.name, signer_words(office, signer.key_id), signer.key_id,
+                     signer.key_id in {*known, *office.workspace.file.signers.values(), office.signing_key().key_id},
+                     requests.fulfilled(request, things), step)
 
 
 def uid_of(request: Request) -> str:

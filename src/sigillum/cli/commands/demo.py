@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import shlex
 import subprocess
@@ -16,6 +17,7 @@ from sigillum.cli import demo_identities as content
 from sigillum.cli.context import Context
 from sigillum.cli.demo_charters import CHARTER, PUBLISHER, RELEASE, SECOND, STATISTICS
 from sigillum.cli.options import common
+from sigillum.core.canonical import thumbprint
 from sigillum.core.errors import MachineError, Outcome
 
 EXAMPLE = """example:
@@ -99,8 +101,8 @@ def _clients(port: int) -> list[Scene]:
         Scene("What is open, and with whom?", "sigillum requests"),
         Scene("The other administrator has a workspace of his own.", "sigillum init nils"),
         Scene("", nils),
-        Scene("There the request is checked, compared anew, enacted, and answered with a signed receipt.",
-              f"sigillum -w nils requests answer {request} --yes"),
+        Scene("There the request is checked (the thumbprint of the key was told), compared anew, enacted, and answered.",
+              f"sigillum -w nils requests answer {request} --yes --from THUMBPRINT"),
         Scene("The receipt comes back.", f"sigillum requests done 1 --receipt {receipt}"),
         Scene("Consented, so it can be proved: in both tenants, both ways.", "sigillum enact avalanche-mailer --yes"),
         Scene("The five values that the supplier's form asks for, checked and complete.", "sigillum handover avalanche-mailer"),
@@ -223,7 +225,11 @@ class Stage:
         why = self._style("2", f"# {scene.why}") + "\n" if scene.why else ""
         sys.stdout.write(f"\n{why}{self._style('1', '$ ' + scene.command)}\n")
         sys.stdout.flush()
-        words = shlex.split(scene.command)
+        command = scene.command
+        if "THUMBPRINT" in command:  # of this workspace's key: told on another way
+            key = json.loads((self.folder / ".sigillum" / "ledger-key.json").read_text(encoding="utf-8"))
+            command = command.replace("THUMBPRINT", thumbprint(key))
+        words = shlex.split(command)
         if words[0] == "sigillum":
             words[:1] = [sys.executable, "-m", "sigillum"]
         done = subprocess.run(words, cwd=self.folder, env=self.environment, stdin=subprocess.DEVNULL,

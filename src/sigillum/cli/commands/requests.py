@@ -36,7 +36,9 @@ def add_parser(subparsers: Any) -> None:
     answer = verbs.add_parser("answer", parents=[common()], epilog=EXAMPLE, description="Check one that arrived, "
                               "compare it anew with the tenant, ask, carry it out, and write a signed receipt beside it.")
     answer.add_argument("file", type=Path)
-    answer.add_argument("--yes", action="store_true", help="do not ask")
+    answer.add_argument("--yes", action="store_true", help="do not ask; its signer has to be known")
+    answer.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
+                        help="whose signature is known, beside `signers` in sigillum.yaml")
     answer.add_argument("--format", choices=("text", "json"), default="text")
     done = verbs.add_parser("done", parents=[common()], epilog=EXAMPLE, description="Confirm a request.")
     done.add_argument("number", type=int)
@@ -84,9 +86,13 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
     from sigillum.core.errors import SomebodyError
     from sigillum.workflows.answer import answer, compare
-    found = compare(context.office, args.file)
+    found = compare(context.office, args.file, args.from_)
     if args.format == "text":
         context.show(view.answering(found, context.ident))
+    if not found.stands and args.yes and not found.known:
+        raise SomebodyError(f"the request is signed by a key that is not known here ({found.key_id})", where=str(args.file),
+                            mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`; or leave "
+                                 "--yes out and answer at a terminal")
     if not found.stands and not args.yes and not context.agreed(f"Carry it out at {found.tenant} as {found.hand}?"):
         context.say("Nothing was changed.")
         return Outcome.NO
