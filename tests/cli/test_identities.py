@@ -265,6 +265,7 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
     assert ids["registration"] in told
     assert ids["principal"] in told
     assert desk.run("tenant", "identify", "nothing-of-that").code == 1
+    assert desk.run("tenant", "identify", "x", "--tenant", "no-such").code == 3
     assert "secret" in desk.run("tenant", "identify", "eyJhbGciOi.eyJzdWIiOi.c2lnbmF0dXJl").out
     place = f"{BOX}/trial"
     for word, given in ids.items():

@@ -56,7 +56,9 @@ class Identified(NamedTuple):
 
 
 def identify(office: Office, value: str, tenant: str = "") -> Identified:
-    """Ask every tenant of the workspace, or one."""
+    """Ask every tenant of the workspace, or one. Raises FileError for one that the workspace does not know."""
+    if tenant:
+        office.workspace.tenant(tenant)
     found, silent, owners = list[Found](), list[tuple[str, str]](), None
     if form := form_of(value):
         return Identified([], form, [])

@@ -61,7 +61,8 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
     elif args.format == "csv":
         context.show_text(comma_separated(COLUMNS, rows))
     elif rows:
-        context.show(table(COLUMNS, rows, ("no", "charter")))
+        shown = [(r[0], r[1], r[2], r[3], r[5], f"{r[6]}\n{r[7]}") for r in rows]
+        context.show(table(("no", "state", "charter", "tenant", "to", "what, and its file"), shown, ("no", "state", "tenant")))
     else:
         context.say("No request is open.")
     return Outcome.DONE
