@@ -276,6 +276,10 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
     for given in ids.values():
         lent = desk.run("lend", "site-reader", "--at", "brindlemoor/sites", "--to", given, "--for", "1h", "--because", "x", "--tenant", "roster")
         assert lent.code == 0, lent.out + lent.err
+        wrong = desk.run("explain", "avalanche-mailer", "mail.send", place, "--for-person", given)
+        assert (wrong.code, "a person is meant here" in wrong.err) == (2, True)
+    desk.charter(MAILER.replace(f"on_behalf_of: {JON}", f"on_behalf_of: {ids['client id']}"), "avalanche-mailer")
+    assert "a person is meant here" in desk.run("prove", "avalanche-mailer").err
     grants = [g for g in mine(roster, "Grant") if g["principal"]["value"] == principal["id"]]
     assert len(grants) == 1
 

@@ -67,6 +67,7 @@ def test_a_web_only_account_is_saved_before_it_takes_roles_and_signs_in_with_its
     assert (credential["mustChange"], credential["mailed"], credential["active"]) == (False, False, True)
     seen = look(bare, "pass-desk-feed")
     assert (seen["steps"], [n["text"] for n in seen["notes"]]) == ([], ["does feed-password expire? yes"])
+    assert bare.run("handover", "pass-desk-feed", "--format", "json").json["sheets"][0]["complete"] is True
     before = away.state()
     assert bare.run("enact", "pass-desk-feed", "--yes").code == 0
     assert away.state() == before
@@ -112,6 +113,7 @@ def test_a_tokens_right_is_its_accounts_and_its_scopes(bare: Desk, sandbox: Sand
     away = house(bare, sandbox, "winch", "otto.reyl", TOKEN)
     ran = bare.run("enact", "timetable-token", "--yes")
     assert ran.code == 0, ran.out + ran.err
+    assert bare.run("handover", "timetable-token", "--format", "json").json["sheets"][0]["complete"] is True
     about = kept(bare)["credential"]
     assert about["principal_id"] == away.of("User", "timetable-token")[0]["id"]
     assert about["ends"]

@@ -73,6 +73,7 @@ def test_a_robot_that_the_tenant_wide_rule_stops_is_narrowed_and_exempt(night: t
     assert [(e["acceptedBy"], e["why"], e["review"]) for e in rule["exempt"]] == [
         ("mara.teel@brindlemoor.example", "nobody sits there at night", "2099-06-01")]
     assert look(desk)["steps"] == []
+    assert desk.run("handover", "night-robot", "--format", "json").json["sheets"][0]["complete"] is True
     for address, code in (("127.0.0.9", 0), ("203.0.113.9", 1)):
         ran = desk.run("explain", "night-robot", "--sign-in", "--from", address, "--ask-tenant")
         assert (ran.code, "DIFFERS" in ran.out) == (code, False), ran.out

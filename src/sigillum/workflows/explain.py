@@ -59,10 +59,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
     else:
         tenant, principal = who.tenant, who.thing.id
         places = [lookup.place(tenant, who.thing, p) for p in wish.places]
-        if person:
-            query = Query("account", "name", person)
-            known = tenant.facts([query])[query].first
-            person = known.id if known is not None else person
+        person = lookup.person(tenant, person) if person else ""
         seen = lookup.snapshot(office, tenant, who.thing, places, [gather.ALL_ROLES], credentials=bool(wish.credential),
                                people=[person] if person else [])
         world, roles = gather.world_of(seen), seen.facts[gather.ALL_ROLES].things

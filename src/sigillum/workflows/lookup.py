@@ -86,6 +86,24 @@ def _meant(tenant: Tenant, given: str, thing: Thing) -> None:
     tenant.say(f"{given} of {thing.get('name')}; its principal id {thing.id} is meant here, and used")
 
 
+def person(tenant: Tenant, value: str) -> str:
+    """The id of a person by name or id; the value itself where nobody is known by it, for the tenant to say so.
+
+    Raises UsageError for an identifier of a client, which is nobody to act for.
+    """
+    found = tenant.facts([Query("account", "name", value), Query("account", "id", value)])
+    thing = next((t for f in found.values() for t in f.things), None)
+    if thing is not None or "client" not in tenant.profile.kinds:
+        return thing.id if thing is not None else value
+    asked = {Query("client", "client_id", value): "the client id", Query("client", "id", value): "the registration id",
+             Query("principal", "id", value): "the principal id"}
+    for query, fact in tenant.facts(asked).items():
+        if fact.first is not None:
+            raise UsageError(f"{value} is {asked[query]} of the client {fact.first.get('name')}: a person is meant here",
+                             where=tenant.address.name, mend="name the person on whose behalf it acts")
+    return value
+
+
 def place(tenant: Tenant, who: Thing, path: str) -> str:
     """A place as typed: a path, `self`, or `@NAME` for a principal as a place. Raises SomebodyError."""
     if path == "self":

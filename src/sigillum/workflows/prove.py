@@ -20,6 +20,7 @@ from sigillum.keys.store import KeyStore
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Proof, SignedIn, Tenant
 
+from . import lookup
 from .office import Office, Progress
 
 TOLD_SECONDS = 1.0  # how often it is said how long it has been
@@ -65,13 +66,9 @@ class Trying:
     principal: str
     credential: CredentialWant | None
     places: Mapping[Query, Thing | None]
+    people: Mapping[str, str]  # their ids, by the names in the charter
     home: Tenant | None = None  # away from home: where the identity signs in first
     home_principal: str = ""
-
-    def person(self, name: str) -> str:
-        """The id of somebody on whose behalf a client acts; the name itself where the tenant shows nobody."""
-        thing = self.places.get(Query("account", "name", name)) if name else None
-        return thing.id if thing is not None else name
 
 
 def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
@@ -164,11 +161,11 @@ def _tryings(office: Office, charter: Charter, state: Undertakings, keys: KeySto
             continue
         away = state.latest("account", f"identity{AWAY}{name}")
         queries = [Query("place", "path", p.at) for p in part.proofs]
-        people = [Query("account", "name", p.person) for p in part.proofs if p.person]
-        found = tenant.facts([*queries, *people])
+        found = tenant.facts(queries)
+        people = {p.person: lookup.person(tenant, p.person) for p in part.proofs if p.person}
         home = name == charter.tenant
         yield Trying(office, part, tenant, state, keys, principal if home else away.id if away is not None else "", credential,
-                     {q: f.first for q, f in found.items()}, None if home else office.tenant(charter.tenant), principal)
+                     {q: f.first for q, f in found.items()}, people, None if home else office.tenant(charter.tenant), principal)
 
 
 def _try(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> Result:
@@ -181,7 +178,7 @@ def _try(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> R
     if manner is Manner.TRIED and operation is not None:
         trial = tenant.attempt(signed_in, operation, proof.at)
     elif manner is Manner.ASKED:
-        trial = tenant.ask(signed_in, proof.permission, proof.at, trying.person(proof.person))
+        trial = tenant.ask(signed_in, proof.permission, proof.at, trying.people.get(proof.person, ""))
     else:
         trial = Trial(None, "the tenant offers neither a call nor a decision for it")
     return judge(proof, manner, trial)
@@ -241,7 +238,7 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
         proof = result.proof
         if result.held is not False or result.allowed is None:
             return result
-        question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.person(proof.person))
+        question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.people.get(proof.person, ""))
         return result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
     return [looked(r) for r in results]
 
@@ -274,7 +271,6 @@ def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | N
     """What is known for deciding; None where the tenant does not show it."""
     from sigillum.core import gather
 
-    from . import lookup
     kind = "team" if trying.charter.is_team else "principal" if trying.charter.is_client else "account"
     thing = trying.tenant.read(kind, trying.principal)
     if thing is None:
@@ -282,7 +278,7 @@ def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | N
     try:
         seen = lookup.snapshot(trying.office, trying.tenant, thing, [p.at for p in trying.charter.proofs], [gather.ALL_ROLES],
                                credentials=trying.credential is not None and trying.home is None,
-                               people=[trying.person(p.person) for p in trying.charter.proofs if p.person])
+                               people=list(trying.people.values()))
     except SigillumError:
         return None
     world = gather.world_of(seen)
