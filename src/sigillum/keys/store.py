@@ -41,7 +41,7 @@ def make_key(algorithm: str) -> dict[str, Any]:
 
 
 def make_password() -> Secret:
-    """A new password: 24 letters and digits (115 bits) in groups, without those that look alike."""
+    """A new password: 24 letters and digits (120 bits) in groups, without those that look alike."""
     return Secret("-".join("".join(secrets.choice(LETTERS) for _ in range(6)) for _ in range(4)))
 
 
