@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Iterator
 from typing import Any, NoReturn, Protocol, cast
 
 from sigillum import __version__
@@ -22,6 +23,9 @@ Begin with `sigillum demo`, or with `sigillum init` in a new folder.
 exit codes: 0 done, and as wished · 1 done, and the answer is no · 2 usage · 3 a file of yours is wrong ·
 4 the tenant refused · 5 the tenant could not be reached in time · 6 somebody else must act first ·
 7 not yet · 8 trouble on this machine · 130 interrupted"""
+
+
+THUMBPRINT_LENGTH = 43  # SHA-256 in base64url without padding (RFC 7638)
 
 
 class Command(Protocol):
@@ -91,7 +95,7 @@ def _dispatch(arguments: list[str]) -> int:
         return _without_command(arguments)
     if name not in COMMANDS:
         raise UsageError(f"there is no command {name!r}", where="sigillum", mend=did_you_mean(name, COMMANDS))
-    args = build([name]).parse_args(arguments)
+    args = build([name]).parse_args(list(_joined(arguments)))
     context = Context(resolve(args))
     try:
         outcome = cast(Command, load(name)).run(args, context)
@@ -99,6 +103,17 @@ def _dispatch(arguments: list[str]) -> int:
         return int(outcome)
     finally:
         context.close()
+
+
+def _joined(arguments: list[str]) -> Iterator[str]:
+    """A thumbprint can begin with a dash (RFC 4648 §5), which argparse would take for an option."""
+    rest = iter(arguments)
+    for argument in rest:
+        if argument == "--from" and (value := next(rest, None)) is not None:
+            looks = len(value) == THUMBPRINT_LENGTH and value.startswith("-")
+            yield from (f"{argument}={value}",) if looks else (argument, value)
+        else:
+            yield argument
 
 
 def _without_command(arguments: list[str]) -> int:
