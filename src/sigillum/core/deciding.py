@@ -212,7 +212,9 @@ class World:
         if view is None:
             view = self.live(principal)
         node = self._nodes.get(place) or self.node(place)
-        if node is None or node.since > at or (credential and self.usable(credential, principal, at) is not None):
+        if node is None or (node.since is not ALWAYS and node.since > at):
+            return False
+        if credential and self.usable(credential, principal, at) is not None:
             return False
         rule = self.rules.get(permission)
         if person or (rule is not None and rule.api):
