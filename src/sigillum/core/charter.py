@@ -220,6 +220,8 @@ class Charter:
     def part(self, tenant: str) -> Charter:
         """What of it concerns one tenant; away from home the identity is a foreign principal, and signs in from home."""
         home = tenant == self.tenant
+        if home and not self.elsewhere:
+            return self
 
         def here(entry: GrantWant | ServiceWant | ProofWant) -> bool:
             return (entry.tenant or self.tenant) == tenant

@@ -137,7 +137,12 @@ def losing(rules: Iterable[Rule], weaker: Rule, accounts: Iterable[Account]) -> 
 
 
 # --- from facts ---------------------------------------------------------------------------------------------------
-ALL_RULES = Query("rule", "all", "")
+ALL_RULES, ALL_TEAMS = Query("rule", "all", ""), Query("team", "all", "")
+
+
+def members_of(teams: Iterable[Thing]) -> dict[str, tuple[str, ...]]:
+    """The members of each team, by the team's id."""
+    return {t.id: tuple(t.get("members") or ()) for t in teams}
 
 
 def rules_of(snapshot: Snapshot) -> list[Rule]:

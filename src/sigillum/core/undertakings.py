@@ -60,6 +60,8 @@ class Undertakings:
 
     def part(self, suffix: str) -> Undertakings:
         """What is known of one tenant's things; those of other tenants than home bear a suffix in the ledger."""
+        if not suffix and not any(AWAY in name for _, name in self.generations):
+            return self
         inside = {(facet, name.removesuffix(suffix) if suffix else name): [
             replace(g, name=g.name.removesuffix(suffix) if suffix else g.name) for g in all_]
             for (facet, name), all_ in self.generations.items() if (name.endswith(suffix) if suffix else AWAY not in name)}

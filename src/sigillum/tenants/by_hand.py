@@ -189,9 +189,7 @@ class ByHand:
     def fetch_secret(self, identity: str) -> Reply:
         thing = self.read("credential", identity)
         name = thing.get("name") if thing is not None else identity
-        line = Line(f"secret of credential {name}", f"copy the secret of the credential {name}", (("id", identity),),
-                    "it is shown once: copy it before the page is left", wants_secret=True)
-        answer = self._ask(line)
+        answer = self._ask(secret_line(str(name), identity))
         return answer if isinstance(answer, Reply) else Reply(Result.DONE, secret=answer.secret, confirmed=answer.by)
 
     # --- the identity's own side --------------------------------------------------------------------------------
@@ -244,7 +242,14 @@ class ByHand:
 
 
 HIDDEN = ("carrier", "role_id", "principal_id", "client_id", "account", "active")  # what a person has no field for
+KEPT_HERE = "(kept here: `sigillum handover CHARTER --reveal CHARTER` shows it)"
 SKIP_EMPTY: tuple[Any, ...] = (None, "", (), [])
+
+
+def secret_line(name: str, identity: str) -> Line:
+    """The line for a secret that only the tenant can make."""
+    return Line(f"secret of credential {name}", f"copy the secret of the credential {name}", (("id", identity),),
+                "it is shown once: copy it before the page is left", wants_secret=True)
 
 
 def line_of(do: str, kind: str, fields: Mapping[str, Any]) -> Line:
@@ -256,7 +261,7 @@ def line_of(do: str, kind: str, fields: Mapping[str, Any]) -> Line:
         if (key in HIDDEN and do == "make") or key == "place_id" or value in SKIP_EMPTY:
             continue
         if isinstance(value, Secret):
-            shown = "(kept here: `sigillum handover CHARTER --reveal CHARTER` shows it)"
+            shown = KEPT_HERE
         elif key == "public_key":
             shown = json.dumps(value)
         elif isinstance(value, (tuple, list)):

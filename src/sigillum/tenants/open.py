@@ -116,9 +116,14 @@ class OpenTenant:
             return [Kept(k["answer"], k["external_id"]) for k in kept(self.address.name)]
         return Registrar(self.http, endpoint, self._token, ours, refused) if endpoint else None
 
+    @cached_property
+    def _any_registered(self) -> bool:
+        """Has it registered a client of ours? Looked up once, and true from the first that is made."""
+        return "client" not in self.wire.endpoints and self._kept is not None and bool(self._kept(self.address.name))
+
     def _registered(self, kind: str, asked: list[Query], out: dict[Query, Fact]) -> list[Query]:
         """Answer what only the registrar can; what is left is asked as usual."""
-        ours = kind == "client" or (kind == "credential" and self._kept is not None and bool(self._kept(self.address.name)))
+        ours = kind == "client" or (kind == "credential" and self._any_registered)
         if not ours or self._registrar is None:
             return asked
         for query in asked:
@@ -155,6 +160,7 @@ class OpenTenant:
     # --- changes: one request each ----------------------------------------------------------------------------
     def create(self, kind: str, external_id: str, fields: Mapping[str, Any]) -> Reply:
         if self._registrar is not None and kind == "client":
+            self._any_registered = True
             return self._registrar.register(external_id, fields)
         if kind == "credential" and fields.get("carrier") == "client" and self._registrar is not None:
             client = str(fields["principal"])

@@ -56,8 +56,9 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
         raise SomebodyError(f"nobody here has the power `{request.power}` at {name} either", where=str(path),
                             mend="hand the file on to somebody who does")
     tenant = office.tenant(name)
-    things = tuple(t for f in tenant.facts(requests.queries(request)).values() for t in f.things)
-    unknown = next((f.unknown for f in tenant.facts(requests.queries(request)).values() if not f.known), "")
+    facts = tenant.facts(requests.queries(request)).values()
+    things = tuple(t for f in facts for t in f.things)
+    unknown = next((f.unknown for f in facts if not f.known), "")
     if unknown:
         raise SomebodyError(f"it cannot be compared anew: {unknown}", where=name, mend="ask with an administrator who may look")
     mark = external_id(office.workspace.file.workspace, uid_of(request), request.thing, "request", 1)

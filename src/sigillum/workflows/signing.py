@@ -5,14 +5,22 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sigillum.core.errors import SomebodyError
-from sigillum.core.facts import Query
 from sigillum.core.proofs import Trial
-from sigillum.core.sign_in import ALL_RULES, Account, Attempt, Verdict, account_of, as_context, decide, rule_of
+from sigillum.core.sign_in import (
+    ALL_RULES,
+    ALL_TEAMS,
+    Account,
+    Attempt,
+    Verdict,
+    account_of,
+    as_context,
+    decide,
+    members_of,
+    rule_of,
+)
 
 from . import lookup
 from .office import Office
-
-ALL_TEAMS = Query("team", "all", "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +49,7 @@ def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask
     if not facts[ALL_RULES].known:
         raise SomebodyError(f"{tenant.address.name} shows no sign-in rules: {facts[ALL_RULES].unknown}",
                             where=tenant.address.name, mend="ask with an administrator who may look at them")
-    teams = {t.id: tuple(t.get("members") or ()) for t in (facts[ALL_TEAMS].things if ALL_TEAMS in facts else ())}
+    teams = members_of(facts[ALL_TEAMS].things if ALL_TEAMS in facts else ())
     account = account_of(found.thing, teams)
     verdict = decide(account, [rule_of(t) for t in facts[ALL_RULES].things], attempt)
     theirs = tenant.ask_sign_in(account.id, as_context(attempt)) if ask_tenant else None

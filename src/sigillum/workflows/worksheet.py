@@ -10,7 +10,7 @@ from sigillum.core.charter import Charter
 from sigillum.core.errors import FileError, MachineError
 from sigillum.core.steps import AddTo, Catch, Change, Create, End, Kept, Outline, Prove, Ref, Step, TakeFrom
 from sigillum.core.times import format_instant, whole_second
-from sigillum.tenants.by_hand import Answer, Confirm, Line, line_of
+from sigillum.tenants.by_hand import KEPT_HERE, Answer, Confirm, Line, line_of, secret_line
 
 from .office import Office, writer_name
 
@@ -36,7 +36,7 @@ def _line(step: Step, numbers: Mapping[str, int]) -> Line:
     def value(given: Any) -> Any:
         if isinstance(given, Ref):
             return f"(from line {numbers[given.step]})" if given.step in numbers else "(made here when it comes to that)"
-        return "(kept here: `sigillum handover CHARTER --reveal CHARTER` shows it)" if isinstance(given, Kept) else given
+        return KEPT_HERE if isinstance(given, Kept) else given
     action: Any = step.action
     if isinstance(action, Create):
         return line_of("make", action.thing, {n: value(v) for n, v in action.fields.items()})
@@ -45,9 +45,7 @@ def _line(step: Step, numbers: Mapping[str, int]) -> Line:
     if isinstance(action, End):
         return line_of("end", action.thing, {"id": value(action.id)})
     if isinstance(action, Catch):
-        name = action.credential
-        return Line(f"secret of credential {name}", f"copy the secret of {name}", (("id", str(value(action.id))),),
-                    "it is shown once: copy it before the page is left", wants_secret=True)
+        return secret_line(action.credential, str(value(action.id)))
     do = "add" if isinstance(action, AddTo) else "take"
     return line_of(do, action.thing, {"id": value(action.id), action.attribute: value(action.value)})
 

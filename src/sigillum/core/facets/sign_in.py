@@ -8,7 +8,7 @@ from typing import Any
 from sigillum.core.charter import ACCOUNT, PASSWORD
 from sigillum.core.errors import Mistake
 from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.sign_in import ALL_RULES, Account, Attempt, Rule, account_of, decide, losing, rules_of
+from sigillum.core.sign_in import ALL_RULES, ALL_TEAMS, Account, Attempt, Rule, account_of, decide, losing, members_of, rules_of
 from sigillum.core.steps import AddTo, Change, Create, End, Step, StepKind, TakeFrom
 from sigillum.core.text import did_you_mean
 from sigillum.core.wants import SignInWant
@@ -17,7 +17,7 @@ from .common import View, stand, unknown
 
 NAME, THING, POWER = "sign-in", "rule", "rules"
 OWN, NEW = "networks", "(new)"
-ALL_ACCOUNTS, ALL_TEAMS = Query("account", "all", ""), Query("team", "all", "")
+ALL_ACCOUNTS = Query("account", "all", "")
 
 
 def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
@@ -167,7 +167,7 @@ def _relax(view: View, want: SignInWant, rules: dict[str, Rule], future: dict[st
 
 
 def _teams(view: View) -> dict[str, tuple[str, ...]]:
-    return {t.id: tuple(t.get("members") or ()) for t in view.snapshot.fact(*ALL_TEAMS).things}
+    return members_of(view.snapshot.fact(*ALL_TEAMS).things)
 
 
 def _not_wanted(view: View, want: SignInWant, rules: dict[str, Rule]) -> None:
