@@ -115,6 +115,16 @@ def test_a_client_with_consent_by_another_administrator_and_rights_in_a_second_t
     assert desk.run(*ENACT).code == 0
 
 
+def test_what_is_no_longer_wanted_in_a_second_tenant_ends_there(both: tuple[Desk, Away, Away]) -> None:
+    desk, _, summit = both
+    assert desk.run(*ENACT).code == 0
+    lines = [x for x in MAILER.splitlines() if "in: summit" not in x and x != "grants:"]
+    desk.charter("\n".join(lines) + "\n", "avalanche-mailer")
+    assert [(s["step"], s["tenant"]) for s in look(desk)["steps"] if s["step"] != "prove"] == [("end", "summit")]
+    assert desk.run(*ENACT).code == 0
+    assert mine(summit, "Grant") == look(desk)["steps"] == []
+
+
 @pytest.mark.parametrize("kind", ["shared-secret", "key-pair"])
 def test_what_a_client_signs_in_with(both: tuple[Desk, Away, Away], kind: str) -> None:
     desk, roster, summit = both

@@ -58,6 +58,11 @@ class Undertakings:
         found = (self.latest(facet, name) for facet, name in (("account", "identity"), ("client", "principal")))
         return next((g.id for g in found if g is not None and g.id), "")
 
+    def away(self) -> list[str]:
+        """The tenants beside home where something of this charter was begun and has not ended."""
+        return list(dict.fromkeys(name.partition(AWAY)[2] for (_, name), all_ in self.generations.items()
+                                  if AWAY in name and all_[-1].state in ("open", "made")))
+
     def part(self, suffix: str) -> Undertakings:
         """What is known of one tenant's things; those of other tenants than home bear a suffix in the ledger."""
         if not suffix and not any(AWAY in name for _, name in self.generations):

@@ -102,7 +102,7 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     def prove_now(step: Step) -> None:
         _, state = office.state(charter.name)
         done.proofs = run(office, charter, state, keys, principal_of(office, charter, state) or str(view.principal))
-    state = office.state(charter.name)[1] if charter.elsewhere else view.state
+    state = office.state(charter.name)[1] if view.guests else view.state
     executor = Executor(office, journal, state, keys, prove_now)
     executor.send_again = choices.send_again
     done.results += executor.run(charter.name, outline, leave_out=_left_out(outline, choices))

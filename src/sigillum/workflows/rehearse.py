@@ -41,7 +41,8 @@ def gather(office: Office, charter: Charter, *, adopt: bool = False, end_extra: 
     uid, state = office.state(charter.name)
     held = office.keys(uid).held() if uid else {}
     views = list[View]()
-    for name in (charter.tenant, *charter.elsewhere):
+    left = [t for t in state.away() if t in office.workspace.file.tenants]  # what was asked for there once may have to end
+    for name in dict.fromkeys((charter.tenant, *charter.elsewhere, *left)):
         tenant = office.tenant(name)
         snapshot = Snapshot(name, office.now(tenant), tenant.profile)
         view = view_of(charter, state, snapshot, office.workspace.rules, (office.workspace.file.workspace, uid), held,
