@@ -10,8 +10,8 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from benchmarks.tools import Measured
-from sigillum.core.access import Membership, Place, Principal, Question, Right, Team
-from sigillum.core.deciding import World
+from sigillum.core.deciding.values import Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.world import World
 
 PRINCIPALS, GRANTS, QUESTIONS, RUNS = 10_000, 50_000, 20_000, 5
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)

@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 
 from access.worlds import BASE, FELT_SECONDS, PATHS, questions, seconds, stamp, tenants
 from conftest import Sandbox
-from sigillum.core.access import Question
-from sigillum.core.deciding import World
-from sigillum.core.facts import Query, Snapshot
-from sigillum.core.gather import queries, world_of
-from sigillum.core.secret import Secret
+from sigillum.core.deciding.gathering import queries, world_of
+from sigillum.core.deciding.values import Question
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Query, Snapshot
+from sigillum.core.values.secret import Secret
 from sigillum.tenants.open import OpenTenant, connect
 from sigillum.tenants.port import Address, Link
 

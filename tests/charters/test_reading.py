@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from sigillum.charters.files import CharterFile
 from sigillum.charters.models import fields_at, validate
 from sigillum.charters.reading import MAX_BYTES, parse, read_text
-from sigillum.core.errors import FileError, Position
+from sigillum.core.values.errors import FileError, Position
 
 
 @pytest.mark.parametrize(("text", "data"), [

@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 from conftest import CHARTER, Away, Desk, Json, Sandbox
-from sigillum.core.refusals import ABOUT, Cause, as_markdown
+from sigillum.core.deciding.refusals import ABOUT, Cause, as_markdown
 
 PROD, TEST, CAMERAS = "brindlemoor/sensing-prod", "brindlemoor/sensing-test", "brindlemoor/cameras"
 MAST = f"{PROD}/streams/mast-4"

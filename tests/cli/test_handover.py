@@ -17,7 +17,7 @@ from ruamel.yaml import YAML
 from cli.test_identities import ENACT as ENACT_MAILER
 from cli.test_identities import MAILER, pair, settle
 from conftest import CHARTER, Away, Desk, Sandbox
-from sigillum.core.canonical import thumbprint
+from sigillum.core.values.canonical import thumbprint
 
 CONSUMERS = """\
 consumers:

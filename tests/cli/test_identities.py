@@ -12,7 +12,7 @@ from joserfc import jws
 from joserfc.jwk import OKPKey
 
 from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
-from sigillum.core.canonical import thumbprint
+from sigillum.core.values.canonical import thumbprint
 
 KAI, JON = "kai.lund@brindlemoor.example", "jon.askew@brindlemoor.example"
 BOX = "brindlemoor/mailboxes"
@@ -224,7 +224,7 @@ def test_a_request_that_was_changed_is_refused_and_an_independent_library_reads_
     file = min((bare.folder / "requests").iterdir())
     body = json.loads(file.read_text())
     header, _, signature = body.pop("signature").split(".")
-    from sigillum.core.canonical import canonical
+    from sigillum.core.values.canonical import canonical
     from sigillum.keys.ledgerkey import b64, unb64
     key = OKPKey.import_key(json.loads(unb64(header))["jwk"])
     assert jws.deserialize_compact(f"{header}.{b64(canonical(body))}.{signature}", key, algorithms=["Ed25519"]).payload == canonical(body)

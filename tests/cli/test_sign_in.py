@@ -9,8 +9,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
-from sigillum.core.facts import Thing
-from sigillum.core.sign_in import Attempt, account_of, as_context, decide, rule_of
+from sigillum.core.deciding.sign_in import Attempt, account_of, as_context, decide, rule_of
+from sigillum.core.kinds.facts import Thing
 from sigillum.tenants import mapping
 
 ROBOT = """\

@@ -7,15 +7,14 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sigillum.core import undertakings
-from sigillum.core.canonical import external_id, thumbprint
-from sigillum.core.chain import Entry
-from sigillum.core.charter import Charter
-from sigillum.core.compare import MOST_ROUNDS, compare, needs, view_of
+from sigillum.core.charter.charter import Charter
+from sigillum.core.charter.rules import Rules
+from sigillum.core.comparing.compare import MOST_ROUNDS, compare, needs, view_of
 from sigillum.core.facets.common import View
-from sigillum.core.facts import Fact, Operation, Profile, Query, Snapshot, Thing
-from sigillum.core.rules import Rules
-from sigillum.core.steps import (
+from sigillum.core.kinds.facts import Fact, Operation, Profile, Query, Snapshot, Thing
+from sigillum.core.records import history
+from sigillum.core.records.chain import Entry
+from sigillum.core.records.steps import (
     AddTo,
     Adopt,
     Catch,
@@ -30,7 +29,8 @@ from sigillum.core.steps import (
     Step,
     TakeFrom,
 )
-from sigillum.core.times import format_instant
+from sigillum.core.values.canonical import external_id, thumbprint
+from sigillum.core.values.times import format_instant
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
 KINDS = frozenset({"account", "account-about", "team", "team-about", "role", "place", "grant", "credential", "profile", "client",
@@ -101,7 +101,7 @@ class Fake:
         return Fact(tuple(t for t in self.at(tenant)[query.kind] if t.id not in self.hidden and fits(t)))
 
     def view(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False, end_extra: bool = False) -> View:
-        state = undertakings.fold(self.entries, "uid")
+        state = history.fold(self.entries, "uid")
         views: list[View] = []
         for tenant in (charter.tenant, *charter.elsewhere):
             snapshot = Snapshot(tenant, self.now, self.profile)
@@ -144,7 +144,7 @@ class Fake:
         elif isinstance(action, (Catch, KeepSecret)):
             self.held[action.credential, action.generation] = "secret"
         elif isinstance(action, Adopt):
-            self.write(undertakings.FOUND if action.found else undertakings.ADOPTED, step, id=action.id)
+            self.write(history.FOUND if action.found else history.ADOPTED, step, id=action.id)
         elif isinstance(action, Create):
             fields = {n: value(v) for n, v in action.fields.items()}
             if action.thing == "client":
@@ -155,14 +155,14 @@ class Fake:
         elif isinstance(action, (Change, End)):
             self._change(step, action, str(value(action.id)))
         elif isinstance(action, Prove):
-            from sigillum.core.compare import proofs_digest
+            from sigillum.core.comparing.compare import proofs_digest
             charter = self.last
-            self.write(undertakings.PROVED, step, held=True, proofs=proofs_digest(charter), results=[])
+            self.write(history.PROVED, step, held=True, proofs=proofs_digest(charter), results=[])
 
     last: Charter = field(default=None, repr=False)  # type: ignore[assignment]
 
     def _create(self, step: Step, action: Create, fields: dict[str, Any]) -> str:
-        attempt = self.write(undertakings.INTENT, step, operation="create", external_id=action.external_id, terms=action.terms)
+        attempt = self.write(history.INTENT, step, operation="create", external_id=action.external_id, terms=action.terms)
         things = self.at(step.tenant)
         assert all(t.external_id != action.external_id for t in things[action.thing]), "made twice"
         identity = f"{action.thing[0]}{next(self.numbers)}"
@@ -173,24 +173,24 @@ class Fake:
         if str(fields.get("place", "")).startswith("@"):
             fields["place"] = f"@{fields['place_id']}"
         things[action.thing].append(Thing(action.thing, identity, fields, "1", action.external_id))
-        self.write(undertakings.OUTCOME, step, attempt=attempt, result=undertakings.MADE, id=identity)
+        self.write(history.OUTCOME, step, attempt=attempt, result=history.MADE, id=identity)
         return identity
 
     def _change(self, step: Step, action: Change | End, identity: str) -> None:
         ending = isinstance(action, End)
-        attempt = self.write(undertakings.INTENT, step, operation="end" if ending else "change")
+        attempt = self.write(history.INTENT, step, operation="end" if ending else "change")
         things = self.at(step.tenant)
         old = next(t for t in things[action.thing] if t.id == identity)
         left = [t for t in things[action.thing] if t.id != identity]
         if isinstance(action, Change):
             left.append(Thing(old.kind, old.id, {**old.fields, **action.fields}, old.version + "1", old.external_id))
         things[action.thing] = left
-        result = undertakings.ENDED if ending else getattr(action, "mark", "") or undertakings.CHANGED
-        self.write(undertakings.OUTCOME, step, attempt=attempt, result=result, **({"id": identity} if result == undertakings.MADE else {}))
+        result = history.ENDED if ending else getattr(action, "mark", "") or history.CHANGED
+        self.write(history.OUTCOME, step, attempt=attempt, result=result, **({"id": identity} if result == history.MADE else {}))
 
     def _list(self, step: Step, action: AddTo | TakeFrom, identity: str, one: str) -> None:
         adding = isinstance(action, AddTo)
-        attempt = self.write(undertakings.INTENT, step, operation="add" if adding else "take")
+        attempt = self.write(history.INTENT, step, operation="add" if adding else "take")
         things = self.at(step.tenant)
         old = next(t for t in things[action.thing] if t.id == identity)
         entry: Any = {"services": (one, None), "exempt": (one, "by", "why", "2099-01-01")}.get(action.attribute, one)
@@ -198,8 +198,8 @@ class Fake:
         assert not adding or len(kept) == len(old.get(action.attribute)), "added twice"
         new = old._replace(fields={**old.fields, action.attribute: (*kept, entry) if adding else kept})
         things[action.thing] = [new if t.id == identity else t for t in things[action.thing]]
-        self.write(undertakings.OUTCOME, step, attempt=attempt, id=f"{identity}/{one}",
-                   result=undertakings.MADE if adding else undertakings.ENDED)
+        self.write(history.OUTCOME, step, attempt=attempt, id=f"{identity}/{one}",
+                   result=history.MADE if adding else history.ENDED)
 
     def pass_(self, seconds: float) -> None:
         self.now += timedelta(seconds=seconds)

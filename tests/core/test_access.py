@@ -10,13 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from access.worlds import BASE, FELT_SECONDS, PATHS, PERMISSIONS, questions, seconds, tenants
-from sigillum.core.access import NEVER, Held, Membership, Place, Principal, Question, Right, Team
-from sigillum.core.deciding import World
-from sigillum.core.explain import explain
-from sigillum.core.facts import Operation, Thing
-from sigillum.core.mend import again
-from sigillum.core.refusals import ABOUT, Cause
-from sigillum.core.shadow import shadows
+from sigillum.core.deciding.explanations import explain
+from sigillum.core.deciding.mends import again
+from sigillum.core.deciding.refusals import ABOUT, Cause
+from sigillum.core.deciding.shadows import shadows
+from sigillum.core.deciding.values import NEVER, Held, Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Operation, Thing
 
 Json = dict[str, Any]
 

@@ -11,14 +11,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from core.fake import PROFILE, Fake
-from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity
-from sigillum.core.facts import Precondition, Thing
-from sigillum.core.rules import Rules, check
-from sigillum.core.secret import Secret
-from sigillum.core.sheet import Asked, Sheet, content_of, fill
-from sigillum.core.sign_in import Account, Attempt, Rule, account_of, as_context, decide, inside, losing, rule_of
-from sigillum.core.times import parse_instant
-from sigillum.core.wants import ExemptWant, RelaxWant, SignInWant
+from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity
+from sigillum.core.charter.rules import Rules, check
+from sigillum.core.charter.sheet import Asked, Sheet, content_of, fill
+from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
+from sigillum.core.deciding.sign_in import Account, Attempt, Rule, account_of, as_context, decide, inside, losing, rule_of
+from sigillum.core.kinds.facts import Precondition, Thing
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import parse_instant
 
 DAY = 86_400
 WORD = CredentialWant("word", "password", 90 * DAY, 14 * DAY)

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sigillum.core.advice import CREDENTIALS, Wish, advise
+from sigillum.core.charter.advice import CREDENTIALS, Wish, advise
 
 wishes = st.builds(
     Wish, st.just("feed"), st.sampled_from(["", "summit"]), st.sampled_from(["tokens", "form", "web"]), st.booleans(), st.sampled_from(["own", "people"]),

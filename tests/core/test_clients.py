@@ -11,17 +11,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from core.fake import NOW, Fake, ours
-from sigillum.core.access import Asks, Consent, Held, Place, Principal, Question, Right
-from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, PermissionWant, ProofWant, ServiceWant
-from sigillum.core.deciding import World
-from sigillum.core.errors import FileError
-from sigillum.core.explain import explain
-from sigillum.core.facts import Operation, Thing
-from sigillum.core.refusals import Cause
-from sigillum.core.requests import Request, fulfilled, plain_values, read, request_of, step_of
-from sigillum.core.rules import Rules, check
-from sigillum.core.secret import Secret
-from sigillum.core.steps import AddTo, Change, Create, End, Step, StepKind, TakeFrom
+from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, PermissionWant, ProofWant, ServiceWant
+from sigillum.core.charter.rules import Rules, check
+from sigillum.core.deciding.explanations import explain
+from sigillum.core.deciding.refusals import Cause
+from sigillum.core.deciding.values import Asks, Consent, Held, Place, Principal, Question, Right
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Operation, Thing
+from sigillum.core.records.requests import Request, fulfilled, plain_values, read, request_of, step_of
+from sigillum.core.records.steps import AddTo, Change, Create, End, Step, StepKind, TakeFrom
+from sigillum.core.values.errors import FileError
+from sigillum.core.values.secret import Secret
 
 DAY = 86_400
 SEND = PermissionWant("mail", "mail.send", "on-behalf", ("root/a/one",))

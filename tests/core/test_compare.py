@@ -11,13 +11,22 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from core.fake import NOW, PLACES, PROFILE, ROLES, TEAMS, Fake, ours
-from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, MemberWant, ProofWant, RoleWant, ServiceWant
-from sigillum.core.compare import compare, ordered
-from sigillum.core.facts import Thing
-from sigillum.core.hands import Hand, assign
-from sigillum.core.rules import Rules
-from sigillum.core.steps import Ask, Create, Step, StepKind
-from sigillum.core.times import format_instant
+from sigillum.core.charter.charter import (
+    Charter,
+    CredentialWant,
+    GrantWant,
+    Identity,
+    MemberWant,
+    ProofWant,
+    RoleWant,
+    ServiceWant,
+)
+from sigillum.core.charter.rules import Rules
+from sigillum.core.comparing.compare import compare, ordered
+from sigillum.core.comparing.hands import Hand, assign
+from sigillum.core.kinds.facts import Thing
+from sigillum.core.records.steps import Ask, Create, Step, StepKind
+from sigillum.core.values.times import format_instant
 
 DAY = 86_400
 ALL = tuple(p for p, _ in ROLES["keeper"])

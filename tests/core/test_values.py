@@ -16,13 +16,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import sigillum
-from sigillum.core import chain, proofs, rules, text, times
-from sigillum.core.canonical import canonical, digest, external_id, thumbprint
-from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant
-from sigillum.core.errors import Mistake, Outcome, Position, SigillumError, worst
-from sigillum.core.facts import Operation, Profile, Thing
-from sigillum.core.proofs import Manner, Trial, judge, manner_of
-from sigillum.core.secret import Secret
+from sigillum.core.charter import rules
+from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant
+from sigillum.core.deciding import proofs
+from sigillum.core.deciding.proofs import Manner, Trial, judge, manner_of
+from sigillum.core.kinds.facts import Operation, Profile, Thing
+from sigillum.core.records import chain
+from sigillum.core.values import text, times
+from sigillum.core.values.canonical import canonical, digest, external_id, thumbprint
+from sigillum.core.values.errors import Mistake, Outcome, Position, SigillumError, worst
+from sigillum.core.values.secret import Secret
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
 

@@ -9,16 +9,16 @@ import pytest
 
 from access.worlds import BASE
 from core.fake import NOW
-from sigillum.core.access import Membership, Place, Principal, Question, Right, Team
-from sigillum.core.chain import Entry
-from sigillum.core.charter import Charter, CredentialWant, GrantWant, Identity, MemberWant
-from sigillum.core.deciding import World
-from sigillum.core.facts import Operation, Thing
-from sigillum.core.loans import end_of, loan_of, may_be_lent
-from sigillum.core.refusals import Cause, as_markdown
-from sigillum.core.rules import Rules, check
-from sigillum.core.times import format_edge, format_instant
-from sigillum.core.waiting import outlook, pauses, usual_seconds
+from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, MemberWant
+from sigillum.core.charter.rules import Rules, check
+from sigillum.core.deciding.refusals import Cause, as_markdown
+from sigillum.core.deciding.values import Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.waiting import outlook, pauses, usual_seconds
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Operation, Thing
+from sigillum.core.records.chain import Entry
+from sigillum.core.undertakings.loans import end_of, loan_of, may_be_lent
+from sigillum.core.values.times import format_edge, format_instant
 
 MINUTE = timedelta(seconds=60)
 

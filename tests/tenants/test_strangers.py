@@ -15,9 +15,9 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 
 from conftest import CHARTER, Desk
-from sigillum.core.errors import RefusedError, SigillumError, UnreachableError, UsageError
-from sigillum.core.facts import Query
-from sigillum.core.secret import Secret
+from sigillum.core.kinds.facts import Query
+from sigillum.core.values.errors import RefusedError, SigillumError, UnreachableError, UsageError
+from sigillum.core.values.secret import Secret
 from sigillum.keys.store import make_key
 from sigillum.protocols import oauth
 from sigillum.protocols.authzen import Asked, evaluate

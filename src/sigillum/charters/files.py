@@ -13,10 +13,10 @@ from typing import Any
 
 from pydantic import Field
 
-from sigillum.core.charter import Charter, PermissionWant
-from sigillum.core.errors import FileError, Mistake, Position
-from sigillum.core.rules import check
-from sigillum.core.text import did_you_mean
+from sigillum.core.charter.charter import Charter, PermissionWant
+from sigillum.core.charter.rules import check
+from sigillum.core.values.errors import FileError, Mistake, Position
+from sigillum.core.values.text import did_you_mean
 
 from .models import AccountName, CharterName, Day, Section, validate_with
 from .reading import Document, Spot, parse, read_text

@@ -11,9 +11,9 @@ from typing import Annotated, Any, TypeVar
 from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationError, WithJsonSchema
 from pydantic_core import ErrorDetails, PydanticCustomError
 
-from sigillum.core import times
-from sigillum.core.errors import FileError, Mistake
-from sigillum.core.text import ACCOUNT_NAME, CHARTER_NAME, PERMISSION, PLACE_PATH, near
+from sigillum.core.values import times
+from sigillum.core.values.errors import FileError, Mistake
+from sigillum.core.values.text import ACCOUNT_NAME, CHARTER_NAME, PERMISSION, PLACE_PATH, near
 
 from .reading import Document, Spot
 

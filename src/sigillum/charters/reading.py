@@ -11,7 +11,7 @@ from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from sigillum.core.errors import FileError, Mistake, Position
+from sigillum.core.values.errors import FileError, Mistake, Position
 
 MAX_BYTES = 200_000
 MAX_NODES = 20_000

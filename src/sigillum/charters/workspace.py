@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
-from sigillum.core.errors import FileError
-from sigillum.core.rules import BECAUSE_CLASSES, CLASSES, Rules
+from sigillum.core.charter.rules import BECAUSE_CLASSES, CLASSES, Rules
+from sigillum.core.values.errors import FileError
 
 from .models import CharterName, Duration, Section, reference, validate_with
 from .reading import parse, read_text
@@ -128,7 +128,7 @@ class Workspace:
 
     def tenant(self, name: str) -> TenantSection:
         """Raises FileError for a tenant that the workspace does not know."""
-        from sigillum.core.text import did_you_mean
+        from sigillum.core.values.text import did_you_mean
         if name not in self.file.tenants:
             raise FileError(f"this workspace knows no tenant {name!r}", where=FILE,
                             mend=did_you_mean(name, self.file.tenants) or "add one with `sigillum tenant add`")

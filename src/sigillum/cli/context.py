@@ -7,7 +7,7 @@ import os
 import sys
 from typing import TYPE_CHECKING, Any, TextIO
 
-from sigillum.core.times import format_instant, rough_duration, whole_second
+from sigillum.core.values.times import format_instant, rough_duration, whole_second
 
 from .options import Options
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.console import Console, RenderableType
     from rich.status import Status
 
-    from sigillum.core.charter import Charter
+    from sigillum.core.charter.charter import Charter
     from sigillum.tenants.by_hand import Answer, Confirm, Line
     from sigillum.workflows.office import Header, Office, Progress, Settings
 
@@ -57,7 +57,7 @@ class Context:
     def charters(self, args: argparse.Namespace) -> list[Charter]:
         """The charters that `charters` and `--all` name. Raises UsageError where none is, FileError."""
         if not args.charters and not args.all:
-            from sigillum.core.errors import UsageError
+            from sigillum.core.values.errors import UsageError
             raise UsageError("no charter is named", where=args.command, mend="name some, or say --all")
         return self.office.charters(args.charters, all_=args.all)
 
@@ -136,7 +136,7 @@ class Context:
         if line.wants_secret:
             import getpass
 
-            from sigillum.core.secret import Secret
+            from sigillum.core.values.secret import Secret
             typed = getpass.getpass("The secret (it is not shown; Enter to stop here): ", stream=sys.stderr).strip()
             return Answer(writer_name(), secret=Secret(typed)) if typed else None
         if line.wants_id:
@@ -150,7 +150,7 @@ class Context:
 
     def ask(self, question: str) -> str:
         """Ask on the terminal. Raises UsageError where nobody can answer."""
-        from sigillum.core.errors import UsageError
+        from sigillum.core.values.errors import UsageError
         self.quiet()
         if not sys.stdin.isatty():
             raise UsageError("there is nobody to ask", where="standard input is no terminal",

@@ -10,7 +10,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import NamedTuple
 
-from sigillum.core.errors import UsageError
+from sigillum.core.values.errors import UsageError
 
 VALUED = ("--workspace", "-w", "--timeout")
 USUAL_TIMEOUT_SECONDS = 15.0
@@ -51,7 +51,7 @@ def charters(parser: argparse.ArgumentParser) -> None:
 
 def instant(text: str, where: str) -> datetime:
     """An RFC 3339 instant typed by somebody. Raises UsageError."""
-    from sigillum.core.times import parse_instant
+    from sigillum.core.values.times import parse_instant
     try:
         return parse_instant(text)
     except ValueError as problem:
@@ -60,7 +60,7 @@ def instant(text: str, where: str) -> datetime:
 
 def duration(text: str, where: str) -> int:
     """Seconds of a duration typed by somebody. Raises UsageError."""
-    from sigillum.core.times import parse_duration
+    from sigillum.core.values.times import parse_duration
     try:
         return parse_duration(text)
     except ValueError as problem:

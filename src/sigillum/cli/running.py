@@ -9,8 +9,8 @@ from collections.abc import Iterator
 from typing import Any, NoReturn, Protocol, cast
 
 from sigillum import __version__
-from sigillum.core.errors import FileError, MachineError, Outcome, Position, SigillumError, UsageError
-from sigillum.core.text import did_you_mean
+from sigillum.core.values.errors import FileError, MachineError, Outcome, Position, SigillumError, UsageError
+from sigillum.core.values.text import did_you_mean
 
 from .context import Context
 from .options import common, resolve

@@ -13,7 +13,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.errors import FileError, MachineError, SomebodyError, UnreachableError
+from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UnreachableError
 from sigillum.protocols.http import Http
 
 START_SECONDS = 20.0

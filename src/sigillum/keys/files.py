@@ -8,7 +8,7 @@ import stat
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.errors import MachineError
+from sigillum.core.values.errors import MachineError
 
 MAX_BYTES = 1_000_000
 

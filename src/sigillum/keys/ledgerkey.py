@@ -7,8 +7,8 @@ import json
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from sigillum.core.canonical import thumbprint
-from sigillum.core.errors import MachineError
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import MachineError
 
 from .files import read_private_json, write_private
 

@@ -6,8 +6,8 @@ import os
 import re
 from pathlib import Path
 
-from sigillum.core.errors import FileError, MachineError, UsageError
-from sigillum.core.secret import Secret
+from sigillum.core.values.errors import FileError, MachineError, UsageError
+from sigillum.core.values.secret import Secret
 
 from .files import read_private
 

@@ -14,9 +14,9 @@ from joserfc import jwe, jws
 from joserfc.errors import DecodeError, JoseError
 from joserfc.jwk import JWKRegistry, Key, OKPKey
 
-from sigillum.core.canonical import thumbprint
-from sigillum.core.errors import FileError, UsageError
-from sigillum.core.secret import Secret
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import FileError, UsageError
+from sigillum.core.values.secret import Secret
 
 from .ledgerkey import LedgerKey, b64, unb64
 

@@ -9,8 +9,8 @@ import json
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-from sigillum.core.canonical import canonical, thumbprint
-from sigillum.core.errors import FileError
+from sigillum.core.values.canonical import canonical, thumbprint
+from sigillum.core.values.errors import FileError
 
 from .ledgerkey import LedgerKey, b64, unb64, verifier
 

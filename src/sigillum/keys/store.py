@@ -9,9 +9,9 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.canonical import thumbprint
-from sigillum.core.errors import MachineError
-from sigillum.core.secret import Secret
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import MachineError
+from sigillum.core.values.secret import Secret
 
 from .files import read_private_json, write_private
 from .ledgerkey import b64

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from sigillum.core.chain import Entry, Head
+from sigillum.core.records.chain import Entry, Head
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,11 +13,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.canonical import canonical
-from sigillum.core.chain import GENESIS, Entry, Head, hash_of
-from sigillum.core.errors import MachineError
-from sigillum.core.times import format_instant
-from sigillum.core.undertakings import KNOWN, RENAMED
+from sigillum.core.records.chain import GENESIS, Entry, Head, hash_of
+from sigillum.core.records.history import KNOWN, RENAMED
+from sigillum.core.values.canonical import canonical
+from sigillum.core.values.errors import MachineError
+from sigillum.core.values.times import format_instant
 
 from .port import Fresh
 

@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from sigillum.core.errors import RefusedError, UnreachableError
-from sigillum.core.text import plain
+from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.text import plain
 
 from .http import Http
 

@@ -23,9 +23,9 @@ from urllib3.exceptions import (
 from urllib3.util import SKIP_HEADER
 
 from sigillum import __version__
-from sigillum.core.errors import UnreachableError, UsageError
-from sigillum.core.text import plain
-from sigillum.core.times import ClockReading
+from sigillum.core.values.errors import UnreachableError, UsageError
+from sigillum.core.values.text import plain
+from sigillum.core.values.times import ClockReading
 
 MAX_ANSWER_BYTES = 16_000_000
 IDLE_SECONDS = 2.0

@@ -11,10 +11,10 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 from urllib.parse import quote_plus, urlencode, urlsplit, urlunsplit
 
-from sigillum.core.canonical import canonical
-from sigillum.core.errors import RefusedError, UnreachableError
-from sigillum.core.secret import Secret
-from sigillum.core.text import plain
+from sigillum.core.values.canonical import canonical
+from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
 
 from .http import Answer, Http
 

@@ -8,9 +8,9 @@ from collections.abc import Callable, Iterator
 from typing import Any
 from urllib.parse import urlencode
 
-from sigillum.core.errors import RefusedError, UnreachableError
-from sigillum.core.secret import Secret
-from sigillum.core.text import plain
+from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
 
 from .http import Answer, Http
 

@@ -8,8 +8,8 @@ from joserfc import jwe
 from joserfc.errors import JoseError
 from joserfc.jwk import OKPKey
 
-from sigillum.core.errors import UnreachableError
-from sigillum.core.secret import Secret
+from sigillum.core.values.errors import UnreachableError
+from sigillum.core.values.secret import Secret
 
 
 class Envelope:

@@ -8,18 +8,18 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from sigillum.core.errors import FileError, RefusedError, WaitingError
+from sigillum.core.deciding.proofs import Trial
 from sigillum.core.facets.credential import BY_HAND
-from sigillum.core.facts import Fact, Operation, Profile, Query, Thing
-from sigillum.core.proofs import Trial
-from sigillum.core.secret import Secret
-from sigillum.core.times import ClockReading
+from sigillum.core.kinds.facts import Fact, Operation, Profile, Query, Thing
+from sigillum.core.values.errors import FileError, RefusedError, WaitingError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import ClockReading
 
 from . import facts_files, mapping
 from .port import Address, Link, Proof, Reply, Result, SignedIn, Tenant
 
 if TYPE_CHECKING:
-    from sigillum.core.access import Question
+    from sigillum.core.deciding.values import Question
 
 OLD_DAYS = 30
 FORM_OF_ID = re.compile(r"[^\s]{1,200}\Z")
@@ -151,7 +151,7 @@ class ByHand:
         if kind == "role":
             shown["permissions"] = tuple(tuple(p) for p in fields["permissions"])
         if fields.get("public_key"):
-            from sigillum.core.canonical import thumbprint
+            from sigillum.core.values.canonical import thumbprint
             shown["thumbprint"] = thumbprint(fields["public_key"])
         fresh = {**{n: v for n, v in facts_files.EMPTY.items() if n not in shown}, **shown}
         thing = Thing(kind, answer.id, fresh, "", external_id)

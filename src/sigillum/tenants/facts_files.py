@@ -10,11 +10,11 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from sigillum.core.errors import FileError, Mistake, Position
-from sigillum.core.facts import Thing
-from sigillum.core.rules import CLASSES
-from sigillum.core.text import did_you_mean, plain
-from sigillum.core.times import format_instant, parse_instant
+from sigillum.core.charter.rules import CLASSES
+from sigillum.core.kinds.facts import Thing
+from sigillum.core.values.errors import FileError, Mistake, Position
+from sigillum.core.values.text import did_you_mean, plain
+from sigillum.core.values.times import format_instant, parse_instant
 
 MOST_BYTES = 20_000_000
 
@@ -187,7 +187,7 @@ def read_confirmed(path: Path) -> list[tuple[str, str, Thing | None]]:
 
 def write_confirmed(path: Path, rows: list[tuple[str, str, Thing | None]]) -> None:
     """Write them again, whole or not at all."""
-    from sigillum.core.errors import MachineError
+    from sigillum.core.values.errors import MachineError
     body = {"about": "what was confirmed by hand since the files beside it were written", "confirmed": [
         {"kind": key.partition(" ")[0], "id": key.partition(" ")[2], "day": day,
          "fields": dict(thing.fields) if thing is not None else None,

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
-from sigillum.core.facts import Operation, Precondition, Profile, Query, Thing
-from sigillum.core.secret import Secret
-from sigillum.core.text import plain
-from sigillum.core.times import format_instant, parse_instant
+from sigillum.core.kinds.facts import Operation, Precondition, Profile, Query, Thing
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
+from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.protocols.scim import PATCH_OP, quoted
 
 Json = dict[str, Any]

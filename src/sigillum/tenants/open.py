@@ -11,13 +11,13 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
-from sigillum.core.canonical import thumbprint
-from sigillum.core.errors import RefusedError, UnreachableError
-from sigillum.core.facts import Fact, Operation, Profile, Query, Thing
-from sigillum.core.proofs import Trial
-from sigillum.core.secret import Secret
-from sigillum.core.text import plain
-from sigillum.core.times import ClockReading
+from sigillum.core.deciding.proofs import Trial
+from sigillum.core.kinds.facts import Fact, Operation, Profile, Query, Thing
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
+from sigillum.core.values.times import ClockReading
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.protocols.scim import BUSY, ScimClient, ScimRefusedError, patch_body
 
@@ -26,7 +26,7 @@ from .mapping import Wire
 from .port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
-    from sigillum.core.access import Question
+    from sigillum.core.deciding.values import Question
     from sigillum.protocols import oauth
 
     from .registration import Registrar

@@ -8,13 +8,13 @@ from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
-from sigillum.core.facts import Fact, Operation, Profile, Query, Thing
-from sigillum.core.proofs import Trial
-from sigillum.core.secret import Secret
-from sigillum.core.times import ClockReading
+from sigillum.core.deciding.proofs import Trial
+from sigillum.core.kinds.facts import Fact, Operation, Profile, Query, Thing
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import ClockReading
 
 if TYPE_CHECKING:
-    from sigillum.core.access import Question
+    from sigillum.core.deciding.values import Question
 
 
 OWN = "registration/"  # ids of credentials that a dynamic client registration holds begin so

@@ -10,11 +10,11 @@ import json
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any, NamedTuple
 
-from sigillum.core.canonical import thumbprint
-from sigillum.core.facts import Fact, Query, Thing
-from sigillum.core.secret import Secret
-from sigillum.core.text import plain
-from sigillum.core.times import format_instant
+from sigillum.core.kinds.facts import Fact, Query, Thing
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
+from sigillum.core.values.times import format_instant
 from sigillum.protocols.http import Answer, Http, HttpError
 
 from .port import OWN, Reply, Result

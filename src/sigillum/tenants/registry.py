@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import cast
 
-from sigillum.core.errors import FileError
+from sigillum.core.values.errors import FileError
 
 from .port import Address, Link, Tenant
 

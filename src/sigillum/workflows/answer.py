@@ -6,14 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from sigillum.core import requests, undertakings
-from sigillum.core.canonical import external_id
-from sigillum.core.errors import SomebodyError
-from sigillum.core.facts import Thing
-from sigillum.core.requests import RECEIPT, Request
-from sigillum.core.steps import Outline, Step
-from sigillum.core.times import format_instant
-from sigillum.core.undertakings import fold
+from sigillum.core.kinds.facts import Thing
+from sigillum.core.records import history, requests
+from sigillum.core.records.history import fold
+from sigillum.core.records.requests import RECEIPT, Request
+from sigillum.core.records.steps import Outline, Step
+from sigillum.core.values.canonical import external_id
+from sigillum.core.values.errors import SomebodyError
+from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 
@@ -80,7 +80,7 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
     with ledger.claim(CLAIM, 0.0):
         identity = found.stands.id if isinstance(found.stands, Thing) else found.request.id
         if not found.stands:
-            ledger.append([Fresh(undertakings.RECEIVED, uid, {
+            ledger.append([Fresh(history.RECEIVED, uid, {
                 "about": found.request.about, "charter": found.request.charter, "tenant": found.tenant,
                 "digest": found.request.digest})])
             state = fold(ledger.entries(uid), uid)

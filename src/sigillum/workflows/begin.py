@@ -13,8 +13,8 @@ from ruamel.yaml.comments import CommentedMap
 
 from sigillum.charters.reading import read_text
 from sigillum.charters.workspace import FILE, PRIVATE, load
-from sigillum.core.errors import FileError, MachineError, UsageError
-from sigillum.core.text import CHARTER_NAME
+from sigillum.core.values.errors import FileError, MachineError, UsageError
+from sigillum.core.values.text import CHARTER_NAME
 from sigillum.keys.files import private_folder, write_private
 from sigillum.keys.ledgerkey import LedgerKey
 from sigillum.keys.references import WAYS, is_reference

@@ -10,11 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.charters import files
-from sigillum.core.errors import FileError, Mistake, Position, SomebodyError, UsageError
-from sigillum.core.facts import Fact, Query, Thing
-from sigillum.core.text import CHARTER_NAME
-from sigillum.core.times import format_duration, parse_instant
-from sigillum.core.undertakings import RENAMED
+from sigillum.core.kinds.facts import Fact, Query, Thing
+from sigillum.core.records.history import RENAMED
+from sigillum.core.values.errors import FileError, Mistake, Position, SomebodyError, UsageError
+from sigillum.core.values.text import CHARTER_NAME
+from sigillum.core.values.times import format_duration, parse_instant
 from sigillum.keys.files import write_private
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Tenant

@@ -8,9 +8,9 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
-from sigillum.core.charter import Charter
-from sigillum.core.errors import NotYetError, Outcome, RefusedError, SigillumError, worst
-from sigillum.core.steps import Outline, Step, StepKind
+from sigillum.core.charter.charter import Charter
+from sigillum.core.records.steps import Outline, Step, StepKind
+from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, worst
 
 from .execute import AgainError, Executor, StepResult
 from .journal import Journal

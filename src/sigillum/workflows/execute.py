@@ -6,13 +6,11 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from sigillum.core import undertakings
-from sigillum.core.canonical import thumbprint
-from sigillum.core.errors import MachineError, NotYetError, RefusedError, SigillumError, SomebodyError, WaitingError
 from sigillum.core.facets.common import ARRIVAL_SLACK_SECONDS, UNKNOWN_ARRIVAL_SECONDS
-from sigillum.core.facts import Query, Thing
-from sigillum.core.secret import Secret
-from sigillum.core.steps import (
+from sigillum.core.kinds.facts import Query, Thing
+from sigillum.core.records import history
+from sigillum.core.records.history import Undertakings
+from sigillum.core.records.steps import (
     AddTo,
     Adopt,
     Ask,
@@ -31,7 +29,9 @@ from sigillum.core.steps import (
     Step,
     TakeFrom,
 )
-from sigillum.core.undertakings import Undertakings
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import MachineError, NotYetError, RefusedError, SigillumError, SomebodyError, WaitingError
+from sigillum.core.values.secret import Secret
 from sigillum.keys.store import KeyStore
 from sigillum.tenants.port import Reply, Result, Tenant
 
@@ -154,7 +154,7 @@ class Executor:
     # --- kinds of step ------------------------------------------------------------------------------------------
     def _keep(self, step: Step, action: KeepKey) -> dict[str, Any]:
         public = self.keys.keep_key(action.credential, action.generation, action.algorithm)
-        self.journal.write(undertakings.KEPT, step, what=thumbprint(public))
+        self.journal.write(history.KEPT, step, what=thumbprint(public))
         return {"public_key": public}
 
     def _keep_secret(self, step: Step, action: KeepSecret) -> dict[str, Any]:
@@ -165,15 +165,15 @@ class Executor:
         known = self.state.latest(step.facet, step.name)
         sent = known is not None and known.number == step.generation and known.unanswered  # it may stand there already
         self.keys.keep_password(action.credential, action.generation, None if sent else chosen, {"tenant": step.tenant})
-        self.journal.write(undertakings.KEPT, step, what="secret")
+        self.journal.write(history.KEPT, step, what="secret")
         return {}
 
     def _adopt(self, step: Step, action: Adopt) -> dict[str, Any]:
-        self.journal.write(undertakings.FOUND if action.found else undertakings.ADOPTED, step, id=action.id, tenant=step.tenant)
+        self.journal.write(history.FOUND if action.found else history.ADOPTED, step, id=action.id, tenant=step.tenant)
         return {"id": action.id}
 
     def _ask(self, step: Step, action: Ask) -> dict[str, Any]:
-        from sigillum.core import requests
+        from sigillum.core.records import requests
         if type(action.action) in requests.DO:
             from .requests import write
             wanted, values = action.action, dict[str, Any]()
@@ -185,7 +185,7 @@ class Executor:
             request = requests.request_of(step, wanted, values, identity, self.tenant.address.address, self.charter)
             path, entry = write(self.office, self.journal.uid, self.charter, step, request)
             if entry is not None:
-                self.journal.write(undertakings.REQUESTED, step, **entry)
+                self.journal.write(history.REQUESTED, step, **entry)
             shown = path.relative_to(self.office.workspace.folder)
             raise SomebodyError("the request is written", where=str(shown), mend=action.request)
         raise SomebodyError(f"{step.about}: somebody has to act first", where=step.tenant, mend=action.request)
@@ -240,10 +240,10 @@ class Executor:
                 step, "add" if adding else "take", {"id": identity, attribute: value},
                 send, thing=kind, id=identity)
             if reply.result is Result.DONE:
-                settle(undertakings.MADE if adding else undertakings.ENDED, id=f"{identity}/{value}")
+                settle(history.MADE if adding else history.ENDED, id=f"{identity}/{value}")
                 break
             if reply.result is Result.MISSING and not adding:
-                settle(undertakings.ENDED)
+                settle(history.ENDED)
                 break
             self._not_done(step, reply, settle, number)
 
@@ -269,17 +269,17 @@ class Executor:
                 if reply.secret is not None:  # a dynamic registration: what it answered is shown once
                     self.keys.keep_secret(REGISTRATION, step.generation, reply.secret, {"tenant": step.tenant})
                     self.journal.boundary(f"{step.id} kept here")
-                settle(undertakings.MADE, id=reply.thing.id)
+                settle(history.MADE, id=reply.thing.id)
                 return self._made(step, action, fields, reply.thing)
             if reply.result is Result.EXISTS:
                 ours = self._after_conflict(step, action, settle, reply.detail)
-                settle(undertakings.MADE, id=ours.id)
+                settle(history.MADE, id=ours.id)
                 return self._made(step, action, fields, ours)
             self._not_done(step, reply, settle, number)
             if reply.result is Result.LOST:
                 found = self._before_another(step, action)
                 if found is not None:
-                    settle(undertakings.MADE, id=found.id)
+                    settle(history.MADE, id=found.id)
                     return self._made(step, action, fields, found)
         raise RefusedError(f"{step.about} was tried too often", where=step.tenant, mend="run the same command again")
 
@@ -288,11 +288,11 @@ class Executor:
         error = reply.error if isinstance(reply.error, SigillumError) else RefusedError(
             f"{step.about}: {reply.detail}", where=step.tenant, mend="look at the detail")
         if reply.result in (Result.BUSY, Result.LOST):
-            settle(undertakings.LOST if reply.result is Result.LOST else undertakings.REFUSED, why=reply.detail)
+            settle(history.LOST if reply.result is Result.LOST else history.REFUSED, why=reply.detail)
             self._pause(reply.wait_seconds if reply.wait_seconds is not None
                         else min(FIRST_PAUSE_SECONDS * 2 ** number, LONGEST_PAUSE_SECONDS), error)
             return
-        settle(undertakings.REFUSED, why=reply.detail)
+        settle(history.REFUSED, why=reply.detail)
         raise error
 
     def _find_ours(self, action: Create) -> Thing | None:
@@ -329,18 +329,18 @@ class Executor:
             query = Query(action.thing, "client_id" if action.thing == "principal" else "name", name)
             found = self.tenant.facts([query])[query].first
             if found is not None:
-                settle(undertakings.REFUSED, why="the name is taken")
+                settle(history.REFUSED, why="the name is taken")
                 raise TakenError.of(f"the {action.thing} {name} exists, and Sigillum did not make it", step, action, found,
                                     "keep it, change it or choose another name")
         before = self.state.generations.get((step.facet, step.name), [])
         if any(g.state == "spent" and g.number == step.generation - 1 for g in before):
             # a fresh externalId is refused as well, so it is the thing itself that is said to be there
-            settle(undertakings.REFUSED, why="it is said to be there, and is not shown")
+            settle(history.REFUSED, why="it is said to be there, and is not shown")
             raise TakenError.of(
                 f"{step.about}: the answers disagree. Making it says: {said}. Looking it up shows: nothing of that name",
                 step, action, None, "run it again later, if it was removed or made there a moment ago; otherwise ask "
                 "somebody who may see it, or choose another name")
-        settle(undertakings.SPENT)
+        settle(history.SPENT)
         raise AgainError(f"{step.about}: its externalId was used before and cannot be used again")
 
     def _made(self, step: Step, action: Create, fields: Mapping[str, Any], thing: Thing) -> dict[str, Any]:
@@ -368,19 +368,19 @@ class Executor:
             reply, settle = self.journal.attempt(
                 step, "change", fields,
                 lambda v=version: self.tenant.change(action.thing, identity, fields, v),  # type: ignore[misc]
-                thing=action.thing, id=identity, **({"undo": dict(step.before)} if action.mark == undertakings.MADE else {}))
+                thing=action.thing, id=identity, **({"undo": dict(step.before)} if action.mark == history.MADE else {}))
             if reply.result is Result.DONE:
-                settle(action.mark or undertakings.CHANGED, **({"id": identity} if action.mark else {}))
+                settle(action.mark or history.CHANGED, **({"id": identity} if action.mark else {}))
                 break
             if reply.result is Result.STALE:
-                settle(undertakings.REFUSED, why="it had changed since it was read")
+                settle(history.REFUSED, why="it had changed since it was read")
                 self._pause(min(FIRST_PAUSE_SECONDS * 2 ** number, LONGEST_PAUSE_SECONDS), RefusedError(
                     f"{step.about} keeps changing", where=step.tenant, mend="find out who changes it as well"))
                 fresh = self.tenant.read(action.thing, identity)
                 version = fresh.version if fresh is not None else ""
                 continue
             if reply.result is Result.MISSING:
-                settle(undertakings.REFUSED, why="it is not there")
+                settle(history.REFUSED, why="it is not there")
                 raise AgainError(f"{step.about} is not there any more")
             self._not_done(step, reply, settle, number)
 
@@ -411,7 +411,7 @@ class Executor:
                 step, "end", {"id": identity}, lambda: self.tenant.end(action.thing, identity),
                 thing=action.thing, id=identity)
             if reply.result in (Result.DONE, Result.MISSING):
-                settle(undertakings.ENDED)
+                settle(history.ENDED)
                 break
             self._not_done(step, reply, settle, number)
         self._until(lambda: True if self.tenant.read(action.thing, identity) is None else None,
@@ -427,15 +427,15 @@ class Executor:
             if reply.result is Result.DONE and reply.secret is not None:
                 self.keys.keep_secret(action.credential, action.generation, reply.secret, {"tenant": step.tenant})
                 self.journal.boundary(f"{step.id} kept here")
-                settle(undertakings.CHANGED)
-                self.journal.write(undertakings.KEPT, step, what="secret")
+                settle(history.CHANGED)
+                self.journal.write(history.KEPT, step, what="secret")
                 self._complete_file(step, action.about, identity)
                 return {}
             if reply.result is Result.LOST and self.tenant.profile.secret_delivery != "sealed":
-                settle(undertakings.LOST, why=reply.detail)
+                settle(history.LOST, why=reply.detail)
                 raise AgainError(f"{step.about}: the answer was lost, and it is given once only")
             if reply.result in (Result.REFUSED, Result.MISSING) and number == 0:
-                settle(undertakings.REFUSED, why=reply.detail)
+                settle(history.REFUSED, why=reply.detail)
                 raise reply.error if isinstance(reply.error, SigillumError) else AgainError(reply.detail)
             self._not_done(step, reply, settle, number)
         raise AgainError(f"{step.about} was not caught")

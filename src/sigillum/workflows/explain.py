@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sigillum.core import gather
-from sigillum.core.access import Question
-from sigillum.core.deciding import World
-from sigillum.core.errors import RefusedError, UsageError
-from sigillum.core.explain import Explanation, explain
-from sigillum.core.facts import Query, Thing
-from sigillum.core.proofs import Trial
+from sigillum.core.deciding import gathering
+from sigillum.core.deciding.explanations import Explanation, explain
+from sigillum.core.deciding.proofs import Trial
+from sigillum.core.deciding.values import Question
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Query, Thing
+from sigillum.core.values.errors import RefusedError, UsageError
 
 from . import lookup
 from .office import Office
@@ -60,9 +60,9 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         tenant, principal = who.tenant, who.thing.id
         places = [lookup.place(tenant, who.thing, p) for p in wish.places]
         person = lookup.person(tenant, person) if person else ""
-        seen = lookup.snapshot(office, tenant, who.thing, places, [gather.ALL_ROLES], credentials=bool(wish.credential),
+        seen = lookup.snapshot(office, tenant, who.thing, places, [gathering.ALL_ROLES], credentials=bool(wish.credential),
                                people=[person] if person else [])
-        world, roles = gather.world_of(seen), seen.facts[gather.ALL_ROLES].things
+        world, roles = gathering.world_of(seen), seen.facts[gathering.ALL_ROLES].things
         lookup.leaving(office, world, who.thing, who.charter)
         credential = _credential(world, principal, wish.credential)
     at = wish.at or office.now(tenant) + timedelta(seconds=wish.later_seconds)

@@ -15,8 +15,8 @@ from ruamel.yaml import YAML
 
 from sigillum.charters import files
 from sigillum.charters.reading import parse, read_text
-from sigillum.core.errors import FileError, Mistake, Position
-from sigillum.core.text import CHARTER_NAME, did_you_mean
+from sigillum.core.values.errors import FileError, Mistake, Position
+from sigillum.core.values.text import CHARTER_NAME, did_you_mean
 from sigillum.keys.files import write_private
 
 from .office import Office

@@ -10,16 +10,16 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from sigillum.core import undertakings
-from sigillum.core.canonical import thumbprint
-from sigillum.core.charter import KEY_PAIR, Charter, CredentialWant
-from sigillum.core.errors import SomebodyError, UsageError
-from sigillum.core.secret import Secret
-from sigillum.core.sheet import KINDS, USUAL, Asked, Sheet, fill
-from sigillum.core.text import did_you_mean
-from sigillum.core.times import format_instant, whole_second
-from sigillum.core.undertakings import Undertakings
-from sigillum.core.wants import HandoverWant
+from sigillum.core.charter.charter import KEY_PAIR, Charter, CredentialWant
+from sigillum.core.charter.sheet import KINDS, USUAL, Asked, Sheet, fill
+from sigillum.core.charter.wants import HandoverWant
+from sigillum.core.records import history
+from sigillum.core.records.history import Undertakings
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.times import format_instant, whole_second
 from sigillum.ledger.port import Fresh
 
 from .office import Office
@@ -137,7 +137,7 @@ class Sealed(NamedTuple):
 def seal(office: Office, sheet: Sheet, receiver: Path | None, lasts_seconds: int) -> Sealed:
     """Sign and encrypt a complete sheet to the receiver's key. Raises SomebodyError, UsageError, FileError."""
     from sigillum.charters.files import read_public_key
-    from sigillum.core.errors import Position
+    from sigillum.core.values.errors import Position
     from sigillum.keys.seal import seal as seal_
     if not sheet.complete:
         raise SomebodyError(f"the sheet of {sheet.charter} is not complete", where=sheet.charter,
@@ -164,7 +164,7 @@ def _plain(content: Any) -> str:
 def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None:
     """Write down who got what: names of values, never the values."""
     uid, _ = office.state(sheet.charter)
-    office.ledger(write=True).append([Fresh(undertakings.HANDED, uid or office.make_known(sheet.charter), {
+    office.ledger(write=True).append([Fresh(history.HANDED, uid or office.make_known(sheet.charter), {
         "to": to, "how": how, "values": [v.value for v in sheet.values], "credential": sheet.credential,
         "generation": sheet.generation, "at": format_instant(whole_second(datetime.now(UTC))), **more})])
 
@@ -172,28 +172,28 @@ def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None
 def handed(office: Office, charter: str) -> list[Mapping[str, Any]]:
     """What was handed over of a charter before."""
     uid, _ = office.state(charter)
-    return [e.body for e in office.ledger().entries(uid, kind=undertakings.HANDED)] if uid else []
+    return [e.body for e in office.ledger().entries(uid, kind=history.HANDED)] if uid else []
 
 
 def connected(office: Office, charter: Charter, consumer: str, connection: str) -> None:
     """Record that a consumer connects with this identity. Raises SomebodyError for a connection that is known already."""
     ledger = office.ledger(write=True)
     names = office.names()
-    for entry in ledger.entries(kind=undertakings.CONNECTED):
+    for entry in ledger.entries(kind=history.CONNECTED):
         if (entry.body["consumer"], entry.body["connection"]) == (consumer, connection):
             first = names.get(entry.charter, entry.charter)
             raise SomebodyError(
                 f"the connection {connection} of {consumer} is taken: {first} has it since {entry.body['at']}",
                 where=charter.name, mend="one identity per use: make a second connection there, or keep the first")
     uid = office.make_known(charter.name)
-    ledger.append([Fresh(undertakings.CONNECTED, uid, {
+    ledger.append([Fresh(history.CONNECTED, uid, {
         "consumer": consumer, "connection": connection, "at": format_instant(whole_second(datetime.now(UTC)))})])
 
 
 def open_(office: Office | None, path: Path, key_reference: str, signers: list[str], folder: Path) -> Sheet:
     """Open a sheet that was sealed to us. Raises FileError; nothing of it is given where anything is wrong."""
-    from sigillum.core.errors import FileError
-    from sigillum.core.sheet import Value
+    from sigillum.core.charter.sheet import Value
+    from sigillum.core.values.errors import FileError
     from sigillum.keys.references import resolve
     from sigillum.keys.seal import unseal
     try:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
-from sigillum.core.errors import SigillumError
-from sigillum.core.facts import Query, Thing
+from sigillum.core.kinds.facts import Query, Thing
+from sigillum.core.values.errors import SigillumError
 from sigillum.tenants.port import Tenant
 
 from .office import Office

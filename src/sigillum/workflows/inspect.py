@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sigillum.core.facts import Profile, Query
-from sigillum.core.rules import allows, widest
+from sigillum.core.charter.rules import allows, widest
+from sigillum.core.kinds.facts import Profile, Query
 
 from .office import Header, Office, header_of
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from sigillum.core import undertakings
-from sigillum.core.canonical import digest
-from sigillum.core.steps import Step
-from sigillum.core.times import format_instant
+from sigillum.core.records import history
+from sigillum.core.records.steps import Step
+from sigillum.core.values.canonical import digest
+from sigillum.core.values.times import format_instant
 from sigillum.ledger.port import Fresh, Ledger
 from sigillum.tenants.port import Reply
 
@@ -26,7 +26,7 @@ class Journal:
                 **more: Any) -> tuple[Reply, Callable[..., None]]:
         """Commit the intent, send, and give back the answer with the function that settles it."""
         tenant = self.office.tenant(step.tenant)
-        head = self.ledger.append([Fresh(undertakings.INTENT, self.uid, {
+        head = self.ledger.append([Fresh(history.INTENT, self.uid, {
             "operation": operation, "tenant": step.tenant, "facet": step.facet, "name": step.name,
             "generation": step.generation, "digest": digest(payload),
             "tenant_time": format_instant(self.office.now(tenant)), **more})])
@@ -35,12 +35,12 @@ class Journal:
         self.boundary(f"{step.id} answered")
 
         def settle(result: str, **about: Any) -> None:
-            self.ledger.append([Fresh(undertakings.OUTCOME, self.uid, {
+            self.ledger.append([Fresh(history.OUTCOME, self.uid, {
                 "attempt": head.sequence, "result": result,
                 "tenant_time": format_instant(self.office.now(tenant)), **about})])
             self.boundary(f"{step.id} settled")
             if reply.confirmed:
-                self.write(undertakings.CONFIRMED, step, by=reply.confirmed, about=step.about)
+                self.write(history.CONFIRMED, step, by=reply.confirmed, about=step.about)
         return reply, settle
 
     def write(self, kind: str, step: Step, **about: Any) -> None:

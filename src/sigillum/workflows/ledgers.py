@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.chain import Entry, Finding, Head, check, compare_heads
-from sigillum.core.errors import FileError, MachineError
-from sigillum.core.undertakings import KNOWN, RENAMED
+from sigillum.core.records.chain import Entry, Finding, Head, check, compare_heads
+from sigillum.core.records.history import KNOWN, RENAMED
+from sigillum.core.values.errors import FileError, MachineError
 from sigillum.keys.files import write_private
 from sigillum.keys.ledgerkey import verifier
 

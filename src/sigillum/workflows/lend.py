@@ -7,17 +7,17 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cache
 
-from sigillum.core import gather
-from sigillum.core.access import Right
-from sigillum.core.canonical import external_id
-from sigillum.core.errors import SomebodyError, UsageError
-from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.granting import Objection, against, misplaced, missing_rights, without_effect
-from sigillum.core.loans import FACET, NAME, Loan, end_of, loan_of, may_be_lent
-from sigillum.core.rules import allows
-from sigillum.core.steps import Create, End, Outline, Step, StepKind
-from sigillum.core.times import format_instant, parse_instant
-from sigillum.core.undertakings import LENT, Generation, Undertakings, fold
+from sigillum.core.charter.rules import allows
+from sigillum.core.deciding import gathering
+from sigillum.core.deciding.objections import Objection, against, misplaced, missing_rights, without_effect
+from sigillum.core.deciding.values import Right
+from sigillum.core.kinds.facts import Query, Snapshot, Thing
+from sigillum.core.records.history import LENT, Generation, Undertakings, fold
+from sigillum.core.records.steps import Create, End, Outline, Step, StepKind
+from sigillum.core.undertakings.loans import FACET, NAME, Loan, end_of, loan_of, may_be_lent
+from sigillum.core.values.canonical import external_id
+from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.ledger.port import Fresh
 
 from . import lookup
@@ -72,12 +72,12 @@ def propose(office: Office, asked: Asked) -> Proposal:
     tenant, place = who.tenant, lookup.place(who.tenant, who.thing, asked.at)
     principal_as_place = place.startswith("@")
     around = Query("place", "under", place.rpartition("/")[0])
-    more = [Query("role", "name", asked.role), gather.ALL_ROLES, *([] if principal_as_place else [around])]
+    more = [Query("role", "name", asked.role), gathering.ALL_ROLES, *([] if principal_as_place else [around])]
     seen = lookup.snapshot(office, tenant, who.thing, [place], more)
-    role = lookup.require(seen, "role", "name", asked.role, gather.ALL_ROLES)
+    role = lookup.require(seen, "role", "name", asked.role, gathering.ALL_ROLES)
     place_id = place[1:] if principal_as_place else lookup.require(seen, "place", "path", place, around).id
     until = end_of(seen.now, asked.lasts_seconds, asked.until)
-    world = gather.world_of(seen, felt=False)
+    world = gathering.world_of(seen, felt=False)
     right = Right("loan", who.thing.id, asked.role, place, until=until)
     objections = may_be_lent(office.workspace.rules, asked.role, until, asked.because, seen.now)
     objections += against(seen.profile, role, right, seen.now, everyone=who.thing.get("everyone") is True)
@@ -220,7 +220,7 @@ def ended(office: Office, tenant_name: str = "") -> list[Ended]:
 
 
 def _charters(office: Office) -> list[tuple[str, str, Undertakings]]:
-    from sigillum.core.undertakings import KNOWN
+    from sigillum.core.records.history import KNOWN
     ledger = office.ledger()
     uids = {e.charter: str(e.body["name"]) for e in ledger.entries(kind=KNOWN)}
     return [(uid, name, fold(ledger.entries(uid), uid)) for uid, name in uids.items()]

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from sigillum.core import gather
-from sigillum.core.access import Right
-from sigillum.core.deciding import World
-from sigillum.core.errors import SomebodyError, UsageError
-from sigillum.core.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.text import did_you_mean
-from sigillum.core.times import parse_instant
+from sigillum.core.deciding import gathering
+from sigillum.core.deciding.values import Right
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
+from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.times import parse_instant
 from sigillum.tenants.port import Tenant
 
 from .office import Office
@@ -121,7 +121,7 @@ def snapshot(office: Office, tenant: Tenant, who: Thing, places: Iterable[str], 
     ids = [*others, *(p[1:] for p in wanted if p.startswith("@"))]
     extra = [*more, *(Query("account", "id", i) for i in ids)]
     for _ in range(MOST_ROUNDS):
-        asked = made.missing([*extra, *gather.queries(made, [who.id, *others], wanted, credentials=credentials)])
+        asked = made.missing([*extra, *gathering.queries(made, [who.id, *others], wanted, credentials=credentials)])
         if not asked:
             break
         made.facts.update(tenant.facts(asked))
@@ -146,7 +146,7 @@ def leaving(office: Office, world: World, who: Thing, charter: str) -> None:
     """Add what we ended a moment ago, and what decisions may still follow."""
     if not world.felt or not office.has_ledger():
         return
-    from sigillum.core.loans import FACET
+    from sigillum.core.undertakings.loans import FACET
     gone = list[tuple[str, str, str, str]]()
     if charter:
         _, state = office.state(charter)

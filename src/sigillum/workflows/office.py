@@ -14,14 +14,14 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from sigillum.charters import files
 from sigillum.charters.workspace import Workspace, find, load
-from sigillum.core.charter import Charter
-from sigillum.core.errors import FileError, MachineError, Mistake
-from sigillum.core.secret import Secret
+from sigillum.core.charter.charter import Charter
+from sigillum.core.values.errors import FileError, MachineError, Mistake
+from sigillum.core.values.secret import Secret
 
 if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
-    from sigillum.core.hands import Hand
-    from sigillum.core.loans import Loan
-    from sigillum.core.undertakings import Undertakings
+    from sigillum.core.comparing.hands import Hand
+    from sigillum.core.records.history import Undertakings
+    from sigillum.core.undertakings.loans import Loan
     from sigillum.keys.ledgerkey import LedgerKey
     from sigillum.keys.store import KeyStore
     from sigillum.ledger.port import Ledger
@@ -131,7 +131,7 @@ class Office:
 
     def hands(self, name: str) -> list[Hand]:
         """The administrators of a tenant: the usual one first, then others whose tokens are here, then whom to ask."""
-        from sigillum.core.hands import Hand
+        from sigillum.core.comparing.hands import Hand
         profile, section = self.tenant(name).profile, self.workspace.tenant(name)
         found = [Hand(profile.administrator or section.admin.name, profile.powers)]
         for admin in section.admins:
@@ -214,7 +214,7 @@ class Office:
 
     def state(self, charter: str) -> tuple[str, Undertakings]:
         """The charter's uid (empty where it was never enacted) and what the ledger says of it."""
-        from sigillum.core.undertakings import Undertakings, fold
+        from sigillum.core.records.history import Undertakings, fold
         if not self.has_ledger():
             return "", Undertakings(ledger=False)
         ledger = self.ledger()
@@ -223,15 +223,15 @@ class Office:
 
     def lent(self, tenant: str) -> frozenset[str]:
         """The externalIds of all grants that loans made at a tenant."""
-        from sigillum.core.undertakings import LENT
+        from sigillum.core.records.history import LENT
         if not self.has_ledger():
             return frozenset()
         return frozenset(str(e.body["external_id"]) for e in self.ledger().entries(kind=LENT) if e.body["tenant"] == tenant)
 
     def loans(self) -> list[tuple[Loan, Undertakings]]:
         """Every loan that the ledger knows, in the order in which they were lent."""
-        from sigillum.core.loans import loan_of
-        from sigillum.core.undertakings import LENT
+        from sigillum.core.records.history import LENT
+        from sigillum.core.undertakings.loans import loan_of
         if not self.has_ledger():
             return []
         ledger = self.ledger()
@@ -239,13 +239,13 @@ class Office:
 
     def names(self) -> dict[str, str]:
         """The charters' names of today, by their uid."""
-        from sigillum.core.undertakings import KNOWN, RENAMED
+        from sigillum.core.records.history import KNOWN, RENAMED
         ledger = self.ledger()
         return {e.charter: str(e.body["name"]) for kind in (KNOWN, RENAMED) for e in ledger.entries(kind=kind)}
 
     def owners(self) -> dict[str, str]:
         """Which charter or loan made a thing, by the thing's id: read from the whole ledger."""
-        from sigillum.core.undertakings import KNOWN, LENT, RENAMED
+        from sigillum.core.records.history import KNOWN, LENT, RENAMED
         names, made = dict[str, str](), dict[str, str]()
         for entry in self.ledger().entries() if self.has_ledger() else ():
             if entry.kind in (KNOWN, RENAMED):
@@ -258,7 +258,7 @@ class Office:
 
     def make_known(self, charter: str) -> str:
         """Give a charter its uid in the ledger, once."""
-        from sigillum.core.undertakings import KNOWN
+        from sigillum.core.records.history import KNOWN
         from sigillum.ledger.port import Fresh
         ledger = self.ledger(write=True)
         uid = ledger.uid_of(charter)
@@ -293,7 +293,7 @@ def check_clock(tenant: Tenant) -> None:
     """Raises MachineError where the clocks are too far apart and nobody said to follow the tenant's."""
     skew = tenant.clock.skew_seconds if tenant.clock is not None else 0.0
     if abs(skew) > MOST_SKEW_SECONDS and not tenant.address.follow_its_clock:
-        from sigillum.core.times import rough_duration
+        from sigillum.core.values.times import rough_duration
         raise MachineError(
             f"the clock of {tenant.address.name} and of this machine differ by {rough_duration(skew)}",
             where=tenant.address.address,

@@ -8,14 +8,14 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
-from sigillum.core import undertakings
-from sigillum.core.charter import KEY_PAIR, PASSWORD, Charter, CredentialWant, ProofWant
-from sigillum.core.compare import proofs_digest
-from sigillum.core.errors import Outcome, SigillumError, SomebodyError, UsageError
-from sigillum.core.facts import Query, Thing
-from sigillum.core.proofs import Manner, Result, Trial, judge, manner_of
-from sigillum.core.text import did_you_mean
-from sigillum.core.undertakings import AWAY, Undertakings
+from sigillum.core.charter.charter import KEY_PAIR, PASSWORD, Charter, CredentialWant, ProofWant
+from sigillum.core.comparing.compare import proofs_digest
+from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, manner_of
+from sigillum.core.kinds.facts import Query, Thing
+from sigillum.core.records import history
+from sigillum.core.records.history import AWAY, Undertakings
+from sigillum.core.values.errors import Outcome, SigillumError, SomebodyError, UsageError
+from sigillum.core.values.text import did_you_mean
 from sigillum.keys.store import KeyStore
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Proof, SignedIn, Tenant
@@ -26,8 +26,8 @@ from .office import Office, Progress
 TOLD_SECONDS = 1.0  # how often it is said how long it has been
 
 if TYPE_CHECKING:  # loaded when a proof does not hold
-    from sigillum.core.deciding import World
-    from sigillum.core.waiting import Outlook
+    from sigillum.core.deciding.waiting import Outlook
+    from sigillum.core.deciding.world import World
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +117,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
             said = said or signed_in.said
             found += [_try(trying, signed_in, shown, p) for p in trying.charter.proofs]
         report = ProofReport(charter.name, principal, said, shown, tuple(found), recorded_before=True)
-    ledger.append([Fresh(undertakings.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}})])
+    ledger.append([Fresh(history.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}})])
     return report
 
 
@@ -146,7 +146,7 @@ def run(office: Office, charter: Charter, state: Undertakings, keys: KeyStore, p
         all_ += results
         said.append(signed_in.said + (f" in {trying.charter.tenant}" if trying.charter.tenant != charter.tenant else ""))
     report = ProofReport(charter.name, principal, "; ".join(said), shown, tuple(all_), state.before, waited)
-    office.ledger(write=True).append([Fresh(undertakings.PROVED, state.charter, {
+    office.ledger(write=True).append([Fresh(history.PROVED, state.charter, {
         "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": shown,
         "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
     return report
@@ -187,7 +187,7 @@ def _try(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> R
 # --- not yet, or never ------------------------------------------------------------------------------------------
 def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
     """Poll what does not hold yet, with growing pauses, within the patience that was given; stop at once at a *never*."""
-    from sigillum.core.waiting import NEVER, pauses
+    from sigillum.core.deciding.waiting import NEVER, pauses
     office, waited, pending = trying.office, 0.0, set[datetime]()
     most, begun = office.settings.wait_seconds, time.monotonic()
     results, usual = _looked(trying, results), _usual(trying)
@@ -205,7 +205,7 @@ def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         results = _looked(trying, [_try(trying, signed_in, shown, r.proof) if r.held is False else r for r in results])
     if pending and all(r.held for r in results):
         seconds = max(0, int((office.now(trying.tenant) - max(pending)).total_seconds()))
-        office.ledger(write=True).append([Fresh(undertakings.FELT, trying.state.charter, {
+        office.ledger(write=True).append([Fresh(history.FELT, trying.state.charter, {
             "tenant": trying.tenant.address.name, "seconds": seconds})])
     return results, waited
 
@@ -222,8 +222,8 @@ def _sleep(trying: Trying, early: list[Result], waited: float, pause: float, usu
 
 def _looked(trying: Trying, results: list[Result]) -> list[Result]:
     """With the outlook of each expectation that does not hold."""
-    from sigillum.core.access import Question
-    from sigillum.core.waiting import outlook
+    from sigillum.core.deciding.values import Question
+    from sigillum.core.deciding.waiting import outlook
     stopped = _stopped(trying) if any(r.held is False for r in results) else None
     if stopped is not None:
         return [r._replace(outlook=stopped) if r.held is False and r.proof.allowed else r for r in results]
@@ -245,10 +245,10 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
 
 def _stopped(trying: Trying) -> Outlook | None:
     """What a sign-in rule says of an account that signs in with its password: an answer does not tell it from a wrong one."""
-    from sigillum.core.errors import SomebodyError
-    from sigillum.core.refusals import Cause
-    from sigillum.core.sign_in import NETWORK, Attempt
-    from sigillum.core.waiting import NEVER, Outlook
+    from sigillum.core.deciding.refusals import Cause
+    from sigillum.core.deciding.sign_in import NETWORK, Attempt
+    from sigillum.core.deciding.waiting import NEVER, Outlook
+    from sigillum.core.values.errors import SomebodyError
 
     from .signing import sign_in
     if trying.credential is None or trying.credential.kind != PASSWORD or "rule" not in trying.tenant.profile.kinds:
@@ -269,30 +269,31 @@ def _stopped(trying: Trying) -> Outlook | None:
 
 def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | None:
     """What is known for deciding; None where the tenant does not show it."""
-    from sigillum.core import gather
+    from sigillum.core.deciding import gathering
 
     kind = "team" if trying.charter.is_team else "principal" if trying.charter.is_client else "account"
     thing = trying.tenant.read(kind, trying.principal)
     if thing is None:
         return None
     try:
-        seen = lookup.snapshot(trying.office, trying.tenant, thing, [p.at for p in trying.charter.proofs], [gather.ALL_ROLES],
+        seen = lookup.snapshot(trying.office, trying.tenant, thing, [p.at for p in trying.charter.proofs],
+                               [gathering.ALL_ROLES],
                                credentials=trying.credential is not None and trying.home is None,
                                people=list(trying.people.values()))
     except SigillumError:
         return None
-    world = gather.world_of(seen)
+    world = gathering.world_of(seen)
     lookup.leaving(trying.office, world, thing, trying.charter.name)
     generation = trying.state.latest("credential", trying.credential.name) if trying.credential is not None else None
     identity = generation.id if generation is not None else ""
-    return world, seen.now, seen.facts[gather.ALL_ROLES].things, identity if identity in world.credentials else ""
+    return world, seen.now, seen.facts[gathering.ALL_ROLES].things, identity if identity in world.credentials else ""
 
 
 def _usual(trying: Trying) -> float | None:
     """How long changes usually take at this tenant, in seconds: as measured from here, else as it announces."""
-    from sigillum.core.waiting import usual_seconds
+    from sigillum.core.deciding.waiting import usual_seconds
     office, name = trying.office, trying.tenant.address.name
-    measured = [float(e.body["seconds"]) for e in office.ledger().entries(kind=undertakings.FELT) if e.body["tenant"] == name]
+    measured = [float(e.body["seconds"]) for e in office.ledger().entries(kind=history.FELT) if e.body["tenant"] == name]
     return usual_seconds(measured[-20:], trying.tenant.profile.felt_seconds)
 
 

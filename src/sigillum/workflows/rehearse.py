@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sigillum.core.charter import Charter
-from sigillum.core.compare import MOST_ROUNDS, compare, needs, view_of
-from sigillum.core.errors import Outcome
+from sigillum.core.charter.charter import Charter
+from sigillum.core.comparing.compare import MOST_ROUNDS, compare, needs, view_of
 from sigillum.core.facets.common import View
-from sigillum.core.facts import Snapshot
-from sigillum.core.steps import Outline
+from sigillum.core.kinds.facts import Snapshot
+from sigillum.core.records.steps import Outline
+from sigillum.core.values.errors import Outcome
 
 from .office import Office, Progress
 
@@ -75,7 +75,7 @@ def _by_whom(office: Office, outline: Outline, parts: tuple[View, ...]) -> Outli
     wanting = dict.fromkeys(s.tenant for s in outline.steps if s.power and s.power not in (powers[s.tenant] or (s.power,)))
     if not wanting:
         return outline
-    from sigillum.core.hands import assign
+    from sigillum.core.comparing.hands import assign
     return assign(outline, {t: office.hands(t) for t in wanting})
 
 

@@ -7,11 +7,11 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from sigillum.core import undertakings
-from sigillum.core.errors import FileError, MachineError, UsageError
-from sigillum.core.requests import RECEIPT, Request
-from sigillum.core.steps import Outline, Step, StepKind
-from sigillum.core.times import format_instant
+from sigillum.core.records import history
+from sigillum.core.records.requests import RECEIPT, Request
+from sigillum.core.records.steps import Outline, Step, StepKind
+from sigillum.core.values.errors import FileError, MachineError, UsageError
+from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 
@@ -42,10 +42,10 @@ def listed(office: Office) -> list[Known]:
     if not office.has_ledger():
         return []
     ledger = office.ledger()
-    asked = list(ledger.entries(kind=undertakings.REQUESTED))
+    asked = list(ledger.entries(kind=history.REQUESTED))
     if not asked:
         return []
-    ended = {int(e.body["number"]): str(e.body["how"]) for e in ledger.entries(kind=undertakings.ANSWERED)}
+    ended = {int(e.body["number"]): str(e.body["how"]) for e in ledger.entries(kind=history.ANSWERED)}
     return [Known(int(b["number"]), e.charter, str(b["charter"]), str(b["about"]), str(b["tenant"]), str(b["power"]),
                   str(b["to"]), str(b["file"]), str(b["digest"]), str(b["asked_at"]),
                   (str(b["facet"]), str(b["name"]), int(b["generation"])), ended.get(int(b["number"]), ""))
@@ -87,7 +87,7 @@ def settle(office: Office, uid: str, outline: Outline) -> None:
     asked = {(s.facet, s.name, s.generation) for s in outline.steps if s.kind is StepKind.ASK}
     for known in [k for k in listed(office) if k.uid == uid and not k.ended and k.step not in asked]:
         office.ledger(write=True).append([
-            Fresh(undertakings.ANSWERED, uid, {"number": known.number, "how": "seen to be done"})])
+            Fresh(history.ANSWERED, uid, {"number": known.number, "how": "seen to be done"})])
 
 
 def done(office: Office, number: int, receipt: Path | None = None) -> tuple[Known, str]:
@@ -111,9 +111,9 @@ def done(office: Office, number: int, receipt: Path | None = None) -> tuple[Know
         if not trusted:
             said += "; what it made is not taken over as ours"
         if trusted and body.get("do") == "make" and body.get("made") is True and isinstance(body.get("id"), str):
-            entries.append(Fresh(undertakings.ADOPTED, known.uid, {
+            entries.append(Fresh(history.ADOPTED, known.uid, {
                 "facet": facet, "name": name, "generation": generation, "id": body["id"], "tenant": known.tenant}))
-    ledger.append([*entries, Fresh(undertakings.ANSWERED, known.uid, answer)])
+    ledger.append([*entries, Fresh(history.ANSWERED, known.uid, answer)])
     return known, said
 
 

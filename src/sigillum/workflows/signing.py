@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sigillum.core.errors import SomebodyError
-from sigillum.core.proofs import Trial
-from sigillum.core.sign_in import (
+from sigillum.core.deciding.proofs import Trial
+from sigillum.core.deciding.sign_in import (
     ALL_RULES,
     ALL_TEAMS,
     Account,
@@ -18,6 +17,7 @@ from sigillum.core.sign_in import (
     members_of,
     rule_of,
 )
+from sigillum.core.values.errors import SomebodyError
 
 from . import lookup
 from .office import Office

@@ -6,10 +6,10 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.charter import Charter
-from sigillum.core.errors import FileError, MachineError
-from sigillum.core.steps import AddTo, Catch, Change, Create, End, Kept, Outline, Prove, Ref, Step, TakeFrom
-from sigillum.core.times import format_instant, whole_second
+from sigillum.core.charter.charter import Charter
+from sigillum.core.records.steps import AddTo, Catch, Change, Create, End, Kept, Outline, Prove, Ref, Step, TakeFrom
+from sigillum.core.values.errors import FileError, MachineError
+from sigillum.core.values.times import format_instant, whole_second
 from sigillum.tenants.by_hand import KEPT_HERE, Answer, Confirm, Line, line_of, secret_line
 
 from .office import Office, writer_name

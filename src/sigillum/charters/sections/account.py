@@ -7,8 +7,8 @@ from typing import Literal
 from pydantic import Field
 
 from sigillum.charters.models import AccountName, PlacePath, Section
-from sigillum.core.charter import Identity
-from sigillum.core.errors import Position
+from sigillum.core.charter.charter import Identity
+from sigillum.core.values.errors import Position
 
 from .client import AUDIENCES
 

@@ -9,8 +9,8 @@ from pydantic import BeforeValidator, Field, model_validator
 from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import CharterName, Duration, Permission, Section, reference
-from sigillum.core.charter import CredentialWant
-from sigillum.core.errors import Position
+from sigillum.core.charter.charter import CredentialWant
+from sigillum.core.values.errors import Position
 
 FACET = "credential"
 

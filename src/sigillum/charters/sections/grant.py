@@ -8,8 +8,8 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import AccountName, Duration, Instant, PlacePath, Section
-from sigillum.core.charter import GrantWant
-from sigillum.core.errors import Position
+from sigillum.core.charter.charter import GrantWant
+from sigillum.core.values.errors import Position
 
 FACET = "grant"
 

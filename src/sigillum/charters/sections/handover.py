@@ -8,14 +8,14 @@ from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import PlacePath, Section
-from sigillum.core.text import did_you_mean
-from sigillum.core.wants import HandoverWant
+from sigillum.core.charter.wants import HandoverWant
+from sigillum.core.values.text import did_you_mean
 
 FORMS = Literal["text", "env", "json", "yaml", "snippet"]
 
 
 def _value(value: Any) -> Any:
-    from sigillum.core.sheet import KINDS  # few charters need it
+    from sigillum.core.charter.sheet import KINDS  # few charters need it
     if value not in KINDS:
         raise PydanticCustomError("handover-value", "{what}", {
             "what": f"there is no value {str(value)[:40]!r} to hand over",

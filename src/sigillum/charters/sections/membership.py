@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from sigillum.core.charter import MemberWant
-from sigillum.core.errors import Position
+from sigillum.core.charter.charter import MemberWant
+from sigillum.core.values.errors import Position
 
 FACET = "membership"
 

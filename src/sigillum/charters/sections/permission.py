@@ -8,8 +8,8 @@ from typing import Literal
 from pydantic import Field
 
 from sigillum.charters.models import PlacePath, Section
-from sigillum.core.charter import PermissionWant
-from sigillum.core.errors import Position
+from sigillum.core.charter.charter import PermissionWant
+from sigillum.core.values.errors import Position
 
 FACET = "permission"
 

@@ -8,8 +8,8 @@ from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import AccountName, Permission, PlacePath, Section
-from sigillum.core.charter import ProofWant
-from sigillum.core.errors import Position
+from sigillum.core.charter.charter import ProofWant
+from sigillum.core.values.errors import Position
 
 
 class ProofSection(Section):

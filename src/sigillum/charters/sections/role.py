@@ -5,8 +5,8 @@ from __future__ import annotations
 from pydantic import Field
 
 from sigillum.charters.models import CharterName, Permission, Section
-from sigillum.core.charter import RoleWant
-from sigillum.core.errors import Position
+from sigillum.core.charter.charter import RoleWant
+from sigillum.core.values.errors import Position
 
 FACET = "role"
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from pydantic import Field
 
 from sigillum.charters.models import AccountName, PlacePath, Section
-from sigillum.core.charter import ServiceWant
-from sigillum.core.errors import Position
+from sigillum.core.charter.charter import ServiceWant
+from sigillum.core.values.errors import Position
 
 FACET = "service"
 

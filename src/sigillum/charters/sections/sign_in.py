@@ -8,8 +8,8 @@ from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import Day, Section
-from sigillum.core.errors import Position
-from sigillum.core.wants import ExemptWant, RelaxWant, SignInWant
+from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
+from sigillum.core.values.errors import Position
 
 FACET = "sign_in"
 

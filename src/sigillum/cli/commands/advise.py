@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.errors import FileError, Outcome, UsageError
+from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 if TYPE_CHECKING:
-    from sigillum.core.advice import Wish
+    from sigillum.core.charter.advice import Wish
 
 EXAMPLE = """examples:
   sigillum advise                                     asks seven questions
@@ -56,7 +56,7 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import advice as view
-    from sigillum.core.advice import advise
+    from sigillum.core.charter.advice import advise
     wish = _wish(args, context)
     found = advise(wish)
     if args.format == "json":
@@ -70,7 +70,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _wish(args: argparse.Namespace, context: Context) -> Wish:
     """Flags, then the file, then questions where somebody sits here. Raises UsageError, FileError."""
-    from sigillum.core.advice import CREDENTIALS, Wish
+    from sigillum.core.charter.advice import CREDENTIALS, Wish
     given = _from_file(args.file) if args.file is not None else {}
     for name in Wish._fields:
         if getattr(args, name, None) is not None:
@@ -93,7 +93,7 @@ def _list(text: str) -> tuple[str, ...]:
 
 
 def _answer(context: Context, name: str, question: str, allowed: tuple[str, ...] | None) -> Any:
-    from sigillum.core.advice import CREDENTIALS
+    from sigillum.core.charter.advice import CREDENTIALS
     while True:
         typed = context.ask(question).lower()
         if allowed is None or typed in allowed:
@@ -106,8 +106,8 @@ def _answer(context: Context, name: str, question: str, allowed: tuple[str, ...]
 
 def _from_file(path: Path) -> dict[str, Any]:
     from sigillum.charters.reading import parse, read_text
-    from sigillum.core.advice import NAMES, RUNS, SIGNS_IN, Wish
-    from sigillum.core.text import did_you_mean
+    from sigillum.core.charter.advice import NAMES, RUNS, SIGNS_IN, Wish
+    from sigillum.core.values.text import did_you_mean
     found = parse(read_text(path, str(path)), str(path)).data
     if not isinstance(found, dict):
         raise FileError("it holds no answers", where=str(path), mend="write `signs_in: form` and so on")

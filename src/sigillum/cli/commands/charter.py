@@ -10,7 +10,7 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import charters, common
-from sigillum.core.errors import FileError, Outcome, UsageError
+from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
   sigillum charter new wind-ingest          asks five questions
@@ -98,7 +98,7 @@ def _from_list(args: argparse.Namespace, context: Context) -> Outcome:
 def _show_roles(context: Context, tenant: str) -> None:
     """The roles to choose from, each permission with its class; nothing where the tenant cannot be asked."""
     from sigillum.cli.views.tenants import roles
-    from sigillum.core.errors import SigillumError
+    from sigillum.core.values.errors import SigillumError
     from sigillum.workflows.inspect import inspect
     try:
         found = inspect(context.office, tenant)

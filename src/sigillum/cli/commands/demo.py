@@ -17,8 +17,8 @@ from sigillum.cli import demo_identities as content
 from sigillum.cli.context import Context
 from sigillum.cli.demo_charters import CHARTER, PUBLISHER, RELEASE, SECOND, STATISTICS
 from sigillum.cli.options import common
-from sigillum.core.canonical import thumbprint
-from sigillum.core.errors import MachineError, Outcome
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import MachineError, Outcome
 
 EXAMPLE = """example:
   sigillum demo --folder brindlemoor"""

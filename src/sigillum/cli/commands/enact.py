@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import charters, common, duration, waiting
-from sigillum.core.errors import Outcome, worst
+from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
-    from sigillum.core.charter import Charter
+    from sigillum.core.charter.charter import Charter
     from sigillum.workflows.enact import Choices, Enacted
     from sigillum.workflows.rehearse import Rehearsal
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common, duration, instant
-from sigillum.core.errors import Outcome, UsageError
+from sigillum.core.values.errors import Outcome, UsageError
 
 EXAMPLE = """examples:
   sigillum explain wind-ingest stream.append brindlemoor/sensing-prod/streams/mast-4
@@ -67,7 +67,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import signing as view
-    from sigillum.core.sign_in import Attempt
+    from sigillum.core.deciding.sign_in import Attempt
     from sigillum.workflows.signing import sign_in
     if args.permission or args.place or args.matrix or args.at:
         raise UsageError("a sign-in has no permission, place or time", where="--sign-in", mend="leave them out")

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common, duration
-from sigillum.core.errors import FileError, Outcome, UsageError, worst
+from sigillum.core.values.errors import FileError, Outcome, UsageError, worst
 
 if TYPE_CHECKING:
-    from sigillum.core.sheet import Sheet
+    from sigillum.core.charter.sheet import Sheet
 
 EXAMPLE = """examples:
   sigillum handover avalanche-mailer                              what there is, secrets masked
@@ -113,7 +113,7 @@ def _put(args: argparse.Namespace, context: Context, text: str) -> None:
 
 
 def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
-    from sigillum.core.times import format_instant
+    from sigillum.core.values.times import format_instant
     from sigillum.workflows.handover import record, seal
     sealed = seal(context.office, sheet, args.seal_to, duration(args.lasts, "--lasts"))
     record(context.office, sheet, "sealed", sheet.consumer or sealed.receiver, sealed=sealed.id, receiver=sealed.receiver,

@@ -10,8 +10,8 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.chain import Entry
-from sigillum.core.errors import Outcome
+from sigillum.core.records.chain import Entry
+from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
   sigillum ledger show wind-ingest

@@ -7,7 +7,7 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common, duration, instant
-from sigillum.core.errors import Outcome, UsageError, worst
+from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
   sigillum lend stream-keeper --at brindlemoor/sensing-prod/streams/mast-4 --to wind-ingest --for 10m \\

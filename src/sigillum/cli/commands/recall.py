@@ -7,7 +7,7 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.errors import Outcome, UsageError, worst
+from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
   sigillum recall 3f9a1c                    the loan of that number, as `sigillum loans` shows it

@@ -7,7 +7,7 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import charters, common
-from sigillum.core.errors import Outcome, worst
+from sigillum.core.values.errors import Outcome, worst
 
 EXAMPLE = """examples:
   sigillum rehearse wind-ingest

@@ -9,7 +9,7 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.errors import Outcome, UsageError
+from sigillum.core.values.errors import Outcome, UsageError
 
 EXAMPLE = """examples:
   sigillum requests                                   what others have to do for us
@@ -70,7 +70,7 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _show(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
-    from sigillum.core.requests import read
+    from sigillum.core.records.requests import read
     from sigillum.workflows.requests import listed, read_json
     known = next((k for k in listed(context.office) if k.number == args.number), None)
     if known is None:
@@ -85,7 +85,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
-    from sigillum.core.errors import SomebodyError
+    from sigillum.core.values.errors import SomebodyError
     from sigillum.workflows.answer import answer, compare
     found = compare(context.office, args.file, args.from_)
     if args.format == "text":

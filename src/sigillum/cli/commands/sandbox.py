@@ -11,8 +11,8 @@ from typing import Any
 from sigillum.cli import sandboxes
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.errors import Outcome, UsageError
-from sigillum.core.times import format_instant, parse_duration, parse_instant
+from sigillum.core.values.errors import Outcome, UsageError
+from sigillum.core.values.times import format_instant, parse_duration, parse_instant
 
 EXAMPLE = """examples:
   sigillum sandbox start --background

@@ -7,7 +7,7 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.errors import Outcome
+from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
   sigillum tenant add summit https://summit.example/scim/v2 --admin ada.rusk --token env:SUMMIT_TOKEN --stage prod

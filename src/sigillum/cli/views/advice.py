@@ -8,7 +8,7 @@ from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
-from sigillum.core.advice import NAMES, RUNS, SIGNS_IN, Advice, Wish
+from sigillum.core.charter.advice import NAMES, RUNS, SIGNS_IN, Advice, Wish
 
 from .common import pairs, table
 

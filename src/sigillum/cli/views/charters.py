@@ -7,8 +7,8 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from sigillum.core.charter import Charter, GrantWant
-from sigillum.core.times import format_duration, format_instant
+from sigillum.core.charter.charter import Charter, GrantWant
+from sigillum.core.values.times import format_duration, format_instant
 
 from .common import Ident, pairs, table
 

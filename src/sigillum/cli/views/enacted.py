@@ -8,9 +8,9 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sigillum.core.errors import SigillumError
-from sigillum.core.proofs import Result
-from sigillum.core.times import format_instant
+from sigillum.core.deciding.proofs import Result
+from sigillum.core.values.errors import SigillumError
+from sigillum.core.values.times import format_instant
 from sigillum.workflows.enact import Enacted
 from sigillum.workflows.execute import StepResult, TakenError
 from sigillum.workflows.prove import ProofReport

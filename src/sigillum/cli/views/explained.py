@@ -8,8 +8,8 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sigillum.core.explain import Explanation, name_of, place_name, right_words
-from sigillum.core.times import format_edge, format_instant, whole_second
+from sigillum.core.deciding.explanations import Explanation, name_of, place_name, right_words
+from sigillum.core.values.times import format_edge, format_instant, whole_second
 from sigillum.workflows.explain import Explained
 
 from .common import Ident, masked, table

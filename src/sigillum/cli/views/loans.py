@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from sigillum.core.errors import SigillumError
-from sigillum.core.loans import Loan
-from sigillum.core.times import format_instant
+from sigillum.core.undertakings.loans import Loan
+from sigillum.core.values.errors import SigillumError
+from sigillum.core.values.times import format_instant
 from sigillum.workflows.lend import Proposal
 
 from .common import Ident, masked

@@ -10,9 +10,9 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from sigillum.core.charter import Charter
-from sigillum.core.steps import Collision, Outline, Step
-from sigillum.core.times import format_instant
+from sigillum.core.charter.charter import Charter
+from sigillum.core.records.steps import Collision, Outline, Step
+from sigillum.core.values.times import format_instant
 from sigillum.workflows.rehearse import Rehearsal
 
 from .common import STYLES, Ident, table, value_text

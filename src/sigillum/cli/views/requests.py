@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from sigillum.core.requests import Request
+from sigillum.core.records.requests import Request
 from sigillum.workflows.answer import Answering
 
 from .common import Ident, pairs, value_text

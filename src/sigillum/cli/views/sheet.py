@@ -12,7 +12,7 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sigillum.core.sheet import KINDS, MASKED, Sheet, Value, content_of
+from sigillum.core.charter.sheet import KINDS, MASKED, Sheet, Value, content_of
 
 from .common import Ident
 from .words import plural

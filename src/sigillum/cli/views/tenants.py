@@ -7,8 +7,8 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from sigillum.core.facts import Operation
-from sigillum.core.times import format_instant, rough_duration, whole_second
+from sigillum.core.kinds.facts import Operation
+from sigillum.core.values.times import format_instant, rough_duration, whole_second
 from sigillum.workflows.inspect import Inspection
 
 from .common import Ident, pairs, table

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from sigillum.core.errors import Outcome
+from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:  # a rehearsal shows these words, too, and enacts nothing
     from sigillum.workflows.enact import Enacted

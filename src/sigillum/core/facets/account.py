@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.charter import FOREIGN
-from sigillum.core.errors import Mistake
-from sigillum.core.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.steps import Adopt, Change, Collision, Create, End, Ref, Step, StepKind
+from sigillum.core.charter.charter import FOREIGN
+from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
+from sigillum.core.records.steps import Adopt, Change, Collision, Create, End, Ref, Step, StepKind
+from sigillum.core.values.errors import Mistake
 
 from .common import Standing, View, await_step, differing, slow_step, stand, unknown
 

@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.steps import Adopt, Change, Collision, Create, Ref, Step, StepKind
+from sigillum.core.kinds.facts import Query, Snapshot, Thing
+from sigillum.core.records.steps import Adopt, Change, Collision, Create, Ref, Step, StepKind
 
 from .common import Standing, View, await_step, differing, stand, unknown
 

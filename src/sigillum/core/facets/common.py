@@ -7,13 +7,13 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 from typing import Any, Literal, NamedTuple
 
-from sigillum.core.canonical import external_id
-from sigillum.core.charter import Charter
-from sigillum.core.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.rules import Rules
-from sigillum.core.steps import Adopt, Await, Draft, Ref, Step, StepKind
-from sigillum.core.times import parse_instant
-from sigillum.core.undertakings import Generation, Undertakings
+from sigillum.core.charter.charter import Charter
+from sigillum.core.charter.rules import Rules
+from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
+from sigillum.core.records.history import Generation, Undertakings
+from sigillum.core.records.steps import Adopt, Await, Draft, Ref, Step, StepKind
+from sigillum.core.values.canonical import external_id
+from sigillum.core.values.times import parse_instant
 
 UNKNOWN_ARRIVAL_SECONDS = 600  # patience with a tenant that does not say how long changes take
 ARRIVAL_SLACK_SECONDS = 5

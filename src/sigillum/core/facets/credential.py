@@ -6,13 +6,13 @@ from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
-from sigillum.core.charter import API_TOKEN, KEY_PAIR, PASSWORD, CredentialWant
-from sigillum.core.errors import Mistake
-from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.rules import narrower
-from sigillum.core.steps import Ask, Catch, Change, Create, End, KeepKey, KeepSecret, Kept, Ref, Step, StepKind
-from sigillum.core.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
-from sigillum.core.undertakings import Generation
+from sigillum.core.charter.charter import API_TOKEN, KEY_PAIR, PASSWORD, CredentialWant
+from sigillum.core.charter.rules import narrower
+from sigillum.core.kinds.facts import Query, Snapshot, Thing
+from sigillum.core.records.history import Generation
+from sigillum.core.records.steps import Ask, Catch, Change, Create, End, KeepKey, KeepSecret, Kept, Ref, Step, StepKind
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
 
 from .common import Standing, View, await_step, existing, stand, unknown
 

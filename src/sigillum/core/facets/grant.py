@@ -6,22 +6,22 @@ from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
-from sigillum.core.charter import SELF, GrantWant
-from sigillum.core.errors import Mistake
-from sigillum.core.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.rules import allows, widest
-from sigillum.core.steps import Change, Create, End, Ref, Step, StepKind
-from sigillum.core.text import did_you_mean, lines
-from sigillum.core.times import Window, format_duration, format_instant, parse_instant, whole_second
-from sigillum.core.undertakings import Generation
+from sigillum.core.charter.charter import SELF, GrantWant
+from sigillum.core.charter.rules import allows, widest
+from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
+from sigillum.core.records.history import Generation
+from sigillum.core.records.steps import Change, Create, End, Ref, Step, StepKind
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.text import did_you_mean, lines
+from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, whole_second
 
 from .common import Standing, View, await_step, by_identifier, existing, identified, slow_step, stand, unknown
 from .role import permissions_of
 from .service import is_on
 
 if TYPE_CHECKING:  # deciding is loaded for grants that need it: with a window, or with something that may be missing
-    from sigillum.core.deciding import World
-    from sigillum.core.granting import Objection
+    from sigillum.core.deciding.objections import Objection
+    from sigillum.core.deciding.world import World
 
 NAME, THING, POWER = "grant", "grant", "grants"
 _NOT_THERE = Fact()
@@ -56,10 +56,10 @@ def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
 
 def _beside(view: View, snapshot: Snapshot) -> Iterator[Query]:
     """What could make a window pointless: teams, their grants, and the roles of all grants."""
-    from sigillum.core import gather
+    from sigillum.core.deciding import gathering
     teams = [t.id for want in view.charter.member_of for t in snapshot.fact("team", "name", want.name).things]
     known = [view.principal] if isinstance(view.principal, str) else []
-    yield from gather.queries(snapshot, [*known, *teams], [g.at for g in view.charter.grants if g.at != SELF])
+    yield from gathering.queries(snapshot, [*known, *teams], [g.at for g in view.charter.grants if g.at != SELF])
 
 
 def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any]) -> dict[str, Any]:
@@ -256,8 +256,8 @@ def _objections(view: View, want: GrantWant, standing: Standing, terms: Mapping[
     demanding = any(_demanding(view, want, p) for p in permissions)
     if not (want.windowed or role.get("grantable_at") or demanding):
         return
-    from sigillum.core.gather import right_of
-    from sigillum.core.granting import against, misplaced, missing_rights, without_effect
+    from sigillum.core.deciding.gathering import right_of
+    from sigillum.core.deciding.objections import against, misplaced, missing_rights, without_effect
     mine = standing.thing.id if standing.thing is not None else f"want {want.key}"
     right = right_of({"principal": _carrier_of(view, want), "role": want.role, "place": _place_of(view, want),
                       "from": terms.get("from"), "until": terms.get("until"), "where": want.where}, mine)
@@ -285,9 +285,9 @@ def _demanding(view: View, want: GrantWant, permission: str) -> bool:
 
 def future(view: View) -> World:
     """The tenant as it will be: what stands, what is wanted, all of it felt."""
-    from sigillum.core import gather
-    from sigillum.core.access import Membership, Principal, Right, Team
-    world, charter = gather.world_of(view.snapshot, felt=False), view.charter
+    from sigillum.core.deciding import gathering
+    from sigillum.core.deciding.values import Membership, Principal, Right, Team
+    world, charter = gathering.world_of(view.snapshot, felt=False), view.charter
     who = view.principal if isinstance(view.principal, str) else NEW
     known = world.principals.get(who, Principal(who, charter.identity.name, charter.identity.kind))
     world.principals[who] = known._replace(location=charter.identity.location, active=True, ready=True)

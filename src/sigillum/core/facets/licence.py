@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from sigillum.core.errors import Mistake
-from sigillum.core.facts import Query, Snapshot
-from sigillum.core.steps import AddTo, Change, Step, StepKind, TakeFrom
-from sigillum.core.text import did_you_mean
+from sigillum.core.kinds.facts import Query, Snapshot
+from sigillum.core.records.steps import AddTo, Change, Step, StepKind, TakeFrom
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.text import did_you_mean
 
 from .common import View, unknown
 

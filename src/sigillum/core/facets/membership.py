@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import timedelta
 
-from sigillum.core.charter import MemberWant
-from sigillum.core.errors import Mistake
-from sigillum.core.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.steps import AddTo, Adopt, Ask, Await, Ref, Step, StepKind, TakeFrom
-from sigillum.core.times import parse_instant
-from sigillum.core.undertakings import Generation
+from sigillum.core.charter.charter import MemberWant
+from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
+from sigillum.core.records.history import Generation
+from sigillum.core.records.steps import AddTo, Adopt, Ask, Await, Ref, Step, StepKind, TakeFrom
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.times import parse_instant
 
 from .common import View, by_identifier, identified, unknown
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.charter import WAYS, PermissionWant
-from sigillum.core.errors import Mistake
-from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.steps import Create, End, Step, StepKind
-from sigillum.core.text import did_you_mean
-from sigillum.core.undertakings import Generation
+from sigillum.core.charter.charter import WAYS, PermissionWant
+from sigillum.core.kinds.facts import Query, Snapshot, Thing
+from sigillum.core.records.history import Generation
+from sigillum.core.records.steps import Create, End, Step, StepKind
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.text import did_you_mean
 
 from .common import View, await_step, existing, stand, unknown
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.charter import RoleWant
-from sigillum.core.errors import Mistake
-from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.rules import CLASSES
-from sigillum.core.steps import Change, Collision, Create, End, Step, StepKind
-from sigillum.core.text import did_you_mean
+from sigillum.core.charter.charter import RoleWant
+from sigillum.core.charter.rules import CLASSES
+from sigillum.core.kinds.facts import Query, Snapshot, Thing
+from sigillum.core.records.steps import Change, Collision, Create, End, Step, StepKind
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.text import did_you_mean
 
 from .common import Standing, View, await_step, stand, unknown
 

@@ -5,13 +5,24 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.charter import ACCOUNT, PASSWORD
-from sigillum.core.errors import Mistake
-from sigillum.core.facts import Query, Snapshot, Thing
-from sigillum.core.sign_in import ALL_RULES, ALL_TEAMS, Account, Attempt, Rule, account_of, decide, losing, members_of, rules_of
-from sigillum.core.steps import AddTo, Change, Create, End, Step, StepKind, TakeFrom
-from sigillum.core.text import did_you_mean
-from sigillum.core.wants import SignInWant
+from sigillum.core.charter.charter import ACCOUNT, PASSWORD
+from sigillum.core.charter.wants import SignInWant
+from sigillum.core.deciding.sign_in import (
+    ALL_RULES,
+    ALL_TEAMS,
+    Account,
+    Attempt,
+    Rule,
+    account_of,
+    decide,
+    losing,
+    members_of,
+    rules_of,
+)
+from sigillum.core.kinds.facts import Query, Snapshot, Thing
+from sigillum.core.records.steps import AddTo, Change, Create, End, Step, StepKind, TakeFrom
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.text import did_you_mean
 
 from .common import View, stand, unknown
 

@@ -8,8 +8,8 @@ from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 from urllib.parse import urlsplit
 
-from .secret import Secret
-from .times import parse_instant, rough_duration
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import parse_instant, rough_duration
 
 IDENTIFIER, SECRET, ADDRESS, INSTANT, TEXT = "identifier", "secret", "address", "instant", "text"
 KINDS: dict[str, tuple[str, str]] = {  # what can be given: its kind, and what it is

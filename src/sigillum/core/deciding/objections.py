@@ -6,14 +6,14 @@ from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
-from .access import Question, Right
-from .deciding import World
-from .explain import name_of, place_name, right_words
-from .facts import Profile, Thing
-from .mend import again, change
-from .refusals import Cause
-from .shadow import Shadow, shadows
-from .times import format_instant, rough_duration
+from sigillum.core.deciding.explanations import name_of, place_name, right_words
+from sigillum.core.deciding.mends import again, change
+from sigillum.core.deciding.refusals import Cause
+from sigillum.core.deciding.shadows import Shadow, shadows
+from sigillum.core.deciding.values import Question, Right
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Profile, Thing
+from sigillum.core.values.times import format_instant, rough_duration
 
 MOST_MISSING = 5
 _ON_THE_WAY = frozenset({Cause.SERVICE_OFF, Cause.LOCATION_DIFFERS})

@@ -6,11 +6,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from .canonical import digest
-from .errors import FileError
-from .facts import Query, Thing
-from .secret import Secret
-from .steps import Action, AddTo, Ask, Change, Create, End, Step, StepKind, TakeFrom
+from sigillum.core.kinds.facts import Query, Thing
+from sigillum.core.records.steps import Action, AddTo, Ask, Change, Create, End, Step, StepKind, TakeFrom
+from sigillum.core.values.canonical import digest
+from sigillum.core.values.errors import FileError
+from sigillum.core.values.secret import Secret
 
 KIND, RECEIPT = "sigillum-request", "sigillum-receipt"
 DO = {Create: "make", Change: "change", End: "end", AddTo: "add", TakeFrom: "take"}

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from .chain import Entry
+from sigillum.core.records.chain import Entry
 
 INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FELT = (
     "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")

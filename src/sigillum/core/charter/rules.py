@@ -5,11 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from .charter import API_TOKEN, FOREIGN, PASSWORD, SHARED_SECRET, Charter, GrantWant, ProofWant, ServiceWant
-from .errors import Mistake, Position
-from .facts import Thing
-from .text import did_you_mean
-from .times import format_duration
+from sigillum.core.charter.charter import (
+    API_TOKEN,
+    FOREIGN,
+    PASSWORD,
+    SHARED_SECRET,
+    Charter,
+    GrantWant,
+    ProofWant,
+    ServiceWant,
+)
+from sigillum.core.kinds.facts import Thing
+from sigillum.core.values.errors import Mistake, Position
+from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.times import format_duration
 
 CLASSES = ("looks", "changes-data", "manages", "administers")
 BECAUSE_CLASSES = frozenset(CLASSES[1:])

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
-from .steps import Ask, Note, Outline, Step, StepKind
+from sigillum.core.records.steps import Ask, Note, Outline, Step, StepKind
 
 
 class Hand(NamedTuple):

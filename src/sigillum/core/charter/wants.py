@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date
 from typing import NamedTuple
 
-from .errors import Position
+from sigillum.core.values.errors import Position
 
 
 class ExemptWant(NamedTuple):

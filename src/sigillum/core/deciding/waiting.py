@@ -7,13 +7,13 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
-from .access import Question
-from .deciding import World
-from .explain import right_words
-from .facts import Thing
-from .mend import mends
-from .refusals import ABOUT, Cause
-from .times import format_edge, format_instant
+from sigillum.core.deciding.explanations import right_words
+from sigillum.core.deciding.mends import mends
+from sigillum.core.deciding.refusals import ABOUT, Cause
+from sigillum.core.deciding.values import Question
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Thing
+from sigillum.core.values.times import format_edge, format_instant
 
 FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, GROWTH = 0.5, 15.0, 1.6
 NOT_YET, NEVER, UNCLEAR = "not-yet", "never", "unclear"

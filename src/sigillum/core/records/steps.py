@@ -8,7 +8,7 @@ from enum import StrEnum
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from .errors import Mistake
+from sigillum.core.values.errors import Mistake
 
 
 class StepKind(StrEnum):

@@ -6,11 +6,11 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
-from .access import Asks, Consent, Held, Membership, Place, Principal, Right, Team
-from .deciding import World
-from .facts import Query, Snapshot, Thing
-from .text import lines
-from .times import parse_instant
+from sigillum.core.deciding.values import Asks, Consent, Held, Membership, Place, Principal, Right, Team
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Query, Snapshot, Thing
+from sigillum.core.values.text import lines
+from sigillum.core.values.times import parse_instant
 
 ALL_ROLES = Query("role", "all", "")
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from .canonical import canonical
+from sigillum.core.values.canonical import canonical
 
 VERSION = 1
 GENESIS = "0" * 64

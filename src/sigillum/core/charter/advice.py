@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from .charter import API_TOKEN, KEY_PAIR, PASSWORD, SHARED_SECRET
+from sigillum.core.charter.charter import API_TOKEN, KEY_PAIR, PASSWORD, SHARED_SECRET
 
 TOKENS, FORM, WEB = "tokens", "form", "web"
 SIGNS_IN = {TOKENS: "it asks a token endpoint itself", FORM: "somebody types a client id and a secret into its form",

@@ -7,10 +7,10 @@ from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from .errors import Position
+from sigillum.core.values.errors import Position
 
 if TYPE_CHECKING:  # few charters ask for these
-    from .wants import HandoverWant, SignInWant
+    from sigillum.core.charter.wants import HandoverWant, SignInWant
 
 KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
 ACCOUNT, CLIENT, TEAM, FOREIGN = "service-account", "client", "team", "foreign"

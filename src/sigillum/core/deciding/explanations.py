@@ -6,13 +6,13 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from .access import NEVER, Decision, Node, Question, Right
-from .charter import ALONE, CLIENT, ON_BEHALF, WAYS
-from .deciding import World
-from .facts import Thing
-from .mend import Mend, mends
-from .refusals import CAUSES, Cause
-from .times import format_edge, format_instant
+from sigillum.core.charter.charter import ALONE, CLIENT, ON_BEHALF, WAYS
+from sigillum.core.deciding.mends import Mend, mends
+from sigillum.core.deciding.refusals import CAUSES, Cause
+from sigillum.core.deciding.values import NEVER, Decision, Node, Question, Right
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Thing
+from sigillum.core.values.times import format_edge, format_instant
 
 
 class Link(NamedTuple):

@@ -6,11 +6,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from .chain import Entry
-from .granting import Objection
-from .rules import Rules
-from .times import Window, format_duration, format_instant, parse_instant, rough_duration, whole_second
-from .undertakings import LENT, Generation, Undertakings, fold
+from sigillum.core.charter.rules import Rules
+from sigillum.core.deciding.objections import Objection
+from sigillum.core.records.chain import Entry
+from sigillum.core.records.history import LENT, Generation, Undertakings, fold
+from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, rough_duration, whole_second
 
 FACET, NAME = "loan", "loan"
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 from typing import Protocol
 
-from .access import ALWAYS, Asks, Consent, Decision, Principal, Question
-from .charter import ALONE, ON_BEHALF
-from .facts import Operation
-from .refusals import Cause
+from sigillum.core.charter.charter import ALONE, ON_BEHALF
+from sigillum.core.deciding.refusals import Cause
+from sigillum.core.deciding.values import ALWAYS, Asks, Consent, Decision, Principal, Question
+from sigillum.core.kinds.facts import Operation
 
 
 class Known(Protocol):

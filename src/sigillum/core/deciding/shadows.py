@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from .access import NEVER, Node, Right
-from .deciding import World, bears
+from sigillum.core.deciding.values import NEVER, Node, Right
+from sigillum.core.deciding.world import World, bears
 
 
 class Shadow(NamedTuple):

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import NamedTuple
 
-from .refusals import Cause
+from sigillum.core.deciding.refusals import Cause
 
 ALWAYS = datetime.min.replace(tzinfo=UTC)
 NEVER = datetime.max.replace(tzinfo=UTC)

@@ -9,7 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
 
-from .access import (
+from sigillum.core.charter.charter import CLIENT
+from sigillum.core.deciding.refusals import CAUSES, RANK, Cause
+from sigillum.core.deciding.values import (
     ALWAYS,
     NEVER,
     Asks,
@@ -29,10 +31,8 @@ from .access import (
     Team,
     View,
 )
-from .charter import CLIENT
-from .facts import Operation
-from .refusals import CAUSES, RANK, Cause
-from .text import lines
+from sigillum.core.kinds.facts import Operation
+from sigillum.core.values.text import lines
 
 FEW = 12  # places that are quicker looked through than the line to the root
 MOST_MERGED = 64  # rights of one carrier and permission that are copied into its members' common table
@@ -288,7 +288,7 @@ class World:
                 return Decision(False, wrong)
         rule = self.rules.get(permission)
         if rule is not None and rule.api and who.kind == CLIENT:
-            from .consents import through_api
+            from sigillum.core.deciding.consents import through_api
             return through_api(self, question, rule)
         if person:
             return Decision(False, Cause.NO_DELEGATE)

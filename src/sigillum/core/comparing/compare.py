@@ -6,15 +6,15 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
-from .canonical import digest
-from .charter import PASSWORD, Charter
-from .errors import Mistake
-from .facets import account, credential, grant, membership, role, service
-from .facets.common import View
-from .facts import Query, Snapshot
-from .rules import Rules
-from .steps import Change, Create, Draft, Outline, Prove, Ref, Step, StepKind
-from .undertakings import AWAY, Undertakings
+from sigillum.core.charter.charter import PASSWORD, Charter
+from sigillum.core.charter.rules import Rules
+from sigillum.core.facets import account, credential, grant, membership, role, service
+from sigillum.core.facets.common import View
+from sigillum.core.kinds.facts import Query, Snapshot
+from sigillum.core.records.history import AWAY, Undertakings
+from sigillum.core.records.steps import Change, Create, Draft, Outline, Prove, Ref, Step, StepKind
+from sigillum.core.values.canonical import digest
+from sigillum.core.values.errors import Mistake
 
 MOST_ROUNDS = 6
 
@@ -26,14 +26,14 @@ def facets_of(view: View) -> tuple[Any, ...]:
     middle: list[Any] = [role, service, membership]
     last: list[Any] = [grant, credential]
     if charter.is_client:
-        from .facets import client, permission
+        from sigillum.core.facets import client, permission
         first.append(client)
         last.insert(0, permission)
     if charter.licence or "licence" in known:
-        from .facets import licence
+        from sigillum.core.facets import licence
         middle.append(licence)
     if charter.sign_in is not None or "sign-in" in known or any(c.kind == PASSWORD for c in charter.credentials):
-        from .facets import sign_in
+        from sigillum.core.facets import sign_in
         last.append(sign_in)
     return (*first, *middle, *last)
 
@@ -61,7 +61,7 @@ def _find_principal(view: View) -> None:
     if view.snapshot.facts:
         account.compare(view)
         if view.charter.is_client:
-            from .facets import client
+            from sigillum.core.facets import client
             client.compare(view)
     view.draft, view.ready_step, view.requested_step = draft, "", ""
 

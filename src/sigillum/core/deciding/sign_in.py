@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
-from .facts import Query, Snapshot, Thing
+from sigillum.core.kinds.facts import Query, Snapshot, Thing
 
 SECOND_FACTOR, DEVICE, NETWORK, BLOCKED = "second-factor", "device", "network", "blocked"
 SWITCH = "the account's own switch"

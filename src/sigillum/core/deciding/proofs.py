@@ -5,11 +5,11 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from .charter import ProofWant
-from .facts import Operation, Profile, Thing
+from sigillum.core.charter.charter import ProofWant
+from sigillum.core.kinds.facts import Operation, Profile, Thing
 
 if TYPE_CHECKING:
-    from .waiting import Outlook
+    from sigillum.core.deciding.waiting import Outlook
 
 
 class Manner(StrEnum):

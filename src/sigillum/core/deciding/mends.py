@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from .access import NEVER, Asks, Consent, Decision, Node, Question, Right
-from .deciding import World
-from .facts import Thing
-from .refusals import Cause
-from .rules import CLASSES, allows
-from .times import format_edge
+from sigillum.core.charter.rules import CLASSES, allows
+from sigillum.core.deciding.refusals import Cause
+from sigillum.core.deciding.values import NEVER, Asks, Consent, Decision, Node, Question, Right
+from sigillum.core.deciding.world import World
+from sigillum.core.kinds.facts import Thing
+from sigillum.core.values.times import format_edge
 
 MOST_STEPS = 8
 WAITS = frozenset({Cause.SERVICE_NOT_FELT, Cause.PLACE_NOT_FELT, Cause.CREDENTIAL_WAITING, Cause.NOT_FELT,
@@ -125,7 +125,7 @@ _UNKNOWN = {
 
 def _consent(world: World, question: Question, cause: Cause) -> Changed:
     """Ask for the scope, and have it consented, for this place."""
-    from .charter import ALONE, ON_BEHALF
+    from sigillum.core.charter.charter import ALONE, ON_BEHALF
     acts, principal = ON_BEHALF if question.person else ALONE, question.principal
     api = world.rules[question.permission].api
     fresh = Consent("mend", principal, question.permission, acts)

@@ -1,0 +1,1 @@
+"""What a charter says, as values; house rules, advice, sheets."""

@@ -1,0 +1,1 @@
+"""What was seen and the history, against the charter: the outline."""

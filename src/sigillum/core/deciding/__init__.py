@@ -1,0 +1,1 @@
+"""Deciding from what is known: worlds, verdicts, explanations, mends, shadows, waiting, sign-in rules."""

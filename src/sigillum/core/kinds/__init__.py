@@ -1,0 +1,1 @@
+"""What a tenant holds, as values: one module a kind of resource."""

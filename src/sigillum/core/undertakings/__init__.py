@@ -1,0 +1,1 @@
+"""What was begun and not finished: stage machines, one module each."""

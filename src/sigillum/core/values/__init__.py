@@ -1,0 +1,1 @@
+"""Values that everything is made of: times, text, canonical form, secrets, errors."""
