@@ -89,7 +89,7 @@ def measure(folder: Path) -> list[Measured]:
         questions = [Question(chosen.choice(people), f"thing-{chosen.randrange(20)}.use", chosen.choice(paths), NOW)
                      for _ in range(QUESTIONS)]
         begun = time.process_time()
-        yes = sum(world.allowed(*q) for q in questions)
+        yes = sum(world.allowed(*q) is True for q in questions)
         first = time.process_time() - begun
         bare = _rate(lambda q, w=world: w.allowed(*q), questions)  # type: ignore[misc]
         told = _rate(lambda q, w=world: w.decide(q), questions)  # type: ignore[misc]

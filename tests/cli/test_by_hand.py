@@ -129,6 +129,12 @@ def test_what_no_file_tells_is_unknown_and_nothing_of_it_is_made(depot: Desk) ->
     seen = look(depot)
     assert "grant" not in [s["facet"] for s in seen["steps"]]
     assert "no resource type for a grant" in next(n["text"] for n in seen["notes"] if n["code"] == "unknown")
+    asked = depot.run("explain", "parts-scanner", "stock.read", "depot/ropes", "--format", "json")
+    told = asked.json["questions"][0] if "questions" in asked.json else asked.json
+    assert (asked.code, told["allowed"], told["cause"]) == (6, None, "facts-unknown")
+    assert told["not_shown"] == [f"what is granted to {n} cannot be looked up: there is no file of facts about a grant"
+                                 for n in ("parts-scanner", "crew")]
+    assert "not known" in depot.run("explain", "parts-scanner", "stock.read", "depot/ropes").out
     (folder / "acounts.csv").write_text(HEAD)
     assert "did you mean accounts?" in depot.run("rehearse", "rope-stock").err
     for path in folder.iterdir():

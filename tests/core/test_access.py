@@ -10,11 +10,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from access.worlds import BASE, FELT_SECONDS, PATHS, PERMISSIONS, questions, seconds, tenants
-from sigillum.core.deciding.explanations import explain
+from sigillum.core.deciding.explanations import Link, explain
 from sigillum.core.deciding.mends import again
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.shadows import shadows
-from sigillum.core.deciding.values import NEVER, Held, Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.values import NEVER, Decision, Held, Hidden, Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.waiting import outlook
 from sigillum.core.deciding.world import World
 from sigillum.core.kinds.facts import Operation, Thing
 
@@ -76,6 +77,44 @@ def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(de
         assert told.decision.cause in ABOUT
         hopeless = {Cause.PLACE_UNKNOWN, Cause.CREDENTIAL_UNKNOWN, Cause.PERMISSION_UNKNOWN, Cause.RIGHT_MISSING, Cause.PRINCIPAL_UNKNOWN}
         assert told.mends[-1].cause in hopeless or len(told.mends) < 8  # it came to an end where all of it allows
+
+
+@settings(max_examples=300, deadline=None)
+@given(tenants(), st.lists(st.tuples(questions, seconds), min_size=4, max_size=4), st.data())
+def test_what_rests_on_a_hidden_fact_is_not_known_and_never_wrong(described: Json, asked: list[Any], data: st.DataObject) -> None:
+    whole = world_of(described)
+    everything = [Hidden("everyone"), *(Hidden("place", p) for p in PATHS), *(Hidden("role", r) for r in whole.roles),
+                  *(Hidden(w, p) for p in whole.principals for w in ("principal", "rights", "teams", "credentials"))]
+    hidden = set(data.draw(st.lists(st.sampled_from(everything), min_size=1, max_size=3)))
+    shown = again(
+        whole, hidden={h: f"{h.what} {h.of} is not shown" for h in hidden},
+        places={n: p for n, p in whole.places.items() if Hidden("place", n) not in hidden},
+        principals={n: p for n, p in whole.principals.items() if Hidden("principal", n) not in hidden},
+        roles={n: p for n, p in whole.roles.items() if Hidden("role", n) not in hidden},
+        rights=[r for r in whole.rights if Hidden("rights", r.carrier) not in hidden],
+        memberships=[m for m in whole.memberships if Hidden("teams", m.member) not in hidden],
+        teams={n: t._replace(everyone=t.everyone and Hidden("everyone") not in hidden) for n, t in whole.teams.items()},
+        credentials={n: c for n, c in whole.credentials.items() if Hidden("credentials", c.principal) not in hidden})
+    for (who, permission, place, with_credential), at in asked:
+        question = Question(who, permission, place, BASE + timedelta(seconds=at), "key" if with_credential else "")
+        told, truth = explain(shown, question, ROLES), whole.decide(question)
+        assert told.decision.allowed in (truth.allowed, None)
+        assert shown.allowed(*question) == told.decision.allowed
+        assert (told.decision.allowed is None) == (told.decision.cause is Cause.FACTS_UNKNOWN) == bool(told.decision.hidden)
+        if told.decision.allowed is None:
+            assert told.deciding == Link("not shown", None, "; ".join(told.decision.hidden))
+            assert "ask with an administrator who may look" in told.mends[0].text
+
+
+def test_hidden_grants_are_not_nothing_granted() -> None:
+    world = World(principals={"w": Principal("w", "w")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])})
+    question = Question("w", "a.b", "root", BASE)
+    assert world.decide(question).cause is Cause.NOTHING_GRANTED
+    for hidden in (Hidden("rights", "w"), Hidden("teams", "w"), Hidden("everyone")):
+        assert again(world, hidden={hidden: "403"}).decide(question) == Decision(None, Cause.FACTS_UNKNOWN, hidden=("403",))
+    right = Right("g", "w", "r", "root")
+    assert again(world, rights=[right], hidden={Hidden("teams", "w"): "403"}).allowed(*question) is True
+    assert outlook(again(world, hidden={Hidden("rights", "w"): "403"}), question, True, timedelta(0)).state == "unclear"
 
 
 def covered(world: World, right: Right, permission: str, place: str, until: datetime) -> bool:

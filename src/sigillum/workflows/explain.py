@@ -28,8 +28,8 @@ class Explained:
     @property
     def differs(self) -> bool:
         """Do we and the tenant answer differently?"""
-        return self.theirs is not None and self.theirs.allowed is not None \
-            and self.theirs.allowed != self.explanation.decision.allowed
+        ours = self.explanation.decision.allowed
+        return self.theirs is not None and self.theirs.allowed is not None and ours is not None and self.theirs.allowed != ours
 
 
 @dataclass(frozen=True, slots=True)

@@ -125,16 +125,18 @@ def snapshot(office: Office, tenant: Tenant, who: Thing, places: Iterable[str], 
         if not asked:
             break
         made.facts.update(tenant.facts(asked))
-    blind = next((f.unknown for q, f in made.facts.items() if not f.known and q.kind in ("grant", "role", "place")), "")
-    if blind:
-        raise SomebodyError(f"{tenant.address.name} does not show what decides: {blind}", where=tenant.address.name,
-                            mend="ask with an administrator who may look at places, roles and grants")
     return made
 
 
 def require(snapshot: Snapshot, kind: str, field: str, value: str, near: Query) -> Thing:
-    """The thing that somebody named. Raises UsageError, with a near miss among what answers `near`."""
-    found = snapshot.fact(kind, field, value).first
+    """The thing that somebody named. Raises UsageError, with a near miss among what answers `near`; SomebodyError where
+    nobody shows it.
+    """
+    fact = snapshot.fact(kind, field, value)
+    found = fact.first
+    if not fact.known:
+        raise SomebodyError(f"the {kind} {value} cannot be looked up at {snapshot.tenant}: {fact.unknown}",
+                            where=snapshot.tenant, mend="ask with an administrator who may look at it")
     if found is None:
         known = [str(t.get(field)) for t in snapshot.facts.get(near, Fact()).things]
         raise UsageError(f"{snapshot.tenant} has no {kind} {value!r}", where=snapshot.tenant,

@@ -61,8 +61,10 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     for one in found:
         if one.differs:
             context.say(view.difference(one))
-    refused = any(not f.explanation.decision.allowed for f in found) and not args.matrix
-    return Outcome.NO if refused or any(f.differs for f in found) else Outcome.DONE
+    if any(f.differs for f in found):
+        return Outcome.NO
+    verdicts = [f.explanation.decision.allowed for f in found]
+    return Outcome.DONE if args.matrix or all(verdicts) else Outcome.SOMEBODY if None in verdicts else Outcome.NO
 
 
 def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:

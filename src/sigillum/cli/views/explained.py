@@ -39,18 +39,22 @@ def text(found: Explained, ident: Ident) -> RenderableType:
         answer = {True: "allowed", False: "refused", None: "no answer"}[found.theirs.allowed]
         parts += ["", Text.assemble(("the tenant says  ", "dim"), (answer, "bold"), f": {found.theirs.reason}")]
     if told.mends:
-        parts += ["", Text("the smallest change that would allow it", "bold")]
+        head = "what would tell" if decision.allowed is None else "the smallest change that would allow it"
+        parts += ["", Text(head, "bold")]
         parts += [Text(f"{number}  {masked(mend.text, ident)}") for number, mend in enumerate(told.mends, 1)]
         parts += [Text(f"   {masked(line, ident)}", "dim", no_wrap=True, overflow="ignore")
                   for line in _lend_lines(told, name_of(world, question.principal))]
     if told.changes_at is not None:
-        parts += ["", Text(f"At {format_edge(told.changes_at)} it will be {'refused' if decision.allowed else 'allowed'}.")]
+        later = world.allowed(*question._replace(at=told.changes_at))
+        word = {True: "allowed", False: "refused", None: "not known"}[later]
+        parts += ["", Text(f"At {format_edge(told.changes_at)} it will be {word}.")]
     return Group(*parts)
 
 
 def headline(found: Explained, ident: Ident) -> Text:
     question, decision = found.explanation.question, found.explanation.decision
-    verdict = ("allowed", "bold green") if decision.allowed else (f"refused: {decision.cause}", "bold red")
+    verdict = {True: ("allowed", "bold green"), False: (f"refused: {decision.cause}", "bold red"),
+               None: ("not known", "bold yellow")}[decision.allowed]
     who, where = name_of(found.world, question.principal), place_name(found.world, question.place)
     when = format_instant(whole_second(question.at))
     return Text.assemble(verdict, "\n" + masked(f"{who}, {question.permission} at {where}, {when}", ident))
@@ -78,7 +82,8 @@ def cells(found: list[Explained]) -> tuple[list[str], list[list[str]]]:
         question, decision = one.explanation.question, one.explanation.decision
         differs = " (the tenant differs)" if one.differs else ""
         row = rows.setdefault(place_name(one.world, question.place), {})
-        row[question.permission] = ("yes" if decision.allowed else f"no: {decision.cause}") + differs
+        row[question.permission] = {
+            True: "yes", False: f"no: {decision.cause}", None: "not known"}[decision.allowed] + differs
     return ["place", *permissions], [[place, *(row[p] for p in permissions)] for place, row in rows.items()]
 
 
@@ -97,7 +102,7 @@ def as_json(found: Explained) -> dict[str, Any]:
     return {
         "principal_id": question.principal, "principal": name_of(world, question.principal), "permission": question.permission,
         "place": place_name(world, question.place), "at": format_instant(question.at), "credential_id": question.credential,
-        "allowed": decision.allowed, "cause": str(decision.cause),
+        "allowed": decision.allowed, "cause": str(decision.cause), "not_shown": list(decision.hidden),
         "chain": [{"link": k.name, "good": k.good, "text": k.text, "decides": k is told.deciding} for k in told.links],
         "also": [right_words(world, r, question.principal) for r in decision.also] if decision.allowed else [],
         "mends": [{"cause": str(m.cause), "text": m.text, "role": m.role, "place": m.place} for m in told.mends],

@@ -35,6 +35,8 @@ class Explanation(NamedTuple):
     @property
     def deciding(self) -> Link | None:
         """The link that decided: the first that is not good, or the right that allows it."""
+        if self.decision.allowed is None:
+            return self.links[-1]
         wrong = next((k for k in self.links if k.good is False), None)
         return wrong or next((k for k in self.links if k.name == "grant"), None)
 
@@ -72,6 +74,16 @@ def label_words(right: Right) -> str:
 
 
 def _chain(world: World, question: Question, decision: Decision) -> Iterator[Link]:
+    """Link by link; where it is not known, what was seen of it, and last what is missing."""
+    links = _links(world, question, decision)
+    if decision.allowed is not None:
+        yield from links
+        return
+    yield from (k._replace(good=k.good or None) for k in links)
+    yield Link("not shown", None, "; ".join(decision.hidden))
+
+
+def _links(world: World, question: Question, decision: Decision) -> Iterator[Link]:
     who, node = world.principals.get(question.principal), world.node(question.place)
     if who is None:
         yield Link("principal", False, f"{question.principal} is not known here")
@@ -224,7 +236,7 @@ def _grant(world: World, question: Question, decision: Decision, node: Node) -> 
 _BEFORE_GRANTS = frozenset({
     Cause.PRINCIPAL_SUSPENDED, Cause.PRINCIPAL_UNFINISHED, Cause.SERVICE_OFF, Cause.SERVICE_NOT_FELT,
     Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_UNKNOWN, Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_WAITING,
-    Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER})
+    Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER, Cause.FACTS_UNKNOWN})
 
 
 def _window(world: World, question: Question, right: Right, cause: Cause) -> Link:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
-from sigillum.core.deciding.values import Asks, Consent, Held, Membership, Place, Principal, Right, Team
+from sigillum.core.deciding.values import Asks, Consent, Held, Hidden, Membership, Place, Principal, Right, Team
 from sigillum.core.deciding.world import World
 from sigillum.core.kinds.facts import Query, Snapshot, Thing
 from sigillum.core.values.text import lines
@@ -18,34 +18,30 @@ ALL_ROLES = Query("role", "all", "")
 def queries(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str], *,
             credentials: bool = False) -> Iterator[Query]:
     """What has to be known for deciding about these principals (ids) and places; more once teams are known."""
-    kinds = snapshot.profile.kinds
-    for path in lines(places) if "place" in kinds else ():
+    for path in lines(places):
         yield Query("place", "path", path)
     todo, seen = list(principals), set[str]()
-    if "team" in kinds:
-        yield Query("team", "everyone", "")
-        todo += [t.id for t in snapshot.fact("team", "everyone", "").things]
+    yield Query("team", "everyone", "")
+    todo += [t.id for t in snapshot.fact("team", "everyone", "").things]
     while todo:
         principal = todo.pop()
         if principal in seen:
             continue
         seen.add(principal)
-        if "grant" in kinds:
-            yield Query("grant", "principal", principal)
-            for thing in snapshot.fact("grant", "principal", principal).things:
-                yield Query("role", "name", str(thing.get("role")))
-                if str(thing.get("place")).startswith("@"):
-                    yield Query("account", "id", str(thing.get("place"))[1:])
+        yield Query("grant", "principal", principal)
+        for thing in snapshot.fact("grant", "principal", principal).things:
+            yield Query("role", "name", str(thing.get("role")))
+            if str(thing.get("place")).startswith("@"):
+                yield Query("account", "id", str(thing.get("place"))[1:])
         client = snapshot.fact("principal", "id", principal).first
         registered = _registration(snapshot, client) if client is not None else None
-        if client is not None and "consent" in kinds:
+        if client is not None:
             yield Query("consent", "principal", principal)
             yield Query("client", "client_id", str(client.get("client_id")))
-        if credentials and "credential" in kinds:
+        if credentials:
             yield Query("credential", "principal", registered.id if registered is not None else principal)
-        if "team" in kinds:
-            yield Query("team", "member", principal)
-            todo += [t.id for t in snapshot.fact("team", "member", principal).things]
+        yield Query("team", "member", principal)
+        todo += [t.id for t in snapshot.fact("team", "member", principal).things]
 
 
 def world_of(snapshot: Snapshot, *, felt: bool = True) -> World:
@@ -60,7 +56,31 @@ def world_of(snapshot: Snapshot, *, felt: bool = True) -> World:
     for (kind, _), thing in things.items():
         _ADD[kind](world, thing)
     _clients(world, things)
+    world.hidden = dict(_hidden(world, snapshot))
     return world
+
+
+# what a query that was not answered leaves unknown for deciding, and what is said of it
+_HIDES = {("account", "id"): ("principal", "the account {v}"), ("team", "id"): ("principal", "the team {v}"),
+          ("principal", "id"): ("principal", "the service principal {v}"), ("place", "path"): ("place", "the place {v}"),
+          ("role", "name"): ("role", "the role {v}"), ("grant", "principal"): ("rights", "what is granted to {v}"),
+          ("team", "member"): ("teams", "the teams of {v}"), ("team", "everyone"): ("everyone", "teams that hold everybody"),
+          ("credential", "principal"): ("credentials", "the credentials of {v}"),
+          ("consent", "principal"): ("consents", "the consents of {v}"),
+          ("client", "client_id"): ("asks", "the registration {v}")}
+
+
+def _hidden(world: World, snapshot: Snapshot) -> Iterator[tuple[Hidden, str]]:
+    """What was asked for and not shown, as far as nothing else that was shown says it."""
+    known: dict[str, Container[str]] = {"principal": world.principals, "place": world.places, "role": world.roles}
+    clients = {str(t.get("client_id")): t.id for q, f in snapshot.facts.items() if q.kind == "principal" for t in f.things}
+    for query, fact in snapshot.facts.items():
+        what, words = _HIDES.get((query.kind, query.field), ("", ""))
+        if fact.known or not what or query.value in known.get(what, ()):
+            continue
+        of = clients.get(query.value, query.value) if what == "asks" else query.value
+        name = world.principals[of].name if of in world.principals else query.value
+        yield Hidden(what, of), f"{words.format(v=name)} cannot be looked up: {fact.unknown}"
 
 
 def _registration(snapshot: Snapshot, principal: Thing) -> Thing | None:

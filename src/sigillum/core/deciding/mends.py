@@ -43,6 +43,9 @@ def mends(world: World, question: Question, roles: Sequence[Thing]) -> Iterator[
         decision, asked = world.decide(question), question
         if decision.allowed:
             return
+        if decision.allowed is None:
+            yield Mend(decision.cause, f"ask with an administrator who may look: {'; '.join(decision.hidden)}")
+            return
         if decision.cause is Cause.RIGHT_MISSING and decision.needed is not None and decision.need is not None:
             asked = question._replace(permission=decision.need[0], place=decision.need[1])
             if decision.needed.cause is Cause.PLACE_UNKNOWN:
@@ -59,7 +62,7 @@ def mends(world: World, question: Question, roles: Sequence[Thing]) -> Iterator[
 def again(world: World, **changed: object) -> World:
     """A world with other contents, not compiled yet."""
     fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "rules", "felt", "asks",
-              "consents")
+              "consents", "hidden")
     return World(**({f: getattr(world, f) for f in fields} | changed))
 
 

@@ -109,6 +109,10 @@ def _missing(world: World, question: Question) -> Iterator[Objection]:
             asked = question._replace(permission=decision.need[0], place=decision.need[1])
             if decision.needed.cause in _ON_THE_WAY:
                 decision = decision.needed
+        if decision.allowed is None:
+            yield Objection("not-foreseen", f"whether {question.permission} will work at {question.place} cannot be foreseen: "
+                            f"{'; '.join(decision.hidden)}", "ask with an administrator who may look", refuse=False, usual=True)
+            return
         at, node = asked.place, world.node(asked.place)
         if decision.cause is Cause.RIGHT_MISSING:
             yield Objection("right-missing", f"{question.permission} at {question.place} does not suffice alone: "

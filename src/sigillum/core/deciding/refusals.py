@@ -10,6 +10,7 @@ class Cause(StrEnum):
     """Why a decision falls as it does; the order of the members is the order in which they are named."""
 
     ALLOWED = "allowed"
+    FACTS_UNKNOWN = "facts-unknown"
     PRINCIPAL_UNKNOWN = "principal-unknown"
     PRINCIPAL_SUSPENDED = "principal-suspended"
     PRINCIPAL_UNFINISHED = "principal-unfinished"
@@ -52,6 +53,8 @@ class About(NamedTuple):
 
 
 ABOUT: dict[Cause, About] = {
+    Cause.FACTS_UNKNOWN: About("What decides is not shown to the administrator who asks, so neither yes nor no can be said.",
+                               "Ask with an administrator who may look, or ask the tenant: `--ask-tenant`."),
     Cause.PRINCIPAL_UNKNOWN: About("The tenant knows no principal of that identifier.",
                                    "Use the principal id or the name as the tenant has it."),
     Cause.PRINCIPAL_SUSPENDED: About("The account or team stands there, and is switched off.", "Switch it on again."),

@@ -6,8 +6,9 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
+from sigillum.core.deciding.compiled import bears
 from sigillum.core.deciding.values import NEVER, Node, Right
-from sigillum.core.deciding.world import World, bears
+from sigillum.core.deciding.world import World
 
 
 class Shadow(NamedTuple):

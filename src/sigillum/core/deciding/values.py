@@ -109,15 +109,28 @@ class Question(NamedTuple):
     person: str = ""  # the id of the one on whose behalf a client acts; none: it acts alone
 
 
-class Decision(NamedTuple):
-    """The verdict, its cause, the right that decided or came nearest, and all others that would allow it."""
+class Hidden(NamedTuple):
+    """A fact that is not known, by what it is about: `place` and a path, `role` and its name, and of a principal or team (its
+    id) the `principal` itself, its `rights`, its `teams`, its `credentials`, its `consents`, or what it `asks` for.
+    """
 
-    allowed: bool
+    what: str
+    of: str = ""
+
+
+class Decision(NamedTuple):
+    """The verdict, its cause, the right that decided or came nearest, and all others that would allow it.
+
+    `allowed` None: it rests on facts that are not known, and `hidden` says which, in words.
+    """
+
+    allowed: bool | None
     cause: Cause
     by: Right | None = None
     also: tuple[Right, ...] = ()
     needed: Decision | None = None  # of the second permission, where that one is missing
     need: tuple[str, str] | None = None  # the second permission and its place
+    hidden: tuple[str, ...] = ()
 
 
 class Node(NamedTuple):
@@ -132,6 +145,7 @@ class Node(NamedTuple):
     kinds: Mapping[str, str]  # kind -> nearest enclosing place of it
     principal: bool = False
     since: datetime = ALWAYS  # from when decisions know it, and every place above
+    hidden: tuple[str, ...] = ()  # places above that are not known: what they would add is not
 
 
 class Carrier(NamedTuple):
@@ -144,4 +158,4 @@ class Carrier(NamedTuple):
 
 Cut = tuple[datetime, datetime, Labels, Right]  # from when, until when, where, and which right
 Spots = dict[str, list[Cut]]  # by place
-View = list[tuple[datetime, frozenset[str] | None, Spots]]  # carriers of one permission: from when, reach, where
+Entries = list[tuple[datetime, frozenset[str] | None, Spots]]  # carriers of one permission: from when, reach, where

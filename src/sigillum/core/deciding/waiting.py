@@ -41,6 +41,9 @@ def outlook(world: World, question: Question, wanted: bool, patience: timedelta,
         said = "allowed" if wanted else "refused"
         return Outlook(UNCLEAR, decision.cause, f"from the facts it is {said} by now, and the tenant says otherwise: it is "
                        "late, or our facts are", "look with `sigillum explain --ask-tenant`")
+    if decision.allowed is None:
+        return Outlook(UNCLEAR, decision.cause, f"it cannot be told: {'; '.join(decision.hidden)}",
+                       "ask with an administrator who may look")
     due = world.next_change(question)
     made = decision.by.made if decision.by is not None else None
     cause = decision.needed.cause if decision.needed is not None else decision.cause
