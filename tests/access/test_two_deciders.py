@@ -12,13 +12,15 @@ from hypothesis import strategies as st
 
 from access.worlds import BASE, FELT_SECONDS, PATHS, questions, seconds, stamp, tenants
 from conftest import Sandbox
-from sigillum.core.deciding.gathering import queries, world_of
+from sigillum.core.deciding.gathering import explore, world_of
 from sigillum.core.deciding.values import Question
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Query, Snapshot
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.snapshot import Snapshot, rounds
 from sigillum.core.values.secret import Secret
-from sigillum.tenants.open import OpenTenant, connect
 from sigillum.tenants.port import Address, Link
+from sigillum.tenants.scim.driver import OpenTenant, connect
 
 Json = dict[str, Any]
 
@@ -32,15 +34,11 @@ def reach(sandbox: Sandbox, described: Json, name: str = "decided") -> OpenTenan
 def look(tenant: OpenTenant, names: list[str]) -> tuple[World, dict[str, str], dict[str, str]]:
     """Gather the world through the interface, in rounds, as commands do; ids of principals and credentials by name."""
     snapshot = Snapshot("decided", BASE, tenant.profile)
-    asked = [Query(kind, "name", n) for n in names for kind in ("account", "team")]
-    snapshot.facts.update(tenant.facts(asked))
-    ids = {n: t.id for n in names for kind in ("account", "team") for t in snapshot.fact(kind, "name", n).things}
-    for _ in range(10):
-        missing = snapshot.missing(queries(snapshot, ids.values(), PATHS, credentials=True))
-        if not missing:
-            break
-        snapshot.facts.update(tenant.facts(missing))
-    world = world_of(snapshot)
+    kinds = [KINDS[kind] for kind in ("account", "team")]
+    snapshot.facts.update(tenant.facts([Query(kind, "name", n) for n in names for kind in kinds]))
+    ids = {n: r.id for n in names for kind in kinds for r in snapshot.ask(Query(kind, "name", n)).records}
+    rounds(snapshot, lambda: explore(snapshot, ids.values(), PATHS, credentials=True), tenant.facts)
+    world = world_of(snapshot.known(), snapshot.profile)
     return world, ids, {c.principal: c.id for c in world.credentials.values()}
 
 

@@ -150,13 +150,14 @@ def test_killed_at_every_boundary_across_two_tenants(bare: Desk, sandbox: Sandbo
     seen = boundaries(first, forked, ENACT)
     names = [n for n in seen if n.split()[-1] in ("intended", "answered", "settled", "read-back")]
     assert len(names) >= 28
-    names = [n for n in names if n.startswith(("make-client", "make-principal", "consent", "make-mailer")) or "(summit)" in n]
+    names = [n for n in names if n.startswith(("make-client", "consent", "make-credential")) or "in summit" in n]
     for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n or "read-back" in n]):
         desk, roster, summit = house(number)
         if fate != "arrives":
-            part = {"make-cl": "Clients", "make-pr": "ServicePrincipals", "consent": "Consents", "make-ac": "Users", "make-gr": "Grants",
-                    "make-ma": "Credentials"}[name[:7]]
-            there = summit if "(summit)" in name else roster
+            parts = {"make-client registration": "Clients", "make-client principal": "ServicePrincipals", "consent-permission mail": "Consents",
+                    "make-grant": "Grants", "make-account": "Users", "make-credential": "Credentials"}
+            part = next((p for n, p in parts.items() if name.startswith(n)), "Consents")
+            there = summit if "in summit" in name else roster
             sandbox.faults({"kind": fate, "method": "POST", "path": f"{there.name}/scim/v2/{part}"})
         assert forked(desk, ENACT, kill_at(name)) == (0, signal.SIGKILL), name
         sandbox.faults()
@@ -397,7 +398,7 @@ def test_killed_while_a_client_is_registered(bare: Desk, sandbox: Sandbox, forke
     first, _ = house("first")
     enact = ["enact", "lift-board", "--yes"]
     names = boundaries(first, forked, enact)
-    assert "make-client kept here" in names
+    assert "make-client registration in summit kept here" in names
     for number, name in enumerate(n for n in names if "client" in n or "board-key" in n):
         desk, away = house(number)
         assert forked(desk, enact, kill_at(name)) == (0, signal.SIGKILL), name

@@ -10,8 +10,7 @@ from hypothesis import strategies as st
 
 from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
 from sigillum.core.deciding.sign_in import Attempt, account_of, as_context, decide, rule_of
-from sigillum.core.kinds.facts import Thing
-from sigillum.tenants import mapping
+from sigillum.tenants.scim.codecs import CODECS
 
 ROBOT = """\
 charter: night-robot
@@ -102,7 +101,7 @@ def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(bare: Desk, sa
     first, _ = house("first")
     seen = boundaries(first, forked, enact)
     names = [n for n in seen
-             if n.startswith(("take-", "make-mailbox", "make-networks", "exempt-"))]
+             if n.startswith(("take-licence", "make-licence mailbox", "make-sign-in networks", "exempt-sign-in"))]
     assert len(names) >= 14
     for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n]):
         desk, away = house(number)
@@ -238,9 +237,9 @@ def test_the_effective_rule_agrees_with_the_tenants_own_answer(sandbox: Sandbox,
     made = sandbox.control("tenants", {"open": {"doors": described}})
     away = Away("doors", made["tenants"]["doors"], made["tokens"]["doors"], sandbox)
 
-    def things(kind: str, path: str) -> list[Thing]:
-        return [mapping.thing_of(kind, r) for r in away.scim("GET", path).json()["Resources"]]
-    teams = {t.id: t.get("members") for t in things("team", "/Groups")}
+    def things(kind: str, path: str) -> list[Any]:
+        return [CODECS[kind].record(r) for r in away.scim("GET", path).json()["Resources"]]
+    teams = {t.id: t.body.members for t in things("team", "/Groups")}
     known = [rule_of(t) for t in things("rule", "/SignInRules")]
     for thing in things("account", "/Users"):
         account = account_of(thing, teams)

@@ -1,209 +1,291 @@
-"""A tenant in memory: answers queries and carries out steps at once. Shares the words of the core, nothing else."""
+"""A tenant in memory behind the port, a ledger in memory, and the real executor between them."""
 
 from __future__ import annotations
 
+import dataclasses
 import itertools
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import Rules
-from sigillum.core.comparing.compare import MOST_ROUNDS, compare, needs, view_of
-from sigillum.core.facets.common import View
-from sigillum.core.kinds.facts import Fact, Operation, Profile, Query, Snapshot, Thing
-from sigillum.core.records import history
-from sigillum.core.records.chain import Entry
-from sigillum.core.records.steps import (
-    AddTo,
-    Adopt,
-    Catch,
-    Change,
-    Create,
-    End,
-    KeepKey,
-    KeepSecret,
-    Outline,
-    Prove,
-    Ref,
-    Step,
-    TakeFrom,
-)
+from sigillum.core.comparing.compare import Comparison, compare, proofs_digest, tenants_of
+from sigillum.core.facets.seen import Choices
+from sigillum.core.kinds.access import Scope
+from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, after
+from sigillum.core.kinds.identities import CLIENT
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
+from sigillum.core.kinds.profile import Operation, Profile
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
+from sigillum.core.records import chain, history
+from sigillum.core.records.chain import Head
+from sigillum.core.records.history import History
+from sigillum.core.records.steps import Outline, Prove, Step
 from sigillum.core.values.canonical import external_id, thumbprint
-from sigillum.core.values.times import format_instant
+from sigillum.core.values.marks import Mark
+from sigillum.core.values.secret import Secret
+from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import Reply, Result
+from sigillum.workflows.carrying.journal import LedgerJournal
+from sigillum.workflows.carrying.ports import AgainError, Patience, Ports
+from sigillum.workflows.carrying.run import Became, Carrying, StepResult
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
-KINDS = frozenset({"account", "account-about", "team", "team-about", "role", "place", "grant", "credential", "profile", "client",
-                   "principal", "api", "consent", "rule", "licence"})
 ROLES = {"reader": (("stream.read", "looks"),), "writer": (("stream.append", "changes-data"), ("stream.read", "looks")),
          "keeper": (("stream.delete", "changes-data"), ("stream.append", "changes-data"), ("stream.read", "looks"))}
 TEAMS = ("crew", "ring")
 PLACES = ("root", "root/a", "root/a/one", "root/b")
+CARRIES = {name: frozenset(kind.fields) for name, kind in KINDS.items()}
 PROFILE = Profile(
     name="away", issuer="https://away.example", decisions="https://away.example/d", work="https://away.example/w",
     external_id_unique=True, born_inactive=True, secret_delivery="sealed", keys_per_principal=4, arrival_seconds=0,
-    credential_seconds=180 * 86400, kinds=KINDS,
+    credential_seconds=180 * 86400, carries=CARRIES,
     powers=frozenset({"look", "accounts", "teams", "places", "roles", "grants", "credentials"}),
     operations={p: Operation(p, c, "POST", "/{place}", "store" if p == "stream.delete" else "") for r in ROLES.values() for p, c in r})
-
-
-SCOPES = tuple({"value": n, "display": "", "class": "looks", "acts": a, "narrowed_to": k, "always": w} for n, a, k, w in (
+SCOPES = tuple(Scope(n, "", "looks", a, k, w) for n, a, k, w in (
     ("mail.send", ("on-behalf", "alone"), "box", False), ("mail.read", ("alone",), "", False), ("me.read", ("on-behalf",), "", True)))
 
 
-def usual() -> dict[str, list[Thing]]:
+def thing(kind: str, identity: str, version: str = "", mark: str = "", progress: str = "", **fields: Any) -> Record[Any]:
+    """A resource as a tenant shows it."""
+    return Record(KINDS[kind], identity, KINDS[kind].type(**fields), version, mark, progress)
+
+
+def usual() -> dict[str, list[Record[Any]]]:
     """What stands in a tenant at the beginning."""
     return {
-        "role": [Thing("role", f"r-{n}", {"name": n, "permissions": p}) for n, p in ROLES.items()],
-        "place": [Thing("place", f"p-{p}", {"path": p, "test": p.endswith("one"), "services": (),
-                                            "kind": "box" if p.endswith("one") else ""}) for p in PLACES],
-        "team": [Thing("team", f"t-{n}", {"name": n, "members": (), "reach": ()}) for n in TEAMS],
-        "api": [Thing("api", "a-mail", {"name": "mail", "scopes": SCOPES})],
-        "rule": [Thing("rule", f"s-{n}", {"name": n, "enabled": True, "everyone": w, "targets": t, "exempt": (), "demands": ("second-factor",),
-                                          "networks": (), "narrowable": n != "fixed"}) for n, w, t in (
-            ("default", True, ()), ("people", False, ("t-crew",)), ("fixed", True, ()))],
-        "licence": [Thing("licence", f"l-{n}", {"name": n, "kind": k, "total": 1, "mailbox": n == "seat", "holders": ()})
-                    for n, k in (("seat", "per-user"), ("space", "capacity"))],
+        "role": [thing("role", f"r-{n}", name=n, permissions=p) for n, p in ROLES.items()],
+        "place": [thing("place", f"p-{p}", path=p, test=p.endswith("one"), type="box" if p.endswith("one") else "") for p in PLACES],
+        "team": [thing("team", f"t-{n}", name=n) for n in TEAMS],
+        "api": [thing("api", "a-mail", name="mail", scopes=SCOPES)],
+        "rule": [thing("rule", f"s-{n}", name=n, everyone=w, targets=t, demands=("second-factor",), narrowable=n != "fixed")
+                 for n, w, t in (("default", True, ()), ("people", False, ("t-crew",)), ("fixed", True, ()))],
+        "licence": [thing("licence", f"l-{n}", name=n, type=k, total=1, mailbox=n == "seat") for n, k in (("seat", "per-user"), ("space", "capacity"))],
         "account": [], "grant": [], "credential": [], "client": [], "principal": [], "consent": []}
+
+
+class Chain:
+    """The ledger's port in memory."""
+
+    stream, writable = "ws", True
+
+    def __init__(self) -> None:
+        self.kept: list[chain.Entry] = []
+
+    def head(self) -> Head:
+        return Head("ws", len(self.kept), "")
+
+    def append(self, entries: Sequence[Fresh], expected_head: Head | None = None) -> Head:
+        for fresh in entries:
+            self.kept.append(chain.Entry("ws", len(self.kept) + 1, "", "", "", "", fresh.kind, fresh.charter, dict(fresh.body)))
+        return self.head()
+
+    def entries(self, charter: str = "", newest: int = 0, kind: str = "") -> Iterator[chain.Entry]:
+        yield from self.kept
+
+
+class There:
+    def __init__(self, there: bool) -> None:
+        self.exists = lambda: there
+
+
+@dataclass
+class Kept:
+    """The keeping port in memory: what is held, by its thumbprint."""
+
+    held: dict[tuple[str, int], str]
+
+    def path(self, credential: str, generation: int) -> Any:
+        return There((credential, generation) in self.held)
+
+    def keep_key(self, credential: str, generation: int, algorithm: str) -> dict[str, Any]:
+        key = {"kty": "OKP", "crv": "Ed25519", "x": f"{credential}{generation}"}
+        self.held[credential, generation] = thumbprint(key)
+        return key
+
+    def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any]) -> None:
+        self.held[credential, generation] = "secret"
+
+    def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any]) -> None:
+        self.held[credential, generation] = "secret"
+
+    def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None: ...
+
+    def secret(self, credential: str, generation: int) -> Secret:
+        assert self.held[credential, generation] == "secret"
+        return Secret("kept")
+
+
+@dataclass
+class Away:
+    """One tenant behind the port; it looks into the ledger when a request arrives: the intent has to be there."""
+
+    fake: Fake
+    name: str
+    clock = None
+    round_trip_seconds = 0.0
+    token_endpoint = ""
+
+    @property
+    def address(self) -> Any:
+        return dataclasses.make_dataclass("Address", ["name"])(self.name)
+
+    @property
+    def profile(self) -> Profile:
+        return self.fake.profile
+
+    @property
+    def things(self) -> dict[str, list[Record[Any]]]:
+        return self.fake.at(self.name)
+
+    def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
+        return {q: self.fake.answer(q, self.name) for q in queries}
+
+    def read(self, kind: Kind[Any], identity: str) -> Record[Any] | None:
+        return next((r for r in self.things[kind.name] if r.id == identity), None)
+
+    def _arrived(self, doing: Doing, verbs: tuple[str, ...]) -> str:
+        """What the request should do to us next: arrive, be lost before or after; and that its intent was committed."""
+        last = self.fake.ledger.kept[-1]
+        assert (last.kind, last.body["verb"] in verbs, last.body["tenant"]) == (history.INTENT, True, self.name)
+        assert last.body.get("thing") == doing.kind.name
+        self.fake.requests.append(doing)
+        return self.fake.fates.pop(0) if self.fake.fates else "arrives"
+
+    def _do(self, doing: Doing, verbs: tuple[str, ...], identity: str, mark: str = "") -> Reply:
+        fate, there = self._arrived(doing, verbs), self.things[doing.kind.name]
+        if fate in ("busy", "lost-before"):
+            return Reply(Result.BUSY if fate == "busy" else Result.LOST, detail=fate, wait_seconds=0)
+        old = self.read(doing.kind, identity)
+        if old is None and not isinstance(doing, Make):
+            return Reply(Result.MISSING)
+        if isinstance(doing, Make) and any(r.mark == mark for r in there):
+            return Reply(Result.EXISTS, detail="uniqueness")
+        if isinstance(doing, Entry) and not doing.out:
+            assert doing.value not in [v[0] if isinstance(v, tuple) else v for v in old.value(doing.field)] or self.fake.losing, "added twice"  # type: ignore[union-attr]
+        new = after(old, doing, identity, mark)
+        if isinstance(doing, Make) and doing.kind is CLIENT and new is not None:
+            new = new.with_(client_id=f"c-{next(self.fake.numbers)}")
+        there[:] = [new if r.id == identity else r for r in there if r.id != identity or new is not None]  # type: ignore[misc]
+        if isinstance(doing, Make):
+            there.append(new)  # type: ignore[arg-type]
+        elif isinstance(doing, Change) and new is not None:
+            there[there.index(new)] = new._replace(version=new.version + "1")
+        return Reply(Result.LOST, detail=fate) if fate == "lost-after" else Reply(Result.DONE, new)
+
+    def make(self, make: Make, mark: str) -> Reply:
+        return self._do(make, ("make",), f"{make.kind.name[0]}{next(self.fake.numbers)}", mark)
+
+    def change(self, change: Change) -> Reply:
+        return self._do(change, ("change",), str(change.id))
+
+    def enter(self, entry: Entry) -> Reply:
+        return self._do(entry, ("add", "take"), str(entry.id))
+
+    def end(self, end: End) -> Reply:
+        return self._do(end, ("end",), str(end.id))
+
+    def fetch_secret(self, identity: str) -> Reply:
+        return Reply(Result.DONE, secret=Secret("made there"))
+
+
+class Silent:
+    """Books that know nothing but which charters there are."""
+
+    def __init__(self, charters: frozenset[str] = frozenset()) -> None:
+        self.charters = charters
+
+    def owner(self, identity: str) -> str:
+        return ""
+
+    def lent(self, mark: str) -> bool:
+        return False
+
+    def has_charter(self, name: str) -> bool:
+        return name in self.charters
 
 
 @dataclass
 class Fake:
-    """State, ledger entries and kept keys of one charter's world."""
+    """One charter's world: two tenants, a ledger, kept keys, and the executor."""
 
     profile: Profile = PROFILE
     now: datetime = NOW
-    things: dict[str, list[Thing]] = field(default_factory=usual)
-    far: dict[str, list[Thing]] = field(default_factory=usual)  # of the other tenant, which a charter may name
-    entries: list[Entry] = field(default_factory=list)
+    things: dict[str, list[Record[Any]]] = field(default_factory=usual)
+    far: dict[str, list[Record[Any]]] = field(default_factory=usual)  # of the other tenant, which a charter may name
+    ledger: Chain = field(default_factory=Chain)
     held: dict[tuple[str, int], str] = field(default_factory=dict)
     blind: frozenset[str] = frozenset()  # kinds that look-ups know nothing of
     hidden: set[str] = field(default_factory=set)  # ids that look-ups do not show yet
     numbers: Any = field(default_factory=lambda: itertools.count(1))
+    fates: list[str] = field(default_factory=list)  # what becomes of the next requests
+    losing: bool = False
+    requests: list[Doing] = field(default_factory=list)
+    refusing: bool = False  # proofs do not hold
+    tried: list[Prove] = field(default_factory=list)
+    charters: frozenset[str] = frozenset()
+    results: list[StepResult] = field(default_factory=list)
 
-    def at(self, tenant: str) -> dict[str, list[Thing]]:
+    def at(self, tenant: str) -> dict[str, list[Record[Any]]]:
         return self.far if tenant == "far" else self.things
 
-    def answer(self, query: Query, tenant: str = "away") -> Fact:
-        if query.kind in self.blind:
+    def answer(self, query: Query[Any], tenant: str = "away") -> Fact[Any]:
+        if query.kind.name in self.blind:
             return Fact(unknown="not for you")
+        return Fact(tuple(r for r in self.at(tenant)[query.kind.name] if r.id not in self.hidden and answers(query, r)))
 
-        def fits(thing: Thing) -> bool:
-            if query.field in ("id", "external_id"):
-                return bool(getattr(thing, query.field) == query.value)
-            if query.field == "under":
-                return str(thing.get("path")).rpartition("/")[0] == query.value
-            if query.field == "member":
-                return query.value in thing.get("members")
-            if query.field == "everyone":
-                return thing.get("everyone") is True
-            return query.field == "all" or thing.get(query.field) == query.value
-        return Fact(tuple(t for t in self.at(tenant)[query.kind] if t.id not in self.hidden and fits(t)))
+    def history(self) -> History:
+        return history.fold(self.ledger.kept, "uid")
 
-    def view(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False, end_extra: bool = False) -> View:
-        state = history.fold(self.entries, "uid")
-        views: list[View] = []
-        for tenant in (charter.tenant, *charter.elsewhere):
-            snapshot = Snapshot(tenant, self.now, self.profile)
-            view = view_of(charter, state, snapshot, rules or Rules(because=frozenset()), ("ws", "uid"), self.held, adopt=adopt, end_extra=end_extra)
-            view.home = views[0] if views else None
-            for _ in range(MOST_ROUNDS):
-                asked = needs(view)
-                if not asked:
-                    break
-                snapshot.facts.update({q: self.answer(q, tenant) for q in asked})
-            views.append(view)
-        views[0].guests = views[1:]
-        return views[0]
-
-    def compare(self, charter: Charter, rules: Rules | None = None, **more: bool) -> Outline:
-        return compare(self.view(charter, rules, **more))
+    def compare(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False, end_extra: bool = False) -> Outline:
+        known = self.history()
+        snapshots = {name: Snapshot(name, self.now, self.profile) for name in tenants_of(charter, known, ("away", "far"))}
+        comparison = Comparison(charter, known, snapshots, rules or Rules(because=frozenset()), self.held, Silent(self.charters),
+                                Choices(adopt, end_extra))
+        for _ in range(MOST_ROUNDS):
+            outline = compare(comparison)
+            missed = {name: asked for name, s in snapshots.items() if (asked := s.asked())}
+            if not missed:
+                return outline
+            for name, asked in missed.items():
+                snapshots[name].facts.update({q: self.answer(q, name) for q in asked})
+        raise AssertionError("it never stops asking")
 
     def enact(self, charter: Charter, *, adopt: bool = False, most: int = 1000) -> Outline:
-        """Carry out the first `most` steps."""
+        """Carry out the first `most` steps with the real executor."""
         outline = self.compare(charter, adopt=adopt)
-        yields: dict[tuple[str, str], Any] = {}
-        for step in outline.steps[:most]:
-            self._carry_out(step, yields)
+        self.results = []
+
+        def prove(step: Step) -> None:
+            assert isinstance(step.action, Prove)
+            self.tried.append(step.action)
+            if self.refusing:
+                from sigillum.core.values.errors import UnprovedError
+                raise UnprovedError("it does not hold")
+            if step.action.proofs is None:
+                self.ledger.append([Fresh(history.PROVED, "uid", {"held": True, "proofs": proofs_digest(charter), "results": []})])
+        away: dict[str, Any] = {name: Away(self, name) for name in ("away", "far")}
+        journal = LedgerJournal(self.ledger, "ws", "uid", lambda name: self.now)  # type: ignore[arg-type]
+        ports = Ports(lambda name, by: away[name], journal, Kept(self.held), Patience(60, 0, lambda s: None, lambda t: None),
+                      prove, lambda step, doing: None, lambda reference: Secret("chosen"))
+        try:
+            Carrying(ports, self.history()).run(dataclasses.replace(outline, steps=outline.steps[:most]), self.results.append)
+        except AgainError:
+            return self.enact(charter, adopt=adopt, most=most)
+        done, known = set[object](), {s.id for s in outline.steps}
+        for result in self.results:  # none runs before what it needs
+            assert result.state is Became.SKIPPED or all(n in done or n not in known for n in result.step.needs), result.step
+            done |= {result.step.id} if result.state is Became.DONE else set()
+        if not self.losing:
+            assert all(r.state in (Became.DONE, Became.ASKED) for r in self.results) or self.refusing, self.results
         return outline
-
-    def write(self, kind: str, step: Step, **body: Any) -> int:
-        self.entries.append(Entry("ws", len(self.entries) + 1, "", "", "", "", kind, "uid", {
-            "facet": step.facet, "name": step.name, "generation": step.generation, "tenant_time": format_instant(self.now),
-            **body}))
-        return len(self.entries)
-
-    def _carry_out(self, step: Step, yields: dict[tuple[str, str], Any]) -> None:
-        def value(v: Any) -> Any:
-            return yields[v.step, v.attribute] if isinstance(v, Ref) else v
-        action = step.action
-        if isinstance(action, KeepKey):
-            key = {"kty": "OKP", "crv": "Ed25519", "x": f"{action.credential}{action.generation}"}
-            self.held[action.credential, action.generation] = thumbprint(key)
-            yields[step.id, "public_key"] = key
-        elif isinstance(action, (Catch, KeepSecret)):
-            self.held[action.credential, action.generation] = "secret"
-        elif isinstance(action, Adopt):
-            self.write(history.FOUND if action.found else history.ADOPTED, step, id=action.id)
-        elif isinstance(action, Create):
-            fields = {n: value(v) for n, v in action.fields.items()}
-            if action.thing == "client":
-                fields["client_id"] = yields[step.id, "client_id"] = f"c-{next(self.numbers)}"
-            yields[step.id, "id"] = self._create(step, action, fields)
-        elif isinstance(action, (AddTo, TakeFrom)):
-            self._list(step, action, str(value(action.id)), str(value(action.value)))
-        elif isinstance(action, (Change, End)):
-            self._change(step, action, str(value(action.id)))
-        elif isinstance(action, Prove):
-            from sigillum.core.comparing.compare import proofs_digest
-            charter = self.last
-            self.write(history.PROVED, step, held=True, proofs=proofs_digest(charter), results=[])
-
-    last: Charter = field(default=None, repr=False)  # type: ignore[assignment]
-
-    def _create(self, step: Step, action: Create, fields: dict[str, Any]) -> str:
-        attempt = self.write(history.INTENT, step, operation="create", external_id=action.external_id, terms=action.terms)
-        things = self.at(step.tenant)
-        assert all(t.external_id != action.external_id for t in things[action.thing]), "made twice"
-        identity = f"{action.thing[0]}{next(self.numbers)}"
-        if fields.get("public_key"):
-            fields["thumbprint"] = thumbprint(fields["public_key"])
-        if action.thing == "team":
-            fields |= {"members": ()}
-        if str(fields.get("place", "")).startswith("@"):
-            fields["place"] = f"@{fields['place_id']}"
-        things[action.thing].append(Thing(action.thing, identity, fields, "1", action.external_id))
-        self.write(history.OUTCOME, step, attempt=attempt, result=history.MADE, id=identity)
-        return identity
-
-    def _change(self, step: Step, action: Change | End, identity: str) -> None:
-        ending = isinstance(action, End)
-        attempt = self.write(history.INTENT, step, operation="end" if ending else "change")
-        things = self.at(step.tenant)
-        old = next(t for t in things[action.thing] if t.id == identity)
-        left = [t for t in things[action.thing] if t.id != identity]
-        if isinstance(action, Change):
-            left.append(Thing(old.kind, old.id, {**old.fields, **action.fields}, old.version + "1", old.external_id))
-        things[action.thing] = left
-        result = history.ENDED if ending else getattr(action, "mark", "") or history.CHANGED
-        self.write(history.OUTCOME, step, attempt=attempt, result=result, **({"id": identity} if result == history.MADE else {}))
-
-    def _list(self, step: Step, action: AddTo | TakeFrom, identity: str, one: str) -> None:
-        adding = isinstance(action, AddTo)
-        attempt = self.write(history.INTENT, step, operation="add" if adding else "take")
-        things = self.at(step.tenant)
-        old = next(t for t in things[action.thing] if t.id == identity)
-        entry: Any = {"services": (one, None), "exempt": (one, "by", "why", "2099-01-01")}.get(action.attribute, one)
-        kept = tuple(v for v in old.get(action.attribute) if v != entry)
-        assert not adding or len(kept) == len(old.get(action.attribute)), "added twice"
-        new = old._replace(fields={**old.fields, action.attribute: (*kept, entry) if adding else kept})
-        things[action.thing] = [new if t.id == identity else t for t in things[action.thing]]
-        self.write(history.OUTCOME, step, attempt=attempt, id=f"{identity}/{one}",
-                   result=history.MADE if adding else history.ENDED)
 
     def pass_(self, seconds: float) -> None:
         self.now += timedelta(seconds=seconds)
 
 
-def ours(facet: str, name: str, generation: int = 1) -> str:
-    return external_id("ws", "uid", facet, name, generation)
+def ours(mark: Mark, generation: int = 1) -> str:
+    return external_id("ws", "uid", mark.body(), generation)

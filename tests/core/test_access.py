@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from access.worlds import BASE, FELT_SECONDS, PATHS, PERMISSIONS, questions, seconds, tenants
+from core.fake import thing
 from sigillum.core.deciding.explanations import Link, explain
 from sigillum.core.deciding.mends import again
 from sigillum.core.deciding.refusals import ABOUT, Cause
@@ -17,7 +18,7 @@ from sigillum.core.deciding.shadows import shadows
 from sigillum.core.deciding.values import NEVER, Decision, Held, Hidden, Membership, Place, Principal, Question, Right, Team
 from sigillum.core.deciding.waiting import outlook
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Operation, Thing
+from sigillum.core.kinds.profile import Operation
 
 Json = dict[str, Any]
 
@@ -50,7 +51,7 @@ def world_of(described: Json) -> World:
         felt=timedelta(seconds=described["limits"]["felt_seconds"]))
 
 
-ROLES = [Thing("role", p, {"name": f"only {p}", "permissions": ((p, "looks"),)}) for p in PERMISSIONS]
+ROLES = [thing("role", p, name=f"only {p}", permissions=((p, "looks"),)) for p in PERMISSIONS]
 
 
 @settings(max_examples=150, deadline=None)

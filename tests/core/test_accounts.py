@@ -10,13 +10,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from core.fake import PROFILE, Fake
+from core.fake import PROFILE, Fake, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity
-from sigillum.core.charter.rules import Rules, check
+from sigillum.core.charter.rules import Rules
 from sigillum.core.charter.sheet import Asked, Sheet, content_of, fill
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.deciding.sign_in import Account, Attempt, Rule, account_of, as_context, decide, inside, losing, rule_of
-from sigillum.core.kinds.facts import Precondition, Thing
+from sigillum.core.facets.registry import check
+from sigillum.core.kinds.profile import Precondition
+from sigillum.core.kinds.signing import Exemption
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import parse_instant
 
@@ -46,19 +48,18 @@ stories = st.builds(
 def test_accounts_end_as_wished_wherever_it_stopped(story: list[tuple[Charter, int]], drafted: bool) -> None:
     fake = Fake(profile=dataclasses.replace(PROFILE, accounts_drafted=drafted, powers=None))
     for wanted, most in story:
-        fake.last = wanted
         fake.enact(wanted, most=most)
         for _ in range(3):
             fake.enact(wanted)
         assert fake.compare(wanted).steps == ()
         account, = fake.things["account"]
-        rules = {t.get("name"): t for t in fake.things["rule"]}
+        rules = {t.value("name"): t for t in fake.things["rule"]}
         want = wanted.sign_in or SignInWant()
-        assert [e[0] for e in rules["default"].get("exempt")] == ([account.id] if want.exempt else [])
+        assert [e[0] for e in rules["default"].value("exempt")] == ([account.id] if want.exempt else [])
         assert ("robot-networks" in rules) == bool(want.networks)
-        assert not want.networks or rules["robot-networks"].get("networks") == want.networks
-        assert [t.get("holders") for t in fake.things["licence"] if t.get("name") == "seat"] == [(account.id,)]
-        assert account.get("mailbox") is True or not wanted.identity.mailbox
+        assert not want.networks or rules["robot-networks"].value("networks") == want.networks
+        assert [t.value("holders") for t in fake.things["licence"] if t.value("name") == "seat"] == [(account.id,)]
+        assert account.value("mailbox") is True or not wanted.identity.mailbox
         assert len(fake.things["credential"]) == len(wanted.credentials)
 
 
@@ -66,15 +67,15 @@ def test_a_licence_goes_back_and_another_has_to_be_free() -> None:
     fake = Fake()
     fake.enact(robot(licence="seat"))
     fake.enact(robot())
-    assert [t.get("holders") for t in fake.things["licence"]] == [(), ()]
+    assert [t.value("holders") for t in fake.things["licence"]] == [(), ()]
     assert [n.code for n in outline(fake, robot(licence="space")).notes if n.code.startswith("licence")] == ["licence-capacity"]
-    seat = next(t for t in fake.things["licence"] if t.get("name") == "seat")
-    fake.things["licence"] = [seat._replace(fields={**seat.fields, "holders": ("somebody",)})]
+    seat = next(t for t in fake.things["licence"] if t.value("name") == "seat")
+    fake.things["licence"] = [seat.with_(holders=("somebody",))]
     box = Identity("service-account", "robot", "Robot", mailbox=True)
     for wanted, code in ((robot(licence="seat"), "licence-none-free"), (robot(licence="saet"), "licence-unknown"),
                          (robot(box, licence="space"), "licence-unknown")):
         assert [m.code for m in outline(fake, wanted).mistakes] == [code]
-    fake.things["licence"] += [t for t in Fake().things["licence"] if t.get("name") == "space"]
+    fake.things["licence"] += [t for t in Fake().things["licence"] if t.value("name") == "space"]
     assert [m.code for m in outline(fake, robot(box, licence="space")).mistakes] == ["licence-mailbox"]
     fake.blind = frozenset({"licence", "rule"})
     assert [n.code for n in outline(fake, robot(licence="seat", sign_in=EXEMPT)).notes if n.code == "unknown"] == ["unknown", "unknown"]
@@ -89,10 +90,9 @@ def test_rules_that_cannot_be_and_what_is_said_of_them() -> None:
         assert [m.code for m in outline(fake, robot(sign_in=want)).mistakes] == [code]
     late = robot(credentials=(WORD,), sign_in=SignInWant((), exempt._replace(review=date(2020, 1, 1))))
     assert {n.code for n in outline(fake, late).notes} == {"exemption-review", "exemption-open", "sign-in-stopped", "can-nothing"}
-    fake.things["account"] = [Thing("account", "a1", {"name": "robot", "display": "Robot", "active": True, "kind": "service-account", "purpose": "x",
-                                                      "owner": "m@x.example", "stage": "test", "methods": ("phone",), "second_factor": "off"})]
+    fake.things["account"] = [thing("account", "a1", name="robot", display="Robot", active=True, type="service-account", purpose="x", owner="m@x.example", stage="test", methods=("phone",), second_factor="off")]
     fake.enact(robot(sign_in=SignInWant()), adopt=True)
-    assert fake.things["account"][0].get("methods") == ()
+    assert fake.things["account"][0].value("methods") == ()
     how: list[tuple[dict[str, Any], bool]] = [({}, True), ({"second_factor": True}, False), ({"interactive": True, "device": True}, True)]
     for more, stopped in how:
         said = [n for n in outline(fake, robot(sign_in=SignInWant()._replace(**more))).notes if n.code == "sign-in-stopped"]
@@ -102,23 +102,23 @@ def test_rules_that_cannot_be_and_what_is_said_of_them() -> None:
 
 def test_a_tenant_wide_rule_is_switched_off_only_where_nobody_loses_and_on_again_afterwards() -> None:
     fake = Fake()
-    fake.things["account"] = [Thing("account", n, {"name": n, "active": True}) for n in ("ann", "bob")]
+    fake.things["account"] = [thing("account", n, name=n, active=True) for n in ("ann", "bob")]
     relax = RelaxWant("fixed", "mara", "on or off", date(2099, 1, 1), "people")
     wanted = robot(sign_in=SignInWant((), None, relax))
-    fake.things["rule"] = [t for t in fake.things["rule"] if t.get("name") != "default"]
+    fake.things["rule"] = [t for t in fake.things["rule"] if t.value("name") != "default"]
     mistake, = outline(fake, wanted).mistakes
     assert (mistake.code, "ann, bob" in mistake.what) == ("protection-lost", True)
     crew = fake.things["team"][0]
-    fake.things["team"][0] = crew._replace(fields={**crew.fields, "members": ("ann", "bob")})
+    fake.things["team"][0] = crew.with_(members=("ann", "bob"))
     fake.enact(wanted)
-    assert [t.get("enabled") for t in fake.things["rule"] if t.get("name") == "fixed"] == [False]
+    assert [t.value("enabled") for t in fake.things["rule"] if t.value("name") == "fixed"] == [False]
     assert fake.compare(wanted).steps == ()
-    people = next(t for t in fake.things["rule"] if t.get("name") == "people")
-    off = people._replace(fields={**people.fields, "enabled": False})
+    people = next(t for t in fake.things["rule"] if t.value("name") == "people")
+    off = people.with_(enabled=False)
     fake.things["rule"] = [off if t.id == people.id else t for t in fake.things["rule"]]
     assert [m.code for m in outline(fake, wanted).mistakes] == ["protection-lost"]
     fake.enact(robot())
-    assert [t.get("enabled") for t in fake.things["rule"] if t.get("name") == "fixed"] == [True]
+    assert [t.value("enabled") for t in fake.things["rule"] if t.value("name") == "fixed"] == [True]
 
 
 @pytest.mark.parametrize(("identity", "profile", "code"), [
@@ -146,7 +146,7 @@ def test_what_is_read_back_of_a_password() -> None:
     wanted = robot(credentials=(WORD,), grants=(GrantWant("reader", "root/a"),))
     fake.enact(wanted)
     word = fake.things["credential"][0]
-    fake.things["credential"] = [word._replace(fields={**word.fields, "must_change": True, "expires": False})]
+    fake.things["credential"] = [word.with_(must_change=True, expires=False)]
     told = {n.code: n.text for n in outline(fake, wanted).notes}
     assert told["password-expires"].endswith("no")
     assert "strands a program" in told["password-change"]
@@ -163,12 +163,12 @@ def test_what_contradicts_itself(identity: dict[str, Any], more: dict[str, Any],
 
 # --- deciding about a sign-in -----------------------------------------------------------------------------------
 def test_which_rule_decides_and_what_makes_no_difference() -> None:
-    rules = [rule_of(Thing("rule", n, f)) for n, f in (
+    rules = [rule_of(thing("rule", n, **f)) for n, f in (
         ("a", {"name": "off", "enabled": False}), ("b", {"name": "night", "targets": ("ring",), "networks": ("10.0.0.0/8",)}),
         ("c", {"name": "people", "targets": ("other",)}), ("d", {"name": "seen", "targets": ("x",), "applies_to": "interactive"}),
-        ("e", {"name": "stop", "targets": ("x",), "blocks": True, "exempt": (("x", "by", "w", "r"),)}))]
-    thing = Thing("account", "x", {"name": "x", "active": True, "second_factor": "on"})
-    account = account_of(thing, {"crew": ("x",), "ring": ("crew",)})
+        ("e", {"name": "stop", "targets": ("x",), "blocks": True, "exempt": (Exemption("x", "by", "w", "r"),)}))]
+    one = thing("account", "x", name="x", active=True, second_factor="on")
+    account = account_of(one, {"crew": ("x",), "ring": ("crew",)})
     assert account.teams == {"crew", "ring"}
     told = {t.rule: t.state for t in decide(account, rules, Attempt("10.1.1.1", second_factor=True)).told}
     assert told == {"off": "makes no difference", "night": "met", "people": "makes no difference", "seen": "makes no difference",

@@ -16,15 +16,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import sigillum
+from core.fake import thing
 from sigillum.core.charter import rules
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant
 from sigillum.core.deciding import proofs
 from sigillum.core.deciding.proofs import Manner, Trial, judge, manner_of
-from sigillum.core.kinds.facts import Operation, Profile, Thing
+from sigillum.core.facets.registry import LINES, check
+from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.profile import Operation, Profile
 from sigillum.core.records import chain
 from sigillum.core.values import text, times
 from sigillum.core.values.canonical import canonical, digest, external_id, thumbprint
 from sigillum.core.values.errors import Mistake, Outcome, Position, SigillumError, worst
+from sigillum.core.values.marks import Mark
 from sigillum.core.values.secret import Secret
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
@@ -112,8 +116,11 @@ def test_what_canonical_json_does_not_hold(value: Any) -> None:
 
 
 def test_external_ids_differ_where_anything_does() -> None:
-    parts = [("w", "c", "f", "n", 1), ("x", "c", "f", "n", 1), ("w", "d", "f", "n", 1), ("w", "c", "g", "n", 1),
-             ("w", "c", "f", "m", 1), ("w", "c", "f", "n", 2), ("w", "c", "fn", "", 1)]
+    def mark(facet: str, tenant: str, *key: tuple[str, str]) -> dict[str, Any]:
+        return Mark(facet, tenant, key).body()
+    one = mark("f", "t", ("n", "v"))
+    parts = [("w", "c", one, 1), ("x", "c", one, 1), ("w", "d", one, 1), ("w", "c", one, 2), ("w", "c", mark("g", "t", ("n", "v")), 1),
+             ("w", "c", mark("f", "u", ("n", "v")), 1), ("w", "c", mark("f", "t", ("nv", "")), 1), ("w", "c", mark("f", "t", ("n", "v"), ("n", "")), 1)]
     assert len({external_id(*p) for p in parts}) == len(parts)
 
 
@@ -167,15 +174,15 @@ def test_house_rules() -> None:
     proof = ProofWant(True, "a.b", "p")
     charter = Charter("c", "nowhere", "", "x", "", Identity("service-account", "c", "c"), grants=(grant, grant),
                       credentials=(key, key), proofs=(proof, dataclasses.replace(proof, allowed=False)))
-    found = rules.check(charter, rules.Rules(forbidden_roles=frozenset({"owner"}), named=("owner", "deputy")), ["summit"])
-    assert [m.code for m in found] == ["owner-missing", "deputy-missing", "tenant-unknown", "role-forbidden", "role-forbidden",
-                                       "life-house", "life-house", "credential-twice", "grant-twice", "proof-contradiction"]
+    found = check(charter, rules.Rules(forbidden_roles=frozenset({"owner"}), named=("owner", "deputy")), ["summit"])
+    assert [m.code for m in found] == ["owner-missing", "deputy-missing", "tenant-unknown", "credential-twice", "grant-twice",
+                                       "proof-contradiction", "role-forbidden", "role-forbidden", "life-house", "life-house"]
     assert "sigillum tenant add" in rules.check(dataclasses.replace(charter, tenant="q"), rules.Rules(), [])[1].mend
 
 
 LOOK, CHANGE = Operation("a.read", "looks", "GET", "/"), Operation("a.write", "changes-data", "POST", "/")
 MANAGE = Operation("a.run", "manages", "POST", "/")
-TEST, REAL = Thing("place", "1", {"test": True}), Thing("place", "2", {"test": False})
+TEST, REAL = thing("place", "1", test=True), thing("place", "2", test=False)
 BOTH = Profile(work="https://w", decisions="https://d")
 
 
@@ -183,7 +190,7 @@ BOTH = Profile(work="https://w", decisions="https://d")
     (LOOK, REAL, BOTH, Manner.TRIED), (CHANGE, TEST, BOTH, Manner.TRIED), (CHANGE, REAL, BOTH, Manner.ASKED),
     (CHANGE, None, BOTH, Manner.ASKED), (MANAGE, TEST, BOTH, Manner.ASKED), (None, TEST, BOTH, Manner.ASKED),
     (LOOK, REAL, Profile(decisions="https://d"), Manner.ASKED), (CHANGE, REAL, Profile(work="https://w"), Manner.NEITHER)])
-def test_no_proof_can_harm(operation: Operation | None, place: Thing | None, profile: Profile, manner: Manner) -> None:
+def test_no_proof_can_harm(operation: Operation | None, place: Record[Any] | None, profile: Profile, manner: Manner) -> None:
     for allowed in (True, False):
         assert manner_of(ProofWant(allowed, "a.x", "p"), operation, place, profile) is manner
 
@@ -234,8 +241,7 @@ def test_every_exception_of_ours_has_one_root_and_a_code() -> None:
 
 def test_every_facet_has_its_section() -> None:
     from sigillum.charters import sections
-    from sigillum.core import facets
-    in_core = {m.name for m in pkgutil.iter_modules(facets.__path__)} - {"common"}
+    in_core = {line.name.replace("-", "_") for line in LINES}
     in_files = {import_module(f"sigillum.charters.sections.{m.name}") for m in pkgutil.iter_modules(sections.__path__)}
     assert in_core == {m.FACET for m in in_files if hasattr(m, "FACET")}
 

@@ -8,14 +8,15 @@ from itertools import islice
 import pytest
 
 from access.worlds import BASE
-from core.fake import NOW
+from core.fake import NOW, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, MemberWant
-from sigillum.core.charter.rules import Rules, check
+from sigillum.core.charter.rules import Rules
 from sigillum.core.deciding.refusals import Cause, as_markdown
 from sigillum.core.deciding.values import Membership, Place, Principal, Question, Right, Team
 from sigillum.core.deciding.waiting import outlook, pauses, usual_seconds
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Operation, Thing
+from sigillum.core.facets.registry import check
+from sigillum.core.kinds.profile import Operation
 from sigillum.core.records.chain import Entry
 from sigillum.core.undertakings.loans import end_of, loan_of, may_be_lent
 from sigillum.core.values.times import format_edge, format_instant
@@ -32,7 +33,7 @@ def world(right: Right | None, felt: int = 60, **more: object) -> World:
 
 
 HELD = Right("g", "w", "r", "root")
-ROLES = [Thing("role", "r", {"name": "r", "permissions": (("a.b", "looks"),)})]
+ROLES = [thing("role", "r", name="r", permissions=(("a.b", "looks"),))]
 
 
 @pytest.mark.parametrize(("right", "wanted", "state", "cause", "text"), [
@@ -87,9 +88,9 @@ def test_the_states_of_a_loan() -> None:
     def entry(number: int, kind: str, **body: object) -> Entry:
         return Entry("ws", number, "", "", "", "", kind, "loan-1", body)
     lent = entry(1, "lent", tenant="t", principal="p", principal_name="n", role="r", at="root", until=format_instant(until), because="b", by="a", external_id="x")
-    intent = entry(2, "intent", facet="loan", name="loan", generation=1, operation="create", external_id="x", tenant_time="", tenant="t")
+    intent = entry(2, "intent", facet="loan", key=[], generation=1, verb="make", external_id="x", tenant_time="", tenant="t")
     made = entry(3, "outcome", attempt=2, result="made", id="g", tenant_time="")
-    end = entry(4, "intent", facet="loan", name="loan", generation=1, operation="end", tenant="t")
+    end = entry(4, "intent", facet="loan", key=[], generation=1, verb="end", tenant="t")
 
     def ended(seconds: int) -> Entry:
         return entry(5, "outcome", attempt=4, result="ended", tenant_time=format_instant(NOW + timedelta(seconds=seconds)))
@@ -106,7 +107,7 @@ def test_the_states_of_a_loan() -> None:
     (Identity("team", "crew", "crew"), {"grants": (GrantWant("r", "a/b"), GrantWant("s", "a/c"))}, ["reach-several"]),
     (Identity("team", "crew", "crew"), {"grants": (GrantWant("r", "a"),)}, ["reach-several"]),
     (Identity("team", "crew", "crew", reach=("a",)), {"credentials": (CredentialWant("k", "key-pair", 60, 1),)}, ["team-signs-in"]),
-    (Identity("service-account", "w", "w"), {"members": (MemberWant("x"), MemberWant("x"))}, ["team-only", "membership-twice"])])
+    (Identity("service-account", "w", "w"), {"members": (MemberWant("x"), MemberWant("x"))}, ["membership-twice", "team-only"])])
 def test_what_fits_a_team(identity: Identity, more: dict[str, object], codes: list[str]) -> None:
     charter = Charter("c", "t", "test", "p", "o", identity, **more)  # type: ignore[arg-type]
     assert [m.code for m in check(charter, Rules(), ["t"])] == codes

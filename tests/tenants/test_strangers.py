@@ -15,7 +15,8 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 
 from conftest import CHARTER, Desk
-from sigillum.core.kinds.facts import Query
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.errors import RefusedError, SigillumError, UnreachableError, UsageError
 from sigillum.core.values.secret import Secret
 from sigillum.keys.store import make_key
@@ -23,9 +24,9 @@ from sigillum.protocols import oauth
 from sigillum.protocols.authzen import Asked, evaluate
 from sigillum.protocols.http import Http, HttpError, check_address
 from sigillum.protocols.scim import ScimClient
-from sigillum.tenants.open import OpenTenant
 from sigillum.tenants.port import Address, Link
 from sigillum.tenants.registry import connect
+from sigillum.tenants.scim.driver import OpenTenant
 
 Json = dict[str, Any]
 Answerer = Callable[[str, str, dict[str, list[str]], bytes], tuple[int, Any, dict[str, str]]]
@@ -156,7 +157,7 @@ def test_rubbish_never_escapes_as_another_error(content: bytes) -> None:
     with server(lambda *a: (200, content, {})) as base:
         tenant = OpenTenant(Address("x", base), Http(), Secret("t"))
         try:
-            assert tenant.facts([Query("account", "name", "a")])[Query("account", "name", "a")].things == ()
+            assert tenant.facts([Query(KINDS["account"], "name", "a")])[Query(KINDS["account"], "name", "a")].records == ()
         except SigillumError as problem:
             assert problem.mend
 

@@ -14,7 +14,7 @@ from typing import Any
 from pydantic import Field
 
 from sigillum.core.charter.charter import Charter, PermissionWant
-from sigillum.core.charter.rules import check
+from sigillum.core.facets.registry import check
 from sigillum.core.values.errors import FileError, Mistake, Position
 from sigillum.core.values.text import did_you_mean
 

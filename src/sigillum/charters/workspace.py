@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
-from sigillum.core.charter.rules import BECAUSE_CLASSES, CLASSES, Rules
+from sigillum.core.charter.rules import Rules
+from sigillum.core.kinds.access import BECAUSE_CLASSES, CLASSES
 from sigillum.core.values.errors import FileError
 
 from .models import CharterName, Duration, Section, reference, validate_with

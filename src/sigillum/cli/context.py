@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from rich.status import Status
 
     from sigillum.core.charter.charter import Charter
-    from sigillum.tenants.by_hand import Answer, Confirm, Line
+    from sigillum.tenants.by_hand.lines import Answer, Confirm, Line
     from sigillum.workflows.office import Header, Office, Progress, Settings
 
 PIPE_WIDTH = 110
@@ -126,7 +126,7 @@ class Context:
         """Ask whoever sits here to do a line of a work sheet; nothing where nobody sits here."""
         if not sys.stdin.isatty():
             return None
-        from sigillum.tenants.by_hand import Answer
+        from sigillum.tenants.by_hand.lines import Answer
         from sigillum.workflows.office import writer_name
         values = "".join(f"    {name}: {value}\n" for name, value in line.values)
         self.say(f"\n{line.what}\n{values}" + (f"    look afterwards: {line.look}" if line.look else ""))

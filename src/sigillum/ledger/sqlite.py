@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.records.chain import GENESIS, Entry, Head, hash_of
+from sigillum.core.records.chain import GENESIS, VERSION, Entry, Head, hash_of
 from sigillum.core.records.history import KNOWN, RENAMED
 from sigillum.core.values.canonical import canonical
 from sigillum.core.values.errors import MachineError
@@ -65,6 +65,10 @@ class SqliteLedger:
                 os.close(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600))
             self._db = sqlite3.connect(path, timeout=PATIENCE_SECONDS, isolation_level=None, check_same_thread=False)
             self._db.execute("PRAGMA synchronous=FULL")
+            first = self._db.execute("SELECT version FROM entries LIMIT 1").fetchone() if not fresh else None
+            if first is not None and first[0] != VERSION:
+                raise MachineError(f"the ledger is of format {first[0]}, this version writes {VERSION}", where=str(path),
+                                   mend="use the version of Sigillum that wrote it, or begin a new workspace beside it")
             if fresh:
                 self._db.execute("PRAGMA journal_mode=WAL")
                 self._db.executescript(_SCHEMA)

@@ -9,7 +9,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from sigillum.core.deciding.proofs import Trial
-from sigillum.core.kinds.facts import Fact, Operation, Profile, Query, Thing
+from sigillum.core.kinds.changes import Change, End, Entry, Make
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record
+from sigillum.core.kinds.profile import Operation, Profile
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import ClockReading
 
@@ -34,10 +36,10 @@ class Result(StrEnum):
 
 
 class Reply(NamedTuple):
-    """The outcome of one request; `thing` as the tenant answered it, `secret` where it handed one out."""
+    """The outcome of one request; `record` as the tenant answered it, `secret` where it handed one out."""
 
     result: Result
-    thing: Thing | None = None
+    record: Record[Any] | None = None
     detail: str = ""
     wait_seconds: float | None = None
     secret: Secret | None = None
@@ -88,8 +90,8 @@ class SignedIn(NamedTuple):
         return f"{self.scheme} {self.token.reveal()}"
 
 
-class Tenant(Protocol):
-    """One tenant. Every method may raise UnreachableError; looking up what may not be seen gives unknown facts."""
+class Facts(Protocol):
+    """Looking. Every method may raise UnreachableError; looking up what may not be seen gives unknown facts."""
 
     address: Address
     profile: Profile
@@ -100,37 +102,41 @@ class Tenant(Protocol):
         """Something that the administrator should know, beside the result."""
         ...
 
-    def facts(self, queries: Iterable[Query]) -> dict[Query, Fact]:
+    def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
         """Answer all queries, with as few requests as it takes."""
         ...
 
-    def read(self, kind: str, identity: str) -> Thing | None:
+    def read(self, kind: Kind[Any], identity: str) -> Record[Any] | None:
         """The thing as look-ups show it now, None where they show none. Raises RefusedError."""
         ...
 
-    def create(self, kind: str, external_id: str, fields: Mapping[str, Any]) -> Reply:
-        """Exactly one request."""
+
+class Changes(Protocol):
+    """Changing: each method is exactly one request."""
+
+    def make(self, make: Make, mark: str) -> Reply:
+        """`mark`: the externalId to write."""
         ...
 
-    def change(self, kind: str, identity: str, fields: Mapping[str, Any], version: str) -> Reply:
-        """Exactly one request; `version` makes it fail where the thing has changed since."""
+    def change(self, change: Change) -> Reply:
+        """Where it names a version, it fails if the thing has changed since."""
         ...
 
-    def add(self, kind: str, identity: str, attribute: str, value: str, about: Mapping[str, Any]) -> Reply:
-        """Exactly one request: put one value into a list, with what stands beside it; adding what is in it changes nothing."""
+    def enter(self, entry: Entry) -> Reply:
+        """Put one value into a list, with what stands beside it, or take it out; doing it twice is the same as once."""
         ...
 
-    def take(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
-        """Exactly one request: take one value out of a list."""
-        ...
-
-    def end(self, kind: str, identity: str) -> Reply:
-        """Exactly one request."""
+    def end(self, end: End) -> Reply:
+        """Remove one thing."""
         ...
 
     def fetch_secret(self, identity: str) -> Reply:
-        """Exactly one request for the secret that the tenant made for a credential."""
+        """The secret that the tenant made for a credential."""
         ...
+
+
+class SignIns(Protocol):
+    """The identity's own side: signing in, and using permissions."""
 
     def sign_in(self, proof: Proof) -> SignedIn:
         """A new token, never a cached one. Raises RefusedError."""
@@ -144,8 +150,21 @@ class Tenant(Protocol):
         """A token of a client that proves it at another tenant, whose issuer is named (RFC 8707). Raises RefusedError."""
         ...
 
+    def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
+        """Really use a permission. The caller has made sure that it cannot harm."""
+        ...
+
+    @property
+    def token_endpoint(self) -> str:
+        """Where its identities sign in; empty where there is no such place."""
+        ...
+
+
+class Decisions(Protocol):
+    """The tenant's own decisions, without doing anything."""
+
     def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
-        """The tenant's decision, without doing it; `person`: the id of the one on whose behalf a client acts."""
+        """May whoever signed in? `person`: the id of the one on whose behalf a client acts."""
         ...
 
     def ask_sign_in(self, account: str, context: Mapping[str, Any]) -> Trial:
@@ -156,14 +175,9 @@ class Tenant(Protocol):
         """The tenant's decisions of now, asked by the administrator; one request for many. Raises RefusedError."""
         ...
 
-    def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
-        """Really use a permission. The caller has made sure that it cannot harm."""
-        ...
 
-    @property
-    def token_endpoint(self) -> str:
-        """Where its identities sign in; empty where there is no such place."""
-        ...
+class Tenant(Facts, Changes, SignIns, Decisions, Protocol):
+    """One tenant, whole: what a driver offers."""
 
 
 def now_at(tenant: Tenant, here: datetime) -> datetime:

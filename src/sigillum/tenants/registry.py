@@ -12,10 +12,10 @@ from .port import Address, Link, Tenant
 def connect(address: Address, link: Link) -> Tenant:
     """Reach a tenant through its driver. Raises FileError for a driver that is not there."""
     if address.driver == "open":
-        from .open import connect as connect_open
+        from .scim.driver import connect as connect_open
         return connect_open(address, link)
     if address.driver == "by-hand":
-        from .by_hand import connect as connect_by_hand
+        from .by_hand.driver import connect as connect_by_hand
         return connect_by_hand(address, link)
     from importlib.metadata import entry_points
     found = list(entry_points(group="sigillum.tenants", name=address.driver))

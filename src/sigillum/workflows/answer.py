@@ -5,21 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
-from sigillum.core.kinds.facts import Thing
+from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history, requests
 from sigillum.core.records.history import fold
 from sigillum.core.records.requests import RECEIPT, Request
 from sigillum.core.records.steps import Outline, Step
-from sigillum.core.values.canonical import external_id
 from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 
-from .execute import Executor, StepResult
-from .journal import Journal
-from .office import CLAIM, Office
+from .carrying.run import Became, Carrying, StepResult
+from .office import CLAIM, Office, nothing
 from .requests import put, read_json, signer_words
 
 
@@ -33,7 +33,7 @@ class Answering:
     signer: str
     key_id: str
     known: bool  # is its signer known here?
-    stands: Thing | bool
+    stands: Record[Any] | bool
     step: Step
 
 
@@ -57,16 +57,16 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
                             mend="hand the file on to somebody who does")
     tenant = office.tenant(name)
     facts = tenant.facts(requests.queries(request)).values()
-    things = tuple(t for f in facts for t in f.things)
+    records = tuple(r for f in facts for r in f.records)
     unknown = next((f.unknown for f in facts if not f.known), "")
     if unknown:
         raise SomebodyError(f"it cannot be compared anew: {unknown}", where=name, mend="ask with an administrator who may look")
-    mark = external_id(office.workspace.file.workspace, uid_of(request), request.thing, "request", 1)
-    version = next((t.version for t in things if t.id == request.id), "")
-    step = replace(requests.step_of(request, mark, version), tenant=name, by="" if able is hands[0] else able.name)
+    version = next((r.version for r in records if r.id == request.id), "")
+    step = replace(requests.step_of(request, name, version), by="" if able is hands[0] else able.name)
+    stands = requests.fulfilled(request, records, tenant.profile.carried(KINDS[request.thing]))
     return Answering(request, name, able.name, signer_words(office, signer.key_id), signer.key_id,
                      signer.key_id in {*known, *office.workspace.file.signers.values(), office.signing_key().key_id},
-                     requests.fulfilled(request, things), step)
+                     stands, step)
 
 
 def uid_of(request: Request) -> str:
@@ -78,15 +78,14 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
     """Carry it out and write the receipt beside the request. Raises MachineError."""
     ledger, uid, results = office.ledger(write=True), uid_of(found.request), list[StepResult]()
     with ledger.claim(CLAIM, 0.0):
-        identity = found.stands.id if isinstance(found.stands, Thing) else found.request.id
+        identity = found.stands.id if isinstance(found.stands, Record) else found.request.id
         if not found.stands:
             ledger.append([Fresh(history.RECEIVED, uid, {
                 "about": found.request.about, "charter": found.request.charter, "tenant": found.tenant,
                 "digest": found.request.digest})])
             state = fold(ledger.entries(uid), uid)
-            executor = Executor(office, Journal(office, ledger, uid), state, office.keys(uid), lambda step: None)
-            results = executor.run(uid, Outline(uid, (found.step,)))
-            if results[0].state != "done":
+            Carrying(office.ports(uid, nothing, nothing), state).run(Outline(uid, (found.step,)), results.append)
+            if results[0].state is not Became.DONE:
                 return None, results
             identity = str(results[0].yields.get("id") or identity)
         receipt = path.with_name(path.stem + ".receipt.json")

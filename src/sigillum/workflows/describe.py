@@ -10,11 +10,15 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.charters import files
-from sigillum.core.kinds.facts import Fact, Query, Thing
+from sigillum.core.charter.charter import KEY_PAIR
+from sigillum.core.kinds.access import GRANT, Grant
+from sigillum.core.kinds.identities import ACCOUNT, TEAM, Account, Team
+from sigillum.core.kinds.kind import Fact, Query, Record
+from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import RENAMED
 from sigillum.core.values.errors import FileError, Mistake, Position, SomebodyError, UsageError
 from sigillum.core.values.text import CHARTER_NAME
-from sigillum.core.values.times import format_duration, parse_instant
+from sigillum.core.values.times import format_duration, format_instant
 from sigillum.keys.files import write_private
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Tenant
@@ -91,18 +95,19 @@ def from_principal(office: Office, name: str, tenant_name: str, principal: str) 
     path = _free(office, name)
     tenant = office.tenant(tenant_name)
     account = _account(tenant, principal)
-    kinds = {"grant": "principal", "credential": "principal", "team": "member"}
-    things = tenant.facts([Query(kind, field, account.id) for kind, field in kinds.items()])
-    lines = _about(office, name, tenant_name, account)
-    lines += _teams(things[Query("team", "member", account.id)])
-    lines += _grants(things[Query("grant", "principal", account.id)], account)
-    lines += _credentials(things[Query("credential", "principal", account.id)])
+    teams, grants = Query(TEAM, "member", account.id), Query(GRANT, "principal", account.id)
+    credentials = Query(CREDENTIAL, "principal", account.id)
+    facts = tenant.facts([teams, grants, credentials])
+    lines = _about(name, tenant_name, account.body)
+    lines += _teams(facts[teams])
+    lines += _grants(facts[grants], account)
+    lines += _credentials(facts[credentials])
     _write(path, "\n".join(lines) + "\n")
     return path
 
 
-def _account(tenant: Tenant, principal: str) -> Thing:
-    queries = [Query("account", "name", principal), Query("account", "id", principal)]
+def _account(tenant: Tenant, principal: str) -> Record[Account]:
+    queries = [Query(ACCOUNT, "name", principal), Query(ACCOUNT, "id", principal)]
     found = next((f.first for f in tenant.facts(queries).values() if f.first is not None), None)
     if found is None:
         raise SomebodyError(f"{tenant.address.name} shows no account {principal!r}", where=tenant.address.name,
@@ -110,53 +115,52 @@ def _account(tenant: Tenant, principal: str) -> Thing:
     return found
 
 
-def _about(office: Office, name: str, tenant: str, account: Thing) -> list[str]:
-    purpose = str(account.get("purpose") or f"Described from the account {account.get('name')}")
+def _about(name: str, tenant: str, account: Account) -> list[str]:
     lines = [f"charter: {name}", f"tenant: {tenant}"]
-    if account.get("stage"):
-        lines.append(f"stage: {account.get('stage')}")
-    lines.append(f"purpose: {_scalar(purpose)}")
-    lines += [f"{who}: {_scalar(str(account.get(who)))}" for who in ("owner", "deputy") if account.get(who)]
-    lines += ["", "identity:", "  kind: service-account", f"  name: {_scalar(str(account.get('name')))}"]
-    if account.get("location"):
-        lines.append(f"  location: {_scalar(str(account.get('location')))}")
-    if account.get("display") and account.get("display") != account.get("name"):
-        lines.append(f"  display: {_scalar(str(account.get('display')))}")
+    if account.stage:
+        lines.append(f"stage: {account.stage}")
+    lines.append(f"purpose: {_scalar(account.purpose or f'Described from the account {account.name}')}")
+    lines += [f"{who}: {_scalar(value)}" for who, value in (("owner", account.owner), ("deputy", account.deputy)) if value]
+    lines += ["", "identity:", "  kind: service-account", f"  name: {_scalar(account.name)}"]
+    if account.location:
+        lines.append(f"  location: {_scalar(account.location)}")
+    if account.display and account.display != account.name:
+        lines.append(f"  display: {_scalar(account.display)}")
     return lines
 
 
-def _teams(fact: Fact) -> list[str]:
-    names = [_scalar(str(t.get("name"))) for t in fact.things]
+def _teams(fact: Fact[Team]) -> list[str]:
+    names = [_scalar(r.body.name) for r in fact.records]
     return ["", f"member_of: [{', '.join(names)}]"] if names else []
 
 
-def _grants(fact: Fact, account: Thing) -> list[str]:
+def _grants(fact: Fact[Grant], account: Record[Account]) -> list[str]:
     """Its grants; one where another principal is the place is that one's own page to tell."""
-    own = [t for t in fact.things if not str(t.get("place")).startswith("@") or t.get("place") == f"@{account.id}"]
+    own = [r.body for r in fact.records if not r.body.place.startswith("@") or r.body.place == f"@{account.id}"]
     lines = ["", "grants:"] if own else []
-    for thing in own:
-        place = "self" if str(thing.get("place")).startswith("@") else thing.get("place")
-        parts: dict[str, Any] = {"role": thing.get("role"), "at": place, "because": thing.get("reason"),
-                                 "from": thing.get("from"), "until": thing.get("until")}
+    for grant in own:
+        parts: dict[str, Any] = {"role": grant.role, "at": "self" if grant.place.startswith("@") else grant.place,
+                                 "because": grant.reason, "from": format_instant(grant.start) if grant.start else "",
+                                 "until": format_instant(grant.until) if grant.until else ""}
         written = [f"{k}: {_scalar(str(v))}" for k, v in parts.items() if v]
-        rules = [f"{_scalar(n)}: [{', '.join(_scalar(v) for v in values)}]" for n, values in thing.get("where") or ()]
+        rules = [f"{_scalar(n)}: [{', '.join(_scalar(v) for v in values)}]" for n, values in grant.where]
         written += [f"where: {{{', '.join(rules)}}}"] if rules else []
         lines += [f"  {'- ' if i == 0 else '  '}{line}" for i, line in enumerate(written)]
     return lines
 
 
-def _credentials(fact: Fact) -> list[str]:
+def _credentials(fact: Fact[Credential]) -> list[str]:
     lines: list[str] = []
-    for thing in fact.things:
-        if thing.get("kind") != "key-pair" or not CHARTER_NAME.match(str(thing.get("name"))):
+    for held in (r.body for r in fact.records):
+        if held.type != KEY_PAIR or not CHARTER_NAME.match(held.name):
             continue
-        begun = parse_instant(thing.get("from")) if thing.get("from") else datetime.now(UTC)
-        ends = parse_instant(thing.get("until")) if thing.get("until") else begun + timedelta(days=90)
+        begun = held.start or datetime.now(UTC)
+        ends = held.until or begun + timedelta(days=90)
         days = max(1, min(365, round((ends - begun).total_seconds() / DAY)))
-        lines += [f"  - name: {_scalar(str(thing.get('name')))}", "    kind: key-pair", f"    lasts: {days}d",
+        lines += [f"  - name: {_scalar(held.name)}", "    kind: key-pair", f"    lasts: {days}d",
                   "    keep_in: holder          # its private half is with whoever uses it now"]
-        if thing.get("limits"):
-            lines.append(f"    limits: [{', '.join(thing.get('limits'))}]")
+        if held.limits:
+            lines.append(f"    limits: [{', '.join(held.limits)}]")
     return ["", "credentials:", *lines] if lines else []
 
 

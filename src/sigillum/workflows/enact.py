@@ -9,15 +9,19 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.records.steps import Outline, Step, StepKind
+from sigillum.core.facets.registry import waits_for
+from sigillum.core.facets.seen import Choices as Seen
+from sigillum.core.kinds.changes import Doing
+from sigillum.core.records.steps import Outline, Prove, Step, StepKind
 from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, worst
+from sigillum.core.values.marks import StepId
 
-from .execute import AgainError, Executor, StepResult
-from .journal import Journal
+from .carrying.ports import AgainError
+from .carrying.run import Became, Carrying, StepResult
 from .ledgers import keep_witness
 from .office import CLAIM, Office
 from .prove import ProofReport, principal_of, run
-from .rehearse import Rehearsal, blocked_outcome, gather, outline_of, rehearse
+from .rehearse import Rehearsal, blocked_outcome, compared, rehearse
 from .requests import settle
 
 MOST_COMPARISONS = 5
@@ -60,13 +64,13 @@ class Enacted:
             found.append(self.error.outcome)
         if self.proofs is not None:
             found.append(self.proofs.outcome())
-        if any(r.state == "skipped" and r.step.kind is StepKind.END for r in self.results):
+        if any(r.state is Became.SKIPPED and r.step.kind is StepKind.END for r in self.results):
             found.append(Outcome.SOMEBODY)
         return worst(found)
 
 
 def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
-    """Carry one charter out. What fails stands in the result; MachineError is raised, for nothing goes on then."""
+    """Carry one charter out. What fails stands in the result, beside everything that was reached before."""
     done = Enacted(charter)
     try:
         for _ in range(MOST_COMPARISONS):
@@ -78,44 +82,54 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
         done.error = NotYetError("the tenant keeps changing while this works", where=charter.tenant,
                                  mend="run the same command again in a while")
     except SigillumError as problem:
-        if problem.outcome is Outcome.MACHINE:
-            raise
         done.error = problem
     return done
 
 
 def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
-    ledger = office.ledger(write=True)
-    office.make_known(charter.name)
-    view = gather(office, charter, adopt=choices.adopt, end_extra=choices.end_extra)
-    outline = outline_of(office, view)
+    office.ledger(write=True)
+    uid = office.make_known(charter.name)
+    comparison, outline, _ = compared(office, charter, Seen(choices.adopt, choices.end_extra))
     done.outline = outline
     if outline.blocked:
         return
-    settle(office, view.charter_uid, outline)
+    settle(office, uid, outline)
     if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in outline.steps):
         from .worksheet import write as write_sheet
         write_sheet(office, charter, outline)
-    keys = office.keys(view.charter_uid)
-    journal = Journal(office, ledger, view.charter_uid)
 
     def prove_now(step: Step) -> None:
-        _, state = office.state(charter.name)
-        done.proofs = run(office, charter, state, keys, principal_of(office, charter, state) or str(view.principal))
-    state = office.state(charter.name)[1] if view.guests else view.state
-    executor = Executor(office, journal, state, keys, prove_now)
-    executor.send_again = choices.send_again
-    done.results += executor.run(charter.name, outline, leave_out=_left_out(outline, choices))
+        history = office.state(charter.name)[1]
+        assert isinstance(step.action, Prove)
+        report = run(office, charter, history, office.keys(uid), principal_of(office, charter, history), step.action)
+        if step.action.proofs is None:
+            done.proofs = report
+        elif not report.held:
+            raise report.error()
+
+    def ask(step: Step, doing: Doing | None) -> None:
+        if doing is not None:
+            from .requests import ask as write_request
+            write_request(office, uid, charter.name, step, doing)
+    carrying = Carrying(office.ports(uid, prove_now, ask), comparison.history, send_again=choices.send_again)
+    again = list[StepResult]()  # what made it compare anew is no result of its own
+
+    def reached(result: StepResult) -> None:
+        (again if isinstance(result.error, AgainError) else done.results).append(result)
+    carrying.run(outline, reached, leave_out=_left_out(outline, choices))
 
 
 def wants_end(step: Step) -> bool:
     """Is it an ending that a prod stage asks to be said? What is extra was said by its own option."""
-    return step.kind is StepKind.END and not step.id.startswith("end-extra")
+    return step.kind is StepKind.END and not step.unasked
 
 
-def _left_out(outline: Outline, choices: Choices) -> frozenset[str]:
-    return frozenset(s.id for s in outline.steps if (s.kind is StepKind.PROVE and not choices.prove)
-                     or (wants_end(s) and not choices.end))
+def _left_out(outline: Outline, choices: Choices) -> frozenset[StepId]:
+    """What is not wished now; a proof that an ending needs is left out only together with it."""
+    ends = {s.id for s in outline.steps if wants_end(s) and not choices.end}
+    proofs = {s.id for s in outline.steps if isinstance(s.action, Prove) and (
+        not choices.prove if s.action.proofs is None else bool(s.action.leaving) and set(s.action.leaving) <= ends)}
+    return frozenset(ends | proofs)
 
 
 def enact_all(office: Office, charters: list[Charter], choices: Choices,
@@ -128,6 +142,8 @@ def enact_all(office: Office, charters: list[Charter], choices: Choices,
         if stop.is_set():
             return Enacted(charter, error=RefusedError("not begun", mend="run the same command again"))
         done = enact(office, charter, choices)
+        if done.error is not None and done.error.outcome is Outcome.MACHINE:
+            stop.set()
         finished(done)
         return done
     with ledger.claim(CLAIM, 0.0):
@@ -153,7 +169,7 @@ def enact_all(office: Office, charters: list[Charter], choices: Choices,
 def waves(charters: list[Charter]) -> list[list[Charter]]:
     """Charters in the order in which they need each other: teams before those who join them, members before their team."""
     names = {c.identity.name for c in charters}
-    needs = {c.name: ({m.name for m in (*c.member_of, *c.members)} & names) - {c.identity.name} for c in charters}
+    needs = {c.name: (waits_for(c) & names) - {c.identity.name} for c in charters}
     left, out, made = list(charters), list[list[Charter]](), set[str]()
     while left:
         ready = [c for c in left if needs[c.name] <= made] or left  # in a circle: all at once, and once more later
@@ -165,4 +181,4 @@ def waves(charters: list[Charter]) -> list[list[Charter]]:
 
 def rehearse_all(office: Office, charters: list[Charter], choices: Choices) -> list[Rehearsal]:
     """Rehearse several charters, one after the other."""
-    return [rehearse(office, c, adopt=choices.adopt, end_extra=choices.end_extra) for c in charters]
+    return [rehearse(office, c, Seen(choices.adopt, choices.end_extra)) for c in charters]

@@ -10,7 +10,8 @@ from sigillum.core.deciding.explanations import Explanation, explain
 from sigillum.core.deciding.proofs import Trial
 from sigillum.core.deciding.values import Question
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Query, Thing
+from sigillum.core.kinds.access import ROLE, Role
+from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.values.errors import RefusedError, UsageError
 
 from . import lookup
@@ -49,7 +50,7 @@ class Wish:
 
 def run(office: Office, wish: Wish) -> list[Explained]:
     """Every permission at every place. Raises UsageError, SomebodyError, RefusedError."""
-    roles: tuple[Thing, ...] = ()
+    roles: tuple[Record[Role], ...] = ()
     person = wish.person
     try:
         who = lookup.subject(office, wish.who, wish.tenant)
@@ -57,13 +58,13 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         tenant = office.tenant(wish.tenant or lookup.only_tenant(office))
         world, principal, places, credential = World(rules=tenant.profile.operations), wish.who, list(wish.places), ""
     else:
-        tenant, principal = who.tenant, who.thing.id
-        places = [lookup.place(tenant, who.thing, p) for p in wish.places]
+        tenant, principal = who.tenant, who.record.id
+        places = [lookup.place(tenant, who.record, p) for p in wish.places]
         person = lookup.person(tenant, person) if person else ""
-        seen = lookup.snapshot(office, tenant, who.thing, places, [gathering.ALL_ROLES], credentials=bool(wish.credential),
+        seen = lookup.snapshot(office, tenant, who.record, places, [gathering.ALL_ROLES], credentials=bool(wish.credential),
                                people=[person] if person else [])
-        world, roles = gathering.world_of(seen), seen.facts[gathering.ALL_ROLES].things
-        lookup.leaving(office, world, who.thing, who.charter)
+        world, roles = gathering.world_of(seen.known(), seen.profile), seen.ask(gathering.ALL_ROLES).records
+        lookup.leaving(office, world, who.record, who.charter)
         credential = _credential(world, principal, wish.credential)
     at = wish.at or office.now(tenant) + timedelta(seconds=wish.later_seconds)
     questions = [Question(principal, p, place, at, credential, person) for p in wish.permissions for place in places]
@@ -89,8 +90,8 @@ def usual(office: Office, name: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """The permissions and places of a charter: what a matrix shows where nothing is named. Raises FileError."""
     charter = office.charters([name])[0]
     tenant = office.tenant(charter.tenant)
-    queries = [Query("role", "name", g.role) for g in charter.grants]
-    held = [p for f in tenant.facts(queries).values() for t in f.things for p, _ in t.get("permissions") or ()]
+    queries = [Query(ROLE, "name", g.role) for g in charter.grants]
+    held = [p for f in tenant.facts(queries).values() for r in f.records for p, _ in r.body.permissions]
     held += [p for r in charter.roles for p in r.permissions]
     places = [g.at for g in charter.grants] + [p.at for p in charter.proofs]
     return (tuple(dict.fromkeys([*held, *(p.permission for p in charter.proofs)])), tuple(dict.fromkeys(places)))

@@ -13,8 +13,10 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import KEY_PAIR, Charter, CredentialWant
 from sigillum.core.charter.sheet import KINDS, USUAL, Asked, Sheet, fill
 from sigillum.core.charter.wants import HandoverWant
+from sigillum.core.kinds.identities import CLIENT
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records import history
-from sigillum.core.records.history import Undertakings
+from sigillum.core.records.history import History
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import SomebodyError, UsageError
 from sigillum.core.values.secret import Secret
@@ -23,6 +25,7 @@ from sigillum.core.values.times import format_instant, whole_second
 from sigillum.ledger.port import Fresh
 
 from .office import Office
+from .prove import principal_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +41,7 @@ def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
     uid, state = office.state(charter.name)
     consumer = choice.consumer or wish_of(charter).to
     credential = _credential(charter, choice.credential)
-    generation = state.latest("credential", credential.name) if credential is not None else None
+    generation = state.find(CREDENTIAL, charter.tenant, name=credential.name) if credential is not None else None
     number = generation.number if generation is not None else 0
     known, why = _identity(office, charter, state)
     references = dict[str, str]()
@@ -76,21 +79,21 @@ def asked(office: Office, charter: Charter, consumer: str, credential: Credentia
     return [Asked(v) for v in USUAL if v not in left_out]
 
 
-def _identity(office: Office, charter: Charter, state: Undertakings) -> tuple[dict[str, Any], dict[str, str]]:
+def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[str, Any], dict[str, str]]:
     """What is known of the identity itself, and why the rest is not."""
     tenant = office.tenant(charter.tenant)
     known: dict[str, Any] = {
         "tenant": tenant.address.address, "issuer": tenant.profile.issuer, "work": tenant.profile.work,
         "token_endpoint": tenant.token_endpoint, "account": charter.identity.name if not charter.is_client else "",
-        "principal_id": state.principal_id(), "scopes": " ".join(p.scope for p in charter.permissions),
+        "principal_id": principal_of(office, charter, state), "scopes": " ".join(p.scope for p in charter.permissions),
         "places": ", ".join(dict.fromkeys(g.at for g in charter.grants)),
         "person": next((p.person for p in charter.proofs if p.person), ""),
         "test_object": wish_of(charter).test,
     }
-    registered = state.latest("client", "registration")
+    registered = state.find(CLIENT, charter.tenant)
     if registered is not None and registered.id:
-        thing = tenant.read("client", registered.id)
-        known["client_id"] = thing.get("client_id") if thing is not None else ""
+        record = tenant.read(CLIENT, registered.id)
+        known["client_id"] = record.body.client_id if record is not None else ""
     missing = {"client_id": "it is not a client: write `kind: client`"} if not charter.is_client else {}
     missing |= {"scopes": "the charter asks for no `permissions`", "places": "the charter grants nothing at a place",
                 "person": "no proof names a person", "test_object": "add `test: PLACE` to `handover:` in the charter"}

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from sigillum.core.kinds.facts import Query, Thing
+from sigillum.core.kinds.access import CONSENT, GRANT
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SigillumError
 from sigillum.tenants.port import Tenant
 
@@ -59,7 +63,7 @@ def identify(office: Office, value: str, tenant: str = "") -> Identified:
     """Ask every tenant of the workspace, or one. Raises FileError for one that the workspace does not know."""
     if tenant:
         office.workspace.tenant(tenant)
-    found, silent, owners = list[Found](), list[tuple[str, str]](), None
+    found, silent = list[Found](), list[tuple[str, str]]()
     if form := form_of(value):
         return Identified([], form, [])
     for name in [tenant] if tenant else list(office.workspace.file.tenants):
@@ -69,11 +73,10 @@ def identify(office: Office, value: str, tenant: str = "") -> Identified:
         except SigillumError as problem:
             silent.append((name, problem.what))
             continue
-        for thing, what, use in hits:
-            owners = office.owners() if owners is None else owners
-            whose = owners.get(thing.id, "") or str(thing.get("owner") or "")
-            found.append(Found(name, what, str(thing.get("name") or thing.get("path") or thing.id), use, whose,
-                               tuple(_siblings(there, thing, value))))
+        for record, what, use in hits:
+            whose = office.books().owner(record.id) or str(record.value("owner") or "")
+            found.append(Found(name, what, str(record.value("name") or record.value("path") or record.id), use, whose,
+                               tuple(_siblings(there, record, value))))
     return Identified(found, "", silent)
 
 
@@ -86,33 +89,35 @@ def form_of(value: str) -> str:
     return ""
 
 
-def _hits(tenant: Tenant, value: str) -> list[tuple[Thing, str, str]]:
-    asked = {Query(kind, field, value): (what, use) for kind, field, what, use in LOOK if kind in tenant.profile.kinds}
-    seen, out = set[tuple[str, str]](), list[tuple[Thing, str, str]]()
+def _hits(tenant: Tenant, value: str) -> list[tuple[Record[Any], str, str]]:
+    asked: dict[Query[Any], tuple[str, str]] = {
+        Query(KINDS[kind], field, value): (what, use) for kind, field, what, use in LOOK if kind in tenant.profile.carries}
+    seen, out = set[tuple[str, str]](), list[tuple[Record[Any], str, str]]()
     for query, fact in tenant.facts(asked).items():
         what, use = asked[query]
-        for thing in fact.things:
-            if (what, thing.get("name") or thing.id) not in seen:  # a client id leads to registration and principal
-                seen.add((what, str(thing.get("name") or thing.id)))
-                out.append((thing, what, use))
+        for record in fact.records:
+            name = str(record.value("name") or record.id)
+            if (what, name) not in seen:  # a client id leads to registration and principal
+                seen.add((what, name))
+                out.append((record, what, use))
     return out
 
 
-def _siblings(tenant: Tenant, thing: Thing, value: str) -> list[tuple[str, str]]:
+def _siblings(tenant: Tenant, record: Record[Any], value: str) -> list[tuple[str, str]]:
     """The other identifiers of the same identity."""
-    named = [("principal id" if thing.kind in ("account", "team", "principal") else
-              "registration id" if thing.kind == "client" else "id", thing.id)]
-    client = str(thing.get("client_id") or "")
-    if client:
-        query = Query("principal" if thing.kind == "client" else "client", "client_id", client)
+    kind, body = record.kind, record.body
+    own = "principal id" if kind in (ACCOUNT, TEAM, PRINCIPAL) else "registration id" if kind is CLIENT else "id"
+    named = [(own, record.id)]
+    if kind in (CLIENT, PRINCIPAL) and body.client_id:
+        query: Query[Any] = Query(PRINCIPAL if kind is CLIENT else CLIENT, "client_id", body.client_id)
         other = tenant.facts([query])[query].first
-        named.append(("client id", client))
+        named.append(("client id", body.client_id))
         if other is not None:
-            named.append(("principal id" if other.kind == "principal" else "registration id", other.id))
-    if thing.kind in ("account", "team"):
-        named.append(("name", str(thing.get("name"))))
-    if thing.get("subject"):
-        named.append((f"client id at {thing.get('organisation')}", str(thing.get("subject"))))
-    if thing.kind in ("grant", "consent", "credential"):
-        named.append(("its principal" if thing.kind != "credential" else "hangs on", str(thing.get("principal"))))
+            named.append(("principal id" if other.kind is PRINCIPAL else "registration id", other.id))
+    if kind in (ACCOUNT, TEAM):
+        named.append(("name", body.name))
+    if kind is ACCOUNT and body.subject:
+        named.append((f"client id at {body.organisation}", body.subject))
+    if kind in (GRANT, CONSENT, CREDENTIAL):
+        named.append(("hangs on" if kind is CREDENTIAL else "its principal", body.principal))
     return [(word, text) for word, text in named if text and text != value]

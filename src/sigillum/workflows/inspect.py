@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
-from sigillum.core.charter.rules import allows, widest
-from sigillum.core.kinds.facts import Profile, Query
+from sigillum.core.kinds.access import PLACE, ROLE, allows, widest
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.profile import Profile
 
 from .office import Header, Office, header_of
 
@@ -28,13 +30,14 @@ class Inspection:
 def inspect(office: Office, name: str) -> Inspection:
     """Raises UnreachableError, RefusedError."""
     tenant = office.tenant(name)
-    kinds = tenant.profile.kinds
-    roles, roots = Query("role", "all", ""), Query("place", "under", "")
-    found = tenant.facts([q for q in (roles, roots) if q.kind in kinds])
+    profile = tenant.profile
+    roles, roots = Query(ROLE, "all"), Query(PLACE, "under")
+    asked: list[Query[Any]] = [q for q in (roles, roots) if profile.carried(q.kind) is not None]
+    found = tenant.facts(asked)
     shown = sorted(
-        (str(t.get("name")), str(t.get("breadth") or "not said"), widest(t).replace("-", " "),
-         ", ".join(p for p, _ in t.get("permissions") or ()), ", ".join(t.get("grantable_at") or ()) or "any place", allows(t))
-        for t in (found[roles].things if roles in found else ()))
-    tops = sorted(str(t.get("path")) for t in (found[roots].things if roots in found else ()))
-    cannot = [f"{about}: it has no resource type for a {kind}" for kind, about in NEEDED.items() if kind not in kinds]
-    return Inspection(header_of(tenant), tenant.profile, sorted(kinds - {"account-about", "team-about"}), shown, tops, cannot)
+        (r.body.name, r.body.breadth or "not said", widest(r).replace("-", " "), ", ".join(p for p, _ in r.body.permissions),
+         ", ".join(r.body.grantable_at) or "any place", allows(r)) for r in (found[roles].records if roles in found else ()))
+    tops = sorted(r.body.path for r in (found[roots].records if roots in found else ()))
+    types = {*profile.carries, *(["profile"] if profile.says_limits else [])}
+    cannot = [f"{about}: it has no resource type for a {kind}" for kind, about in NEEDED.items() if kind not in types]
+    return Inspection(header_of(tenant), profile, sorted(types), shown, tops, cannot)

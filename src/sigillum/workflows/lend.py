@@ -5,26 +5,29 @@ from __future__ import annotations
 import secrets
 from dataclasses import dataclass, replace
 from datetime import datetime
-from functools import cache
+from typing import Any
 
-from sigillum.core.charter.rules import allows
 from sigillum.core.deciding import gathering
 from sigillum.core.deciding.objections import Objection, against, misplaced, missing_rights, without_effect
 from sigillum.core.deciding.values import Right
-from sigillum.core.kinds.facts import Query, Snapshot, Thing
-from sigillum.core.records.history import LENT, Generation, Undertakings, fold
-from sigillum.core.records.steps import Create, End, Outline, Step, StepKind
-from sigillum.core.undertakings.loans import FACET, NAME, Loan, end_of, loan_of, may_be_lent
+from sigillum.core.facets.registry import words
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows
+from sigillum.core.kinds.changes import End, Make
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.snapshot import Snapshot
+from sigillum.core.records.history import LENT, Generation, History, State, fold
+from sigillum.core.records.steps import Outline, Step, StepKind
+from sigillum.core.undertakings.loans import Loan, end_of, loan_of, mark_of, may_be_lent
 from sigillum.core.values.canonical import external_id
 from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.marks import StepId
 from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.ledger.port import Fresh
 
 from . import lookup
-from .execute import Executor, StepResult
-from .journal import Journal
+from .carrying.run import Carrying, StepResult
 from .ledgers import keep_witness
-from .office import CLAIM, Office
+from .office import CLAIM, Office, nothing
 
 POWER = "grants"
 
@@ -48,7 +51,7 @@ class Proposal:
 
     asked: Asked
     tenant: str
-    principal: Thing
+    principal: Record[Any]
     place: str
     until: datetime
     allows: str
@@ -69,40 +72,42 @@ class Proposal:
 def propose(office: Office, asked: Asked) -> Proposal:
     """Look at what lending would mean; changes nothing. Raises UsageError, SomebodyError."""
     who = lookup.subject(office, asked.to, asked.tenant)
-    tenant, place = who.tenant, lookup.place(who.tenant, who.thing, asked.at)
+    tenant, borrower, place = who.tenant, who.record, lookup.place(who.tenant, who.record, asked.at)
     principal_as_place = place.startswith("@")
-    around = Query("place", "under", place.rpartition("/")[0])
-    more = [Query("role", "name", asked.role), gathering.ALL_ROLES, *([] if principal_as_place else [around])]
-    seen = lookup.snapshot(office, tenant, who.thing, [place], more)
-    role = lookup.require(seen, "role", "name", asked.role, gathering.ALL_ROLES)
-    place_id = place[1:] if principal_as_place else lookup.require(seen, "place", "path", place, around).id
+    around = Query(PLACE, "under", place.rpartition("/")[0])
+    named = Query(ROLE, "name", asked.role)
+    more: list[Query[Any]] = [named, gathering.ALL_ROLES, *([] if principal_as_place else [around])]
+    seen = lookup.snapshot(office, tenant, borrower, [place], more)
+    role: Record[Role] = lookup.require(seen, named, gathering.ALL_ROLES)
+    place_id = place[1:] if principal_as_place else lookup.require(seen, Query(PLACE, "path", place), around).id
     until = end_of(seen.now, asked.lasts_seconds, asked.until)
-    world = gathering.world_of(seen, felt=False)
-    right = Right("loan", who.thing.id, asked.role, place, until=until)
+    world = gathering.world_of(seen.known(), seen.profile, felt=False)
+    right = Right("loan", borrower.id, asked.role, place, until=until)
     objections = may_be_lent(office.workspace.rules, asked.role, until, asked.because, seen.now)
-    objections += against(seen.profile, role, right, seen.now, everyone=who.thing.get("everyone") is True)
+    objections += against(seen.profile, role, right, seen.now, everyone=borrower.value("everyone") is True)
     wrong = misplaced(world, role, place)
     objections += [wrong] if wrong is not None else []
     if not any(o.refuse for o in objections):
-        owners = cache(office.owners)  # the whole ledger is read only where there is something to name
-        objections += without_effect(world, right, lambda identity: owners().get(identity, ""))
+        objections += without_effect(world, right, office.books().owner)
         if not principal_as_place:
-            objections += missing_rights(world, right, seen.now, (p for p, _ in role.get("permissions") or ()))
-    return Proposal(asked, tenant.address.name, who.thing, place, until, allows(role),
-                    _step(seen.tenant, who.thing, role, (place, place_id), asked, until), tuple(dict.fromkeys(objections)),
-                    _standing(office, seen, who.thing, place, asked))
+            objections += missing_rights(world, right, seen.now, (p for p, _ in role.body.permissions))
+    grant = Grant(borrower.id, asked.role, place, None, until, reason=asked.because, role_id=role.id, place_id=place_id,
+                  carrier=borrower.kind.name)
+    return Proposal(asked, tenant.address.name, borrower, place, until, allows(role),
+                    _step(seen.tenant, borrower, grant, asked), tuple(dict.fromkeys(objections)),
+                    _standing(office, seen, borrower, place, asked))
 
 
-def _step(tenant: str, who: Thing, role: Thing, place: tuple[str, str], asked: Asked, until: datetime) -> Step:
-    """The making of the grant; `place` with its id."""
-    fields = {"principal": who.id, "carrier": who.kind, "role_id": role.id, "place_id": place[1], "role": asked.role,
-              "place": place[0], "reason": asked.because, "until": format_instant(until)}
-    return Step("lend", StepKind.MAKE, tenant, FACET, NAME, f"loan of {asked.role} at {asked.at} to {who.get('name')}",
-                Create("grant", "", fields, {"until": format_instant(until)}), power=POWER, why=asked.because,
-                after={"until": format_instant(until)})
+def _step(tenant: str, who: Record[Any], grant: Grant, asked: Asked) -> Step:
+    """The making of the grant."""
+    assert grant.until is not None
+    until = {"until": format_instant(grant.until)}
+    part = {n: v for n, v in grant._asdict().items() if v not in (None, "", ())}
+    return Step(StepId(mark_of(tenant), 1, "lend"), StepKind.MAKE, f"loan of {asked.role} at {asked.at} to {who.body.name}",
+                Make(GRANT, part, until), power=POWER, why=asked.because, after=until)
 
 
-def _standing(office: Office, seen: Snapshot, who: Thing, place: str, asked: Asked) -> Loan | None:
+def _standing(office: Office, seen: Snapshot, who: Record[Any], place: str, asked: Asked) -> Loan | None:
     """The same role lent to the same one at the same place, begun or in force: it is used, never renewed."""
     return next((loan for loan, _ in office.loans() if (loan.tenant, loan.principal, loan.role, loan.at) == (
         seen.tenant, who.id, asked.role, place) and loan.state(seen.now) in ("begun", "in-force")), None)
@@ -115,20 +120,19 @@ def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
         loan = proposal.standing
         if loan is None:
             uid = f"loan-{secrets.token_hex(3)}"
-            mark = external_id(office.workspace.file.workspace, uid, FACET, NAME, 1)
+            mark = external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1)
             tenant = office.tenant(proposal.tenant)
             ledger.append([Fresh(LENT, uid, {
                 "tenant": proposal.tenant, "principal": proposal.principal.id, "role": proposal.asked.role,
-                "at": proposal.place, "principal_name": str(proposal.principal.get("name")),
+                "at": proposal.place, "principal_name": str(proposal.principal.body.name),
                 "until": format_instant(proposal.until), "because": proposal.asked.because,
                 "by": tenant.profile.administrator or tenant.address.admin,
                 "external_id": mark})])
             office.settings.boundary("loan written")
             loan, _ = loan_of(ledger.entries(uid), uid)
         action, until = proposal.step.action, {"until": format_instant(loan.until)}
-        assert isinstance(action, Create)
-        own = action._replace(external_id=loan.external_id, terms=until,
-                              fields={**action.fields, **until, "reason": loan.because})
+        assert isinstance(action, Make)
+        own = action._replace(terms=until, part={**action.part, "until": loan.until, "reason": loan.because})
         step = replace(proposal.step, action=own, why=loan.because, after=until)
         results = _carry_out(office, loan.uid, loan.tenant, [step]) if loan.open else []
         keep_witness(office)
@@ -140,8 +144,9 @@ def _carry_out(office: Office, uid: str, tenant: str, steps: list[Step]) -> list
     ledger = office.ledger(write=True)
     state = fold(ledger.entries(uid), uid)
     steps = [replace(s, by=office.acting(tenant, s.power)) for s in steps]
-    executor = Executor(office, Journal(office, ledger, uid), state, office.keys(uid), lambda step: None)
-    return executor.run(uid, Outline(uid, tuple(steps)))
+    results = list[StepResult]()
+    Carrying(office.ports(uid, nothing, nothing), state).run(Outline(uid, tuple(steps)), results.append)
+    return results
 
 
 def loans(office: Office, *, all_: bool = False) -> list[tuple[Loan, str]]:
@@ -170,18 +175,18 @@ def recall(office: Office, names: list[str], to: str = "") -> list[tuple[Loan, l
 
 def _end(office: Office, loan: Loan) -> list[StepResult]:
     generation, identity = loan.generation, ""
-    if generation is not None and generation.state in ("ended", "spent"):
+    if generation is not None and not generation.live:
         return []
     if generation is not None:
         identity = generation.id
     if not identity:  # begun, and the answer was not caught
-        query = Query("grant", "external_id", loan.external_id)
-        thing = office.tenant(loan.tenant).facts([query])[query].first
-        if thing is None:
+        query = Query(GRANT, "mark", loan.external_id)
+        record = office.tenant(loan.tenant).facts([query])[query].first
+        if record is None:
             return []
-        identity = thing.id
-    step = Step("recall", StepKind.END, loan.tenant, FACET, NAME, f"loan of {loan.role} to {loan.principal_name}",
-                End("grant", identity), power=POWER, why="it was recalled")
+        identity = record.id
+    step = Step(StepId(mark_of(loan.tenant), 1, "recall"), StepKind.END, f"loan of {loan.role} to {loan.principal_name}",
+                End(GRANT, identity), power=POWER, why="it was recalled")
     return _carry_out(office, loan.uid, loan.tenant, [step])
 
 
@@ -201,25 +206,25 @@ def ended(office: Office, tenant_name: str = "") -> list[Ended]:
     out = list[Ended]()
 
     def look(uid: str, about: str, generation: Generation, until: str) -> None:
-        tenant = generation.tenant
-        if generation.state != "made" or not until or (tenant_name and tenant != tenant_name) \
+        tenant = generation.mark.tenant
+        if generation.state is not State.MADE or not until or (tenant_name and tenant != tenant_name) \
                 or parse_instant(until) > office.now(office.tenant(tenant)):
             return
-        step = Step(f"sweep-{generation.id}", StepKind.END, tenant, generation.facet, generation.name, about,
-                    End("grant", generation.id), generation.number, power=POWER, why=f"its window ended at {until}")
+        step = Step(StepId(generation.mark, generation.number, "sweep"), StepKind.END, about, End(GRANT, generation.id),
+                    power=POWER, why=f"its window ended at {until}")
         out.append(Ended(uid, tenant, about, until, step))
     for loan, state in office.loans():
-        for generation in state.generations.get((FACET, NAME), ()):
+        for generation in state.generations.get(mark_of(loan.tenant), ()):
             look(loan.uid, f"{loan.role} at {loan.at} to {loan.principal_name} ({loan.uid.replace('-', ' ')})", generation,
                  format_instant(loan.until))
     for uid, name, state in _charters(office):
-        for (facet, key), generations in state.generations.items():
-            for generation in generations if facet == "grant" else ():
-                look(uid, f"{key.replace('@', ' at ', 1)} (charter {name})", generation, str(generation.terms.get("until", "")))
+        for mark, generations in state.generations.items():
+            for generation in generations if generations[-1].kind == GRANT.name else ():
+                look(uid, f"{words(mark)} (charter {name})", generation, str(generation.terms.get("until", "")))
     return out
 
 
-def _charters(office: Office) -> list[tuple[str, str, Undertakings]]:
+def _charters(office: Office) -> list[tuple[str, str, History]]:
     from sigillum.core.records.history import KNOWN
     ledger = office.ledger()
     uids = {e.charter: str(e.body["name"]) for e in ledger.entries(kind=KNOWN)}

@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from sigillum.core.deciding import gathering
 from sigillum.core.deciding.values import Right
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
+from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record
+from sigillum.core.kinds.snapshot import Snapshot, rounds
 from sigillum.core.values.errors import SomebodyError, UsageError
 from sigillum.core.values.text import did_you_mean
 from sigillum.core.values.times import parse_instant
 from sigillum.tenants.port import Tenant
 
 from .office import Office
-
-MOST_ROUNDS = 20
 
 
 class NobodyError(SomebodyError):
@@ -27,7 +27,7 @@ class Subject(NamedTuple):
     """Whom a question is about: the tenant, the principal there, and the charter where one was named."""
 
     tenant: Tenant
-    thing: Thing
+    record: Record[Any]
     charter: str = ""
 
 
@@ -52,38 +52,41 @@ def only_tenant(office: Office) -> str:
     return names[0]
 
 
-def principal(tenant: Tenant, name: str) -> Thing:
+def principal(tenant: Tenant, name: str) -> Record[Any]:
     """An account, team or service principal by name or id; of a client also by its client id. Raises SomebodyError."""
-    kinds = [k for k in ("account", "team", "principal") if k in tenant.profile.kinds]
-    fields = {"principal": ("display", "id", "client_id")}
-    found = tenant.facts([Query(k, f, name) for k in kinds for f in fields.get(k, ("name", "id"))])
-    thing = next((t for f in found.values() for t in f.things), None)
-    if thing is not None and thing.kind == "principal" and name not in (thing.id, thing.get("display")):
-        _meant(tenant, f"{name} is the client id", thing)
-    elif thing is None and "client" in tenant.profile.kinds:
-        thing = _registered(tenant, name)
-    if thing is None:
+    fields: dict[Kind[Any], tuple[str, ...]] = {ACCOUNT: ("name", "id"), TEAM: ("name", "id"),
+                                                PRINCIPAL: ("display", "id", "client_id")}
+    found = tenant.facts([Query(k, f, name) for k, names in fields.items() if tenant.profile.carried(k) is not None
+                          for f in names])
+    record = next((r for f in found.values() for r in f.records), None)
+    if record is not None and record.kind is PRINCIPAL and name not in (record.id, record.body.display):
+        _meant(tenant, f"{name} is the client id", record)
+    elif record is None and tenant.profile.carried(CLIENT) is not None:
+        record = _registered(tenant, name)
+    if record is None:
         unknown = next((f.unknown for f in found.values() if not f.known), "")
         kind = SomebodyError if unknown else NobodyError
         raise kind(f"{tenant.address.name} shows no account or team {name!r}{f' ({unknown})' if unknown else ''}",
                    where=tenant.address.name, mend="give its name or principal id as the tenant has it")
-    return thing
+    return record
 
 
-def _registered(tenant: Tenant, identity: str) -> Thing | None:
+def _registered(tenant: Tenant, identity: str) -> Record[Any] | None:
     """The service principal of a client whose registration id, or whose registration's name, was given."""
-    found = tenant.facts([Query("client", field, identity) for field in ("id", "name")])
-    client = next((t for f in found.values() for t in f.things), None)
-    second = Query("principal", "client_id", str(client.get("client_id"))) if client is not None else None
-    thing = tenant.facts([second])[second].first if second is not None else None
-    if thing is not None and client is not None and client.id == identity:
-        _meant(tenant, f"{identity} is the registration", thing)
-    return thing
+    found = tenant.facts([Query(CLIENT, field, identity) for field in ("id", "name")])
+    client = next((r for f in found.values() for r in f.records), None)
+    if client is None:
+        return None
+    second = Query(PRINCIPAL, "client_id", client.body.client_id)
+    record = tenant.facts([second])[second].first
+    if record is not None and client.id == identity:
+        _meant(tenant, f"{identity} is the registration", record)
+    return record
 
 
-def _meant(tenant: Tenant, given: str, thing: Thing) -> None:
+def _meant(tenant: Tenant, given: str, record: Record[Any]) -> None:
     """The wrong one of several identifiers was given: said, and the right one used."""
-    tenant.say(f"{given} of {thing.get('name')}; its principal id {thing.id} is meant here, and used")
+    tenant.say(f"{given} of {record.body.name}; its principal id {record.id} is meant here, and used")
 
 
 def person(tenant: Tenant, value: str) -> str:
@@ -91,78 +94,74 @@ def person(tenant: Tenant, value: str) -> str:
 
     Raises UsageError for an identifier of a client, which is nobody to act for.
     """
-    found = tenant.facts([Query("account", "name", value), Query("account", "id", value)])
-    thing = next((t for f in found.values() for t in f.things), None)
-    if thing is not None or "client" not in tenant.profile.kinds:
-        return thing.id if thing is not None else value
-    asked = {Query("client", "client_id", value): "the client id", Query("client", "id", value): "the registration id",
-             Query("principal", "id", value): "the principal id"}
+    found = tenant.facts([Query(ACCOUNT, "name", value), Query(ACCOUNT, "id", value)])
+    record = next((r for f in found.values() for r in f.records), None)
+    if record is not None or tenant.profile.carried(CLIENT) is None:
+        return record.id if record is not None else value
+    asked: dict[Query[Any], str] = {Query(CLIENT, "client_id", value): "the client id",
+                                    Query(CLIENT, "id", value): "the registration id",
+                                    Query(PRINCIPAL, "id", value): "the principal id"}
     for query, fact in tenant.facts(asked).items():
         if fact.first is not None:
-            raise UsageError(f"{value} is {asked[query]} of the client {fact.first.get('name')}: a person is meant here",
+            raise UsageError(f"{value} is {asked[query]} of the client {fact.first.body.name}: a person is meant here",
                              where=tenant.address.name, mend="name the person on whose behalf it acts")
     return value
 
 
-def place(tenant: Tenant, who: Thing, path: str) -> str:
+def place(tenant: Tenant, who: Record[Any], path: str) -> str:
     """A place as typed: a path, `self`, or `@NAME` for a principal as a place. Raises SomebodyError."""
     if path == "self":
         return f"@{who.id}"
     return f"@{principal(tenant, path[1:]).id}" if path.startswith("@") else path
 
 
-def snapshot(office: Office, tenant: Tenant, who: Thing, places: Iterable[str], more: Iterable[Query] = (), *,
+def snapshot(office: Office, tenant: Tenant, who: Record[Any], places: Iterable[str], more: Iterable[Query[Any]] = (), *,
              credentials: bool = False, people: Iterable[str] = ()) -> Snapshot:
     """What has to be known for deciding about a principal at these places; asked in rounds."""
+    from sigillum.core.deciding.gathering import explore
     made = Snapshot(tenant.address.name, office.now(tenant), tenant.profile)
     made.facts[Query(who.kind, "id", who.id)] = Fact((who,))
-    wanted = list(places)
-    others = list(people)
+    wanted, others = list(places), list(people)
     ids = [*others, *(p[1:] for p in wanted if p.startswith("@"))]
-    extra = [*more, *(Query("account", "id", i) for i in ids)]
-    for _ in range(MOST_ROUNDS):
-        asked = made.missing([*extra, *gathering.queries(made, [who.id, *others], wanted, credentials=credentials)])
-        if not asked:
-            break
-        made.facts.update(tenant.facts(asked))
+    extra = [*more, *(Query(ACCOUNT, "id", i) for i in ids)]
+
+    def look() -> None:
+        for query in extra:
+            made.ask(query)
+        explore(made, [who.id, *others], wanted, credentials=credentials)
+    rounds(made, look, tenant.facts)
     return made
 
 
-def require(snapshot: Snapshot, kind: str, field: str, value: str, near: Query) -> Thing:
+def require(snapshot: Snapshot, query: Query[Any], near: Query[Any]) -> Record[Any]:
     """The thing that somebody named. Raises UsageError, with a near miss among what answers `near`; SomebodyError where
     nobody shows it.
     """
-    fact = snapshot.fact(kind, field, value)
-    found = fact.first
+    fact, kind = snapshot.ask(query), query.kind.name
     if not fact.known:
-        raise SomebodyError(f"the {kind} {value} cannot be looked up at {snapshot.tenant}: {fact.unknown}",
+        raise SomebodyError(f"the {kind} {query.value} cannot be looked up at {snapshot.tenant}: {fact.unknown}",
                             where=snapshot.tenant, mend="ask with an administrator who may look at it")
-    if found is None:
-        known = [str(t.get(field)) for t in snapshot.facts.get(near, Fact()).things]
-        raise UsageError(f"{snapshot.tenant} has no {kind} {value!r}", where=snapshot.tenant,
-                         mend=did_you_mean(value, known) or "look at `sigillum tenant inspect`")
-    return found
+    if fact.first is None:
+        known = [str(r.value(query.field)) for r in snapshot.ask(near).records]
+        raise UsageError(f"{snapshot.tenant} has no {kind} {query.value!r}", where=snapshot.tenant,
+                         mend=did_you_mean(query.value, known) or "look at `sigillum tenant inspect`")
+    return fact.first
 
 
-def leaving(office: Office, world: World, who: Thing, charter: str) -> None:
+def leaving(office: Office, world: World, who: Record[Any], charter: str) -> None:
     """Add what we ended a moment ago, and what decisions may still follow."""
     if not world.felt or not office.has_ledger():
         return
-    from sigillum.core.undertakings.loans import FACET
+    from sigillum.core.undertakings.loans import mark_of
     gone = list[tuple[str, str, str, str]]()
     if charter:
         _, state = office.state(charter)
-        for (facet, _), generations in state.generations.items():
-            gone += [(g.id, *_role_at(g.name), g.ended_at) for g in generations if facet == "grant" and g.ended_at]
+        gone += [(g.id, m.get("role"), m.get("at"), g.ended_at) for m, all_ in state.generations.items() for g in all_
+                 if g.kind == GRANT.name and g.ended_at]
     for loan, state in office.loans():
-        generation = state.latest(FACET, FACET)
+        generation = state.latest(mark_of(loan.tenant))
         if loan.principal == who.id and generation is not None and generation.ended_at:
             gone.append((generation.id, loan.role, loan.at, min(generation.ended_at, loan.until.isoformat())))
     for identity, role, at, ended in gone:
         if role in world.roles:
             world.rights.append(Right(identity, who.id, role, at, until=parse_instant(ended) + world.felt, leaving=True))
-
-
-def _role_at(name: str) -> tuple[str, str]:
-    role, _, at = name.partition("@")
-    return role, at.partition("?")[0].partition(">")[0]

@@ -20,17 +20,21 @@ from sigillum.core.values.secret import Secret
 
 if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
     from sigillum.core.comparing.hands import Hand
-    from sigillum.core.records.history import Undertakings
+    from sigillum.core.kinds.changes import Doing
+    from sigillum.core.records.history import History
+    from sigillum.core.records.steps import Step
     from sigillum.core.undertakings.loans import Loan
     from sigillum.keys.ledgerkey import LedgerKey
     from sigillum.keys.store import KeyStore
     from sigillum.ledger.port import Ledger
-    from sigillum.tenants.by_hand import Answer, Line
+    from sigillum.tenants.by_hand.lines import Answer, Line
     from sigillum.tenants.port import Address, Tenant
+
+    from .books import Books
+    from .carrying.ports import Ports
 
 MOST_SKEW_SECONDS = 300
 CLAIM = "enacting"
-REGISTRATION = "registration"  # the name under which a dynamic registration is kept among a charter's keys
 
 
 class Header(NamedTuple):
@@ -78,6 +82,7 @@ class Office:
     workspace: Workspace
     _tenants: dict[tuple[str, str], Tenant] = field(default_factory=dict)
     _ledger: Ledger | None = None
+    _books: Books | None = None
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     @classmethod
@@ -151,6 +156,7 @@ class Office:
         import json
 
         from sigillum.keys.files import read_private_json
+        from sigillum.workflows.carrying.make import REGISTRATION
         found = []
         for path in sorted((self.workspace.private / "keys").glob(f"*/{REGISTRATION}-*.json")):
             content = read_private_json(path)
@@ -212,23 +218,37 @@ class Office:
         from sigillum.keys.ledgerkey import LedgerKey
         return LedgerKey.read(self.workspace.signing_key)
 
-    def state(self, charter: str) -> tuple[str, Undertakings]:
+    def state(self, charter: str) -> tuple[str, History]:
         """The charter's uid (empty where it was never enacted) and what the ledger says of it."""
-        from sigillum.core.records.history import Undertakings, fold
+        from sigillum.core.records.history import History, fold
         if not self.has_ledger():
-            return "", Undertakings(ledger=False)
+            return "", History(ledger=False)
         ledger = self.ledger()
         uid = ledger.uid_of(charter)
-        return (uid, fold(ledger.entries(uid), uid)) if uid else ("", Undertakings())
+        return (uid, fold(ledger.entries(uid), uid)) if uid else ("", History())
 
-    def lent(self, tenant: str) -> frozenset[str]:
-        """The externalIds of all grants that loans made at a tenant."""
-        from sigillum.core.records.history import LENT
-        if not self.has_ledger():
-            return frozenset()
-        return frozenset(str(e.body["external_id"]) for e in self.ledger().entries(kind=LENT) if e.body["tenant"] == tenant)
+    def books(self) -> Books:
+        """What the ledger says beside one charter's history."""
+        if self._books is None:
+            from .books import Books
+            self._books = Books(self)
+        return self._books
 
-    def loans(self) -> list[tuple[Loan, Undertakings]]:
+    def ports(self, uid: str, prove: Callable[[Step], None], ask: Callable[[Step, Doing | None], None]) -> Ports:
+        """What carrying out a stream's steps needs."""
+        from sigillum.keys.references import resolve
+
+        from .carrying.journal import LedgerJournal
+        from .carrying.ports import Patience, Ports
+        settings = self.settings
+        journal = LedgerJournal(self.ledger(write=True), self.workspace.file.workspace, uid,
+                                lambda name: self.now(self.tenant(name)), settings.boundary)
+        patience = Patience(settings.patience_seconds, settings.wait_seconds, settings.sleep,
+                            lambda text: settings.progress(Progress(uid, text)))
+        return Ports(self.tenant, journal, self.keys(uid), patience, prove, ask,
+                     lambda reference: resolve(reference, self.workspace.folder))
+
+    def loans(self) -> list[tuple[Loan, History]]:
         """Every loan that the ledger knows, in the order in which they were lent."""
         from sigillum.core.records.history import LENT
         from sigillum.core.undertakings.loans import loan_of
@@ -242,19 +262,6 @@ class Office:
         from sigillum.core.records.history import KNOWN, RENAMED
         ledger = self.ledger()
         return {e.charter: str(e.body["name"]) for kind in (KNOWN, RENAMED) for e in ledger.entries(kind=kind)}
-
-    def owners(self) -> dict[str, str]:
-        """Which charter or loan made a thing, by the thing's id: read from the whole ledger."""
-        from sigillum.core.records.history import KNOWN, LENT, RENAMED
-        names, made = dict[str, str](), dict[str, str]()
-        for entry in self.ledger().entries() if self.has_ledger() else ():
-            if entry.kind in (KNOWN, RENAMED):
-                names[entry.charter] = f"the charter {entry.body['name']}"
-            elif entry.kind == LENT:
-                names[entry.charter] = f"the {entry.charter.replace('-', ' ')}"
-            elif "id" in entry.body:
-                made[str(entry.body["id"])] = entry.charter
-        return {identity: names[uid] for identity, uid in made.items() if uid in names}
 
     def make_known(self, charter: str) -> str:
         """Give a charter its uid in the ledger, once."""
@@ -271,6 +278,10 @@ class Office:
     def keys(self, uid: str) -> KeyStore:
         from sigillum.keys.store import KeyStore
         return KeyStore(self.workspace.keys_of(uid or "none"))
+
+
+def nothing(*given: object) -> None:
+    """For a port that a workflow has no use for."""
 
 
 def writer_name() -> str:

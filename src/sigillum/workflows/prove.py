@@ -4,17 +4,28 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from sigillum.core.charter.charter import KEY_PAIR, PASSWORD, Charter, CredentialWant, ProofWant
 from sigillum.core.comparing.compare import proofs_digest
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, manner_of
-from sigillum.core.kinds.facts import Query, Thing
+from sigillum.core.kinds.access import PLACE, Place, Role
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.signing import CREDENTIAL, RULE
 from sigillum.core.records import history
-from sigillum.core.records.history import AWAY, Undertakings
-from sigillum.core.values.errors import Outcome, SigillumError, SomebodyError, UsageError
+from sigillum.core.records.history import History
+from sigillum.core.records.steps import Prove
+from sigillum.core.values.errors import (
+    NotYetError,
+    Outcome,
+    SigillumError,
+    SomebodyError,
+    UnprovedError,
+    UsageError,
+)
 from sigillum.core.values.text import did_you_mean
 from sigillum.keys.store import KeyStore
 from sigillum.ledger.port import Fresh
@@ -23,6 +34,7 @@ from sigillum.tenants.port import Proof, SignedIn, Tenant
 from . import lookup
 from .office import Office, Progress
 
+ALL = Prove()
 TOLD_SECONDS = 1.0  # how often it is said how long it has been
 
 if TYPE_CHECKING:  # loaded when a proof does not hold
@@ -53,6 +65,14 @@ class ProofReport:
         early = all(r.outlook is not None and r.outlook.state == "not-yet" for r in self.results if r.held is not True)
         return Outcome.NOT_YET if early else Outcome.NO
 
+    def error(self) -> SigillumError:
+        """What is raised where an ending waits for this proof."""
+        wrong = next((r for r in self.results if r.held is not True), None)
+        told = f"{wrong.proof.words()}: {wrong.outlook.text if wrong.outlook is not None else wrong.said}" if wrong else ""
+        kind = NotYetError if self.outcome() is Outcome.NOT_YET else UnprovedError
+        return kind(f"what replaces it is not proved: {told}", where=self.charter,
+                    mend="what was to end stays until it is; run `sigillum enact` again, or with --wait 10m")
+
 
 @dataclass(frozen=True, slots=True)
 class Trying:
@@ -61,12 +81,13 @@ class Trying:
     office: Office
     charter: Charter
     tenant: Tenant
-    state: Undertakings
+    state: History
     keys: KeyStore
     principal: str
     credential: CredentialWant | None
-    places: Mapping[Query, Thing | None]
+    places: Mapping[str, Record[Place] | None]
     people: Mapping[str, str]  # their ids, by the names in the charter
+    without: tuple[str, ...] = ()  # grants as if they had ended
     home: Tenant | None = None  # away from home: where the identity signs in first
     home_principal: str = ""
 
@@ -82,15 +103,23 @@ def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
     if not principal:
         raise SomebodyError(f"the identity of {charter.name} does not exist yet", where=charter.tenant,
                             mend=f"run `sigillum enact {charter.name}` first")
-    return run(office, charter, state, office.keys(uid), principal, with_=with_)
+    return run(office, charter, state, office.keys(uid), principal, Prove(credential=with_))
 
 
-def principal_of(office: Office, charter: Charter, state: Undertakings) -> str:
+def principal_of(office: Office, charter: Charter, state: History) -> str:
     """The identity's principal id; where a tenant has no service principals, the client acts as itself."""
-    registered = state.latest("client", "registration")
-    if charter.is_client and registered is not None and "principal" not in office.tenant(charter.tenant).profile.kinds:
+    registered = state.find(CLIENT, charter.tenant)
+    if charter.is_client and registered is not None and office.tenant(charter.tenant).profile.carried(PRINCIPAL) is None:
         return registered.id
-    return state.principal_id()
+    known = state.principal_id(charter.tenant)
+    if known or not charter.is_client:
+        return known
+    # the tenant made it by itself, so the ledger knows only the registration
+    tenant = office.tenant(charter.tenant)
+    client = tenant.read(CLIENT, registered.id) if registered is not None and registered.id else None
+    query = Query(PRINCIPAL, "client_id", client.body.client_id) if client is not None else None
+    found = tenant.facts([query])[query].first if query is not None else None
+    return found.id if found is not None else ""
 
 
 def _needs_proofs(charter: Charter) -> None:
@@ -121,58 +150,83 @@ def before(office: Office, charter: Charter) -> ProofReport:
     return report
 
 
-def _present(charter: Charter, state: Undertakings, keys: KeyStore) -> CredentialWant | None:
+def _present(charter: Charter, state: History, keys: KeyStore) -> CredentialWant | None:
     """The first credential that is here already."""
     for want in charter.credentials:
-        generation = state.latest("credential", want.name)
+        generation = state.find(CREDENTIAL, charter.tenant, name=want.name)
         if want.held_here and generation is not None and keys.path(want.name, generation.number).exists():
             return want
     return None
 
 
-def run(office: Office, charter: Charter, state: Undertakings, keys: KeyStore, principal: str, *,
-        with_: str = "") -> ProofReport:
-    """Sign in and try, in each tenant, and wait where it is early; used by `prove`, and by `enact` at its end."""
+def run(office: Office, charter: Charter, state: History, keys: KeyStore, principal: str,
+        wish: Prove = ALL) -> ProofReport:
+    """Sign in and try, in each tenant, and wait where it is early; used by `prove`, and by `enact` between and after its steps.
+
+    Only where all proofs are tried is the result written down as that of the charter.
+    """
     all_, waited, said, shown = list[Result](), 0.0, list[str](), ""
-    for trying in _tryings(office, charter, state, keys, principal, _choose(charter, with_)):
+    chosen = charter.proofs if wish.proofs is None else tuple(charter.proofs[n] for n in wish.proofs)
+    for trying in _tryings(office, replace(charter, proofs=chosen), state, keys, principal, _choose(charter, wish.credential),
+                           wish.without, signing=bool(wish.credential)):
         signed_in, shown = _sign_in(trying)
         results, proofs = list[Result](), trying.charter.proofs
         for number, proof in enumerate(proofs, 1):
             office.settings.progress(Progress(charter.name, f"prove {proof.words()}", number, len(proofs)))
             results.append(_try(trying, signed_in, shown, proof))
+        if wish.without:
+            results = _without(trying, results)
         if any(r.held is False for r in results):
             results, longer = _wait(trying, results)
             waited += longer
         all_ += results
         said.append(signed_in.said + (f" in {trying.charter.tenant}" if trying.charter.tenant != charter.tenant else ""))
     report = ProofReport(charter.name, principal, "; ".join(said), shown, tuple(all_), state.before, waited)
-    office.ledger(write=True).append([Fresh(history.PROVED, state.charter, {
-        "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": shown,
-        "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
+    if wish.proofs is None:
+        office.ledger(write=True).append([Fresh(history.PROVED, state.charter, {
+            "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": shown,
+            "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
     return report
 
 
-def _tryings(office: Office, charter: Charter, state: Undertakings, keys: KeyStore, principal: str,
-             credential: CredentialWant | None) -> Iterator[Trying]:
-    """One for each tenant where something is expected, home first."""
+def _tryings(office: Office, charter: Charter, state: History, keys: KeyStore, principal: str,
+             credential: CredentialWant | None, without: tuple[str, ...] = (), *, signing: bool = False) -> Iterator[Trying]:
+    """One for each tenant where something is expected, home first; with `signing` at home in any case."""
     for name in (charter.tenant, *charter.elsewhere):
-        part, tenant = charter.part(name), office.tenant(name)
-        if not part.proofs:
+        part, tenant, home = charter.part(name), office.tenant(name), name == charter.tenant
+        if not part.proofs and not (home and signing):
             continue
-        away = state.latest("account", f"identity{AWAY}{name}")
-        queries = [Query("place", "path", p.at) for p in part.proofs]
-        found = tenant.facts(queries)
+        queries = {p.at: Query(PLACE, "path", p.at) for p in part.proofs}
+        found = tenant.facts(queries.values())
         people = {p.person: lookup.person(tenant, p.person) for p in part.proofs if p.person}
-        home = name == charter.tenant
-        yield Trying(office, part, tenant, state, keys, principal if home else away.id if away is not None else "", credential,
-                     {q: f.first for q, f in found.items()}, people, None if home else office.tenant(charter.tenant), principal)
+        yield Trying(office, part, tenant, state, keys, principal if home else state.principal_id(name), credential,
+                     {at: found[q].first for at, q in queries.items()}, people, without,
+                     None if home else office.tenant(charter.tenant), principal)
+
+
+def _without(trying: Trying, results: list[Result]) -> list[Result]:
+    """What must work has to do so without what is leaving, too: tried it was with it, so that is decided."""
+    from sigillum.core.deciding.values import Question
+    seen = _world(trying)
+    if seen is None:
+        return results
+    world, now, _, credential = seen
+
+    def one(result: Result) -> Result:
+        proof = result.proof
+        question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.people.get(proof.person, ""))
+        decision = world.decide(question)
+        if result.held is not True or not proof.allowed or decision.allowed is not False:
+            return result
+        return result._replace(held=False, allowed=False, said="it works, and would not without what is leaving")
+    return [one(r) for r in results]
 
 
 def _try(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> Result:
     """One expectation, tried where it cannot harm, asked otherwise."""
     tenant = trying.tenant
     operation = tenant.profile.operations.get(proof.permission)
-    manner = manner_of(proof, operation, trying.places[Query("place", "path", proof.at)], tenant.profile)
+    manner = manner_of(proof, operation, trying.places[proof.at], tenant.profile)
     if manner is Manner.TRIED and (not shown or proof.person):  # people sign in themselves: nobody is imitated
         manner = Manner.ASKED if tenant.profile.decisions else Manner.NEITHER
     if manner is Manner.TRIED and operation is not None:
@@ -202,7 +256,8 @@ def _wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         _sleep(trying, early, waited, pause, usual)
         waited = max(waited + pause, time.monotonic() - begun)
         signed_in, shown = _sign_in(trying)
-        results = _looked(trying, [_try(trying, signed_in, shown, r.proof) if r.held is False else r for r in results])
+        tried = [_try(trying, signed_in, shown, r.proof) if r.held is False else r for r in results]
+        results = _looked(trying, _without(trying, tried) if trying.without else tried)
     if pending and all(r.held for r in results):
         seconds = max(0, int((office.now(trying.tenant) - max(pending)).total_seconds()))
         office.ledger(write=True).append([Fresh(history.FELT, trying.state.charter, {
@@ -251,7 +306,7 @@ def _stopped(trying: Trying) -> Outlook | None:
     from sigillum.core.values.errors import SomebodyError
 
     from .signing import sign_in
-    if trying.credential is None or trying.credential.kind != PASSWORD or "rule" not in trying.tenant.profile.kinds:
+    if trying.credential is None or trying.credential.kind != PASSWORD or trying.tenant.profile.carried(RULE) is None:
         return None
     try:
         told = sign_in(trying.office, trying.principal, Attempt(), trying.tenant.address.name, ask_tenant=False)
@@ -267,26 +322,28 @@ def _stopped(trying: Trying) -> Outlook | None:
                    "exempt it: `sign_in: exempt:` says who accepts the risk")
 
 
-def _world(trying: Trying) -> tuple[World, datetime, tuple[Thing, ...], str] | None:
+def _world(trying: Trying) -> tuple[World, datetime, tuple[Record[Role], ...], str] | None:
     """What is known for deciding; None where the tenant does not show it."""
     from sigillum.core.deciding import gathering
 
-    kind = "team" if trying.charter.is_team else "principal" if trying.charter.is_client else "account"
-    thing = trying.tenant.read(kind, trying.principal)
-    if thing is None:
+    kind = TEAM if trying.charter.is_team else PRINCIPAL if trying.charter.is_client else ACCOUNT
+    record = trying.tenant.read(kind, trying.principal)
+    if record is None:
         return None
     try:
-        seen = lookup.snapshot(trying.office, trying.tenant, thing, [p.at for p in trying.charter.proofs],
+        seen = lookup.snapshot(trying.office, trying.tenant, record, [p.at for p in trying.charter.proofs],
                                [gathering.ALL_ROLES],
                                credentials=trying.credential is not None and trying.home is None,
                                people=list(trying.people.values()))
     except SigillumError:
         return None
-    world = gathering.world_of(seen)
-    lookup.leaving(trying.office, world, thing, trying.charter.name)
-    generation = trying.state.latest("credential", trying.credential.name) if trying.credential is not None else None
+    world = gathering.world_of(seen.known(), seen.profile)
+    world.rights = [r for r in world.rights if r.id not in trying.without]
+    lookup.leaving(trying.office, world, record, trying.charter.name)
+    generation = trying.state.find(CREDENTIAL, trying.charter.tenant, name=trying.credential.name) \
+        if trying.credential is not None else None
     identity = generation.id if generation is not None else ""
-    return world, seen.now, seen.facts[gathering.ALL_ROLES].things, identity if identity in world.credentials else ""
+    return world, seen.now, seen.ask(gathering.ALL_ROLES).records, identity if identity in world.credentials else ""
 
 
 def _usual(trying: Trying) -> float | None:
@@ -326,7 +383,8 @@ def _sign_in(trying: Trying) -> tuple[SignedIn, str]:
     tenant, credential, keys = trying.tenant, trying.credential, trying.keys
     if credential is None:
         return tenant.as_administrator(trying.principal), ""
-    generation = trying.state.latest("credential", credential.name)
+    home = trying.home.address.name if trying.home is not None else trying.charter.tenant
+    generation = trying.state.find(CREDENTIAL, home, name=credential.name)
     if generation is None or not keys.path(credential.name, generation.number).exists():
         raise SomebodyError(f"{credential.name} of {trying.charter.name} is not here", where=trying.charter.tenant,
                             mend=f"run `sigillum enact {trying.charter.name}` first")

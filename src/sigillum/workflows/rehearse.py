@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.comparing.compare import MOST_ROUNDS, compare, needs, view_of
-from sigillum.core.facets.common import View
-from sigillum.core.kinds.facts import Snapshot
+from sigillum.core.comparing.compare import Comparison, compare, tenants_of
+from sigillum.core.facets.seen import Choices
+from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
 from sigillum.core.records.steps import Outline
 from sigillum.core.values.errors import Outcome
 
 from .office import Office, Progress
+
+NONE = Choices()
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,42 +39,27 @@ def blocked_outcome(outline: Outline) -> Outcome:
     return Outcome.FILE if outline.mistakes else Outcome.SOMEBODY
 
 
-def gather(office: Office, charter: Charter, *, adopt: bool = False, end_extra: bool = False) -> View:
-    """Everything a comparison needs: undertakings, held keys, and facts asked for in rounds, of each tenant."""
-    uid, state = office.state(charter.name)
+def compared(office: Office, charter: Charter, choices: Choices) -> tuple[Comparison, Outline, str]:
+    """Compare, asking for facts in rounds until none is missing; with the charter's uid."""
+    uid, history = office.state(charter.name)
     held = office.keys(uid).held() if uid else {}
-    views = list[View]()
-    left = [t for t in state.away() if t in office.workspace.file.tenants]  # what was asked for there once may have to end
-    for name in dict.fromkeys((charter.tenant, *charter.elsewhere, *left)):
-        tenant = office.tenant(name)
-        snapshot = Snapshot(name, office.now(tenant), tenant.profile)
-        view = view_of(charter, state, snapshot, office.workspace.rules, (office.workspace.file.workspace, uid), held,
-                       adopt=adopt, end_extra=end_extra)
-        view.lent, view.is_charter = office.lent(name), office.has_charter
-        view.home = views[0] if views else None
-        for _ in range(MOST_ROUNDS):
-            queries = needs(view)
-            if not queries:
-                break
-            snapshot.facts.update(tenant.facts(queries))
-        views.append(view)
-    views[0].guests = views[1:]
-    return views[0]
+    names = tenants_of(charter, history, office.workspace.file.tenants)
+    reached = {name: office.tenant(name) for name in names}
+    snapshots = {name: Snapshot(name, office.now(tenant), tenant.profile) for name, tenant in reached.items()}
+    comparison = Comparison(charter, history, snapshots, office.workspace.rules, held, office.books(), choices)
+    for _ in range(MOST_ROUNDS):
+        outline = compare(comparison)
+        missed = {name: queries for name, snapshot in snapshots.items() if (queries := snapshot.asked())}
+        if not missed:
+            break
+        for name, queries in missed.items():
+            snapshots[name].facts.update(reached[name].facts(queries))
+    return comparison, _by_whom(office, outline, snapshots), uid
 
 
-def outline_of(office: Office, view: View) -> Outline:
-    """Compare; and once more with the owners of what stands beside, where naming them is worth reading the ledger."""
-    outline, parts = compare(view), (view, *view.guests)
-    if any(p.asks_owners and p.owners is None for p in parts):
-        for part in parts:
-            part.owners = office.owners()
-        outline = compare(view)
-    return _by_whom(office, outline, parts)
-
-
-def _by_whom(office: Office, outline: Outline, parts: tuple[View, ...]) -> Outline:
+def _by_whom(office: Office, outline: Outline, snapshots: Mapping[str, Snapshot]) -> Outline:
     """Where the usual administrator lacks a power, somebody else acts or is asked."""
-    powers = {p.snapshot.tenant: p.snapshot.profile.powers for p in parts}
+    powers = {name: snapshot.profile.powers for name, snapshot in snapshots.items()}
     wanting = dict.fromkeys(s.tenant for s in outline.steps if s.power and s.power not in (powers[s.tenant] or (s.power,)))
     if not wanting:
         return outline
@@ -79,8 +67,8 @@ def _by_whom(office: Office, outline: Outline, parts: tuple[View, ...]) -> Outli
     return assign(outline, {t: office.hands(t) for t in wanting})
 
 
-def rehearse(office: Office, charter: Charter, *, adopt: bool = False, end_extra: bool = False) -> Rehearsal:
+def rehearse(office: Office, charter: Charter, choices: Choices = NONE) -> Rehearsal:
     """Raises UnreachableError, RefusedError; what is wrong in the charter stands in the outline."""
     office.settings.progress(Progress(charter.name, "looking"))
-    view = gather(office, charter, adopt=adopt, end_extra=end_extra)
-    return Rehearsal(charter, outline_of(office, view), view.snapshot, view.charter_uid)
+    comparison, outline, uid = compared(office, charter, choices)
+    return Rehearsal(charter, outline, comparison.snapshots[charter.tenant], uid)

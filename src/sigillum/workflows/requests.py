@@ -7,10 +7,12 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from sigillum.core.kinds.changes import Doing
 from sigillum.core.records import history
-from sigillum.core.records.requests import RECEIPT, Request
-from sigillum.core.records.steps import Outline, Step, StepKind
-from sigillum.core.values.errors import FileError, MachineError, UsageError
+from sigillum.core.records.requests import RECEIPT, request_of
+from sigillum.core.records.steps import Ask, Outline, Step, StepKind
+from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
+from sigillum.core.values.marks import Mark, mark_of
 from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
@@ -33,7 +35,9 @@ class Known(NamedTuple):
     file: str
     digest: str
     asked_at: str
-    step: tuple[str, str, int]  # facet, name, generation
+    thing: str
+    mark: Mark
+    generation: int
     ended: str = ""
 
 
@@ -47,27 +51,30 @@ def listed(office: Office) -> list[Known]:
         return []
     ended = {int(e.body["number"]): str(e.body["how"]) for e in ledger.entries(kind=history.ANSWERED)}
     return [Known(int(b["number"]), e.charter, str(b["charter"]), str(b["about"]), str(b["tenant"]), str(b["power"]),
-                  str(b["to"]), str(b["file"]), str(b["digest"]), str(b["asked_at"]),
-                  (str(b["facet"]), str(b["name"]), int(b["generation"])), ended.get(int(b["number"]), ""))
+                  str(b["to"]), str(b["file"]), str(b["digest"]), str(b["asked_at"]), str(b["thing"]),
+                  mark_of(b), int(b["generation"]), ended.get(int(b["number"]), ""))
             for e in asked for b in [e.body]]
 
 
-def write(office: Office, uid: str, charter: str, step: Step, request: Request) -> tuple[Path, dict[str, Any] | None]:
-    """The file of a request, and the ledger's entry where it is a new one. Raises MachineError."""
+def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing) -> None:
+    """Write the request for a step, and into the ledger where it is a new one. Raises SomebodyError: it waits then."""
+    assert isinstance(step.action, Ask)
+    tenant, ledger = office.tenant(step.tenant), office.ledger(write=True)
+    request = request_of(step, doing, tenant.address.address, charter)
     known = listed(office)
     same = next((k for k in known if k.uid == uid and k.digest == request.digest and not k.ended), None)
     number = same.number if same is not None else len(known) + 1
-    shown = f"{FOLDER}/{number:04d}-{charter}.json"
-    path = office.workspace.folder / (same.file if same is not None else shown)
-    entry = None
-    if same is None:
-        tenant = office.tenant(step.tenant)
-        entry = {"number": number, "digest": request.digest, "about": request.about, "tenant": step.tenant, "charter": charter,
-                 "power": request.power, "to": request.to, "file": shown, "asked_at": format_instant(office.now(tenant))}
+    shown = same.file if same is not None else f"{FOLDER}/{number:04d}-{charter}.json"
+    path = office.workspace.folder / shown
     if same is None or not path.exists():
         body = {**request.body(), "charter": charter, "workspace": office.workspace.file.workspace}
         put(path, signed.sign(body, office.signing_key()))
-    return path, entry
+    if same is None:
+        ledger.append([Fresh(history.REQUESTED, uid, {
+            **step.mark.body(), "generation": step.generation, "thing": request.thing,
+            "number": number, "digest": request.digest, "about": request.about, "charter": charter,
+            "power": request.power, "to": request.to, "file": shown, "asked_at": format_instant(office.now(tenant))})])
+    raise SomebodyError("the request is written", where=shown, mend=step.action.request)
 
 
 def put(path: Path, document: Mapping[str, Any]) -> None:
@@ -84,8 +91,8 @@ def put(path: Path, document: Mapping[str, Any]) -> None:
 
 def settle(office: Office, uid: str, outline: Outline) -> None:
     """Close the requests of a charter whose wish is nowhere in its outline any more: it was seen to be so."""
-    asked = {(s.facet, s.name, s.generation) for s in outline.steps if s.kind is StepKind.ASK}
-    for known in [k for k in listed(office) if k.uid == uid and not k.ended and k.step not in asked]:
+    asked = {(s.mark, s.generation) for s in outline.steps if s.kind is StepKind.ASK}
+    for known in [k for k in listed(office) if k.uid == uid and not k.ended and (k.mark, k.generation) not in asked]:
         office.ledger(write=True).append([
             Fresh(history.ANSWERED, uid, {"number": known.number, "how": "seen to be done"})])
 
@@ -106,13 +113,12 @@ def done(office: Office, number: int, receipt: Path | None = None) -> tuple[Know
             raise FileError("the receipt is for another request", where=str(receipt), mend="take the one that belongs to it")
         answer = {"number": number, "how": f"receipt of {body.get('by')}", "key": signer.key_id}
         said = signer_words(office, signer.key_id)
-        facet, name, generation = known.step
         trusted = signer.key_id in office.workspace.file.signers.values()
         if not trusted:
             said += "; what it made is not taken over as ours"
         if trusted and body.get("do") == "make" and body.get("made") is True and isinstance(body.get("id"), str):
             entries.append(Fresh(history.ADOPTED, known.uid, {
-                "facet": facet, "name": name, "generation": generation, "id": body["id"], "tenant": known.tenant}))
+                **known.mark.body(), "generation": known.generation, "id": body["id"], "thing": known.thing}))
     ledger.append([*entries, Fresh(history.ANSWERED, known.uid, answer)])
     return known, said
 

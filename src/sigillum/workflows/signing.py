@@ -17,6 +17,7 @@ from sigillum.core.deciding.sign_in import (
     members_of,
     rule_of,
 )
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.values.errors import SomebodyError
 
 from . import lookup
@@ -42,15 +43,15 @@ def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask
     """Raises SomebodyError where the tenant shows no rules or no such account."""
     found = lookup.subject(office, who, tenant_name)
     tenant = found.tenant
-    if found.thing.kind != "account":
-        raise SomebodyError(f"{who} is no account: nobody signs in as a {found.thing.kind}", where=tenant.address.name,
+    if found.record.kind is not ACCOUNT:
+        raise SomebodyError(f"{who} is no account: nobody signs in as a {found.record.kind.name}", where=tenant.address.name,
                             mend="name an account; a client signs in by its own credential, and no sign-in rule applies")
-    facts = tenant.facts([ALL_RULES, *([ALL_TEAMS] if "team" in tenant.profile.kinds else [])])
+    facts = tenant.facts([ALL_RULES, *([ALL_TEAMS] if tenant.profile.carried(TEAM) is not None else [])])
     if not facts[ALL_RULES].known:
         raise SomebodyError(f"{tenant.address.name} shows no sign-in rules: {facts[ALL_RULES].unknown}",
                             where=tenant.address.name, mend="ask with an administrator who may look at them")
-    teams = members_of(facts[ALL_TEAMS].things if ALL_TEAMS in facts else ())
-    account = account_of(found.thing, teams)
-    verdict = decide(account, [rule_of(t) for t in facts[ALL_RULES].things], attempt)
+    teams = members_of(facts[ALL_TEAMS].records if ALL_TEAMS in facts else ())
+    account = account_of(found.record, teams)
+    verdict = decide(account, [rule_of(r) for r in facts[ALL_RULES].records], attempt)
     theirs = tenant.ask_sign_in(account.id, as_context(attempt)) if ask_tenant else None
     return SignInTold(tenant.address.name, account, attempt, verdict, theirs)

@@ -6,11 +6,13 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.charter.charter import Charter
-from sigillum.core.records.steps import AddTo, Catch, Change, Create, End, Kept, Outline, Prove, Ref, Step, TakeFrom
+from sigillum.core.charter.charter import Charter, ProofWant
+from sigillum.core.kinds.changes import resolved
+from sigillum.core.records.steps import DOING, Catch, Kept, Outline, Prove, Step
 from sigillum.core.values.errors import FileError, MachineError
+from sigillum.core.values.marks import Ref, StepId
 from sigillum.core.values.times import format_instant, whole_second
-from sigillum.tenants.by_hand import KEPT_HERE, Answer, Confirm, Line, line_of, secret_line
+from sigillum.tenants.by_hand.lines import KEPT_HERE, Answer, Confirm, Line, line_of, secret_line
 
 from .office import Office, writer_name
 
@@ -19,35 +21,31 @@ FOLDER = "worksheets"
 
 def lines(charter: Charter, outline: Outline, by_hand: frozenset[str]) -> list[tuple[Step, Line]]:
     """The steps that a person does, as lines; what an earlier line brings is named by its number."""
-    steps = [s for s in outline.steps if s.tenant in by_hand and isinstance(
-        s.action, (Create, Change, End, AddTo, TakeFrom, Catch, Prove))]
+    steps = [s for s in outline.steps if s.tenant in by_hand and isinstance(s.action, (*DOING, Catch, Prove))]
     numbers = {s.id: n for n, s in enumerate(steps, 1)}
     out = list[tuple[Step, Line]]()
     for step in steps:
         if isinstance(step.action, Prove):
             out += [(step, Line(f"may {p.permission} at {p.at}", f"try: {p.words()}", question=True))
-                    for p in charter.proofs if (p.tenant or charter.tenant) in by_hand]
+                    for p in _proofs(charter, step.action) if (p.tenant or charter.tenant) in by_hand]
         else:
             out.append((step, _line(step, numbers)))
     return out
 
 
-def _line(step: Step, numbers: Mapping[str, int]) -> Line:
+def _proofs(charter: Charter, prove: Prove) -> tuple[ProofWant, ...]:
+    return charter.proofs if prove.proofs is None else tuple(charter.proofs[n] for n in prove.proofs)
+
+
+def _line(step: Step, numbers: Mapping[StepId, int]) -> Line:
     def value(given: Any) -> Any:
         if isinstance(given, Ref):
             return f"(from line {numbers[given.step]})" if given.step in numbers else "(made here when it comes to that)"
         return KEPT_HERE if isinstance(given, Kept) else given
-    action: Any = step.action
-    if isinstance(action, Create):
-        return line_of("make", action.thing, {n: value(v) for n, v in action.fields.items()})
-    if isinstance(action, Change):
-        return line_of("change", action.thing, {"id": value(action.id), **{n: value(v) for n, v in action.fields.items()}})
-    if isinstance(action, End):
-        return line_of("end", action.thing, {"id": value(action.id)})
-    if isinstance(action, Catch):
-        return secret_line(action.credential, str(value(action.id)))
-    do = "add" if isinstance(action, AddTo) else "take"
-    return line_of(do, action.thing, {"id": value(action.id), action.attribute: value(action.value)})
+    if isinstance(step.action, Catch):
+        return secret_line(step.action.credential, str(value(step.action.id)))
+    assert step.doing is not None
+    return line_of(resolved(step.doing, value))
 
 
 def write(office: Office, charter: Charter, outline: Outline) -> Path | None:

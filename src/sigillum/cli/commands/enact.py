@@ -103,11 +103,16 @@ def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charte
         from sigillum.cli.views import enacted
         context.show_json("enacted", {"charters": [enacted.as_json(d) for d in results]})
         return worst(outcomes)
+    machine = next((d.error for d in results if d.error is not None and d.error.outcome is Outcome.MACHINE), None)
     for done, outcome in zip(results, outcomes, strict=True):
+        if done.error is machine is not None and not done.results:
+            continue  # nothing was reached; the trouble itself is told last
         if len(results) <= FEW or outcome is not Outcome.DONE:
             _show_one(context, done)
         else:
             context.show_text(f"{done.charter.name}: {closing(done)}")
+    if machine is not None:
+        raise machine
     if len(results) > 1:
         good = sum(1 for o in outcomes if o is Outcome.DONE)
         context.show_text(f"{len(results)} charters: {good} as wished, {len(results) - good} not.")

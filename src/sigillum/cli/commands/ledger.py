@@ -39,11 +39,18 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     return {"show": _show, "verify": _verify, "head": _head}[args.verb](args, context)
 
 
+def _thing(body: Mapping[str, Any]) -> str:
+    """What an entry is about, in the words of its facet."""
+    from sigillum.core.facets.registry import words
+    from sigillum.core.values.marks import mark_of
+    return words(mark_of(body))
+
+
 PHRASES: dict[str, Callable[[Mapping[str, Any]], str]] = {
-    "intent": lambda b: f"{b['operation']} {b['facet']} {b['name']} at {b['tenant']}, generation {b['generation']}",
+    "intent": lambda b: f"{b['verb']} {_thing(b)} at {b['tenant']}, generation {b['generation']}",
     "outcome": lambda b: f"of {b['attempt']}: {b['result']}" + (f" ({b['why']})" if b.get("why") else ""),
     "proved": lambda b: f"{len(b['results'])} proofs, {'all hold' if b['held'] else 'not all hold'}",
-    "kept": lambda b: f"{b['name']}, generation {b['generation']}",
+    "kept": lambda b: f"{_thing(b)}, generation {b['generation']}",
     "lent": lambda b: f"{b['role']} at {b['at']} to {b['principal_name']}, until {b['until']}: {b['because']}",
     "before": lambda b: f"{len(b['held'])} proofs, {sum(1 for h in b['held'].values() if h)} held",
     "felt": lambda b: f"a change at {b['tenant']} was felt after {b['seconds']} s",
@@ -59,7 +66,7 @@ def about(entry: Entry) -> str:
     body = entry.body
     if entry.kind in PHRASES:
         return PHRASES[entry.kind](body)
-    named = body.get("name") or body.get("workspace") or ""
+    named = _thing(body) if "facet" in body else body.get("name") or body.get("workspace") or ""
     return f"{body['before']} became {named}" if "before" in body else str(named)
 
 

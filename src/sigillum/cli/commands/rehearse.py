@@ -28,10 +28,11 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import rehearsal
+    from sigillum.core.facets.seen import Choices
     from sigillum.workflows.rehearse import rehearse
     found, outcomes = [], []
     for charter in context.charters(args):
-        result = rehearse(context.office, charter, adopt=args.adopt, end_extra=args.end_extra)
+        result = rehearse(context.office, charter, Choices(args.adopt, args.end_extra))
         outcomes.append(result.outcome(strict=args.strict))
         found.append(rehearsal.as_json(result))
         if args.format == "text":

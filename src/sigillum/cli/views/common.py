@@ -7,11 +7,15 @@ import io
 import json
 import re
 from collections.abc import Callable, Iterable, Sequence
+from datetime import datetime
 from typing import Any
 
 from rich.console import RenderableType
 from rich.table import Table
 from rich.text import Text
+
+from sigillum.core.values.marks import Ref
+from sigillum.core.values.times import format_instant
 
 Ident = Callable[[str], str]
 STYLES = {"keep": "cyan", "make": "green", "change": "yellow", "end": "red", "wait": "blue", "prove": "magenta",
@@ -62,6 +66,10 @@ def value_text(value: Any) -> str:
         return "(nothing)"
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, datetime):
+        return format_instant(value)
+    if isinstance(value, Ref):
+        return f"(from {value.step})"
     if isinstance(value, (list, tuple)):
         return ", ".join(str(v) for v in value) or "(nothing)"
     return str(value) if not isinstance(value, dict) else json.dumps(value)

@@ -11,8 +11,9 @@ from rich.text import Text
 from sigillum.core.deciding.proofs import Result
 from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.times import format_instant
+from sigillum.workflows.carrying.make import TakenError
+from sigillum.workflows.carrying.run import StepResult
 from sigillum.workflows.enact import Enacted
-from sigillum.workflows.execute import StepResult, TakenError
 from sigillum.workflows.prove import ProofReport
 
 from .common import STYLES, Ident
@@ -128,7 +129,7 @@ def _result(result: Result) -> dict[str, Any]:
 def as_json(done: Enacted) -> dict[str, Any]:
     return {
         "charter": done.charter.name, "outcome": int(done.outcome()), "summary": closing(done),
-        "steps": [{"id": r.step.id, "step": str(r.step.kind), "about": r.step.about, "state": r.state,
+        "steps": [{"id": str(r.step.id), "step": str(r.step.kind), "about": r.step.about, "state": str(r.state),
                    **({"error": _error_json(r.error)} if r.error else {})} for r in done.results],
         "proofs": proofs_json(done.proofs) if done.proofs is not None else None,
         **({"error": _error_json(done.error)} if done.error else {}),

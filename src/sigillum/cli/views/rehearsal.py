@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -11,7 +12,9 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.charter.charter import Charter
+from sigillum.core.kinds.changes import plain
 from sigillum.core.records.steps import Collision, Outline, Step
+from sigillum.core.values.marks import Ref
 from sigillum.core.values.times import format_instant
 from sigillum.workflows.rehearse import Rehearsal
 
@@ -70,10 +73,10 @@ def details(step: Step) -> list[tuple[str, str]]:
 def collision(taken: Collision, ident: Ident) -> RenderableType:
     """Wanted and existing side by side, and the ways out."""
     if taken.matches:
-        return Text.assemble(("stands   ", "dim"), f"{taken.facet} {taken.name} ({ident(taken.id)}) is as the "
+        return Text.assemble(("stands   ", "dim"), f"{taken.kind.name} {taken.name} ({ident(taken.id)}) is as the "
                              "charter says; Sigillum did not make it, and changes nothing at it before `--adopt`")
-    head = f"{taken.facet} {taken.name} exists ({ident(taken.id)}), and Sigillum did not make it." \
-        if taken.id else f"{taken.facet} {taken.name} is said to exist, and is not shown."
+    head = f"{taken.kind.name} {taken.name} exists ({ident(taken.id)}), and Sigillum did not make it." \
+        if taken.id else f"{taken.kind.name} {taken.name} is said to exist, and is not shown."
     rows = [(name, value_text(wanted), value_text(existing), "" if (wanted or None) == (existing or None) else "differs")
             for name, wanted, existing in taken.rows]
     return Group(Text.assemble(("taken    ", "bold yellow"), head), table(("", "wanted", "existing", ""), rows),
@@ -115,14 +118,20 @@ def as_json(rehearsal: Rehearsal) -> dict[str, Any]:
         "notes": [{"code": n.code, "text": n.text, "warning": n.warning} for n in outline.notes],
         "mistakes": [{"code": m.code, "what": m.what, "do": m.mend, "where": str(m.position or "")}
                      for m in outline.mistakes],
-        "taken": [{"facet": c.facet, "name": c.name, "id": c.id, "matches": c.matches,
-                   "attributes": [{"name": n, "wanted": w, "existing": e} for n, w, e in c.rows]}
+        "taken": [{"facet": c.kind.name, "name": c.name, "id": c.id, "matches": c.matches,
+                   "attributes": [{"name": n, "wanted": plain(w), "existing": plain(e)} for n, w, e in c.rows]}
                   for c in outline.collisions],
         "summary": summary(outline),
     }
 
 
+def shown(values: Mapping[str, Any]) -> dict[str, Any]:
+    """Values for reading: what an earlier step will yield is said so."""
+    return {n: f"(from {v.step})" if isinstance(v, Ref) else plain(v) for n, v in values.items()}
+
+
 def step_json(step: Step) -> dict[str, Any]:
-    return {"id": step.id, "step": str(step.kind), "tenant": step.tenant, "facet": step.facet, "name": step.name,
-            "about": step.about, "generation": step.generation, "needs": list(step.needs), "power": step.power,
-            "why": step.why, "before": dict(step.before), "after": dict(step.after)}
+    return {"id": str(step.id), "step": str(step.kind), "tenant": step.tenant, "facet": step.facet,
+            "name": " ".join(v for _, v in step.mark.key),
+            "about": step.about, "generation": step.generation, "needs": [str(n) for n in step.needs], "power": step.power,
+            "why": step.why, "before": shown(step.before), "after": shown(step.after)}

@@ -7,7 +7,7 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from sigillum.core.kinds.facts import Operation
+from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.times import format_instant, rough_duration, whole_second
 from sigillum.workflows.inspect import Inspection
 

@@ -61,10 +61,10 @@ class GrantWant(NamedTuple):
     tenant: str = ""  # another than the home tenant
 
     @property
-    def key(self) -> str:
+    def key(self) -> tuple[tuple[str, str], ...]:
         """What tells one wanted grant from another."""
-        rule = ",".join(f"{name}={'|'.join(values)}" for name, values in self.where)
-        return f"{self.role}@{self.at}{f'?{rule}' if rule else ''}{f'>{self.to}' if self.to else ''}"
+        labels = (("label", f"{name} is {' or '.join(values)}") for name, values in self.where)
+        return (("role", self.role), ("at", self.at), *labels, *((("to", self.to),) if self.to else ()))
 
     @property
     def windowed(self) -> bool:
@@ -85,9 +85,8 @@ class ServiceWant(NamedTuple):
     position: Position | None = None
     tenant: str = ""
 
-    @property
-    def key(self) -> str:
-        return f"{self.service}@{self.at}"
+    def words(self) -> str:
+        return f"{self.service} at {self.at}"
 
 
 class RoleWant(NamedTuple):
@@ -107,10 +106,6 @@ class PermissionWant(NamedTuple):
     acts: str
     only: tuple[str, ...] = ()
     position: Position | None = None
-
-    @property
-    def key(self) -> str:
-        return f"{self.api}:{self.scope} {self.acts}"
 
     def words(self) -> str:
         only = f", only {', '.join(self.only)}" if self.only else ""
@@ -200,8 +195,8 @@ class Charter:
     sign_in: SignInWant | None = None
     licence: str = ""
     position: Position | None = field(default=None, compare=False)
-
     like: str = ""
+    more: Mapping[str, Any] = field(default_factory=dict)  # sections of facets that are not ours
 
     @property
     def is_team(self) -> bool:
@@ -239,7 +234,7 @@ class Charter:
         if self.is_team or self.is_client:
             return common
         identity = self.identity
-        return {"kind": identity.kind, **common, "location": identity.location, "area": identity.area,
+        return {"type": identity.kind, **common, "location": identity.location, "area": identity.area,
                 "organisation": identity.organisation}
 
     @property

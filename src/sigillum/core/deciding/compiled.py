@@ -28,7 +28,7 @@ from sigillum.core.deciding.values import (
     Spots,
     Team,
 )
-from sigillum.core.kinds.facts import Operation
+from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.text import lines
 
 FEW = 12  # places that are quicker looked through than the line to the root

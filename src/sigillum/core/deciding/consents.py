@@ -8,7 +8,7 @@ from typing import Protocol
 from sigillum.core.charter.charter import ALONE, ON_BEHALF
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import ALWAYS, Asks, Consent, Decision, Hidden, Principal, Question
-from sigillum.core.kinds.facts import Operation
+from sigillum.core.kinds.profile import Operation
 
 
 class Known(Protocol):

@@ -11,7 +11,8 @@ from sigillum.core.deciding.mends import Mend, mends
 from sigillum.core.deciding.refusals import CAUSES, Cause
 from sigillum.core.deciding.values import NEVER, Decision, Node, Question, Right
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Thing
+from sigillum.core.kinds.access import Role
+from sigillum.core.kinds.kind import Record
 from sigillum.core.values.times import format_edge, format_instant
 
 
@@ -41,7 +42,7 @@ class Explanation(NamedTuple):
         return wrong or next((k for k in self.links if k.name == "grant"), None)
 
 
-def explain(world: World, question: Question, roles: Sequence[Thing] = ()) -> Explanation:
+def explain(world: World, question: Question, roles: Sequence[Record[Role]] = ()) -> Explanation:
     """The decision with its chain; `roles` are those that could be granted."""
     decision = world.decide(question)
     found = () if decision.allowed else tuple(mends(world, question, roles))

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from sigillum.core.charter.rules import CLASSES, allows
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import NEVER, Asks, Consent, Decision, Node, Question, Right
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Thing
+from sigillum.core.kinds.access import CLASSES, Role, allows
+from sigillum.core.kinds.kind import Record
 from sigillum.core.values.times import format_edge
 
 MOST_STEPS = 8
@@ -37,7 +37,7 @@ class Changed(NamedTuple):
     possible: bool = True
 
 
-def mends(world: World, question: Question, roles: Sequence[Thing]) -> Iterator[Mend]:
+def mends(world: World, question: Question, roles: Sequence[Record[Role]]) -> Iterator[Mend]:
     """The changes, in order, that together would allow it; the last one is open where no change is known."""
     for _ in range(MOST_STEPS):
         decision, asked = world.decide(question), question
@@ -66,7 +66,7 @@ def again(world: World, **changed: object) -> World:
     return World(**({f: getattr(world, f) for f in fields} | changed))
 
 
-def change(world: World, question: Question, decision: Decision, roles: Sequence[Thing] = ()) -> Changed:
+def change(world: World, question: Question, decision: Decision, roles: Sequence[Record[Role]] = ()) -> Changed:
     """What mends the cause of one refusal."""
     cause = decision.cause
     if cause in WAITS:
@@ -162,16 +162,16 @@ def _switch_on(world: World, question: Question) -> Changed:
                                           f"{{service: {service}, at: {at}}}", place=at))
 
 
-def narrowest(world: World, question: Question, roles: Sequence[Thing]) -> tuple[str, str] | None:
+def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -> tuple[str, str] | None:
     """The role with the least beside the permission, and the nearest place where it can be granted."""
     node = world.node(question.place)
     found = []
     for role in roles:
-        permissions = dict(role.get("permissions") or ())
-        spot = _grantable(world, node, tuple(role.get("grantable_at") or ())) if node is not None else None
+        permissions = dict(role.body.permissions)
+        spot = _grantable(world, node, role.body.grantable_at) if node is not None else None
         if question.permission in permissions and spot is not None:
             widest = max(CLASSES.index(c) if c in CLASSES else 0 for c in permissions.values())
-            found.append((role.get("breadth") == "broad", widest, len(permissions), spot[0], str(role.get("name")), spot[1]))
+            found.append((role.body.breadth == "broad", widest, len(permissions), spot[0], role.body.name, spot[1]))
     return min(found)[4:6] if found else None
 
 
@@ -185,7 +185,7 @@ def _grantable(world: World, node: Node, kinds: tuple[str, ...]) -> tuple[int, s
     return None
 
 
-def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Thing]) -> Changed:
+def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Record[Role]]) -> Changed:
     team, node = world.teams.get(question.principal), world.node(question.place)
     if team is not None and team.reach and node is not None and node.inside.isdisjoint(team.reach):
         wider = again(world, teams={**world.teams, team.id: team._replace(reach=(*team.reach, question.place))})
@@ -197,7 +197,7 @@ def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Thing
         return Changed(world, question, Mend(cause, text), possible=False)
     role, place = best
     right = Right("mend", question.principal, role, place, None, NEVER)
-    known = {str(r.get("name")): frozenset(p for p, _ in r.get("permissions") or ()) for r in roles}
+    known = {r.body.name: frozenset(p for p, _ in r.body.permissions) for r in roles}
     fresh = again(world, rights=[*world.rights, right], roles={**world.roles, role: known[role]})
-    told = next(allows(r) for r in roles if r.get("name") == role)
+    told = next(allows(r) for r in roles if r.body.name == role)
     return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it: it allows {told}", role, place))

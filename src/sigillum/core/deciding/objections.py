@@ -12,7 +12,9 @@ from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.shadows import Shadow, shadows
 from sigillum.core.deciding.values import Question, Right
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Profile, Thing
+from sigillum.core.kinds.access import Role
+from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.profile import Profile
 from sigillum.core.values.times import format_instant, rough_duration
 
 MOST_MISSING = 5
@@ -29,10 +31,11 @@ class Objection(NamedTuple):
     usual: bool = False
 
 
-def against(profile: Profile, role: Thing, right: Right, now: datetime, *, everyone: bool = False) -> Iterator[Objection]:
+def against(profile: Profile, role: Record[Role], right: Right, now: datetime, *,
+            everyone: bool = False) -> Iterator[Objection]:
     """What the tenant's own rules say about a role, a window and whom it is granted to."""
     windowed = right.start is not None or right.until is not None
-    if windowed and role.get("breadth") == "broad" and not profile.windows_on_broad:
+    if windowed and role.body.breadth == "broad" and not profile.windows_on_broad:
         yield Objection("window-broad", f"{right.role} is a broad role, and a broad role takes no window here",
                         "choose a curated role for a time-limited grant")
     if windowed and everyone and not profile.windows_on_everyone:
@@ -49,9 +52,9 @@ def against(profile: Profile, role: Thing, right: Right, now: datetime, *, every
                         f"{rough_duration(profile.felt_seconds)} until it is felt", "grant it for longer", refuse=False)
 
 
-def misplaced(world: World, role: Thing, path: str) -> Objection | None:
+def misplaced(world: World, role: Record[Role], path: str) -> Objection | None:
     """A role that cannot be granted at this kind of place, with the nearest place where it can be."""
-    kinds = tuple(role.get("grantable_at") or ())
+    kinds = role.body.grantable_at
     node, place = world.node(path), world.places.get(path)
     kind = "principal" if path.startswith("@") else place.kind if place is not None else ""
     if not kinds or kind in kinds:
@@ -60,7 +63,7 @@ def misplaced(world: World, role: Thing, path: str) -> Objection | None:
     above = next((p for p in (node.line if node is not None else ()) if any(near.get(k) == p for k in kinds)), None)
     mend = f"grant it at {above}, the nearest place above where it can be" if above is not None else \
         f"choose a {' or a '.join(kinds)}, or another role"
-    return Objection("role-not-grantable", f"{role.get('name')} cannot be granted at a {kind or 'place of no kind'}, only at a "
+    return Objection("role-not-grantable", f"{role.body.name} cannot be granted at a {kind or 'place of no kind'}, only at a "
                      f"{' or a '.join(kinds)}", mend)
 
 

@@ -6,7 +6,9 @@ from enum import StrEnum
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from sigillum.core.charter.charter import ProofWant
-from sigillum.core.kinds.facts import Operation, Profile, Thing
+from sigillum.core.kinds.access import Place
+from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.profile import Operation, Profile
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.waiting import Outlook
@@ -42,11 +44,11 @@ class Result(NamedTuple):
     outlook: Outlook | None = None  # of one that does not hold: not yet, or never
 
 
-def manner_of(proof: ProofWant, operation: Operation | None, place: Thing | None, profile: Profile) -> Manner:
+def manner_of(proof: ProofWant, operation: Operation | None, place: Record[Place] | None, profile: Profile) -> Manner:
     """No proof can harm: what changes data is tried only at a place marked as a test object."""
     harmless = operation is not None and (
         operation.class_ == "looks" or (operation.class_ == "changes-data" and place is not None
-                                        and place.get("test") is True))
+                                        and place.body.test))
     if operation is not None and profile.work and harmless:
         return Manner.TRIED
     return Manner.ASKED if profile.decisions else Manner.NEITHER

@@ -6,7 +6,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
-from sigillum.core.kinds.facts import Query, Snapshot, Thing
+from sigillum.core.kinds import signing
+from sigillum.core.kinds.identities import ACCOUNT, TEAM, Team
+from sigillum.core.kinds.identities import Account as AccountBody
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.signing import RULE
 
 SECOND_FACTOR, DEVICE, NETWORK, BLOCKED = "second-factor", "device", "network", "blocked"
 SWITCH = "the account's own switch"
@@ -137,38 +141,33 @@ def losing(rules: Iterable[Rule], weaker: Rule, accounts: Iterable[Account]) -> 
 
 
 # --- from facts ---------------------------------------------------------------------------------------------------
-ALL_RULES, ALL_TEAMS = Query("rule", "all", ""), Query("team", "all", "")
+ALL_RULES, ALL_TEAMS, ALL_ACCOUNTS = Query(RULE, "all"), Query(TEAM, "all"), Query(ACCOUNT, "all")
 
 
-def members_of(teams: Iterable[Thing]) -> dict[str, tuple[str, ...]]:
+def members_of(teams: Iterable[Record[Team]]) -> dict[str, tuple[str, ...]]:
     """The members of each team, by the team's id."""
-    return {t.id: tuple(t.get("members") or ()) for t in teams}
+    return {t.id: t.body.members for t in teams}
 
 
-def rules_of(snapshot: Snapshot) -> list[Rule]:
-    """The sign-in rules of a snapshot."""
-    return [rule_of(t) for t in snapshot.fact("rule", "all", "").things]
+def rule_of(record: Record[signing.Rule]) -> Rule:
+    """A sign-in rule as deciding needs it."""
+    body = record.body
+    return Rule(record.id, body.name, body.enabled, body.everyone, frozenset(body.targets),
+                frozenset(e.account for e in body.exempt), body.applies_to or "any", frozenset(body.demands), body.networks,
+                body.blocks, body.narrowable)
 
 
-def rule_of(thing: Thing) -> Rule:
-    get = thing.get
-    return Rule(
-        thing.id, str(get("name")), get("enabled") is not False, get("everyone") is True, frozenset(get("targets") or ()),
-        frozenset(i for i, *_ in get("exempt") or ()), str(get("applies_to") or "any"), frozenset(get("demands") or ()),
-        tuple(get("networks") or ()), get("blocks") is True, get("narrowable") is not False)
-
-
-def account_of(thing: Thing, teams: Mapping[str, Iterable[str]]) -> Account:
+def account_of(record: Record[AccountBody], teams: Mapping[str, Iterable[str]]) -> Account:
     """An account with its teams; `teams` are members by team, teams in teams among them."""
-    found, fresh = set[str](), [thing.id]
+    found, fresh = set[str](), [record.id]
     while fresh:
         member = fresh.pop()
         for team, members in teams.items():
             if member in members and team not in found:
                 found.add(team)
                 fresh.append(team)
-    return Account(thing.id, str(thing.get("name")), thing.get("active") is not False, str(thing.get("second_factor") or ""),
-                   frozenset(found))
+    body = record.body
+    return Account(record.id, body.name, body.active, body.second_factor, frozenset(found))
 
 
 def as_context(attempt: Attempt) -> dict[str, Any]:

@@ -12,7 +12,8 @@ from sigillum.core.deciding.mends import mends
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.values import Question
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.facts import Thing
+from sigillum.core.kinds.access import Role
+from sigillum.core.kinds.kind import Record
 from sigillum.core.values.times import format_edge, format_instant
 
 FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, GROWTH = 0.5, 15.0, 1.6
@@ -34,7 +35,7 @@ class Outlook(NamedTuple):
     since: datetime | None = None
 
 
-def outlook(world: World, question: Question, wanted: bool, patience: timedelta, roles: Sequence[Thing] = ()) -> Outlook:
+def outlook(world: World, question: Question, wanted: bool, patience: timedelta, roles: Sequence[Record[Role]] = ()) -> Outlook:
     """Will time alone bring the answer that is `wanted`, within this patience?"""
     decision = world.decide(question)
     if decision.allowed == wanted:

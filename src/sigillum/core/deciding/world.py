@@ -18,7 +18,7 @@ from sigillum.core.deciding.values import (
     Question,
     Right,
 )
-from sigillum.core.kinds.facts import Operation
+from sigillum.core.kinds.profile import Operation
 
 
 class World(Compiled):

@@ -1,166 +1,207 @@
-"""The facet *account*: the identity in its home tenant, a user-shaped account of a program or a team."""
+"""The facet *account*: the identity in a tenant, a user-shaped account of a program or a team; what a client is elsewhere."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.charter.charter import FOREIGN
-from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.records.steps import Adopt, Change, Collision, Create, End, Ref, Step, StepKind
+from sigillum.core.charter.charter import FOREIGN, PASSWORD, Charter
+from sigillum.core.charter.rules import Rules
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import Standing, Where, after, await_, slow, stand, unknown
+from sigillum.core.kinds.access import PLACE
+from sigillum.core.kinds.changes import Change, End, Make
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing
+from sigillum.core.records.steps import Adopt, Collision, Step, StepKind
 from sigillum.core.values.errors import Mistake
-
-from .common import Standing, View, await_step, differing, slow_step, stand, unknown
+from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 NAME = "account"
-KEY = "identity"
-MAKE = "make-account"
-POWERS = {"account": "accounts", "team": "teams"}
 
 
-def thing(view: View) -> str:
-    """The kind of thing that the identity is in its tenant."""
-    return "team" if view.charter.is_team else "account"
-
-
-def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """By name, to see a stranger's; by externalId and id, to find our own."""
-    if view.charter.is_client:
+def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+    """What contradicts itself in an account or a team, and what somebody else's account cannot be given here."""
+    if charter.is_client:
         return
-    kind = thing(view)
-    yield Query(kind, "name", view.charter.identity.name)
-    if view.charter.identity.area:
-        yield Query("place", "path", view.charter.identity.area)
-    generation = view.state.latest(NAME, KEY)
-    if generation is not None and generation.state not in ("ended", "spent"):
-        if generation.id:
-            yield Query(kind, "id", generation.id)
-        else:
-            yield Query(kind, "external_id", generation.external_id)
+    identity, where = charter.identity, charter.identity.position
+    if charter.is_team:
+        yield from _team(charter)
+    elif charter.members or identity.reach:
+        yield Mistake("team-only", "`members` and `reach` are for a team", "write `kind: team`, or leave them out", where)
+    if identity.area and identity.wide:
+        yield Mistake("area-and-wide", "the account lives in one area and is installation-wide", "keep one of them", where)
+    if identity.kind == FOREIGN and charter.credentials:
+        yield Mistake("foreign", "a foreign principal proves itself where it lives, and gets no credential here",
+                      "leave `credentials` out", where)
+    if (identity.kind == FOREIGN) != bool(identity.organisation):
+        yield Mistake("foreign", "a foreign principal lives in an organisation, and nobody else does",
+                      "write `kind: foreign` and `organisation: ...` together", where)
+    if identity.web_only and any(c.kind != PASSWORD for c in charter.credentials):
+        yield Mistake("web-only", "a web-only account signs in with its password, and nothing else",
+                      "write `kind: password`, or leave `web_only` out", where)
 
 
-def wanted(view: View) -> dict[str, Any]:
+def _team(charter: Charter) -> Iterator[Mistake]:
+    """What fits a team's charter, and what only an account's."""
+    where = charter.identity.position
+    if charter.credentials or charter.identity.location:
+        yield Mistake("team-signs-in", "a team has no credentials and no location: nobody signs in as a team",
+                      "give them to its members' charters", where)
+    if charter.identity.reach:
+        return
+    areas = charter.areas
+    if not areas:
+        yield Mistake("reach-missing", "it is not said how far the team reaches", "add `reach: [PLACE]` to `identity`", where)
+    elif len(areas) > 1 or "/" not in areas[0]:
+        yield Mistake("reach-several", f"the team's grants lie in {', '.join(areas)}, and a team reaches one area unless "
+                      "more is said", f"add `reach: [{', '.join(areas)}]` to `identity`", where)
+
+
+def kind_of(seen: Seen) -> Kind[Any]:
+    """The kind of thing that the identity is in this tenant."""
+    return TEAM if seen.charter.is_team else ACCOUNT
+
+
+def mark_of(seen: Seen) -> Mark:
+    return seen.mark(NAME)
+
+
+def wanted(seen: Seen, draft: Draft) -> dict[str, Any]:
     """The identity's attributes, as far as the tenant has a place for them."""
-    identity, kinds = view.charter.identity, view.snapshot.profile.kinds
-    if view.charter.is_team:
-        about = {**view.charter.about(), "reach": view.charter.reach} if "team-about" in kinds else {}
-        return {"name": identity.name, **about}
-    fields: dict[str, Any] = {"name": identity.name, "display": identity.display, "active": True}
-    if "account-about" in kinds:
-        fields |= view.charter.about() | ({"web_only": True} if identity.web_only else {})
-    if identity.kind == FOREIGN and view.home is not None:  # known by its client id at the issuer of its home
-        fields |= {"organisation": view.home.snapshot.profile.issuer, "subject": view.home.client_id}
-    return fields
+    identity, carried = seen.charter.identity, seen.carried(kind_of(seen)) or frozenset()
+    if seen.charter.is_team:
+        part: dict[str, Any] = {"name": identity.name, **seen.charter.about(), "reach": seen.charter.reach}
+    else:
+        part = {"name": identity.name, "display": identity.display, "active": True, **seen.charter.about()}
+        part |= {"web_only": True} if identity.web_only else {}
+    home = draft.one(Presented, seen.whole.tenant) if seen.away else None
+    if home is not None:  # known by its client id at the issuer of its home
+        part |= {"organisation": home.issuer, "subject": home.client_id}
+    return {n: v for n, v in part.items() if n in carried or n in ("name", "display", "active", "organisation", "subject")}
 
 
-def _lives(view: View) -> bool:
+def _lives(seen: Seen, draft: Draft) -> bool:
     """Is it said where the account lives, as the tenant asks it? Adds the mistakes where it is not."""
-    identity, kind = view.charter.identity, view.snapshot.profile.accounts_live_in
-    if view.charter.is_team or identity.kind == FOREIGN or view.home is not None:
+    identity, kind = seen.charter.identity, seen.profile.accounts_live_in
+    if seen.charter.is_team or identity.kind == FOREIGN or seen.away:
         return True
 
     def wrong(code: str, what: str, mend: str) -> bool:
-        view.draft.mistakes.append(Mistake(code, what, mend, identity.position))
+        draft.wrong(code, what, mend, identity.position)
         return False
+    place = seen.ask(Query(PLACE, "path", identity.area)) if identity.area else None
     if identity.area and not kind:
-        return wrong("area", f"accounts live in no area at {view.snapshot.tenant}", "leave `area` out")
+        return wrong("area", f"accounts live in no area at {seen.tenant}", "leave `area` out")
     if kind and not identity.area and not identity.wide:
-        return wrong("area-missing", f"at {view.snapshot.tenant} an account lives in one {kind}, or it is installation-wide",
+        return wrong("area-missing", f"at {seen.tenant} an account lives in one {kind}, or it is installation-wide",
                      f"add `area: PATH` of a {kind} to `identity`, or `installation_wide: why`")
-    place = view.snapshot.fact("place", "path", identity.area) if identity.area else None
-    if place is not None and place.known and (place.first is None or place.first.get("kind") != kind):
-        return wrong("area", f"{identity.area} is no {kind} of {view.snapshot.tenant}", f"name the path of a {kind}")
+    if place is not None and place.known and (place.first is None or place.first.body.type != kind):
+        return wrong("area", f"{identity.area} is no {kind} of {seen.tenant}", f"name the path of a {kind}")
     if identity.wide:
-        view.draft.note("account-wide", f"{identity.name} is installation-wide: {identity.wide}")
+        draft.note("account-wide", f"{identity.name} is installation-wide: {identity.wide}")
     return True
 
 
-def compare(view: View) -> None:
-    """Make, change or leave the account; sets `view.principal`. A client is made by the facet *client*."""
-    if view.charter.is_client:
+def compare(seen: Seen, draft: Draft) -> None:
+    """Make, change or leave the account. A client at home is made by the facet *client*."""
+    if seen.charter.is_client:
         return
-    kind, words = thing(view), _words(view)
-    if not _lives(view):
+    kind, words, mark = kind_of(seen), _words(seen), mark_of(seen)
+    named = seen.ask(Query(kind, "name", seen.charter.identity.name))
+    generation, own = seen.history.latest(mark), Fact[Any]()
+    if generation is not None and generation.live:
+        own = seen.ask(Query(kind, "id", generation.id) if generation.id else Query(kind, "mark", generation.external_id))
+    if not _lives(seen, draft):
         return
-    named = view.snapshot.fact(kind, "name", view.charter.identity.name)
     if not named.known:
-        unknown(view, named, f"the {words}")
+        unknown(seen, draft, named, f"the {words}")
         return
-    own = [f for q, f in view.snapshot.facts.items() if q.kind == kind and q.field in ("id", "external_id")]
-    things = [t for fact in [named, *own] for t in fact.things]
-    standing = stand(view, NAME, KEY, things)
-    if standing.thing is not None:
-        _present(view, standing.thing, standing.number)
-    elif standing.state == "recent" and standing.generation is not None:
-        view.principal = standing.generation.id
-        view.add(await_step(view, NAME, KEY, kind, standing, f"the {words}"))
+    shown = words if kind is TEAM or seen.charter.identity.kind == FOREIGN else f"account {seen.charter.identity.name}"
+    standing = stand(seen, draft, mark, (*named.records, *own.records), shown)
+    if standing.record is not None:
+        _present(seen, draft, standing.record, standing.number)
+    elif standing.where is Where.RECENT and standing.generation is not None:
+        waited = await_(seen, draft, mark, kind, standing, f"the {words}")
+        _provide(seen, draft, standing.generation.id, waited)
     elif named.first is not None:
-        _taken(view, named, standing)
+        _taken(seen, draft, named.first, standing)
     else:
-        _make(view, standing)
+        _make(seen, draft, standing)
 
 
-def _words(view: View) -> str:
-    kind = "foreign principal" if view.charter.identity.kind == FOREIGN else thing(view)
-    return f"{kind} {view.charter.identity.name}"
+def _provide(seen: Seen, draft: Draft, identity: Id, *ready: StepId) -> None:
+    draft.provide(Principal(seen.tenant, identity, kind_of(seen)), *after(identity))
+    draft.provide(Ready(seen.tenant), *after(identity), *ready)
+    draft.provide(Bearer(seen.tenant, identity, kind_of(seen)), *after(identity))
 
 
-def _make(view: View, standing: Standing, needs: tuple[str, ...] = ()) -> None:
-    number, words = standing.number, _words(view)
-    if standing.state == "gone":
-        view.draft.note("gone", f"the {words} was made once and is no longer there; it is made anew")
-    if view.home is not None:
-        needs = (*needs, *view.step_of(view.home.client_id))
-    why = standing.why(view.charter.purpose)
-    view.add(Step(
-        MAKE, StepKind.MAKE, view.snapshot.tenant, NAME, KEY, words,
-        Create(thing(view), view.external_id(NAME, KEY, number), wanted(view)), number, needs=needs,
-        power=POWERS[thing(view)], why=why, after=wanted(view)))
-    view.principal = Ref(MAKE, "id")
-    if view.snapshot.profile.accounts_drafted and not view.charter.is_team:
-        view.ready_step = view.add(Step(
-            "save-account", StepKind.CHANGE, view.snapshot.tenant, NAME, KEY, f"{words}: switch it on",
-            Change(thing(view), view.principal, {"active": True}), number, needs=(MAKE,), power=POWERS[thing(view)],
-            why="it is born as a draft, and takes roles after that", before={"active": False}, after={"active": True}))
+def _words(seen: Seen) -> str:
+    kind = "foreign principal" if seen.charter.identity.kind == FOREIGN else kind_of(seen).name
+    return f"{kind} {seen.charter.identity.name}"
 
 
-def _present(view: View, found: Thing, number: int, needs: tuple[str, ...] = ()) -> None:
-    view.principal = found.id
-    if found.get("progress") == "failed":
-        ended = view.add(Step(
-            "end-account-failed", StepKind.END, view.snapshot.tenant, NAME, KEY, f"{_words(view)}, whose making failed",
-            End(found.kind, found.id), number, needs=needs, power=POWERS[found.kind], why="the tenant could not make it"))
-        _make(view, Standing("gone", view.state.latest(NAME, KEY)), (ended,))
+def _make(seen: Seen, draft: Draft, standing: Standing, *needs: StepId) -> None:
+    number, words, kind, mark = standing.number, _words(seen), kind_of(seen), mark_of(seen)
+    if standing.where is Where.GONE:
+        draft.note("gone", f"the {words} was made once and is no longer there; it is made anew")
+    part = wanted(seen, draft)
+    made = draft.add(Step(
+        StepId(mark, number, "make"), StepKind.MAKE, words, Make(kind, part),
+        (*needs, *(s for v in part.values() if isinstance(v, Ref) for s in after(v))), kind.power,
+        standing.why(seen.charter.purpose), after=part))
+    identity, ready = Ref(made, "id"), list[StepId]()
+    if seen.profile.accounts_drafted and not seen.charter.is_team:
+        ready.append(draft.add(Step(
+            StepId(mark, number, "save"), StepKind.CHANGE, f"{words}: switch it on", Change(kind, identity, {"active": True}),
+            (made,), kind.power, "it is born as a draft, and takes roles after that", {"active": False}, {"active": True})))
+    _provide(seen, draft, identity, *ready)
+
+
+def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs: StepId) -> None:
+    mark, words, power = mark_of(seen), _words(seen), record.kind.power
+    if record.progress == "failed":
+        ended = draft.add(Step(
+            StepId(mark, number, "end"), StepKind.END, f"{words}, whose making failed", End(record.kind, record.id), needs,
+            power, "the tenant could not make it"))
+        _make(seen, draft, Standing(Where.GONE, seen.history.latest(mark)), ended)
         return
-    view.ready_step = slow_step(view, NAME, KEY, found, number, f"the {_words(view)}")
-    differences = differing(wanted(view), found)
+    ready = slow(draft, mark, record, number, f"the {words}")
+    differences = differing(record, wanted(seen, draft), seen.carried(record.kind))
     if differences:
-        after = {name: new for name, (_, new) in differences.items()}
-        changed = view.add(Step(
-            "change-account", StepKind.CHANGE, view.snapshot.tenant, NAME, KEY, _words(view),
-            Change(found.kind, found.id, after, found.version),
-            number, needs=needs, power=POWERS[found.kind], why="the charter says so",
-            before={name: old for name, (old, _) in differences.items()}, after=after))
-        if view.snapshot.profile.accounts_drafted and "active" in after:
-            view.ready_step = changed
+        change = {name: new for name, (_, new) in differences.items()}
+        changed = draft.add(Step(
+            StepId(mark, number, "change"), StepKind.CHANGE, words, Change(record.kind, record.id, change, record.version),
+            (*needs, *(s for v in change.values() if isinstance(v, Ref) for s in after(v))), power, "the charter says so",
+            {name: old for name, (old, _) in differences.items()}, change))
+        if seen.profile.accounts_drafted and "active" in change:
+            ready = (*ready, changed)
+    _provide(seen, draft, record.id, *ready)
 
 
-def _taken(view: View, named: Fact, standing: Standing) -> None:
+def _taken(seen: Seen, draft: Draft, record: Record[Any], standing: Standing) -> None:
     """One of that name stands there and Sigillum did not make it."""
-    found = named.things[0]
-    want = wanted(view)
-    rows = tuple((name, value, found.get(name)) for name, value in want.items())
-    matches = not differing(want, found)
-    if not view.state.ledger and matches:
-        view.principal = found.id
-        return
-    if view.adopt:
-        number = standing.number if standing.state != "open" else standing.number + 1
-        step = view.add(Step(
-            "adopt-account", StepKind.KEEP, view.snapshot.tenant, NAME, KEY,
-            f"in the ledger that {_words(view)} is ours from now on", Adopt(found.kind, found.id),
-            number, why="--adopt was given"))
-        _present(view, found, number, (step,))
-        return
-    view.principal = found.id
-    view.draft.collisions.append(Collision(found.kind, view.charter.identity.name, found.id, rows, matches))
+    want = wanted(seen, draft)
+    matches = not differing(record, want, seen.carried(record.kind))
+    if not seen.history.ledger and matches:
+        _provide(seen, draft, record.id)
+    elif seen.choices.adopt:
+        number = standing.number if standing.where is not Where.OPEN else standing.number + 1
+        step = draft.add(Step(
+            StepId(mark_of(seen), number, "adopt"), StepKind.KEEP, f"in the ledger that {_words(seen)} is ours from now on",
+            Adopt(record.kind, record.id), why="--adopt was given"))
+        _present(seen, draft, record, number, step)
+    else:
+        _provide(seen, draft, record.id)
+        rows = tuple((name, value, record.value(name)) for name, value in want.items())
+        draft.collide(Collision(record.kind, seen.charter.identity.name, record.id, rows, matches))
+
+
+def words(mark: Mark) -> str:
+    return "the identity"
+
+
+FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer)), check=check, words=words)

@@ -9,144 +9,186 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.kinds.facts import Query, Snapshot, Thing
-from sigillum.core.records.steps import Adopt, Change, Collision, Create, Ref, Step, StepKind
+from sigillum.core.charter.charter import Charter
+from sigillum.core.charter.rules import Rules
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Requested
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import Standing, Where, after, await_, stand, unknown
+from sigillum.core.kinds.access import API
+from sigillum.core.kinds.changes import Change, Make
+from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
+from sigillum.core.kinds.identities import Client as ClientBody
+from sigillum.core.kinds.identities import Principal as PrincipalBody
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing
+from sigillum.core.records.steps import Adopt, Collision, Step, StepKind
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
-from .common import Standing, View, await_step, differing, stand, unknown
-
-NAME, POWER = "client", "clients"
-REGISTRATION, PRINCIPAL = "registration", "principal"
-
-
-def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """The registration by name, and our own by id; then its service principal; the APIs that it asks for."""
-    if not view.charter.is_client:
-        return
-    yield Query(NAME, "name", view.charter.identity.name)
-    there = PRINCIPAL in snapshot.profile.kinds
-    for name, kind in ((REGISTRATION, NAME), *(((PRINCIPAL, PRINCIPAL),) if there else ())):
-        generation = view.state.latest(NAME, name)
-        if generation is not None and generation.state not in ("ended", "spent"):
-            yield Query(kind, "id", generation.id) if generation.id else Query(kind, "external_id", generation.external_id)
-    if isinstance(view.client_id, str) and there:
-        yield Query(PRINCIPAL, "client_id", view.client_id)
-    for want in view.charter.permissions:
-        yield Query("api", "name", want.api)
+NAME = "client"
 
 
-def wanted(view: View) -> dict[str, Any]:
+def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+    """What only a client has, and what it has not."""
+    where = charter.identity.position
+    if not charter.is_client:
+        if charter.identity.redirects or charter.identity.audience != "tenant":
+            yield Mistake("client-only", "`redirects` and `usable_in` are for a client",
+                          "write `kind: client`, or leave them out", where)
+    elif charter.sign_in or charter.licence or charter.identity.mailbox:
+        yield Mistake("not-client", "`sign_in`, `licence` and `mailbox` are for accounts", "leave them out", where)
+    elif charter.identity.area or charter.identity.wide or charter.identity.web_only:
+        yield Mistake("not-client", "`area`, `installation_wide` and `web_only` are for accounts", "leave them out", where)
+    elif charter.identity.location or charter.identity.reach or charter.members or charter.member_of:
+        yield Mistake("not-client", "a client has no location, reach, team or members", "leave them out", where)
+
+
+def _mark(seen: Seen, part: str) -> Mark:
+    return seen.mark(NAME, ("part", part))
+
+
+def _registration(seen: Seen) -> Mark:
+    return _mark(seen, "registration")
+
+
+def wanted(seen: Seen) -> dict[str, Any]:
     """The registration's attributes. What is always there need not be requested."""
-    identity = view.charter.identity
-    asked = tuple(sorted((p.api, p.scope, p.acts) for p in view.charter.permissions if not always(view, p.api, p.scope)))
-    about = view.charter.about() if NAME in view.snapshot.profile.kinds else {}
+    identity = seen.charter.identity
+    asked = tuple(sorted((p.api, p.scope, p.acts) for p in seen.charter.permissions if not always(seen, p.api, p.scope)))
+    about = seen.charter.about() if seen.carried(CLIENT) is not None else {}
     return {"name": identity.name, "redirects": identity.redirects, "requests": asked, **about}
 
 
-def always(view: View, api: str, scope: str) -> bool:
+def always(seen: Seen, api: str, scope: str) -> bool:
     """Does every client have this scope without asking?"""
-    found = view.snapshot.fact("api", "name", api).first
-    return found is not None and any(s["value"] == scope and s["always"] for s in found.get("scopes"))
+    found = seen.ask(Query(API, "name", api)).first
+    return found is not None and any(s.value == scope and s.always for s in found.body.scopes)
 
 
-def compare(view: View) -> None:
-    """Make, change or leave both; sets `view.client`, `view.client_id` and `view.principal`."""
-    if not view.charter.is_client:
+def compare(seen: Seen, draft: Draft) -> None:
+    """Make, change or leave both: the registration, and what it is in this tenant."""
+    if not seen.charter.is_client:
         return
-    named = view.snapshot.fact(NAME, "name", view.charter.identity.name)
+    want, mark = wanted(seen), _registration(seen)
+    named, own = seen.ask(Query(CLIENT, "name", seen.charter.identity.name)), _own(seen, mark, CLIENT)
+    principals = _own(seen, _mark(seen, "principal"), PRINCIPAL) if seen.carried(PRINCIPAL) is not None else ()
     if not named.known:
-        unknown(view, named, f"the client {view.charter.identity.name}")
+        unknown(seen, draft, named, f"the client {seen.charter.identity.name}")
         return
-    standing = stand(view, NAME, REGISTRATION, _things(view, NAME))
-    if standing.thing is not None:
-        _registered(view, standing.thing, standing.number)
-    elif standing.state == "recent" and standing.generation is not None:
-        waited = view.add(await_step(view, NAME, REGISTRATION, NAME, standing, f"the client {view.charter.identity.name}"))
-        view.client, view.client_id = standing.generation.id, Ref(waited, "client_id")
+    words = f"client {seen.charter.identity.name}"
+    standing = stand(seen, draft, mark, (*named.records, *own), words)
+    if standing.record is not None:
+        _registered(seen, draft, want, standing.record, standing.number)
+    elif standing.where is Where.RECENT and standing.generation is not None:
+        waited = await_(seen, draft, mark, CLIENT, standing, f"the {words}")
+        _provide(seen, draft, standing.generation.id, Ref(waited, "client_id"))
     elif named.first is not None:
-        _taken(view, named.first, standing)
+        _taken(seen, draft, want, named.first, standing)
     else:
-        _register(view, standing)
-    if view.client is not None:
-        _as_principal(view)
+        _register(seen, draft, want, standing)
+    presented = draft.one(Presented, seen.tenant)
+    if presented is not None:
+        _as_principal(seen, draft, presented.client_id, principals)
 
 
-def _things(view: View, kind: str) -> list[Thing]:
-    return [t for q, f in view.snapshot.facts.items() if q.kind == kind for t in f.things]
+def _own(seen: Seen, mark: Mark, kind: Kind[Any]) -> tuple[Record[Any], ...]:
+    """What we made of it, by its id or by the mark of what was begun."""
+    generation = seen.history.latest(mark)
+    if generation is None or not generation.live:
+        return ()
+    return seen.ask(Query(kind, "id", generation.id) if generation.id else Query(kind, "mark", generation.external_id)).records
 
 
-def _register(view: View, standing: Standing) -> None:
-    identity, number = view.charter.identity, standing.number
-    if standing.state == "gone":
-        view.draft.note("gone", f"the client {identity.name} was registered once and is no longer there; it is made anew")
-    fields = {**wanted(view), "audience": identity.audience, "confidential": identity.confidential}
+def _provide(seen: Seen, draft: Draft, identity: Id, client_id: Id) -> None:
+    draft.provide(Bearer(seen.tenant, identity, CLIENT, seen.carried(CLIENT) is None), *after(identity))
+    draft.provide(Presented(seen.tenant, client_id, seen.profile.issuer), *after(client_id))
+
+
+def _register(seen: Seen, draft: Draft, want: dict[str, Any], standing: Standing) -> None:
+    identity, number = seen.charter.identity, standing.number
+    if standing.where is Where.GONE:
+        draft.note("gone", f"the client {identity.name} was registered once and is no longer there; it is made anew")
+    part = {**want, "audience": identity.audience, "confidential": identity.confidential}
     where = "usable in this tenant only" if identity.audience == "tenant" else "usable in any tenant"
-    made = view.add(Step(
-        "make-client", StepKind.MAKE, view.snapshot.tenant, NAME, REGISTRATION,
-        f"client registration {identity.name}, {where}",
-        Create(NAME, view.external_id(NAME, REGISTRATION, number), fields), number, power=POWER,
-        why=standing.why(view.charter.purpose), after={**fields, "requests": _requests(fields["requests"])}))
-    view.client, view.client_id = Ref(made, "id"), Ref(made, "client_id")
+    made = draft.add(Step(
+        StepId(_registration(seen), number, "make"), StepKind.MAKE, f"client registration {identity.name}, {where}",
+        Make(CLIENT, part), power=CLIENT.power, why=standing.why(seen.charter.purpose),
+        after={**part, "requests": _requests(part["requests"])}))
+    draft.provide(Requested(seen.tenant), made)
+    _provide(seen, draft, Ref(made, "id"), Ref(made, "client_id"))
 
 
 def _requests(asked: tuple[tuple[str, str, str], ...]) -> tuple[str, ...]:
     return tuple(f"{scope} of {api}, {acts}" for api, scope, acts in asked)
 
 
-def _registered(view: View, found: Thing, number: int, needs: tuple[str, ...] = ()) -> None:
-    view.client, view.client_id = found.id, str(found.get("client_id"))
-    differences = differing(wanted(view), found)
+def _registered(seen: Seen, draft: Draft, want: dict[str, Any], record: Record[ClientBody], number: int,
+                *needs: StepId) -> None:
+    _provide(seen, draft, record.id, record.body.client_id)
+    differences = differing(record, want, seen.carried(CLIENT))
     if not differences:
         return
-    after = {name: new for name, (_, new) in differences.items()}
-    shown = {n: _requests(v) if n == "requests" else v for n, v in after.items()}
+    part = {name: new for name, (_, new) in differences.items()}
+    shown = {n: _requests(v) if n == "requests" else v for n, v in part.items()}
     before = {n: _requests(v or ()) if n == "requests" else v for n, (v, _) in differences.items()}
-    view.requested_step = view.add(Step(
-        "change-client", StepKind.CHANGE, view.snapshot.tenant, NAME, REGISTRATION,
-        f"client registration {view.charter.identity.name}", Change(NAME, found.id, after, found.version), number,
-        needs=needs, power=POWER, why="the charter says so", before=before, after=shown))
+    draft.provide(Requested(seen.tenant), draft.add(Step(
+        StepId(_registration(seen), number, "change"), StepKind.CHANGE, f"client registration {seen.charter.identity.name}",
+        Change(CLIENT, record.id, part, record.version), needs, CLIENT.power, "the charter says so", before, shown)))
 
 
-def _taken(view: View, found: Thing, standing: Standing) -> None:
+def _taken(seen: Seen, draft: Draft, want: dict[str, Any], record: Record[ClientBody], standing: Standing) -> None:
     """A client of that name stands there and Sigillum did not register it."""
-    want = wanted(view)
-    matches = not differing(want, found)
-    view.client, view.client_id = found.id, str(found.get("client_id"))
-    if not view.state.ledger and matches:
-        return
-    if view.adopt:
-        number = standing.number if standing.state != "open" else standing.number + 1
-        step = view.add(Step(
-            "adopt-client", StepKind.KEEP, view.snapshot.tenant, NAME, REGISTRATION,
-            f"in the ledger that the client {view.charter.identity.name} is ours from now on", Adopt(NAME, found.id),
-            number, why="--adopt was given"))
-        _registered(view, found, number, (step,))
-        return
-    rows = tuple((name, value, found.get(name)) for name, value in want.items())
-    view.draft.collisions.append(Collision(NAME, view.charter.identity.name, found.id, rows, matches))
-
-
-def _as_principal(view: View) -> None:
-    """Its service principal: what it is in this tenant. Where there are none, the client acts as itself."""
-    if PRINCIPAL not in view.snapshot.profile.kinds:
-        view.principal = view.client_id
-        return
-    name = view.charter.identity.name
-    standing = stand(view, NAME, PRINCIPAL, _things(view, PRINCIPAL))
-    if isinstance(view.client, Ref) and standing.state in ("present", "recent"):
-        standing = standing._replace(state="gone", thing=None)  # it went with the registration before
-    known = next((t for t in _things(view, PRINCIPAL) if t.get("client_id") == view.client_id), None)
-    if standing.thing is not None:
-        view.principal = standing.thing.id
-    elif known is not None and standing.state != "open":  # the tenant made it by itself, or somebody did
-        view.principal = known.id
-    elif standing.state == "recent" and standing.generation is not None:
-        view.principal = standing.generation.id
-        view.ready_step = view.add(await_step(view, NAME, PRINCIPAL, PRINCIPAL, standing, f"the service principal of {name}"))
+    matches = not differing(record, want, seen.carried(CLIENT))
+    if not seen.history.ledger and matches:
+        _provide(seen, draft, record.id, record.body.client_id)
+    elif seen.choices.adopt:
+        number = standing.number if standing.where is not Where.OPEN else standing.number + 1
+        step = draft.add(Step(
+            StepId(_registration(seen), number, "adopt"), StepKind.KEEP,
+            f"in the ledger that the client {seen.charter.identity.name} is ours from now on", Adopt(CLIENT, record.id),
+            why="--adopt was given"))
+        _registered(seen, draft, want, record, number, step)
     else:
-        view.principal = Ref(view.add(Step(
-            "make-principal", StepKind.MAKE, view.snapshot.tenant, NAME, PRINCIPAL,
-            f"service principal of {name}: what it is in this tenant",
-            Create(PRINCIPAL, view.external_id(NAME, PRINCIPAL, standing.number), {
-                "client_id": view.client_id, "display": view.charter.identity.display, "active": True}),
-            standing.number, needs=(view.client_id.step,) if isinstance(view.client_id, Ref) else (), power=POWER,
-            why=standing.why("roles and consents go to the principal, never to the client"))), "id")
+        _provide(seen, draft, record.id, record.body.client_id)
+        rows = tuple((name, value, record.value(name)) for name, value in want.items())
+        draft.collide(Collision(CLIENT, seen.charter.identity.name, record.id, rows, matches))
+
+
+def _as_principal(seen: Seen, draft: Draft, client_id: Id, own: tuple[Record[PrincipalBody], ...]) -> None:
+    """Its service principal: what it is in this tenant. Where there are none, the client acts as itself."""
+    if seen.carried(PRINCIPAL) is None:
+        _acts_as(seen, draft, client_id)
+        return
+    name, mark, registered = seen.charter.identity.name, _mark(seen, "principal"), draft.one(Bearer, seen.tenant)
+    known = seen.ask(Query(PRINCIPAL, "client_id", client_id)) if isinstance(client_id, str) else Fact[PrincipalBody]()
+    standing = stand(seen, draft, mark, (*known.records, *own), f"service principal of {name}")
+    if registered is not None and isinstance(registered.id, Ref) and standing.where in (Where.PRESENT, Where.RECENT):
+        standing = standing._replace(where=Where.GONE, record=None)  # it went with the registration before
+    if standing.record is not None:
+        _acts_as(seen, draft, standing.record.id)
+    elif known.first is not None and standing.where is not Where.OPEN:  # the tenant made it by itself, or somebody did
+        _acts_as(seen, draft, known.first.id)
+    elif standing.where is Where.RECENT and standing.generation is not None:
+        waited = await_(seen, draft, mark, PRINCIPAL, standing, f"the service principal of {name}")
+        _acts_as(seen, draft, standing.generation.id, waited)
+    elif not known.known:
+        unknown(seen, draft, known, f"the service principal of {name}")
+    else:
+        _acts_as(seen, draft, Ref(draft.add(Step(
+            StepId(mark, standing.number, "make"), StepKind.MAKE, f"service principal of {name}: what it is in this tenant",
+            Make(PRINCIPAL, {"client_id": client_id, "display": seen.charter.identity.display, "active": True}),
+            after(client_id), PRINCIPAL.power,
+            standing.why("roles and consents go to the principal, never to the client"))), "id"))
+
+
+def _acts_as(seen: Seen, draft: Draft, identity: Id, *ready: StepId) -> None:
+    draft.provide(Principal(seen.tenant, identity, PRINCIPAL), *after(identity))
+    draft.provide(Ready(seen.tenant), *after(identity), *ready)
+
+
+def words(mark: Mark) -> str:
+    return f"the client's {mark.get('part')}"
+
+
+FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer, Presented, Requested)), check=check, words=words)

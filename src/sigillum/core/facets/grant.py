@@ -4,66 +4,43 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from sigillum.core.charter.charter import SELF, GrantWant
-from sigillum.core.charter.rules import allows, widest
-from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.records.history import Generation
-from sigillum.core.records.steps import Change, Create, End, Ref, Step, StepKind
+from sigillum.core.charter.charter import SELF, Charter, GrantWant
+from sigillum.core.charter.rules import Rules
+from sigillum.core.facets import rights
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import Standing, Where, await_, hanging, principal, slow, somebody, stand, unknown
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows, widest
+from sigillum.core.kinds.changes import Change, End, Make
+from sigillum.core.kinds.kind import Fact, Query, Record
+from sigillum.core.records.history import Generation, State
+from sigillum.core.records.steps import Need, Prove, Step, StepKind
 from sigillum.core.values.errors import Mistake
+from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean, lines
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, whole_second
 
-from .common import Standing, View, await_step, by_identifier, existing, identified, slow_step, stand, unknown
-from .role import permissions_of
-from .service import is_on
-
-if TYPE_CHECKING:  # deciding is loaded for grants that need it: with a window, or with something that may be missing
-    from sigillum.core.deciding.objections import Objection
-    from sigillum.core.deciding.world import World
-
-NAME, THING, POWER = "grant", "grant", "grants"
-_NOT_THERE = Fact()
-NEW = "(new)"  # stands for the id of a principal that is still to be made
+NAME = "grant"
+NOBODY: Fact[Grant] = Fact()
 
 
-def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """Roles and places by name; then, once the principal is known, all its grants; more where a window is wanted."""
-    own = {r.name for r in view.charter.roles}
-    for want in view.charter.grants:
-        if want.role not in own:
-            yield Query("role", "name", want.role)
-        for path in lines([want.at]) if want.at != SELF else ():
-            yield Query("place", "path", path)
-        if snapshot.fact("place", "path", want.at) == _NOT_THERE:
-            yield Query("place", "under", want.at.rpartition("/")[0])
-        if snapshot.fact("role", "name", want.role) == _NOT_THERE:
-            yield Query("role", "all", "")
-        if want.to:
-            yield Query("account", "name", want.to)
-            if snapshot.fact("account", "name", want.to) == _NOT_THERE:
-                yield Query("team", "name", want.to)
-                yield from by_identifier(view, want.to)
-        holder = _holder(view, want)
-        if want.to and holder is not None:
-            yield Query(THING, "principal", holder.id)
-    if isinstance(view.principal, str):
-        yield Query(THING, "principal", view.principal)
-    if any(g.windowed for g in view.charter.grants):
-        yield from _beside(view, snapshot)
+def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+    for grant in charter.grants:
+        if grant.role in rules.forbidden_roles:
+            yield Mistake("role-forbidden", f"a house rule forbids the role {grant.role!r}",
+                          "choose a narrower role, or change `rules: forbidden_roles` in sigillum.yaml", grant.position)
 
 
-def _beside(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """What could make a window pointless: teams, their grants, and the roles of all grants."""
-    from sigillum.core.deciding import gathering
-    teams = [t.id for want in view.charter.member_of for t in snapshot.fact("team", "name", want.name).things]
-    known = [view.principal] if isinstance(view.principal, str) else []
-    yield from gathering.queries(snapshot, [*known, *teams], [g.at for g in view.charter.grants if g.at != SELF])
+def mark_of(seen: Seen, want: GrantWant) -> Mark:
+    return seen.mark(NAME, *want.key)
 
 
 def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any]) -> dict[str, Any]:
-    """The window to write: `for` counts from the first enacting, whose terms are `known`."""
+    """The window to write, as the ledger has it: `for` counts from the first enacting, whose terms are `known`."""
     asked = {
         "for": want.lasts_seconds, "from": format_instant(want.start) if want.start else None,
         "asked_until": format_instant(want.until) if want.until else None,
@@ -78,253 +55,205 @@ def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any]) -> dict[s
     return {**terms, **({"until": format_instant(until)} if until else {})}
 
 
-def compare(view: View) -> None:
+class One:
+    """One wanted grant with what it refers to, as far as the tenant shows it."""
+
+    def __init__(self, seen: Seen, draft: Draft, want: GrantWant) -> None:
+        self.seen, self.draft, self.want, self.mark = seen, draft, want, mark_of(seen, want)
+        self.own = draft.one(OwnRole, seen.tenant, lambda r: r.role.body.name == want.role)
+        wished = any(r.name == want.role for r in seen.charter.roles)
+        fact = Fact[Role]() if wished else seen.ask(Query(ROLE, "name", want.role))
+        self.role_fact = fact
+        self.role = self.own.role if self.own is not None else fact.first
+        self.place = seen.ask(Query(PLACE, "path", want.at)) if want.at != SELF else Fact()
+        for path in lines([want.at]) if want.at != SELF else ():
+            seen.ask(Query(PLACE, "path", path))
+        self.holder, self.holder_fact, self.said = somebody(seen, want.to) if want.to else (None, Fact(), "")
+        self.theirs = seen.ask(Query(GRANT, "principal", self.holder.id)) if self.holder is not None else NOBODY
+
+    @property
+    def carrier(self) -> Id:
+        """Who holds it."""
+        if self.holder is not None:
+            return self.holder.id
+        who = principal(self.seen, self.draft)
+        assert who is not None
+        return who.id
+
+    @property
+    def spot(self) -> str:
+        """The place as a tenant shows it: a path, or a principal as the place."""
+        who = principal(self.seen, self.draft)
+        assert who is not None
+        return self.want.at if self.want.at != SELF else f"@{who.id if isinstance(who.id, str) else f'({who.id.step})'}"
+
+    def resolvable(self) -> bool:
+        """Do role and place exist? Adds the mistakes where they do not."""
+        seen, draft, want, good = self.seen, self.draft, self.want, True
+        if not self.role_fact.known or not self.place.known:
+            hidden: Fact[Any] = self.place if self.role_fact.known else self.role_fact
+            unknown(seen, draft, hidden, f"the role {want.role} or the place {want.at}")
+            return False
+        if self.role is None:
+            known = [r.body.name for r in seen.ask(Query(ROLE, "all")).records]
+            draft.wrong("role-unknown", f"{seen.tenant} has no role {want.role!r}",
+                        did_you_mean(want.role, known) or "look at `sigillum tenant inspect`", want.position)
+            good = False
+        elif not want.because and {c for _, c in self.role.body.permissions} & seen.rules.because:
+            draft.wrong("because-missing", f"the role {want.role} {widest(self.role).replace('-', ' ')} and no reason is given",
+                        "add `because: ...` to the grant (a house rule asks for it)", want.position)
+            good = False
+        if want.at != SELF and self.place.first is None:
+            self._no_place()
+            good = False
+        if want.to and self.holder is None:
+            if not self.holder_fact.known:
+                unknown(seen, draft, self.holder_fact, f"the account {want.to}")
+                return False
+            draft.wrong("principal-unknown", f"{seen.tenant} has no account or team {want.to!r}",
+                        self.said or "write its name as the tenant has it", want.position)
+            good = False
+        return good
+
+    def _no_place(self) -> None:
+        seen, want = self.seen, self.want
+        root, _, rest = want.at.partition("/")
+        siblings = [p.body.path for p in seen.ask(Query(PLACE, "under", want.at.rpartition("/")[0])).records]
+        if rest and not seen.ask(Query(PLACE, "path", root)).records:
+            self.draft.wrong("place-not-in-tree", f"{want.at!r} does not lie in the tree of {seen.tenant}",
+                             "begin with one of the tenant's own roots (`sigillum tenant inspect` lists them)", want.position)
+        else:
+            self.draft.wrong("place-unknown", f"{seen.tenant} has no place {want.at!r}",
+                             did_you_mean(want.at, siblings) or "look at `sigillum tenant inspect`", want.position)
+
+    def alike(self, record: Record[Grant]) -> bool:
+        who, body = principal(self.seen, self.draft), record.body
+        carriers = (self.carrier, who.id if who is not None and not self.want.to else None)
+        return (body.role == self.want.role and body.place == self.spot and GRANT.same("where", body.where, self.want.where)
+                and body.principal in carriers)
+
+
+def compare(seen: Seen, draft: Draft) -> None:
     """Make what is missing, replace what has other terms, end what only we still hold."""
-    fact = existing(view, THING)
+    who = principal(seen, draft)
+    fact = hanging(seen, GRANT, who.id if who is not None else None)
+    all_ = [One(seen, draft, want) for want in seen.charter.grants]
+    if fact.known and who is not None:
+        rights.ask(seen, draft, [one.want for one in all_], who.id)
     if not fact.known:
-        if view.charter.grants:
-            unknown(view, fact, f"the grants of {view.charter.identity.name}")
+        if seen.charter.grants:
+            unknown(seen, draft, fact, f"the grants of {seen.charter.identity.name}")
         return
-    things = fact.things
-    for want in view.charter.grants:
-        if _resolvable(view, want):
-            holder = _holder(view, want)
-            more = view.snapshot.fact(THING, "principal", holder.id) if want.to and holder is not None else _NOT_THERE
-            _one(view, want, (*things, *more.things))
-    _not_wanted(view, things)
+    for one in all_:
+        if one.resolvable():
+            _one(one, (*fact.records, *one.theirs.records))
+    _not_wanted(seen, draft, fact.records, all_)
 
 
-def _holder(view: View, want: GrantWant) -> Thing | None:
-    """Who holds a grant that is `to` somebody else."""
-    facts = [view.snapshot.fact(kind, "name", want.to) for kind in ("account", "team")] if want.to else []
-    return next((t for f in facts for t in f.things), None)
-
-
-def _role(view: View, want: GrantWant) -> Thing | None:
-    """The role as it is, or as this charter will make it."""
-    own = next((r for r in view.charter.roles if r.name == want.role), None)
-    found = view.snapshot.fact("role", "name", want.role).first
-    if own is None:
-        return found
-    return Thing("role", found.id if found is not None else "", {
-        "name": own.name, "breadth": "curated", "permissions": permissions_of(view, own)})
-
-
-def _resolvable(view: View, want: GrantWant) -> bool:
-    """Do role and place exist? Adds the mistakes where they do not."""
-    good = True
-    role, place = view.snapshot.fact("role", "name", want.role), view.snapshot.fact("place", "path", want.at)
-    if not role.known or (not place.known and want.at != SELF):
-        unknown(view, role if not role.known else place, f"the role {want.role} or the place {want.at}")
-        return False
-    found = _role(view, want)
-    if found is None:
-        known = [str(t.get("name")) for t in view.snapshot.fact("role", "all", "").things]
-        view.draft.mistakes.append(Mistake(
-            "role-unknown", f"{view.snapshot.tenant} has no role {want.role!r}",
-            did_you_mean(want.role, known) or "look at `sigillum tenant inspect`", want.position))
-        good = False
-    elif _needs_because(view, want, found):
-        view.draft.mistakes.append(Mistake(
-            "because-missing", f"the role {want.role} {widest(found).replace('-', ' ')} and no reason is given",
-            "add `because: ...` to the grant (a house rule asks for it)", want.position))
-        good = False
-    if place.first is None and want.at != SELF:
-        view.draft.mistakes.append(_no_place(view, want))
-        good = False
-    if want.to and _holder(view, want) is None:
-        view.draft.mistakes.append(Mistake(
-            "principal-unknown", f"{view.snapshot.tenant} has no account or team {want.to!r}",
-            identified(view, want.to) or "write its name as the tenant has it", want.position))
-        good = False
-    return good
-
-
-def _needs_because(view: View, want: GrantWant, role: Thing) -> bool:
-    classes = {c for _, c in role.get("permissions") or ()}
-    return not want.because and bool(classes & view.rules.because)
-
-
-def _no_place(view: View, want: GrantWant) -> Mistake:
-    root, _, rest = want.at.partition("/")
-    siblings = [str(t.get("path")) for t in view.snapshot.fact("place", "under", want.at.rpartition("/")[0]).things]
-    if rest and not view.snapshot.fact("place", "path", root).things:
-        return Mistake("place-not-in-tree", f"{want.at!r} does not lie in the tree of {view.snapshot.tenant}",
-                       "begin with one of the tenant's own roots (`sigillum tenant inspect` lists them)",
-                       want.position)
-    return Mistake("place-unknown", f"{view.snapshot.tenant} has no place {want.at!r}",
-                   did_you_mean(want.at, siblings) or "look at `sigillum tenant inspect`", want.position)
-
-
-def _one(view: View, want: GrantWant, things: tuple[Thing, ...]) -> None:
-    standing = stand(view, NAME, want.key, things)
+def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
+    seen, draft, want = one.seen, one.draft, one.want
+    assert one.role is not None
+    carrier = principal(seen, draft)
+    standing = stand(seen, draft, one.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None)
     known = standing.generation.terms if standing.generation is not None else {}
-    terms = terms_of(want, view.snapshot.now, known)
+    terms = terms_of(want, seen.now, known)
     same = bool(standing.generation is not None and terms == known)
     window = Window(until=parse_instant(terms["until"])) if same and "until" in terms else Window()
-    if window.state(view.snapshot.now) == "ended":
-        cleared = "" if standing.thing is not None else ", and was cleared"
-        view.draft.note("grant-ended", f"{want.words()} ended at {terms['until']}{cleared}", warning=False)
+    if window.state(seen.now) == "ended":
+        cleared = "" if standing.record is not None else ", and was cleared"
+        draft.note("grant-ended", f"{want.words()} ended at {terms['until']}{cleared}", warning=False)
         return
-    objections = list(_objections(view, want, standing, terms))
-    for objection in objections:
-        if objection.refuse:
-            view.draft.mistakes.append(Mistake(objection.code, objection.what, objection.mend, want.position))
-        else:
-            mend = f"; {objection.mend}" if objection.mend else ""
-            view.draft.note(objection.code, f"{objection.what}{mend}", warning=not objection.usual)
-    if any(o.refuse for o in objections):
+    number = standing.number if not (standing.record is not None or standing.where is Where.RECENT) or same \
+        else standing.number + 1
+    identity = standing.record.id if standing.record is not None and same else f"({StepId(one.mark, number, 'make')})"
+    carrier_id = one.carrier if isinstance(one.carrier, str) else f"({one.carrier.step})"
+    wished = Wished(seen.tenant, want, one.role, identity, carrier_id, one.spot, instant(terms, "from"),
+                    instant(terms, "until"))
+    if rights.refused(seen, draft, wished, standing.record, one.holder):
         return
-    if standing.thing is not None and same:
-        _present(view, want, standing, terms)
-    elif standing.state == "recent" and same:
-        view.add(await_step(view, NAME, want.key, THING, standing, f"the grant of {want.words()}"))
-    elif standing.thing is not None or standing.state == "recent":
-        made = _make(view, want, (standing.number + 1), terms, "its window was changed in the charter")
+    draft.provide(wished)
+    if standing.record is not None and same:
+        _present(one, standing, terms)
+    elif standing.where is Where.RECENT and same:
+        await_(seen, draft, one.mark, GRANT, standing, f"the grant of {want.words()}")
+    elif standing.record is not None or standing.where is Where.RECENT:
+        made = _make(one, number, terms, "its window was changed in the charter")
         assert standing.generation is not None
-        _end(view, standing.generation, standing.generation.id, "its window was changed", (made,))
+        _end(seen, draft, standing.generation, standing.generation.id, "its window was changed", _proved(one, made, standing))
     else:
-        _missing(view, want, standing, terms, things)
+        _missing(one, standing, terms, records)
 
 
-def _present(view: View, want: GrantWant, standing: Standing, terms: Mapping[str, Any]) -> None:
-    """It stands as wanted; a slow one is waited for, one whose making failed is made anew."""
-    assert standing.thing is not None
+def instant(terms: Mapping[str, Any], name: str) -> datetime | None:
+    return parse_instant(terms[name]) if terms.get(name) else None
+
+
+def _proved(one: One, made: StepId, standing: Standing) -> StepId:
+    """What replaces a grant is proved before that one ends: what must work is tried, and decided without it."""
     assert standing.generation is not None
-    if standing.thing.get("progress") == "failed":
-        _end(view, standing.generation, standing.thing.id, "the tenant could not make it")
-        _make(view, want, standing.number + 1, dict(terms), "the tenant could not make the one before",
-              (f"end-grant-{standing.thing.id}",))
-        return
-    slow_step(view, NAME, want.key, standing.thing, standing.number, f"the grant of {want.words()}")
-    start = parse_instant(standing.thing.get("from")) if standing.thing.get("from") else None
-    if start is not None and view.snapshot.now < start:
-        view.draft.note("grant-waiting", f"{want.words()} waits: it begins at {format_instant(start)}", warning=False)
-    _because(view, want, standing.thing, standing.number)
+    proofs = tuple(n for n, p in enumerate(one.seen.whole.proofs) if p.allowed)
+    if not proofs:
+        return made
+    ending = StepId(one.mark, standing.generation.number, "end")
+    return one.draft.add(Step(
+        StepId(one.mark, standing.generation.number, "prove"), StepKind.PROVE,
+        f"that what must work does so without the old grant of {one.want.words()}",
+        Prove(proofs, leaving=(ending,), without=(standing.generation.id,)), (made,),
+        why="the old one ends only after what replaces it was proved"), late=[Need(Usable, tenant=one.seen.whole.tenant)])
 
 
-def _missing(view: View, want: GrantWant, standing: Standing, terms: dict[str, Any], things: tuple[Thing, ...]) -> None:
-    stranger = next((t for t in things if _alike(view, t, want) and not _ours(view, t)
-                     and t.external_id not in view.lent), None)
-    if stranger is not None and (_same_window(stranger, terms) or (not view.state.ledger and want.lasts_seconds)):
-        view.draft.note("grant-stands", f"{want.words()} stands already; Sigillum did not make it "
-                        "and leaves it alone", warning=False)
+def _present(one: One, standing: Standing, terms: Mapping[str, Any]) -> None:
+    """It stands as wanted; a slow one is waited for, one whose making failed is made anew."""
+    seen, draft, record = one.seen, one.draft, standing.record
+    assert record is not None
+    assert standing.generation is not None
+    if record.progress == "failed":
+        ended = _end(seen, draft, standing.generation, record.id, "the tenant could not make it")
+        _make(one, standing.number + 1, terms, "the tenant could not make the one before", ended)
         return
+    slow(draft, one.mark, record, standing.number, f"the grant of {one.want.words()}")
+    start = record.body.start
+    if start is not None and seen.now < start:
+        draft.note("grant-waiting", f"{one.want.words()} waits: it begins at {format_instant(start)}", warning=False)
+    if not GRANT.same("reason", record.body.reason, one.want.because):
+        draft.add(Step(
+            StepId(one.mark, standing.number, "change"), StepKind.CHANGE, f"reason of the grant of {one.want.words()}",
+            Change(GRANT, record.id, {"reason": one.want.because}, record.version), power=GRANT.power,
+            why="the charter says so", before={"reason": record.body.reason}, after={"reason": one.want.because}))
+
+
+def _missing(one: One, standing: Standing, terms: Mapping[str, Any], records: tuple[Record[Grant], ...]) -> None:
+    seen, draft, want = one.seen, one.draft, one.want
+    stranger = next((r for r in records if one.alike(r) and not _ours(seen, r) and not seen.books.lent(r.mark)), None)
     if stranger is not None:
-        view.draft.note("grant-beside", f"another grant of {want.words()} stands beside the wanted "
-                        f"one (until {stranger.get('until') or 'no end'}); Sigillum did not make it")
-    _make(view, want, standing.number, terms, _why(view, want, standing))
+        body = stranger.body
+        same = (body.until, body.start) == (instant(terms, "until"), instant(terms, "from"))
+        if same or (not seen.history.ledger and want.lasts_seconds):
+            draft.note("grant-stands", f"{want.words()} stands already; Sigillum did not make it and leaves it alone",
+                       warning=False)
+            return
+        until = format_instant(body.until) if body.until else "no end"
+        draft.note("grant-beside", f"another grant of {want.words()} stands beside the wanted "
+                   f"one (until {until}); Sigillum did not make it")
+    if standing.where is Where.GONE:
+        draft.note("gone", f"the grant of {want.words()} was made once and is no longer there")
+    _make(one, standing.number, terms, standing.why(want.because or "the charter asks for it"))
 
 
-def _why(view: View, want: GrantWant, standing: Standing) -> str:
-    if standing.state == "gone":
-        view.draft.note("gone", f"the grant of {want.words()} was made once and is no longer there")
-    return standing.why(want.because or "the charter asks for it")
+def _ours(seen: Seen, record: Record[Grant]) -> bool:
+    return seen.history.owns(NAME, seen.tenant, record.id, record.mark) is not None
 
 
-def _same_window(thing: Thing, terms: Mapping[str, Any]) -> bool:
-    return (thing.get("until") or None) == terms.get("until") and (thing.get("from") or None) == terms.get("from")
-
-
-def _place_of(view: View, want: GrantWant) -> str:
-    if want.at != SELF:
-        return want.at
-    return f"@{view.principal}" if isinstance(view.principal, str) else f"@{NEW}"
-
-
-def _carrier_of(view: View, want: GrantWant) -> str:
-    holder = _holder(view, want)
-    return holder.id if holder is not None else view.principal if isinstance(view.principal, str) else NEW
-
-
-def _alike(view: View, thing: Thing, want: GrantWant) -> bool:
-    return bool(thing.get("role") == want.role and thing.get("place") == _place_of(view, want)
-                and (thing.get("where") or ()) == want.where
-                and thing.get("principal") in (_carrier_of(view, want), view.principal if not want.to else None))
-
-
-def _ours(view: View, thing: Thing) -> bool:
-    return view.state.owns(NAME, thing.id, thing.external_id) is not None
-
-
-# --- what speaks against it ------------------------------------------------------------------------------------
-def _objections(view: View, want: GrantWant, standing: Standing, terms: Mapping[str, Any]) -> Iterator[Objection]:
-    """Refusals and warnings about a wanted grant, with the world as it will be."""
-    role = _role(view, want)
-    assert role is not None
-    permissions = [p for p, _ in role.get("permissions") or ()]
-    demanding = any(_demanding(view, want, p) for p in permissions)
-    if not (want.windowed or role.get("grantable_at") or demanding):
-        return
-    from sigillum.core.deciding.gathering import right_of
-    from sigillum.core.deciding.objections import against, misplaced, missing_rights, without_effect
-    mine = standing.thing.id if standing.thing is not None else f"want {want.key}"
-    right = right_of({"principal": _carrier_of(view, want), "role": want.role, "place": _place_of(view, want),
-                      "from": terms.get("from"), "until": terms.get("until"), "where": want.where}, mine)
-    holder = _holder(view, want)
-    if standing.thing is None:
-        everyone = holder is not None and holder.get("everyone") is True
-        yield from against(view.snapshot.profile, role, right, view.snapshot.now, everyone=everyone)
-    world = future(view)
-    wrong = misplaced(world, role, right.place)
-    if wrong is not None and standing.thing is None:
-        yield wrong
-        return
-    yield from without_effect(world, right, view.owner_of)
-    if demanding:
-        yield from missing_rights(world, right, view.snapshot.now, permissions)
-
-
-def _demanding(view: View, want: GrantWant, permission: str) -> bool:
-    """Does a permission ask for something that may be missing at the place?"""
-    rule = view.snapshot.profile.operations.get(permission)
-    if rule is None or want.at == SELF:
-        return False
-    return bool(rule.located or rule.needs or (rule.service and not is_on(view, rule.service, want.at)))
-
-
-def future(view: View) -> World:
-    """The tenant as it will be: what stands, what is wanted, all of it felt."""
-    from sigillum.core.deciding import gathering
-    from sigillum.core.deciding.values import Membership, Principal, Right, Team
-    world, charter = gathering.world_of(view.snapshot, felt=False), view.charter
-    who = view.principal if isinstance(view.principal, str) else NEW
-    known = world.principals.get(who, Principal(who, charter.identity.name, charter.identity.kind))
-    world.principals[who] = known._replace(location=charter.identity.location, active=True, ready=True)
-    if charter.is_team:
-        world.teams[who] = Team(who, charter.identity.name, charter.reach)
-    for want in charter.member_of:
-        world.memberships += [Membership(who, t.id) for t in view.snapshot.fact("team", "name", want.name).things]
-    for service, at, _ in view.services:
-        place = world.places.get(at)
-        if place is not None:
-            world.places[at] = place._replace(services=(*place.services, (service, None)))
-    for grant in charter.grants:
-        role = _role(view, grant)
-        if role is not None:
-            world.roles[grant.role] = frozenset(p for p, _ in role.get("permissions") or ())
-        if not grant.windowed:
-            world.rights.append(Right(f"want {grant.key}", _carrier_of(view, grant), grant.role, _place_of(view, grant),
-                                      labels=tuple((n, frozenset(v)) for n, v in grant.where)))
-    return world
-
-
-# --- steps -------------------------------------------------------------------------------------------------------
-def _make(view: View, want: GrantWant, number: int, terms: Mapping[str, Any], why: str, needs: tuple[str, ...] = ()) -> str:
-    role, holder = _role(view, want), _holder(view, want)
-    assert role is not None
-    made_role = f"make-role-{want.role}"
-    steps = {s.id for s in view.draft.steps}
-    if want.at == SELF:
-        place_id: Any = view.principal
-    else:
-        place_id = view.snapshot.fact("place", "path", want.at).things[0].id
-    fields = {"principal": holder.id if holder is not None else view.principal,
-              "carrier": holder.kind if holder is not None else "team" if view.charter.is_team else "account",
-              "role_id": Ref(made_role, "id") if made_role in steps else role.id, "place_id": place_id, "role": want.role,
-              "place": _place_of(view, want), "where": want.where, "reason": want.because, "from": terms.get("from"),
-              "until": terms.get("until")}
-    after: dict[str, Any] = {"allows": allows(role)}
+def _make(one: One, number: int, terms: Mapping[str, Any], why: str, *needs: StepId) -> StepId:
+    seen, draft, want, who = one.seen, one.draft, one.want, principal(one.seen, one.draft)
+    assert one.role is not None
+    assert who is not None
+    part = {"principal": one.carrier, "carrier": (one.holder.kind if one.holder is not None else who.kind).name,
+            "role": want.role, "role_id": one.own.id if one.own is not None else one.role.id,
+            "place": want.at if want.at != SELF else f"@{who.id}",
+            "place_id": who.id if want.at == SELF or one.place.first is None else one.place.first.id,
+            "where": want.where, "reason": want.because, "start": instant(terms, "from"), "until": instant(terms, "until")}
+    after: dict[str, Any] = {"allows": allows(one.role)}
     if want.where:
         after["only"] = " and ".join(f"where {name} is {' or '.join(values)}" for name, values in want.where)
     if "from" in terms:
@@ -332,65 +261,73 @@ def _make(view: View, want: GrantWant, number: int, terms: Mapping[str, Any], wh
     if "until" in terms:
         length = f" ({format_duration(want.lasts_seconds)})" if want.lasts_seconds else ""
         after["until"] = f"{terms['until']}{length}"
-    services = tuple(step for _, at, step in view.services if at == want.at or at.startswith(want.at + "/")
-                     or want.at.startswith(at + "/"))
-    return view.add(Step(
-        f"make-grant-{want.key}", StepKind.MAKE, view.snapshot.tenant, NAME, want.key,
-        f"grant of {want.words()}",
-        Create(THING, view.external_id(NAME, want.key, number), fields, terms), number,
-        needs=(*view.principal_step, *needs, *services, *((made_role,) if made_role in steps else ())),
-        power=POWER, why=why, after=after))
+
+    def near(service: ServiceOn) -> bool:
+        return service.at == want.at or service.at.startswith(want.at + "/") or want.at.startswith(service.at + "/")
+    return draft.add(Step(
+        StepId(one.mark, number, "make"), StepKind.MAKE, f"grant of {want.words()}", Make(GRANT, part, terms),
+        (*draft.by(seen.tenant, Principal, Ready), *needs, *draft.by(seen.tenant, ServiceOn, where=near),
+         *draft.by(seen.tenant, OwnRole, where=lambda r: r.role.body.name == want.role)),
+        GRANT.power, why, after=after))
 
 
-def _because(view: View, want: GrantWant, thing: Thing, number: int) -> None:
-    if (thing.get("reason") or "") != want.because:
-        view.add(Step(
-            f"change-grant-{want.key}", StepKind.CHANGE, view.snapshot.tenant, NAME, want.key,
-            f"reason of the grant of {want.words()}",
-            Change(THING, thing.id, {"reason": want.because}, thing.version), number, power=POWER, why="the charter says so",
-            before={"reason": thing.get("reason")}, after={"reason": want.because}))
+def _end(seen: Seen, draft: Draft, generation: Generation, identity: str, why: str, *needs: StepId) -> StepId:
+    step = draft.add(Step(
+        StepId(generation.mark, generation.number, "end"), StepKind.END, f"grant of {about(generation.mark)}",
+        End(GRANT, identity), needs, GRANT.power, why))
+    draft.provide(RightEnds(seen.tenant, generation.mark.get("role")), step)
+    return step
 
 
-def _end(view: View, generation: Generation, identity: str, why: str, needs: tuple[str, ...] = ()) -> None:
-    role, _, place = generation.name.partition("@")
-    view.add(Step(
-        f"end-grant-{identity}", StepKind.END, view.snapshot.tenant, NAME, generation.name,
-        f"grant of {role} at {place}", End(THING, identity), generation.number, needs=needs, power=POWER, why=why))
-
-
-def _not_wanted(view: View, things: tuple[Thing, ...]) -> None:
+def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[One]) -> None:
     """End our own grants that the charter no longer asks for; show what nobody wants as extra."""
-    wanted = {w.key for w in view.charter.grants}
-    for thing in things:
-        generation = view.state.owns(NAME, thing.id, thing.external_id)
+    wanted = {one.mark for one in all_}
+    for record in records:
+        generation = seen.history.owns(NAME, seen.tenant, record.id, record.mark)
         if generation is None:
-            if not any(_alike(view, thing, w) for w in view.charter.grants) and thing.external_id not in view.lent:
-                _extra(view, thing)
-        elif generation.state != "ended" and generation.name not in wanted:
-            _end(view, generation, thing.id, "the charter no longer asks for it")
-        elif generation.state != "ended" and generation.number < (
-                view.state.latest(NAME, generation.name) or generation).number:
-            _end(view, generation, thing.id, "a newer one took its place")
-    seen = {t.id for t in things}
-    for (facet, name), generations in list(view.state.generations.items()):  # held by somebody else, so not among things
-        newest = generations[-1]
-        if facet == NAME and name not in wanted and ">" in name and newest.state == "made" and newest.id not in seen:
-            _end(view, newest, newest.id, "the charter no longer asks for it")
+            if not any(one.alike(record) for one in all_) and not seen.books.lent(record.mark):
+                _extra(seen, draft, record)
+        elif generation.state is not State.ENDED and generation.mark not in wanted:
+            _end(seen, draft, generation, record.id, "the charter no longer asks for it")
+        elif generation.state is not State.ENDED and generation.number < (
+                seen.history.latest(generation.mark) or generation).number:
+            _end(seen, draft, generation, record.id, "a newer one took its place")
+    shown = {r.id for r in records}
+    for newest in seen.history.of(NAME, seen.tenant):  # held by somebody else, so not among what was shown
+        if newest.mark not in wanted and newest.mark.get("to") and newest.state is State.MADE and newest.id not in shown:
+            _end(seen, draft, newest, newest.id, "the charter no longer asks for it")
 
 
-def _extra(view: View, thing: Thing) -> None:
+def _extra(seen: Seen, draft: Draft, record: Record[Grant]) -> None:
     """A grant that no charter and no loan wants; ended only where that was said."""
-    words = f"{thing.get('role')} at {thing.get('place_name') or thing.get('place')}"
-    owner = view.owner_of(thing.id)
+    body = record.body
+    words = f"{body.role} at {body.place_name or body.place}"
+    owner = seen.books.owner(record.id)
     if owner:
-        view.draft.note("grant-elsewhere", f"{words} is granted by {owner}", warning=False)
+        draft.note("grant-elsewhere", f"{words} is granted by {owner}", warning=False)
         return
-    ended = bool(thing.get("until")) and parse_instant(str(thing.get("until"))) <= view.snapshot.now
-    if ended:
-        view.draft.note("grant-extra", f"extra: {words} ended at {thing.get('until')} and still stands there", warning=False)
+    if body.until is not None and body.until <= seen.now:
+        draft.note("grant-extra", f"extra: {words} ended at {format_instant(body.until)} and still stands there", warning=False)
     else:
-        until = f"until {thing.get('until')}" if thing.get("until") else "without end"
-        view.draft.note("grant-extra", f"extra: {words}, {until}: no charter and no loan wants it; `--end-extra` ends it")
-    if view.end_extra:
-        view.add(Step(f"end-extra-{thing.id}", StepKind.END, view.snapshot.tenant, NAME, f"extra {thing.id}",
-                      f"extra grant of {words}", End(THING, thing.id), power=POWER, why="--end-extra was given"))
+        until = f"until {format_instant(body.until)}" if body.until else "without end"
+        draft.note("grant-extra", f"extra: {words}, {until}: no charter and no loan wants it; `--end-extra` ends it")
+    if seen.choices.end_extra:
+        draft.add(Step(StepId(seen.mark(NAME, ("extra", record.id)), 1, "end"), StepKind.END, f"extra grant of {words}",
+                       End(GRANT, record.id), power=GRANT.power, why="--end-extra was given", unasked=True))
+
+
+def about(mark: Mark) -> str:
+    """A grant for reading, by its mark."""
+    values = mark.all("label")
+    rule = f" where {' and '.join(values)}" if values else ""
+    to = f" to {mark.get('to')}" if mark.get("to") else ""
+    at = mark.get("at")
+    return f"{mark.get('role')} at {'itself' if at == SELF else at}{rule}{to}"
+
+
+def words(mark: Mark) -> str:
+    return f"the grant of {about(mark)}"
+
+
+FACET = Facet(NAME, compare, gives=frozenset((RightEnds, Wished)), takes=frozenset((Principal, Ready, OwnRole, ServiceOn)),
+              last=rights.last, check=check, words=words)

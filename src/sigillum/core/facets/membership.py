@@ -2,150 +2,147 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from datetime import timedelta
+from collections.abc import Iterable
 
-from sigillum.core.charter.charter import MemberWant
-from sigillum.core.kinds.facts import Fact, Query, Snapshot, Thing
-from sigillum.core.records.history import Generation
-from sigillum.core.records.steps import AddTo, Adopt, Ask, Await, Ref, Step, StepKind, TakeFrom
-from sigillum.core.values.errors import Mistake
-from sigillum.core.values.times import parse_instant
+from sigillum.core.charter.charter import Charter, MemberWant
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import Principal, Ready
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import found, principal, somebody, unknown
+from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.changes import Entry
+from sigillum.core.kinds.identities import TEAM, Team
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.records.history import Generation, State
+from sigillum.core.records.steps import Adopt, Ask, Await, Step, StepKind
+from sigillum.core.values.marks import Id, Mark, StepId
 
-from .common import View, by_identifier, identified, unknown
-
-NAME, THING, POWER = "membership", "team", "teams"
-
-
-def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """The teams by name; of a team's charter, the members by name, accounts and teams."""
-    for want in view.charter.member_of:
-        yield Query(THING, "name", want.name)
-    for want in view.charter.members:
-        yield Query("account", "name", want.name)
-        if snapshot.fact("account", "name", want.name) == Fact():
-            yield Query(THING, "name", want.name)
-            yield from by_identifier(view, want.name)
-    charter = view.charter
-    idle = not charter.grants and not charter.member_of and not charter.is_team
-    ours = any(facet == NAME for facet, _ in view.state.generations)
-    if isinstance(view.principal, str) and (idle or ours or charter.member_of):
-        yield Query(THING, "member", view.principal)
+NAME = "membership"
 
 
-def compare(view: View) -> None:
-    """Join what is wanted, leave what only we joined; tell of an account that can do nothing yet."""
-    for want in view.charter.member_of:
-        _join(view, want)
-    for want in view.charter.members:
-        _take_in(view, want)
-    _not_wanted(view)
-    _idle(view)
+def waits_for(charter: Charter) -> Iterable[str]:
+    """Teams go before those who join them, members before their team."""
+    return (m.name for m in (*charter.member_of, *charter.members))
 
 
-def _join(view: View, want: MemberWant) -> None:
-    fact = view.snapshot.fact(THING, "name", want.name)
+def in_team(seen: Seen, team: str) -> Mark:
+    return seen.mark(NAME, ("team", team))
+
+
+def with_member(seen: Seen, member: str) -> Mark:
+    return seen.mark(NAME, ("member", member))
+
+
+def compare(seen: Seen, draft: Draft) -> None:
+    """Join what is wanted, and leave what only we joined."""
+    for want in seen.charter.member_of:
+        _join(seen, draft, want)
+    for want in seen.charter.members:
+        _take_in(seen, draft, want)
+    _not_wanted(seen, draft)
+
+
+def _join(seen: Seen, draft: Draft, want: MemberWant) -> None:
+    fact, who = seen.ask(Query(TEAM, "name", want.name)), principal(seen, draft)
+    about = f"membership of {seen.charter.identity.name} in {want.name}"
     if not fact.known:
-        unknown(view, fact, f"the team {want.name}")
-    elif fact.first is None and view.is_charter(want.name):
-        _later(view, want.name, want.name, f"membership of {view.charter.identity.name} in {want.name}")
+        unknown(seen, draft, fact, f"the team {want.name}")
+    elif fact.first is None and seen.books.has_charter(want.name):
+        _later(draft, in_team(seen, want.name), want.name, about)
     elif fact.first is None:
-        view.draft.mistakes.append(Mistake(
-            "team-unknown", f"{view.snapshot.tenant} has no team {want.name!r}",
-            "enact the team's own charter first (`identity: {kind: team}`), or mend the name", want.position))
-    else:
-        _one(view, want.name, fact.first, fact.first.id, view.principal,
-             f"membership of {view.charter.identity.name} in {want.name}")
+        draft.wrong("team-unknown", f"{seen.tenant} has no team {want.name!r}",
+                    "enact the team's own charter first (`identity: {kind: team}`), or mend the name", want.position)
+    elif who is not None:
+        _one(seen, draft, in_team(seen, want.name), fact.first, fact.first.id, who.id, about)
 
 
-def _take_in(view: View, want: MemberWant) -> None:
-    facts = [view.snapshot.fact(kind, "name", want.name) for kind in ("account", THING)]
-    found = next((t for f in facts for t in f.things), None)
-    if found is None and not facts[0].known:
-        unknown(view, facts[0], f"the account {want.name}")
-    elif found is None and view.is_charter(want.name):
-        _later(view, f"member {want.name}", want.name, f"membership of {want.name} in {view.charter.identity.name}")
-    elif found is None:
-        view.draft.mistakes.append(Mistake(
-            "member-unknown", f"{view.snapshot.tenant} has no account or team {want.name!r}",
-            identified(view, want.name) or "enact its own charter first, or mend the name", want.position))
-    else:
-        team = next((t for t in view.snapshot.fact(THING, "name", view.charter.identity.name).things
-                     if t.id == view.principal), None)
-        _one(view, f"member {want.name}", team, view.principal, found.id,
-             f"membership of {want.name} in {view.charter.identity.name}")
+def _take_in(seen: Seen, draft: Draft, want: MemberWant) -> None:
+    hit, fact, said = somebody(seen, want.name)
+    about, who = f"membership of {want.name} in {seen.charter.identity.name}", principal(seen, draft)
+    team = next((t for t in seen.ask(Query(TEAM, "name", seen.charter.identity.name)).records
+                 if who is not None and t.id == who.id), None)
+    if hit is not None and who is not None:
+        _one(seen, draft, with_member(seen, want.name), team, who.id, hit.id, about)
+    elif hit is None and not fact.known:
+        unknown(seen, draft, fact, f"the account {want.name}")
+    elif hit is None and seen.books.has_charter(want.name):
+        _later(draft, with_member(seen, want.name), want.name, about)
+    elif hit is None:
+        draft.wrong("member-unknown", f"{seen.tenant} has no account or team {want.name!r}",
+                    said or "enact its own charter first, or mend the name", want.position)
 
 
-def _later(view: View, name: str, charter: str, about: str) -> None:
+def _later(draft: Draft, mark: Mark, charter: str, about: str) -> None:
     """The other side has a charter here, and was not enacted yet."""
-    view.add(Step(
-        f"ask-{name}", StepKind.ASK, view.snapshot.tenant, NAME, name, f"that {charter} be enacted first: {about}",
-        Ask(f"run `sigillum enact {charter}`, then this one again"), why=f"{charter} does not exist there yet"))
+    draft.add(Step(StepId(mark, 1, "ask"), StepKind.ASK, f"that {charter} be enacted first: {about}",
+                   Ask(f"run `sigillum enact {charter}`, then this one again"), why=f"{charter} does not exist there yet"))
 
 
-def _one(view: View, name: str, team: Thing | None, team_id: str | Ref | None, member: str | Ref | None, about: str) -> None:
-    if team_id is None or member is None:
+def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_id: Id, member: Id, about: str) -> None:
+    generation = seen.history.latest(mark)
+    within = team is not None and member in team.body.members
+    number = 1 if generation is None else generation.number + (generation.state in (State.ENDED, State.MADE) and not within)
+    if within:
+        if generation is not None and generation.state is State.OPEN and team is not None:
+            found(draft, mark, number, about, Adopt(TEAM, team.id, found=True, value=str(member)))
         return
-    generation = view.state.latest(NAME, name)
-    inside = team is not None and member in team.get("members")
-    number = 1 if generation is None else generation.number + (generation.state in ("ended", "made") and not inside)
-    if inside:
-        if generation is not None and generation.state == "open" and team is not None:
-            view.add(Step(
-                f"found-{NAME}-{name}", StepKind.KEEP, view.snapshot.tenant, NAME, name,
-                f"in the ledger that the {about} was made", Adopt(THING, f"{team.id}/{member}", found=True), number,
-                why="it was begun earlier, and the answer was not caught"))
-        return
-    if generation is not None and generation.state == "made" and generation.made_at and isinstance(team_id, str) and \
-            view.snapshot.now < parse_instant(generation.made_at) + timedelta(seconds=view.arrival_seconds):
-        view.add(Step(
-            f"wait-{NAME}-{name}", StepKind.WAIT, view.snapshot.tenant, NAME, name, f"until the tenant shows {about}",
-            Await(THING, team_id, view.arrival_seconds, "members", str(member)), generation.number,
-            why="it was made, and look-ups do not show it yet"))
-        return
-    if generation is not None and generation.state == "made":
-        view.draft.note("gone", f"{about} was made once and is no longer so")
-    view.add(Step(
-        f"join-{name}", StepKind.MAKE, view.snapshot.tenant, NAME, name, about, AddTo(THING, team_id, "members", member),
-        number, needs=view.principal_step, power=POWER, why="the charter asks for it"))
+    if generation is not None and generation.state is State.MADE:
+        if isinstance(team_id, str) and seen.arriving(generation.made_at):
+            draft.add(Step(StepId(mark, generation.number, "wait"), StepKind.WAIT, f"until the tenant shows {about}",
+                           Await(TEAM, team_id, seen.arrival_seconds, "members", str(member)),
+                           why="it was made, and look-ups do not show it yet"))
+            return
+        draft.note("gone", f"{about} was made once and is no longer so")
+    draft.add(Step(StepId(mark, number, "join"), StepKind.MAKE, about, Entry(TEAM, team_id, "members", member),
+                   draft.by(seen.tenant, Principal, Ready), TEAM.power, "the charter asks for it"))
 
 
-def _not_wanted(view: View) -> None:
-    if not isinstance(view.principal, str):
+def _not_wanted(seen: Seen, draft: Draft) -> None:
+    who, charter = principal(seen, draft), seen.charter
+    if who is None or not isinstance(who.id, str):
         return
-    wanted = {w.name for w in view.charter.member_of} | {f"member {w.name}" for w in view.charter.members}
-    for (facet, name), generations in list(view.state.generations.items()):
-        generation = generations[-1]
-        if facet != NAME or name in wanted or generation.state not in ("made", "open"):
+    wanted = {in_team(seen, w.name) for w in charter.member_of} | {with_member(seen, w.name) for w in charter.members}
+    for generation in seen.history.of(NAME, seen.tenant):
+        if generation.mark in wanted or not generation.live:
             continue
-        identity = generation.id
-        if not identity:  # begun, and the answer was not caught
-            teams = view.snapshot.fact(THING, "member", view.principal).things
-            identity = next((f"{t.id}/{view.principal}" for t in teams if t.get("name") == name), "")
-        if identity:
-            _leave(view, name, generation, identity)
+        name, team, member = generation.mark.get("team"), generation.id, generation.value
+        if not team and name:  # begun, and the answer was not caught
+            hit = next((t for t in seen.ask(Query(TEAM, "member", who.id)).records if t.body.name == name), None)
+            team, member = (hit.id, who.id) if hit is not None else ("", "")
+        if team:
+            _leave(seen, draft, generation, team, member)
 
 
-def _leave(view: View, name: str, generation: Generation, identity: str) -> None:
-    team, _, member = identity.partition("/")
-    about = f"membership of {name.removeprefix('member ')} in {view.charter.identity.name}" if name.startswith("member ") \
-        else f"membership of {view.charter.identity.name} in {name}"
-    view.add(Step(
-        f"leave-{name}", StepKind.END, view.snapshot.tenant, NAME, name, about, TakeFrom(THING, team, "members", member),
-        generation.number, power=POWER, why="the charter no longer asks for it"))
+def _leave(seen: Seen, draft: Draft, generation: Generation, team: str, member: str) -> None:
+    draft.add(Step(StepId(generation.mark, generation.number, "leave"), StepKind.END,
+                   about_of(generation.mark, seen.charter.identity.name), Entry(TEAM, team, "members", member, out=True),
+                   power=TEAM.power, why="the charter no longer asks for it"))
 
 
-def _idle(view: View) -> None:
-    """An account that can do nothing yet is shown as such."""
-    charter = view.charter
-    if charter.grants or charter.member_of or charter.is_team or charter.permissions or view.guests:
+def about_of(mark: Mark, identity: str) -> str:
+    member, team = mark.get("member"), mark.get("team")
+    return f"membership of {member} in {identity}" if member else f"membership of {identity} in {team}"
+
+
+def last(seen: Seen, draft: Draft) -> None:
+    """An account that can do nothing yet is shown as such: nothing is granted to it, here or elsewhere, by any facet."""
+    charter = seen.charter
+    if seen.away or charter.grants or charter.member_of or charter.is_team or charter.permissions or seen.whole.elsewhere:
         return
-    if isinstance(view.principal, str):
-        grants = view.snapshot.fact("grant", "principal", view.principal)
-        teams = view.snapshot.fact(THING, "member", view.principal)
-        if not grants.known or not teams.known or grants.things or teams.things:
+    who = principal(seen, draft)
+    if who is not None and isinstance(who.id, str):
+        grants, teams = seen.ask(Query(GRANT, "principal", who.id)), seen.ask(Query(TEAM, "member", who.id))
+        if not grants.known or not teams.known or grants.records or teams.records:
             return
     tokens = [c.name for c in charter.credentials]
     powerless = f"; {', '.join(tokens)} would be powerless: it gives what its account has, and never more" if tokens else ""
-    view.draft.note("can-nothing", f"{charter.identity.name} can do nothing yet: no role is granted to it, and it is in no "
-                    f"team{powerless}", warning=bool(tokens))
+    draft.note("can-nothing", f"{charter.identity.name} can do nothing yet: no role is granted to it, and it is in no "
+               f"team{powerless}", warning=bool(tokens))
+
+
+def words(mark: Mark) -> str:
+    return f"membership of {mark.get('member')}" if mark.get("member") else f"membership in {mark.get('team')}"
+
+
+FACET = Facet(NAME, compare, takes=frozenset((Principal, Ready)), last=last, waits_for=waits_for, words=words)

@@ -3,150 +3,163 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
-from sigillum.core.charter.charter import WAYS, PermissionWant
-from sigillum.core.kinds.facts import Query, Snapshot, Thing
-from sigillum.core.records.history import Generation
-from sigillum.core.records.steps import Create, End, Step, StepKind
+from sigillum.core.charter.charter import WAYS, Charter, PermissionWant
+from sigillum.core.charter.rules import Rules
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import Bearer, Principal, Ready, Requested
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import Where, await_, hanging, principal, stand, unknown
+from sigillum.core.kinds.access import API, CONSENT, PLACE, Consent
+from sigillum.core.kinds.changes import End, Make
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.records.history import Generation, State
+from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.errors import Mistake
+from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.text import did_you_mean
 
-from .common import View, await_step, existing, stand, unknown
-
-NAME, THING, POWER = "permission", "consent", "consents"
+NAME = "permission"
 
 
-def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """The places that scopes are narrowed to; all consents, once the principal is known; every API for a near miss."""
-    if not view.charter.is_client:
-        return
-    for want in view.charter.permissions:
-        for path in want.only:
-            yield Query("place", "path", path)
-        fact = snapshot.fact("api", "name", want.api)
-        if fact.known and fact.first is None:
-            yield Query("api", "all", "")
-    if isinstance(view.principal, str):
-        yield Query(THING, "principal", view.principal)
+def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+    if charter.permissions and not charter.is_client:
+        yield Mistake("client-only", "`permissions` are for a client: scopes of APIs are consented to clients only",
+                      "write `kind: client`, or ask for roles in `grants`", charter.permissions[0].position)
 
 
-def scope_of(view: View, want: PermissionWant) -> dict[str, Any] | None:
-    """The scope as its API describes it."""
-    found = view.snapshot.fact("api", "name", want.api).first
-    return next((dict(s) for s in found.get("scopes") if s["value"] == want.scope), None) if found is not None else None
+def mark_of(seen: Seen, api: str, scope: str, acts: str) -> Mark:
+    return seen.mark(NAME, ("api", api), ("scope", scope), ("acts", acts))
 
 
-def compare(view: View) -> None:
+def compare(seen: Seen, draft: Draft) -> None:
     """Ask for what is missing, and end our own consents that are wanted no more."""
-    if not view.charter.is_client:
+    who = principal(seen, draft)
+    if not seen.charter.is_client:
         return
-    fact = existing(view, THING)
+    fact = hanging(seen, CONSENT, who.id if who is not None else None)
+    possible = [want for want in seen.charter.permissions if _possible(seen, draft, want)]
     if not fact.known:
-        if view.charter.permissions:
-            unknown(view, fact, f"the consents of {view.charter.identity.name}")
+        if seen.charter.permissions:
+            unknown(seen, draft, fact, f"the consents of {seen.charter.identity.name}")
         return
-    for want in view.charter.permissions:
-        if _possible(view, want):
-            _one(view, want, fact.things)
-    _not_wanted(view, fact.things)
+    for want in possible:
+        _one(seen, draft, want, fact.records)
+    _not_wanted(seen, draft, fact.records)
 
 
-def _possible(view: View, want: PermissionWant) -> bool:
+def _possible(seen: Seen, draft: Draft, want: PermissionWant) -> bool:
     """Does the tenant have it, in this way and this narrow? Adds the mistakes where it does not."""
-    tenant, fact = view.snapshot.tenant, view.snapshot.fact("api", "name", want.api)
+    tenant, fact = seen.tenant, seen.ask(Query(API, "name", want.api))
+    places = {path: seen.ask(Query(PLACE, "path", path)) for path in want.only}
     if not fact.known:
-        unknown(view, fact, f"the API {want.api}")
+        unknown(seen, draft, fact, f"the API {want.api}")
         return False
-    scope = scope_of(view, want)
 
     def wrong(code: str, what: str, mend: str) -> bool:
-        view.draft.mistakes.append(Mistake(code, what, mend, want.position))
+        draft.wrong(code, what, mend, want.position)
         return False
     if fact.first is None:
-        known = [str(t.get("name")) for t in view.snapshot.fact("api", "all", "").things]
+        known = [r.body.name for r in seen.ask(Query(API, "all")).records]
         return wrong("api-unknown", f"{tenant} has no API {want.api!r}", did_you_mean(want.api, known) or
                      f"it has {', '.join(known)}")
+    scope = next((s for s in fact.first.body.scopes if s.value == want.scope), None)
     if scope is None:
-        known = [s["value"] for s in fact.first.get("scopes")]
+        known = [s.value for s in fact.first.body.scopes]
         return wrong("scope-unknown", f"the API {want.api} has no scope {want.scope!r}", did_you_mean(want.scope, known) or
                      f"it has {', '.join(known)}")
-    if want.acts not in scope["acts"]:
-        ways = " or ".join(WAYS[a] for a in scope["acts"])
-        return wrong("acts", f"{want.scope} cannot be used {WAYS[want.acts]}", f"it is used {ways}: `acts: {scope['acts'][0]}`")
-    if scope["always"]:
-        view.draft.note("permission-always", f"{want.scope} is always there, without asking; it does not suffice for anything "
-                        "else: name the scopes of what the program really does", warning=False)
+    if want.acts not in scope.acts:
+        ways = " or ".join(WAYS[a] for a in scope.acts)
+        return wrong("acts", f"{want.scope} cannot be used {WAYS[want.acts]}", f"it is used {ways}: `acts: {scope.acts[0]}`")
+    if scope.always:
+        draft.note("permission-always", f"{want.scope} is always there, without asking; it does not suffice for anything "
+                   "else: name the scopes of what the program really does", warning=False)
         return False
-    for path in want.only:
-        place = view.snapshot.fact("place", "path", path)
-        if place.known and (place.first is None or place.first.get("kind") != scope["narrowed_to"]):
-            kind = f"a {scope['narrowed_to']}" if scope["narrowed_to"] else "nothing: it cannot be narrowed here"
+    for path, place in places.items():
+        if place.known and (place.first is None or place.first.body.type != scope.narrowed_to):
+            kind = f"a {scope.narrowed_to}" if scope.narrowed_to else "nothing: it cannot be narrowed here"
             return wrong("only", f"{want.scope} cannot be narrowed to {path}", f"it can be narrowed to {kind}")
-    if not want.only and scope["narrowed_to"]:
-        view.draft.note("permission-wide", f"{want.words()}: it holds for every {scope['narrowed_to']} of {tenant}; `only:` "
-                        "narrows it", warning=want.acts == "alone")
+    if not want.only and scope.narrowed_to:
+        draft.note("permission-wide", f"{want.words()}: it holds for every {scope.narrowed_to} of {tenant}; `only:` "
+                   "narrows it", warning=want.acts == "alone")
     return True
 
 
-def _one(view: View, want: PermissionWant, things: tuple[Thing, ...]) -> None:
-    standing = stand(view, NAME, want.key, things)
-    mine = standing.thing
-    if mine is not None and _only(mine) == want.only:
+def _one(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Record[Consent], ...]) -> None:
+    mark, who = mark_of(seen, want.api, want.scope, want.acts), principal(seen, draft)
+    standing = stand(seen, draft, mark, records, f"consent to {want.words()}", who.id if who is not None else None)
+    mine = standing.record
+    if mine is not None and CONSENT.same("only", mine.body.only, want.only):
         return
-    if standing.state == "recent" and standing.generation is not None and tuple(
-            standing.generation.terms.get("only", ())) == want.only:
-        view.add(await_step(view, NAME, want.key, THING, standing, f"the consent to {want.words()}"))
+    recent = standing.where is Where.RECENT
+    if recent and standing.generation is not None and tuple(standing.generation.terms.get("only", ())) == want.only:
+        await_(seen, draft, mark, CONSENT, standing, f"the consent to {want.words()}")
         return
-    if mine is not None or standing.state == "recent":
-        made = _make(view, want, standing.number + 1, "it is narrowed to other places in the charter")
+    if mine is not None or recent:
+        made = _make(seen, draft, want, standing.number + 1, "it is narrowed to other places in the charter")
         assert standing.generation is not None
-        _end(view, want.key, standing.generation, "it is narrowed differently now", (made,))
+        _end(draft, standing.generation, "it is narrowed differently now", made)
         return
-    beside = [t for t in things if t.get("api") == want.api and t.get("scope") == want.scope
-              and view.state.owns(NAME, t.id, t.external_id) is None]
-    if any(t.get("acts") == want.acts and _only(t) == want.only for t in beside):
-        who = next((str(t.get("by")) for t in beside if t.get("by")), "somebody")
-        view.draft.note("consent-stands", f"{want.words()}: wanted, requested and consented; it was consented by {who}, "
-                        "and stays theirs", warning=False)
-        return
-    for thing in beside:
-        if thing.get("acts") != want.acts:
-            view.draft.note("consent-other-way", f"{want.scope} is consented {WAYS.get(str(thing.get('acts')), 'otherwise')}; "
-                            f"that does not help {WAYS[want.acts]}", warning=False)
+    if not _beside(seen, draft, want, records):
+        _make(seen, draft, want, standing.number, standing.why("wanted and requested; nothing works before it is consented"))
+
+
+def _beside(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Record[Consent], ...]) -> bool:
+    """Did somebody else consent to just this? What else of the scope stands is told."""
+    beside = [r for r in records if (r.body.api, r.body.scope) == (want.api, want.scope)
+              and seen.history.owns(NAME, seen.tenant, r.id, r.mark) is None]
+    if any(r.body.acts == want.acts and CONSENT.same("only", r.body.only, want.only) for r in beside):
+        who = next((r.body.by for r in beside if r.body.by), "somebody")
+        draft.note("consent-stands", f"{want.words()}: wanted, requested and consented; it was consented by {who}, "
+                   "and stays theirs", warning=False)
+        return True
+    for record in beside:
+        if record.body.acts != want.acts:
+            draft.note("consent-other-way", f"{want.scope} is consented {WAYS.get(record.body.acts, 'otherwise')}; "
+                       f"that does not help {WAYS[want.acts]}", warning=False)
         else:
-            wide = "for everything" if not _only(thing) else f"only for {', '.join(_only(thing))}"
-            view.draft.note("consent-beside", f"{want.scope} is consented {wide} as well, by somebody else")
-    _make(view, want, standing.number, standing.why("wanted and requested; nothing works before it is consented"))
+            wide = "for everything" if not record.body.only else f"only for {', '.join(record.body.only)}"
+            draft.note("consent-beside", f"{want.scope} is consented {wide} as well, by somebody else")
+    return False
 
 
-def _only(thing: Thing) -> tuple[str, ...]:
-    return tuple(sorted(thing.get("only") or ()))
+def _make(seen: Seen, draft: Draft, want: PermissionWant, number: int, why: str) -> StepId:
+    who = principal(seen, draft)
+    assert who is not None
+    part = {"principal": who.id, "api": want.api, "scope": want.scope, "acts": want.acts, "only": want.only}
+    return draft.add(Step(
+        StepId(mark_of(seen, want.api, want.scope, want.acts), number, "consent"), StepKind.MAKE,
+        f"consent to {want.words()}", Make(CONSENT, part, {"only": list(want.only)}),
+        draft.by(seen.tenant, Bearer, Principal, Ready, Requested), CONSENT.power, why))
 
 
-def _make(view: View, want: PermissionWant, number: int, why: str) -> str:
-    fields = {"principal": view.principal, "api": want.api, "scope": want.scope, "acts": want.acts, "only": want.only}
-    requested = (view.requested_step,) if view.requested_step else ()
-    return view.add(Step(
-        f"consent-{want.key}", StepKind.MAKE, view.snapshot.tenant, NAME, want.key, f"consent to {want.words()}",
-        Create(THING, view.external_id(NAME, want.key, number), fields, {"only": list(want.only)}), number,
-        needs=(*view.step_of(view.client), *view.principal_step, *requested), power=POWER, why=why))
+def _end(draft: Draft, generation: Generation, why: str, *needs: StepId) -> None:
+    draft.add(Step(StepId(generation.mark, generation.number, "end"), StepKind.END, f"consent to {about(generation.mark)}",
+                   End(CONSENT, generation.id), needs, CONSENT.power, why))
 
 
-def _end(view: View, key: str, generation: Generation, why: str, needs: tuple[str, ...] = ()) -> None:
-    view.add(Step(f"end-consent-{generation.id}", StepKind.END, view.snapshot.tenant, NAME, key, f"consent to {key}",
-                  End(THING, generation.id), generation.number, needs=needs, power=POWER, why=why))
+def about(mark: Mark) -> str:
+    """A scope of an API and the way of acting."""
+    return f"{mark.get('api')}:{mark.get('scope')} {mark.get('acts')}"
 
 
-def _not_wanted(view: View, things: tuple[Thing, ...]) -> None:
-    wanted = {w.key for w in view.charter.permissions}
-    for thing in things:
-        generation = view.state.owns(NAME, thing.id, thing.external_id)
-        key = f"{thing.get('api')}:{thing.get('scope')} {thing.get('acts')}"
+def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Consent], ...]) -> None:
+    wanted = {mark_of(seen, w.api, w.scope, w.acts) for w in seen.charter.permissions}
+    for record in records:
+        generation = seen.history.owns(NAME, seen.tenant, record.id, record.mark)
+        mark = mark_of(seen, record.body.api, record.body.scope, record.body.acts)
         if generation is None:
-            if key not in wanted:
-                view.draft.note("consent-extra", f"extra: {key} is consented, and this charter does not ask for it")
-        elif generation.state == "made" and generation.name not in wanted:
-            _end(view, generation.name, generation, "the charter no longer asks for it")
-        elif generation.state == "made" and generation.number < (view.state.latest(NAME, generation.name) or generation).number:
-            _end(view, generation.name, generation, "a newer one took its place")
+            if mark not in wanted:
+                draft.note("consent-extra", f"extra: {about(mark)} is consented, and this charter does not ask for it")
+        elif generation.state is State.MADE and generation.mark not in wanted:
+            _end(draft, generation, "the charter no longer asks for it")
+        elif generation.state is State.MADE and generation.number < (seen.history.latest(generation.mark) or generation).number:
+            _end(draft, generation, "a newer one took its place")
+
+
+def words(mark: Mark) -> str:
+    return f"the consent to {about(mark)}"
+
+
+FACET = Facet(NAME, compare, takes=frozenset((Bearer, Principal, Ready, Requested)), check=check, words=words)

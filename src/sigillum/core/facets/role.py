@@ -2,102 +2,101 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 
 from sigillum.core.charter.charter import RoleWant
-from sigillum.core.charter.rules import CLASSES
-from sigillum.core.kinds.facts import Query, Snapshot, Thing
-from sigillum.core.records.steps import Change, Collision, Create, End, Step, StepKind
-from sigillum.core.values.errors import Mistake
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import OwnRole, Principal, RightEnds
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import Standing, Where, await_, principal, stand, unknown
+from sigillum.core.kinds.access import CLASSES, GRANT, ROLE, Role, permission_words
+from sigillum.core.kinds.changes import Change, End, Make
+from sigillum.core.kinds.kind import Query, Record, differing
+from sigillum.core.records.history import State
+from sigillum.core.records.steps import Collision, Need, Step, StepKind
+from sigillum.core.values.marks import Id, Mark, Ref, StepId
 from sigillum.core.values.text import did_you_mean
 
-from .common import Standing, View, await_step, stand, unknown
-
-NAME, THING, POWER = "role", "role", "roles"
+NAME = "role"
 
 
-def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """The roles by name."""
-    for want in view.charter.roles:
-        yield Query(THING, "name", want.name)
-    for (facet, _), generations in view.state.generations.items():
-        if facet == NAME and generations[-1].state == "made":
-            yield Query(THING, "id", generations[-1].id)
+def mark_of(seen: Seen, name: str) -> Mark:
+    return seen.mark(NAME, ("role", name))
 
 
-def permissions_of(view: View, want: RoleWant) -> tuple[tuple[str, str], ...]:
-    """The wanted permissions with the classes that the tenant gives them."""
-    known = view.snapshot.profile.operations
-    return tuple((p, known[p].class_ if p in known else CLASSES[0]) for p in want.permissions)
-
-
-def compare(view: View) -> None:
+def compare(seen: Seen, draft: Draft) -> None:
     """Make or change the wanted roles, and end our own that are wanted no more, after their grants."""
-    for want in view.charter.roles:
-        fact = view.snapshot.fact(THING, "name", want.name)
-        known = view.snapshot.profile.operations
+    for want in seen.charter.roles:
+        fact = seen.ask(Query(ROLE, "name", want.name))
+        known = seen.profile.operations
         strange = [p for p in want.permissions if known and p not in known]
         if not fact.known:
-            unknown(view, fact, f"the role {want.name}")
+            unknown(seen, draft, fact, f"the role {want.name}")
             continue
         for permission in strange:
-            view.draft.mistakes.append(Mistake(
-                "permission-unknown", f"{view.snapshot.tenant} has no permission {permission!r}",
-                did_you_mean(permission, known), want.position))
+            draft.wrong("permission-unknown", f"{seen.tenant} has no permission {permission!r}",
+                        did_you_mean(permission, known), want.position)
         if not strange:
-            _one(view, want, fact.things)
+            _one(seen, draft, want, fact.records)
+    _not_wanted(seen, draft)
 
 
-def _one(view: View, want: RoleWant, things: tuple[Thing, ...]) -> None:
-    standing = stand(view, NAME, want.name, things)
-    fields: dict[str, Any] = {"name": want.name, "display": want.display, "permissions": permissions_of(view, want)}
-    shown = {"allows": words(fields["permissions"])}
-    if standing.thing is not None:
-        _present(view, want, standing, fields)
-    elif standing.state == "recent":
-        view.add(await_step(view, NAME, want.name, THING, standing, f"the role {want.name}"))
-    elif things:
-        rows = (("display", want.display, things[0].get("display")),
-                ("permissions", words(fields["permissions"]), words(things[0].get("permissions"))))
-        same = {p for p, _ in fields["permissions"]} == {p for p, _ in things[0].get("permissions") or ()}
-        if not same:
-            view.draft.collisions.append(Collision(NAME, want.name, things[0].id, rows, False))
+def _one(seen: Seen, draft: Draft, want: RoleWant, records: tuple[Record[Role], ...]) -> None:
+    known, mark = seen.profile.operations, mark_of(seen, want.name)
+    permissions = tuple((p, known[p].class_ if p in known else CLASSES[0]) for p in want.permissions)
+    part: dict[str, Any] = {"name": want.name, "display": want.display, "permissions": permissions}
+    standing = stand(seen, draft, mark, records, f"role {want.name}")
+    identity: Id = standing.record.id if standing.record is not None else records[0].id if records else ""
+    if standing.record is not None:
+        _present(seen, draft, standing, part)
+    elif standing.where is Where.RECENT and standing.generation is not None:
+        await_(seen, draft, mark, ROLE, standing, f"the role {want.name}")
+        identity = standing.generation.id
+    elif records:
+        if not ROLE.same("permissions", records[0].body.permissions, permissions):
+            rows = (("display", want.display, records[0].body.display),
+                    ("permissions", permission_words(permissions), permission_words(records[0].body.permissions)))
+            draft.collide(Collision(ROLE, want.name, records[0].id, rows, False))
     else:
-        view.add(Step(
-            f"make-role-{want.name}", StepKind.MAKE, view.snapshot.tenant, NAME, want.name, f"role {want.name}",
-            Create(THING, view.external_id(NAME, want.name, standing.number), fields), standing.number, power=POWER,
-            why="no role of the tenant is as narrow as that", after=shown))
+        identity = Ref(draft.add(Step(
+            StepId(mark, standing.number, "make"), StepKind.MAKE, f"role {want.name}", Make(ROLE, part), power=ROLE.power,
+            why="no role of the tenant is as narrow as that", after={"allows": permission_words(permissions)})), "id")
+    record = Record(ROLE, identity if isinstance(identity, str) else "", Role(want.name, want.display, "curated", permissions))
+    draft.provide(OwnRole(seen.tenant, record, identity), *([identity.step] if isinstance(identity, Ref) else []))
 
 
-def _present(view: View, want: RoleWant, standing: Standing, fields: dict[str, Any]) -> None:
-    assert standing.thing is not None
-    have = standing.thing.get("permissions") or ()
-    if {p for p, _ in have} == set(want.permissions) and standing.thing.get("display") == want.display:
+def _present(seen: Seen, draft: Draft, standing: Standing, part: dict[str, Any]) -> None:
+    assert standing.record is not None
+    have = standing.record.body
+    if not differing(standing.record, part, seen.carried(ROLE)):
         return
-    view.add(Step(
-        f"change-role-{want.name}", StepKind.CHANGE, view.snapshot.tenant, NAME, want.name, f"role {want.name}",
-        Change(THING, standing.thing.id, {n: fields[n] for n in ("display", "permissions")}, standing.thing.version),
-        standing.number, power=POWER, why="the charter says so",
-        before={"display": standing.thing.get("display"), "permissions": words(have)},
-        after={"display": want.display, "permissions": words(fields["permissions"])}))
+    draft.add(Step(
+        StepId(mark_of(seen, part["name"]), standing.number, "change"), StepKind.CHANGE, f"role {part['name']}",
+        Change(ROLE, standing.record.id, {n: part[n] for n in ("display", "permissions")}, standing.record.version),
+        power=ROLE.power, why="the charter says so",
+        before={"display": have.display, "permissions": permission_words(have.permissions)},
+        after={"display": part["display"], "permissions": permission_words(part["permissions"])}))
 
 
-def words(permissions: Any) -> str:
-    """Permissions with their classes, for reading."""
-    return ", ".join(f"{p} ({c.replace('-', ' ')})" for p, c in permissions or ())
-
-
-def end_unwanted(view: View) -> None:
-    """End our roles that the charter no longer asks for; called when the ending of their grants is known."""
-    if not isinstance(view.principal, str):
+def _not_wanted(seen: Seen, draft: Draft) -> None:
+    """End our roles that the charter no longer asks for, once their grants have ended; not where those are not known."""
+    who = principal(seen, draft)
+    if who is None or not isinstance(who.id, str) or not seen.ask(Query(GRANT, "principal", who.id)).known:
         return
-    wanted = {w.name for w in view.charter.roles}
-    for (facet, name), generations in list(view.state.generations.items()):
-        generation = generations[-1]
-        if facet == NAME and name not in wanted and generation.state == "made" and \
-                view.snapshot.fact(THING, "id", generation.id).first is not None:
-            needs = tuple(s.id for s in view.draft.steps if s.kind is StepKind.END and s.facet == "grant")
-            view.add(Step(
-                f"end-role-{name}", StepKind.END, view.snapshot.tenant, NAME, name, f"role {name}", End(THING, generation.id),
-                generation.number, needs=needs, power=POWER, why="the charter no longer asks for it"))
+    wanted = {mark_of(seen, w.name) for w in seen.charter.roles}
+    for generation in seen.history.of(NAME, seen.tenant):
+        if generation.state is not State.MADE or generation.mark in wanted:
+            continue
+        if seen.ask(Query(ROLE, "id", generation.id)).first is not None:
+            name = generation.mark.get("role")
+            draft.add(Step(
+                StepId(generation.mark, generation.number, "end"), StepKind.END, f"role {name}", End(ROLE, generation.id),
+                power=ROLE.power, why="the charter no longer asks for it"), late=[Need(RightEnds)])
+
+
+def words(mark: Mark) -> str:
+    return f"the role {mark.get('role')}"
+
+
+FACET = Facet(NAME, compare, frozenset((OwnRole,)), frozenset((Principal,)), words=words)

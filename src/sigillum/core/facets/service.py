@@ -2,55 +2,58 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
-from sigillum.core.kinds.facts import Query, Snapshot
-from sigillum.core.records.steps import AddTo, Step, StepKind
-from sigillum.core.values.errors import Mistake
+from sigillum.core.charter.charter import ServiceWant
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import ServiceOn
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import unknown
+from sigillum.core.kinds.access import PLACE
+from sigillum.core.kinds.changes import Entry
+from sigillum.core.kinds.kind import Query, inside
+from sigillum.core.records.history import State
+from sigillum.core.records.steps import Step, StepKind
+from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.text import did_you_mean, lines
 
-from .common import View, unknown
-
-NAME, THING, POWER = "service", "place", "places"
+NAME = "service"
 
 
-def queries(view: View, snapshot: Snapshot) -> Iterator[Query]:
-    """The places and all above them: a service that is on above is on here."""
-    for want in view.charter.services:
-        for path in lines([want.at]):
-            yield Query(THING, "path", path)
+def mark_of(seen: Seen, want: ServiceWant) -> Mark:
+    return seen.mark(NAME, ("service", want.service), ("at", want.at))
 
 
-def compare(view: View) -> None:
+def compare(seen: Seen, draft: Draft) -> None:
     """Switch on what is off. Nothing is ever switched off: others may use it."""
-    for want in view.charter.services:
-        fact = view.snapshot.fact(THING, "path", want.at)
-        known = sorted({o.service for o in view.snapshot.profile.operations.values() if o.service})
+    known = sorted({o.service for o in seen.profile.operations.values() if o.service})
+    for want in seen.charter.services:
+        above = [seen.ask(Query(PLACE, "path", path)) for path in lines([want.at])]
+        fact = seen.ask(Query(PLACE, "path", want.at))
         if not fact.known:
-            unknown(view, fact, f"the place {want.at}")
+            unknown(seen, draft, fact, f"the place {want.at}")
         elif fact.first is None:
-            view.draft.mistakes.append(Mistake(
-                "place-unknown", f"{view.snapshot.tenant} has no place {want.at!r}", "look at `sigillum tenant inspect`",
-                want.position))
+            draft.wrong("place-unknown", f"{seen.tenant} has no place {want.at!r}", "look at `sigillum tenant inspect`",
+                        want.position)
         elif known and want.service not in known:
-            view.draft.mistakes.append(Mistake(
-                "service-unknown", f"{view.snapshot.tenant} has no service {want.service!r}",
-                did_you_mean(want.service, known), want.position))
-        elif not is_on(view, want.service, want.at):
-            earlier = view.state.latest(NAME, want.key)
-            step = view.add(Step(
-                f"switch-on-{want.key}", StepKind.MAKE, view.snapshot.tenant, NAME, want.key,
-                f"service {want.service} available at {want.at}", AddTo(THING, fact.first.id, "services", want.service),
-                earlier.number if earlier is not None else 1, power=POWER, why="nothing works there before it is switched on"))
-            view.services.append((want.service, want.at, step))
-    wanted = {w.key for w in view.charter.services}
-    for (facet, key), generations in view.state.generations.items():
-        if facet == NAME and key not in wanted and generations[-1].state == "made":
-            service, _, at = key.partition("@")
-            view.draft.note("service-stays", f"{service} stays switched on at {at}: others may use it by now", warning=False)
+            draft.wrong("service-unknown", f"{seen.tenant} has no service {want.service!r}", did_you_mean(want.service, known),
+                        want.position)
+        elif not any(inside(r, "services", want.service) for f in above for r in f.records):
+            mark = mark_of(seen, want)
+            earlier = seen.history.latest(mark)
+            step = draft.add(Step(
+                StepId(mark, earlier.number if earlier is not None else 1, "switch-on"), StepKind.MAKE,
+                f"service {want.service} available at {want.at}", Entry(PLACE, fact.first.id, "services", want.service),
+                power=PLACE.power, why="nothing works there before it is switched on"))
+            draft.provide(ServiceOn(seen.tenant, want.service, want.at), step)
+    wanted = {mark_of(seen, w) for w in seen.charter.services}
+    for generation in seen.history.of(NAME, seen.tenant):
+        if generation.mark not in wanted and generation.state is State.MADE:
+            draft.note("service-stays", f"{generation.mark.get('service')} stays switched on at {generation.mark.get('at')}: "
+                       "others may use it by now", warning=False)
 
 
-def is_on(view: View, service: str, at: str) -> bool:
-    """Is it switched on at the place or above?"""
-    return any(name == service for path in lines([at]) for t in view.snapshot.fact(THING, "path", path).things
-               for name, _ in t.get("services") or ())
+def words(mark: Mark) -> str:
+    return f"the service {mark.get('service')} at {mark.get('at')}"
+
+
+FACET = Facet(NAME, compare, frozenset((ServiceOn,)), words=words)

@@ -2,140 +2,187 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import Any
 
+from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL, TEAM
+from sigillum.core.kinds.kind import Kind
 from sigillum.core.records.chain import Entry
+from sigillum.core.values.marks import Mark, mark_of
 
 INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FELT = (
     "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
 REQUESTED, ANSWERED, RECEIVED, HANDED, CONNECTED = "requested", "answered", "received", "handed-over", "connected"
 CONFIRMED = "confirmed"
-AWAY = " in tenant "  # stands in the names of things that a charter has in another tenant than home
-MADE, CHANGED, ENDED, LOST, REFUSED, SPENT = "made", "changed", "ended", "lost", "refused", "spent"
+
+
+class Verb(StrEnum):
+    """What an attempt is to do."""
+
+    MAKE = "make"
+    CHANGE = "change"
+    ADD = "add"
+    TAKE = "take"
+    END = "end"
+    FETCH = "fetch"
+
+
+class Outcome(StrEnum):
+    """What became of an attempt."""
+
+    MADE = "made"
+    CHANGED = "changed"
+    ENDED = "ended"
+    LOST = "lost"
+    REFUSED = "refused"
+    SPENT = "spent"
+
+
+class State(StrEnum):
+    """Where a generation stands; spent: its externalId was used elsewhere, and nothing of ours came of it."""
+
+    OPEN = "open"
+    MADE = "made"
+    ENDED = "ended"
+    SPENT = "spent"
+
+
+PRINCIPALS = frozenset(k.name for k in (ACCOUNT, TEAM, PRINCIPAL))
 
 
 @dataclass(slots=True)
 class Generation:
-    """One making of a thing: begun with an intent, made when an outcome says so."""
+    """One making of a thing: begun with an intent, made when an outcome says so. `value`: it is an entry of a list of `id`."""
 
-    facet: str
-    name: str
+    mark: Mark
     number: int
+    kind: str = ""
     external_id: str = ""
     terms: Mapping[str, Any] = field(default_factory=dict)
     begun_at: str = ""  # tenant's time of the first intent
     made_at: str = ""  # tenant's time of the outcome
     id: str = ""
-    state: str = "open"  # open, made, ended, spent
+    value: str = ""
+    state: State = State.OPEN
     kept: str = ""  # thumbprint of the key, or "secret", once it is kept
     unanswered: bool = False  # a creation was sent whose answer is not known
-    tenant: str = ""
     ended_at: str = ""  # tenant's time of the outcome that ended it
+
+    @property
+    def live(self) -> bool:
+        """Was it begun, and has it not ended?"""
+        return self.state in (State.OPEN, State.MADE)
 
 
 @dataclass(slots=True)
-class Undertakings:
+class History:
     """All generations of a charter's things, and what was proved when."""
 
     charter: str = ""
     ledger: bool = True  # False: there is no ledger here, so nothing is known of who made what
-    generations: dict[tuple[str, str], list[Generation]] = field(default_factory=dict)
+    generations: dict[Mark, list[Generation]] = field(default_factory=dict)
     changed_at: int = 0  # sequence of the last change
     proved_at: int = 0
     proofs_digest: str = ""
     proofs_held: bool = False
     before: Mapping[str, Any] = field(default_factory=dict)  # what held before a change, until all held once
 
-    def latest(self, facet: str, name: str) -> Generation | None:
+    def latest(self, mark: Mark) -> Generation | None:
         """The newest generation, whatever became of it."""
-        found = self.generations.get((facet, name))
+        found = self.generations.get(mark)
         return found[-1] if found else None
 
-    def principal_id(self) -> str:
-        """The id of the principal that was made, empty where there is none: an account, or a client's service principal."""
-        found = (self.latest(facet, name) for facet, name in (("account", "identity"), ("client", "principal")))
-        return next((g.id for g in found if g is not None and g.id), "")
+    def of(self, facet: str, tenant: str) -> Iterator[Generation]:
+        """The newest generation of everything that a facet asked for in a tenant."""
+        for mark, all_ in list(self.generations.items()):
+            if (mark.facet, mark.tenant) == (facet, tenant):
+                yield all_[-1]
 
-    def away(self) -> list[str]:
-        """The tenants beside home where something of this charter was begun and has not ended."""
-        return list(dict.fromkeys(name.partition(AWAY)[2] for (_, name), all_ in self.generations.items()
-                                  if AWAY in name and all_[-1].state in ("open", "made")))
+    def facets(self) -> frozenset[str]:
+        """The facets of which something was ever begun."""
+        return frozenset(mark.facet for mark in self.generations)
 
-    def part(self, suffix: str) -> Undertakings:
-        """What is known of one tenant's things; those of other tenants than home bear a suffix in the ledger."""
-        if not suffix and not any(AWAY in name for _, name in self.generations):
-            return self
-        inside = {(facet, name.removesuffix(suffix) if suffix else name): [
-            replace(g, name=g.name.removesuffix(suffix) if suffix else g.name) for g in all_]
-            for (facet, name), all_ in self.generations.items() if (name.endswith(suffix) if suffix else AWAY not in name)}
-        return replace(self, generations=inside)
+    def find(self, kind: Kind[Any], tenant: str, **key: str) -> Generation | None:
+        """The newest generation of a kind in a tenant whose natural key has these values."""
+        return next((all_[-1] for mark, all_ in self.generations.items() if mark.tenant == tenant and all_[-1].kind == kind.name
+                     and not all_[-1].value and all(mark.get(n) == v for n, v in key.items())), None)
 
-    def owns(self, kind_facet: str, identity: str, external_id: str) -> Generation | None:
+    def principal_id(self, tenant: str) -> str:
+        """The id of the principal that was made in a tenant, empty where there is none."""
+        return next((all_[-1].id for mark, all_ in self.generations.items() if mark.tenant == tenant
+                     and all_[-1].kind in PRINCIPALS and all_[-1].id and not all_[-1].value), "")
+
+    def tenants(self) -> list[str]:
+        """The tenants where something of this charter was begun and has not ended."""
+        return list(dict.fromkeys(mark.tenant for mark, all_ in self.generations.items() if all_[-1].live))
+
+    def owns(self, facet: str, tenant: str, identity: str, external_id: str) -> Generation | None:
         """The generation that a thing is, by id or by the externalId of an open intent."""
-        for (facet, _), all_ in self.generations.items():
-            for generation in all_ if facet == kind_facet else ():
+        for mark, all_ in self.generations.items():
+            for generation in all_ if (mark.facet, mark.tenant) == (facet, tenant) else ():
                 if generation.id == identity or (
                         not generation.id and external_id and generation.external_id == external_id):
                     return generation
         return None
 
 
-def fold(entries: Iterable[Entry], charter: str = "") -> Undertakings:
+def fold(entries: Iterable[Entry], charter: str = "") -> History:
     """Read a charter's entries, in order, into what they amount to."""
-    state = Undertakings(charter)
+    history = History(charter)
     by_attempt: dict[int, tuple[Generation, str]] = {}
     for entry in entries:
         body = entry.body
         if entry.kind == INTENT:
-            generation = _generation(state, body)
-            by_attempt[entry.sequence] = (generation, str(body["operation"]))
-            generation.tenant = generation.tenant or str(body.get("tenant", ""))
-            if body["operation"] == "create":
+            generation = _generation(history, body)
+            by_attempt[entry.sequence] = (generation, str(body["verb"]))
+            if body["verb"] == Verb.MAKE:
                 if not generation.external_id:
                     generation.external_id = str(body["external_id"])
                     generation.terms, generation.begun_at = dict(body.get("terms", {})), str(body["tenant_time"])
                 generation.unanswered = True
-            state.changed_at = entry.sequence
+            history.changed_at = entry.sequence
         elif entry.kind == OUTCOME:
             _outcome(by_attempt.get(int(body["attempt"])), body)
         elif entry.kind == KEPT:
-            _generation(state, body).kept = str(body["what"])
+            _generation(history, body).kept = str(body["what"])
         elif entry.kind in (ADOPTED, FOUND):
-            taken = _generation(state, body)
-            taken.tenant = taken.tenant or str(body.get("tenant", ""))
-            taken.id, taken.state, taken.unanswered = str(body["id"]), "made", False
+            taken = _generation(history, body)
+            taken.id, taken.value = str(body["id"]), str(body.get("value", ""))
+            taken.state, taken.unanswered = State.MADE, False
         elif entry.kind == BEFORE:
-            state.before = dict(body["held"])
+            history.before = dict(body["held"])
         elif entry.kind == PROVED:
-            state.before = {} if body["held"] else state.before
-            state.proved_at, state.proofs_held = entry.sequence, bool(body["held"])
-            state.proofs_digest = str(body["proofs"])
-    return state
+            history.before = {} if body["held"] else history.before
+            history.proved_at, history.proofs_held = entry.sequence, bool(body["held"])
+            history.proofs_digest = str(body["proofs"])
+    return history
 
 
-def _generation(state: Undertakings, body: Mapping[str, Any]) -> Generation:
-    all_ = state.generations.setdefault((str(body["facet"]), str(body["name"])), [])
-    number = int(body["generation"])
+def _generation(history: History, body: Mapping[str, Any]) -> Generation:
+    mark, number = mark_of(body), int(body["generation"])
+    all_ = history.generations.setdefault(mark, [])
     found = next((g for g in all_ if g.number == number), None)
     if found is None:
-        found = Generation(str(body["facet"]), str(body["name"]), number)
+        found = Generation(mark, number)
         all_.append(found)
         all_.sort(key=lambda g: g.number)
+    found.kind = found.kind or str(body.get("thing", ""))
     return found
 
 
 def _outcome(attempt: tuple[Generation, str] | None, body: Mapping[str, Any]) -> None:
     if attempt is None:
         return
-    generation, operation = attempt
+    generation, verb = attempt
     result = body["result"]
-    if operation == "create" and result != LOST:
+    if verb == Verb.MAKE and result != Outcome.LOST:
         generation.unanswered = False
-    if result == MADE:
-        generation.id, generation.state, generation.made_at = str(body["id"]), "made", str(body["tenant_time"])
-    elif result == ENDED:
-        generation.state, generation.ended_at = "ended", str(body["tenant_time"])
-    elif result == SPENT:
-        generation.state = "spent"
+    if result == Outcome.MADE:
+        generation.id, generation.value = str(body["id"]), str(body.get("value", ""))
+        generation.state, generation.made_at = State.MADE, str(body["tenant_time"])
+    elif result == Outcome.ENDED:
+        generation.state, generation.ended_at = State.ENDED, str(body["tenant_time"])
+    elif result == Outcome.SPENT:
+        generation.state = State.SPENT

@@ -6,21 +6,17 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sigillum.core.kinds.facts import Query, Thing
-from sigillum.core.records.steps import Action, AddTo, Ask, Change, Create, End, Step, StepKind, TakeFrom
+from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, part_of, plain
+from sigillum.core.kinds.kind import Query, Record, alike, differing, inside
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.records.steps import Ask, Step, StepKind
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.errors import FileError
-from sigillum.core.values.secret import Secret
+from sigillum.core.values.marks import Mark, StepId
 
 KIND, RECEIPT = "sigillum-request", "sigillum-receipt"
-DO = {Create: "make", Change: "change", End: "end", AddTo: "add", TakeFrom: "take"}
-# How a thing that stands already is found again: the fields that tell it from others of its kind.
-NATURAL = {"account": ("name",), "team": ("name",), "client": ("name",), "principal": ("client_id",), "role": ("name",),
-           "grant": ("principal", "role", "place", "where", "from", "until"),
-           "consent": ("principal", "api", "scope", "acts", "only"),
-           "credential": ("principal", "name"), "rule": ("name",), "licence": ("name",)}
-LOOK = {"account": "name", "team": "name", "client": "name", "principal": "client_id", "role": "name", "grant": "principal",
-        "consent": "principal", "credential": "principal", "rule": "name", "licence": "name"}
+MAKE, CHANGE, END, ADD, TAKE = "make", "change", "end", "add", "take"
+DO = (MAKE, CHANGE, END, ADD, TAKE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +24,7 @@ class Request:
     """What is asked for: `do` one thing at a tenant. `values` are in our words; of a change or an end, `id` names it."""
 
     do: str
-    thing: str
+    thing: str  # the name of a kind
     tenant: str  # its SCIM base address
     about: str
     values: Mapping[str, Any]
@@ -47,24 +43,24 @@ class Request:
         """As it stands in the file."""
         return {"kind": KIND, "do": self.do, "thing": self.thing, "tenant": self.tenant, "about": self.about,
                 "why": self.why, "charter": self.charter, "power": self.power, "to": self.to, "id": self.id,
-                "values": plain_values(self.values)}
+                "values": self.values}
 
 
-def plain_values(values: Mapping[str, Any]) -> dict[str, Any]:
-    """Values as JSON has them. A secret among them is a fault of ours and raises ValueError."""
-    def one(value: Any) -> Any:
-        if isinstance(value, Secret):
-            raise ValueError("a secret never stands in a request")
-        if isinstance(value, (tuple, list)):
-            return [one(v) for v in value]
-        return {n: one(v) for n, v in value.items()} if isinstance(value, Mapping) else value
-    return {name: one(value) for name, value in values.items()}
-
-
-def request_of(step: Step, action: Any, values: Mapping[str, Any], identity: str, tenant: str, charter: str) -> Request:
-    """The request for a step whose references are resolved."""
+def request_of(step: Step, doing: Doing, tenant: str, charter: str) -> Request:
+    """The request for a step whose references are resolved. A secret in it is a fault of ours and raises ValueError."""
     about, to = (step.action.about, step.action.to) if isinstance(step.action, Ask) else (step.about, "")
-    return Request(DO[type(action)], action.thing, tenant, about, values, identity, step.power, to, step.why, charter)
+    identity, values = "", dict[str, Any]()
+    match doing:
+        case Make():
+            do, values = MAKE, plain(doing.part)
+        case Change():
+            do, identity, values = CHANGE, str(doing.id), plain(doing.part)
+        case Entry():
+            do, identity = TAKE if doing.out else ADD, str(doing.id)
+            values = {"field": doing.field, "value": str(doing.value), "about": plain(doing.about)}
+        case _:
+            do, identity = END, str(doing.id)
+    return Request(do, doing.kind.name, tenant, about, values, identity, step.power, to, step.why, charter)
 
 
 def read(body: Mapping[str, Any], where: str) -> Request:
@@ -72,62 +68,57 @@ def read(body: Mapping[str, Any], where: str) -> Request:
     texts = {n: body.get(n, "") for n in ("do", "thing", "tenant", "about", "id", "power", "to", "why", "charter")}
     values = body.get("values")
     if body.get("kind") != KIND or not isinstance(values, Mapping) or not all(isinstance(v, str) for v in texts.values()) \
-            or texts["do"] not in DO.values() or texts["thing"] not in NATURAL:
+            or texts["do"] not in DO or texts["thing"] not in KINDS:
         raise FileError("this is not a request that this version understands", where=where,
                         mend="ask its sender which version wrote it")
-    return Request(values={name: _inner(value) for name, value in values.items()}, **texts)
+    request = Request(values=dict(values), **texts)
+    try:
+        doing_of(request)
+    except (ValueError, KeyError, TypeError) as problem:
+        raise FileError("its values are not what they should be", where=where, mend="ask its sender for it anew") from problem
+    return request
 
 
-def _inner(value: Any) -> Any:
-    """Lists as the rest of the program has them: as tuples."""
-    return tuple(_inner(v) for v in value) if isinstance(value, list) else value
+def doing_of(request: Request, version: str = "") -> Doing:
+    """The change that is asked for. Raises ValueError, KeyError for values of the wrong form."""
+    kind, values = KINDS[request.thing], request.values
+    match request.do:
+        case "make":
+            return Make(kind, part_of(kind, values))
+        case "change":
+            return Change(kind, request.id, part_of(kind, values), version)
+        case "add" | "take":
+            return Entry(kind, request.id, str(values["field"]), str(values["value"]), dict(values.get("about") or {}),
+                         out=request.do == TAKE)
+    return End(kind, request.id)
 
 
-def queries(request: Request) -> list[Query]:
+def queries(request: Request) -> list[Query[Any]]:
     """What has to be looked up to compare it anew."""
+    kind = KINDS[request.thing]
     if request.id:
-        return [Query(request.thing, "id", request.id)]
-    return [Query(request.thing, LOOK[request.thing], str(request.values.get(LOOK[request.thing], "")))]
+        return [Query(kind, "id", request.id)]
+    return [Query(kind, kind.key[0], str(request.values.get(kind.key[0], "")))]
 
 
-def fulfilled(request: Request, things: tuple[Thing, ...]) -> Thing | bool:
+def fulfilled(request: Request, records: tuple[Record[Any], ...], carried: frozenset[str] | None = None) -> Record[Any] | bool:
     """Is it so already? The thing that stands as wanted, True for an ending, False where something is to be done."""
-    found = next((t for t in things if t.id == request.id), None) if request.id else next(
-        (t for t in things if all(same(t.get(n), request.values.get(n)) for n in NATURAL[request.thing])), None)
-    if request.do == "end":
+    doing = doing_of(request)
+    if isinstance(doing, Make):
+        return next((r for r in records if alike(r, doing.part)), False)
+    found = next((r for r in records if r.id == request.id), None)
+    if isinstance(doing, End):
         return found is None
     if found is None:
         return False
-    if request.do in ("add", "take"):
-        inside = str(request.values["value"]) in [str(v[0] if isinstance(v, tuple) else v)
-                                                  for v in found.get(str(request.values["attribute"])) or ()]
-        return found if inside == (request.do == "add") else False
-    if request.do == "change":
-        return found if all(same(found.get(n), v) for n, v in request.values.items()) else False
-    return found
+    if isinstance(doing, Entry):
+        return found if inside(found, doing.field, str(doing.value)) != doing.out else False
+    return False if differing(found, doing.part, carried) else found
 
 
-def same(have: Any, want: Any) -> bool:
-    """Equal, whatever the order in lists; nothing and empty are one."""
-    if isinstance(have, (list, tuple)) or isinstance(want, (list, tuple)):
-        return sorted(map(repr, have or ())) == sorted(map(repr, want or ()))
-    return (have or None) == (want or None)
-
-
-def step_of(request: Request, external_id: str, version: str = "") -> Step:
+def step_of(request: Request, tenant: str, version: str = "") -> Step:
     """The step that fulfils a request in the workspace that has the power."""
-    listed = (request.thing, request.id, str(request.values.get("attribute")), str(request.values.get("value")))
-    action: Action
-    match request.do:
-        case "make":
-            action = Create(request.thing, external_id, request.values)
-        case "change":
-            action = Change(request.thing, request.id, request.values, version)
-        case "add":
-            action = AddTo(*listed)
-        case "take":
-            action = TakeFrom(*listed)
-        case _:
-            action = End(request.thing, request.id)
-    kind = {"make": StepKind.MAKE, "add": StepKind.MAKE, "change": StepKind.CHANGE}.get(request.do, StepKind.END)
-    return Step("request", kind, "", request.thing, "request", request.about, action, power=request.power, why=request.why)
+    kind = {MAKE: StepKind.MAKE, ADD: StepKind.MAKE, CHANGE: StepKind.CHANGE}.get(request.do, StepKind.END)
+    mark = Mark("request", tenant, (("digest", request.digest),))
+    return Step(StepId(mark, 1, request.do), kind, request.about, doing_of(request, version), power=request.power,
+                why=request.why)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
+from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make
+from sigillum.core.kinds.kind import Kind
 from sigillum.core.values.errors import Mistake
+from sigillum.core.values.marks import Id, Mark, StepId
 
 
 class StepKind(StrEnum):
@@ -21,13 +24,6 @@ class StepKind(StrEnum):
     WAIT = "wait"
     PROVE = "prove"
     ASK = "ask"
-
-
-class Ref(NamedTuple):
-    """A value that an earlier step will yield."""
-
-    step: str
-    attribute: str
 
 
 class KeepKey(NamedTuple):
@@ -54,60 +50,15 @@ class Kept(NamedTuple):
 
 
 class Adopt(NamedTuple):
-    """Write into the ledger that a thing is ours: taken over, or `found` by the externalId of our own intent."""
+    """Write into the ledger that a thing is ours: taken over, or `found` by the externalId of our own intent.
 
-    thing: str
-    id: str
-    found: bool = False
-
-
-class Create(NamedTuple):
-    """One creation. `terms` is what the intent remembers of windows, so that they are never renewed."""
-
-    thing: str
-    external_id: str
-    fields: Mapping[str, Any]
-    terms: Mapping[str, Any] = MappingProxyType({})
-
-
-class Change(NamedTuple):
-    """Set fields of one thing. `about`: what is written beside a credential's key before it is switched on.
-
-    `mark`: `made` or `ended`, where the change itself is to be undone one day, or undoes one.
+    With `value`: that entry of it, not the thing itself.
     """
 
-    thing: str
-    id: str | Ref
-    fields: Mapping[str, Any]
-    version: str = ""
-    about: Mapping[str, Any] = MappingProxyType({})
-    mark: str = ""
-
-
-class End(NamedTuple):
-    """Remove one thing."""
-
-    thing: str
-    id: str | Ref
-
-
-class AddTo(NamedTuple):
-    """Put one value into a list of a thing: a member into a team, a service on a place."""
-
-    thing: str
-    id: str | Ref
-    attribute: str
-    value: str | Ref
-    about: Mapping[str, Any] = MappingProxyType({})  # what stands beside the value
-
-
-class TakeFrom(NamedTuple):
-    """Take one value out of a list of a thing."""
-
-    thing: str
+    kind: Kind[Any]
     id: str
-    attribute: str
-    value: str
+    found: bool = False
+    value: str = ""
 
 
 class Catch(NamedTuple):
@@ -115,68 +66,101 @@ class Catch(NamedTuple):
 
     credential: str
     generation: int
-    id: str | Ref
+    id: Id
     about: Mapping[str, Any] = MappingProxyType({})  # what is written beside it
 
 
 class Await(NamedTuple):
     """Wait until look-ups show a thing, for so many seconds at most.
 
-    With `attribute` until `value` is in that list of it; `finished`: until the tenant has made it to its end.
+    With `field` until `value` is in that list of it; `finished`: until the tenant has made it to its end.
     """
 
-    thing: str
+    kind: Kind[Any]
     id: str
     seconds: int
-    attribute: str = ""
+    field: str = ""
     value: str = ""
     finished: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Prove:
-    """Try the charter's proofs."""
+class Prove(NamedTuple):
+    """Try proofs, by their number in the charter; None: all. With `credential` (its name) by that one, else by the first.
 
-    count: int
+    `leaving`: the steps that end something once this has held; it is decided `without` these grants, by their ids.
+    """
+
+    proofs: tuple[int, ...] | None = None
+    credential: str = ""
+    leaving: tuple[StepId, ...] = ()
+    without: tuple[str, ...] = ()
 
 
 class Ask(NamedTuple):
     """Something that only a person can do; `action` is what another administrator is asked for, `to` who holds the power."""
 
     request: str
-    action: Any = None
+    action: Doing | None = None
     to: str = ""
     contact: str = ""
     about: str = ""  # what it is about, without whom it is asked of
 
 
-Action = KeepKey | KeepSecret | Adopt | Create | Change | End | AddTo | TakeFrom | Catch | Await | Prove | Ask
+Action = KeepKey | KeepSecret | Adopt | Make | Change | Entry | End | Catch | Await | Prove | Ask
+DOING = (Make, Change, Entry, End)
+
+
+class Need(NamedTuple):
+    """A step needs whatever provides something of this type in its tenant; known when all facets have compared."""
+
+    type: type[Any]
+    where: Callable[[Any], bool] = lambda provided: True
+    tenant: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Step:
     """One change. `needs` names the steps that must be done before; `power` the administrator's power it takes."""
 
-    id: str
+    id: StepId
     kind: StepKind
-    tenant: str
-    facet: str
-    name: str
     about: str
     action: Action
-    generation: int = 1
-    needs: tuple[str, ...] = ()
+    needs: tuple[StepId, ...] = ()
     power: str = ""
     why: str = ""
     before: Mapping[str, Any] = field(default_factory=dict)
     after: Mapping[str, Any] = field(default_factory=dict)
     by: str = ""  # the administrator who acts, where it is not the usual one
+    unasked: bool = False  # of an end: it was asked for by an option of its own
+
+    @property
+    def mark(self) -> Mark:
+        return self.id.mark
+
+    @property
+    def tenant(self) -> str:
+        return self.id.mark.tenant
+
+    @property
+    def facet(self) -> str:
+        return self.id.mark.facet
+
+    @property
+    def generation(self) -> int:
+        return self.id.generation
+
+    @property
+    def doing(self) -> Doing | None:
+        """The change of one thing that it makes, or asks somebody for."""
+        action = self.action.action if isinstance(self.action, Ask) else self.action
+        return action if isinstance(action, DOING) else None
 
 
 class Collision(NamedTuple):
     """A thing of the wanted name that Sigillum did not make, side by side with what is wanted."""
 
-    facet: str
+    kind: Kind[Any]
     name: str
     id: str
     rows: tuple[tuple[str, Any, Any], ...]  # attribute, wanted, existing
@@ -211,16 +195,3 @@ class Outline:
     def changes(self) -> tuple[Step, ...]:
         """The steps that change something, here or there."""
         return tuple(s for s in self.steps if s.kind not in (StepKind.PROVE, StepKind.WAIT))
-
-
-@dataclass(slots=True)
-class Draft:
-    """An outline in the making: facets add to it."""
-
-    steps: list[Step] = field(default_factory=list)
-    notes: list[Note] = field(default_factory=list)
-    mistakes: list[Mistake] = field(default_factory=list)
-    collisions: list[Collision] = field(default_factory=list)
-
-    def note(self, code: str, text: str, *, warning: bool = True) -> None:
-        self.notes.append(Note(code, text, warning))

@@ -9,10 +9,11 @@ from datetime import datetime, timedelta
 from sigillum.core.charter.rules import Rules
 from sigillum.core.deciding.objections import Objection
 from sigillum.core.records.chain import Entry
-from sigillum.core.records.history import LENT, Generation, Undertakings, fold
+from sigillum.core.records.history import LENT, Generation, History, State, fold
+from sigillum.core.values.marks import Mark
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, rough_duration, whole_second
 
-FACET, NAME = "loan", "loan"
+FACET = "loan"
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,17 +35,17 @@ class Loan:
     @property
     def refused(self) -> bool:
         """Did the tenant answer, and was the answer no?"""
-        return self.generation is not None and self.generation.state == "open" and not self.generation.unanswered
+        return self.generation is not None and self.generation.state is State.OPEN and not self.generation.unanswered
 
     @property
     def open(self) -> bool:
         """Was it begun, and is it not known whether its grant was made?"""
-        return self.generation is None or (self.generation.state == "open" and not self.refused)
+        return self.generation is None or (self.generation.state is State.OPEN and not self.refused)
 
     def state(self, now: datetime) -> str:
         """`begun`, `refused`, `in-force`, `ended` (by its end), `recalled` or `cleared`."""
         over = Window(until=self.until).state(now) == "ended"
-        if self.generation is not None and self.generation.state in ("ended", "spent"):
+        if self.generation is not None and not self.generation.live:
             early = self.generation.ended_at and parse_instant(self.generation.ended_at) < self.until
             return "recalled" if early else "cleared"
         if self.refused:
@@ -54,13 +55,18 @@ class Loan:
         return "begun" if self.open else "in-force"
 
 
-def loan_of(entries: Iterable[Entry], uid: str) -> tuple[Loan, Undertakings]:
+def mark_of(tenant: str) -> Mark:
+    """What a loan's one grant is called in its own stream of the ledger."""
+    return Mark(FACET, tenant)
+
+
+def loan_of(entries: Iterable[Entry], uid: str) -> tuple[Loan, History]:
     """A loan from its own entries, of which one says how it was lent."""
     all_ = list(entries)
-    body, state = next(e.body for e in all_ if e.kind == LENT), fold(all_, uid)
+    body, history = next(e.body for e in all_ if e.kind == LENT), fold(all_, uid)
     return Loan(uid, str(body["tenant"]), str(body["principal"]), str(body["principal_name"]), str(body["role"]),
                 str(body["at"]), parse_instant(str(body["until"])), str(body["because"]), str(body["by"]),
-                str(body["external_id"]), state.latest(FACET, NAME)), state
+                str(body["external_id"]), history.latest(mark_of(str(body["tenant"])))), history
 
 
 def end_of(now: datetime, lasts_seconds: int | None, until: datetime | None) -> datetime:

@@ -14,7 +14,7 @@ LARGEST_INTEGER = 2**53 - 1  # RFC 8785 §3.2.2.3: beyond it JSON numbers lose t
 def _is_plain(value: Any) -> bool:
     """Are all keys ASCII, so that any sorting sorts them alike? Raises ValueError for what has no canonical form."""
     kind = type(value)
-    if kind is str or kind is bool or value is None:
+    if kind is str or kind is bool or value is None or isinstance(value, str):
         return True
     if kind is int:
         if abs(value) > LARGEST_INTEGER:
@@ -54,9 +54,9 @@ def digest(value: Any) -> str:
     return hashlib.sha256(canonical(value)).hexdigest()
 
 
-def external_id(workspace: str, charter: str, facet: str, name: str, generation: int) -> str:
-    """What Sigillum writes into `externalId` to find its own work again; no proof of ownership."""
-    whole = hashlib.sha256(canonical([workspace, charter, facet, name, generation])).digest()
+def external_id(workspace: str, charter: str, mark: Mapping[str, Any], generation: int) -> str:
+    """What Sigillum writes into `externalId` to find its own work again; no proof of ownership. `mark`: its body."""
+    whole = hashlib.sha256(canonical([workspace, charter, mark, generation])).digest()
     return "sig-" + base64.urlsafe_b64encode(whole[:18]).decode()
 
 

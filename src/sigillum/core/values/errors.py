@@ -101,6 +101,12 @@ class WaitingError(SomebodyError):
     code = "waits"
 
 
+class UnprovedError(SigillumError):
+    """Something was put to the test, and does not hold."""
+
+    outcome, code = Outcome.NO, "unproved"
+
+
 class NotYetError(SigillumError):
     """A change is still on its way."""
 

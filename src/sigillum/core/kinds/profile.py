@@ -1,47 +1,14 @@
-"""What is known of a tenant: queries, facts (present, absent, unknown), snapshots."""
+"""What a tenant says of itself: how its permissions are used, its limits, which kinds and fields it carries."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import datetime
 from typing import Any, NamedTuple
 
+from .kind import Kind
 
-class Thing(NamedTuple):
-    """One resource of a tenant, in our words. `fields` are what the kind has (see `tenants.mapping`)."""
-
-    kind: str
-    id: str
-    fields: Mapping[str, Any]
-    version: str = ""
-    external_id: str = ""
-
-    def get(self, name: str) -> Any:
-        return self.fields.get(name)
-
-
-class Query(NamedTuple):
-    """All things of a kind whose field has this value: `account.name`, `grant.principal` ..."""
-
-    kind: str
-    field: str
-    value: str
-
-
-class Fact(NamedTuple):
-    """The answer to a query. Not known: `unknown` says why, and nothing may be concluded from it."""
-
-    things: tuple[Thing, ...] = ()
-    unknown: str = ""
-
-    @property
-    def known(self) -> bool:
-        return not self.unknown
-
-    @property
-    def first(self) -> Thing | None:
-        return self.things[0] if self.things else None
+PROGRAM, PERSON = "program", "person"
 
 
 class Operation(NamedTuple):
@@ -68,7 +35,7 @@ class Precondition(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """What a tenant says of itself. None: it does not say."""
+    """What a tenant says of itself. None: it does not say. `carries`: the fields that it has of each kind, by its name."""
 
     name: str = ""
     title: str = ""
@@ -78,7 +45,7 @@ class Profile:
     work: str = ""
     external_id_unique: bool | None = None
     born_inactive: bool | None = None
-    secret_delivery: str = ""
+    secret_delivery: str = ""  # sealed, once; nothing where it makes no secrets, or a person tells them
     assertion_seconds: int | None = None
     token_seconds: int | None = None
     keys_per_principal: int | None = None
@@ -96,23 +63,12 @@ class Profile:
     operations: Mapping[str, Operation] = field(default_factory=dict)
     administrator: str = ""
     powers: frozenset[str] | None = None
-    kinds: frozenset[str] = frozenset()
+    carries: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    says_limits: bool = False  # it has a profile of its own
     preconditions: tuple[Precondition, ...] = ()
     warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
+    confirmed_by: str = PROGRAM  # who says that a change was made
 
-
-@dataclass(slots=True)
-class Snapshot:
-    """Facts of one tenant with its own `now`; grows while rounds of queries are answered."""
-
-    tenant: str
-    now: datetime
-    profile: Profile
-    facts: dict[Query, Fact] = field(default_factory=dict)
-
-    def fact(self, kind: str, name: str, value: str) -> Fact:
-        """The fact asked for; one that was never asked is unknown."""
-        return self.facts.get(Query(kind, name, value), Fact(unknown="it was not asked"))
-
-    def missing(self, queries: Iterable[Query]) -> list[Query]:
-        return [q for q in dict.fromkeys(queries) if q not in self.facts]
+    def carried(self, kind: Kind[Any]) -> frozenset[str] | None:
+        """The fields that it has of a kind; None: it has no such kind."""
+        return self.carries.get(kind.name)

@@ -8,16 +8,17 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
-from sigillum.core.kinds.facts import Fact, Query, Thing
+from sigillum.core.kinds.identities import CLIENT, Client
+from sigillum.core.kinds.kind import Fact, Query, Record
+from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
-from sigillum.core.values.times import format_instant
 from sigillum.protocols.http import Answer, Http, HttpError
-
-from .port import OWN, Reply, Result
+from sigillum.tenants.port import OWN, Reply, Result
 
 Json = dict[str, Any]
 SECRET_BASIC, PRIVATE_KEY = "client_secret_basic", "private_key_jwt"
@@ -39,17 +40,18 @@ class Registrar:
         self.http, self.endpoint, self._token, self._kept, self._refused = http, endpoint, token, kept, refused
 
     # --- looking ------------------------------------------------------------------------------------------------
-    def fact(self, query: Query) -> Fact:
+    def fact(self, query: Query[Any]) -> Fact[Any]:
         """Of ours only: by client id, by externalId, and the credential that hangs on one."""
-        if query.kind == "credential":
-            thing = self.read(query.value)
-            return Fact(tuple(self._credentials(thing))) if thing is not None else Fact()
-        if query.field == "external_id":
+        if query.kind is CREDENTIAL:
+            kept = self._of(query.value)
+            shown = self._shown(kept) if kept is not None else None
+            return Fact(tuple(self._credentials(shown, kept))) if shown is not None and kept is not None else Fact()
+        if query.field == "mark":
             found = next((k for k in self._kept() if k.external_id == query.value), None)
-            thing = self.read(str(found.answer.get("client_id"))) if found is not None else None
+            record = self.read(str(found.answer.get("client_id"))) if found is not None else None
         else:
-            thing = self.read(query.value) if query.field in ("id", "client_id") else None
-        return Fact((thing,)) if thing is not None else Fact()
+            record = self.read(query.value) if query.field in ("id", "client_id") else None
+        return Fact((record,)) if record is not None else Fact()
 
     def knows(self, client_id: str) -> bool:
         return self._of(client_id) is not None
@@ -57,37 +59,40 @@ class Registrar:
     def _of(self, client_id: str) -> Kept | None:
         return next((k for k in self._kept() if k.answer.get("client_id") == client_id), None)
 
-    def read(self, client_id: str) -> Thing | None:
+    def _shown(self, kept: Kept) -> Json | None:
         """The registration as the server shows it (RFC 7592 §2.1), None where it is gone."""
-        kept = self._of(client_id)
-        if kept is None:
-            return None
         answer = self._send("GET", kept, None)
-        return self._thing(answer.object(), kept) if answer.status == 200 else None
+        return answer.object() if answer.status == 200 else None
 
-    def _thing(self, shown: Json, kept: Kept) -> Thing:
-        return Thing("client", plain(shown.get("client_id")), {
-            "name": plain(shown.get("client_name") or ""), "client_id": plain(shown.get("client_id")), "requests": (),
-            "redirects": tuple(sorted(plain(u) for u in shown.get("redirect_uris") or ())), "audience": "tenant",
-            "confidential": True, "metadata": shown}, "", kept.external_id)
+    def read(self, client_id: str) -> Record[Client] | None:
+        """The registration in our words, None where it is gone."""
+        kept = self._of(client_id)
+        shown = self._shown(kept) if kept is not None else None
+        return self._record(shown, kept) if shown is not None and kept is not None else None
 
-    def credential(self, identity: str) -> Thing | None:
+    def _record(self, shown: Json, kept: Kept) -> Record[Client]:
+        identity = plain(shown.get("client_id") or "")
+        redirects = tuple(sorted(plain(u) for u in shown.get("redirect_uris") or ()))
+        return Record(CLIENT, identity, Client(plain(shown.get("client_name") or ""), identity, redirects=redirects), "",
+                      kept.external_id, carried=frozenset(("name", "client_id", "redirects")))
+
+    def credential(self, identity: str) -> Record[Credential] | None:
         """A client's credential by its id, which begins with OWN and the client id."""
         client = identity.removeprefix(OWN).partition("/")[0]
-        return next((t for t in self.fact(Query("credential", "principal", client)).things if t.id == identity), None)
+        return next((r for r in self.fact(Query(CREDENTIAL, "principal", client)).records if r.id == identity), None)
 
-    def _credentials(self, client: Thing) -> Iterator[Thing]:
-        """The one that the registration names; what the server does not say (name, limits) is left out."""
-        shown, kept = client.get("metadata"), self._of(client.id)
-        common = {"principal": client.id, "active": True}
+    def _credentials(self, shown: Json, kept: Kept) -> Iterator[Record[Credential]]:
+        """The one that the registration names; what the server does not say (name, limits) is not carried."""
+        client = plain(shown.get("client_id") or "")
         if shown.get("token_endpoint_auth_method") == PRIVATE_KEY:
             for key in (shown.get("jwks") or {}).get("keys", []):
                 mark = thumbprint(key)
-                yield Thing("credential", f"{OWN}{client.id}/{mark}", {**common, "kind": "key-pair", "thumbprint": mark})
-        elif kept is not None and kept.answer.get("client_secret"):
+                yield Record(CREDENTIAL, f"{OWN}{client}/{mark}", Credential(client, type="key-pair", thumbprint=mark),
+                             carried=frozenset(("principal", "type", "thumbprint")))
+        elif kept.answer.get("client_secret"):
             until = _ends(kept)
-            yield Thing("credential", f"{OWN}{client.id}/secret", {
-                **common, "kind": "shared-secret", **({"until": until} if until else {})})
+            yield Record(CREDENTIAL, f"{OWN}{client}/secret", Credential(client, type="shared-secret", until=until),
+                         carried=frozenset(("principal", "type", *(["until"] if until else []))))
 
     # --- changes: one request each ----------------------------------------------------------------------------
     def register(self, external_id: str, fields: Mapping[str, Any]) -> Reply:
@@ -99,7 +104,7 @@ class Registrar:
                 return self._refused(answer, "registering the client")
             shown = answer.object()
             kept = {n: shown[n] for n in KEPT if n in shown}
-            return Reply(Result.DONE, self._thing(shown, Kept(kept, external_id)),
+            return Reply(Result.DONE, self._record(shown, Kept(kept, external_id)),
                          secret=Secret(json.dumps({"answer": kept, "external_id": external_id})))
         except HttpError as problem:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
@@ -127,10 +132,11 @@ class Registrar:
 
     def _put(self, client_id: str, changes: Json, doing: str) -> Reply:
         """PUT (RFC 7592 §2.2): the whole metadata, with what the server answered for itself left out."""
-        kept, thing = self._of(client_id), self.read(client_id)
-        if kept is None or thing is None:
+        kept = self._of(client_id)
+        shown = self._shown(kept) if kept is not None else None
+        if kept is None or shown is None:
             return Reply(Result.MISSING, detail="it is not there")
-        body = {n: v for n, v in thing.get("metadata").items() if not n.startswith("registration_") and "issued" not in n
+        body = {n: v for n, v in shown.items() if not n.startswith("registration_") and "issued" not in n
                 and "secret" not in n} | changes
         try:
             answer = self._send("PUT", kept, body)
@@ -138,7 +144,7 @@ class Registrar:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
         if answer.status != 200:
             return self._refused(answer, doing)
-        return Reply(Result.DONE, self._thing(answer.object(), kept))
+        return Reply(Result.DONE, self._record(answer.object(), kept))
 
     def secret(self, client_id: str) -> Secret | None:
         """The client's secret, which came with the registration; by its credential's id."""
@@ -165,8 +171,7 @@ def _metadata(fields: Mapping[str, Any]) -> Json:
     return out
 
 
-def _ends(kept: Kept) -> str | None:
+def _ends(kept: Kept) -> datetime | None:
     """`client_secret_expires_at` (RFC 7591 §3.2.1): 0 means never."""
-    from datetime import UTC, datetime
     seconds = kept.answer.get("client_secret_expires_at")
-    return format_instant(datetime.fromtimestamp(seconds, UTC)) if isinstance(seconds, int) and seconds else None
+    return datetime.fromtimestamp(seconds, UTC) if isinstance(seconds, int) and seconds else None

@@ -12,7 +12,11 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from sigillum.core.deciding.proofs import Trial
-from sigillum.core.kinds.facts import Fact, Operation, Profile, Query, Thing
+from sigillum.core.kinds.changes import Change, End, Entry, Make
+from sigillum.core.kinds.identities import CLIENT
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
+from sigillum.core.kinds.profile import Operation, Profile
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
@@ -20,10 +24,11 @@ from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.protocols.scim import BUSY, ScimClient, ScimRefusedError, patch_body
+from sigillum.tenants.port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
 
-from . import mapping
-from .mapping import Wire
-from .port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
+from .codec import Wire
+from .codecs import CODECS, KIND_OF_SCHEMA, USUAL_ENDPOINTS
+from .profile import profile_of
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
     from sigillum.core.deciding.values import Question
@@ -55,7 +60,7 @@ class OpenTenant:
         self.clock: ClockReading | None = None
         self.profile = Profile()
         self.round_trip_seconds = float("inf")
-        self.wire = Wire(address.address.rstrip("/"), mapping.USUAL_ENDPOINTS, False)
+        self.wire = Wire(address.address.rstrip("/"), USUAL_ENDPOINTS)
         self.scim = ScimClient(http, address.address, token, observe=self._observe)
 
     def say(self, text: str) -> None:
@@ -71,34 +76,33 @@ class OpenTenant:
     # --- discovery --------------------------------------------------------------------------------------
     def discover(self) -> None:
         """Learn resource types and profile. A plain SCIM server without a profile is a valid tenant."""
-        endpoints, extensions = dict[str, str](mapping.USUAL_ENDPOINTS), set[str]()
+        endpoints, extensions = dict[str, str](USUAL_ENDPOINTS), set[str]()
         try:
             types = list(self.scim.find("/ResourceTypes", ""))
-            by_schema = {schema: kind for kind, schema in mapping.SCHEMAS.items()}
-            endpoints = {by_schema[t["schema"]]: str(t["endpoint"]) for t in types
-                         if t.get("schema") in by_schema and str(t.get("endpoint", "")).startswith("/")}
+            endpoints = {KIND_OF_SCHEMA[t["schema"]]: str(t["endpoint"]) for t in types
+                         if t.get("schema") in KIND_OF_SCHEMA and str(t.get("endpoint", "")).startswith("/")}
             extensions = {str(e.get("schema")) for t in types for e in t.get("schemaExtensions") or ()}
         except ScimRefusedError as problem:
             if problem.status not in (404, 501):
                 raise
-        self.wire = Wire(self.scim.base, endpoints, mapping.ABOUT in extensions, mapping.TEAM in extensions)
+        self.wire = Wire(self.scim.base, endpoints, frozenset(extensions))
         found: Json | None = None
         if "profile" in endpoints:
             all_ = list(self.scim.find(endpoints["profile"], ""))
             found = next((p for p in all_ if p.get("inForce") is True), all_[0] if len(all_) == 1 else None)
-        self.profile = mapping.profile_of(found, self.wire, self.address.issuer)
+        self.profile = profile_of(found, self.wire, self.address.issuer)
 
     # --- facts --------------------------------------------------------------------------------------------
-    def facts(self, queries: Iterable[Query]) -> dict[Query, Fact]:
+    def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
         """One request a kind and round, with the conditions joined by `or`."""
-        by_kind: dict[str, list[Query]] = {}
+        by_kind: dict[Kind[Any], list[Query[Any]]] = {}
         for query in queries:
             by_kind.setdefault(query.kind, []).append(query)
-        out: dict[Query, Fact] = {}
+        out: dict[Query[Any], Fact[Any]] = {}
         for kind, asked in by_kind.items():
             asked = self._registered(kind, asked, out)
-            if kind not in self.wire.endpoints:
-                out |= {q: Fact(unknown=f"it has no resource type for a {kind}") for q in asked}
+            if kind.name not in self.wire.endpoints:
+                out |= {q: Fact(unknown=f"it has no resource type for a {kind.name}") for q in asked}
                 continue
             for begin in range(0, len(asked), VALUES_A_FILTER):
                 out |= self._some(kind, asked[begin:begin + VALUES_A_FILTER])
@@ -121,90 +125,88 @@ class OpenTenant:
         """Has it registered a client of ours? Looked up once, and true from the first that is made."""
         return "client" not in self.wire.endpoints and self._kept is not None and bool(self._kept(self.address.name))
 
-    def _registered(self, kind: str, asked: list[Query], out: dict[Query, Fact]) -> list[Query]:
+    def _registered(self, kind: Kind[Any], asked: list[Query[Any]], out: dict[Query[Any], Fact[Any]]) -> list[Query[Any]]:
         """Answer what only the registrar can; what is left is asked as usual."""
-        ours = kind == "client" or (kind == "credential" and self._any_registered)
+        ours = kind is CLIENT or (kind is CREDENTIAL and self._any_registered)
         if not ours or self._registrar is None:
             return asked
         for query in asked:
-            if kind == "client" or (query.field == "principal" and self._registrar.knows(query.value)):
+            if kind is CLIENT or (query.field == "principal" and self._registrar.knows(query.value)):
                 out[query] = self._registrar.fact(query)
         return [q for q in asked if q not in out]
 
-    def _some(self, kind: str, asked: list[Query]) -> dict[Query, Fact]:
-        filters = [mapping.filter_of(q) for q in asked]
+    def _some(self, kind: Kind[Any], asked: list[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
+        codec = CODECS[kind.name]
+        filters = [codec.filter(q) for q in asked]
         joined = "" if "" in filters else " or ".join(filters)
         try:
-            found = [mapping.thing_of(kind, r) for r in self.scim.find(self.wire.endpoints[kind], joined)]
+            found = [codec.record(r) for r in self.scim.find(self.wire.endpoints[kind.name], joined)]
         except ScimRefusedError as problem:
             if problem.status == 401:
                 raise
             return {q: Fact(unknown=problem.detail) for q in asked}
-        return {q: Fact(tuple(t for t in found if mapping.answers(q, t))) for q in asked}
+        return {q: Fact(tuple(r for r in found if answers(q, r))) for q in asked}
 
-    def _path(self, kind: str, identity: str) -> str:
-        return f"{self.wire.endpoints[kind]}/{quote(identity, safe='')}"
+    def _path(self, kind: Kind[Any], identity: Any) -> str:
+        return f"{self.wire.endpoints[kind.name]}/{quote(str(identity), safe='')}"
 
-    def read(self, kind: str, identity: str) -> Thing | None:
-        if kind == "client" and self._registrar is not None:
+    def read(self, kind: Kind[Any], identity: str) -> Record[Any] | None:
+        if kind is CLIENT and self._registrar is not None:
             return self._registrar.read(identity)
-        if kind == "credential" and identity.startswith(OWN) and self._registrar is not None:
+        if kind is CREDENTIAL and identity.startswith(OWN) and self._registrar is not None:
             return self._registrar.credential(identity)
         try:
-            return mapping.thing_of(kind, self.scim.look(self._path(kind, identity), f"reading the {kind} back"))
+            return CODECS[kind.name].record(self.scim.look(self._path(kind, identity), f"reading the {kind.name} back"))
         except ScimRefusedError as problem:
             if problem.status == 404:
                 return None
             raise
 
     # --- changes: one request each ----------------------------------------------------------------------------
-    def create(self, kind: str, external_id: str, fields: Mapping[str, Any]) -> Reply:
-        if self._registrar is not None and kind == "client":
+    def make(self, make: Make, mark: str) -> Reply:
+        kind, part = make.kind, make.part
+        if self._registrar is not None and kind is CLIENT:
             self._any_registered = True
-            return self._registrar.register(external_id, fields)
-        if kind == "credential" and fields.get("carrier") == "client" and self._registrar is not None:
-            client = str(fields["principal"])
-            if fields.get("public_key"):
-                reply = self._registrar.set_key(client, fields["public_key"])
+            return self._registrar.register(mark, part)
+        if kind is CREDENTIAL and part.get("carrier") == CLIENT.name and self._registrar is not None:
+            client = str(part["principal"])
+            if part.get("public_key"):
+                reply = self._registrar.set_key(client, part["public_key"])
                 if reply.result is not Result.DONE:
                     return reply
-            things = self._registrar.fact(Query("credential", "principal", client)).things
-            return Reply(Result.DONE, things[0]) if things else Reply(Result.MISSING, detail="the client is not there")
-        body = mapping.body_of(self.wire, kind, external_id, fields)
-        return self._reply(kind, "POST", self.wire.endpoints[kind], body)
+            records = self._registrar.fact(Query(CREDENTIAL, "principal", client)).records
+            return Reply(Result.DONE, records[0]) if records else Reply(Result.MISSING, detail="the client is not there")
+        body = CODECS[kind.name].body(self.wire, mark, part)
+        return self._reply(kind, "POST", self.wire.endpoints[kind.name], body)
 
-    def change(self, kind: str, identity: str, fields: Mapping[str, Any], version: str) -> Reply:
-        if kind == "client" and self._registrar is not None:
-            return self._registrar.change(identity, fields)
-        body = patch_body(mapping.changes_of(kind, fields))
-        return self._reply(kind, "PATCH", self._path(kind, identity), body, version)
+    def change(self, change: Change) -> Reply:
+        if change.kind is CLIENT and self._registrar is not None:
+            return self._registrar.change(str(change.id), change.part)
+        body = patch_body(CODECS[change.kind.name].changes(self.wire, change.part))
+        return self._reply(change.kind, "PATCH", self._path(change.kind, change.id), body, change.version)
 
-    def add(self, kind: str, identity: str, attribute: str, value: str, about: Mapping[str, Any]) -> Reply:
-        """Without `If-Match`: others may add to the list at the same time."""
-        message = mapping.listed(attribute, value, add=True, about=about)
-        return self._reply(kind, "PATCH", self._path(kind, identity), message)
+    def enter(self, entry: Entry) -> Reply:
+        """Without `If-Match`: others may change the list at the same time."""
+        message = CODECS[entry.kind.name].entry(entry)
+        return self._reply(entry.kind, "PATCH", self._path(entry.kind, entry.id), message)
 
-    def take(self, kind: str, identity: str, attribute: str, value: str) -> Reply:
-        message = mapping.listed(attribute, value, add=False)
-        return self._reply(kind, "PATCH", self._path(kind, identity), message)
-
-    def end(self, kind: str, identity: str) -> Reply:
-        if kind == "client" and self._registrar is not None:
-            return self._registrar.end(identity)
-        if kind == "credential" and identity.startswith(OWN):
+    def end(self, end: End) -> Reply:
+        if end.kind is CLIENT and self._registrar is not None:
+            return self._registrar.end(str(end.id))
+        if end.kind is CREDENTIAL and str(end.id).startswith(OWN):
             return Reply(Result.MISSING, detail="a registration has one credential: a new one takes its place")
-        return self._reply(kind, "DELETE", self._path(kind, identity), None)
+        return self._reply(end.kind, "DELETE", self._path(end.kind, end.id), None)
 
-    def _reply(self, kind: str, method: str, path: str, body: Json | None, version: str = "") -> Reply:
+    def _reply(self, kind: Kind[Any], method: str, path: str, body: Json | None, version: str = "") -> Reply:
         try:
             answer = self.scim.send(method, path, body, if_match=version)
             if answer.status in (200, 201, 202) and answer.body:
-                return Reply(Result.DONE, mapping.thing_of(kind, answer.object()))
+                return Reply(Result.DONE, CODECS[kind.name].record(answer.object()))
             if answer.status in (200, 204):
                 return Reply(Result.DONE)
         except HttpError as problem:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
-        return refused(answer, f"{'making' if method == 'POST' else 'changing'} the {kind}")
+        return refused(answer, f"{'making' if method == 'POST' else 'changing'} the {kind.name}")
 
     def fetch_secret(self, identity: str) -> Reply:
         if identity.startswith(OWN) and self._registrar is not None:
@@ -213,7 +215,7 @@ class OpenTenant:
                 return Reply(Result.DONE, secret=own)
         from sigillum.protocols.sealed import Envelope
         envelope = Envelope()
-        path = f"{self._path('credential', identity)}/secret"
+        path = f"{self._path(CREDENTIAL, identity)}/secret"
         try:
             answer = self.scim.send("POST", path, {"sealTo": envelope.public()})
             if answer.status == 200:

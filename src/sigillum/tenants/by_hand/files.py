@@ -10,11 +10,16 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.rules import CLASSES
-from sigillum.core.kinds.facts import Thing
+from sigillum.core.kinds.access import CLASSES, GRANT, PLACE, ROLE
+from sigillum.core.kinds.changes import part_of
+from sigillum.core.kinds.changes import plain as as_json
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
+from sigillum.core.kinds.kind import Kind, Record
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import FileError, Mistake, Position
 from sigillum.core.values.text import did_you_mean, plain
-from sigillum.core.values.times import format_instant, parse_instant
+from sigillum.core.values.times import parse_instant
 
 MOST_BYTES = 20_000_000
 
@@ -30,8 +35,8 @@ def _yes(text: str) -> bool:
     return low in ("yes", "true")
 
 
-def _instant(text: str) -> str | None:
-    return format_instant(parse_instant(text)) if text.strip() else None
+def _instant(text: str) -> datetime | None:
+    return parse_instant(text) if text.strip() else None
 
 
 def _permissions(text: str) -> tuple[tuple[str, str], ...]:
@@ -45,30 +50,29 @@ def _permissions(text: str) -> tuple[tuple[str, str], ...]:
 
 
 TEXT: Callable[[str], Any] = plain
-# file name -> our kind and its columns; the first columns up to the bar are needed
-COLUMNS: dict[str, tuple[str, dict[str, Callable[[str], Any]], int]] = {
-    "accounts": ("account", {"id": TEXT, "name": TEXT, "display": TEXT, "active": _yes, "kind": TEXT, "purpose": TEXT,
-                             "owner": TEXT, "deputy": TEXT, "stage": TEXT}, 2),
-    "teams": ("team", {"id": TEXT, "name": TEXT, "members": _words}, 2),
-    "roles": ("role", {"id": TEXT, "name": TEXT, "permissions": _permissions, "display": TEXT, "breadth": TEXT}, 3),
-    "places": ("place", {"id": TEXT, "path": TEXT, "kind": TEXT, "display": TEXT, "test": _yes}, 2),
-    "grants": ("grant", {"id": TEXT, "principal": TEXT, "role": TEXT, "place": TEXT, "from": _instant, "until": _instant,
-                         "reason": TEXT}, 4),
-    "credentials": ("credential", {"id": TEXT, "principal": TEXT, "name": TEXT, "kind": TEXT, "until": _instant,
-                                   "active": _yes, "limits": _words, "thumbprint": TEXT}, 4),
+# file name -> our kind, its columns, and how many of the first are needed
+COLUMNS: dict[str, tuple[Kind[Any], dict[str, Callable[[str], Any]], int]] = {
+    "accounts": (ACCOUNT, {"id": TEXT, "name": TEXT, "display": TEXT, "active": _yes, "kind": TEXT, "purpose": TEXT,
+                           "owner": TEXT, "deputy": TEXT, "stage": TEXT}, 2),
+    "teams": (TEAM, {"id": TEXT, "name": TEXT, "members": _words}, 2),
+    "roles": (ROLE, {"id": TEXT, "name": TEXT, "permissions": _permissions, "display": TEXT, "breadth": TEXT}, 3),
+    "places": (PLACE, {"id": TEXT, "path": TEXT, "kind": TEXT, "display": TEXT, "test": _yes}, 2),
+    "grants": (GRANT, {"id": TEXT, "principal": TEXT, "role": TEXT, "place": TEXT, "from": _instant, "until": _instant,
+                       "reason": TEXT}, 4),
+    "credentials": (CREDENTIAL, {"id": TEXT, "principal": TEXT, "name": TEXT, "kind": TEXT, "until": _instant,
+                                 "active": _yes, "limits": _words, "thumbprint": TEXT}, 4),
 }
-EMPTY: dict[str, Any] = {"active": True, "members": (), "permissions": (), "limits": (), "services": (), "labels": (),
-                         "where": ()}
+FIELDS = {"kind": "type", "from": "start"}  # columns whose field has another name
 
 
 class FactsFile(NamedTuple):
     """One file: the things of one kind, where they come from, and of which day."""
 
-    kind: str
+    kind: Kind[Any]
     path: str
     source: str
     day: date
-    things: tuple[Thing, ...]
+    records: tuple[Record[Any], ...]
 
 
 def read_all(folder: Path, shown: str) -> list[FactsFile]:
@@ -110,8 +114,8 @@ def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFi
         mistakes.append(Mistake("facts-source", "it is not said where these facts come from",
                                 "begin with `# source: export of the accounts page`", Position(shown, 1, 1)))
     kind, columns, needed = COLUMNS[name]
-    things = tuple(_things(kind, columns, needed, rows, shown, mistakes))
-    return FactsFile(kind, shown, head.get("source", ""), day, things) if day is not None else None
+    records = tuple(_things(kind, columns, needed, rows, shown, mistakes))
+    return FactsFile(kind, shown, head.get("source", ""), day, records) if day is not None else None
 
 
 Row = tuple[int, dict[str, str]]
@@ -143,8 +147,8 @@ def _json(text: str) -> tuple[dict[str, str], list[Row]]:
     return head, [(0, {str(k): cell(v) for k, v in row.items() if v is not None}) for row in body["things"]]
 
 
-def _things(kind: str, columns: dict[str, Callable[[str], Any]], needed: int, rows: list[Row], shown: str,
-            mistakes: list[Mistake]) -> Iterator[Thing]:
+def _things(kind: Kind[Any], columns: dict[str, Callable[[str], Any]], needed: int, rows: list[Row], shown: str,
+            mistakes: list[Mistake]) -> Iterator[Record[Any]]:
     seen: set[str] = set()
     for column in rows[0][1] if rows else ():
         if column not in columns:
@@ -154,7 +158,6 @@ def _things(kind: str, columns: dict[str, Callable[[str], Any]], needed: int, ro
         where, fields = Position(shown, line or number, 1), dict[str, Any]()
         for name, read in columns.items():
             if name not in row and name not in list(columns)[:needed]:
-                fields[name] = EMPTY.get(name, "" if read is TEXT else None)
                 continue
             try:
                 fields[name] = read(row.get(name, ""))
@@ -166,32 +169,43 @@ def _things(kind: str, columns: dict[str, Callable[[str], Any]], needed: int, ro
         if identity in seen:
             mistakes.append(Mistake("facts-twice", f"the id {identity} stands there twice", "keep one", where))
         seen.add(identity)
-        yield Thing(kind, identity, {**{n: v for n, v in EMPTY.items() if n not in columns}, **fields})
+        body = {FIELDS.get(n, n): v for n, v in fields.items() if n != "id" and v is not None}
+        yield Record(kind, identity, kind.type(**body))
 
 
 # --- what was confirmed since the files were written ----------------------------------------------------------------
-def read_confirmed(path: Path) -> list[tuple[str, str, Thing | None]]:
-    """(kind and id, day, thing or None where it was ended), in order."""
+class Confirmed(NamedTuple):
+    """One thing as it was confirmed on a day; `record` None: it was ended."""
+
+    kind: Kind[Any]
+    id: str
+    day: str
+    record: Record[Any] | None
+
+
+def read_confirmed(path: Path) -> list[Confirmed]:
+    """What was confirmed, in order. Raises FileError."""
     if not path.is_file():
         return []
-    def inner(value: Any) -> Any:
-        return tuple(inner(v) for v in value) if isinstance(value, list) else value
+
+    def one(row: Any) -> Confirmed:
+        kind, fields = KINDS[row["kind"]], row["fields"]
+        record = Record(kind, str(row["id"]), kind.type(**part_of(kind, fields)), "", str(row.get("external_id", ""))) \
+            if fields is not None else None
+        return Confirmed(kind, str(row["id"]), str(row["day"]), record)
     try:
-        rows = json.loads(path.read_text(encoding="utf-8"))["confirmed"]
-        return [(f"{r['kind']} {r['id']}", str(r["day"]), Thing(
-            r["kind"], r["id"], {n: inner(v) for n, v in r["fields"].items()}, "", r.get("external_id", ""))
-            if r["fields"] is not None else None) for r in rows]
+        return [one(row) for row in json.loads(path.read_text(encoding="utf-8"))["confirmed"]]
     except (ValueError, KeyError, TypeError) as problem:
         raise FileError("it cannot be read", where=str(path), mend="restore it from a copy") from problem
 
 
-def write_confirmed(path: Path, rows: list[tuple[str, str, Thing | None]]) -> None:
+def write_confirmed(path: Path, rows: list[Confirmed]) -> None:
     """Write them again, whole or not at all."""
     from sigillum.core.values.errors import MachineError
     body = {"about": "what was confirmed by hand since the files beside it were written", "confirmed": [
-        {"kind": key.partition(" ")[0], "id": key.partition(" ")[2], "day": day,
-         "fields": dict(thing.fields) if thing is not None else None,
-         "external_id": thing.external_id if thing is not None else ""} for key, day, thing in rows]}
+        {"kind": row.kind.name, "id": row.id, "day": row.day,
+         "fields": as_json(row.record.body._asdict()) if row.record is not None else None,
+         "external_id": row.record.mark if row.record is not None else ""} for row in rows]}
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         fresh = path.with_name(f".{path.name}.new")

@@ -1,0 +1,76 @@
+"""All facets, a line each: when one concerns a charter. Only this knows them; rare ones are loaded where needed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from importlib import import_module
+from typing import NamedTuple
+
+from sigillum.core.charter import rules
+from sigillum.core.charter.charter import PASSWORD, Charter
+from sigillum.core.charter.rules import Rules
+from sigillum.core.facets.facet import Facet
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.marks import Mark
+
+
+class Line(NamedTuple):
+    """One facet: its name, whether a charter asks for it, and its module (its name, where none is given)."""
+
+    name: str
+    asked: Callable[[Charter], object]
+    module: str = ""
+
+    def load(self) -> Facet:
+        found: Facet = import_module(self.module or f"sigillum.core.facets.{self.name.replace('-', '_')}").FACET
+        return found
+
+
+LINES: list[Line] = [
+    Line("account", lambda c: True),
+    Line("client", lambda c: c.is_client or c.identity.redirects or c.identity.audience != "tenant"),
+    Line("role", lambda c: c.roles),
+    Line("service", lambda c: c.services),
+    Line("membership", lambda c: True),  # an account that is in no team, and can do nothing, is told by it
+    Line("licence", lambda c: c.licence),
+    Line("permission", lambda c: c.permissions or c.is_client),
+    Line("grant", lambda c: True),
+    Line("credential", lambda c: True),
+    Line("sign-in", lambda c: c.sign_in is not None or any(w.kind == PASSWORD for w in c.credentials)),
+]
+
+
+def facets_of(charter: Charter, begun: Iterable[str] = ()) -> list[Facet]:
+    """The facets that concern a charter, or of which something was `begun` once, each after those that give what it takes."""
+    known = frozenset(begun)
+    return in_order([line.load() for line in LINES if line.name in known or line.asked(charter)])
+
+
+def in_order(facets: list[Facet]) -> list[Facet]:
+    """Each after those that give what it takes, otherwise as they stand. Raises ValueError for a circle."""
+    left, out = list(facets), list[Facet]()
+    while left:
+        ready = next((f for f in left if not any(f.takes & o.gives for o in left if o is not f)), None)
+        if ready is None:
+            raise ValueError("facets take from each other in a circle")
+        left.remove(ready)
+        out.append(ready)
+    return out
+
+
+def check(charter: Charter, house: Rules, tenants: Iterable[str]) -> list[Mistake]:
+    """Everything that can be said against a charter from its own text and the workspace."""
+    known = list(tenants)
+    facets = [line.load() for line in LINES if line.asked(charter)]
+    return [*rules.check(charter, house, known), *(m for f in facets for m in f.check(charter, house, known))]
+
+
+def waits_for(charter: Charter) -> set[str]:
+    """The identities whose charters go first."""
+    return {name for line in LINES if line.asked(charter) for name in line.load().waits_for(charter)}
+
+
+def words(mark: Mark) -> str:
+    """A mark for reading."""
+    line = next((line for line in LINES if line.name == mark.facet), None)
+    return line.load().words(mark) if line is not None else str(mark)

@@ -1,0 +1,148 @@
+"""Where one wanted thing stands among what was seen, and the steps that follow alike for every kind of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from enum import StrEnum
+from typing import Any, NamedTuple
+
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.provides import Principal
+from sigillum.core.facets.seen import Seen
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record
+from sigillum.core.records.history import Generation, State
+from sigillum.core.records.steps import Adopt, Await, Step, StepKind
+from sigillum.core.values.marks import Id, Mark, Ref, StepId
+
+
+class Where(StrEnum):
+    """none: never begun · open: begun, nothing known of it · present: ours, and seen · recent: made, and look-ups may not
+    show it yet · gone: made once, and no longer there (or its externalId cannot be used again).
+    """
+
+    NONE = "none"
+    OPEN = "open"
+    PRESENT = "present"
+    RECENT = "recent"
+    GONE = "gone"
+
+
+class Standing(NamedTuple):
+    """Where a wanted thing stands."""
+
+    where: Where
+    generation: Generation | None = None
+    record: Record[Any] | None = None
+
+    @property
+    def number(self) -> int:
+        """The generation to work on."""
+        if self.generation is None:
+            return 1
+        return self.generation.number + (1 if self.where is Where.GONE else 0)
+
+    def why(self, usual: str) -> str:
+        """Why it is made: begun earlier without an answer that was caught, or the `usual` reason."""
+        lost = self.where is Where.OPEN and self.generation is not None and self.generation.unanswered
+        return "begun earlier, and the answer was not caught" if lost else usual
+
+
+def stand(seen: Seen, draft: Draft, mark: Mark, records: Iterable[Record[Any]], words: str,
+          carrier: Id | None = None) -> Standing:
+    """Find out where the newest generation of a wanted thing stands among what was seen.
+
+    `carrier`: what it hangs on; where that is still to be made, what hung on the one before went with it.
+    """
+    generation = seen.history.latest(mark)
+    if generation is None:
+        return Standing(Where.NONE)
+    if generation.state in (State.ENDED, State.SPENT):
+        return Standing(Where.GONE, generation)
+    mine = next((r for r in records if r.id == generation.id or (
+        not generation.id and generation.external_id and r.mark == generation.external_id)), None)
+    if mine is not None:
+        if not generation.id:
+            found(draft, mark, generation.number, words, Adopt(mine.kind, mine.id, found=True))
+        return Standing(Where.PRESENT, generation, mine)
+    if not generation.id:
+        return Standing(Where.OPEN, generation)
+    if isinstance(carrier, Ref):
+        return Standing(Where.GONE, generation)
+    recent = seen.arriving(generation.made_at or generation.begun_at)
+    return Standing(Where.RECENT if recent else Where.GONE, generation)
+
+
+def found(draft: Draft, mark: Mark, number: int, words: str, adopt: Adopt) -> StepId:
+    """What was begun earlier was seen to stand there."""
+    return draft.add(Step(StepId(mark, number, "found"), StepKind.KEEP, f"in the ledger that the {words} was made", adopt,
+                          why="it was begun earlier, and the answer was not caught"))
+
+
+def await_(seen: Seen, draft: Draft, mark: Mark, kind: Kind[Any], standing: Standing, words: str) -> StepId:
+    """Wait for something that was made and is not seen yet."""
+    assert standing.generation is not None
+    return draft.add(Step(
+        StepId(mark, standing.generation.number, "wait"), StepKind.WAIT, f"until the tenant shows {words}",
+        Await(kind, standing.generation.id, seen.arrival_seconds),
+        why="it was made, and look-ups do not show it yet"))
+
+
+def slow(draft: Draft, mark: Mark, record: Record[Any], number: int, words: str) -> tuple[StepId, ...]:
+    """Something that the tenant accepted and has not finished is waited for."""
+    if record.progress != "accepted":
+        return ()
+    return (draft.add(Step(
+        StepId(mark, number, "finish"), StepKind.WAIT, f"until the tenant has made {words}",
+        Await(record.kind, record.id, 0, finished=True), why="the tenant accepted it, and finishes it later")),)
+
+
+def after(value: Id | None) -> tuple[StepId, ...]:
+    """The step that will yield a value, where one has to."""
+    return (value.step,) if isinstance(value, Ref) else ()
+
+
+def hanging(seen: Seen, kind: Kind[Any], carrier: Id | None, *, there: bool = True) -> Fact[Any]:
+    """What hangs on a carrier. One that is still to be made has nothing; of an unknown one nothing is known."""
+    if seen.carried(kind) is None and there:
+        return Fact(unknown=f"it has no resource type for a {kind.name}")
+    if carrier is None:
+        return Fact(unknown="its principal is not known")
+    return seen.ask(Query(kind, "principal", carrier)) if isinstance(carrier, str) else Fact()
+
+
+def unknown(seen: Seen, draft: Draft, fact: Fact[Any], about: str) -> None:
+    """Say that nothing can be concluded; no step follows from it."""
+    draft.note("unknown", f"{about} cannot be looked up at {seen.tenant}: {fact.unknown}; "
+               "nothing is made where it may exist already")
+
+
+def principal(seen: Seen, draft: Draft) -> Principal | None:
+    """The identity's principal in this tenant, as far as it is known or will be made."""
+    return draft.one(Principal, seen.tenant)
+
+
+def somebody(seen: Seen, name: str) -> tuple[Record[Any] | None, Fact[Any], str]:
+    """An account or team by its name; the fact that is not known, if one is; and what was written instead of a name."""
+    account, team = seen.ask(Query(ACCOUNT, "name", name)), None
+    if account.first is None and account.known:
+        team = seen.ask(Query(TEAM, "name", name))
+    hit = account.first or (team.first if team is not None else None)
+    if hit is not None or not account.known:
+        return hit, account, ""
+    return None, team if team is not None and not team.known else account, _identified(seen, name)
+
+
+_IDENTIFIERS = ((ACCOUNT, "id", "the principal id of the account"), (TEAM, "id", "the principal id of the team"),
+                (PRINCIPAL, "id", "the principal id of the client"), (PRINCIPAL, "client_id", "the client id of"),
+                (CLIENT, "id", "the registration id of the client"))
+
+
+def _identified(seen: Seen, value: str) -> str:
+    """Where a name is wanted and none is known: whose identifier it is, and what to write."""
+    said = ""
+    for kind, field, words in _IDENTIFIERS:
+        hit = seen.ask(Query(kind, field, value)).first if seen.carried(kind) is not None else None
+        if hit is not None and not said:
+            said = f"that is {words} {hit.value('name')}: a charter names accounts and teams, write {hit.value('name')}"
+    return said

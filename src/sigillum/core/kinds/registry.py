@@ -1,0 +1,13 @@
+"""All kinds, by their names."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from .access import API, CONSENT, GRANT, PLACE, ROLE
+from .identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
+from .kind import Kind
+from .signing import CREDENTIAL, LICENCE, RULE
+
+KINDS: dict[str, Kind[Any]] = {k.name: k for k in (
+    ACCOUNT, TEAM, CLIENT, PRINCIPAL, PLACE, ROLE, GRANT, CREDENTIAL, API, CONSENT, RULE, LICENCE)}

@@ -1,0 +1,57 @@
+"""What is known of a tenant at one time, and asking for more of it in rounds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from .changes import Facts
+from .kind import Fact, K, Query
+from .profile import Profile
+
+NOT_ASKED: Fact[Any] = Fact(unknown="it was not asked")
+MOST_ROUNDS = 20
+
+
+@dataclass(slots=True)
+class Snapshot:
+    """Facts of one tenant with its own `now`; grows while rounds of queries are answered. A miss is noted by asking."""
+
+    tenant: str
+    now: datetime
+    profile: Profile
+    facts: dict[Query[Any], Fact[Any]] = field(default_factory=dict)
+    misses: dict[Query[Any], None] = field(default_factory=dict)
+
+    def ask(self, query: Query[K]) -> Fact[K]:
+        """What is known of it. One that was never asked is unknown, and is asked in the next round."""
+        found = self.facts.get(query)
+        if found is None:
+            self.misses[query] = None
+            return NOT_ASKED
+        return found
+
+    def asked(self) -> list[Query[Any]]:
+        """The queries of this round, which begins anew."""
+        misses, self.misses = list(self.misses), {}
+        return misses
+
+    def known(self) -> Facts:
+        """Everything that was shown, and what was not answered."""
+        facts = Facts(hidden={q: f.unknown for q, f in self.facts.items() if not f.known})
+        for fact in self.facts.values():
+            facts.add(fact.records)
+        return facts
+
+
+def rounds(snapshot: Snapshot, look: Callable[[], object],
+           answer: Callable[[Iterable[Query[Any]]], dict[Query[Any], Fact[Any]]]) -> None:
+    """Look, answer what was missed, and look again, until nothing is."""
+    for _ in range(MOST_ROUNDS):
+        look()
+        asked = snapshot.asked()
+        if not asked:
+            return
+        snapshot.facts.update(answer(asked))

@@ -1,0 +1,196 @@
+"""The driver `by-hand`: a tenant without an interface that we speak. Facts come from files, steps are confirmed by people."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from sigillum.core.deciding.proofs import Trial
+from sigillum.core.kinds.changes import Change, Doing, End, Entry, Facts, Make
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record
+from sigillum.core.kinds.profile import PERSON, Operation, Profile
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.values.errors import FileError, RefusedError, WaitingError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import ClockReading
+from sigillum.tenants.port import Address, Link, Proof, Reply, Result, SignedIn, Tenant
+
+from . import files
+from .lines import Answer, Confirm, Line, line_of, secret_line
+
+if TYPE_CHECKING:
+    from sigillum.core.deciding.values import Question
+
+OLD_DAYS = 30
+FORM_OF_ID = re.compile(r"[^\s]{1,200}\Z")
+ASKED = "by hand"  # where its decisions are asked for
+IDS = frozenset(("role_id", "place_id"))  # what nobody types, and no file shows
+
+
+def connect(address: Address, link: Link) -> Tenant:
+    """Read the facts. Raises FileError with every mistake in them."""
+    return ByHand(address, link)
+
+
+class ByHand:
+    """Everything that the port asks for, with a person as the interface."""
+
+    round_trip_seconds = float("inf")
+    clock: ClockReading | None = None
+
+    def __init__(self, address: Address, link: Link) -> None:
+        self.address, self._say = address, link.say
+        self._confirm: Confirm = link.confirm or (lambda line: None)
+        shown = address.facts or f"facts/{address.name}"
+        self._folder = link.folder / shown
+        self._files = {f.kind.name: f for f in files.read_all(self._folder, shown)}
+        self._confirmed = files.read_confirmed(self._folder / "confirmed.json")
+        self._link = link
+        self.profile = self._profile(shown)
+
+    def _profile(self, shown: str) -> Profile:
+        """What profile.json says, and which facts are old."""
+        said: dict[str, Any] = {}
+        path = self._folder / "profile.json"
+        if path.is_file():
+            try:
+                said = json.loads(path.read_text(encoding="utf-8"))
+                operations = {n: Operation(n, str(c), "", "") for n, c in dict(said.get("permissions", {})).items()}
+            except (OSError, ValueError, TypeError, AttributeError) as problem:
+                raise FileError("profile.json cannot be read", where=f"{shown}/profile.json",
+                                mend="write it as docs/by-hand.md shows") from problem
+        else:
+            operations = {}
+        if not self._files:
+            raise FileError(f"there are no facts of {self.address.name}", where=shown,
+                            mend="export or type them: docs/by-hand.md shows the files")
+        old = [f"{f.path} is {(files.today() - f.day).days} days old ({f.source}): what it says may have changed since"
+               for f in self._files.values() if (files.today() - f.day).days > OLD_DAYS]
+        return Profile(
+            name=self.address.name, title=str(said.get("title", "")), stage=str(said.get("stage", "")),
+            issuer=self.address.issuer or str(said.get("issuer", "")), decisions=ASKED, external_id_unique=True,
+            born_inactive=False, arrival_seconds=0, operations=operations, administrator=self.address.admin,
+            carries={n: frozenset(f.kind.fields) - IDS for n, f in self._files.items()}, warnings=tuple(old),
+            confirmed_by=PERSON)
+
+    def say(self, text: str) -> None:
+        if self._say is not None:
+            self._say(text)
+
+    # --- facts --------------------------------------------------------------------------------------------------
+    def _known(self) -> Facts:
+        """What the files say, and what was confirmed since their days."""
+        facts = Facts()
+        for file in self._files.values():
+            facts.add(file.records)
+        for one in self._confirmed:
+            source = self._files.get(one.kind.name)
+            if source is not None and one.day >= source.day.isoformat():
+                if one.record is None:
+                    facts.records[one.kind].pop(one.id, None)
+                else:
+                    facts.add([one.record])
+        return facts
+
+    def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
+        known = self._known()
+        return {q: known.answer(q) if q.kind.name in self._files else
+                Fact(unknown=f"there is no file of facts about a {q.kind.name}") for q in queries}
+
+    def read(self, kind: Kind[Any], identity: str) -> Record[Any] | None:
+        return self._known().get(kind, identity) if kind.name in self._files else None
+
+    # --- changes: a line of the sheet each, confirmed by a person ---------------------------------------------------
+    def _ask(self, line: Line) -> Answer | Reply:
+        answer = self._confirm(line)
+        if answer is not None and line.wants_id and not FORM_OF_ID.match(answer.id):
+            return self._refuse(line, f"{answer.id!r} is no identifier")
+        if answer is None or (line.wants_secret and answer.secret is None):
+            return self._refuse(line, "it waits for somebody to confirm it")
+        return answer
+
+    def _refuse(self, line: Line, why: str) -> Reply:
+        error = WaitingError(f"{line.what}: {why}", where=self.address.address, mend="do it as the work sheet says, then run "
+                              "the same command again, at a terminal or with --answers FILE")
+        return Reply(Result.REFUSED, detail=why, error=error)
+
+    def _done(self, doing: Doing, mark: str = "") -> Reply:
+        """Ask for it, and keep what stands then."""
+        known = self._known()
+        if not isinstance(doing, Make) and known.get(doing.kind, str(doing.id)) is None:
+            return Reply(Result.MISSING, detail="the facts do not show it")
+        answer = self._ask(line_of(doing))
+        if isinstance(answer, Reply):
+            return answer
+        identity = answer.id if isinstance(doing, Make) else str(doing.id)
+        record = known.after(doing, identity, mark).get(doing.kind, identity)
+        self._confirmed.append(files.Confirmed(doing.kind, identity, files.today().isoformat(), record))
+        files.write_confirmed(self._folder / "confirmed.json", self._confirmed)
+        return Reply(Result.DONE, record, confirmed=answer.by)
+
+    def make(self, make: Make, mark: str) -> Reply:
+        return self._done(make, mark)
+
+    def change(self, change: Change) -> Reply:
+        return self._done(change)
+
+    def enter(self, entry: Entry) -> Reply:
+        return self._done(entry)
+
+    def end(self, end: End) -> Reply:
+        return self._done(end)
+
+    def fetch_secret(self, identity: str) -> Reply:
+        record = self.read(CREDENTIAL, identity)
+        answer = self._ask(secret_line(record.body.name if record is not None else identity, identity))
+        return answer if isinstance(answer, Reply) else Reply(Result.DONE, secret=answer.secret, confirmed=answer.by)
+
+    # --- the identity's own side --------------------------------------------------------------------------------
+    @property
+    def token_endpoint(self) -> str:
+        return self._outside().token_endpoint if self.profile.issuer else ""
+
+    def _outside(self) -> Any:
+        """The standard token endpoint, where it has one."""
+        from sigillum.protocols.http import Http
+        from sigillum.tenants.scim.driver import OpenTenant
+        made = OpenTenant(self.address, Http(timeout_seconds=self._link.timeout_seconds, log=self._link.log), self._link.token)
+        made.profile = replace(Profile(), issuer=self.profile.issuer)
+        return made
+
+    def sign_in(self, proof: Proof) -> SignedIn:
+        if self.profile.issuer and (proof.key is not None or proof.client_id):
+            found: SignedIn = self._outside().sign_in(proof)
+            return found
+        return self.as_administrator(proof.principal)
+
+    def token_for(self, proof: Proof, issuer: str) -> Secret:
+        if not self.profile.issuer:
+            raise RefusedError("it has no token endpoint that is known", where=self.address.name,
+                               mend="add `issuer` to its entry")
+        token: Secret = self._outside().token_for(proof, issuer)
+        return token
+
+    def as_administrator(self, principal: str) -> SignedIn:
+        return SignedIn(Secret("by hand"), principal, "tried by a person, who answers for it")
+
+    def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
+        line = Line(f"may {permission} at {place}", f"sign in as {signed_in.principal} and try {permission} at {place}: is "
+                    "it allowed? (a place marked for trials only; otherwise look at what the tenant's own page says)",
+                    (("principal", signed_in.principal), ("permission", permission), ("place", place)), question=True)
+        answer = self._confirm(line)
+        if answer is None:
+            return Trial(None, "nobody has answered the question yet")
+        return Trial(answer.yes, f"said by {answer.by}")
+
+    def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
+        return [Trial(None, "a tenant by hand answers no questions") for _ in questions]
+
+    def ask_sign_in(self, account: str, context: Mapping[str, Any]) -> Trial:
+        return Trial(None, "a tenant by hand answers no questions")
+
+    def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
+        return self.ask(signed_in, operation.permission, place)

@@ -1,0 +1,46 @@
+"""A tenant's own profile, in our words."""
+
+from __future__ import annotations
+
+from sigillum.core.kinds.profile import Operation, Precondition, Profile
+from sigillum.core.values.text import plain
+
+from .codec import Wire
+from .codecs import CODECS, KIND_OF_TYPE
+from .words import Json, inner, many, text, texts, whole
+
+
+def _operation(entry: Json) -> Operation:
+    get = entry.get
+    return Operation(text(get("value")), text(get("class")), text(get("method")), text(get("template")), text(get("service")),
+                     get("located") is True, texts(get("needs")), text(get("api")))
+
+
+def _said(value: object) -> bool | None:
+    return value if isinstance(value, bool) else None
+
+
+def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
+    """A TenantProfile in our words; without one, what the resource types alone tell."""
+    carries = {name: CODECS[name].carried(wire) for name in wire.endpoints if name in CODECS}
+    if resource is None:
+        return Profile(issuer=issuer, carries=carries, says_limits="profile" in wire.endpoints)
+    get, limits, administrator = resource.get, inner(resource, "limits"), inner(resource, "administrator")
+    operations = [_operation(e) for e in many(get("permissions"))]
+    return Profile(
+        name=text(get("name")), title=text(get("title")), stage=text(get("stage")),
+        issuer=issuer or plain(get("issuer") or ""), decisions=plain(get("decisions") or ""),
+        work=plain(get("work") or ""), external_id_unique=_said(get("externalIdUnique")),
+        born_inactive=_said(get("bornInactive")), secret_delivery=text(get("secretDelivery")),
+        assertion_seconds=whole(limits.get("assertionSeconds")), token_seconds=whole(limits.get("tokenSeconds")),
+        keys_per_principal=whole(limits.get("keysPerPrincipal")), credential_seconds=whole(limits.get("credentialSeconds")),
+        arrival_seconds=whole(limits.get("arrivalSeconds")), answer_items=whole(limits.get("answerItems")),
+        felt_seconds=whole(limits.get("feltSeconds")), windows_on_broad=get("windowsOnBroad") is not False,
+        windows_on_everyone=get("windowsOnEveryone") is not False, organisations=texts(get("organisations")),
+        preconditions=tuple(Precondition(
+            text(p.get("what")), tuple(KIND_OF_TYPE[t] for t in texts(p.get("types")) if t in KIND_OF_TYPE),
+            p.get("met") is True, text(p.get("about"))) for p in many(get("preconditions"))),
+        accounts_live_in=text(get("accountsLiveIn")), accounts_drafted=get("accountsDrafted") is True,
+        limits_compulsory=get("limitsCompulsory") is True, credential_kinds=texts(get("credentialKinds")),
+        operations={o.permission: o for o in operations}, administrator=text(administrator.get("name")),
+        powers=frozenset(texts(administrator.get("powers"))) if administrator else None, carries=carries, says_limits=True)

@@ -1,0 +1,53 @@
+"""Changing fields of one thing, under the version that was looked at."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from sigillum.core.kinds.changes import Change, plain
+from sigillum.core.kinds.kind import Record, differing
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.history import Outcome, Verb
+from sigillum.core.records.steps import Step
+from sigillum.tenants.port import Reply, Result
+
+from .attempt import attempt, until
+from .files import complete
+from .ports import AgainError, Settle
+
+if TYPE_CHECKING:
+    from .run import Carrying, Yields
+
+
+def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
+    """Change it, and read back that it shows."""
+    change = carrying.resolved(action)
+    assert isinstance(change, Change)
+    tenant, identity = carrying.tenant, str(change.id)
+    if change.kind is CREDENTIAL:
+        complete(carrying, step, change.about, identity)
+    version = [change.version]
+
+    def done(reply: Reply, settle: Settle) -> bool | None:
+        if reply.result is Result.DONE:
+            settle(change.result or Outcome.CHANGED, **({"id": identity} if change.result else {}))
+            return True
+        if reply.result is Result.MISSING:
+            settle(Outcome.REFUSED, why="it is not there")
+            raise AgainError(f"{step.about} is not there any more")
+        return None
+
+    def stale() -> None:
+        fresh = tenant.read(change.kind, identity)
+        version[0] = fresh.version if fresh is not None else ""
+    attempt(carrying, step, Verb.CHANGE, change.part, lambda: tenant.change(change._replace(version=version[0])), done,
+            stale=stale, thing=change.kind.name, id=identity,
+            **({"undo": plain(dict(step.before))} if change.result == Outcome.MADE else {}))
+
+    def shown() -> Record[object] | None:
+        record = tenant.read(change.kind, identity)
+        carried = tenant.profile.carried(change.kind)
+        return record if record is not None and not differing(record, change.part, carried) else None
+    until(carrying, shown, f"the change of {step.about}")
+    carrying.journal.boundary(f"{step.id} read-back")
+    return {"id": identity}

@@ -1,0 +1,42 @@
+"""Putting a value into a shared list or taking it out; twice is the same as once, so a lost answer is sent again."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from sigillum.core.kinds.changes import Entry
+from sigillum.core.kinds.kind import inside
+from sigillum.core.records.history import Outcome, Verb
+from sigillum.core.records.steps import Step
+from sigillum.tenants.port import Reply, Result
+
+from .attempt import attempt, until
+from .ports import Settle
+
+if TYPE_CHECKING:
+    from .run import Carrying, Yields
+
+
+def carry(carrying: Carrying, step: Step, action: Entry) -> Yields:
+    """Do it, and read back that the list shows it."""
+    entry, tenant = carrying.resolved(action), carrying.tenant
+    assert isinstance(entry, Entry)
+    identity, value = str(entry.id), str(entry.value)
+
+    def done(reply: Reply, settle: Settle) -> bool | None:
+        if reply.result is Result.DONE:
+            settle(Outcome.ENDED if entry.out else Outcome.MADE, id=identity, value=value)
+            return True
+        if reply.result is Result.MISSING and entry.out:
+            settle(Outcome.ENDED)
+            return True
+        return None
+    attempt(carrying, step, Verb.TAKE if entry.out else Verb.ADD, {"id": identity, entry.field: value, **entry.about},
+            lambda: tenant.enter(entry), done, thing=entry.kind.name, id=identity)
+
+    def shown() -> bool | None:
+        record = tenant.read(entry.kind, identity)
+        return True if (record is not None and inside(record, entry.field, value)) != entry.out else None
+    until(carrying, shown, step.about)
+    carrying.journal.boundary(f"{step.id} read-back")
+    return {"id": identity}

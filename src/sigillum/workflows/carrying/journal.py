@@ -1,0 +1,51 @@
+"""The journal on a ledger: intents and outcomes of one stream, and the externalIds that belong to them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+
+from sigillum.core.records import history
+from sigillum.core.records.steps import Step
+from sigillum.core.values.canonical import digest, external_id
+from sigillum.core.values.times import format_instant
+from sigillum.ledger.port import Fresh, Ledger
+from sigillum.tenants.port import Reply
+
+from .ports import Settle
+
+
+class LedgerJournal:
+    """Writes a stream's intents and outcomes; `now` tells a tenant's time, `boundary` is told where a kill could fall."""
+
+    def __init__(self, ledger: Ledger, workspace: str, uid: str, now: Callable[[str], datetime],
+                 boundary: Callable[[str], None] = lambda name: None) -> None:
+        self.ledger, self.workspace, self.uid, self.now, self._boundary = ledger, workspace, uid, now, boundary
+
+    def external_id(self, step: Step) -> str:
+        return external_id(self.workspace, self.uid, step.mark.body(), step.generation)
+
+    def boundary(self, name: str) -> None:
+        self._boundary(name)
+
+    def attempt(self, step: Step, verb: str, payload: Any, send: Callable[[], Reply], **more: Any) -> tuple[Reply, Settle]:
+        head = self.ledger.append([Fresh(history.INTENT, self.uid, {
+            "verb": verb, **step.mark.body(), "generation": step.generation, "digest": digest(payload),
+            "tenant_time": format_instant(self.now(step.tenant)), **more})])
+        self.boundary(f"{step.id} intended")
+        reply = send()
+        self.boundary(f"{step.id} answered")
+
+        def settle(result: str, **about: Any) -> None:
+            self.ledger.append([Fresh(history.OUTCOME, self.uid, {
+                "attempt": head.sequence, "result": result,
+                "tenant_time": format_instant(self.now(step.tenant)), **about})])
+            self.boundary(f"{step.id} settled")
+            if reply.confirmed:
+                self.write(history.CONFIRMED, step, by=reply.confirmed, about=step.about)
+        return reply, settle
+
+    def write(self, kind: str, step: Step, **about: Any) -> None:
+        self.ledger.append([Fresh(kind, self.uid, {**step.mark.body(), "generation": step.generation, **about})])
+        self.boundary(f"{step.id} {kind}")

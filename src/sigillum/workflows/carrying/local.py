@@ -1,0 +1,90 @@
+"""What is done here, or waited for, or asked: keeping, adopting, catching a secret, proving."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from sigillum.core.kinds.kind import Record, inside
+from sigillum.core.records.history import ADOPTED, FOUND, KEPT, Outcome, Verb
+from sigillum.core.records.steps import Adopt, Ask, Await, Catch, KeepKey, KeepSecret, Prove, Step
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import SigillumError, SomebodyError
+from sigillum.tenants.port import Reply, Result
+
+from .attempt import attempt, finished, until
+from .files import complete
+from .ports import AgainError, Settle
+
+if TYPE_CHECKING:
+    from .run import Carrying, Yields
+
+SEALED = "sealed"
+
+
+def keep_key(carrying: Carrying, step: Step, action: KeepKey) -> Yields:
+    public = carrying.keeping.keep_key(action.credential, action.generation, action.algorithm)
+    carrying.journal.write(KEPT, step, what=thumbprint(public))
+    return {"public_key": public}
+
+
+def keep_secret(carrying: Carrying, step: Step, action: KeepSecret) -> Yields:
+    chosen = carrying.ports.chosen(action.source) if action.source else None
+    known = carrying.history.latest(step.mark)
+    sent = known is not None and known.number == step.generation and known.unanswered  # it may stand there already
+    carrying.keeping.keep_password(action.credential, action.generation, None if sent else chosen, {"tenant": step.tenant})
+    carrying.journal.write(KEPT, step, what="secret")
+    return {}
+
+
+def adopt(carrying: Carrying, step: Step, action: Adopt) -> Yields:
+    carrying.journal.write(FOUND if action.found else ADOPTED, step, id=action.id, thing=action.kind.name,
+                           **({"value": action.value} if action.value else {}))
+    return {"id": action.id}
+
+
+def ask(carrying: Carrying, step: Step, action: Ask) -> Yields:
+    doing = carrying.resolved(action.action) if action.action is not None else None
+    carrying.ports.ask(step, doing)
+    raise SomebodyError(f"{step.about}: somebody has to act first", where=step.tenant, mend=action.request)
+
+
+def prove(carrying: Carrying, step: Step, action: Prove) -> Yields:
+    carrying.ports.prove(step)
+    return {}
+
+
+def await_(carrying: Carrying, step: Step, action: Await) -> Yields:
+    if action.finished:
+        finished(carrying, step, action.kind, action.id)
+        return {"id": action.id}
+
+    def shown() -> Record[object] | None:
+        record = carrying.tenant.read(action.kind, action.id)
+        there = record is not None and (not action.field or inside(record, action.field, action.value))
+        return record if there else None
+    seen = until(carrying, shown, step.about.removeprefix("until the tenant shows "), action.seconds)
+    return {"id": seen.id, "client_id": seen.value("client_id")}
+
+
+def catch(carrying: Carrying, step: Step, action: Catch) -> Yields:
+    """Fetch a secret that only the tenant can make, and keep it durably before anything else."""
+    tenant, identity, first = carrying.tenant, str(carrying.value(action.id)), [True]
+
+    def done(reply: Reply, settle: Settle) -> bool | None:
+        again, first[0] = not first[0], False
+        if reply.result is Result.DONE and reply.secret is not None:
+            carrying.keeping.keep_secret(action.credential, action.generation, reply.secret, {"tenant": step.tenant})
+            carrying.journal.boundary(f"{step.id} kept here")
+            settle(Outcome.CHANGED)
+            carrying.journal.write(KEPT, step, what="secret")
+            complete(carrying, step, action.about, identity)
+            return True
+        if reply.result is Result.LOST and tenant.profile.secret_delivery != SEALED:
+            settle(Outcome.LOST, why=reply.detail)
+            raise AgainError(f"{step.about}: the answer was lost, and it is given once only")
+        if reply.result in (Result.REFUSED, Result.MISSING) and not again:
+            settle(Outcome.REFUSED, why=reply.detail)
+            raise reply.error if isinstance(reply.error, SigillumError) else AgainError(reply.detail)
+        return None
+    attempt(carrying, step, Verb.FETCH, {"id": identity}, lambda: tenant.fetch_secret(identity), done, id=identity)
+    return {}

@@ -1,0 +1,161 @@
+"""Making one thing by the creation protocol: found again after a lost answer, read back, and compared with what was sent."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from sigillum.core.kinds.changes import End, Make, plain
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Query, Record, differing
+from sigillum.core.kinds.profile import Profile
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.history import Outcome, State, Verb
+from sigillum.core.records.steps import Collision, Step
+from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
+from sigillum.tenants.port import Reply, Result
+
+from .attempt import attempt, finished, until
+from .files import complete
+from .ports import AgainError, Settle
+
+if TYPE_CHECKING:
+    from .run import Carrying, Yields
+
+REGISTRATION = "registration"  # the name under which a dynamic registration is kept among a charter's keys
+
+
+class TakenError(SomebodyError):
+    """Something of that name is there, or is said to be; wanted and existing side by side in `collision`."""
+
+    def __init__(self, what: str, collision: Collision, *, where: str, mend: str) -> None:
+        super().__init__(what, where=where, mend=mend)
+        self.collision = collision
+
+    @classmethod
+    def of(cls, what: str, step: Step, make: Make, found: Record[Any] | None, mend: str) -> TakenError:
+        """`found` None: look-ups show nothing."""
+        rows = tuple((name, value, found.value(name) if found is not None else "not shown")
+                     for name, value in make.kind.shown(make.part).items() if value)
+        name = str(make.part.get("name", step.mark))
+        return cls(what, Collision(make.kind, name, found.id if found is not None else "", rows, False), where=step.tenant,
+                   mend=mend)
+
+
+def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
+    """Make it, or find what an earlier attempt of ours made."""
+    make, mark = carrying.resolved(action), carrying.journal.external_id(step)
+    assert isinstance(make, Make)
+    known = carrying.history.latest(step.mark)
+    if known is not None and known.unanswered and known.number == step.generation:
+        found = _before_another(carrying, step, make, mark)
+        if found is not None:
+            return _made(carrying, step, make, found)
+
+    def done(reply: Reply, settle: Settle) -> Record[Any] | None:
+        if reply.result is Result.DONE and reply.record is not None:
+            if reply.secret is not None:  # a dynamic registration: what it answered is shown once
+                carrying.keeping.keep_secret(REGISTRATION, step.generation, reply.secret, {"tenant": step.tenant})
+                carrying.journal.boundary(f"{step.id} kept here")
+            settle(Outcome.MADE, id=reply.record.id)
+            return reply.record
+        if reply.result is Result.EXISTS:
+            ours = _after_conflict(carrying, step, make, mark, settle, reply.detail)
+            settle(Outcome.MADE, id=ours.id)
+            return ours
+        return None
+
+    def lost(settle: Settle) -> Record[Any] | None:
+        ours = _before_another(carrying, step, make, mark)
+        if ours is not None:
+            settle(Outcome.MADE, id=ours.id)
+        return ours
+    record = attempt(carrying, step, Verb.MAKE, make.part, lambda: carrying.tenant.make(make, mark), done, lost=lost,
+                     thing=make.kind.name, external_id=mark, terms=plain(make.terms))
+    return _made(carrying, step, make, record)
+
+
+def _ours(carrying: Carrying, make: Make, mark: str) -> Record[Any] | None:
+    query: Query[Any] = Query(make.kind, "mark", mark)
+    return carrying.tenant.facts([query])[query].first
+
+
+def _before_another(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[Any] | None:
+    """Where externalIds are not known to be unique, wait the arrival time out and look before sending again."""
+    profile = carrying.tenant.profile
+    if profile.external_id_unique or carrying.send_again:
+        return None
+    if profile.arrival_seconds is None:
+        found = _ours(carrying, make, mark)
+        if found is not None:
+            return found
+        raise SomebodyError(
+            f"{step.about}: an earlier request may or may not have arrived, and {step.tenant} does not say how "
+            "long changes take", where=step.tenant,
+            mend=f"look there for externalId {mark}; if it is there, run this again; if it surely "
+                 "is not, run `sigillum enact` with --send-again")
+    try:
+        return until(carrying, lambda: _ours(carrying, make, mark), step.about)
+    except NotYetError:
+        return None
+
+
+def _after_conflict(carrying: Carrying, step: Step, make: Make, mark: str, settle: Settle, said: str) -> Record[Any]:
+    """409: it was made by an earlier attempt of ours, or the name is a stranger's. Raises in the second case."""
+    try:
+        return until(carrying, lambda: _ours(carrying, make, mark), step.about)
+    except NotYetError:
+        pass
+    key = make.kind.key[0]
+    if len(make.kind.key) == 1 and key in make.kind.finders:
+        query: Query[Any] = Query(make.kind, key, str(make.part.get(key)))
+        found = carrying.tenant.facts([query])[query].first
+        if found is not None:
+            settle(Outcome.REFUSED, why="the name is taken")
+            raise TakenError.of(f"the {make.kind.name} {query.value} exists, and Sigillum did not make it", step, make, found,
+                                "keep it, change it or choose another name")
+    before = carrying.history.generations.get(step.mark, [])
+    if any(g.state is State.SPENT and g.number == step.generation - 1 for g in before):
+        # a fresh externalId is refused as well, so it is the thing itself that is said to be there
+        settle(Outcome.REFUSED, why="it is said to be there, and is not shown")
+        raise TakenError.of(
+            f"{step.about}: the answers disagree. Making it says: {said}. Looking it up shows: nothing of that name",
+            step, make, None, "run it again later, if it was removed or made there a moment ago; otherwise ask "
+            "somebody who may see it, or choose another name")
+    settle(Outcome.SPENT)
+    raise AgainError(f"{step.about}: its externalId was used before and cannot be used again")
+
+
+def _made(carrying: Carrying, step: Step, make: Make, record: Record[Any]) -> Yields:
+    """Read it back, and compare with everything that was sent. Raises NotYetError, RefusedError."""
+    back = until(carrying, lambda: carrying.tenant.read(make.kind, record.id), step.about)
+    carrying.journal.boundary(f"{step.id} read-back")
+    if back.progress:
+        finished(carrying, step, make.kind, record.id)
+    sent = {n: v for n, v in make.part.items() if n not in _later(carrying.tenant.profile, make)}
+    wrong = differing(back, sent, carrying.tenant.profile.carried(make.kind))
+    if wrong:
+        _undo(carrying, step, make, record.id, wrong)
+    yields = {"id": record.id, "until": make.part.get("until"), "client_id": back.value("client_id")}
+    if make.kind is CREDENTIAL:
+        complete(carrying, step, {**make.part, **yields}, record.id)
+    return yields
+
+
+def _later(profile: Profile, make: Make) -> tuple[str, ...]:
+    """What a creation does not decide: whether a credential or account is active, where the tenant has its own way."""
+    own = (make.kind is CREDENTIAL and profile.born_inactive is not True) or (make.kind is ACCOUNT and profile.accounts_drafted)
+    return ("active",) if own else ()
+
+
+def _undo(carrying: Carrying, step: Step, make: Make, identity: str, wrong: dict[str, tuple[Any, Any]]) -> None:
+    """It is not what was sent: it is ended again, and told. Raises RefusedError."""
+    def done(reply: Reply, settle: Settle) -> bool | None:
+        if reply.result in (Result.DONE, Result.MISSING):
+            settle(Outcome.ENDED)
+            return True
+        return None
+    told = ", ".join(f"{name} {have if have not in (None, '') else 'nothing'}" for name, (have, _) in wrong.items())
+    attempt(carrying, step, Verb.END, {"id": identity}, lambda: carrying.tenant.end(End(make.kind, identity)), done,
+            thing=make.kind.name, id=identity)
+    raise RefusedError(f"{step.about}: the tenant made it with another {', '.join(wrong)} ({told}); it was ended again",
+                       where=step.tenant, mend="find out what the tenant does with it, and change the charter")

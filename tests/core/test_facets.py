@@ -1,0 +1,117 @@
+"""The registry: a facet can be plugged in and out, and nobody outside compares anything with a facet's name."""
+
+from __future__ import annotations
+
+import ast
+import dataclasses
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import sigillum
+from core.fake import Fake
+from core.test_compare import charter, enacted
+from core.test_compare import team as team_charter
+from sigillum.core.charter.charter import Charter, ProofWant, RoleWant, ServiceWant
+from sigillum.core.charter.rules import Rules
+from sigillum.core.comparing.hands import Hand, assign
+from sigillum.core.facets.registry import LINES, Line, check, facets_of, in_order, words
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.records.requests import doing_of, read, request_of
+from sigillum.core.records.steps import Ask
+from sigillum.tenants.scim.codec import Wire
+from sigillum.tenants.scim.codecs import CODECS
+
+
+@pytest.fixture
+def toy() -> Iterator[None]:
+    LINES.append(Line("toy", lambda c: "toy" in c.more, "core.toy"))
+    yield
+    LINES.pop()
+
+
+def with_toy(name: str) -> Charter:
+    return dataclasses.replace(charter(), more={"toy": name})
+
+
+def test_plug_in(toy: None) -> None:
+    assert [m.code for m in check(with_toy(""), Rules(), ["away"])] == ["toy-empty"]
+    fake = Fake()
+    outline = fake.compare(with_toy("bear"))
+    step = next(s for s in outline.steps if s.facet == "toy")
+    assert [s.facet for s in outline.steps].index("account") < outline.steps.index(step)
+    asked = next(s for s in assign(outline, {"away": [Hand("ada", frozenset({"accounts", "grants", "credentials"}))]}).steps if s.facet == "toy")
+    assert isinstance(asked.action, Ask)
+    assert asked.doing is not None
+    request = read(request_of(asked, asked.doing, "https://t.example", "wind").body(), "file")
+    assert doing_of(request) == asked.doing
+    fake.enact(with_toy("bear"))
+    assert "bear" in [t.value("name") for t in fake.things["team"]]
+    assert words(next(m for m in fake.history().generations if m.facet == "toy")) == "the toy bear"
+    assert fake.compare(with_toy("bear")).changes == ()  # what --strict asks for
+    fake.enact(charter())  # the section is gone, and what was begun once still concerns it
+    assert "bear" not in [t.value("name") for t in fake.things["team"]]
+
+
+PLAIN: list[Any] = [charter(), charter(roles=(RoleWant("looker", "Looks", ("stream.read",)),), services=(ServiceWant("store", "root/a"),)),
+                    charter(proofs=(ProofWant(True, "stream.read", "root/a"),)), team_charter(reach=("root/a",))]
+
+
+@pytest.mark.parametrize("name", [line.name for line in LINES])
+def test_plug_out(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Charters that do not ask for a facet give the same outlines without it, to the byte."""
+    line = next(li for li in LINES if li.name == name)
+    others = [c for c in PLAIN if not line.asked(c)] or [dataclasses.replace(PLAIN[0], grants=(), credentials=())]
+    asked = bool(line.asked(others[0]))
+    for wanted in others:
+        fake = Fake()
+        before = repr(fake.compare(wanted))
+        monkeypatch.setattr("sigillum.core.facets.registry.LINES", [li for li in LINES if li.name != name])
+        assert (repr(fake.compare(wanted)) == before) or asked
+        monkeypatch.undo()
+
+
+def test_facets_come_after_those_that_give_what_they_take() -> None:
+    names = [f.name for f in facets_of(charter(), [line.name for line in LINES])]
+    assert sorted(names) == sorted(line.name for line in LINES)
+    for first, then in (("account", "membership"), ("role", "grant"), ("service", "grant"), ("client", "permission"), ("role", "credential")):
+        assert names.index(first) < names.index(then)
+    one = facets_of(charter())[0]
+    with pytest.raises(ValueError, match="circle"):
+        in_order([dataclasses.replace(one, name=n, gives=frozenset((a,)), takes=frozenset((b,))) for n, a, b in (("x", int, str), ("y", str, int))])
+
+
+def test_nothing_outside_a_facet_compares_with_its_name() -> None:
+    names, root = {line.name for line in LINES}, Path(sigillum.__file__).parent
+    for path in root.rglob("*.py"):
+        if path.parent.name == "facets" or "sandbox" in path.parts:
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Compare):
+                sides = [node.left, *node.comparators]
+                about = [s for s in sides if isinstance(s, ast.Attribute) and s.attr == "facet"]
+                assert not about or not [s for s in sides if isinstance(s, ast.Constant) and s.value in names], f"{path}:{node.lineno}"
+
+
+def test_every_kind_has_its_codec_and_every_finder_its_filter() -> None:
+    assert CODECS.keys() == KINDS.keys()
+    for name, codec in CODECS.items():
+        assert codec.kind is KINDS[name]
+        record = codec.record({"id": "x", "meta": {"version": "1"}})
+        assert (record.id, record.version, type(record.body)) == ("x", "1", codec.kind.type)
+        assert set(codec.sent) <= {*codec.kind.fields, *codec.kind.write_only, *codec.kind.shown_as}
+        for field in codec.kind.finders | {"id", "mark"}:
+            assert isinstance(codec.filter(Query(codec.kind, field, "v")), str)
+        everything = Wire("", {}, frozenset([codec.extension] if codec.extension else []))
+        assert codec.carried(everything) == frozenset(codec.kind.fields)
+
+
+def test_enacting_twice_is_the_same_as_once() -> None:
+    fake = Fake()
+    enacted(fake, charter())
+    before = len(fake.requests)
+    assert enacted(fake, charter()) == []
+    assert len(fake.requests) == before
