@@ -288,7 +288,7 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
     for sql, what in (
             ("UPDATE entries SET body = replace(body, 'ingest-key', 'other-key') WHERE sequence = 7", "content was changed"),
             ("UPDATE entries SET at = '2020-01-01T00:00:00Z' WHERE sequence = 2", "content was changed"),
-            ("DELETE FROM entries WHERE sequence = 4", "is missing"), ("UPDATE charters SET uid = 'x'", "table of names"),
+            ("DELETE FROM entries WHERE sequence = 4", "is missing"), ("UPDATE books SET uid = 'x'", "the books say something else of the charter wind-ingest"),
             ("DELETE FROM entries WHERE sequence > 5", "rolled back")):
         spoiled = Desk(desk.folder.parent / "spoiled", desk.capture)
         shutil.rmtree(spoiled.folder, ignore_errors=True)
@@ -298,12 +298,22 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
         db.close()
         ran = spoiled.run("ledger", "verify", "--against", str(head))
         assert (ran.code, what in ran.out) == (1, True), ran.out
+        assert spoiled.run("ledger", "verify", "--rebuild").code == (0 if "books" in sql else 1 if "sequence > 5" not in sql else 0)
     assert good is None or good
     forged = json.loads(head.read_text())
     head.write_text(json.dumps({**forged, "sequence": 3}))
     assert "not signed by this ledger's key" in desk.run("ledger", "verify", "--against", str(head)).out
     head.write_text("{}")
     assert desk.run("ledger", "verify", "--against", str(head)).code == 3
+
+
+def test_a_ledger_of_another_format_gets_one_clear_error(desk: Desk) -> None:
+    enact(desk)
+    with sqlite3.connect(desk.folder / ".sigillum" / "ledger.db") as db:
+        db.execute("UPDATE entries SET version = 1")
+    db.close()
+    ran = desk.run("rehearse", "wind-ingest")
+    assert (ran.code, "the ledger is of format 1" in ran.err, "Traceback" in ran.err) == (8, True, False)
 
 
 def test_a_witness_is_kept_after_each_run(desk: Desk) -> None:

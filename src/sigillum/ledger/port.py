@@ -48,6 +48,22 @@ class Ledger(Protocol):
         """
         ...
 
+    def book(self, what: str, key: str) -> str | None:
+        """Whose stream a row of the books names (`core.records.books`); None where there is no such row."""
+        ...
+
+    def books(self) -> dict[tuple[str, str], str]:
+        """All rows: (what, key) -> uid."""
+        ...
+
+    def rebuild(self) -> None:
+        """Make the books anew from the chain."""
+        ...
+
+    def name_of(self, uid: str) -> str | None:
+        """The name of today of a charter by its uid."""
+        ...
+
     def uid_of(self, charter_name: str) -> str | None:
         """The uid of a charter by its name of today."""
         ...

@@ -13,8 +13,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from sigillum.core.records.books import NAME, Row, row_of, rows_of
 from sigillum.core.records.chain import GENESIS, VERSION, Entry, Head, hash_of
-from sigillum.core.records.history import KNOWN, RENAMED
 from sigillum.core.values.canonical import canonical
 from sigillum.core.values.errors import MachineError
 from sigillum.core.values.times import format_instant
@@ -28,7 +28,8 @@ CREATE TABLE IF NOT EXISTS entries (
   body TEXT NOT NULL, hash TEXT NOT NULL, signature TEXT NOT NULL) STRICT;
 CREATE INDEX IF NOT EXISTS entries_of_charter ON entries (charter, sequence);
 CREATE INDEX IF NOT EXISTS entries_of_kind ON entries (kind, sequence);
-CREATE TABLE IF NOT EXISTS charters (name TEXT PRIMARY KEY, uid TEXT NOT NULL) STRICT;
+CREATE TABLE IF NOT EXISTS books (what TEXT NOT NULL, key TEXT NOT NULL, uid TEXT NOT NULL, PRIMARY KEY (what, key)) STRICT;
+CREATE INDEX IF NOT EXISTS books_of_uid ON books (uid, what);
 """
 _COLUMNS = "stream, sequence, previous, at, writer, key_id, kind, charter, body, hash, signature, version"
 PATIENCE_SECONDS = 5.0
@@ -126,10 +127,9 @@ class SqliteLedger:
             f"INSERT INTO entries ({_COLUMNS}) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",  # noqa: S608  (a constant)
             (entry.stream, entry.sequence, entry.previous, at, entry.writer, entry.key_id, entry.kind, entry.charter,
              body.decode(), digest, self._sign(digest.encode()), entry.version))
-        if fresh.kind in (KNOWN, RENAMED):
-            self._db.execute("DELETE FROM charters WHERE uid = ?", (fresh.charter,))
-            self._db.execute("INSERT OR REPLACE INTO charters (name, uid) VALUES (?, ?)",
-                             (fresh.body["name"], fresh.charter))
+        row = row_of(fresh.kind, fresh.charter, fresh.body)
+        if row is not None:
+            self._book(row)
         return Head(self.stream, entry.sequence, digest)
 
     def entries(self, charter: str = "", newest: int = 0, kind: str = "") -> Iterator[Entry]:
@@ -146,8 +146,36 @@ class SqliteLedger:
         rows = self._rows("SELECT hash FROM entries WHERE sequence = ?", [sequence])
         return str(rows[0][0]) if rows else None
 
+    def _book(self, row: Row) -> None:
+        if row.what == NAME:
+            self._db.execute("DELETE FROM books WHERE uid = ? AND what = ?", (row.uid, NAME))
+        self._db.execute("INSERT OR REPLACE INTO books (what, key, uid) VALUES (?, ?, ?)", row)
+
+    def book(self, what: str, key: str) -> str | None:
+        rows = self._rows("SELECT uid FROM books WHERE what = ? AND key = ?", [what, key])
+        return str(rows[0][0]) if rows else None
+
+    def books(self) -> dict[tuple[str, str], str]:
+        return {(str(w), str(k)): str(u) for w, k, u in self._rows("SELECT what, key, uid FROM books")}
+
+    def rebuild(self) -> None:
+        books = rows_of(self.entries())
+        with self._lock:
+            try:
+                self._db.execute("BEGIN IMMEDIATE")
+                self._db.execute("DELETE FROM books")
+                self._db.executemany("INSERT INTO books (what, key, uid) VALUES (?, ?, ?)", [(*k, u) for k, u in books.items()])
+                self._db.execute("COMMIT")
+            except sqlite3.Error as problem:
+                with suppress(sqlite3.Error):
+                    self._db.execute("ROLLBACK")
+                raise _trouble(problem, self.path) from problem
+
     def uid_of(self, charter_name: str) -> str | None:
-        rows = self._rows("SELECT uid FROM charters WHERE name = ?", [charter_name])
+        return self.book(NAME, charter_name)
+
+    def name_of(self, uid: str) -> str | None:
+        rows = self._rows("SELECT key FROM books WHERE uid = ? AND what = ?", [uid, NAME])
         return str(rows[0][0]) if rows else None
 
     @contextmanager

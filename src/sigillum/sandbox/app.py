@@ -15,10 +15,10 @@ from starlette.routing import Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from . import clients, oauth, scim, work, world
+from .answers import bearer
 from .clock import Clock, moment_of, stamp
 from .faults import Fault, FaultLayer, order
 from .schemas import KINDS
-from .scim import bearer
 from .world import Tenant
 
 Json = dict[str, Any]

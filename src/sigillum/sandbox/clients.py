@@ -11,9 +11,9 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from . import keys
+from .answers import bearer
 from .errors import OAuthProblem
 from .oauth import JWT_BEARER, NO_STORE, authenticate, claims_of, form, guarded, house_tenant
-from .scim import bearer
 from .world import Client, Tenant, hash_of
 
 Json = dict[str, Any]

@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from . import directory
+from .attributes import ACCOUNT, TEAM
 from .clock import moment_of
 from .rules import state_of
-from .schemas import ACCOUNT, KINDS, TEAM
+from .schemas import KINDS
 from .world import Tenant
 
 Json = dict[str, Any]

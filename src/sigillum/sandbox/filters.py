@@ -8,10 +8,10 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from .attributes import Attr, Kind
 from .clock import moment_of
 from .errors import ScimProblem
 from .resources import Json, attribute, holder, split_urn, value_of
-from .schemas import Attr, Kind
 
 MAX_LENGTH = 8_000
 MAX_DEPTH = 40

@@ -14,10 +14,11 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from . import directory, keys
+from .answers import Handler, bearer
+from .attributes import ACCOUNT
 from .decide import usable_now
 from .errors import OAuthProblem
-from .schemas import ACCOUNT, KINDS
-from .scim import Handler, bearer
+from .schemas import KINDS
 from .signin import may_sign_in
 from .world import Client, Tenant, hash_of
 

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from . import filters
+from .attributes import Attr, Kind
 from .errors import ScimProblem
 from .resources import Json, attribute, body_to_resource, coerce, complete, key_of, split_urn, value_of
-from .schemas import Attr, Kind
 
 PATCH_OP = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 _PATH = re.compile(r"(?P<name>[A-Za-z$][\w$-]*)(?:\[(?P<filter>.*)\])?(?:\.(?P<sub>[A-Za-z$][\w$-]*))?\Z", re.S)

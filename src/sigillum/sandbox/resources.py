@@ -6,9 +6,9 @@ import base64
 import binascii
 from typing import Any
 
+from .attributes import COMMON, Attr, Kind
 from .clock import moment_of
 from .errors import ScimProblem
-from .schemas import COMMON, Attr, Kind
 
 Json = dict[str, Any]
 

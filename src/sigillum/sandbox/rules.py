@@ -10,10 +10,11 @@ from datetime import timedelta
 from typing import Any
 
 from . import directory, saas
+from .attributes import ACCOUNT, TEAM, Kind
 from .clock import moment_of, stamp
 from .errors import ScimProblem
 from .keys import thumbprint, usable
-from .schemas import ACCOUNT, KINDS, NEVER, TEAM, Kind
+from .schemas import KINDS, NEVER
 from .world import HOLDS_ITEMS, Admin, Tenant, hash_of
 
 Json = dict[str, Any]

@@ -2,141 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field
-from typing import Any
+from .attributes import ACCOUNT, CORE, TEAM, Attr, Kind, Schema, link, plural, schema
 
-CORE = "urn:ietf:params:scim:schemas:core:2.0:"
-OWN = "urn:sigillum:scim:1.0:"
-ACCOUNT = OWN + "ServiceAccount"
-TEAM = OWN + "Team"
-
-
-@dataclass(frozen=True)
-class Attr:
-    """One attribute (RFC 7643 §7); `exact` is caseExact, `ro` short for mutability readOnly."""
-
-    name: str
-    type: str = "string"
-    multi: bool = False
-    required: bool = False
-    exact: bool = False
-    mutability: str = "readWrite"
-    returned: str = "default"
-    uniqueness: str = "none"
-    sub: tuple[Attr, ...] = ()
-    canonical: tuple[str, ...] = ()
-    refs: tuple[str, ...] = ()
-    about: str = ""
-
-    def find(self, name: str) -> Attr | None:
-        return next((a for a in self.sub if a.name.lower() == name.lower()), None)
-
-    def describe(self) -> dict[str, Any]:
-        """This attribute as the Schemas endpoint shows it."""
-        out: dict[str, Any] = {
-            "name": self.name, "type": self.type, "multiValued": self.multi,
-            "description": self.about or self.name, "required": self.required,
-            "mutability": self.mutability, "returned": self.returned,
-        }
-        if self.type in ("string", "reference", "binary"):
-            out |= {"caseExact": self.exact or self.type != "string", "uniqueness": self.uniqueness}
-        elif self.type != "complex":
-            out["uniqueness"] = self.uniqueness
-        if self.canonical:
-            out["canonicalValues"] = list(self.canonical)
-        if self.type == "reference":
-            out["referenceTypes"] = list(self.refs) or ["uri"]
-        if self.sub:
-            out["subAttributes"] = [a.describe() for a in self.sub]
-        return out
-
-
-@dataclass(frozen=True)
-class Schema:
-    id: str
-    name: str
-    attributes: tuple[Attr, ...]
-    about: str = ""
-
-    def find(self, name: str) -> Attr | None:
-        return next((a for a in self.attributes if a.name.lower() == name.lower()), None)
-
-    def describe(self) -> dict[str, Any]:
-        return {
-            "schemas": [CORE + "Schema"], "id": self.id, "name": self.name,
-            "description": self.about or self.name,
-            "attributes": [a.describe() for a in self.attributes],
-        }
-
-
-@dataclass(frozen=True)
-class Kind:
-    """A resource type: its schema, extensions, endpoint, the power that writes it and what is indexed."""
-
-    name: str
-    endpoint: str
-    schema: Schema
-    power: str
-    extensions: tuple[Schema, ...] = ()
-    indexed: tuple[str, ...] = ()
-    unique: tuple[str, ...] = field(default=())
-
-    def schemas(self) -> Iterator[Schema]:
-        yield self.schema
-        yield from self.extensions
-
-    def describe(self) -> dict[str, Any]:
-        out: dict[str, Any] = {
-            "schemas": [CORE + "ResourceType"], "id": self.name, "name": self.name,
-            "endpoint": "/" + self.endpoint, "description": self.schema.about or self.name,
-            "schema": self.schema.id,
-        }
-        if self.extensions:
-            out["schemaExtensions"] = [{"schema": e.id, "required": False} for e in self.extensions]
-        return out
-
-
-COMMON = (
-    Attr("id", exact=True, mutability="readOnly", returned="always", uniqueness="server"),
-    Attr("externalId", exact=True),
-    Attr("schemas", "reference", multi=True, exact=True, returned="always"),
-    Attr("meta", "complex", mutability="readOnly", sub=(
-        Attr("resourceType", exact=True, mutability="readOnly"),
-        Attr("created", "dateTime", mutability="readOnly"),
-        Attr("lastModified", "dateTime", mutability="readOnly"),
-        Attr("location", "reference", mutability="readOnly", refs=("uri",)),
-        Attr("version", exact=True, mutability="readOnly"),
-    )),
-)
-
-
-def _plural(name: str, *canonical: str, value: Attr | None = None) -> Attr:
-    """A multi-valued attribute with value, display, type and primary (RFC 7643 §2.4)."""
-    return Attr(name, "complex", multi=True, sub=(
-        value or Attr("value"), Attr("display"), Attr("type", canonical=canonical), Attr("primary", "boolean"),
-    ))
-
-
-def _link(name: str, *targets: str, multi: bool = False, mutability: str = "immutable",
-          required: bool = False, typed: bool = False) -> Attr:
-    """A reference by value with `$ref` and what the server adds for reading."""
-    sub: tuple[Attr, ...] = (
-        Attr("value", exact=True, mutability="immutable", about="The resource's id"),
-        Attr("$ref", "reference", required=required, mutability="immutable", refs=targets,
-             about="The resource's address; it may be relative to this server's base"),
-        Attr("display", mutability="immutable" if multi else "readOnly", about="Its name, for reading"),
-    )
-    if typed:
-        sub += (Attr("type", mutability="immutable", canonical=targets),)
-    return Attr(name, "complex", multi=multi, required=required, mutability=mutability, sub=sub)
-
-
-def _schema(name: str, about: str, *attributes: Attr, prefix: str = OWN) -> Schema:
-    return Schema(prefix + name, name, attributes, about)
-
-
-USER = _schema(
+USER = schema(
     "User", "A person, or a user-shaped account", *(
         Attr("userName", required=True, uniqueness="server"),
         Attr("name", "complex", sub=tuple(Attr(n) for n in (
@@ -145,10 +13,10 @@ USER = _schema(
         Attr("title"), Attr("userType"), Attr("preferredLanguage"), Attr("locale"), Attr("timezone"),
         Attr("active", "boolean"),
         Attr("password", mutability="writeOnly", returned="never", exact=True),
-        _plural("emails", "work", "home", "other"),
-        _plural("phoneNumbers", "work", "home", "mobile", "fax", "pager", "other"),
-        _plural("ims"),
-        _plural("photos", "photo", "thumbnail", value=Attr("value", "reference", refs=("external",))),
+        plural("emails", "work", "home", "other"),
+        plural("phoneNumbers", "work", "home", "mobile", "fax", "pager", "other"),
+        plural("ims"),
+        plural("photos", "photo", "thumbnail", value=Attr("value", "reference", refs=("external",))),
         Attr("addresses", "complex", multi=True, sub=(
             *(Attr(n) for n in ("formatted", "streetAddress", "locality", "region", "postalCode", "country")),
             Attr("type", canonical=("work", "home", "other")), Attr("primary", "boolean"))),
@@ -157,13 +25,13 @@ USER = _schema(
             Attr("$ref", "reference", mutability="readOnly", refs=("Group",)),
             Attr("display", mutability="readOnly"),
             Attr("type", mutability="readOnly", canonical=("direct", "indirect")))),
-        _plural("entitlements"), _plural("roles"),
-        _plural("x509Certificates", value=Attr("value", "binary", exact=True)),
+        plural("entitlements"), plural("roles"),
+        plural("x509Certificates", value=Attr("value", "binary", exact=True)),
     ), prefix=CORE)
 
-GROUP = _schema(
+GROUP = schema(
     "Group", "A team", Attr("displayName", required=True),
-    _link("members", "User", "Group", multi=True, mutability="readWrite", typed=True), prefix=CORE)
+    link("members", "User", "Group", multi=True, mutability="readWrite", typed=True), prefix=CORE)
 
 PROGRESS = Attr("progress", mutability="readOnly", exact=True, canonical=("accepted", "ready", "failed"),
                 about="accepted: it is still being made, and counts for nothing yet")
@@ -198,7 +66,7 @@ TEAM_ABOUT = Schema(TEAM, "Team", (
 
 LABELS = (Attr("name", exact=True), Attr("value", exact=True))
 
-PLACE = _schema(
+PLACE = schema(
     "Place", "A node of the resource tree",
     Attr("path", required=True, exact=True, mutability="immutable", uniqueness="server",
          about="Segments with slashes between, from the root"),
@@ -216,7 +84,7 @@ PERMISSIONS = Attr("permissions", "complex", multi=True, sub=(
     Attr("class", exact=True, canonical=("looks", "changes-data", "manages", "administers")),
 ))
 
-ROLE = _schema(
+ROLE = schema(
     "Role", "A named set of permissions",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("display"),
     Attr("breadth", exact=True, canonical=("broad", "curated")), PERMISSIONS,
@@ -232,10 +100,10 @@ WINDOW = (
          about="First instant at which it holds no more"),
 )
 
-GRANT = _schema(
+GRANT = schema(
     "Grant", "A principal holds a role at a place and below it",
-    _link("principal", "User", "Group", "ServicePrincipal", required=True, typed=True),
-    _link("role", "Role", required=True), _link("place", "Place", "User", required=True, typed=True),
+    link("principal", "User", "Group", "ServicePrincipal", required=True, typed=True),
+    link("role", "Role", required=True), link("place", "Place", "User", required=True, typed=True),
     *WINDOW, Attr("reason"),
     Attr("labels", "complex", multi=True, mutability="immutable", sub=LABELS,
          about="It counts only at places that bear, of each name, one of the values"),
@@ -243,9 +111,9 @@ GRANT = _schema(
     Attr("state", mutability="readOnly", exact=True, canonical=("waiting", "in-force", "ended")),
 )
 
-CREDENTIAL = _schema(
+CREDENTIAL = schema(
     "Credential", "What a principal proves itself with; a client's hang on its registration",
-    _link("principal", "User", "Client", required=True, typed=True),
+    link("principal", "User", "Client", required=True, typed=True),
     Attr("name", mutability="immutable", exact=True),
     Attr("kind", mutability="immutable", exact=True, canonical=("key-pair", "api-token", "shared-secret", "password")),
     Attr("publicKey", "complex", mutability="immutable", about="A public JWK (RFC 7517)",
@@ -266,7 +134,7 @@ ACTS = Attr("acts", exact=True, mutability="immutable", canonical=("on-behalf", 
             about="on-behalf: of people who are signed in; alone: without anybody")
 REQUESTED = (Attr("api", exact=True), Attr("scope", exact=True), Attr("acts", exact=True, canonical=ACTS.canonical))
 
-CLIENT = _schema(
+CLIENT = schema(
     "Client", "An OAuth client registration; what acts here is its service principal",
     Attr("name", required=True, about="For reading; two clients can have one name"),
     Attr("clientId", exact=True, mutability="readOnly", uniqueness="server", about="What it presents (RFC 6749 §2.2)"),
@@ -277,13 +145,13 @@ CLIENT = _schema(
     *ANSWERABLE,
 )
 
-SERVICE_PRINCIPAL = _schema(
+SERVICE_PRINCIPAL = schema(
     "ServicePrincipal", "What a client is in this tenant: to it roles are granted and permissions consented",
     Attr("clientId", required=True, exact=True, mutability="immutable", uniqueness="server"),
     Attr("displayName"), Attr("active", "boolean"), *ANSWERABLE[:2],
 )
 
-API = _schema(
+API = schema(
     "Api", "An interface whose permissions a client can ask for",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("display"),
     Attr("scopes", "complex", multi=True, sub=(
@@ -293,20 +161,20 @@ API = _schema(
         Attr("always", "boolean", about="True: every client has it, without asking"))),
 )
 
-CONSENT = _schema(
+CONSENT = schema(
     "Consent", "An administrator's approval that a client uses a scope of an API",
-    _link("principal", "ServicePrincipal", required=True),
+    link("principal", "ServicePrincipal", required=True),
     Attr("api", required=True, exact=True, mutability="immutable"),
     Attr("scope", required=True, exact=True, mutability="immutable"), ACTS,
     Attr("only", multi=True, exact=True, mutability="immutable", about="Paths of the places that it is narrowed to"),
     Attr("consentedBy", exact=True, mutability="readOnly"),
 )
 
-SIGN_IN_RULE = _schema(
+SIGN_IN_RULE = schema(
     "SignInRule", "What is demanded at sign-in, and of whom; every rule that applies has to be met",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("enabled", "boolean"),
     Attr("everyone", "boolean", mutability="immutable", about="True: the tenant-wide default"),
-    _link("targets", "User", "Group", multi=True, mutability="readWrite", typed=True),
+    link("targets", "User", "Group", multi=True, mutability="readWrite", typed=True),
     Attr("exempt", "complex", multi=True, about="Accounts that it does not apply to, each with who accepted the risk", sub=(
         Attr("value", exact=True), Attr("acceptedBy", exact=True), Attr("why"), Attr("review", exact=True))),
     Attr("narrowable", "boolean", mutability="immutable", about="False: it knows no exemptions, it is on or off"),
@@ -316,15 +184,15 @@ SIGN_IN_RULE = _schema(
     Attr("blocks", "boolean"),
 )
 
-LICENCE = _schema(
+LICENCE = schema(
     "Licence", "What has to be held to use something",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("display"),
     Attr("kind", exact=True, mutability="immutable", canonical=("per-user", "capacity")),
     Attr("total", "integer", mutability="immutable"), Attr("mailbox", "boolean", about="True: it includes a mailbox"),
-    _link("holders", "User", multi=True, mutability="readWrite"),
+    link("holders", "User", multi=True, mutability="readWrite"),
 )
 
-TENANT_PROFILE = _schema(
+TENANT_PROFILE = schema(
     "TenantProfile", "What this tenant is, can do and allows; administrators may add drafts",
     Attr("inForce", "boolean", mutability="readOnly", about="True: this tenant follows it; the others are drafts"),
     Attr("name", required=True, exact=True), Attr("title"), Attr("stage", exact=True),

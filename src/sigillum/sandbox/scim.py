@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import base64
-import json
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 from typing import Any
 
 from joserfc import jwe
@@ -14,85 +13,16 @@ from starlette.responses import Response
 from starlette.routing import Route
 
 from . import filters, patch, rules
+from .answers import ALL_METHODS, MAX_PAGE, MESSAGES, Handler, admin_of, answer, guarded, kind_of, read_json, tenant_of
+from .attributes import CORE, Kind, Schema
 from .clock import moment_of
 from .errors import ScimProblem
 from .resources import attribute, body_to_resource, holder, show, split_urn, value_of
-from .schemas import BY_ENDPOINT, CORE, KINDS, Kind, Schema
+from .schemas import KINDS
 from .store import Record, meta_of
 from .world import Admin, Tenant
 
 Json = dict[str, Any]
-MEDIA = "application/scim+json"
-MESSAGES = "urn:ietf:params:scim:api:messages:2.0:"
-MAX_BODY_BYTES = 1_000_000
-MAX_PAGE = 200
-ALL_METHODS = ["GET", "POST", "PUT", "PATCH", "DELETE"]
-Handler = Callable[[Request], Awaitable[Response]]
-
-
-def answer(body: Json | None, status: int = 200, headers: dict[str, str] | None = None) -> Response:
-    text = b"" if body is None else json.dumps(body).encode()
-    return Response(text, status, headers, media_type=MEDIA if body is not None else None)
-
-
-def problem_answer(problem: ScimProblem) -> Response:
-    body: Json = {"schemas": [MESSAGES + "Error"], "status": str(problem.status), "detail": problem.detail}
-    if problem.scim_type:
-        body["scimType"] = problem.scim_type
-    headers = {"WWW-Authenticate": 'Bearer realm="administration"'} if problem.status == 401 else None
-    return answer(body, problem.status, headers)
-
-
-def tenant_of(request: Request) -> Tenant:
-    found = request.app.state.house.tenants.get(request.path_params["tenant"])
-    if found is None:
-        raise ScimProblem(404, "There is no such tenant")
-    return found  # type: ignore[no-any-return]
-
-
-def bearer(request: Request) -> str | None:
-    scheme, _, token = request.headers.get("authorization", "").partition(" ")
-    return token.strip() if scheme.lower() == "bearer" and token.strip() else None
-
-
-def admin_of(request: Request, tenant: Tenant) -> Admin:
-    token = bearer(request)
-    admin = tenant.admin_of(token) if token else None
-    if admin is None:
-        raise ScimProblem(401, "An administrator's bearer token is needed")
-    return admin
-
-
-def _kind(request: Request) -> Kind:
-    kind = BY_ENDPOINT.get(request.path_params["endpoint"].lower())
-    if kind is None or kind.name not in tenant_of(request).kinds:
-        raise ScimProblem(404, f"There is no endpoint {request.path_params['endpoint']}")
-    return kind
-
-
-async def read_json(request: Request) -> Any:
-    """The JSON body, bounded. Raises ScimProblem."""
-    kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
-    if kind not in (MEDIA, "application/json"):
-        raise ScimProblem(415, f"The body must be {MEDIA}")
-    body = await request.body()
-    if len(body) > MAX_BODY_BYTES:
-        raise ScimProblem(413, "The body is too large")
-    try:
-        return json.loads(body)
-    except ValueError as problem:
-        raise ScimProblem(400, "The body is not JSON", "invalidSyntax") from problem
-
-
-def guarded(handler: Handler) -> Handler:
-    async def run(request: Request) -> Response:
-        try:
-            return await handler(request)
-        except ScimProblem as problem:
-            return problem_answer(problem)
-    return run
-
-
 # --- one resource -------------------------------------------------------------------------------------
 def _lists(query: Json, name: str) -> list[str]:
     value = query.get(name) or []
@@ -116,7 +46,7 @@ def render(tenant: Tenant, admin: Admin, kind: Kind, record: Record, query: Json
 
 async def create(request: Request) -> Response:
     tenant = tenant_of(request)
-    admin, kind = admin_of(request, tenant), _kind(request)
+    admin, kind = admin_of(request, tenant), kind_of(request)
     rules.demand(tenant, admin, kind)
     data = body_to_resource(kind, await read_json(request))
     rules.on_create(tenant, kind, data, admin)
@@ -134,7 +64,7 @@ def _matches_etag(header: str, version: str) -> bool:
 
 async def one(request: Request) -> Response:
     tenant = tenant_of(request)
-    admin, kind = admin_of(request, tenant), _kind(request)
+    admin, kind = admin_of(request, tenant), kind_of(request)
     identity = request.path_params["identity"]
     if request.method == "GET":
         record = tenant.store.look_up(kind, identity)
@@ -262,7 +192,7 @@ async def collection(request: Request) -> Response:
     if request.method == "POST":
         return await create(request)
     tenant = tenant_of(request)
-    admin, kind = admin_of(request, tenant), _kind(request)
+    admin, kind = admin_of(request, tenant), kind_of(request)
     return answer(search(tenant, admin, [kind], dict(request.query_params)))
 
 
@@ -272,7 +202,7 @@ async def post_search(request: Request) -> Response:
     body = await read_json(request)
     if not isinstance(body, dict) or MESSAGES + "SearchRequest" not in (value_of(body, "schemas") or []):
         raise ScimProblem(400, "A SearchRequest is needed", "invalidSyntax")
-    kinds = [_kind(request)] if "endpoint" in request.path_params else list(tenant.kinds.values())
+    kinds = [kind_of(request)] if "endpoint" in request.path_params else list(tenant.kinds.values())
     return answer(search(tenant, admin, kinds, body))
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import ipaddress
 from typing import Any
 
+from .attributes import ACCOUNT
 from .decide import Verdict, no, teams_of
-from .schemas import ACCOUNT, KINDS
+from .schemas import KINDS
 from .world import Tenant
 
 Json = dict[str, Any]

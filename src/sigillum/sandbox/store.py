@@ -11,9 +11,10 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from . import filters
+from .attributes import Kind
 from .clock import Clock, stamp
 from .errors import ScimProblem
-from .schemas import KINDS, Kind
+from .schemas import KINDS
 
 Json = dict[str, Any]
 

@@ -9,11 +9,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from .answers import bearer
 from .clock import stamp
 from .decide import decide
 from .errors import OAuthProblem
 from .oauth import NO_STORE, bearer_claims, guarded, house_tenant
-from .scim import bearer
 from .signin import may_sign_in
 from .world import Tenant
 

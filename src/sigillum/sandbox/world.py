@@ -13,9 +13,10 @@ from typing import Any
 from ruamel.yaml import YAML
 from ruamel.yaml.error import YAMLError
 
+from .attributes import ACCOUNT, TEAM, Kind
 from .clock import Clock, moment_of, stamp
 from .keys import SigningKey
-from .schemas import ACCOUNT, KINDS, TEAM, Kind
+from .schemas import KINDS
 from .store import Store
 
 Json = dict[str, Any]

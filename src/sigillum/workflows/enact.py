@@ -20,9 +20,10 @@ from .carrying.ports import AgainError
 from .carrying.run import Became, Carrying, StepResult
 from .ledgers import keep_witness
 from .office import CLAIM, Office
-from .prove import ProofReport, principal_of, run
+from .prove import ProofReport, run
 from .rehearse import Rehearsal, blocked_outcome, compared, rehearse
 from .requests import settle
+from .trying import principal_of
 
 MOST_COMPARISONS = 5
 FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time

@@ -25,7 +25,7 @@ from sigillum.core.values.times import format_instant, whole_second
 from sigillum.ledger.port import Fresh
 
 from .office import Office
-from .prove import principal_of
+from .trying import principal_of
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from sigillum.core.records.books import LOAN, NAME, THING, rows_of
 from sigillum.core.records.chain import Entry, Finding, Head, check, compare_heads
-from sigillum.core.records.history import KNOWN, RENAMED
 from sigillum.core.values.errors import FileError, MachineError
 from sigillum.keys.files import write_private
 from sigillum.keys.ledgerkey import verifier
@@ -35,13 +35,18 @@ def entries(office: Office, charter: str = "", newest: int = 0) -> list[Entry]:
     return list(ledger.entries(uid, newest))
 
 
-def verify(office: Office, against: Path | None = None) -> Verification:
-    """Check every entry; with `against`, also that the ledger continues that checkpoint. Raises FileError."""
+def verify(office: Office, against: Path | None = None, *, rebuild: bool = False) -> Verification:
+    """Check every entry; with `against`, also that the ledger continues that checkpoint. Raises FileError.
+
+    `rebuild`: make the books anew, if the chain itself is as it should be.
+    """
     ledger = office.ledger()
     verify_signature = verifier(office.workspace.file.ledger_key)
     all_ = list(ledger.entries())
     head, findings = check(all_, ledger.stream, verify_signature)
-    findings += _names(office, all_)
+    if rebuild and not findings:
+        ledger.rebuild()
+    findings += _books(office, all_)
     witness = office.workspace.file.witness
     source = against or (office.workspace.folder / witness if witness else None)
     if source is not None and (against is not None or source.exists()):
@@ -53,16 +58,12 @@ def verify(office: Office, against: Path | None = None) -> Verification:
     return Verification(head, tuple(findings), str(source) if source is not None else "")
 
 
-def _names(office: Office, all_: list[Entry]) -> list[Finding]:
-    """The look-up table of charter names must be what the entries say."""
-    names = dict[str, str]()
-    for entry in all_:
-        if entry.kind in (KNOWN, RENAMED):
-            names = {n: u for n, u in names.items() if u != entry.charter}
-            names[str(entry.body["name"])] = entry.charter
-    ledger = office.ledger()
-    return [Finding(0, f"the table of names says something else of {name}") for name, uid in names.items()
-            if ledger.uid_of(name) != uid]
+def _books(office: Office, all_: list[Entry]) -> list[Finding]:
+    """The books beside the chain must be what its entries say."""
+    said, kept = rows_of(all_), office.ledger().books()
+    words = {NAME: "the charter", THING: "the thing", LOAN: "the loan"}
+    return [Finding(0, f"the books say something else of {words.get(what, what)} {key}") for what, key in sorted(
+        {k for k in (*said, *kept) if said.get(k) != kept.get(k)})]
 
 
 def checkpoint(office: Office) -> dict[str, Any]:

@@ -31,6 +31,7 @@ def add_parser(subparsers: Any) -> None:
     verify = verbs.add_parser("verify", parents=[common()], description="Check every entry, its chain and signature.")
     verify.add_argument("--against", type=Path, metavar="FILE", help="a checkpoint kept elsewhere: shows a rolled-back "
                         "ledger (default: the `witness:` of sigillum.yaml)")
+    verify.add_argument("--rebuild", action="store_true", help="make the index beside the chain anew, if the chain is good")
     verify.add_argument("--format", choices=("text", "json"), default="text")
     verbs.add_parser("head", parents=[common()], description="A signed checkpoint, as JSON: keep it elsewhere.")
 
@@ -87,7 +88,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _verify(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.ledgers import verify
-    found = verify(context.office, args.against)
+    found = verify(context.office, args.against, rebuild=args.rebuild)
     if args.format == "json":
         context.show_json("verification", {
             "good": not found.findings, "entries": found.head.sequence, "head": found.head.hash,

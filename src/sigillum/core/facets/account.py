@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.charter.charter import FOREIGN, PASSWORD, Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.charter import FOREIGN
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready
@@ -17,48 +15,9 @@ from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing
 from sigillum.core.records.steps import Adopt, Collision, Step, StepKind
-from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 NAME = "account"
-
-
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
-    """What contradicts itself in an account or a team, and what somebody else's account cannot be given here."""
-    if charter.is_client:
-        return
-    identity, where = charter.identity, charter.identity.position
-    if charter.is_team:
-        yield from _team(charter)
-    elif charter.members or identity.reach:
-        yield Mistake("team-only", "`members` and `reach` are for a team", "write `kind: team`, or leave them out", where)
-    if identity.area and identity.wide:
-        yield Mistake("area-and-wide", "the account lives in one area and is installation-wide", "keep one of them", where)
-    if identity.kind == FOREIGN and charter.credentials:
-        yield Mistake("foreign", "a foreign principal proves itself where it lives, and gets no credential here",
-                      "leave `credentials` out", where)
-    if (identity.kind == FOREIGN) != bool(identity.organisation):
-        yield Mistake("foreign", "a foreign principal lives in an organisation, and nobody else does",
-                      "write `kind: foreign` and `organisation: ...` together", where)
-    if identity.web_only and any(c.kind != PASSWORD for c in charter.credentials):
-        yield Mistake("web-only", "a web-only account signs in with its password, and nothing else",
-                      "write `kind: password`, or leave `web_only` out", where)
-
-
-def _team(charter: Charter) -> Iterator[Mistake]:
-    """What fits a team's charter, and what only an account's."""
-    where = charter.identity.position
-    if charter.credentials or charter.identity.location:
-        yield Mistake("team-signs-in", "a team has no credentials and no location: nobody signs in as a team",
-                      "give them to its members' charters", where)
-    if charter.identity.reach:
-        return
-    areas = charter.areas
-    if not areas:
-        yield Mistake("reach-missing", "it is not said how far the team reaches", "add `reach: [PLACE]` to `identity`", where)
-    elif len(areas) > 1 or "/" not in areas[0]:
-        yield Mistake("reach-several", f"the team's grants lie in {', '.join(areas)}, and a team reaches one area unless "
-                      "more is said", f"add `reach: [{', '.join(areas)}]` to `identity`", where)
 
 
 def kind_of(seen: Seen) -> Kind[Any]:
@@ -204,4 +163,4 @@ def words(mark: Mark) -> str:
     return "the identity"
 
 
-FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer)), check=check, words=words)
+FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer)), words=words)

@@ -6,11 +6,8 @@ Two things with three identifiers: the registration's own id, the client id (wha
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 
-from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import Rules
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Requested
@@ -23,25 +20,9 @@ from sigillum.core.kinds.identities import Client as ClientBody
 from sigillum.core.kinds.identities import Principal as PrincipalBody
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing
 from sigillum.core.records.steps import Adopt, Collision, Step, StepKind
-from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 NAME = "client"
-
-
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
-    """What only a client has, and what it has not."""
-    where = charter.identity.position
-    if not charter.is_client:
-        if charter.identity.redirects or charter.identity.audience != "tenant":
-            yield Mistake("client-only", "`redirects` and `usable_in` are for a client",
-                          "write `kind: client`, or leave them out", where)
-    elif charter.sign_in or charter.licence or charter.identity.mailbox:
-        yield Mistake("not-client", "`sign_in`, `licence` and `mailbox` are for accounts", "leave them out", where)
-    elif charter.identity.area or charter.identity.wide or charter.identity.web_only:
-        yield Mistake("not-client", "`area`, `installation_wide` and `web_only` are for accounts", "leave them out", where)
-    elif charter.identity.location or charter.identity.reach or charter.members or charter.member_of:
-        yield Mistake("not-client", "a client has no location, reach, team or members", "leave them out", where)
 
 
 def _mark(seen: Seen, part: str) -> Mark:
@@ -191,4 +172,4 @@ def words(mark: Mark) -> str:
     return f"the client's {mark.get('part')}"
 
 
-FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer, Presented, Requested)), check=check, words=words)
+FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer, Presented, Requested)), words=words)

@@ -6,8 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import API_TOKEN, KEY_PAIR, PASSWORD, SHARED_SECRET, Charter, CredentialWant
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.charter import API_TOKEN, KEY_PAIR, PASSWORD, CredentialWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, OwnRole, Presented, Principal, Ready, Usable
@@ -25,25 +24,6 @@ from sigillum.core.values.marks import Id, Mark, Ref, StepId
 from sigillum.core.values.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
 
 NAME, SEALED = "credential", "sealed"
-
-
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
-    """What the house and the kind of identity say to its credentials."""
-    longest = rules.longest_credential_seconds
-    for want in charter.credentials:
-        if want.lasts_seconds > longest:
-            yield Mistake("life-house", f"{want.name} lasts {format_duration(want.lasts_seconds)}, "
-                          f"the house allows {format_duration(longest)}",
-                          f"write `lasts: {format_duration(longest)}` or less", want.position)
-        if want.kind == SHARED_SECRET and not charter.is_client:
-            yield Mistake("client-only", f"{want.name}: only a client has a shared secret",
-                          "write `kind: key-pair` or `kind: api-token`", want.position)
-        if want.kind == API_TOKEN and charter.is_client:
-            yield Mistake("not-client", f"{want.name}: a client signs in, and has no API token",
-                          "write `kind: key-pair` (better) or `kind: shared-secret`", want.position)
-        if charter.is_client and not charter.identity.confidential:
-            yield Mistake("public-client", f"{want.name}: a client that can keep no secret has no credential",
-                          "leave `credentials` out, or `confidential: false`", want.position)
 
 
 def mark_of(seen: Seen, name: str) -> Mark:
@@ -331,5 +311,5 @@ def words(mark: Mark) -> str:
     return f"the credential {mark.get('name')}"
 
 
-FACET = Facet(NAME, compare, frozenset((Usable,)), frozenset((Bearer, Principal, Ready, Presented, OwnRole)), check=check,
+FACET = Facet(NAME, compare, frozenset((Usable,)), frozenset((Bearer, Principal, Ready, Presented, OwnRole)),
               words=words)

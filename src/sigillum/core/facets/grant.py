@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
-from sigillum.core.charter.charter import SELF, Charter, GrantWant
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.charter import SELF, GrantWant
 from sigillum.core.facets import rights
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
@@ -19,20 +18,12 @@ from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Need, Prove, Step, StepKind
-from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean, lines
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, whole_second
 
 NAME = "grant"
 NOBODY: Fact[Grant] = Fact()
-
-
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
-    for grant in charter.grants:
-        if grant.role in rules.forbidden_roles:
-            yield Mistake("role-forbidden", f"a house rule forbids the role {grant.role!r}",
-                          "choose a narrower role, or change `rules: forbidden_roles` in sigillum.yaml", grant.position)
 
 
 def mark_of(seen: Seen, want: GrantWant) -> Mark:
@@ -330,4 +321,4 @@ def words(mark: Mark) -> str:
 
 
 FACET = Facet(NAME, compare, gives=frozenset((RightEnds, Wished)), takes=frozenset((Principal, Ready, OwnRole, ServiceOn)),
-              last=rights.last, check=check, words=words)
+              last=rights.last, words=words)

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
-from sigillum.core.charter.charter import WAYS, Charter, PermissionWant
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.charter import WAYS, PermissionWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Principal, Ready, Requested
@@ -16,17 +13,10 @@ from sigillum.core.kinds.changes import End, Make
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Step, StepKind
-from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.text import did_you_mean
 
 NAME = "permission"
-
-
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
-    if charter.permissions and not charter.is_client:
-        yield Mistake("client-only", "`permissions` are for a client: scopes of APIs are consented to clients only",
-                      "write `kind: client`, or ask for roles in `grants`", charter.permissions[0].position)
 
 
 def mark_of(seen: Seen, api: str, scope: str, acts: str) -> Mark:
@@ -162,4 +152,4 @@ def words(mark: Mark) -> str:
     return f"the consent to {about(mark)}"
 
 
-FACET = Facet(NAME, compare, takes=frozenset((Bearer, Principal, Ready, Requested)), check=check, words=words)
+FACET = Facet(NAME, compare, takes=frozenset((Bearer, Principal, Ready, Requested)), words=words)

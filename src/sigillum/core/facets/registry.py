@@ -4,22 +4,37 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from importlib import import_module
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from sigillum.core.charter import rules
 from sigillum.core.charter.charter import PASSWORD, Charter
 from sigillum.core.charter.rules import Rules
-from sigillum.core.facets.facet import Facet
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark
 
+if TYPE_CHECKING:  # checking loads no facet
+    from sigillum.core.facets.facet import Facet
+
+CHECK = "sigillum.core.facets.checks."
+
 
 class Line(NamedTuple):
-    """One facet: its name, whether a charter asks for it, and its module (its name, where none is given)."""
+    """One facet: its name, whether a charter asks for it, its module (its name, where none is given).
+
+    `checks`: where it is checked without a tenant, a module of its own, so that checking loads no more.
+    """
 
     name: str
     asked: Callable[[Charter], object]
     module: str = ""
+    checks: str = ""
+
+    def check(self, charter: Charter, house: Rules, tenants: list[str]) -> Iterable[Mistake]:
+        """What can be said against its section."""
+        if self.checks:
+            found: Iterable[Mistake] = import_module(self.checks).check(charter, house, tenants)
+            return found
+        return self.load().check(charter, house, tenants) if self.module else ()
 
     def load(self) -> Facet:
         found: Facet = import_module(self.module or f"sigillum.core.facets.{self.name.replace('-', '_')}").FACET
@@ -27,15 +42,16 @@ class Line(NamedTuple):
 
 
 LINES: list[Line] = [
-    Line("account", lambda c: True),
-    Line("client", lambda c: c.is_client or c.identity.redirects or c.identity.audience != "tenant"),
+    Line("account", lambda c: True, checks=CHECK + "account"),
+    Line("client", lambda c: c.is_client or c.identity.redirects or c.identity.audience != "tenant",
+         checks=CHECK + "client"),
     Line("role", lambda c: c.roles),
     Line("service", lambda c: c.services),
     Line("membership", lambda c: True),  # an account that is in no team, and can do nothing, is told by it
     Line("licence", lambda c: c.licence),
-    Line("permission", lambda c: c.permissions or c.is_client),
-    Line("grant", lambda c: True),
-    Line("credential", lambda c: True),
+    Line("permission", lambda c: c.permissions or c.is_client, checks=CHECK + "permission"),
+    Line("grant", lambda c: True, checks=CHECK + "grant"),
+    Line("credential", lambda c: True, checks=CHECK + "credential"),
     Line("sign-in", lambda c: c.sign_in is not None or any(w.kind == PASSWORD for w in c.credentials)),
 ]
 
@@ -61,8 +77,8 @@ def in_order(facets: list[Facet]) -> list[Facet]:
 def check(charter: Charter, house: Rules, tenants: Iterable[str]) -> list[Mistake]:
     """Everything that can be said against a charter from its own text and the workspace."""
     known = list(tenants)
-    facets = [line.load() for line in LINES if line.asked(charter)]
-    return [*rules.check(charter, house, known), *(m for f in facets for m in f.check(charter, house, known))]
+    return [*rules.check(charter, house, known),
+            *(m for line in LINES if line.asked(charter) for m in line.check(charter, house, known))]
 
 
 def waits_for(charter: Charter) -> set[str]:

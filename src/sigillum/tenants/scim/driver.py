@@ -23,9 +23,10 @@ from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 from sigillum.protocols.http import Answer, Http, HttpError
-from sigillum.protocols.scim import BUSY, ScimClient, ScimRefusedError, patch_body
+from sigillum.protocols.scim import ScimClient, ScimRefusedError, patch_body
 from sigillum.tenants.port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
 
+from .answers import refused, trial_of
 from .codec import Wire
 from .codecs import CODECS, KIND_OF_SCHEMA, USUAL_ENDPOINTS
 from .profile import profile_of
@@ -329,35 +330,4 @@ class OpenTenant:
             headers["Content-Type"] = "application/json"
             body = json.dumps({"items": [{"note": TRIAL_NOTE, "trial": secrets.token_hex(4)}]}).encode()
         answer = self.http.send(operation.method, url, headers, body)
-        return _trial(answer)
-
-
-def refused(answer: Answer, doing: str) -> Reply:
-    """Sort an answer that is no success."""
-    error = ScimRefusedError(answer, doing)
-    if answer.status in BUSY:
-        return Reply(Result.BUSY, detail=error.detail, wait_seconds=answer.retry_after(), error=error)
-    if answer.status == 409 and error.scim_type == "uniqueness":
-        return Reply(Result.EXISTS, detail=error.detail, error=error)
-    if answer.status == 412:
-        return Reply(Result.STALE, detail=error.detail, error=error)
-    if answer.status == 404:
-        return Reply(Result.MISSING, detail=error.detail, error=error)
-    if answer.status >= 500:
-        return Reply(Result.LOST, detail=error.detail, error=error)
-    return Reply(Result.REFUSED, detail=error.detail, error=error)
-
-
-def _trial(answer: Answer) -> Trial:
-    """What the working interface's answer says about the permission."""
-    if 200 <= answer.status < 300:
-        try:
-            body = answer.object() if answer.body else {}
-        except UnreachableError:
-            body = {}
-        items, total = body.get("items"), body.get("total")
-        return Trial(True, f"done (status {answer.status})", total if isinstance(total, int) else None,
-                     tuple(items) if isinstance(items, list) else None, body.get("capped") is True)
-    if answer.status in (401, 403):
-        return Trial(False, f"refused (status {answer.status})")
-    return Trial(None, f"status {answer.status} says neither yes nor no")
+        return trial_of(answer)

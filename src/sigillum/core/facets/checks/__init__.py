@@ -1,0 +1,1 @@
+"""What can be said against a section of a charter without a tenant, a module a facet."""

@@ -1,0 +1,29 @@
+"""What the house and the kind of identity say to credentials."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from sigillum.core.charter.charter import API_TOKEN, SHARED_SECRET, Charter
+from sigillum.core.charter.rules import Rules
+from sigillum.core.values.errors import Mistake
+from sigillum.core.values.times import format_duration
+
+
+def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+    """What the house and the kind of identity say to its credentials."""
+    longest = rules.longest_credential_seconds
+    for want in charter.credentials:
+        if want.lasts_seconds > longest:
+            yield Mistake("life-house", f"{want.name} lasts {format_duration(want.lasts_seconds)}, "
+                          f"the house allows {format_duration(longest)}",
+                          f"write `lasts: {format_duration(longest)}` or less", want.position)
+        if want.kind == SHARED_SECRET and not charter.is_client:
+            yield Mistake("client-only", f"{want.name}: only a client has a shared secret",
+                          "write `kind: key-pair` or `kind: api-token`", want.position)
+        if want.kind == API_TOKEN and charter.is_client:
+            yield Mistake("not-client", f"{want.name}: a client signs in, and has no API token",
+                          "write `kind: key-pair` (better) or `kind: shared-secret`", want.position)
+        if charter.is_client and not charter.identity.confidential:
+            yield Mistake("public-client", f"{want.name}: a client that can keep no secret has no credential",
+                          "leave `credentials` out, or `confidential: false`", want.position)

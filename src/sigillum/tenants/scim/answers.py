@@ -1,0 +1,40 @@
+"""What a tenant's answers mean: to a change, and to a trial at its working interface."""
+
+from __future__ import annotations
+
+from sigillum.core.deciding.proofs import Trial
+from sigillum.core.values.errors import UnreachableError
+from sigillum.protocols.http import Answer
+from sigillum.protocols.scim import BUSY, ScimRefusedError
+from sigillum.tenants.port import Reply, Result
+
+
+def refused(answer: Answer, doing: str) -> Reply:
+    """Sort an answer that is no success."""
+    error = ScimRefusedError(answer, doing)
+    if answer.status in BUSY:
+        return Reply(Result.BUSY, detail=error.detail, wait_seconds=answer.retry_after(), error=error)
+    if answer.status == 409 and error.scim_type == "uniqueness":
+        return Reply(Result.EXISTS, detail=error.detail, error=error)
+    if answer.status == 412:
+        return Reply(Result.STALE, detail=error.detail, error=error)
+    if answer.status == 404:
+        return Reply(Result.MISSING, detail=error.detail, error=error)
+    if answer.status >= 500:
+        return Reply(Result.LOST, detail=error.detail, error=error)
+    return Reply(Result.REFUSED, detail=error.detail, error=error)
+
+
+def trial_of(answer: Answer) -> Trial:
+    """What the working interface's answer says about the permission."""
+    if 200 <= answer.status < 300:
+        try:
+            body = answer.object() if answer.body else {}
+        except UnreachableError:
+            body = {}
+        items, total = body.get("items"), body.get("total")
+        return Trial(True, f"done (status {answer.status})", total if isinstance(total, int) else None,
+                     tuple(items) if isinstance(items, list) else None, body.get("capped") is True)
+    if answer.status in (401, 403):
+        return Trial(False, f"refused (status {answer.status})")
+    return Trial(None, f"status {answer.status} says neither yes nor no")

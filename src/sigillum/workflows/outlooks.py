@@ -1,0 +1,170 @@
+"""What is to be expected of a proof that does not hold: not yet, or never; and waiting for it where it is early."""
+
+from __future__ import annotations
+
+import time
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+from sigillum.core.charter.charter import PASSWORD
+from sigillum.core.deciding.proofs import Result
+from sigillum.core.kinds.access import Role
+from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL, TEAM
+from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.signing import CREDENTIAL, RULE
+from sigillum.core.records import history
+from sigillum.core.values.errors import (
+    SigillumError,
+    SomebodyError,
+)
+from sigillum.ledger.port import Fresh
+
+from . import lookup
+from .office import Progress
+from .trying import Trying, sign_in, try_one
+
+if TYPE_CHECKING:  # loaded when a proof does not hold
+    from sigillum.core.deciding.waiting import Outlook
+    from sigillum.core.deciding.world import World
+
+TOLD_SECONDS = 1.0  # how often it is said how long it has been
+
+
+def without(trying: Trying, results: list[Result]) -> list[Result]:
+    """What must work has to do so without what is leaving, too: tried it was with it, so that is decided."""
+    from sigillum.core.deciding.values import Question
+    seen = world_of(trying)
+    if seen is None:
+        return results
+    world, now, _, credential = seen
+
+    def one(result: Result) -> Result:
+        proof = result.proof
+        question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.people.get(proof.person, ""))
+        decision = world.decide(question)
+        if result.held is not True or not proof.allowed or decision.allowed is not False:
+            return result
+        return result._replace(held=False, allowed=False, said="it works, and would not without what is leaving")
+    return [one(r) for r in results]
+
+
+def wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
+    """Poll what does not hold yet, with growing pauses, within the patience that was given; stop at once at a *never*."""
+    from sigillum.core.deciding.waiting import NEVER, pauses
+    office, waited, pending = trying.office, 0.0, set[datetime]()
+    most, begun = office.settings.wait_seconds, time.monotonic()
+    results, usual = _looked(trying, results), _usual(trying)
+    for pause in pauses():
+        early = [r for r in results if r.held is False]
+        outlooks = [r.outlook for r in early]
+        if not early or waited >= most or any(o is None or o.state == NEVER for o in outlooks):
+            break
+        pending |= {o.since for o in outlooks if o is not None and o.since is not None}
+        due = [(o.due - office.now(trying.tenant)).total_seconds() for o in outlooks if o is not None and o.due is not None]
+        pause = max(0.05, min([pause, most - waited, *(d for d in due if d > 0)]))
+        _sleep(trying, early, waited, pause, usual)
+        waited = max(waited + pause, time.monotonic() - begun)
+        signed_in, shown = sign_in(trying)
+        tried = [try_one(trying, signed_in, shown, r.proof) if r.held is False else r for r in results]
+        results = _looked(trying, without(trying, tried) if trying.without else tried)
+    if pending and all(r.held for r in results):
+        seconds = max(0, int((office.now(trying.tenant) - max(pending)).total_seconds()))
+        office.ledger(write=True).append([Fresh(history.FELT, trying.state.charter, {
+            "tenant": trying.tenant.address.name, "seconds": seconds})])
+    return results, waited
+
+
+def _sleep(trying: Trying, early: list[Result], waited: float, pause: float, usual: float | None) -> None:
+    """Pause, and tell each second how long it has been."""
+    left = pause
+    while left > 0:
+        words = _waiting_words(trying, early, waited + pause - left, usual)
+        trying.office.settings.progress(Progress(trying.charter.name, words))
+        trying.office.settings.sleep(min(left, TOLD_SECONDS))
+        left -= TOLD_SECONDS
+
+
+def _looked(trying: Trying, results: list[Result]) -> list[Result]:
+    """With the outlook of each expectation that does not hold."""
+    from sigillum.core.deciding.values import Question
+    from sigillum.core.deciding.waiting import outlook
+    stopped = _stopped(trying) if any(r.held is False for r in results) else None
+    if stopped is not None:
+        return [r._replace(outlook=stopped) if r.held is False and r.proof.allowed else r for r in results]
+    # where it was allowed as it should be, what was read is not what was expected: no change mends that
+    seen = world_of(trying) if any(r.held is False and r.allowed is not None for r in results) else None
+    if seen is None:
+        return results
+    world, now, roles, credential = seen
+    patience = timedelta(seconds=trying.office.settings.wait_seconds)
+
+    def looked(result: Result) -> Result:
+        proof = result.proof
+        if result.held is not False or result.allowed is None:
+            return result
+        question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.people.get(proof.person, ""))
+        return result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
+    return [looked(r) for r in results]
+
+
+def _stopped(trying: Trying) -> Outlook | None:
+    """What a sign-in rule says of an account that signs in with its password: an answer does not tell it from a wrong one."""
+    from sigillum.core.deciding.refusals import Cause
+    from sigillum.core.deciding.sign_in import NETWORK, Attempt
+    from sigillum.core.deciding.waiting import NEVER, Outlook
+
+    from .signing import sign_in
+    if trying.credential is None or trying.credential.kind != PASSWORD or trying.tenant.profile.carried(RULE) is None:
+        return None
+    try:
+        told = sign_in(trying.office, trying.principal, Attempt(), trying.tenant.address.name, ask_tenant=False)
+    except SomebodyError:
+        return None
+    if told.verdict.allowed:
+        return None
+    rule, demand = told.verdict.rule, told.verdict.demand
+    if demand == NETWORK:
+        return Outlook(NEVER, Cause.SIGN_IN_REFUSED, f"the sign-in rule {rule} lets it in from its networks only",
+                       "prove it from there, or add this machine's network to `sign_in: networks:`")
+    return Outlook(NEVER, Cause.SIGN_IN_REFUSED, f"it cannot sign in unattended: {rule} demands {demand}",
+                   "exempt it: `sign_in: exempt:` says who accepts the risk")
+
+
+def world_of(trying: Trying) -> tuple[World, datetime, tuple[Record[Role], ...], str] | None:
+    """What is known for deciding; None where the tenant does not show it."""
+    from sigillum.core.deciding import gathering
+
+    kind = TEAM if trying.charter.is_team else PRINCIPAL if trying.charter.is_client else ACCOUNT
+    record = trying.tenant.read(kind, trying.principal)
+    if record is None:
+        return None
+    try:
+        seen = lookup.snapshot(trying.office, trying.tenant, record, [p.at for p in trying.charter.proofs],
+                               [gathering.ALL_ROLES],
+                               credentials=trying.credential is not None and trying.home is None,
+                               people=list(trying.people.values()))
+    except SigillumError:
+        return None
+    world = gathering.world_of(seen.known(), seen.profile)
+    world.rights = [r for r in world.rights if r.id not in trying.without]
+    lookup.leaving(trying.office, world, record, trying.charter.name)
+    generation = trying.state.find(CREDENTIAL, trying.charter.tenant, name=trying.credential.name) \
+        if trying.credential is not None else None
+    identity = generation.id if generation is not None else ""
+    return world, seen.now, seen.ask(gathering.ALL_ROLES).records, identity if identity in world.credentials else ""
+
+
+def _usual(trying: Trying) -> float | None:
+    """How long changes usually take at this tenant, in seconds: as measured from here, else as it announces."""
+    from sigillum.core.deciding.waiting import usual_seconds
+    office, name = trying.office, trying.tenant.address.name
+    measured = [float(e.body["seconds"]) for e in office.ledger().entries(kind=history.FELT) if e.body["tenant"] == name]
+    return usual_seconds(measured[-20:], trying.tenant.profile.felt_seconds)
+
+
+def _waiting_words(trying: Trying, early: list[Result], waited: float, usual: float | None) -> str:
+    """Elapsed against usual, and what is waited for."""
+    since = [r.outlook.since for r in early if r.outlook is not None and r.outlook.since is not None]
+    elapsed = (trying.office.now(trying.tenant) - min(since)).total_seconds() if since else waited
+    against = f" of usually {usual:.0f} s" if usual else ""
+    return f"not yet: {early[0].proof.words()} · {elapsed:.0f} s{against}"
