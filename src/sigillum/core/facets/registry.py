@@ -64,7 +64,7 @@ def facets_of(charter: Charter, begun: Iterable[str] = ()) -> list[Facet]:
 
 def in_order(facets: list[Facet]) -> list[Facet]:
     """Each after those that give what it takes, otherwise as they stand. Raises ValueError for a circle."""
-    left, out = list(facets), list[Facet]()
+    left, out = list(facets), []
     while left:
         ready = next((f for f in left if not any(f.takes & o.gives for o in left if o is not f)), None)
         if ready is None:
