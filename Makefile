@@ -21,7 +21,8 @@ test: $(READY)   ## set up and pass everything: style, types, import rules, test
 	$(BIN)/python -m ruff check src tests benchmarks
 	$(BIN)/python -m mypy
 	$(BIN)/lint-imports --no-cache
-	$(BIN)/python -m coverage run -m pytest tests/core
+	$(BIN)/python -m coverage run -m pytest -n 2 tests/core
+	$(BIN)/python -m coverage combine --quiet
 	$(BIN)/python -m coverage report
 	$(BIN)/python -m pytest -n 2 tests/access tests/sandbox tests/charters tests/tenants tests/cli
 

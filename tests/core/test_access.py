@@ -80,7 +80,7 @@ def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(de
         assert told.mends[-1].cause in hopeless or len(told.mends) < 8  # it came to an end where all of it allows
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(tenants(), st.lists(st.tuples(questions, seconds), min_size=4, max_size=4), st.data())
 def test_what_rests_on_a_hidden_fact_is_not_known_and_never_wrong(described: Json, asked: list[Any], data: st.DataObject) -> None:
     whole = world_of(described)
@@ -126,7 +126,7 @@ def covered(world: World, right: Right, permission: str, place: str, until: date
     return all(others.allowed(right.carrier, permission, place, m) for m in moments if m >= until)
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(tenants())
 def test_every_window_without_effect_is_found(described: Json) -> None:
     for account in described["accounts"]:

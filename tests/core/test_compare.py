@@ -67,7 +67,7 @@ charters = st.builds(lambda g, c, d, p, w: charter((
                      st.sampled_from(["Wind", "Gale"]), proofs, wider)
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=200, deadline=None)
 @given(st.lists(st.tuples(charters, st.integers(0, 3 * DAY), st.integers(0, 12)), min_size=1, max_size=4))
 def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wished(
         story: list[tuple[Charter, int, int]]) -> None:
@@ -94,7 +94,7 @@ def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wi
         assert len(fake.things["account"]) == 1
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(st.lists(st.tuples(charters, st.lists(st.sampled_from(["arrives", "busy", "lost-before", "lost-after"]), max_size=12)), min_size=1, max_size=2))
 def test_whatever_becomes_of_requests_enacting_ends_as_wished(story: list[tuple[Charter, list[str]]]) -> None:
     fake = Fake(losing=True)
