@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.facets.registry import waits_for
-from sigillum.core.facets.seen import Choices as Seen
+from sigillum.core.facets.seen import Choices as Allowed
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records.steps import Outline, Prove, Step, StepKind
 from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, worst
@@ -90,7 +90,7 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
 def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
     office.ledger(write=True)
     uid = office.make_known(charter.name)
-    comparison, outline, _ = compared(office, charter, Seen(choices.adopt, choices.end_extra))
+    comparison, outline, _ = compared(office, charter, Allowed(choices.adopt, choices.end_extra))
     done.outline = outline
     if outline.blocked:
         return
@@ -182,4 +182,4 @@ def waves(charters: list[Charter]) -> list[list[Charter]]:
 
 def rehearse_all(office: Office, charters: list[Charter], choices: Choices) -> list[Rehearsal]:
     """Rehearse several charters, one after the other."""
-    return [rehearse(office, c, Seen(choices.adopt, choices.end_extra)) for c in charters]
+    return [rehearse(office, c, Allowed(choices.adopt, choices.end_extra)) for c in charters]

@@ -27,6 +27,7 @@ if TYPE_CHECKING:  # loaded when a proof does not hold
     from sigillum.core.deciding.waiting import Outlook
     from sigillum.core.deciding.world import World
 
+CLOCK_GRAIN_SECONDS = 1.0  # of the `Date` of an answer, by which a tenant's clock is read
 TOLD_SECONDS = 1.0  # how often it is said how long it has been
 
 
@@ -40,7 +41,8 @@ def without(trying: Trying, results: list[Result]) -> list[Result]:
 
     def one(result: Result) -> Result:
         proof = result.proof
-        question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.people.get(proof.person, ""))
+        at = now + timedelta(seconds=CLOCK_GRAIN_SECONDS)  # what was made a moment ago may lie behind our reading of the clock
+        question = Question(trying.principal, proof.permission, proof.at, at, credential, trying.people.get(proof.person, ""))
         decision = world.decide(question)
         if result.held is not True or not proof.allowed or decision.allowed is not False:
             return result

@@ -105,7 +105,7 @@ def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charte
         return worst(outcomes)
     machine = next((d.error for d in results if d.error is not None and d.error.outcome is Outcome.MACHINE), None)
     for done, outcome in zip(results, outcomes, strict=True):
-        if done.error is machine is not None and not done.results:
+        if machine is not None and done.error is machine and not done.results:
             continue  # nothing was reached; the trouble itself is told last
         if len(results) <= FEW or outcome is not Outcome.DONE:
             _show_one(context, done)

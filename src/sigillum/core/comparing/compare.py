@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import Rules
@@ -73,7 +73,6 @@ def _told(step: Step, home: str) -> Step:
     """Away from home it is said where."""
     if step.tenant == home:
         return step
-    from dataclasses import replace
     return replace(step, about=f"{step.about}, in {step.tenant}")
 
 

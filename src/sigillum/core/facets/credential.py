@@ -9,13 +9,13 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import API_TOKEN, KEY_PAIR, PASSWORD, CredentialWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Bearer, OwnRole, Presented, Principal, Ready, Usable
+from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Usable
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, await_, hanging, principal, stand, unknown
 from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.kind import Query, Record
-from sigillum.core.kinds.profile import PERSON
+from sigillum.core.kinds.profile import PERSON, SEALED
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Ask, Catch, KeepKey, KeepSecret, Kept, Prove, Step, StepKind
@@ -23,7 +23,7 @@ from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 from sigillum.core.values.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
 
-NAME, SEALED = "credential", "sealed"
+NAME = "credential"
 
 
 def mark_of(seen: Seen, name: str) -> Mark:
@@ -57,7 +57,7 @@ def compare(seen: Seen, draft: Draft) -> None:
 
 def _allowed(seen: Seen, draft: Draft, want: CredentialWant, *, registered: bool) -> bool:
     """Does the tenant allow it? Adds the mistakes where it does not."""
-    found = [*_limits(seen, draft, want), *_tenant_limits(seen, want, registered=registered)]
+    found = [*_limits(seen, want), *_tenant_limits(seen, want, registered=registered)]
     draft.mistakes += [Mistake(code, what, mend, want.position) for code, what, mend in found]
     return not found
 
@@ -68,11 +68,10 @@ def narrower(limits: Iterable[str], permissions: Iterable[str]) -> list[str]:
     return [limit for limit in limits if limit not in have]
 
 
-def _limits(seen: Seen, draft: Draft, want: CredentialWant) -> Iterator[tuple[str, str, str]]:
+def _limits(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]]:
     charter = seen.charter
     roles = [seen.ask(Query(ROLE, "name", g.role)) for g in charter.grants] if want.limits else []
     granted = [p for f in roles for r in f.records for p, _ in r.body.permissions]
-    granted += [p for own in draft.find(OwnRole, seen.tenant) for p, _ in own.role.body.permissions]
     granted += [p for r in charter.roles for p in r.permissions] + [p.scope for p in charter.permissions]
     wide = narrower(want.limits, granted)
     if wide and granted and all(f.known for f in roles) and not charter.member_of:
@@ -311,5 +310,5 @@ def words(mark: Mark) -> str:
     return f"the credential {mark.get('name')}"
 
 
-FACET = Facet(NAME, compare, frozenset((Usable,)), frozenset((Bearer, Principal, Ready, Presented, OwnRole)),
+FACET = Facet(NAME, compare, frozenset((Usable,)), frozenset((Bearer, Principal, Ready, Presented)),
               words=words)

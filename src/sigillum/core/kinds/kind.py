@@ -107,10 +107,6 @@ class Fact(NamedTuple, Generic[K]):
         return not self.unknown
 
     @property
-    def absent(self) -> bool:
-        return not self.unknown and not self.records
-
-    @property
     def first(self) -> Record[K] | None:
         return self.records[0] if self.records else None
 

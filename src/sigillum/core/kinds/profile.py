@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 from .kind import Kind
 
 PROGRAM, PERSON = "program", "person"
+SEALED = "sealed"  # a way in which secrets are delivered
 
 
 class Operation(NamedTuple):

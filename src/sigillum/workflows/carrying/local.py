@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from sigillum.core.kinds.kind import Record, inside
+from sigillum.core.kinds.profile import SEALED
 from sigillum.core.records.history import ADOPTED, FOUND, KEPT, Outcome, Verb
 from sigillum.core.records.steps import Adopt, Ask, Await, Catch, KeepKey, KeepSecret, Prove, Step
 from sigillum.core.values.canonical import thumbprint
@@ -17,8 +18,6 @@ from .ports import AgainError, Settle
 
 if TYPE_CHECKING:
     from .run import Carrying, Yields
-
-SEALED = "sealed"
 
 
 def keep_key(carrying: Carrying, step: Step, action: KeepKey) -> Yields:
