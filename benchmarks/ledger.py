@@ -9,6 +9,7 @@ from pathlib import Path
 from benchmarks.tools import SIGILLUM, Measured, in_turns, workspace
 from sigillum.charters.workspace import load
 from sigillum.core.records.history import INTENT, KNOWN, OUTCOME
+from sigillum.keeping.private import read_private_json
 from sigillum.keys.ledgerkey import LedgerKey
 from sigillum.ledger.port import Fresh
 from sigillum.ledger.sqlite import SqliteLedger
@@ -20,7 +21,7 @@ A_CHARTER = 20  # entries
 def _fill(folder: Path, entries: int) -> None:
     """Entries of other charters, each of which made a few things."""
     house = load(folder)
-    key = LedgerKey.read(house.signing_key)
+    key = LedgerKey.of(read_private_json(house.signing_key), "")
     ledger = SqliteLedger(house.ledger, house.file.workspace, "bench", key.key_id, key.sign)
     fresh, sequence = list[Fresh](), ledger.head().sequence
     for number in range(entries // A_CHARTER):

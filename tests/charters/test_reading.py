@@ -10,9 +10,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from sigillum.charters.files import CharterFile
-from sigillum.charters.models import fields_at, validate
-from sigillum.charters.reading import MAX_BYTES, parse, read_text
 from sigillum.core.values.errors import FileError, Position
+from sigillum.reading.document import MAX_BYTES, parse, read_text
+from sigillum.reading.models import fields_at, validate
 
 
 @pytest.mark.parametrize(("text", "data"), [
@@ -68,7 +68,7 @@ GOOD = {"charter": "x", "tenant": "t", "purpose": "p", "identity": {"kind": "ser
                     | st.dictionaries(st.sampled_from(["role", "at", "for", "kind", "name", "x"]), v, max_size=3), max_leaves=6),
        st.sampled_from(["charter", "review", "identity", "grants", "credentials", "proofs", "zzz"]))
 def test_whatever_stands_in_a_file_is_read_or_told(value: Any, key: str) -> None:
-    from sigillum.charters.reading import Document
+    from sigillum.reading.document import Document
     try:
         validate(CharterFile, Document("f", {**GOOD, key: value}, {}, {}))
     except FileError as problem:
@@ -90,7 +90,7 @@ def test_whatever_stands_in_a_file_is_read_or_told(value: Any, key: str) -> None
     ({"proofs": [{"cannot": "a.b", "at": "p", "count": 1}]}, "cannot stand here"), ({"proofs": [{"can": "append", "at": "p"}]}, "not a permission"),
     ({"review": "soon"}, "not a date"), ({"identity": {"kind": "service-acount", "name": "x"}}, "cannot be 'service-acount'")])
 def test_what_cannot_stand_together(section: dict[str, Any], what: str) -> None:
-    from sigillum.charters.reading import Document
+    from sigillum.reading.document import Document
     with pytest.raises(FileError) as problem:
         validate(CharterFile, Document("f", {**GOOD, **section}, {}, {}))
     assert any(what in m.what for m in problem.value.mistakes), problem.value.mistakes

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from datetime import timedelta
 from itertools import islice
 
@@ -16,9 +17,15 @@ from sigillum.core.deciding.values import Membership, Place, Principal, Question
 from sigillum.core.deciding.waiting import outlook, pauses, usual_seconds
 from sigillum.core.deciding.world import World
 from sigillum.core.facets.registry import check
+from sigillum.core.kinds.access import GRANT, Grant
+from sigillum.core.kinds.kind import Fact, Record
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.records.chain import Entry
-from sigillum.core.undertakings.loans import end_of, loan_of, may_be_lent
+from sigillum.core.records.requests import Request
+from sigillum.core.undertakings.loans import end_of, may_be_lent, next_, read
+from sigillum.core.undertakings.requests import next_ as next_request
+from sigillum.core.undertakings.requests import read as read_requests
+from sigillum.core.undertakings.undertaking import Next, Seen
 from sigillum.core.values.times import format_edge, format_instant
 
 MINUTE = timedelta(seconds=60)
@@ -85,9 +92,9 @@ def test_the_states_of_a_loan() -> None:
     until = end_of(NOW, 600, None)
     assert end_of(NOW, None, until) == until
 
-    def entry(number: int, kind: str, **body: object) -> Entry:
+    def entry(number: int, kind: str, /, **body: object) -> Entry:
         return Entry("ws", number, "", "", "", "", kind, "loan-1", body)
-    lent = entry(1, "lent", tenant="t", principal="p", principal_name="n", role="r", at="root", until=format_instant(until), because="b", by="a", external_id="x")
+    lent = entry(1, "lent", tenant="t", principal="p", principal_name="n", grant={"principal": "p", "role": "r", "place": "root", "until": format_instant(until), "reason": "b"}, by="a", external_id="x", undertaking="loan", number="loan-1")
     intent = entry(2, "intent", facet="loan", key=[], generation=1, verb="make", external_id="x", tenant_time="", tenant="t")
     made = entry(3, "outcome", attempt=2, result="made", id="g", tenant_time="")
     end = entry(4, "intent", facet="loan", key=[], generation=1, verb="end", tenant="t")
@@ -95,10 +102,41 @@ def test_the_states_of_a_loan() -> None:
     def ended(seconds: int) -> Entry:
         return entry(5, "outcome", attempt=4, result="ended", tenant_time=format_instant(NOW + timedelta(seconds=seconds)))
     no = entry(3, "outcome", attempt=2, result="refused", tenant_time="")
-    for entries, states in (([lent], ("begun", "ended")), ([lent, intent, no], ("refused", "refused")), ([lent, intent], ("begun", "ended")), ([lent, intent, made], ("in-force", "ended")),
-                            ([lent, intent, made, end, ended(60)], ("recalled", "recalled")), ([lent, intent, made, end, ended(900)], ("cleared", "cleared"))):
-        loan, _ = loan_of(entries, "loan-1")
-        assert tuple(loan.state(NOW + timedelta(seconds=s)) for s in (0, 600)) == states
+    back = entry(6, "recalled", by="a")
+    found = Fact((Record(GRANT, "g", Grant()),))
+    for entries, states, follows in (
+            ([lent], ("begun", "ended"), ("lend", "sweep")), ([lent, intent, no], ("refused", "refused"), ("refused", "refused")),
+            ([lent, intent], ("begun", "ended"), ("lend", "sweep")), ([lent, intent, made], ("in-force", "ended"), ("", "sweep")),
+            ([lent, back], ("leaving", "ended"), ("recall", "recall")), ([lent, intent, made, back], ("leaving", "ended"), ("recall", "recall")),
+            ([lent, intent, made, end, ended(60)], ("recalled", "recalled"), ("recalled", "recalled")),
+            ([lent, intent, made, end, ended(900)], ("cleared", "cleared"), ("cleared", "cleared"))):
+        loan, = read(entries, "loan-1")
+        for seconds, state, word in zip((0, 600), states, follows, strict=True):
+            now = NOW + timedelta(seconds=seconds)
+            assert loan.stage(now) == state
+            after = next_(loan, Seen(lambda query: found), now)
+            assert after.closed + "".join(s.id.verb for s in after.steps) == word
+            assert {getattr(s.action, "id", "g") for s in after.steps} <= {"g"}
+        unseen = next_(loan, Seen(lambda query: Fact(unknown="403")), NOW + timedelta(seconds=600))
+        gone = next_(loan, Seen(lambda query: Fact()), NOW + timedelta(seconds=600))
+        if states[0] in ("begun", "leaving") and made not in entries:  # whether it was made decides, and nothing is concluded from a 403
+            assert ("403" in unseen.waits, unseen.steps, unseen.closed) == (True, (), "")
+            assert gone.closed == "it was never made"
+
+
+def test_a_request_waits_until_it_is_done_or_wanted_no_more() -> None:
+    request = Request("end", "grant", "https://t", "about", {}, "g-1")
+    body = {"facet": "grant", "tenant": "t", "key": [["role", "r"]], "generation": 2, "number": "3", "undertaking": "request", "request": asdict(request),
+            "digest": request.digest, "file": "f", "asked_at": "now"}
+    asked = Entry("ws", 7, "", "", "", "", "requested", "c", body)
+    closed = Entry("ws", 8, "", "", "", "", "closed", "c", {"undertaking": "request", "number": "3", "how": "by hand"})
+    one, = read_requests([asked], "c")
+    assert (one.key, one.request, one.mark.facet) == ("3", request, "grant")
+    stands, gone, hidden = Fact((Record(GRANT, "g-1", Grant()),)), Fact[Grant](), Fact[Grant](unknown="403")
+    for fact, how in ((stands, "not asked for any more"), (gone, "seen to be done"), (hidden, "not asked for any more")):
+        assert next_request(one, Seen(lambda query, fact=fact: fact), NOW).closed == how  # type: ignore[misc]
+        assert next_request(one, Seen(lambda query, fact=fact: fact, frozenset({(one.mark, 2)})), NOW) == Next()  # type: ignore[misc]
+    assert next_request(read_requests([asked, closed], "c")[0], Seen(lambda query: gone), NOW) == Next()
 
 
 @pytest.mark.parametrize(("identity", "more", "codes"), [

@@ -19,7 +19,7 @@ from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.errors import RefusedError, SigillumError, UnreachableError, UsageError
 from sigillum.core.values.secret import Secret
-from sigillum.keys.store import make_key
+from sigillum.keys.material import make_key
 from sigillum.protocols import oauth
 from sigillum.protocols.authzen import Asked, evaluate
 from sigillum.protocols.http import Http, HttpError, check_address

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from .models import CharterName, Section
+from sigillum.reading.models import Section
+
+from .models import CharterName
 
 
 class AskSection(Section):

@@ -17,9 +17,10 @@ from sigillum.core.charter.charter import Charter, PermissionWant
 from sigillum.core.facets.registry import check
 from sigillum.core.values.errors import FileError, Mistake, Position
 from sigillum.core.values.text import did_you_mean
+from sigillum.reading.document import Document, Spot, parse, read_text
+from sigillum.reading.models import Day, Section, validate_with
 
-from .models import AccountName, CharterName, Day, Section, validate_with
-from .reading import Document, Spot, parse, read_text
+from .models import AccountName, CharterName
 from .sections import account, credential, grant, licence, membership, proof, role, service
 from .sections.account import IdentitySection
 from .sections.credential import CredentialSection

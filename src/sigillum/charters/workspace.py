@@ -13,9 +13,10 @@ from pydantic_core import PydanticCustomError
 from sigillum.core.charter.rules import Rules
 from sigillum.core.kinds.access import BECAUSE_CLASSES, CLASSES
 from sigillum.core.values.errors import FileError
+from sigillum.reading.document import parse, read_text
+from sigillum.reading.models import Duration, Section, validate_with
 
-from .models import CharterName, Duration, Section, reference, validate_with
-from .reading import parse, read_text
+from .models import CharterName, reference
 
 if TYPE_CHECKING:
     from .consumers import ConsumerSection

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
 
     from sigillum.core.charter.charter import Charter
     from sigillum.tenants.by_hand.lines import Answer, Confirm, Line
-    from sigillum.workflows.office import Header, Office, Progress, Settings
+    from sigillum.workflows.office import Office
+    from sigillum.workflows.settings import Header, Progress, Settings
 
 PIPE_WIDTH = 110
 JSON_VERSION = 1
@@ -42,7 +43,7 @@ class Context:
 
     # --- workflows ------------------------------------------------------------------------------------------
     def settings(self) -> Settings:
-        from sigillum.workflows.office import Settings
+        from sigillum.workflows.settings import Settings
         return Settings(self.options.workspace, self.options.timeout_seconds, wait_seconds=self.wait_seconds,
                         announce=self._announce, say=self.say, confirm=self.confirm or self._confirm,
                         progress=self._progress, log=self.say if self.options.verbose else None)
@@ -127,7 +128,7 @@ class Context:
         if not sys.stdin.isatty():
             return None
         from sigillum.tenants.by_hand.lines import Answer
-        from sigillum.workflows.office import writer_name
+        from sigillum.workflows.books import writer_name
         values = "".join(f"    {name}: {value}\n" for name, value in line.values)
         self.say(f"\n{line.what}\n{values}" + (f"    look afterwards: {line.look}" if line.look else ""))
         if line.question:

@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import base64
-import json
-from pathlib import Path
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import MachineError
-
-from .files import read_private_json, write_private
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
@@ -36,22 +33,24 @@ class LedgerKey:
         self.key_id = thumbprint(self.public)
 
     @classmethod
-    def make(cls, path: Path) -> LedgerKey:
-        """Make a new key and keep it at `path`. Raises MachineError."""
+    def make(cls) -> LedgerKey:
+        """A new key."""
         from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
-        made = cls(Ed25519PrivateKey.generate())
-        write_private(path, json.dumps({**made.public, "d": b64(made._private.private_bytes_raw())}) + "\n")
-        return made
+        return cls(Ed25519PrivateKey.generate())
 
     @classmethod
-    def read(cls, path: Path) -> LedgerKey:
-        """Raises MachineError where it is missing, open to others, or no key."""
+    def of(cls, jwk: Mapping[str, Any], where: str) -> LedgerKey:
+        """The key of a private JWK. Raises MachineError where it is none."""
         from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
         try:
-            return cls(Ed25519PrivateKey.from_private_bytes(unb64(str(read_private_json(path)["d"]))))
+            return cls(Ed25519PrivateKey.from_private_bytes(unb64(str(jwk["d"]))))
         except (KeyError, ValueError) as problem:
-            raise MachineError("the ledger's signing key cannot be used", where=str(path),
+            raise MachineError("the ledger's signing key cannot be used", where=where,
                                mend="restore it from a copy") from problem
+
+    def private_jwk(self) -> dict[str, Any]:
+        """The whole key, for its keeping place alone."""
+        return {**self.public, "d": b64(self._private.private_bytes_raw())}
 
     def sign(self, message: bytes) -> str:
         return b64(self._private.sign(message))

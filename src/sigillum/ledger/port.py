@@ -52,6 +52,10 @@ class Ledger(Protocol):
         """Whose stream a row of the books names (`core.records.books`); None where there is no such row."""
         ...
 
+    def rows(self, what: str) -> dict[str, str]:
+        """All rows of one sort: key -> uid."""
+        ...
+
     def books(self) -> dict[tuple[str, str], str]:
         """All rows: (what, key) -> uid."""
         ...

@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.records.books import NAME, Row, row_of, rows_of
+from sigillum.core.records.books import NAME, Row, changes, rows_of
 from sigillum.core.records.chain import GENESIS, VERSION, Entry, Head, hash_of
 from sigillum.core.values.canonical import canonical
 from sigillum.core.values.errors import MachineError
@@ -127,8 +127,7 @@ class SqliteLedger:
             f"INSERT INTO entries ({_COLUMNS}) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",  # noqa: S608  (a constant)
             (entry.stream, entry.sequence, entry.previous, at, entry.writer, entry.key_id, entry.kind, entry.charter,
              body.decode(), digest, self._sign(digest.encode()), entry.version))
-        row = row_of(fresh.kind, fresh.charter, fresh.body)
-        if row is not None:
+        for row in changes(fresh.kind, fresh.charter, fresh.body):
             self._book(row)
         return Head(self.stream, entry.sequence, digest)
 
@@ -147,6 +146,9 @@ class SqliteLedger:
         return str(rows[0][0]) if rows else None
 
     def _book(self, row: Row) -> None:
+        if not row.uid:
+            self._db.execute("DELETE FROM books WHERE what = ? AND key = ?", (row.what, row.key))
+            return
         if row.what == NAME:
             self._db.execute("DELETE FROM books WHERE uid = ? AND what = ?", (row.uid, NAME))
         self._db.execute("INSERT OR REPLACE INTO books (what, key, uid) VALUES (?, ?, ?)", row)
@@ -154,6 +156,9 @@ class SqliteLedger:
     def book(self, what: str, key: str) -> str | None:
         rows = self._rows("SELECT uid FROM books WHERE what = ? AND key = ?", [what, key])
         return str(rows[0][0]) if rows else None
+
+    def rows(self, what: str) -> dict[str, str]:
+        return {str(k): str(u) for k, u in self._rows("SELECT key, uid FROM books WHERE what = ?", [what])}
 
     def books(self) -> dict[tuple[str, str], str]:
         return {(str(w), str(k)): str(u) for w, k, u in self._rows("SELECT what, key, uid FROM books")}

@@ -21,6 +21,7 @@ from sigillum.ledger.port import Fresh
 from .carrying.run import Became, Carrying, StepResult
 from .office import CLAIM, Office, nothing
 from .requests import put, read_json, signer_words
+from .tenants import time_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,12 +51,12 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
     if name is None:
         raise SomebodyError(f"this workspace does not know the tenant {request.tenant}", where=str(path),
                             mend="add it with `sigillum tenant add`")
-    hands = [h for h in office.hands(name) if h.here]
+    hands = [h for h in office.tenants.hands(name) if h.here]
     able = next((h for h in hands if h.can(request.power)), None)
     if able is None:
         raise SomebodyError(f"nobody here has the power `{request.power}` at {name} either", where=str(path),
                             mend="hand the file on to somebody who does")
-    tenant = office.tenant(name)
+    tenant = office.tenants.reach(name)
     facts = tenant.facts(requests.queries(request)).values()
     records = tuple(r for f in facts for r in f.records)
     unknown = next((f.unknown for f in facts if not f.known), "")
@@ -65,7 +66,7 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
     step = replace(requests.step_of(request, name, version), by="" if able is hands[0] else able.name)
     stands = requests.fulfilled(request, records, tenant.profile.carried(KINDS[request.thing]))
     return Answering(request, name, able.name, signer_words(office, signer.key_id), signer.key_id,
-                     signer.key_id in {*known, *office.workspace.file.signers.values(), office.signing_key().key_id},
+                     signer.key_id in {*known, *office.workspace.file.signers.values(), office.books.signing_key().key_id},
                      stands, step)
 
 
@@ -76,7 +77,7 @@ def uid_of(request: Request) -> str:
 
 def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, list[StepResult]]:
     """Carry it out and write the receipt beside the request. Raises MachineError."""
-    ledger, uid, results = office.ledger(write=True), uid_of(found.request), list[StepResult]()
+    ledger, uid, results = office.books.ledger(write=True), uid_of(found.request), list[StepResult]()
     with ledger.claim(CLAIM, 0.0):
         identity = found.stands.id if isinstance(found.stands, Record) else found.request.id
         if not found.stands:
@@ -89,9 +90,9 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
                 return None, results
             identity = str(results[0].yields.get("id") or identity)
         receipt = path.with_name(path.stem + ".receipt.json")
-        tenant = office.tenant(found.tenant)
+        tenant = office.tenants.reach(found.tenant)
         put(receipt, signed.sign({
             "kind": RECEIPT, "request": found.request.digest, "do": found.request.do, "about": found.request.about,
             "made": not found.stands, "id": identity, "tenant": found.request.tenant, "by": found.hand,
-            "at": format_instant(office.now(tenant))}, office.signing_key()))
+            "at": format_instant(time_of(tenant))}, office.books.signing_key()))
         return receipt, results

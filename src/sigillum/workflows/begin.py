@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import secrets
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,18 +12,21 @@ from typing import Any
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap
 
-from sigillum.charters.reading import read_text
 from sigillum.charters.workspace import FILE, PRIVATE, load
 from sigillum.core.values.errors import FileError, MachineError, UsageError
 from sigillum.core.values.text import CHARTER_NAME
-from sigillum.keys.files import private_folder, write_private
+from sigillum.keeping.private import private_folder, write_private
+from sigillum.keeping.references import WAYS, is_reference
 from sigillum.keys.ledgerkey import LedgerKey
-from sigillum.keys.references import WAYS, is_reference
 from sigillum.ledger.port import Fresh
 from sigillum.ledger.sqlite import SqliteLedger
 from sigillum.protocols.http import check_address
+from sigillum.reading.document import read_text
 
-from .office import Header, Office, Settings, header_of, writer_name
+from .books import writer_name
+from .office import Office
+from .settings import Header, Settings
+from .tenants import header_of
 
 _TEMPLATE = """\
 # The workspace of Sigillum: tenants, house rules and defaults. Keep it in version control; `.sigillum/` stays here.
@@ -64,7 +68,8 @@ def init(folder: Path, owner: str = "") -> Begun:
             (folder / name).mkdir(exist_ok=True)
         private = private_folder(folder / PRIVATE)
         uid = f"ws-{secrets.token_hex(8)}"  # a prefix, so that YAML never takes it for a number
-        key = LedgerKey.make(private / "ledger-key.json")
+        key = LedgerKey.make()
+        write_private(private / "ledger-key.json", json.dumps(key.private_jwk()) + "\n")
         ledger = SqliteLedger(private / "ledger.db", uid, writer_name(), key.key_id, key.sign)
         ledger.append([Fresh("begun", "", {"workspace": uid, "key": key.public["x"]})])
         ledger.close()
@@ -121,9 +126,9 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
 
 def _reach(settings: Settings, folder: Path, name: str, text: str) -> tuple[Header, str]:
     """Connect with the entry as it will be written; and the stage that the tenant says it is."""
-    from sigillum.charters.models import validate
-    from sigillum.charters.reading import parse
     from sigillum.charters.workspace import Workspace, WorkspaceFile
-    office = Office(settings, Workspace(folder, validate(WorkspaceFile, parse(text, FILE))))
-    tenant = office.tenant(name)
+    from sigillum.reading.document import parse
+    from sigillum.reading.models import validate
+    office = Office.of(settings, Workspace(folder, validate(WorkspaceFile, parse(text, FILE))))
+    tenant = office.tenants.reach(name)
     return header_of(tenant), tenant.profile.stage

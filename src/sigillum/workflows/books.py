@@ -1,40 +1,144 @@
-"""What the ledger's books say of things beside one charter's own history: looked up row by row, never read whole."""
+"""What this workspace's ledger says: charters, what they made, and what is begun; looked up row by row, never read whole."""
 
 from __future__ import annotations
 
+import getpass
+import secrets
+import threading
+from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
-from sigillum.core.records.books import LOAN, THING
-from sigillum.core.records.history import LENT
+from sigillum.charters import files
+from sigillum.core.records.books import LOAN, NAME, THING
+from sigillum.core.records.books import about as lines_about
+from sigillum.core.records.books import open_ as lines
+from sigillum.core.values.errors import MachineError
+
+from .settings import Settings
 
 if TYPE_CHECKING:
-    from .office import Office
+    from sigillum.charters.workspace import Workspace
+    from sigillum.core.records.history import History
+    from sigillum.core.undertakings.undertaking import S, Undertaking
+    from sigillum.keys.ledgerkey import LedgerKey
+    from sigillum.ledger.port import Ledger
 
 
 class Books:
-    """Answers from the index beside the chain."""
+    """Opens the ledger when it is first needed. Safe for several threads."""
 
-    def __init__(self, office: Office) -> None:
-        self._office = office
+    def __init__(self, settings: Settings, workspace: Workspace) -> None:
+        self._settings, self._workspace = settings, workspace
+        self._ledger: Ledger | None = None
+        self._lock = threading.Lock()
 
-    def owner(self, identity: str) -> str:
-        """Which charter or loan made a thing, in words; empty where none did."""
-        uid = self._book(THING, identity)
-        if not uid:
-            return ""
-        ledger = self._office.ledger()
-        name = ledger.name_of(uid)
-        if name is not None:
-            return f"the charter {name}"
-        return f"the {uid.replace('-', ' ')}" if any(True for _ in ledger.entries(uid, kind=LENT)) else ""
+    def close(self) -> None:
+        if self._ledger is not None:
+            self._ledger.close()
 
-    def lent(self, mark: str) -> bool:
-        """Is this the externalId of a loan's grant?"""
-        return bool(mark) and bool(self._book(LOAN, mark))
+    @property
+    def there(self) -> bool:
+        """Is there a ledger in this workspace?"""
+        return self._workspace.ledger.exists()
+
+    def ledger(self, *, write: bool = False) -> Ledger:
+        """The ledger; for writing, with its signing key. Raises MachineError."""
+        with self._lock:
+            if self._ledger is not None and write and not self._ledger.writable:
+                self._ledger.close()
+                self._ledger = None
+            if self._ledger is None:
+                from sigillum.ledger.sqlite import SqliteLedger
+                if not self.there:
+                    raise MachineError("there is no ledger here", where=str(self._workspace.ledger),
+                                       mend="bring `.sigillum/` from where the workspace was begun; "
+                                            "without it only looking is possible")
+                key = self.signing_key() if write else None
+                self._ledger = SqliteLedger(
+                    self._workspace.ledger, self._workspace.file.workspace, writer_name(),
+                    key.key_id if key else "", key.sign if key else None)
+            return self._ledger
+
+    def signing_key(self) -> LedgerKey:
+        """The key that signs what this workspace writes. Raises MachineError where it is missing, open to others, or no key."""
+        from sigillum.keeping.private import read_private_json
+        from sigillum.keys.ledgerkey import LedgerKey
+        path = self._workspace.signing_key
+        return LedgerKey.of(read_private_json(path), str(path))
+
+    # --- charters -----------------------------------------------------------------------------------------
+    def history(self, charter: str) -> tuple[str, History]:
+        """The charter's uid (empty where it was never enacted) and what the ledger says of it."""
+        from sigillum.core.records.history import History, fold
+        if not self.there:
+            return "", History(ledger=False)
+        ledger = self.ledger()
+        uid = ledger.uid_of(charter)
+        return (uid, fold(ledger.entries(uid), uid)) if uid else ("", History())
+
+    def make_known(self, charter: str) -> str:
+        """Give a charter its uid in the ledger, once."""
+        from sigillum.core.records.history import KNOWN
+        from sigillum.ledger.port import Fresh
+        ledger = self.ledger(write=True)
+        uid = ledger.uid_of(charter)
+        if uid is None:
+            uid = secrets.token_hex(8)
+            ledger.append([Fresh(KNOWN, uid, {"name": charter})])
+            self._settings.boundary("charter known")
+        return uid
+
+    def names(self) -> dict[str, str]:
+        """The charters' names of today, by their uid."""
+        return {uid: name for name, uid in self.ledger().rows(NAME).items()}
 
     def has_charter(self, name: str) -> bool:
         """Does the workspace have a charter of this name?"""
-        return self._office.has_charter(name)
+        return name in files.names(self._workspace)
 
-    def _book(self, what: str, key: str) -> str:
-        return (self._office.ledger().book(what, key) if self._office.has_ledger() else None) or ""
+    # --- things ---------------------------------------------------------------------------------------------
+    def owner(self, identity: str) -> str:
+        """Which charter or loan made a thing, in words; empty where none did."""
+        uid = self._row(THING, identity)
+        if not uid:
+            return ""
+        name = self.ledger().name_of(uid)
+        return f"the charter {name}" if name is not None else f"the {uid.replace('-', ' ')}" if uid.startswith("loan-") else ""
+
+    def lent(self, mark: str) -> bool:
+        """Is this the externalId of a loan's grant?"""
+        return bool(mark) and bool(self._row(LOAN, mark))
+
+    def _row(self, what: str, key: str) -> str:
+        return (self.ledger().book(what, key) if self.there else None) or ""
+
+    # --- undertakings ---------------------------------------------------------------------------------------
+    def begun(self, sort: Undertaking[S], *, ended: bool = False) -> list[S]:
+        """The undertakings of one sort that are open, as they were begun; with `ended` those that are not, too."""
+        if not self.there:
+            return []
+        ledger = self.ledger()
+        open_ = ledger.rows(lines(sort.name))
+        streams = [e.charter for e in ledger.entries(kind=sort.begins)] if ended else open_.values()
+        return [one for one in self._read(sort, streams) if ended or one.key in open_]
+
+    def about(self, sort: Undertaking[S], principal: str) -> list[S]:
+        """The undertakings of one sort, open or ended, that are about a principal."""
+        return self._read(sort, self.ledger().rows(lines_about(sort.name, principal)).values()) if self.there else []
+
+    def again(self, sort: Undertaking[S], one: S) -> S:
+        """The same undertaking, read anew."""
+        return next(found for found in self._read(sort, [one.uid]) if found.key == one.key)
+
+    def _read(self, sort: Undertaking[S], streams: Iterable[str]) -> list[S]:
+        ledger = self.ledger()
+        found = [one for uid in dict.fromkeys(streams) for one in sort.read(ledger.entries(uid), uid)]
+        return sorted(found, key=lambda one: one.began)
+
+
+def writer_name() -> str:
+    """Who writes: the user's name on this machine."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return "unknown"

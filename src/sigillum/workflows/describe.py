@@ -19,7 +19,7 @@ from sigillum.core.records.history import RENAMED
 from sigillum.core.values.errors import FileError, Mistake, Position, SomebodyError, UsageError
 from sigillum.core.values.text import CHARTER_NAME
 from sigillum.core.values.times import format_duration, format_instant
-from sigillum.keys.files import write_private
+from sigillum.keeping.private import write_private
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Tenant
 
@@ -93,7 +93,7 @@ def _free(office: Office, name: str) -> Path:
 def from_principal(office: Office, name: str, tenant_name: str, principal: str) -> Path:
     """Write the charter that describes an account as it stands. Raises SomebodyError where there is none."""
     path = _free(office, name)
-    tenant = office.tenant(tenant_name)
+    tenant = office.tenants.reach(tenant_name)
     account = _account(tenant, principal)
     teams, grants = Query(TEAM, "member", account.id), Query(GRANT, "principal", account.id)
     credentials = Query(CREDENTIAL, "principal", account.id)
@@ -168,14 +168,14 @@ def rename(office: Office, old: str, new_name: str) -> Path:
     """Give a charter another name; what it made stays its own. Raises FileError, UsageError."""
     path = files.path_of(office.workspace, old)
     fresh = _free(office, new_name)
-    with office.ledger(write=True).claim(CLAIM, 0.0):
+    with office.books.ledger(write=True).claim(CLAIM, 0.0):
         text = path.read_text(encoding="utf-8")
         changed = re.sub(r"(?m)^(charter:[ \t]*)[\"']?" + re.escape(old) + r"[\"']?(?=[ \t]*(#|$))",
                          lambda m: m[1] + new_name, text, count=1)
         if changed == text:
             raise FileError("the line `charter:` cannot be rewritten", where=str(path),
                             mend=f"write `charter: {old}` on a line of its own, then rename again")
-        ledger = office.ledger(write=True)
+        ledger = office.books.ledger(write=True)
         uid = ledger.uid_of(old)
         if uid is not None:
             ledger.append([Fresh(RENAMED, uid, {"name": new_name, "before": old})])

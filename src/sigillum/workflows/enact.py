@@ -88,8 +88,8 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
 
 
 def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
-    office.ledger(write=True)
-    uid = office.make_known(charter.name)
+    office.books.ledger(write=True)
+    uid = office.books.make_known(charter.name)
     comparison, outline, _ = compared(office, charter, Allowed(choices.adopt, choices.end_extra))
     done.outline = outline
     if outline.blocked:
@@ -100,9 +100,9 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
         write_sheet(office, charter, outline)
 
     def prove_now(step: Step) -> None:
-        history = office.state(charter.name)[1]
+        history = office.books.history(charter.name)[1]
         assert isinstance(step.action, Prove)
-        report = run(office, charter, history, office.keys(uid), principal_of(office, charter, history), step.action)
+        report = run(office, charter, history, office.keepings.of(uid), principal_of(office, charter, history), step.action)
         if step.action.proofs is None:
             done.proofs = report
         elif not report.held:
@@ -136,7 +136,7 @@ def _left_out(outline: Outline, choices: Choices) -> frozenset[StepId]:
 def enact_all(office: Office, charters: list[Charter], choices: Choices,
               finished: Callable[[Enacted], None] = lambda e: None) -> list[Enacted]:
     """Carry out several charters, a few at a time, under the ledger's lock. Raises MachineError."""
-    ledger = office.ledger(write=True)
+    ledger = office.books.ledger(write=True)
     stop = threading.Event()
 
     def one(charter: Charter) -> Enacted:
@@ -152,7 +152,7 @@ def enact_all(office: Office, charters: list[Charter], choices: Choices,
             if len(charters) == 1:
                 return [one(charters[0])]
             sys.setswitchinterval(TURN_SECONDS)
-            far = any(office.tenant(name).round_trip_seconds > FAR_SECONDS for name in {c.tenant for c in charters})
+            far = any(office.tenants.reach(name).round_trip_seconds > FAR_SECONDS for name in {c.tenant for c in charters})
             with ThreadPoolExecutor(WORKERS_FAR if far else WORKERS_NEAR) as pool:
                 done: dict[str, Enacted] = {}
                 try:

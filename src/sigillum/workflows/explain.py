@@ -16,6 +16,7 @@ from sigillum.core.values.errors import RefusedError, UsageError
 
 from . import lookup
 from .office import Office
+from .tenants import time_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +56,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
     try:
         who = lookup.subject(office, wish.who, wish.tenant)
     except lookup.NobodyError:
-        tenant = office.tenant(wish.tenant or lookup.only_tenant(office))
+        tenant = office.tenants.reach(wish.tenant or lookup.only_tenant(office))
         world, principal, places, credential = World(rules=tenant.profile.operations), wish.who, list(wish.places), ""
     else:
         tenant, principal = who.tenant, who.record.id
@@ -66,7 +67,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         world, roles = gathering.world_of(seen.known(), seen.profile), seen.ask(gathering.ALL_ROLES).records
         lookup.leaving(office, world, who.record, who.charter)
         credential = _credential(world, principal, wish.credential)
-    at = wish.at or office.now(tenant) + timedelta(seconds=wish.later_seconds)
+    at = wish.at or time_of(tenant) + timedelta(seconds=wish.later_seconds)
     questions = [Question(principal, p, place, at, credential, person) for p in wish.permissions for place in places]
     theirs: list[Trial] | list[None] = [None] * len(questions)
     if wish.ask_tenant:
@@ -89,7 +90,7 @@ def _credential(world: World, principal: str, name: str) -> str:
 def usual(office: Office, name: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """The permissions and places of a charter: what a matrix shows where nothing is named. Raises FileError."""
     charter = office.charters([name])[0]
-    tenant = office.tenant(charter.tenant)
+    tenant = office.tenants.reach(charter.tenant)
     queries = [Query(ROLE, "name", g.role) for g in charter.grants]
     held = [p for f in tenant.facts(queries).values() for r in f.records for p, _ in r.body.permissions]
     held += [p for r in charter.roles for p in r.permissions]

@@ -14,10 +14,10 @@ from typing import Any
 from ruamel.yaml import YAML
 
 from sigillum.charters import files
-from sigillum.charters.reading import parse, read_text
 from sigillum.core.values.errors import FileError, Mistake, Position
 from sigillum.core.values.text import CHARTER_NAME, did_you_mean
-from sigillum.keys.files import write_private
+from sigillum.keeping.private import write_private
+from sigillum.reading.document import parse, read_text
 
 from .office import Office
 

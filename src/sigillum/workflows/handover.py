@@ -38,7 +38,7 @@ class Choice:
 
 def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
     """The sheet as far as its values are there. Raises UsageError, UnreachableError."""
-    uid, state = office.state(charter.name)
+    uid, state = office.books.history(charter.name)
     consumer = choice.consumer or wish_of(charter).to
     credential = _credential(charter, choice.credential)
     generation = state.find(CREDENTIAL, charter.tenant, name=credential.name) if credential is not None else None
@@ -48,7 +48,7 @@ def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
     if credential is not None:
         _secrets(office, uid, credential, number, known, why, references)
     values = fill(charter.name, consumer, asked(office, charter, consumer, credential), known, why, references,
-                  office.now(office.tenant(charter.tenant)))
+                  office.tenants.now(charter.tenant))
     return Sheet(charter.name, consumer, values, credential.name if credential is not None else "", number)
 
 
@@ -81,7 +81,7 @@ def asked(office: Office, charter: Charter, consumer: str, credential: Credentia
 
 def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[str, Any], dict[str, str]]:
     """What is known of the identity itself, and why the rest is not."""
-    tenant = office.tenant(charter.tenant)
+    tenant = office.tenants.reach(charter.tenant)
     known: dict[str, Any] = {
         "tenant": tenant.address.address, "issuer": tenant.profile.issuer, "work": tenant.profile.work,
         "token_endpoint": tenant.token_endpoint, "account": charter.identity.name if not charter.is_client else "",
@@ -108,7 +108,7 @@ def _secrets(office: Office, uid: str, credential: CredentialWant, number: int, 
         if credential.public_key is not None:
             known["key_id"] = thumbprint(credential.public_key)
         return
-    keys = office.keys(uid)
+    keys = office.keepings.of(uid)
     path = keys.path(credential.name, number)
     if not number or not path.exists():
         return
@@ -157,7 +157,7 @@ def seal(office: Office, sheet: Sheet, receiver: Path | None, lasts_seconds: int
     claims = {"iss": office.workspace.file.workspace, "aud": mark, "iat": int(now.timestamp()), "exp": int(ends.timestamp()),
               "jti": identity, "sheet": {"charter": sheet.charter, "consumer": sheet.consumer, "values": [
                   {"value": v.value, "name": v.name, "kind": v.kind, "content": _plain(v.content)} for v in sheet.values]}}
-    return Sealed(seal_(claims, office.signing_key(), key, str(receiver)), identity, ends, mark)
+    return Sealed(seal_(claims, office.books.signing_key(), key, str(receiver)), identity, ends, mark)
 
 
 def _plain(content: Any) -> str:
@@ -166,29 +166,29 @@ def _plain(content: Any) -> str:
 
 def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None:
     """Write down who got what: names of values, never the values."""
-    uid, _ = office.state(sheet.charter)
-    office.ledger(write=True).append([Fresh(history.HANDED, uid or office.make_known(sheet.charter), {
+    uid, _ = office.books.history(sheet.charter)
+    office.books.ledger(write=True).append([Fresh(history.HANDED, uid or office.books.make_known(sheet.charter), {
         "to": to, "how": how, "values": [v.value for v in sheet.values], "credential": sheet.credential,
         "generation": sheet.generation, "at": format_instant(whole_second(datetime.now(UTC))), **more})])
 
 
 def handed(office: Office, charter: str) -> list[Mapping[str, Any]]:
     """What was handed over of a charter before."""
-    uid, _ = office.state(charter)
-    return [e.body for e in office.ledger().entries(uid, kind=history.HANDED)] if uid else []
+    uid, _ = office.books.history(charter)
+    return [e.body for e in office.books.ledger().entries(uid, kind=history.HANDED)] if uid else []
 
 
 def connected(office: Office, charter: Charter, consumer: str, connection: str) -> None:
     """Record that a consumer connects with this identity. Raises SomebodyError for a connection that is known already."""
-    ledger = office.ledger(write=True)
-    names = office.names()
+    ledger = office.books.ledger(write=True)
+    names = office.books.names()
     for entry in ledger.entries(kind=history.CONNECTED):
         if (entry.body["consumer"], entry.body["connection"]) == (consumer, connection):
             first = names.get(entry.charter, entry.charter)
             raise SomebodyError(
                 f"the connection {connection} of {consumer} is taken: {first} has it since {entry.body['at']}",
                 where=charter.name, mend="one identity per use: make a second connection there, or keep the first")
-    uid = office.make_known(charter.name)
+    uid = office.books.make_known(charter.name)
     ledger.append([Fresh(history.CONNECTED, uid, {
         "consumer": consumer, "connection": connection, "at": format_instant(whole_second(datetime.now(UTC)))})])
 
@@ -197,7 +197,7 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
     """Open a sheet that was sealed to us. Raises FileError; nothing of it is given where anything is wrong."""
     from sigillum.core.charter.sheet import Value
     from sigillum.core.values.errors import FileError
-    from sigillum.keys.references import resolve
+    from sigillum.keeping.references import resolve
     from sigillum.keys.seal import unseal
     try:
         private = json.loads(resolve(key_reference, folder).reveal())
@@ -208,7 +208,7 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
                         ) from problem
     known = set(signers)
     if office is not None:
-        known |= {*office.workspace.file.signers.values(), office.signing_key().key_id}
+        known |= {*office.workspace.file.signers.values(), office.books.signing_key().key_id}
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as problem:

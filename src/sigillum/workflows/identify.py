@@ -68,13 +68,13 @@ def identify(office: Office, value: str, tenant: str = "") -> Identified:
         return Identified([], form, [])
     for name in [tenant] if tenant else list(office.workspace.file.tenants):
         try:
-            there = office.tenant(name)
+            there = office.tenants.reach(name)
             hits = _hits(there, value)
         except SigillumError as problem:
             silent.append((name, problem.what))
             continue
         for record, what, use in hits:
-            whose = office.books().owner(record.id) or str(record.value("owner") or "")
+            whose = office.books.owner(record.id) or str(record.value("owner") or "")
             found.append(Found(name, what, str(record.value("name") or record.value("path") or record.id), use, whose,
                                tuple(_siblings(there, record, value))))
     return Identified(found, "", silent)

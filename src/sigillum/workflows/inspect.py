@@ -9,7 +9,9 @@ from sigillum.core.kinds.access import PLACE, ROLE, allows, widest
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.profile import Profile
 
-from .office import Header, Office, header_of
+from .office import Office
+from .settings import Header
+from .tenants import header_of
 
 NEEDED = {"account": "make accounts", "role": "look at roles", "place": "look at places", "grant": "grant roles",
           "credential": "issue credentials", "profile": "say what its limits are"}
@@ -29,7 +31,7 @@ class Inspection:
 
 def inspect(office: Office, name: str) -> Inspection:
     """Raises UnreachableError, RefusedError."""
-    tenant = office.tenant(name)
+    tenant = office.tenants.reach(name)
     profile = tenant.profile
     roles, roots = Query(ROLE, "all"), Query(PLACE, "under")
     asked: list[Query[Any]] = [q for q in (roles, roots) if profile.carried(q.kind) is not None]

@@ -10,7 +10,7 @@ from typing import Any
 from sigillum.core.records.books import LOAN, NAME, THING, rows_of
 from sigillum.core.records.chain import Entry, Finding, Head, check, compare_heads
 from sigillum.core.values.errors import FileError, MachineError
-from sigillum.keys.files import write_private
+from sigillum.keeping.private import write_private
 from sigillum.keys.ledgerkey import verifier
 
 from .office import Office
@@ -27,7 +27,7 @@ class Verification:
 
 def entries(office: Office, charter: str = "", newest: int = 0) -> list[Entry]:
     """Entries of a charter (by its name) or of all. Raises FileError for a charter the ledger does not know."""
-    ledger = office.ledger()
+    ledger = office.books.ledger()
     uid = ledger.uid_of(charter) if charter else ""
     if uid is None:
         raise FileError(f"the ledger knows no charter {charter!r}", where="the ledger",
@@ -40,7 +40,7 @@ def verify(office: Office, against: Path | None = None, *, rebuild: bool = False
 
     `rebuild`: make the books anew, if the chain itself is as it should be.
     """
-    ledger = office.ledger()
+    ledger = office.books.ledger()
     verify_signature = verifier(office.workspace.file.ledger_key)
     all_ = list(ledger.entries())
     head, findings = check(all_, ledger.stream, verify_signature)
@@ -60,7 +60,7 @@ def verify(office: Office, against: Path | None = None, *, rebuild: bool = False
 
 def _books(office: Office, all_: list[Entry]) -> list[Finding]:
     """The books beside the chain must be what its entries say."""
-    said, kept = rows_of(all_), office.ledger().books()
+    said, kept = rows_of(all_), office.books.ledger().books()
     words = {NAME: "the charter", THING: "the thing", LOAN: "the loan"}
     return [Finding(0, f"the books say something else of {words.get(what, what)} {key}") for what, key in sorted(
         {k for k in (*said, *kept) if said.get(k) != kept.get(k)})]
@@ -68,8 +68,8 @@ def _books(office: Office, all_: list[Entry]) -> list[Finding]:
 
 def checkpoint(office: Office) -> dict[str, Any]:
     """Where the ledger stands, signed: to be kept elsewhere."""
-    head = office.ledger(write=True).head()
-    key = office.signing_key()
+    head = office.books.ledger(write=True).head()
+    key = office.books.signing_key()
     return {"checkpoint": 1, "stream": head.stream, "sequence": head.sequence, "hash": head.hash,
             "key_id": key.key_id, "signature": key.sign(head.message())}
 

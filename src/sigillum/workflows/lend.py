@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import secrets
-from dataclasses import dataclass, replace
+from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -12,29 +13,30 @@ from sigillum.core.deciding.objections import Objection, against, misplaced, mis
 from sigillum.core.deciding.values import Right
 from sigillum.core.facets.registry import words
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows
-from sigillum.core.kinds.changes import End, Make
+from sigillum.core.kinds.changes import End, plain
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.snapshot import Snapshot
-from sigillum.core.records.history import LENT, Generation, History, State, fold
-from sigillum.core.records.steps import Outline, Step, StepKind
-from sigillum.core.undertakings.loans import Loan, end_of, loan_of, mark_of, may_be_lent
+from sigillum.core.records.books import NUMBER, UNDERTAKING
+from sigillum.core.records.history import LENT, RECALLED, Generation, State, fold
+from sigillum.core.records.steps import Step, StepKind
+from sigillum.core.undertakings.loans import LOANS, OVER, POWER, Loan, Stage, end_of, mark_of, may_be_lent, told
+from sigillum.core.undertakings.loans import read as read_loans
 from sigillum.core.values.canonical import external_id
-from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.errors import SigillumError, SomebodyError, UsageError
 from sigillum.core.values.marks import StepId
 from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.ledger.port import Fresh
 
 from . import lookup
-from .carrying.run import Carrying, StepResult
+from .carrying.run import StepResult
 from .ledgers import keep_witness
-from .office import CLAIM, Office, nothing
-
-POWER = "grants"
+from .office import CLAIM, Office
+from .undertakings import advance, carry_out
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
-    """What somebody wants to lend: for so many seconds, or until an instant."""
+class LoanWish:
+    """What somebody wants lent: for so many seconds, or until an instant."""
 
     role: str
     at: str
@@ -47,15 +49,13 @@ class Asked:
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """A loan before it is made: what speaks against it, and a loan of the same that stands already."""
+    """A loan before it is made, with its borrower's name: what speaks against it, and a loan of the same that stands."""
 
-    asked: Asked
+    wish: LoanWish
     tenant: str
-    principal: Record[Any]
-    place: str
-    until: datetime
+    borrower: str
+    grant: Grant
     allows: str
-    step: Step
     objections: tuple[Objection, ...] = ()
     standing: Loan | None = None
 
@@ -69,173 +69,156 @@ class Proposal:
         return any(o.refuse for o in self.objections)
 
 
-def propose(office: Office, asked: Asked) -> Proposal:
+def propose(office: Office, wish: LoanWish) -> Proposal:
     """Look at what lending would mean; changes nothing. Raises UsageError, SomebodyError."""
-    who = lookup.subject(office, asked.to, asked.tenant)
-    tenant, borrower, place = who.tenant, who.record, lookup.place(who.tenant, who.record, asked.at)
+    who = lookup.subject(office, wish.to, wish.tenant)
+    tenant, borrower, place = who.tenant, who.record, lookup.place(who.tenant, who.record, wish.at)
     principal_as_place = place.startswith("@")
     around = Query(PLACE, "under", place.rpartition("/")[0])
-    named = Query(ROLE, "name", asked.role)
+    named = Query(ROLE, "name", wish.role)
     more: list[Query[Any]] = [named, gathering.ALL_ROLES, *([] if principal_as_place else [around])]
     seen = lookup.snapshot(office, tenant, borrower, [place], more)
     role: Record[Role] = lookup.require(seen, named, gathering.ALL_ROLES)
     place_id = place[1:] if principal_as_place else lookup.require(seen, Query(PLACE, "path", place), around).id
-    until = end_of(seen.now, asked.lasts_seconds, asked.until)
+    until = end_of(seen.now, wish.lasts_seconds, wish.until)
     world = gathering.world_of(seen.known(), seen.profile, felt=False)
-    right = Right("loan", borrower.id, asked.role, place, until=until)
-    objections = may_be_lent(office.workspace.rules, asked.role, until, asked.because, seen.now)
+    right = Right("loan", borrower.id, wish.role, place, until=until)
+    objections = may_be_lent(office.workspace.rules, wish.role, until, wish.because, seen.now)
     objections += against(seen.profile, role, right, seen.now, everyone=borrower.value("everyone") is True)
     wrong = misplaced(world, role, place)
     objections += [wrong] if wrong is not None else []
     if not any(o.refuse for o in objections):
-        objections += without_effect(world, right, office.books().owner)
+        objections += without_effect(world, right, office.books.owner)
         if not principal_as_place:
             objections += missing_rights(world, right, seen.now, (p for p, _ in role.body.permissions))
-    grant = Grant(borrower.id, asked.role, place, None, until, reason=asked.because, role_id=role.id, place_id=place_id,
+    grant = Grant(borrower.id, wish.role, place, None, until, reason=wish.because, role_id=role.id, place_id=place_id,
                   carrier=borrower.kind.name)
-    return Proposal(asked, tenant.address.name, borrower, place, until, allows(role),
-                    _step(seen.tenant, borrower, grant, asked), tuple(dict.fromkeys(objections)),
-                    _standing(office, seen, borrower, place, asked))
+    return Proposal(wish, tenant.address.name, str(borrower.body.name), grant, allows(role), tuple(dict.fromkeys(objections)),
+                    _standing(office, seen, grant))
 
 
-def _step(tenant: str, who: Record[Any], grant: Grant, asked: Asked) -> Step:
-    """The making of the grant."""
-    assert grant.until is not None
-    until = {"until": format_instant(grant.until)}
-    part = {n: v for n, v in grant._asdict().items() if v not in (None, "", ())}
-    return Step(StepId(mark_of(tenant), 1, "lend"), StepKind.MAKE, f"loan of {asked.role} at {asked.at} to {who.body.name}",
-                Make(GRANT, part, until), power=POWER, why=asked.because, after=until)
-
-
-def _standing(office: Office, seen: Snapshot, who: Record[Any], place: str, asked: Asked) -> Loan | None:
+def _standing(office: Office, seen: Snapshot, grant: Grant) -> Loan | None:
     """The same role lent to the same one at the same place, begun or in force: it is used, never renewed."""
-    return next((loan for loan, _ in office.loans() if (loan.tenant, loan.principal, loan.role, loan.at) == (
-        seen.tenant, who.id, asked.role, place) and loan.state(seen.now) in ("begun", "in-force")), None)
+    return next((loan for loan in office.books.begun(LOANS) if loan.tenant == seen.tenant and loan.stage(seen.now) in (
+        Stage.BEGUN, Stage.IN_FORCE) and (loan.grant.principal, loan.grant.role, loan.grant.place) == (
+        grant.principal, grant.role, grant.place)), None)
 
 
 def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
     """Make the loan; one that was begun and interrupted goes on with its own end. Raises MachineError."""
-    ledger = office.ledger(write=True)
-    with ledger.claim(CLAIM, 0.0):
-        loan = proposal.standing
-        if loan is None:
-            uid = f"loan-{secrets.token_hex(3)}"
-            mark = external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1)
-            tenant = office.tenant(proposal.tenant)
-            ledger.append([Fresh(LENT, uid, {
-                "tenant": proposal.tenant, "principal": proposal.principal.id, "role": proposal.asked.role,
-                "at": proposal.place, "principal_name": str(proposal.principal.body.name),
-                "until": format_instant(proposal.until), "because": proposal.asked.because,
-                "by": tenant.profile.administrator or tenant.address.admin,
-                "external_id": mark})])
-            office.settings.boundary("loan written")
-            loan, _ = loan_of(ledger.entries(uid), uid)
-        action, until = proposal.step.action, {"until": format_instant(loan.until)}
-        assert isinstance(action, Make)
-        own = action._replace(terms=until, part={**action.part, "until": loan.until, "reason": loan.because})
-        step = replace(proposal.step, action=own, why=loan.because, after=until)
-        results = _carry_out(office, loan.uid, loan.tenant, [step]) if loan.open else []
+    results = list[StepResult]()
+    with office.books.ledger(write=True).claim(CLAIM, 0.0):
+        loan = proposal.standing if proposal.standing is not None else _write(office, proposal)
+        advance(office, LOANS, loan, results.append)
         keep_witness(office)
         return loan, results
 
 
-def _carry_out(office: Office, uid: str, tenant: str, steps: list[Step]) -> list[StepResult]:
-    """Steps of one loan or charter, with the executor and its journal."""
-    ledger = office.ledger(write=True)
-    state = fold(ledger.entries(uid), uid)
-    steps = [replace(s, by=office.acting(tenant, s.power)) for s in steps]
+def _write(office: Office, proposal: Proposal) -> Loan:
+    """A loan stands in the ledger before anything is sent."""
+    ledger, tenant, grant = office.books.ledger(write=True), office.tenants.reach(proposal.tenant), proposal.grant
+    uid = f"loan-{secrets.token_hex(3)}"
+    ledger.append([Fresh(LENT, uid, {
+        UNDERTAKING: LOANS.name, NUMBER: uid, "tenant": proposal.tenant, "principal": grant.principal,
+        "principal_name": proposal.borrower, "grant": plain(told(grant)),
+        "by": tenant.profile.administrator or tenant.address.admin,
+        "external_id": external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1)})])
+    office.settings.boundary("loan written")
+    return read_loans(ledger.entries(uid), uid)[0]
+
+
+def loans(office: Office, *, all_: bool = False) -> list[tuple[Loan, Stage]]:
+    """Loans with their stage, by the tenant's clock; those that were cleared, recalled or refused only with `all_`."""
+    found = [(loan, loan.stage(office.tenants.now(loan.tenant))) for loan in office.books.begun(LOANS, ended=all_)]
+    return [(loan, stage) for loan, stage in found if all_ or stage not in OVER]
+
+
+def recall(office: Office, names: list[str], to: str, finished: Callable[[Loan, list[StepResult]], None]) -> None:
+    """End loans before their end: those named, or all to somebody; each is told when it is finished.
+
+    Raises UsageError where one is not known, MachineError.
+    """
+    ledger = office.books.ledger(write=True)
+    with ledger.claim(CLAIM, 0.0):
+        wanted = {n if n.startswith("loan-") else f"loan-{n}": n for n in names}
+        found = {loan.uid: loan for loan in office.books.begun(LOANS, ended=bool(wanted))}
+        for uid, name in wanted.items():
+            if uid not in found:
+                raise UsageError(f"the ledger knows no loan {name.removeprefix('loan-')}", where="recall",
+                                 mend="`sigillum loans` lists them")
+        theirs = [u for u, loan in found.items() if to and to in (loan.principal_name, loan.grant.principal)
+                  and loan.stage(office.tenants.now(loan.tenant)) not in (*OVER, Stage.ENDED)]
+        if not wanted and not theirs:
+            raise SomebodyError(f"nothing is lent to {to}", where="recall", mend="`sigillum loans` lists what is lent")
+        try:
+            for uid in dict.fromkeys([*wanted, *theirs]):
+                finished(found[uid], _recall(office, found[uid]))
+        finally:
+            keep_witness(office)
+
+
+def _recall(office: Office, loan: Loan) -> list[StepResult]:
+    """That it is wanted back stands in the ledger first: whoever sweeps goes on where this was interrupted."""
     results = list[StepResult]()
-    Carrying(office.ports(uid, nothing, nothing), state).run(Outline(uid, tuple(steps)), results.append)
-    return results
-
-
-def loans(office: Office, *, all_: bool = False) -> list[tuple[Loan, str]]:
-    """Loans with their state, by the tenant's clock; those that were cleared, recalled or refused only with `all_`."""
-    found = [(loan, loan.state(office.now(office.tenant(loan.tenant)))) for loan, _ in office.loans()]
-    return [(loan, state) for loan, state in found if all_ or state not in ("cleared", "recalled", "refused")]
-
-
-def recall(office: Office, names: list[str], to: str = "") -> list[tuple[Loan, list[StepResult]]]:
-    """End loans before their end: those named, or all to somebody. Raises UsageError where one is not known."""
-    found = {loan.uid: loan for loan, _ in office.loans()}
-    wanted = [n if n in found else f"loan-{n}" for n in names]
-    wanted += [u for u, loan in found.items() if to and to in (loan.principal_name, loan.principal)
-               and loan.state(office.now(office.tenant(loan.tenant))) in ("begun", "in-force")]
-    for name in wanted:
-        if name not in found:
-            raise UsageError(f"the ledger knows no {name.replace('-', ' ')}", where="recall",
-                             mend="`sigillum loans` lists them")
-    if not wanted:
-        raise SomebodyError(f"nothing is lent to {to}", where="recall", mend="`sigillum loans` lists what is lent")
-    with office.ledger(write=True).claim(CLAIM, 0.0):
-        out = [(found[name], _end(office, found[name])) for name in dict.fromkeys(wanted)]
-        keep_witness(office)
-    return out
-
-
-def _end(office: Office, loan: Loan) -> list[StepResult]:
-    generation, identity = loan.generation, ""
-    if generation is not None and not generation.live:
+    if loan.stage(office.tenants.now(loan.tenant)) in OVER:
         return []
-    if generation is not None:
-        identity = generation.id
-    if not identity:  # begun, and the answer was not caught
-        query = Query(GRANT, "mark", loan.external_id)
-        record = office.tenant(loan.tenant).facts([query])[query].first
-        if record is None:
-            return []
-        identity = record.id
-    step = Step(StepId(mark_of(loan.tenant), 1, "recall"), StepKind.END, f"loan of {loan.role} to {loan.principal_name}",
-                End(GRANT, identity), power=POWER, why="it was recalled")
-    return _carry_out(office, loan.uid, loan.tenant, [step])
+    if not loan.wanted_back:
+        office.books.ledger(write=True).append([Fresh(RECALLED, loan.uid, {"by": office.tenants.address(loan.tenant).admin})])
+        office.settings.boundary("recall written")
+    advance(office, LOANS, office.books.again(LOANS, loan), results.append)
+    return results
 
 
 @dataclass(frozen=True, slots=True)
 class Ended:
-    """A grant of ours whose window has ended and which still stands there."""
+    """A grant of ours whose window has ended, or that is wanted back, and which still stands: a loan's or a charter's."""
 
-    uid: str
     tenant: str
     about: str
     until: str
-    step: Step
+    loan: Loan | None = None
+    uid: str = ""
+    step: Step | None = None
 
 
 def ended(office: Office, tenant_name: str = "") -> list[Ended]:
-    """Every grant of a loan or charter of ours whose window has ended, not yet cleared."""
+    """Every grant of a loan or charter of ours whose window has ended, not yet cleared; and loans that are leaving."""
     out = list[Ended]()
 
-    def look(uid: str, about: str, generation: Generation, until: str) -> None:
-        tenant = generation.mark.tenant
-        if generation.state is not State.MADE or not until or (tenant_name and tenant != tenant_name) \
-                or parse_instant(until) > office.now(office.tenant(tenant)):
-            return
-        step = Step(StepId(generation.mark, generation.number, "sweep"), StepKind.END, about, End(GRANT, generation.id),
-                    power=POWER, why=f"its window ended at {until}")
-        out.append(Ended(uid, tenant, about, until, step))
-    for loan, state in office.loans():
-        for generation in state.generations.get(mark_of(loan.tenant), ()):
-            look(loan.uid, f"{loan.role} at {loan.at} to {loan.principal_name} ({loan.uid.replace('-', ' ')})", generation,
-                 format_instant(loan.until))
-    for uid, name, state in _charters(office):
-        for mark, generations in state.generations.items():
-            for generation in generations if generations[-1].kind == GRANT.name else ():
-                look(uid, f"{words(mark)} (charter {name})", generation, str(generation.terms.get("until", "")))
+    def concerns(tenant: str) -> bool:
+        return not tenant_name or tenant == tenant_name
+    for loan in office.books.begun(LOANS):
+        if concerns(loan.tenant) and loan.stage(office.tenants.now(loan.tenant)) in (Stage.ENDED, Stage.LEAVING):
+            out.append(Ended(loan.tenant, f"{loan.about} (loan {loan.number})", format_instant(loan.until), loan))
+    ledger = office.books.ledger()
+    for uid, name in office.books.names().items():
+        for mark, generations in fold(ledger.entries(uid), uid).generations.items():
+            for generation in generations if generations[-1].kind == GRANT.name and concerns(mark.tenant) else ():
+                step = _sweep(office, generation, f"{words(mark)} (charter {name})")
+                out += [Ended(mark.tenant, step.about, str(generation.terms["until"]), uid=uid, step=step)] if step else []
     return out
 
 
-def _charters(office: Office) -> list[tuple[str, str, History]]:
-    from sigillum.core.records.history import KNOWN
-    ledger = office.ledger()
-    uids = {e.charter: str(e.body["name"]) for e in ledger.entries(kind=KNOWN)}
-    return [(uid, name, fold(ledger.entries(uid), uid)) for uid, name in uids.items()]
+def _sweep(office: Office, generation: Generation, about: str) -> Step | None:
+    """The ending of a charter's grant whose window is over."""
+    until, tenant = str(generation.terms.get("until", "")), generation.mark.tenant
+    if generation.state is not State.MADE or not until or parse_instant(until) > office.tenants.now(tenant):
+        return None
+    return Step(StepId(generation.mark, generation.number, "sweep"), StepKind.END, about, End(GRANT, generation.id),
+                power=POWER, why=f"its window ended at {until}")
 
 
-def sweep(office: Office, found: list[Ended]) -> list[StepResult]:
-    """Clear what has ended. Raises MachineError."""
+def sweep(office: Office, found: list[Ended]) -> tuple[list[StepResult], SigillumError | None]:
+    """Clear what has ended: what was reached, and what stopped it before the end."""
     results = list[StepResult]()
-    with office.ledger(write=True).claim(CLAIM, 0.0):
-        for one in found:
-            results += _carry_out(office, one.uid, one.tenant, [one.step])
-        keep_witness(office)
-    return results
+    with office.books.ledger(write=True).claim(CLAIM, 0.0):
+        try:
+            for one in found:
+                if one.loan is not None:
+                    advance(office, LOANS, office.books.again(LOANS, one.loan), results.append)
+                elif one.step is not None:
+                    carry_out(office, one.uid, (one.step,), results.append)
+            keep_witness(office)
+        except SigillumError as problem:
+            return results, problem
+    return results, None

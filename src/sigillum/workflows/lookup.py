@@ -13,10 +13,11 @@ from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.snapshot import Snapshot, rounds
 from sigillum.core.values.errors import SomebodyError, UsageError
 from sigillum.core.values.text import did_you_mean
-from sigillum.core.values.times import parse_instant
+from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.tenants.port import Tenant
 
 from .office import Office
+from .tenants import time_of
 
 
 class NobodyError(SomebodyError):
@@ -38,7 +39,7 @@ def subject(office: Office, who: str, tenant_name: str = "") -> Subject:
     if not tenant_name and who in files.names(office.workspace):
         found = office.charters([who])[0]
         name, charter, tenant_name = found.identity.name, found.name, found.tenant
-    tenant = office.tenant(tenant_name or only_tenant(office))
+    tenant = office.tenants.reach(tenant_name or only_tenant(office))
     return Subject(tenant, principal(tenant, name), charter)
 
 
@@ -119,7 +120,7 @@ def snapshot(office: Office, tenant: Tenant, who: Record[Any], places: Iterable[
              credentials: bool = False, people: Iterable[str] = ()) -> Snapshot:
     """What has to be known for deciding about a principal at these places; asked in rounds."""
     from sigillum.core.deciding.gathering import explore
-    made = Snapshot(tenant.address.name, office.now(tenant), tenant.profile)
+    made = Snapshot(tenant.address.name, time_of(tenant), tenant.profile)
     made.facts[Query(who.kind, "id", who.id)] = Fact((who,))
     wanted, others = list(places), list(people)
     ids = [*others, *(p[1:] for p in wanted if p.startswith("@"))]
@@ -150,18 +151,19 @@ def require(snapshot: Snapshot, query: Query[Any], near: Query[Any]) -> Record[A
 
 def leaving(office: Office, world: World, who: Record[Any], charter: str) -> None:
     """Add what we ended a moment ago, and what decisions may still follow."""
-    if not world.felt or not office.has_ledger():
+    if not world.felt or not office.books.there:
         return
-    from sigillum.core.undertakings.loans import mark_of
+    from sigillum.core.undertakings.loans import LOANS
     gone = list[tuple[str, str, str, str]]()
     if charter:
-        _, state = office.state(charter)
+        _, state = office.books.history(charter)
         gone += [(g.id, m.get("role"), m.get("at"), g.ended_at) for m, all_ in state.generations.items() for g in all_
                  if g.kind == GRANT.name and g.ended_at]
-    for loan, state in office.loans():
-        generation = state.latest(mark_of(loan.tenant))
-        if loan.principal == who.id and generation is not None and generation.ended_at:
-            gone.append((generation.id, loan.role, loan.at, min(generation.ended_at, loan.until.isoformat())))
+    for loan in office.books.about(LOANS, who.id):
+        generation = loan.generation
+        if generation is not None and generation.ended_at:
+            ended_at = min(parse_instant(generation.ended_at), loan.until)
+            gone.append((generation.id, loan.grant.role, loan.grant.place, format_instant(ended_at)))
     for identity, role, at, ended in gone:
         if role in world.roles:
             world.rights.append(Right(identity, who.id, role, at, until=parse_instant(ended) + world.felt, leaving=True))

@@ -20,7 +20,8 @@ from sigillum.core.values.errors import (
 from sigillum.ledger.port import Fresh
 
 from . import lookup
-from .office import Progress
+from .settings import Progress
+from .tenants import time_of
 from .trying import Trying, sign_in, try_one
 
 if TYPE_CHECKING:  # loaded when a proof does not hold
@@ -62,7 +63,7 @@ def wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         if not early or waited >= most or any(o is None or o.state == NEVER for o in outlooks):
             break
         pending |= {o.since for o in outlooks if o is not None and o.since is not None}
-        due = [(o.due - office.now(trying.tenant)).total_seconds() for o in outlooks if o is not None and o.due is not None]
+        due = [(o.due - time_of(trying.tenant)).total_seconds() for o in outlooks if o is not None and o.due is not None]
         pause = max(0.05, min([pause, most - waited, *(d for d in due if d > 0)]))
         _sleep(trying, early, waited, pause, usual)
         waited = max(waited + pause, time.monotonic() - begun)
@@ -70,8 +71,8 @@ def wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         tried = [try_one(trying, signed_in, shown, r.proof) if r.held is False else r for r in results]
         results = _looked(trying, without(trying, tried) if trying.without else tried)
     if pending and all(r.held for r in results):
-        seconds = max(0, int((office.now(trying.tenant) - max(pending)).total_seconds()))
-        office.ledger(write=True).append([Fresh(history.FELT, trying.state.charter, {
+        seconds = max(0, int((time_of(trying.tenant) - max(pending)).total_seconds()))
+        office.books.ledger(write=True).append([Fresh(history.FELT, trying.state.charter, {
             "tenant": trying.tenant.address.name, "seconds": seconds})])
     return results, waited
 
@@ -160,13 +161,13 @@ def _usual(trying: Trying) -> float | None:
     """How long changes usually take at this tenant, in seconds: as measured from here, else as it announces."""
     from sigillum.core.deciding.waiting import usual_seconds
     office, name = trying.office, trying.tenant.address.name
-    measured = [float(e.body["seconds"]) for e in office.ledger().entries(kind=history.FELT) if e.body["tenant"] == name]
+    measured = [float(e.body["seconds"]) for e in office.books.ledger().entries(kind=history.FELT) if e.body["tenant"] == name]
     return usual_seconds(measured[-20:], trying.tenant.profile.felt_seconds)
 
 
 def _waiting_words(trying: Trying, early: list[Result], waited: float, usual: float | None) -> str:
     """Elapsed against usual, and what is waited for."""
     since = [r.outlook.since for r in early if r.outlook is not None and r.outlook.since is not None]
-    elapsed = (trying.office.now(trying.tenant) - min(since)).total_seconds() if since else waited
+    elapsed = (time_of(trying.tenant) - min(since)).total_seconds() if since else waited
     against = f" of usually {usual:.0f} s" if usual else ""
     return f"not yet: {early[0].proof.words()} · {elapsed:.0f} s{against}"

@@ -19,11 +19,12 @@ from sigillum.core.values.errors import (
     UnprovedError,
     UsageError,
 )
-from sigillum.keys.store import KeyStore
+from sigillum.keeping.files import FileKeeping
 from sigillum.ledger.port import Fresh
 
-from .office import Office, Progress
+from .office import Office
 from .outlooks import wait, without
+from .settings import Progress
 from .trying import choose, present, principal_of, sign_in, try_one, tryings
 
 ALL = Prove()
@@ -64,7 +65,7 @@ class ProofReport:
 def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
     """Put every proof of a charter to the test and write the result down. Raises SomebodyError, UsageError."""
     _needs_proofs(charter)
-    uid, state = office.state(charter.name)
+    uid, state = office.books.history(charter.name)
     if not uid:
         raise SomebodyError(f"{charter.name} was never enacted here", where=charter.name,
                             mend=f"run `sigillum enact {charter.name}` first")
@@ -72,7 +73,7 @@ def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
     if not principal:
         raise SomebodyError(f"the identity of {charter.name} does not exist yet", where=charter.tenant,
                             mend=f"run `sigillum enact {charter.name}` first")
-    return run(office, charter, state, office.keys(uid), principal, Prove(credential=with_))
+    return run(office, charter, state, office.keepings.of(uid), principal, Prove(credential=with_))
 
 
 def _needs_proofs(charter: Charter) -> None:
@@ -84,15 +85,15 @@ def _needs_proofs(charter: Charter) -> None:
 def before(office: Office, charter: Charter) -> ProofReport:
     """Record what holds now, so that later proofs show before and after. Raises UsageError."""
     _needs_proofs(charter)
-    uid, state = office.state(charter.name)
-    ledger, principal = office.ledger(write=True), principal_of(office, charter, state)
+    uid, state = office.books.history(charter.name)
+    ledger, principal = office.books.ledger(write=True), principal_of(office, charter, state)
     if not uid:
-        uid = office.make_known(charter.name)
+        uid = office.books.make_known(charter.name)
     if not principal:
         results = tuple(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.proofs)
         report = ProofReport(charter.name, charter.identity.name, "nobody yet", "", results, recorded_before=True)
     else:
-        keys, found = office.keys(uid), list[Result]()
+        keys, found = office.keepings.of(uid), list[Result]()
         said = shown = ""
         for trying in tryings(office, charter, state, keys, principal, present(charter, state, keys)):
             signed_in, shown = sign_in(trying)
@@ -103,7 +104,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
     return report
 
 
-def run(office: Office, charter: Charter, state: History, keys: KeyStore, principal: str,
+def run(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str,
         wish: Prove = ALL) -> ProofReport:
     """Sign in and try, in each tenant, and wait where it is early; used by `prove`, and by `enact` between and after its steps.
 
@@ -127,7 +128,7 @@ def run(office: Office, charter: Charter, state: History, keys: KeyStore, princi
         said.append(signed_in.said + (f" in {trying.charter.tenant}" if trying.charter.tenant != charter.tenant else ""))
     report = ProofReport(charter.name, principal, "; ".join(said), shown, tuple(all_), state.before, waited)
     if wish.proofs is None:
-        office.ledger(write=True).append([Fresh(history.PROVED, state.charter, {
+        office.books.ledger(write=True).append([Fresh(history.PROVED, state.charter, {
             "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": shown,
             "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
     return report

@@ -12,7 +12,9 @@ from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
 from sigillum.core.records.steps import Outline
 from sigillum.core.values.errors import Outcome
 
-from .office import Office, Progress
+from .office import Office
+from .settings import Progress
+from .tenants import time_of
 
 NONE = Choices()
 
@@ -41,12 +43,12 @@ def blocked_outcome(outline: Outline) -> Outcome:
 
 def compared(office: Office, charter: Charter, choices: Choices) -> tuple[Comparison, Outline, str]:
     """Compare, asking for facts in rounds until none is missing; with the charter's uid."""
-    uid, history = office.state(charter.name)
-    held = office.keys(uid).held() if uid else {}
+    uid, history = office.books.history(charter.name)
+    held = office.keepings.of(uid).held() if uid else {}
     names = tenants_of(charter, history, office.workspace.file.tenants)
-    reached = {name: office.tenant(name) for name in names}
-    snapshots = {name: Snapshot(name, office.now(tenant), tenant.profile) for name, tenant in reached.items()}
-    comparison = Comparison(charter, history, snapshots, office.workspace.rules, held, office.books(), choices)
+    reached = {name: office.tenants.reach(name) for name in names}
+    snapshots = {name: Snapshot(name, time_of(tenant), tenant.profile) for name, tenant in reached.items()}
+    comparison = Comparison(charter, history, snapshots, office.workspace.rules, held, office.books, choices)
     for _ in range(MOST_ROUNDS):
         outline = compare(comparison)
         missed = {name: queries for name, snapshot in snapshots.items() if (queries := snapshot.asked())}
@@ -64,7 +66,7 @@ def _by_whom(office: Office, outline: Outline, snapshots: Mapping[str, Snapshot]
     if not wanting:
         return outline
     from sigillum.core.comparing.hands import assign
-    return assign(outline, {t: office.hands(t) for t in wanting})
+    return assign(outline, {t: office.tenants.hands(t) for t in wanting})
 
 
 def rehearse(office: Office, charter: Charter, choices: Choices = NONE) -> Rehearsal:

@@ -3,77 +3,55 @@
 from __future__ import annotations
 
 import json
+import threading
 from collections.abc import Mapping
+from dataclasses import asdict
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records import history
+from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.requests import RECEIPT, request_of
 from sigillum.core.records.steps import Ask, Outline, Step, StepKind
+from sigillum.core.undertakings.requests import REQUESTS, Requested
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
-from sigillum.core.values.marks import Mark, mark_of
 from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 
 from .office import Office
+from .tenants import time_of
+from .undertakings import advance, close
 
 FOLDER = "requests"
+_NUMBERING = threading.Lock()  # several charters are enacted at a time
 
 
-class Known(NamedTuple):
-    """One request as the ledger knows it. `ended`: nothing while it is open, else how it ended."""
-
-    number: int
-    uid: str
-    charter: str
-    about: str
-    tenant: str
-    power: str
-    to: str
-    file: str
-    digest: str
-    asked_at: str
-    thing: str
-    mark: Mark
-    generation: int
-    ended: str = ""
-
-
-def listed(office: Office) -> list[Known]:
-    """Every request of this workspace, in order."""
-    if not office.has_ledger():
-        return []
-    ledger = office.ledger()
-    asked = list(ledger.entries(kind=history.REQUESTED))
-    if not asked:
-        return []
-    ended = {int(e.body["number"]): str(e.body["how"]) for e in ledger.entries(kind=history.ANSWERED)}
-    return [Known(int(b["number"]), e.charter, str(b["charter"]), str(b["about"]), str(b["tenant"]), str(b["power"]),
-                  str(b["to"]), str(b["file"]), str(b["digest"]), str(b["asked_at"]), str(b["thing"]),
-                  mark_of(b), int(b["generation"]), ended.get(int(b["number"]), ""))
-            for e in asked for b in [e.body]]
+def listed(office: Office, *, ended: bool = True) -> list[Requested]:
+    """The requests of this workspace, in order; those that have ended, too."""
+    return office.books.begun(REQUESTS, ended=ended)
 
 
 def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing) -> None:
     """Write the request for a step, and into the ledger where it is a new one. Raises SomebodyError: it waits then."""
     assert isinstance(step.action, Ask)
-    tenant, ledger = office.tenant(step.tenant), office.ledger(write=True)
+    tenant, ledger = office.tenants.reach(step.tenant), office.books.ledger(write=True)
     request = request_of(step, doing, tenant.address.address, charter)
-    known = listed(office)
-    same = next((k for k in known if k.uid == uid and k.digest == request.digest and not k.ended), None)
-    number = same.number if same is not None else len(known) + 1
-    shown = same.file if same is not None else f"{FOLDER}/{number:04d}-{charter}.json"
-    path = office.workspace.folder / shown
-    if same is None or not path.exists():
-        body = {**request.body(), "charter": charter, "workspace": office.workspace.file.workspace}
-        put(path, signed.sign(body, office.signing_key()))
-    if same is None:
-        ledger.append([Fresh(history.REQUESTED, uid, {
-            **step.mark.body(), "generation": step.generation, "thing": request.thing,
-            "number": number, "digest": request.digest, "about": request.about, "charter": charter,
-            "power": request.power, "to": request.to, "file": shown, "asked_at": format_instant(office.now(tenant))})])
+    with _NUMBERING:
+        same = next((k for k in office.books.begun(REQUESTS) if k.uid == uid and k.digest == request.digest), None)
+        newest = list(ledger.entries(kind=history.REQUESTED, newest=1))
+        number = same.number if same is not None else int(newest[0].body[NUMBER]) + 1 if newest else 1
+        shown = same.file if same is not None else f"{FOLDER}/{number:04d}-{charter}.json"
+        path = office.workspace.folder / shown
+        if same is None or not path.exists():
+            body = {**request.body(), "charter": charter, "workspace": office.workspace.file.workspace}
+            put(path, signed.sign(body, office.books.signing_key()))
+        if same is None:
+            ledger.append([Fresh(history.REQUESTED, uid, {
+                UNDERTAKING: REQUESTS.name, NUMBER: str(number), **step.mark.body(),
+                "generation": step.generation, "request": asdict(request), "digest": request.digest, "file": shown,
+                "asked_at": format_instant(time_of(tenant))})])
     raise SomebodyError("the request is written", where=shown, mend=step.action.request)
 
 
@@ -90,36 +68,39 @@ def put(path: Path, document: Mapping[str, Any]) -> None:
 
 
 def settle(office: Office, uid: str, outline: Outline) -> None:
-    """Close the requests of a charter whose wish is nowhere in its outline any more: it was seen to be so."""
-    asked = {(s.mark, s.generation) for s in outline.steps if s.kind is StepKind.ASK}
-    for known in [k for k in listed(office) if k.uid == uid and not k.ended and (k.mark, k.generation) not in asked]:
-        office.ledger(write=True).append([
-            Fresh(history.ANSWERED, uid, {"number": known.number, "how": "seen to be done"})])
+    """Take the open requests of a charter as far as they go: what is asked for no more was done, or is not wanted any more."""
+    asked = frozenset((s.mark, s.generation) for s in outline.steps if s.kind is StepKind.ASK)
+    for one in [k for k in office.books.begun(REQUESTS) if k.uid == uid]:
+        advance(office, REQUESTS, one, wanted=asked)
 
 
-def done(office: Office, number: int, receipt: Path | None = None) -> tuple[Known, str]:
-    """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
-    known = next((k for k in listed(office) if k.number == number), None)
-    if known is None:
+def numbered(office: Office, number: int) -> Requested:
+    """A request by its number. Raises UsageError."""
+    found = next((k for k in listed(office) if k.number == number), None)
+    if found is None:
         raise UsageError(f"there is no request {number}", where="requests", mend="`sigillum requests` lists them")
+    return found
+
+
+def done(office: Office, number: int, receipt: Path | None = None) -> tuple[Requested, str]:
+    """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
+    known, entries, how, said, about = numbered(office, number), list[Fresh](), "confirmed by hand", "", dict[str, str]()
     if known.ended:
         raise UsageError(f"request {number} has ended: {known.ended}", where=known.file, mend="nothing is left to confirm")
-    ledger, entries, said = office.ledger(write=True), list[Fresh](), ""
-    answer: dict[str, Any] = {"number": number, "how": "confirmed by hand"}
     if receipt is not None:
         body = read_json(receipt)
         signer = signed.check(body, str(receipt))
         if body.get("kind") != RECEIPT or body.get("request") != known.digest:
             raise FileError("the receipt is for another request", where=str(receipt), mend="take the one that belongs to it")
-        answer = {"number": number, "how": f"receipt of {body.get('by')}", "key": signer.key_id}
-        said = signer_words(office, signer.key_id)
+        about["key"] = signer.key_id
+        said, how = signer_words(office, signer.key_id), f"receipt of {body.get('by')}"
         trusted = signer.key_id in office.workspace.file.signers.values()
         if not trusted:
             said += "; what it made is not taken over as ours"
         if trusted and body.get("do") == "make" and body.get("made") is True and isinstance(body.get("id"), str):
             entries.append(Fresh(history.ADOPTED, known.uid, {
-                **known.mark.body(), "generation": known.generation, "id": body["id"], "thing": known.thing}))
-    ledger.append([*entries, Fresh(history.ANSWERED, known.uid, answer)])
+                **known.mark.body(), "generation": known.generation, "id": body["id"], "thing": known.request.thing}))
+    close(office, REQUESTS, known, how, *entries, **about)
     return known, said
 
 
@@ -140,7 +121,7 @@ def read_json(path: Path) -> dict[str, Any]:
 def signer_words(office: Office, key_id: str) -> str:
     """Who signed, as far as this workspace knows."""
     names = {mark: name for name, mark in office.workspace.file.signers.items()}
-    if key_id == office.signing_key().key_id:
+    if key_id == office.books.signing_key().key_id:
         return "signed by this workspace itself"
     return f"signed by {names[key_id]}" if key_id in names else \
         f"signed by a key that is not among `signers` in sigillum.yaml ({key_id})"

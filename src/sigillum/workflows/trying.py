@@ -17,7 +17,7 @@ from sigillum.core.values.errors import (
     UsageError,
 )
 from sigillum.core.values.text import did_you_mean
-from sigillum.keys.store import KeyStore
+from sigillum.keeping.files import FileKeeping
 from sigillum.tenants.port import Proof, SignedIn, Tenant
 
 from . import lookup
@@ -32,7 +32,7 @@ class Trying:
     charter: Charter
     tenant: Tenant
     state: History
-    keys: KeyStore
+    keys: FileKeeping
     principal: str
     credential: CredentialWant | None
     places: Mapping[str, Record[Place] | None]
@@ -45,20 +45,20 @@ class Trying:
 def principal_of(office: Office, charter: Charter, state: History) -> str:
     """The identity's principal id; where a tenant has no service principals, the client acts as itself."""
     registered = state.find(CLIENT, charter.tenant)
-    if charter.is_client and registered is not None and office.tenant(charter.tenant).profile.carried(PRINCIPAL) is None:
+    if charter.is_client and registered is not None and office.tenants.reach(charter.tenant).profile.carried(PRINCIPAL) is None:
         return registered.id
     known = state.principal_id(charter.tenant)
     if known or not charter.is_client:
         return known
     # the tenant made it by itself, so the ledger knows only the registration
-    tenant = office.tenant(charter.tenant)
+    tenant = office.tenants.reach(charter.tenant)
     client = tenant.read(CLIENT, registered.id) if registered is not None and registered.id else None
     query = Query(PRINCIPAL, "client_id", client.body.client_id) if client is not None else None
     found = tenant.facts([query])[query].first if query is not None else None
     return found.id if found is not None else ""
 
 
-def present(charter: Charter, state: History, keys: KeyStore) -> CredentialWant | None:
+def present(charter: Charter, state: History, keys: FileKeeping) -> CredentialWant | None:
     """The first credential that is here already."""
     for want in charter.credentials:
         generation = state.find(CREDENTIAL, charter.tenant, name=want.name)
@@ -67,11 +67,11 @@ def present(charter: Charter, state: History, keys: KeyStore) -> CredentialWant 
     return None
 
 
-def tryings(office: Office, charter: Charter, state: History, keys: KeyStore, principal: str,
+def tryings(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str,
              credential: CredentialWant | None, without: tuple[str, ...] = (), *, signing: bool = False) -> Iterator[Trying]:
     """One for each tenant where something is expected, home first; with `signing` at home in any case."""
     for name in (charter.tenant, *charter.elsewhere):
-        part, tenant, home = charter.part(name), office.tenant(name), name == charter.tenant
+        part, tenant, home = charter.part(name), office.tenants.reach(name), name == charter.tenant
         if not part.proofs and not (home and signing):
             continue
         queries = {p.at: Query(PLACE, "path", p.at) for p in part.proofs}
@@ -79,7 +79,7 @@ def tryings(office: Office, charter: Charter, state: History, keys: KeyStore, pr
         people = {p.person: lookup.person(tenant, p.person) for p in part.proofs if p.person}
         yield Trying(office, part, tenant, state, keys, principal if home else state.principal_id(name), credential,
                      {at: found[q].first for at, q in queries.items()}, people, without,
-                     None if home else office.tenant(charter.tenant), principal)
+                     None if home else office.tenants.reach(charter.tenant), principal)
 
 
 def try_one(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> Result:

@@ -14,7 +14,8 @@ from sigillum.core.values.marks import Ref, StepId
 from sigillum.core.values.times import format_instant, whole_second
 from sigillum.tenants.by_hand.lines import KEPT_HERE, Answer, Confirm, Line, line_of, secret_line
 
-from .office import Office, writer_name
+from .books import writer_name
+from .office import Office
 
 FOLDER = "worksheets"
 
@@ -56,7 +57,7 @@ def write(office: Office, charter: Charter, outline: Outline) -> Path | None:
     if not found:
         return None
     path = office.workspace.folder / FOLDER / f"{charter.name}.md"
-    now = format_instant(whole_second(office.now(office.tenant(charter.tenant))))
+    now = format_instant(whole_second(office.tenants.now(charter.tenant)))
     text = [f"# Work sheet for {charter.name}", "", f"{charter.purpose}. Written at {now}; owner {charter.owner}.",
             *(f"Tenant {t}: {tenants[t].address}" for t in sorted(by_hand)), ""]
     for number, (step, line) in enumerate(found, 1):
@@ -79,8 +80,8 @@ def write(office: Office, charter: Charter, outline: Outline) -> Path | None:
 
 def from_file(path: Path, folder: Path) -> Confirm:
     """Answers that were written down: line -> {id, secret: REFERENCE, yes, by}. Raises FileError."""
-    from sigillum.charters.reading import parse, read_text
-    from sigillum.keys.references import is_reference, resolve
+    from sigillum.keeping.references import is_reference, resolve
+    from sigillum.reading.document import parse, read_text
     found = parse(read_text(path, str(path)), str(path)).data
     if not isinstance(found, dict) or not all(isinstance(v, dict) for v in found.values()):
         raise FileError("it holds no answers", where=str(path),

@@ -6,9 +6,10 @@ from typing import Literal
 
 from pydantic import Field
 
-from sigillum.charters.models import AccountName, PlacePath, Section
+from sigillum.charters.models import AccountName, PlacePath
 from sigillum.core.charter.charter import Identity
 from sigillum.core.values.errors import Position
+from sigillum.reading.models import Section
 
 from .client import AUDIENCES
 

@@ -8,9 +8,10 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import CharterName, Duration, Permission, Section, reference
+from sigillum.charters.models import CharterName, Permission, reference
 from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.values.errors import Position
+from sigillum.reading.models import Duration, Section
 
 FACET = "credential"
 

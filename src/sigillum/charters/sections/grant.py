@@ -7,9 +7,10 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import AccountName, Duration, Instant, PlacePath, Section
+from sigillum.charters.models import AccountName, PlacePath
 from sigillum.core.charter.charter import GrantWant
 from sigillum.core.values.errors import Position
+from sigillum.reading.models import Duration, Instant, Section
 
 FACET = "grant"
 

@@ -7,9 +7,10 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import PlacePath, Section
+from sigillum.charters.models import PlacePath
 from sigillum.core.charter.wants import HandoverWant
 from sigillum.core.values.text import did_you_mean
+from sigillum.reading.models import Section
 
 FORMS = Literal["text", "env", "json", "yaml", "snippet"]
 

@@ -7,9 +7,10 @@ from typing import Literal
 
 from pydantic import Field
 
-from sigillum.charters.models import PlacePath, Section
+from sigillum.charters.models import PlacePath
 from sigillum.core.charter.charter import PermissionWant
 from sigillum.core.values.errors import Position
+from sigillum.reading.models import Section
 
 FACET = "permission"
 

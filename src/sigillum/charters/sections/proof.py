@@ -7,9 +7,10 @@ from typing import Any
 from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import AccountName, Permission, PlacePath, Section
+from sigillum.charters.models import AccountName, Permission, PlacePath
 from sigillum.core.charter.charter import ProofWant
 from sigillum.core.values.errors import Position
+from sigillum.reading.models import Section
 
 
 class ProofSection(Section):

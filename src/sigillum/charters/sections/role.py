@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from sigillum.charters.models import CharterName, Permission, Section
+from sigillum.charters.models import CharterName, Permission
 from sigillum.core.charter.charter import RoleWant
 from sigillum.core.values.errors import Position
+from sigillum.reading.models import Section
 
 FACET = "role"
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from sigillum.charters.models import AccountName, PlacePath, Section
+from sigillum.charters.models import AccountName, PlacePath
 from sigillum.core.charter.charter import ServiceWant
 from sigillum.core.values.errors import Position
+from sigillum.reading.models import Section
 
 FACET = "service"
 

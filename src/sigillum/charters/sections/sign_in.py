@@ -7,9 +7,9 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import Day, Section
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.values.errors import Position
+from sigillum.reading.models import Day, Section
 
 FACET = "sign_in"
 

@@ -105,9 +105,9 @@ def _answer(context: Context, name: str, question: str, allowed: tuple[str, ...]
 
 
 def _from_file(path: Path) -> dict[str, Any]:
-    from sigillum.charters.reading import parse, read_text
     from sigillum.core.charter.advice import NAMES, RUNS, SIGNS_IN, Wish
     from sigillum.core.values.text import did_you_mean
+    from sigillum.reading.document import parse, read_text
     found = parse(read_text(path, str(path)), str(path)).data
     if not isinstance(found, dict):
         raise FileError("it holds no answers", where=str(path), mend="write `signs_in: form` and so on")

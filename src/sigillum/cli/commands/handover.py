@@ -105,7 +105,7 @@ def _put(args: argparse.Namespace, context: Context, text: str) -> None:
     if args.out is None:
         context.show_text(text)
         return
-    from sigillum.keys.files import write_private
+    from sigillum.keeping.private import write_private
     if args.out.exists():
         raise FileError("the file is there already", where=str(args.out), mend="name another one, or take that one away")
     write_private(args.out.absolute(), text if text.endswith("\n") else text + "\n")
@@ -119,7 +119,7 @@ def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
     record(context.office, sheet, "sealed", sheet.consumer or sealed.receiver, sealed=sealed.id, receiver=sealed.receiver,
            ends=format_instant(sealed.ends))
     _put(args, context, sealed.text)
-    ours = context.ident(context.office.signing_key().key_id)
+    ours = context.ident(context.office.books.signing_key().key_id)
     context.say(f"Sealed to {context.ident(sealed.receiver)}; it can be opened until {format_instant(sealed.ends)}.\n"
                 f"The receiver needs the thumbprint of our key, on another way: {ours}")
     return Outcome.DONE
@@ -132,7 +132,7 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError("a sealed sheet and the receiving key are needed", where="handover open",
                          mend="`sigillum handover open FILE --key file:receiving.jwk --from THUMBPRINT`")
     try:
-        office = context.office if context.office.has_ledger() else None
+        office = context.office if context.office.books.there else None
     except FileError:  # the receiver need not have a workspace
         office = None
     sheet = open_(office, Path(args.words[1]), args.key, args.from_, Path.cwd())
@@ -151,7 +151,7 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
     """A key pair for receiving: the private half into a file, the public half beside it."""
     import json
 
-    from sigillum.keys.files import write_private
+    from sigillum.keeping.private import write_private
     from sigillum.keys.seal import receiving_key
     if len(args.words) != 2:
         raise UsageError("a file for the private key is needed", where="handover key",

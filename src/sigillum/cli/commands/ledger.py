@@ -52,11 +52,13 @@ PHRASES: dict[str, Callable[[Mapping[str, Any]], str]] = {
     "outcome": lambda b: f"of {b['attempt']}: {b['result']}" + (f" ({b['why']})" if b.get("why") else ""),
     "proved": lambda b: f"{len(b['results'])} proofs, {'all hold' if b['held'] else 'not all hold'}",
     "kept": lambda b: f"{_thing(b)}, generation {b['generation']}",
-    "lent": lambda b: f"{b['role']} at {b['at']} to {b['principal_name']}, until {b['until']}: {b['because']}",
+    "lent": lambda b: f"{g['role']} at {g['place']} to {b['principal_name']}, until {g['until']}: {g['reason']}"
+    if (g := b["grant"]) else "",
     "before": lambda b: f"{len(b['held'])} proofs, {sum(1 for h in b['held'].values() if h)} held",
     "felt": lambda b: f"a change at {b['tenant']} was felt after {b['seconds']} s",
-    "requested": lambda b: f"request {b['number']}: {b['about']}", "received": lambda b: str(b["about"]),
-    "answered": lambda b: f"request {b['number']}: {b['how']}", "confirmed": lambda b: f"{b['about']}, by {b['by']}",
+    "requested": lambda b: f"request {b['number']}: {b['request']['about']}", "received": lambda b: str(b["about"]),
+    "closed": lambda b: f"{b['number'] if b['undertaking'] == 'loan' else 'request ' + b['number']}: {b['how']}",
+    "recalled": lambda b: f"by {b['by']}", "confirmed": lambda b: f"{b['about']}, by {b['by']}",
     "handed-over": lambda b: f"{', '.join(b['values'])} {b['how']} to {b['to']} (generation {b['generation']})",
     "connected": lambda b: f"{b['consumer']}, its connection {b['connection']}",
 }

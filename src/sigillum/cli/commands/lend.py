@@ -35,10 +35,10 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import loans as view
-    from sigillum.workflows.lend import Asked, lend, propose
+    from sigillum.workflows.lend import LoanWish, lend, propose
     if not args.because.strip():
         raise UsageError("a loan always has a reason", where="--because", mend="say why, in a few words")
-    proposal = propose(context.office, Asked(
+    proposal = propose(context.office, LoanWish(
         args.role, args.at, args.to, args.because, duration(args.lasts, "--for") if args.lasts else None,
         instant(args.until, "--until") if args.until else None, args.tenant))
     if proposal.refused:

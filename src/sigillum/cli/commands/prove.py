@@ -39,7 +39,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     charters = context.charters(args)
     if args.all:
         charters = [c for c in charters if c.proofs]
-    context.office.ledger(write=True)
+    context.office.books.ledger(write=True)
     reports = [before(context.office, c) if args.before else prove(context.office, c, with_=args.with_) for c in charters]
     keep_witness(context.office)
     if args.format == "json":

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
 from sigillum.core.values.errors import Outcome, UsageError, worst
+
+if TYPE_CHECKING:
+    from sigillum.core.undertakings.loans import Loan
+    from sigillum.workflows.carrying.run import StepResult
 
 EXAMPLE = """examples:
   sigillum recall 3f9a1c                    the loan of that number, as `sigillum loans` shows it
@@ -25,14 +29,15 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.lend import recall
     if not args.loans and not args.to:
         raise UsageError("no loan is named", where="recall", mend="name some, or say --to; `sigillum loans` lists them")
-    outcomes = []
-    for loan, results in recall(context.office, args.loans, args.to):
+    outcomes = list[Outcome]()
+
+    def finished(loan: Loan, results: list[StepResult]) -> None:
         errors = [r.error for r in results if r.error is not None]
-        outcomes += [e.outcome for e in errors]
-        number = loan.uid.removeprefix("loan-")
+        outcomes.extend(e.outcome for e in errors)
         if errors:
-            context.say(f"{number}: {errors[0].what}\n  do     {errors[0].mend}")
+            context.say(f"{loan.number}: {errors[0].what}\n  do     {errors[0].mend}")
         else:
-            what = masked(f"{loan.role} at {loan.at} to {loan.principal_name}", context.ident)
-            context.show_text(f"{number}: {what} is recalled." if results else f"{number}: {what} stands no more.")
+            what = masked(loan.about, context.ident)
+            context.show_text(f"{loan.number}: {what} is recalled." if results else f"{loan.number}: {what} stands no more.")
+    recall(context.office, args.loans, args.to, finished)
     return worst(outcomes)

@@ -9,7 +9,7 @@ from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.values.errors import Outcome, UsageError
+from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
   sigillum requests                                   what others have to do for us
@@ -52,11 +52,12 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _list(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.workflows.requests import listed
-    found = [k for k in listed(context.office) if args.all or not k.ended]
-    rows = [(k.number, k.ended or "open", k.charter, k.tenant, k.power, context.ident(k.to) or "whoever has it",
-             k.about, k.file) for k in found]
+    found = listed(context.office, ended=args.all)
+    rows = [(k.number, k.ended or "open", r.charter, k.tenant, r.power, context.ident(r.to) or "whoever has it",
+             r.about, k.file) for k in found for r in [k.request]]
     if args.format == "json":
-        context.show_json("requests", {"requests": [{**dict(zip(COLUMNS, r, strict=True)), "to": k.to, "asked_at": k.asked_at}
+        context.show_json("requests", {"requests": [{**dict(zip(COLUMNS, r, strict=True)), "to": k.request.to,
+                                                     "asked_at": k.asked_at}
                                                     for r, k in zip(rows, found, strict=True)]})
     elif args.format == "csv":
         context.show_text(comma_separated(COLUMNS, rows))
@@ -71,10 +72,8 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
 def _show(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
     from sigillum.core.records.requests import read
-    from sigillum.workflows.requests import listed, read_json
-    known = next((k for k in listed(context.office) if k.number == args.number), None)
-    if known is None:
-        raise UsageError(f"there is no request {args.number}", where="requests", mend="`sigillum requests` lists them")
+    from sigillum.workflows.requests import numbered, read_json
+    known = numbered(context.office, args.number)
     body = read_json(context.office.workspace.folder / known.file)
     if args.format == "json":
         context.show_text(json.dumps(body, indent=1))
@@ -111,5 +110,6 @@ def _done(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.requests import done
     known, said = done(context.office, args.number, args.receipt)
     how = f": {said}" if said else ", by hand"
-    context.show_text(f"Request {known.number} is confirmed{how}. `sigillum enact {known.charter}` compares anew what is so.")
+    context.show_text(f"Request {known.number} is confirmed{how}. "
+                      f"`sigillum enact {known.request.charter}` compares anew what is so.")
     return Outcome.DONE

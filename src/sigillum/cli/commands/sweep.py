@@ -34,7 +34,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if found and not args.yes and not context.agreed(f"Clear {plural(len(found), 'grant')}?"):
         context.say("Nothing was cleared.")
         return Outcome.NO
-    results = sweep(context.office, found) if found else []
+    results, problem = sweep(context.office, found) if found else ([], None)
     failed = [r for r in results if r.error is not None]
     if args.format == "json":
         context.show_json("sweep", {"cleared": [
@@ -44,4 +44,6 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             context.say(f"{result.step.about}: {result.error}")
         context.show_text(f"Cleared: {plural(len(results) - len(failed), 'grant')}." if found else
                           "Nothing to clear: no window of ours has ended.")
+    if problem is not None and all(r.error is not problem for r in results):
+        raise problem
     return worst([r.error.outcome for r in failed if r.error is not None])

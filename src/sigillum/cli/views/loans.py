@@ -18,7 +18,7 @@ WHOLE = COLUMNS[:4]
 
 def before(proposal: Proposal) -> str:
     """What is about to be lent, with the class of each permission, and what speaks against it."""
-    lines = [f"{proposal.asked.role} allows {proposal.allows}",
+    lines = [f"{proposal.wish.role} allows {proposal.allows}",
              *(f"{'note' if o.usual else 'warning'}  {o.what}{f'; {o.mend}' if o.mend else ''}"
                for o in proposal.objections)]
     return "\n".join(lines)
@@ -26,8 +26,8 @@ def before(proposal: Proposal) -> str:
 
 def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident) -> str:
     """How lending ended."""
-    what, who = f"{loan.role} at {loan.at}", masked(loan.principal_name, ident)
-    number, until = loan.uid.removeprefix("loan-"), format_instant(loan.until)
+    what, who = f"{loan.grant.role} at {loan.grant.place}", masked(loan.principal_name, ident)
+    number, until = loan.number, format_instant(loan.until)
     if failed:
         return f"Not lent: {failed[0].what}\n  do     {failed[0].mend}"
     if stood:
@@ -36,12 +36,12 @@ def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident)
 
 
 def row(loan: Loan, state: str, ident: Ident) -> tuple[str, ...]:
-    return (loan.uid.removeprefix("loan-"), state.replace("-", " "), format_instant(loan.until), loan.role, loan.at,
-            masked(loan.principal_name, ident), loan.because, ident(loan.by))
+    return (loan.number, state.replace("-", " "), format_instant(loan.until), loan.grant.role, loan.grant.place,
+            masked(loan.principal_name, ident), loan.grant.reason, ident(loan.by))
 
 
 def as_json(loan: Loan, state: str, failed: Sequence[SigillumError]) -> dict[str, Any]:
-    return {"loan": loan.uid.removeprefix("loan-"), "state": state, "tenant": loan.tenant, "role": loan.role, "at": loan.at,
-            "to": loan.principal_name, "principal_id": loan.principal, "until": format_instant(loan.until),
-            "because": loan.because, "by": loan.by,
+    return {"loan": loan.number, "state": state, "tenant": loan.tenant, "role": loan.grant.role, "at": loan.grant.place,
+            "to": loan.principal_name, "principal_id": loan.grant.principal, "until": format_instant(loan.until),
+            "because": loan.grant.reason, "by": loan.by,
             **({"error": {"code": failed[0].code, "what": failed[0].what, "do": failed[0].mend}} if failed else {})}

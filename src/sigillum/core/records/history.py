@@ -14,8 +14,8 @@ from sigillum.core.values.marks import Mark, mark_of
 
 INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FELT = (
     "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
-REQUESTED, ANSWERED, RECEIVED, HANDED, CONNECTED = "requested", "answered", "received", "handed-over", "connected"
-CONFIRMED = "confirmed"
+REQUESTED, RECEIVED, HANDED, CONNECTED, CONFIRMED = "requested", "received", "handed-over", "connected", "confirmed"
+RECALLED, CLOSED = "recalled", "closed"
 
 
 class Verb(StrEnum):

@@ -1,19 +1,42 @@
-"""Loans: grants that always end and always have a reason. What may be lent, and what the ledger says of a loan."""
+"""Loans: grants that always end and always have a reason. What may be lent, what the ledger says of a loan, what follows."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from enum import StrEnum
+from typing import Any
 
 from sigillum.core.charter.rules import Rules
 from sigillum.core.deciding.objections import Objection
+from sigillum.core.kinds.access import GRANT, Grant
+from sigillum.core.kinds.changes import End, Make, part_of
+from sigillum.core.kinds.kind import Query
 from sigillum.core.records.chain import Entry
-from sigillum.core.records.history import LENT, Generation, History, State, fold
-from sigillum.core.values.marks import Mark
+from sigillum.core.records.history import LENT, RECALLED, Generation, State, fold
+from sigillum.core.records.steps import Step, StepKind
+from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, rough_duration, whole_second
 
-FACET = "loan"
+from .undertaking import Next, Seen, Undertaking
+
+POWER = "grants"
+
+
+class Stage(StrEnum):
+    """Where a loan stands. Ended: by its window, while the grant still stands; cleared: that is gone, too."""
+
+    BEGUN = "begun"
+    REFUSED = "refused"
+    IN_FORCE = "in-force"
+    LEAVING = "leaving"
+    ENDED = "ended"
+    RECALLED = "recalled"
+    CLEARED = "cleared"
+
+
+OVER = (Stage.REFUSED, Stage.RECALLED, Stage.CLEARED)
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,52 +44,97 @@ class Loan:
     """One loan as it was written down; `generation` is what became of its grant."""
 
     uid: str
+    began: int
     tenant: str
-    principal: str
-    principal_name: str
-    role: str
-    at: str
+    grant: Grant
     until: datetime
-    because: str
+    principal_name: str
     by: str
     external_id: str
     generation: Generation | None = None
+    wanted_back: bool = False
 
     @property
-    def refused(self) -> bool:
-        """Did the tenant answer, and was the answer no?"""
-        return self.generation is not None and self.generation.state is State.OPEN and not self.generation.unanswered
+    def key(self) -> str:
+        return self.uid
 
     @property
-    def open(self) -> bool:
-        """Was it begun, and is it not known whether its grant was made?"""
-        return self.generation is None or (self.generation.state is State.OPEN and not self.refused)
+    def number(self) -> str:
+        """As a person calls it."""
+        return self.uid.removeprefix("loan-")
 
-    def state(self, now: datetime) -> str:
-        """`begun`, `refused`, `in-force`, `ended` (by its end), `recalled` or `cleared`."""
-        over = Window(until=self.until).state(now) == "ended"
-        if self.generation is not None and not self.generation.live:
-            early = self.generation.ended_at and parse_instant(self.generation.ended_at) < self.until
-            return "recalled" if early else "cleared"
-        if self.refused:
-            return "refused"
-        if over:
-            return "ended"
-        return "begun" if self.open else "in-force"
+    @property
+    def about(self) -> str:
+        """What it is, in words."""
+        return f"{self.grant.role} at {self.grant.place} to {self.principal_name}"
+
+    def stage(self, now: datetime) -> Stage:
+        """By the tenant's time; an instant at which the window ends is outside it."""
+        of = self.generation
+        if of is not None and not of.live:
+            early = of.ended_at and parse_instant(of.ended_at) < self.until
+            return Stage.RECALLED if early else Stage.CLEARED
+        if of is not None and of.state is State.OPEN and not of.unanswered:
+            return Stage.REFUSED
+        if Window(until=self.until).state(now) == "ended":
+            return Stage.ENDED
+        if self.wanted_back:
+            return Stage.LEAVING
+        return Stage.BEGUN if of is None or of.state is State.OPEN else Stage.IN_FORCE
 
 
 def mark_of(tenant: str) -> Mark:
     """What a loan's one grant is called in its own stream of the ledger."""
-    return Mark(FACET, tenant)
+    return Mark("loan", tenant)
 
 
-def loan_of(entries: Iterable[Entry], uid: str) -> tuple[Loan, History]:
-    """A loan from its own entries, of which one says how it was lent."""
+def read(entries: Iterable[Entry], uid: str) -> list[Loan]:
+    """The loan of a stream from its own entries, of which one says how it was lent."""
     all_ = list(entries)
-    body, history = next(e.body for e in all_ if e.kind == LENT), fold(all_, uid)
-    return Loan(uid, str(body["tenant"]), str(body["principal"]), str(body["principal_name"]), str(body["role"]),
-                str(body["at"]), parse_instant(str(body["until"])), str(body["because"]), str(body["by"]),
-                str(body["external_id"]), history.latest(mark_of(str(body["tenant"])))), history
+    first, history = next(e for e in all_ if e.kind == LENT), fold(all_, uid)
+    body = first.body
+    grant, tenant = Grant(**part_of(GRANT, body["grant"])), str(body["tenant"])
+    assert grant.until is not None
+    return [Loan(uid, first.sequence, tenant, grant, grant.until, str(body["principal_name"]), str(body["by"]),
+                 str(body["external_id"]), history.latest(mark_of(tenant)), any(e.kind == RECALLED for e in all_))]
+
+
+def next_(loan: Loan, seen: Seen, now: datetime) -> Next:
+    """What follows for a loan."""
+    stage = loan.stage(now)
+    if stage in OVER:
+        return Next(closed=str(stage))
+    if stage is Stage.BEGUN:
+        return Next((_make(loan),))
+    if stage is Stage.IN_FORCE:
+        return Next()
+    identity = loan.generation.id if loan.generation is not None else ""
+    if not identity:  # begun, and the answer was not caught
+        fact = seen.ask(Query(GRANT, "mark", loan.external_id))
+        if not fact.known:
+            return Next(waits=f"it cannot be looked up whether it was made: {fact.unknown}")
+        if fact.first is None:
+            return Next(closed="it was never made")
+        identity = fact.first.id
+    verb, why = ("recall", "it was recalled") if loan.wanted_back else (
+        "sweep", f"its window ended at {format_instant(loan.until)}")
+    return Next((Step(StepId(mark_of(loan.tenant), 1, verb), StepKind.END, f"loan of {loan.about}", End(GRANT, identity),
+                      power=POWER, why=why),))
+
+
+def _make(loan: Loan) -> Step:
+    """The making of its grant, always with the end that it was lent with."""
+    until = {"until": format_instant(loan.until)}
+    return Step(StepId(mark_of(loan.tenant), 1, "lend"), StepKind.MAKE, f"loan of {loan.about}",
+                Make(GRANT, told(loan.grant), until), power=POWER, why=loan.grant.reason, after=until)
+
+
+def told(grant: Grant) -> dict[str, Any]:
+    """What is said of a grant: all but what is empty."""
+    return {n: v for n, v in grant._asdict().items() if v not in (None, "", ())}
+
+
+LOANS = Undertaking("loan", LENT, read, next_)
 
 
 def end_of(now: datetime, lasts_seconds: int | None, until: datetime | None) -> datetime:

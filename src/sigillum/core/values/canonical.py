@@ -68,3 +68,11 @@ def thumbprint(key: Mapping[str, Any]) -> str:
         raise ValueError("not a public JWK of a kind we know")
     whole = hashlib.sha256(canonical({n: key[n] for n in names})).digest()
     return base64.urlsafe_b64encode(whole).rstrip(b"=").decode()
+
+
+PUBLIC_MEMBERS = ("kty", "crv", "x", "y", "n", "e")
+
+
+def public_half(key: Mapping[str, Any]) -> dict[str, Any]:
+    """The public members of a JWK."""
+    return {name: key[name] for name in PUBLIC_MEMBERS if name in key}

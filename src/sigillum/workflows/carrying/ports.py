@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any, Protocol
 
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records.steps import Step
 from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.secret import Secret
+from sigillum.keeping.port import Keeping
 from sigillum.tenants.port import Reply, Tenant
 
 FIRST_PAUSE_SECONDS = 0.05
@@ -46,24 +46,6 @@ class Journal(Protocol):
     def boundary(self, name: str) -> None:
         """Told at each point where a kill could fall."""
         ...
-
-
-class Keeping(Protocol):
-    """Where keys and secrets of a charter are kept."""
-
-    def path(self, credential: str, generation: int) -> Path: ...
-
-    def keep_key(self, credential: str, generation: int, algorithm: str) -> dict[str, Any]:
-        """The public half of this generation's key, which is made and kept if it is not there yet."""
-        ...
-
-    def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any]) -> None: ...
-
-    def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any]) -> None: ...
-
-    def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None: ...
-
-    def secret(self, credential: str, generation: int) -> Secret: ...
 
 
 @dataclass(slots=True)

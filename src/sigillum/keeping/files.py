@@ -4,52 +4,24 @@ from __future__ import annotations
 
 import json
 import re
-import secrets
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.canonical import public_half, thumbprint
 from sigillum.core.values.errors import MachineError
 from sigillum.core.values.secret import Secret
 
-from .files import read_private_json, write_private
-from .ledgerkey import b64
+from .port import Maker
+from .private import read_private_json, write_private
 
-LETTERS = "abcdefghijkmnpqrstuvwxyz23456789"
-ALGORITHMS = ("Ed25519", "ES256", "RS256")
 _NAME = re.compile(r"(?P<name>.+)-(?P<number>\d+)\.json\Z")
-PUBLIC_MEMBERS = ("kty", "crv", "x", "y", "n", "e")
 
-
-def public_half(key: Mapping[str, Any]) -> dict[str, Any]:
-    """The public members of a JWK."""
-    return {name: key[name] for name in PUBLIC_MEMBERS if name in key}
-
-
-def make_key(algorithm: str) -> dict[str, Any]:
-    """A new private JWK for Ed25519 (RFC 8037), ES256 or RS256 with 3072 bits (RFC 7518)."""
-    if algorithm == "Ed25519":
-        from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
-        private = Ed25519PrivateKey.generate()
-        return {"kty": "OKP", "crv": "Ed25519", "x": b64(private.public_key().public_bytes_raw()),
-                "d": b64(private.private_bytes_raw())}
-    from joserfc.jwk import ECKey, RSAKey
-    if algorithm == "ES256":
-        return dict(ECKey.generate_key("P-256").as_dict(private=True))
-    return dict(RSAKey.generate_key(3072).as_dict(private=True))
-
-
-def make_password() -> Secret:
-    """A new password: 24 letters and digits (120 bits) in groups, without those that look alike."""
-    return Secret("-".join("".join(secrets.choice(LETTERS) for _ in range(6)) for _ in range(4)))
-
-
-class KeyStore:
+class FileKeeping:
     """Files below one folder, one a generation. A held key is made once and never made anew."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, maker: Maker) -> None:
+        self.folder, self._maker = folder, maker
 
     def path(self, credential: str, generation: int) -> Path:
         return self.folder / f"{credential}-{generation}.json"
@@ -70,7 +42,7 @@ class KeyStore:
         path = self.path(credential, generation)
         if path.exists():
             return public_half(self._key(path))
-        key = make_key(algorithm)
+        key = self._maker.make_key(algorithm)
         self._write(path, {"credential": {"name": credential, "generation": generation, "algorithm": algorithm},
                            "key": key})
         return public_half(key)
@@ -83,7 +55,7 @@ class KeyStore:
     def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any]) -> None:
         """Keep this generation's password. One that was chosen replaces what is kept; one that is made is made once."""
         if chosen is not None or not self.path(credential, generation).exists():
-            self.keep_secret(credential, generation, chosen or make_password(), about)
+            self.keep_secret(credential, generation, chosen or self._maker.make_password(), about)
 
     def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None:
         """Write what a consumer needs beside the key: tenant, principal id, end, token endpoint."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from sigillum.core.values.errors import FileError, MachineError, UsageError
 from sigillum.core.values.secret import Secret
 
-from .files import read_private
+from .private import read_private
 
 _FORM = re.compile(r"(env|file|keyring):(.+)\Z", re.S)
 WAYS = "env:NAME, file:PATH or keyring:NAME"

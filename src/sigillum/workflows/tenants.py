@@ -1,0 +1,112 @@
+"""The tenants of a workspace: reached once a command, as their usual or another administrator."""
+
+from __future__ import annotations
+
+import threading
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from sigillum.core.values.errors import FileError, MachineError
+from sigillum.core.values.secret import Secret
+
+from .settings import Header, Settings
+
+if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
+    from sigillum.charters.workspace import Workspace
+    from sigillum.core.comparing.hands import Hand
+    from sigillum.tenants.by_hand.lines import Answer, Line
+    from sigillum.tenants.port import Address, Tenant
+
+    from .keepings import Keepings
+
+MOST_SKEW_SECONDS = 300
+
+
+class Tenants:
+    """Reaches them when they are first needed. Safe for several threads."""
+
+    def __init__(self, settings: Settings, workspace: Workspace, keepings: Keepings) -> None:
+        self._settings, self._workspace, self._keepings = settings, workspace, keepings
+        self._reached: dict[tuple[str, str], Tenant] = {}
+        self._lock, self._asking = threading.Lock(), threading.Lock()
+
+    def address(self, name: str, admin: str = "") -> Address:
+        """What sigillum.yaml says of a tenant. Raises FileError."""
+        from sigillum.tenants.port import Address
+        section = self._workspace.tenant(name)
+        return Address(name, section.address, section.stage or "", admin or section.admin.name, section.driver,
+                       section.issuer or "", section.ca or "", section.clock == "tenant", section.facts or "")
+
+    def reach(self, name: str, admin: str = "") -> Tenant:
+        """A tenant, reached as its usual or another administrator; its header is announced the first time.
+
+        Raises FileError, MachineError, UnreachableError, RefusedError.
+        """
+        with self._lock:
+            if (name, admin) not in self._reached:
+                from sigillum.tenants.port import Link
+                from sigillum.tenants.registry import connect
+                address, section = self.address(name, admin), self._workspace.tenant(name)
+                reference = next((a.token for a in section.admins if a.name == admin and a.token), section.admin.token)
+                if reference is None and address.driver != "by-hand":
+                    raise FileError(f"it is not said where the token of {address.admin} is",
+                                    where=f"tenant {name} in sigillum.yaml", mend="add `token: env:NAME` to `admin`")
+                token = self._keepings.resolve(reference) if reference is not None else Secret("none")
+                link = Link(token, self._workspace.folder, self._settings.timeout_seconds, self._settings.log,
+                            self._settings.say, self._keepings.registrations, self._confirm)
+                tenant = connect(address, link)
+                self._settings.announce(header_of(tenant))
+                check_clock(tenant)
+                self._reached[name, admin] = tenant
+            return self._reached[name, admin]
+
+    def _confirm(self, line: Line) -> Answer | None:
+        """A person gets one question at a time, whatever is under way beside it."""
+        with self._asking:
+            return self._settings.confirm(line)
+
+    def hands(self, name: str) -> list[Hand]:
+        """The administrators of a tenant: the usual one first, then others whose tokens are here, then whom to ask."""
+        from sigillum.core.comparing.hands import Hand
+        profile, section = self.reach(name).profile, self._workspace.tenant(name)
+        found = [Hand(profile.administrator or section.admin.name, profile.powers)]
+        for admin in section.admins:
+            if admin.token is not None:
+                found.append(Hand(admin.name, self.reach(name, admin.name).profile.powers))
+        return found + [Hand(a.name, frozenset(a.powers), False, a.contact or "") for a in section.admins if a.token is None]
+
+    def acting(self, name: str, power: str) -> str:
+        """Who acts where a power is needed: empty for the usual administrator, who acts too where nobody here has it."""
+        powers = self.reach(name).profile.powers
+        if powers is None or power in powers or not self._workspace.tenant(name).admins:
+            return ""
+        return next((h.name for h in self.hands(name)[1:] if h.here and h.can(power)), "")
+
+    def now(self, name: str) -> datetime:
+        """A tenant's time."""
+        return time_of(self.reach(name))
+
+
+def time_of(tenant: Tenant) -> datetime:
+    """The tenant's time, by its clock."""
+    from sigillum.tenants.port import now_at
+    return now_at(tenant, datetime.now(UTC))
+
+
+def header_of(tenant: Tenant) -> Header:
+    """What is said before a command touches it."""
+    address, clock = tenant.address, tenant.clock
+    return Header(address.name, address.address, address.stage or tenant.profile.stage or "no stage",
+                  tenant.profile.administrator or address.admin, time_of(tenant),
+                  clock.skew_seconds if clock is not None else 0.0)
+
+
+def check_clock(tenant: Tenant) -> None:
+    """Raises MachineError where the clocks are too far apart and nobody said to follow the tenant's."""
+    skew = tenant.clock.skew_seconds if tenant.clock is not None else 0.0
+    if abs(skew) > MOST_SKEW_SECONDS and not tenant.address.follow_its_clock:
+        from sigillum.core.values.times import rough_duration
+        raise MachineError(
+            f"the clock of {tenant.address.name} and of this machine differ by {rough_duration(skew)}",
+            where=tenant.address.address,
+            mend="set this machine's clock; if it is right, write `clock: tenant` at the tenant in sigillum.yaml")
