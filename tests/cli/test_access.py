@@ -14,7 +14,8 @@ from typing import Any
 import pytest
 
 from conftest import CHARTER, Away, Desk, Json, Sandbox
-from sigillum.core.deciding.refusals import ABOUT, Cause, as_markdown
+from sigillum.cli.views.hints import refusals_page
+from sigillum.core.deciding.refusals import ABOUT, Cause
 
 PROD, TEST, CAMERAS = "brindlemoor/sensing-prod", "brindlemoor/sensing-test", "brindlemoor/cameras"
 MAST = f"{PROD}/streams/mast-4"
@@ -146,7 +147,7 @@ def test_questions_without_a_meaning(bare: Desk, sandbox: Sandbox) -> None:
 
 
 def test_the_closed_list_is_documented_and_driven() -> None:
-    assert (Path(__file__).parents[2] / "docs" / "refusals.md").read_text() == as_markdown()
+    assert (Path(__file__).parents[2] / "docs" / "refusals.md").read_text() == refusals_page()
     elsewhere = {Cause.ALLOWED, Cause.FACTS_UNKNOWN, Cause.PLACE_NOT_FELT, Cause.SERVICE_NOT_FELT, Cause.GRANT_UNFINISHED, Cause.PRINCIPAL_UNFINISHED}
     clients = {Cause.NOT_REQUESTED, Cause.WAY_DIFFERS, Cause.NOT_CONSENTED, Cause.CONSENT_NARROWER, Cause.NO_DELEGATE,
                Cause.PERSON_UNKNOWN, Cause.PERSON_LACKS, Cause.SIGN_IN_REFUSED}  # test_identities, test_sign_in, core/test_clients

@@ -98,6 +98,13 @@ def test_nothing_outside_a_facet_compares_with_its_name() -> None:
                 assert not about or not [s for s in sides if isinstance(s, ast.Constant) and s.value in names], f"{path}:{node.lineno}"
 
 
+def test_the_core_knows_no_command() -> None:
+    for path in (Path(sigillum.__file__).parent / "core").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            said = node.value if isinstance(node, ast.Constant) and isinstance(node.value, str) else ""
+            assert "`sigillum " not in said and "`--" not in said, f"{path}:{node.lineno}"  # type: ignore[attr-defined]
+
+
 def test_every_kind_has_its_codec_and_every_finder_its_filter() -> None:
     assert CODECS.keys() == KINDS.keys()
     for name, codec in CODECS.items():

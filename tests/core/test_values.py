@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 import sigillum
 from core.fake import thing
+from sigillum.cli.views.hints import mistake_json
 from sigillum.core.charter import rules
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant
 from sigillum.core.deciding import proofs
@@ -177,7 +178,7 @@ def test_house_rules() -> None:
     found = check(charter, rules.Rules(forbidden_roles=frozenset({"owner"}), named=("owner", "deputy")), ["summit"])
     assert [m.code for m in found] == ["owner-missing", "deputy-missing", "tenant-unknown", "credential-twice", "grant-twice",
                                        "proof-contradiction", "role-forbidden", "role-forbidden", "life-house", "life-house"]
-    assert "sigillum tenant add" in rules.check(dataclasses.replace(charter, tenant="q"), rules.Rules(), [])[1].mend
+    assert "sigillum tenant add" in mistake_json(rules.check(dataclasses.replace(charter, tenant="q"), rules.Rules(), [])[1])["do"]
 
 
 LOOK, CHANGE = Operation("a.read", "looks", "GET", "/"), Operation("a.write", "changes-data", "POST", "/")

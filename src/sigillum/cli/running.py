@@ -140,9 +140,10 @@ def _known(problem: Exception) -> SigillumError:
 def tell(problem: SigillumError) -> str:
     """An error in its three parts: what, where, what to do; or every mistake of a file."""
     if isinstance(problem, FileError) and problem.mistakes:
+        from .views.hints import advised
         lines = []
         for mistake in sorted(problem.mistakes, key=lambda m: m.position or Position("")):
-            lines.append(f"{mistake.position or problem.where}: {mistake.what}\n    {mistake.mend}\n")
+            lines.append(f"{mistake.position or problem.where}: {mistake.what}\n    {advised(mistake.code, mistake.mend)}\n")
         count = len(problem.mistakes)
         return "".join(lines) + f"{count} mistake{'s' if count != 1 else ''}. Nothing was done.\n"
     text = f"sigillum: {problem.what}\n"

@@ -52,7 +52,9 @@ def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing) -> Non
                 UNDERTAKING: REQUESTS.name, NUMBER: str(number), **step.mark.body(),
                 "generation": step.generation, "request": asdict(request), "digest": request.digest, "file": shown,
                 "asked_at": format_instant(time_of(tenant))})])
-    raise SomebodyError("the request is written", where=shown, mend=step.action.request)
+    raise SomebodyError("the request is written", where=shown,
+                        mend=f"send the request to {step.action.to or f'somebody who holds `{step.power}`'}; when it is done, "
+                             f"run `sigillum enact {charter}` again")
 
 
 def put(path: Path, document: Mapping[str, Any]) -> None:

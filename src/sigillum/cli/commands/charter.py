@@ -114,8 +114,9 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
     except FileError as problem:
         if args.format == "text" or not problem.mistakes:
             raise
+        from sigillum.cli.views.hints import mistake_json
         context.show_json("check", {"good": False, "mistakes": [
-            {"code": m.code, "what": m.what, "do": m.mend, "where": str(m.position or "")} for m in problem.mistakes]})
+            mistake_json(m) for m in problem.mistakes]})
         return Outcome.FILE
     if args.format == "json":
         context.show_json("check", {"good": True, "charters": [c.name for c in found], "mistakes": []})

@@ -35,6 +35,7 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import loans as view
+    from sigillum.cli.views.hints import advised
     from sigillum.workflows.lend import LoanWish, lend, propose
     if not args.because.strip():
         raise UsageError("a loan always has a reason", where="--because", mend="say why, in a few words")
@@ -43,7 +44,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         instant(args.until, "--until") if args.until else None, args.tenant))
     if proposal.refused:
         first = next(o for o in proposal.objections if o.refuse)
-        raise UsageError(first.what, where=f"lend {args.role}", mend=first.mend)
+        raise UsageError(first.what, where=f"lend {args.role}", mend=advised(first.code, first.mend))
     if proposal.standing is None:
         context.say(view.before(proposal))
         if proposal.warned and not args.yes and not context.agreed("Lend it all the same?"):

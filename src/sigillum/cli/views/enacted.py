@@ -17,6 +17,7 @@ from sigillum.workflows.enact import Enacted
 from sigillum.workflows.prove import ProofReport
 
 from .common import STYLES, Ident
+from .hints import outlook_mend
 from .rehearsal import collision
 from .words import closing, plural
 
@@ -80,8 +81,9 @@ def proofs(report: ProofReport, ident: Ident) -> RenderableType:
         made.add_row(*blank, Text(result.said, "dim"))
         if result.outlook is not None and result.held is not True:
             made.add_row(*blank, Text(result.outlook.text))
-            if result.outlook.mend:
-                made.add_row(*blank, Text(f"do: {result.outlook.mend}"))
+            mend = outlook_mend(result.outlook)
+            if mend:
+                made.add_row(*blank, Text(f"do: {mend}"))
     who = Text.assemble("ran as ", (ident(report.principal), "bold"),
                         f", with {report.credential}" if report.credential else "", "\n",
                         (_said(report, ident), "dim"))
@@ -122,7 +124,7 @@ def proofs_json(report: ProofReport) -> dict[str, Any]:
 def _result(result: Result) -> dict[str, Any]:
     return {"expectation": result.proof.words(), "held": result.held, "how": str(result.manner),
             "said": result.said, "capped": result.capped,
-            "outlook": {"state": o.state, "cause": str(o.cause), "text": o.text, "do": o.mend,
+            "outlook": {"state": o.state, "cause": str(o.cause), "text": o.text, "do": outlook_mend(o),
                         "due": format_instant(o.due) if o.due else None} if (o := result.outlook) is not None else None}
 
 

@@ -13,6 +13,7 @@ from sigillum.core.values.times import format_edge, format_instant, whole_second
 from sigillum.workflows.explain import Explained
 
 from .common import Ident, masked, table
+from .hints import advised
 
 _GOOD = {True: ("yes", "green"), False: ("no", "bold red"), None: ("-", "dim")}
 
@@ -41,7 +42,8 @@ def text(found: Explained, ident: Ident) -> RenderableType:
     if told.mends:
         head = "what would tell" if decision.allowed is None else "the smallest change that would allow it"
         parts += ["", Text(head, "bold")]
-        parts += [Text(f"{number}  {masked(mend.text, ident)}") for number, mend in enumerate(told.mends, 1)]
+        parts += [Text(f"{number}  {masked(advised(mend.cause, mend.text), ident)}")
+                  for number, mend in enumerate(told.mends, 1)]
         parts += [Text(f"   {masked(line, ident)}", "dim", no_wrap=True, overflow="ignore")
                   for line in _lend_lines(told, name_of(world, question.principal))]
     if told.changes_at is not None:
@@ -105,7 +107,8 @@ def as_json(found: Explained) -> dict[str, Any]:
         "allowed": decision.allowed, "cause": str(decision.cause), "not_shown": list(decision.hidden),
         "chain": [{"link": k.name, "good": k.good, "text": k.text, "decides": k is told.deciding} for k in told.links],
         "also": [right_words(world, r, question.principal) for r in decision.also] if decision.allowed else [],
-        "mends": [{"cause": str(m.cause), "text": m.text, "role": m.role, "place": m.place} for m in told.mends],
+        "mends": [{"cause": str(m.cause), "text": advised(m.cause, m.text), "role": m.role, "place": m.place}
+                  for m in told.mends],
         "changes_at": format_instant(told.changes_at) if told.changes_at else None,
         "tenant": {"allowed": found.theirs.allowed, "reason": found.theirs.reason, "differs": found.differs}
         if found.theirs is not None else None,

@@ -11,6 +11,7 @@ from sigillum.core.values.times import format_instant
 from sigillum.workflows.lend import Proposal
 
 from .common import Ident, masked
+from .hints import advised
 
 COLUMNS = ("loan", "state", "until", "role", "at", "to", "because", "by")
 WHOLE = COLUMNS[:4]
@@ -19,7 +20,7 @@ WHOLE = COLUMNS[:4]
 def before(proposal: Proposal) -> str:
     """What is about to be lent, with the class of each permission, and what speaks against it."""
     lines = [f"{proposal.wish.role} allows {proposal.allows}",
-             *(f"{'note' if o.usual else 'warning'}  {o.what}{f'; {o.mend}' if o.mend else ''}"
+             *(f"{'note' if o.usual else 'warning'}  {o.what}{f'; {mend}' if (mend := advised(o.code, o.mend)) else ''}"
                for o in proposal.objections)]
     return "\n".join(lines)
 

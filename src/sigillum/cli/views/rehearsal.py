@@ -19,6 +19,7 @@ from sigillum.core.values.times import format_instant
 from sigillum.workflows.rehearse import Rehearsal
 
 from .common import STYLES, Ident, table, value_text
+from .hints import advised, mistake_json
 from .words import plural
 
 
@@ -37,7 +38,8 @@ def of_outline(charter: Charter, outline: Outline, ident: Ident) -> RenderableTy
     for taken in outline.collisions:
         parts += ["", collision(taken, ident)]
     for mistake in outline.mistakes:
-        parts += ["", Text(f"{mistake.position}: {mistake.what}"), Padding(Text(mistake.mend), (0, 0, 0, 4))]
+        parts += ["", Text(f"{mistake.position}: {mistake.what}"),
+                  Padding(Text(advised(mistake.code, mistake.mend)), (0, 0, 0, 4))]
     if outline.notes:
         parts += ["", notes(outline)]
     parts += ["", Text(summary(outline), style="bold")]
@@ -91,7 +93,8 @@ def notes(outline: Outline) -> RenderableType:
     grid.add_column(no_wrap=True)
     grid.add_column(overflow="fold")
     for note in outline.notes:
-        grid.add_row(Text("warning" if note.warning else "note", "yellow" if note.warning else "dim"), Text(note.text))
+        grid.add_row(Text("warning" if note.warning else "note", "yellow" if note.warning else "dim"),
+                     Text(advised(note.code, note.text)))
     return grid
 
 
@@ -115,9 +118,8 @@ def as_json(rehearsal: Rehearsal) -> dict[str, Any]:
         "charter": rehearsal.charter.name, "tenant": rehearsal.charter.tenant,
         "tenant_time": format_instant(rehearsal.snapshot.now),
         "steps": [step_json(s) for s in outline.steps],
-        "notes": [{"code": n.code, "text": n.text, "warning": n.warning} for n in outline.notes],
-        "mistakes": [{"code": m.code, "what": m.what, "do": m.mend, "where": str(m.position or "")}
-                     for m in outline.mistakes],
+        "notes": [{"code": n.code, "text": advised(n.code, n.text), "warning": n.warning} for n in outline.notes],
+        "mistakes": [mistake_json(m) for m in outline.mistakes],
         "taken": [{"facet": c.kind.name, "name": c.name, "id": c.id, "matches": c.matches,
                    "attributes": [{"name": n, "wanted": plain(w), "existing": plain(e)} for n, w, e in c.rows]}
                   for c in outline.collisions],

@@ -37,7 +37,7 @@ def _named(charter: Charter, rules: Rules) -> Iterator[Mistake]:
 
 def _tenant(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
     if charter.tenant not in tenants:
-        hint = did_you_mean(charter.tenant, tenants) or "add one with `sigillum tenant add`"
+        hint = did_you_mean(charter.tenant, tenants)
         yield Mistake("tenant-unknown", f"this workspace knows no tenant {charter.tenant!r}", hint, charter.position)
 
 
@@ -47,7 +47,7 @@ def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
     for entry in entries:
         if entry.tenant and entry.tenant not in tenants:
             yield Mistake("tenant-unknown", f"this workspace knows no tenant {entry.tenant!r}",
-                          did_you_mean(entry.tenant, tenants) or "add one with `sigillum tenant add`", entry.position)
+                          did_you_mean(entry.tenant, tenants), entry.position)
         elif entry.tenant and entry.tenant != charter.tenant and charter.is_client and charter.identity.audience == "tenant":
             yield Mistake("usable-in", f"it acts in {entry.tenant}, and is registered for its home tenant only",
                           "add `usable_in: any-tenant` to `identity`", entry.position)

@@ -39,7 +39,6 @@ def assign(outline: Outline, hands: Mapping[str, Sequence[Hand]]) -> Outline:
         notes.append(Note("power-lacking", f"nobody here has the power `{step.power}` at {step.tenant}: a request goes to "
                           f"{who}"))
         return replace(step, kind=StepKind.ASK, about=f"{who} to {step.kind} {step.about}", action=Ask(
-            f"send the request to {who}; when it is done, run `sigillum enact {outline.charter}` again", step.doing,
-            holder.name if holder is not None else "", holder.contact if holder is not None else "", step.about))
+            step.doing, holder.name if holder is not None else "", holder.contact if holder is not None else "", step.about))
     steps = tuple(one(s) for s in outline.steps)
     return replace(outline, steps=steps, notes=tuple(dict.fromkeys(notes)))

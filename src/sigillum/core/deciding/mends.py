@@ -122,7 +122,7 @@ _UNKNOWN = {
     Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not; or, if it was made a moment ago, look again: only that "
                          "tells a wrong name from a late one",
     Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal: {own}",
-    Cause.PERMISSION_UNKNOWN: "{q.permission} is no permission here: `sigillum tenant inspect` lists them",
+    Cause.PERMISSION_UNKNOWN: "use a permission that the tenant announces: {q.permission} is none",
 }
 
 
@@ -138,7 +138,7 @@ def _consent(world: World, question: Question, cause: Cause) -> Changed:
     wanted = f"{{api: {api}, scopes: [{question.permission}], acts: {acts}}}"
     text = {Cause.NOT_REQUESTED: f"add {wanted} to the charter's `permissions:`, enact, and have it consented",
             Cause.WAY_DIFFERS: f"add {wanted} beside the other way of acting, and have it consented",
-            Cause.NOT_CONSENTED: "have it consented by somebody with the power `consents`: `sigillum enact` writes the request",
+            Cause.NOT_CONSENTED: "have it consented by somebody with the power `consents`",
             Cause.CONSENT_NARROWER: f"add {question.place} to `only:` of the permission"}[cause]
     return Changed(changed, question, Mend(cause, text))
 

@@ -54,14 +54,14 @@ class About(NamedTuple):
 
 ABOUT: dict[Cause, About] = {
     Cause.FACTS_UNKNOWN: About("What decides is not shown to the administrator who asks, so neither yes nor no can be said.",
-                               "Ask with an administrator who may look, or ask the tenant: `--ask-tenant`."),
+                               "Ask with an administrator who may look."),
     Cause.PRINCIPAL_UNKNOWN: About("The tenant knows no principal of that identifier.",
                                    "Use the principal id or the name as the tenant has it."),
     Cause.PRINCIPAL_SUSPENDED: About("The account or team stands there, and is switched off.", "Switch it on again."),
     Cause.PRINCIPAL_UNFINISHED: About("The tenant accepted the account and is still making it, or failed to.",
                                       "Wait until it is ready; a failed one is ended and made anew by `enact`."),
     Cause.SIGN_IN_REFUSED: About("A sign-in rule does not let the account in unattended, or not from there.",
-                                 "`sigillum explain --sign-in` names the rule; `sign_in:` in the charter narrows or exempts."),
+                                 "Narrow the rule, or be exempt from it: `sign_in:` in the charter."),
     Cause.PLACE_UNKNOWN: About("The tenant's tree has no such place.", "Use a path that is there."),
     Cause.PLACE_NOT_FELT: About("The place was made a moment ago, and decisions do not know it yet; the tenant says the same "
                                 "of a wrong one.", "Wait until the change is felt."),
@@ -91,7 +91,7 @@ ABOUT: dict[Cause, About] = {
     Cause.GRANT_UNFINISHED: About("The tenant accepted the grant and is still making it, or failed to.",
                                   "Wait until it is ready; a failed one is ended and made anew by `enact`."),
     Cause.NOT_FELT: About("The grant or membership was made a moment ago, and decisions do not follow it yet.",
-                          "Wait: `sigillum prove --wait`."),
+                          "Wait until the change is felt."),
     Cause.WINDOW_WAITING: About("The grant's window has not begun.", "Wait until it begins."),
     Cause.WINDOW_ENDED: About("The grant's window has ended.", "Lend the role anew, or change the window in the charter."),
     Cause.LABEL_DIFFERS: About("The grant counts at places with certain labels only, and this place bears others.",
@@ -101,20 +101,10 @@ ABOUT: dict[Cause, About] = {
     Cause.PLACE_ELSEWHERE: About("The permission is granted, but at other places.", "Grant the role at this place."),
     Cause.ROLE_LACKS: About("Roles are granted here, but none of them holds the permission.",
                             "Grant a role that holds it."),
-    Cause.PERMISSION_UNKNOWN: About("The tenant announces no such permission.", "Use one that `tenant inspect` lists."),
+    Cause.PERMISSION_UNKNOWN: About("The tenant announces no such permission.", "Use one that the tenant announces."),
     Cause.NOTHING_GRANTED: About("Nothing is granted to the principal here.", "Grant a role that holds the permission."),
     Cause.RIGHT_MISSING: About("The permission alone does not suffice: a second one is needed at an enclosing place.",
                                "Grant the second one, too."),
 }
 CAUSES = tuple(Cause)
 RANK = {cause: number for number, cause in enumerate(CAUSES)}
-
-
-def as_markdown() -> str:
-    """docs/refusals.md, whole."""
-    lines = ["# Refusals", "",
-             "Why something is refused: the causes that `sigillum explain` names, in the order in which it names them when",
-             "several hold. The list is closed, and this page is made from the code.", "",
-             "| code | meaning | what mends it |", "|---|---|---|"]
-    lines += [f"| `{cause}` | {ABOUT[cause].meaning} | {ABOUT[cause].mend} |" for cause in Cause if cause in ABOUT]
-    return "\n".join(lines) + "\n"

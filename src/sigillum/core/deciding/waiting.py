@@ -41,7 +41,7 @@ def outlook(world: World, question: Question, wanted: bool, patience: timedelta,
     if decision.allowed == wanted:
         said = "allowed" if wanted else "refused"
         return Outlook(UNCLEAR, decision.cause, f"from the facts it is {said} by now, and the tenant says otherwise: it is "
-                       "late, or our facts are", "look with `sigillum explain --ask-tenant`")
+                       "late, or our facts are")
     if decision.allowed is None:
         return Outlook(UNCLEAR, decision.cause, f"it cannot be told: {'; '.join(decision.hidden)}",
                        "ask with an administrator who may look")

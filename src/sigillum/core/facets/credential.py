@@ -179,7 +179,8 @@ class One:
         if want.kind == KEY_PAIR and not want.held_here and want.public_key is None:
             draft.add(Step(
                 StepId(self.mark, number, "ask"), StepKind.ASK, f"the holder of {want.name} for the public key",
-                Ask(f"make a key pair, send its public half (a JWK) and write `public_key: file:PATH` at {want.name}"),
+                Ask(advice="make a key pair, send its public half (a JWK) and write `public_key: file:PATH` "
+                    f"at {want.name}"),
                 why="keep_in is holder: no private key travels"))
             return None
         key: Any = want.public_key

@@ -88,7 +88,7 @@ class One:
         if self.role is None:
             known = [r.body.name for r in seen.ask(Query(ROLE, "all")).records]
             draft.wrong("role-unknown", f"{seen.tenant} has no role {want.role!r}",
-                        did_you_mean(want.role, known) or "look at `sigillum tenant inspect`", want.position)
+                        did_you_mean(want.role, known), want.position)
             good = False
         elif not want.because and {c for _, c in self.role.body.permissions} & seen.rules.because:
             draft.wrong("because-missing", f"the role {want.role} {widest(self.role).replace('-', ' ')} and no reason is given",
@@ -112,10 +112,10 @@ class One:
         siblings = [p.body.path for p in seen.ask(Query(PLACE, "under", want.at.rpartition("/")[0])).records]
         if rest and not seen.ask(Query(PLACE, "path", root)).records:
             self.draft.wrong("place-not-in-tree", f"{want.at!r} does not lie in the tree of {seen.tenant}",
-                             "begin with one of the tenant's own roots (`sigillum tenant inspect` lists them)", want.position)
+                             "begin with one of the tenant's own roots", want.position)
         else:
             self.draft.wrong("place-unknown", f"{seen.tenant} has no place {want.at!r}",
-                             did_you_mean(want.at, siblings) or "look at `sigillum tenant inspect`", want.position)
+                             did_you_mean(want.at, siblings), want.position)
 
     def alike(self, record: Record[Grant]) -> bool:
         who, body = principal(self.seen, self.draft), record.body
@@ -298,13 +298,13 @@ def _extra(seen: Seen, draft: Draft, record: Record[Grant]) -> None:
         draft.note("grant-elsewhere", f"{words} is granted by {owner}", warning=False)
         return
     if body.until is not None and body.until <= seen.now:
-        draft.note("grant-extra", f"extra: {words} ended at {format_instant(body.until)} and still stands there", warning=False)
+        draft.note("grant-ended", f"extra: {words} ended at {format_instant(body.until)} and still stands there", warning=False)
     else:
         until = f"until {format_instant(body.until)}" if body.until else "without end"
-        draft.note("grant-extra", f"extra: {words}, {until}: no charter and no loan wants it; `--end-extra` ends it")
+        draft.note("grant-extra", f"extra: {words}, {until}: no charter and no loan wants it")
     if seen.choices.end_extra:
         draft.add(Step(StepId(seen.mark(NAME, ("extra", record.id)), 1, "end"), StepKind.END, f"extra grant of {words}",
-                       End(GRANT, record.id), power=GRANT.power, why="--end-extra was given", unasked=True))
+                       End(GRANT, record.id), power=GRANT.power, why="what is extra is to end", unasked=True))
 
 
 def about(mark: Mark) -> str:

@@ -76,7 +76,7 @@ def _take_in(seen: Seen, draft: Draft, want: MemberWant) -> None:
 def _later(draft: Draft, mark: Mark, charter: str, about: str) -> None:
     """The other side has a charter here, and was not enacted yet."""
     draft.add(Step(StepId(mark, 1, "ask"), StepKind.ASK, f"that {charter} be enacted first: {about}",
-                   Ask(f"run `sigillum enact {charter}`, then this one again"), why=f"{charter} does not exist there yet"))
+                   Ask(charter_first=charter), why=f"{charter} does not exist there yet"))
 
 
 def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_id: Id, member: Id, about: str) -> None:

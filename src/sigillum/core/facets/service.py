@@ -32,7 +32,7 @@ def compare(seen: Seen, draft: Draft) -> None:
         if not fact.known:
             unknown(seen, draft, fact, f"the place {want.at}")
         elif fact.first is None:
-            draft.wrong("place-unknown", f"{seen.tenant} has no place {want.at!r}", "look at `sigillum tenant inspect`",
+            draft.wrong("place-unknown", f"{seen.tenant} has no place {want.at!r}", "",
                         want.position)
         elif known and want.service not in known:
             draft.wrong("service-unknown", f"{seen.tenant} has no service {want.service!r}", did_you_mean(want.service, known),

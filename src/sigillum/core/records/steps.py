@@ -97,13 +97,17 @@ class Prove(NamedTuple):
 
 
 class Ask(NamedTuple):
-    """Something that only a person can do; `action` is what another administrator is asked for, `to` who holds the power."""
+    """Something that only a person can do: `action` is what another administrator is asked for, `to` who holds the power.
 
-    request: str
+    Without an action there is other `advice`, or another charter is to be enacted first.
+    """
+
     action: Doing | None = None
     to: str = ""
     contact: str = ""
     about: str = ""  # what it is about, without whom it is asked of
+    charter_first: str = ""
+    advice: str = ""
 
 
 Action = KeepKey | KeepSecret | Adopt | Make | Change | Entry | End | Catch | Await | Prove | Ask

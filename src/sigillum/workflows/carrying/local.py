@@ -44,7 +44,8 @@ def adopt(carrying: Carrying, step: Step, action: Adopt) -> Yields:
 def ask(carrying: Carrying, step: Step, action: Ask) -> Yields:
     doing = carrying.resolved(action.action) if action.action is not None else None
     carrying.ports.ask(step, doing)
-    raise SomebodyError(f"{step.about}: somebody has to act first", where=step.tenant, mend=action.request)
+    raise SomebodyError(f"{step.about}: somebody has to act first", where=step.tenant,
+                        mend=action.advice or f"run `sigillum enact {action.charter_first}`, then this one again")
 
 
 def prove(carrying: Carrying, step: Step, action: Prove) -> Yields:

@@ -1,0 +1,58 @@
+"""Which of our commands and options helps, by the code of what was found. The core knows no commands."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from sigillum.core.values.errors import Mistake
+
+if TYPE_CHECKING:
+    from sigillum.core.deciding.waiting import Outlook
+
+_INSPECT = "look at `sigillum tenant inspect`"
+COMMANDS = {
+    "tenant-unknown": "add one with `sigillum tenant add`",
+    "role-unknown": _INSPECT, "place-unknown": _INSPECT, "place-not-in-tree": "`sigillum tenant inspect` lists them",
+    "grant-extra": "`--end-extra` ends it",
+    # causes of refusals
+    "facts-unknown": "`sigillum explain --ask-tenant` asks the tenant itself",
+    "sign-in-refused": "`sigillum explain --sign-in` names the rule",
+    "not-felt": "`sigillum prove --wait` waits for it",
+    "permission-unknown": "`sigillum tenant inspect` lists them",
+    "not-consented": "`sigillum enact` writes the request",
+    # outlooks
+    "differs": "`sigillum explain --ask-tenant` compares both",
+}
+
+
+def advised(code: str, said: str) -> str:
+    """What mends it: what the core says, and the command that helps, where there is one; a near miss says enough."""
+    command = COMMANDS.get(code, "")
+    if not command or said.startswith("did you mean"):
+        return said
+    return f"{said}; {command}" if said else command
+
+
+def outlook_mend(outlook: Outlook) -> str:
+    """What mends what a proof met; where facts and tenant differ, both can be compared."""
+    if outlook.state == "unclear" and not outlook.mend:
+        return advised("differs", "")
+    return advised(outlook.cause, outlook.mend) if outlook.mend else ""
+
+
+def mistake_json(mistake: Mistake) -> dict[str, Any]:
+    """A mistake in the form that JSON has of it everywhere."""
+    return {"code": mistake.code, "what": mistake.what, "do": advised(mistake.code, mistake.mend),
+            "where": str(mistake.position or "")}
+
+
+def refusals_page() -> str:
+    """docs/refusals.md, whole."""
+    from sigillum.core.deciding.refusals import ABOUT, Cause
+    lines = ["# Refusals", "",
+             "Why something is refused: the causes that `sigillum explain` names, in the order in which it names them when",
+             "several hold. The list is closed, and this page is made from the code.", "",
+             "| code | meaning | what mends it |", "|---|---|---|"]
+    lines += [f"| `{cause}` | {ABOUT[cause].meaning} | {advised(cause, ABOUT[cause].mend.rstrip('.'))}. |"
+              for cause in Cause if cause in ABOUT]
+    return "\n".join(lines) + "\n"
