@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.comparing.compare import Comparison, compare, proofs_digest, tenants_of
 from sigillum.core.facets.seen import Choices
 from sigillum.core.kinds.access import Scope
@@ -240,10 +240,10 @@ class Fake:
     def history(self) -> History:
         return history.fold(self.ledger.kept, "uid")
 
-    def compare(self, charter: Charter, rules: Rules | None = None, *, adopt: bool = False, end_extra: bool = False) -> Outline:
+    def compare(self, charter: Charter, rules: HouseRules | None = None, *, adopt: bool = False, end_extra: bool = False) -> Outline:
         known = self.history()
         snapshots = {name: Snapshot(name, self.now, self.profile) for name in tenants_of(charter, known, ("away", "far"))}
-        comparison = Comparison(charter, known, snapshots, rules or Rules(because=frozenset()), self.held, Silent(self.charters),
+        comparison = Comparison(charter, known, snapshots, rules or HouseRules(because=frozenset()), self.held, Silent(self.charters),
                                 Choices(adopt, end_extra))
         for _ in range(MOST_ROUNDS):
             outline = compare(comparison)

@@ -46,7 +46,7 @@ def world_of(described: Json) -> World:
                 for n, g in enumerate(described["grants"])],
         credentials={c["name"]: Held(c["name"], c["of"], c["name"], c["active"], moment(c.get("from")), moment(c.get("until")),
                                      frozenset(c["limits"])) for c in described["credentials"]},
-        rules={n: Operation(n, p["class"], "GET", "", p.get("service", ""), p.get("located", False), tuple(p.get("needs", ())))
+        operations={n: Operation(n, p["class"], "GET", "", p.get("service", ""), p.get("located", False), tuple(p.get("needs", ())))
                for n, p in described["permissions"].items()},
         felt=timedelta(seconds=described["limits"]["felt_seconds"]))
 
@@ -67,7 +67,7 @@ def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(de
                    if question.at < e < (told.changes_at or question.at))
         for right in (told.decision.by, *told.decision.also) if told.decision.allowed else ():
             assert right is not None
-            assert again(world, rights=[right]).allowed(*question._replace(credential="")) or world.rules[permission].needs
+            assert again(world, rights=[right]).allowed(*question._replace(credential="")) or world.operations[permission].needs
         assert told.deciding is not None
         if told.decision.allowed:
             assert not any(link.good is False for link in told.links)
@@ -120,7 +120,7 @@ def test_hidden_grants_are_not_nothing_granted() -> None:
 
 def covered(world: World, right: Right, permission: str, place: str, until: datetime) -> bool:
     """Brute force: at the end, at every later edge and just around it, do other rights alone allow it?"""
-    others = again(world, rights=[r for r in world.rights if r.id != right.id], rules={})
+    others = again(world, rights=[r for r in world.rights if r.id != right.id], operations={})
     edges = {until, *(e for r in others.rights for e in others.cut(r)[:2]), *(c.begin for c in others.carriers(right.carrier))}
     moments = {e + timedelta(seconds=s) for e in edges if until <= e < NEVER - timedelta(days=1) for s in (-1, 0, 1)} | {NEVER - timedelta(days=1)}
     return all(others.allowed(right.carrier, permission, place, m) for m in moments if m >= until)

@@ -12,10 +12,20 @@ from hypothesis import strategies as st
 
 from core.fake import PROFILE, Fake, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity
-from sigillum.core.charter.rules import Rules
-from sigillum.core.charter.sheet import Asked, Sheet, content_of, fill
+from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.sheet import Sheet, SheetLine, content_of, fill
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
-from sigillum.core.deciding.sign_in import Account, Attempt, Rule, account_of, as_context, decide, inside, losing, rule_of
+from sigillum.core.deciding.sign_in import (
+    Account,
+    Attempt,
+    CompiledRule,
+    account_of,
+    as_context,
+    decide,
+    inside,
+    losing,
+    rule_of,
+)
 from sigillum.core.facets.registry import check
 from sigillum.core.kinds.profile import Precondition
 from sigillum.core.kinds.signing import Exemption
@@ -32,7 +42,7 @@ def robot(identity: Identity | None = None, **more: Any) -> Charter:
 
 
 def outline(fake: Fake, wanted: Charter) -> Any:
-    return fake.compare(wanted, Rules())
+    return fake.compare(wanted, HouseRules())
 
 
 stories = st.builds(
@@ -158,7 +168,7 @@ def test_what_is_read_back_of_a_password() -> None:
     ({"kind": "client", "area": "a"}, {}, "not-client"), ({"kind": "client", "mailbox": True}, {}, "not-client"), ({}, {}, "")])
 def test_what_contradicts_itself(identity: dict[str, Any], more: dict[str, Any], code: str) -> None:
     made = Identity(**{"kind": "service-account", "name": "robot", "display": "r", **identity})
-    assert [m.code for m in check(robot(made, **more), Rules(), ["away"])] == ([code] if code else [])
+    assert [m.code for m in check(robot(made, **more), HouseRules(), ["away"])] == ([code] if code else [])
 
 
 # --- deciding about a sign-in -----------------------------------------------------------------------------------
@@ -177,16 +187,16 @@ def test_which_rule_decides_and_what_makes_no_difference() -> None:
         verdict = decide(account, rules, attempt)
         assert (verdict.allowed, verdict.rule, verdict.demand) == (False, rule, demand)
     assert decide(account._replace(active=False), [], Attempt()).demand == "suspended"
-    assert decide(account, [Rule("w", "w", everyone=True)], Attempt()).told[-1].state == "makes no difference"
-    assert decide(account._replace(switch=""), [Rule("w", "w", everyone=True, blocks=True)], Attempt()).demand == "blocked"
+    assert decide(account, [CompiledRule("w", "w", everyone=True)], Attempt()).told[-1].state == "makes no difference"
+    assert decide(account._replace(switch=""), [CompiledRule("w", "w", everyone=True, blocks=True)], Attempt()).demand == "blocked"
     assert not inside("not an address", "10.0.0.0/8")
     assert as_context(Attempt("10.0.0.1", device=True)) == {"from": "10.0.0.1", "interactive": False, "second_factor": False, "device": True}
 
 
-@given(st.lists(st.builds(Rule, st.sampled_from("abc"), st.sampled_from("abc"), st.booleans(), st.booleans(), st.frozensets(st.sampled_from("xyz")),
+@given(st.lists(st.builds(CompiledRule, st.sampled_from("abc"), st.sampled_from("abc"), st.booleans(), st.booleans(), st.frozensets(st.sampled_from("xyz")),
                           st.frozensets(st.sampled_from("xyz")), st.just("any"), st.frozensets(st.sampled_from(["second-factor", "device"]))),
                 min_size=1, max_size=4, unique_by=lambda r: r.id))
-def test_who_loses_nothing_can_be_demanded_as_much_as_before(all_: list[Rule]) -> None:
+def test_who_loses_nothing_can_be_demanded_as_much_as_before(all_: list[CompiledRule]) -> None:
     weaker, accounts = all_[0]._replace(enabled=True), [Account(i, i) for i in "xyz"]
     lost = {a.id for a in losing([weaker, *all_[1:]], weaker, accounts)}
     for account in accounts:
@@ -201,12 +211,12 @@ NOW = parse_instant("2027-03-01T12:00:00Z")
 
 
 @pytest.mark.parametrize(("asked", "known", "problem", "note"), [
-    (Asked("secret"), Secret("short"), "", "short"), (Asked("secret", shortest=20), Secret("x" * 16), "16 characters", ""),
-    (Asked("secret", longest=8), Secret("x" * 16), "1 to 8", ""), (Asked("client_id"), "a b", "spaces", ""),
-    (Asked("issuer"), "http://far.example", "https", ""), (Asked("issuer"), "http://127.0.0.1:1/x", "", ""),
-    (Asked("ends"), "2027-03-01T12:00:00Z", "ended", ""), (Asked("ends"), "2027-03-01T12:00:01Z", "", "in 1s"),
-    (Asked("ends"), "2027-06-01T12:00:00Z", "", ""), (Asked("client_id", form="[a-z]+"), "abc1", "look", "")])
-def test_values_are_checked_without_repeating_a_secret(asked: Asked, known: Any, problem: str, note: str) -> None:
+    (SheetLine("secret"), Secret("short"), "", "short"), (SheetLine("secret", shortest=20), Secret("x" * 16), "16 characters", ""),
+    (SheetLine("secret", longest=8), Secret("x" * 16), "1 to 8", ""), (SheetLine("client_id"), "a b", "spaces", ""),
+    (SheetLine("issuer"), "http://far.example", "https", ""), (SheetLine("issuer"), "http://127.0.0.1:1/x", "", ""),
+    (SheetLine("ends"), "2027-03-01T12:00:00Z", "ended", ""), (SheetLine("ends"), "2027-03-01T12:00:01Z", "", "in 1s"),
+    (SheetLine("ends"), "2027-06-01T12:00:00Z", "", ""), (SheetLine("client_id", form="[a-z]+"), "abc1", "look", "")])
+def test_values_are_checked_without_repeating_a_secret(asked: SheetLine, known: Any, problem: str, note: str) -> None:
     value, = fill("c", "", [asked], {asked.value: known}, {}, {}, NOW)
     assert (problem in value.problem, bool(value.problem)) == (True, bool(problem))
     assert (note in value.note, bool(value.note)) == (True, bool(note))

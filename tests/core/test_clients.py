@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from core.fake import NOW, Fake, ours, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, PermissionWant, ProofWant, ServiceWant
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.deciding.explanations import explain
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Asks, Consent, Held, Place, Principal, Question, Right
@@ -139,7 +139,7 @@ def test_somebody_elses_client_of_that_name() -> None:
     (client(identity=Identity("client", "a", "a", confidential=False), credentials=(SECRET,)), "public-client"),
     (client(permissions=(SEND, SEND)), "permission-twice"), (client(), "")])
 def test_what_only_clients_have(wanted: Charter, code: str) -> None:
-    assert [m.code for m in check(wanted, Rules(), ["away", "far"])] == ([code] if code else [])
+    assert [m.code for m in check(wanted, HouseRules(), ["away", "far"])] == ([code] if code else [])
 
 
 # --- deciding ---------------------------------------------------------------------------------------------------
@@ -149,7 +149,7 @@ RULES = {"mail.send": Operation("mail.send", "changes-data", "POST", "/{place}",
 def world(consents: list[Consent], requests: frozenset[tuple[str, str, str]], rights: list[Right]) -> World:
     return World({"c": Principal("c", "mailer", "client"), "kai": Principal("kai", "Kai", "person"), "jon": Principal("jon", "Jon", "person")},
                  places={p: Place(p) for p in ("box", "other")}, roles={"user": frozenset({"mail.send"})}, rights=rights,
-                 credentials={"k": Held("k", "c", "k")}, rules=RULES, felt=timedelta(seconds=60),
+                 credentials={"k": Held("k", "c", "k")}, operations=RULES, felt=timedelta(seconds=60),
                  asks={"c": Asks("c", requests)}, consents={"c": consents})
 
 

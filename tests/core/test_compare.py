@@ -21,7 +21,7 @@ from sigillum.core.charter.charter import (
     RoleWant,
     ServiceWant,
 )
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.comparing.compare import ordered
 from sigillum.core.comparing.hands import Hand, assign
 from sigillum.core.kinds.access import GRANT as GRANTS
@@ -307,7 +307,7 @@ def test_a_standing_grant_is_left_alone_and_one_with_another_end_is_told() -> No
     (charter((GRANT,), tuple(TOKEN._replace(name=f"t{n}") for n in range(5))), ["keys-too-many"] * 5),
 ])
 def test_what_only_the_tenant_knows_to_be_wrong(wanted: Charter, codes: list[str]) -> None:
-    outline = Fake().compare(wanted, Rules())
+    outline = Fake().compare(wanted, HouseRules())
     assert [m.code for m in outline.mistakes] == codes
     assert outline.blocked == bool(codes)
     assert all(m.mend for m in outline.mistakes)

@@ -15,7 +15,7 @@ from core.fake import Fake
 from core.test_compare import charter, enacted
 from core.test_compare import team as team_charter
 from sigillum.core.charter.charter import Charter, ProofWant, RoleWant, ServiceWant
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.comparing.hands import Hand, assign
 from sigillum.core.facets.registry import LINES, Line, check, facets_of, in_order, words
 from sigillum.core.kinds.kind import Query
@@ -38,7 +38,7 @@ def with_toy(name: str) -> Charter:
 
 
 def test_plug_in(toy: None) -> None:
-    assert [m.code for m in check(with_toy(""), Rules(), ["away"])] == ["toy-empty"]
+    assert [m.code for m in check(with_toy(""), HouseRules(), ["away"])] == ["toy-empty"]
     fake = Fake()
     outline = fake.compare(with_toy("bear"))
     step = next(s for s in outline.steps if s.facet == "toy")

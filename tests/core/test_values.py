@@ -175,10 +175,10 @@ def test_house_rules() -> None:
     proof = ProofWant(True, "a.b", "p")
     charter = Charter("c", "nowhere", "", "x", "", Identity("service-account", "c", "c"), grants=(grant, grant),
                       credentials=(key, key), proofs=(proof, dataclasses.replace(proof, allowed=False)))
-    found = check(charter, rules.Rules(forbidden_roles=frozenset({"owner"}), named=("owner", "deputy")), ["summit"])
+    found = check(charter, rules.HouseRules(forbidden_roles=frozenset({"owner"}), named=("owner", "deputy")), ["summit"])
     assert [m.code for m in found] == ["owner-missing", "deputy-missing", "tenant-unknown", "credential-twice", "grant-twice",
                                        "proof-contradiction", "role-forbidden", "role-forbidden", "life-house", "life-house"]
-    assert "sigillum tenant add" in mistake_json(rules.check(dataclasses.replace(charter, tenant="q"), rules.Rules(), [])[1])["do"]
+    assert "sigillum tenant add" in mistake_json(rules.check(dataclasses.replace(charter, tenant="q"), rules.HouseRules(), [])[1])["do"]
 
 
 LOOK, CHANGE = Operation("a.read", "looks", "GET", "/"), Operation("a.write", "changes-data", "POST", "/")

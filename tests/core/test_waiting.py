@@ -11,7 +11,7 @@ import pytest
 from access.worlds import BASE
 from core.fake import NOW, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, MemberWant
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Membership, Place, Principal, Question, Right, Team
 from sigillum.core.deciding.waiting import outlook, pauses, usual_seconds
@@ -25,7 +25,7 @@ from sigillum.core.records.requests import Request
 from sigillum.core.undertakings.loans import end_of, may_be_lent, next_, read
 from sigillum.core.undertakings.requests import next_ as next_request
 from sigillum.core.undertakings.requests import read as read_requests
-from sigillum.core.undertakings.undertaking import Next, Seen
+from sigillum.core.undertakings.undertaking import Look, Next
 from sigillum.core.values.times import format_edge, format_instant
 
 MINUTE = timedelta(seconds=60)
@@ -63,7 +63,7 @@ def test_not_yet_or_never(right: Right | None, wanted: bool, state: str, cause: 
 
 def test_a_second_right_and_a_late_membership() -> None:
     needy = {"a.b": Operation("a.b", "looks", "GET", "", needs=("c.d@project",))}
-    told = outlook(world(HELD, rules=needy), Question("w", "a.b", "root", BASE), True, MINUTE, ROLES)
+    told = outlook(world(HELD, operations=needy), Question("w", "a.b", "root", BASE), True, MINUTE, ROLES)
     assert (told.state, told.cause, "c.d at a project" in told.text) == ("never", Cause.RIGHT_MISSING, True)
     team = world(HELD._replace(carrier="t"), teams={"t": Team("t", "crew")}, memberships=[Membership("w", "t", BASE)])
     told = outlook(team, Question("w", "a.b", "root", BASE), True, MINUTE, ROLES)
@@ -82,7 +82,7 @@ def test_pauses_grow_and_the_usual_is_what_was_measured() -> None:
     ("r", 600, "why", []), ("r", 600, " ", ["because-missing"]), ("boss", 600, "why", ["role-forbidden"]), ("r", 86_401, "why", ["loan-too-long"]),
     ("r", 86_400, "why", []), ("r", 0, "why", ["window-past"])])
 def test_what_the_house_says_to_a_loan(role: str, seconds: int, because: str, codes: list[str]) -> None:
-    rules = Rules(forbidden_roles=frozenset({"boss"}))
+    rules = HouseRules(forbidden_roles=frozenset({"boss"}))
     assert [o.code for o in may_be_lent(rules, role, NOW + timedelta(seconds=seconds), because, NOW)] == codes
 
 
@@ -114,11 +114,11 @@ def test_the_states_of_a_loan() -> None:
         for seconds, state, word in zip((0, 600), states, follows, strict=True):
             now = NOW + timedelta(seconds=seconds)
             assert loan.stage(now) == state
-            after = next_(loan, Seen(lambda query: found), now)
+            after = next_(loan, Look(lambda query: found), now)
             assert after.closed + "".join(s.id.verb for s in after.steps) == word
             assert {getattr(s.action, "id", "g") for s in after.steps} <= {"g"}
-        unseen = next_(loan, Seen(lambda query: Fact(unknown="403")), NOW + timedelta(seconds=600))
-        gone = next_(loan, Seen(lambda query: Fact()), NOW + timedelta(seconds=600))
+        unseen = next_(loan, Look(lambda query: Fact(unknown="403")), NOW + timedelta(seconds=600))
+        gone = next_(loan, Look(lambda query: Fact()), NOW + timedelta(seconds=600))
         if states[0] in ("begun", "leaving") and made not in entries:  # whether it was made decides, and nothing is concluded from a 403
             assert ("403" in unseen.waits, unseen.steps, unseen.closed) == (True, (), "")
             assert gone.closed == "it was never made"
@@ -134,9 +134,9 @@ def test_a_request_waits_until_it_is_done_or_wanted_no_more() -> None:
     assert (one.key, one.request, one.mark.facet) == ("3", request, "grant")
     stands, gone, hidden = Fact((Record(GRANT, "g-1", Grant()),)), Fact[Grant](), Fact[Grant](unknown="403")
     for fact, how in ((stands, "not asked for any more"), (gone, "seen to be done"), (hidden, "not asked for any more")):
-        assert next_request(one, Seen(lambda query, fact=fact: fact), NOW).closed == how  # type: ignore[misc]
-        assert next_request(one, Seen(lambda query, fact=fact: fact, frozenset({(one.mark, 2)})), NOW) == Next()  # type: ignore[misc]
-    assert next_request(read_requests([asked, closed], "c")[0], Seen(lambda query: gone), NOW) == Next()
+        assert next_request(one, Look(lambda query, fact=fact: fact), NOW).closed == how  # type: ignore[misc]
+        assert next_request(one, Look(lambda query, fact=fact: fact, frozenset({(one.mark, 2)})), NOW) == Next()  # type: ignore[misc]
+    assert next_request(read_requests([asked, closed], "c")[0], Look(lambda query: gone), NOW) == Next()
 
 
 @pytest.mark.parametrize(("identity", "more", "codes"), [
@@ -148,4 +148,4 @@ def test_a_request_waits_until_it_is_done_or_wanted_no_more() -> None:
     (Identity("service-account", "w", "w"), {"members": (MemberWant("x"), MemberWant("x"))}, ["membership-twice", "team-only"])])
 def test_what_fits_a_team(identity: Identity, more: dict[str, object], codes: list[str]) -> None:
     charter = Charter("c", "t", "test", "p", "o", identity, **more)  # type: ignore[arg-type]
-    assert [m.code for m in check(charter, Rules(), ["t"])] == codes
+    assert [m.code for m in check(charter, HouseRules(), ["t"])] == codes

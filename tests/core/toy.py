@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Principal
@@ -19,7 +19,7 @@ from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import StepId
 
 
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[Mistake]:
     if charter.more.get("toy") == "":
         yield Mistake("toy-empty", "the toy has no name", "name it", charter.position)
 

@@ -21,7 +21,7 @@ from sigillum.core.values.errors import RefusedError, SigillumError, Unreachable
 from sigillum.core.values.secret import Secret
 from sigillum.keys.material import make_key
 from sigillum.protocols import oauth
-from sigillum.protocols.authzen import Asked, evaluate
+from sigillum.protocols.authzen import Evaluation, evaluate
 from sigillum.protocols.http import Http, HttpError, check_address
 from sigillum.protocols.scim import ScimClient
 from sigillum.tenants.port import Address, Link
@@ -207,10 +207,10 @@ def test_an_assertion_is_as_the_rfc_says(algorithm: str) -> None:
 def test_decisions_of_strangers(answer: tuple[int, Any, dict[str, str]], result: Any) -> None:
     with server(lambda *a: answer) as base:
         if isinstance(result, tuple):
-            assert evaluate(Http(), base, "Bearer t", Asked("s", "a.b", "p")) == result
+            assert evaluate(Http(), base, "Bearer t", Evaluation("s", "a.b", "p")) == result
         else:
             with pytest.raises(result):
-                evaluate(Http(), base, "Bearer t", Asked("s", "a.b", "p"))
+                evaluate(Http(), base, "Bearer t", Evaluation("s", "a.b", "p"))
 
 
 @pytest.mark.parametrize("url", ["http://tenant.example/x", "ftp://x", "https://", "file:///etc/passwd", "http://127.0.0.1.evil.example", "http://localhost@evil.example/"])

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.kinds.access import BECAUSE_CLASSES, CLASSES
 from sigillum.core.values.errors import FileError
 from sigillum.reading.document import parse, read_text
@@ -121,10 +121,10 @@ class Workspace:
         return self.private / "keys" / charter_uid
 
     @property
-    def rules(self) -> Rules:
+    def rules(self) -> HouseRules:
         section = self.file.rules
-        usual = Rules()
-        return Rules(section.longest_credential or usual.longest_credential_seconds,
+        usual = HouseRules()
+        return HouseRules(section.longest_credential or usual.longest_credential_seconds,
                      frozenset(section.forbidden_roles), tuple(section.named), frozenset(section.because),
                      section.longest_loan or usual.longest_loan_seconds)
 

@@ -13,7 +13,7 @@ from sigillum.core.values.text import plain
 from .http import Http
 
 
-class Asked(NamedTuple):
+class Evaluation(NamedTuple):
     """One question: ids of the principal and the credential (none: whichever), a permission and a place.
 
     `person`: the id of the one on whose behalf a client acts.
@@ -34,12 +34,12 @@ class Asked(NamedTuple):
                 "resource": {"type": "principal" if principal else "place", "id": self.place.removeprefix("@")}, **context}
 
 
-def evaluate(http: Http, url: str, authorization: str, asked: Asked) -> tuple[bool, str]:
+def evaluate(http: Http, url: str, authorization: str, asked: Evaluation) -> tuple[bool, str]:
     """The decision and its reason, where one is given. Raises RefusedError, UnreachableError."""
     return _decision(_send(http, url, authorization, asked.body()), url)
 
 
-def evaluate_all(http: Http, url: str, authorization: str, asked: Sequence[Asked]) -> list[tuple[bool, str]]:
+def evaluate_all(http: Http, url: str, authorization: str, asked: Sequence[Evaluation]) -> list[tuple[bool, str]]:
     """Several questions in one request, at `url` with an s (AuthZEN's evaluations). Raises the same."""
     answers = _send(http, f"{url}s", authorization, {"evaluations": [a.body() for a in asked]}).get("evaluations")
     if not isinstance(answers, list) or len(answers) != len(asked):

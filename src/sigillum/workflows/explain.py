@@ -57,7 +57,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         who = lookup.subject(office, wish.who, wish.tenant)
     except lookup.NobodyError:
         tenant = office.tenants.reach(wish.tenant or lookup.only_tenant(office))
-        world, principal, places, credential = World(rules=tenant.profile.operations), wish.who, list(wish.places), ""
+        world, principal, places, credential = World(operations=tenant.profile.operations), wish.who, list(wish.places), ""
     else:
         tenant, principal = who.tenant, who.record.id
         places = [lookup.place(tenant, who.record, p) for p in wish.places]

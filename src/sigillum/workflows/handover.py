@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import KEY_PAIR, Charter, CredentialWant
-from sigillum.core.charter.sheet import KINDS, USUAL, Asked, Sheet, fill
+from sigillum.core.charter.sheet import KINDS, USUAL, Sheet, SheetLine, fill
 from sigillum.core.charter.wants import HandoverWant
 from sigillum.core.kinds.identities import CLIENT
 from sigillum.core.kinds.signing import CREDENTIAL
@@ -65,18 +65,18 @@ def _credential(charter: Charter, name: str) -> CredentialWant | None:
     return found
 
 
-def asked(office: Office, charter: Charter, consumer: str, credential: CredentialWant | None) -> list[Asked]:
+def asked(office: Office, charter: Charter, consumer: str, credential: CredentialWant | None) -> list[SheetLine]:
     """What is asked for: by the consumer's description, else by the charter, else what is usual."""
     described = office.workspace.consumers.get(consumer)
     if described is not None and described.asks:
-        return [Asked(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "") for a in described.asks]
+        return [SheetLine(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "") for a in described.asks]
     if wish_of(charter).gives:
-        return [Asked(v) for v in wish_of(charter).gives]
+        return [SheetLine(v) for v in wish_of(charter).gives]
     key = credential is not None and credential.kind == KEY_PAIR
     left_out = {"client_id" if not charter.is_client else "account", "secret" if key else "key"}
     if credential is None or not credential.held_here:
         left_out |= {"key", "secret"}
-    return [Asked(v) for v in USUAL if v not in left_out]
+    return [SheetLine(v) for v in USUAL if v not in left_out]
 
 
 def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[str, Any], dict[str, str]]:

@@ -14,7 +14,7 @@ from sigillum.core.records import history
 from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.requests import RECEIPT, request_of
 from sigillum.core.records.steps import Ask, Outline, Step, StepKind
-from sigillum.core.undertakings.requests import REQUESTS, Requested
+from sigillum.core.undertakings.requests import REQUESTS, SentRequest
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
 from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
@@ -28,7 +28,7 @@ FOLDER = "requests"
 _NUMBERING = threading.Lock()  # several charters are enacted at a time
 
 
-def listed(office: Office, *, ended: bool = True) -> list[Requested]:
+def listed(office: Office, *, ended: bool = True) -> list[SentRequest]:
     """The requests of this workspace, in order; those that have ended, too."""
     return office.books.begun(REQUESTS, ended=ended)
 
@@ -76,7 +76,7 @@ def settle(office: Office, uid: str, outline: Outline) -> None:
         advance(office, REQUESTS, one, wanted=asked)
 
 
-def numbered(office: Office, number: int) -> Requested:
+def numbered(office: Office, number: int) -> SentRequest:
     """A request by its number. Raises UsageError."""
     found = next((k for k in listed(office) if k.number == number), None)
     if found is None:
@@ -84,7 +84,7 @@ def numbered(office: Office, number: int) -> Requested:
     return found
 
 
-def done(office: Office, number: int, receipt: Path | None = None) -> tuple[Requested, str]:
+def done(office: Office, number: int, receipt: Path | None = None) -> tuple[SentRequest, str]:
     """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
     known, entries, how, said, about = numbered(office, number), list[Fresh](), "confirmed by hand", "", dict[str, str]()
     if known.ended:

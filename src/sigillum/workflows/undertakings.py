@@ -8,7 +8,7 @@ from dataclasses import replace
 from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.history import CLOSED, fold
 from sigillum.core.records.steps import Outline, Step
-from sigillum.core.undertakings.undertaking import S, Seen, Undertaking
+from sigillum.core.undertakings.undertaking import Look, S, Undertaking
 from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.marks import Mark
 from sigillum.ledger.port import Fresh
@@ -25,7 +25,7 @@ def advance(office: Office, sort: Undertaking[S], one: S, reached: Callable[[Ste
 
     `wanted`: what its charter still asks somebody for.
     """
-    seen, stopped = Seen(lambda query: office.tenants.reach(one.tenant).facts([query])[query], wanted), False
+    seen, stopped = Look(lambda query: office.tenants.reach(one.tenant).facts([query])[query], wanted), False
 
     def gone_on(result: StepResult) -> None:
         nonlocal stopped

@@ -91,7 +91,7 @@ def cells(found: list[Explained]) -> tuple[list[str], list[list[str]]]:
 
 def matrix(found: list[Explained], ident: Ident) -> RenderableType:
     columns, rows = cells(found)
-    question, rules = found[0].explanation.question, found[0].world.rules
+    question, rules = found[0].explanation.question, found[0].world.operations
     who = name_of(found[0].world, question.principal)
     heads = [f"{p}\n{rules[p].class_.replace('-', ' ')}" if p in rules else p for p in columns[1:]]
     return Group(Text.assemble((masked(who, ident), "bold"), f"  at {format_instant(whole_second(question.at))}"), "",

@@ -12,7 +12,7 @@ from sigillum.core.values.text import did_you_mean
 
 
 @dataclass(frozen=True, slots=True)
-class Rules:
+class HouseRules:
     """What a charter may ask. Durations in seconds."""
 
     longest_credential_seconds: int = 365 * 86_400
@@ -22,13 +22,13 @@ class Rules:
     longest_loan_seconds: int = 86_400
 
 
-def check(charter: Charter, rules: Rules, tenants: Iterable[str]) -> list[Mistake]:
+def check(charter: Charter, rules: HouseRules, tenants: Iterable[str]) -> list[Mistake]:
     """What can be said against a charter as a whole; each facet's own module checks its section."""
     tenants = list(tenants)
     return [*_named(charter, rules), *_tenant(charter, tenants), *_elsewhere(charter, tenants), *_twice(charter)]
 
 
-def _named(charter: Charter, rules: Rules) -> Iterator[Mistake]:
+def _named(charter: Charter, rules: HouseRules) -> Iterator[Mistake]:
     for who in rules.named:
         if not getattr(charter, who, ""):
             yield Mistake(f"{who}-missing", f"nobody is named as {who}",

@@ -28,7 +28,7 @@ SOON = timedelta(days=7)
 _NO_SPACE = re.compile(r"\S+\Z")
 
 
-class Asked(NamedTuple):
+class SheetLine(NamedTuple):
     """One thing that a consumer asks for: which value, what it calls it, and how it has to look."""
 
     value: str
@@ -69,13 +69,13 @@ class Sheet(NamedTuple):
         return bool(self.values) and not any(v.problem for v in self.values)
 
 
-def fill(charter: str, consumer: str, asked: Iterable[Asked], known: Mapping[str, Any], why: Mapping[str, str],
+def fill(charter: str, consumer: str, asked: Iterable[SheetLine], known: Mapping[str, Any], why: Mapping[str, str],
          references: Mapping[str, str], now: datetime) -> tuple[Value, ...]:
     """Put what is `known` into what is asked; `why` says for the rest why it is not there yet."""
     return tuple(_one(charter, a, known, why, references, now) for a in asked)
 
 
-def _one(charter: str, asked: Asked, known: Mapping[str, Any], why: Mapping[str, str], references: Mapping[str, str],
+def _one(charter: str, asked: SheetLine, known: Mapping[str, Any], why: Mapping[str, str], references: Mapping[str, str],
          now: datetime) -> Value:
     kind = KINDS[asked.value][0] if asked.value in KINDS else TEXT
     content = asked.fixed or known.get(asked.value)
@@ -91,7 +91,7 @@ def variable(charter: str, value: str) -> str:
     return re.sub(r"\W", "_", f"{charter}_{value}").upper()
 
 
-def _check(asked: Asked, kind: str, text: str, now: datetime) -> tuple[str, str]:
+def _check(asked: SheetLine, kind: str, text: str, now: datetime) -> tuple[str, str]:
     """What is wrong with a value, and what is worth knowing of it; a secret itself is never repeated."""
     if asked.form and not re.fullmatch(asked.form, text):
         return f"it does not look as {asked.name or asked.value} has to look", ""

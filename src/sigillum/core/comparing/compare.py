@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.registry import facets_of
 from sigillum.core.facets.seen import Books, Choices, Seen
@@ -28,7 +28,7 @@ class Comparison:
     charter: Charter
     history: History
     snapshots: Mapping[str, Snapshot]
-    rules: Rules
+    rules: HouseRules
     held: Mapping[tuple[str, int], str]
     books: Books
     choices: Choices

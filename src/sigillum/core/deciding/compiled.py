@@ -45,12 +45,12 @@ class Compiled:
     def __init__(self, principals: dict[str, Principal] | None = None, teams: dict[str, Team] | None = None,
                  memberships: list[Membership] | None = None, places: dict[str, Place] | None = None,
                  roles: dict[str, frozenset[str]] | None = None, rights: list[Right] | None = None,
-                 credentials: dict[str, Held] | None = None, rules: Mapping[str, Operation] | None = None,
+                 credentials: dict[str, Held] | None = None, operations: Mapping[str, Operation] | None = None,
                  felt: timedelta = timedelta(0), asks: dict[str, Asks] | None = None,
                  consents: dict[str, list[Consent]] | None = None, hidden: Mapping[Hidden, str] | None = None) -> None:
         self.principals, self.teams, self.memberships = principals or {}, teams or {}, memberships or []
         self.places, self.roles, self.rights = places or {}, roles or {}, rights or []
-        self.credentials, self.rules, self.felt = credentials or {}, rules or {}, felt
+        self.credentials, self.operations, self.felt = credentials or {}, operations or {}, felt
         self.asks, self.consents = asks or {}, consents or {}
         self.hidden = dict(hidden or {})  # what is not known, and why
         # compiled as questions need it

@@ -100,7 +100,7 @@ def _links(world: World, question: Question, decision: Decision) -> Iterator[Lin
     known = world.places.get(node.path)
     yield Link("place", True, f"{place_name(world, node.path)}{f' ({known.kind})' if known is not None and known.kind else ''}")
     yield from _credential(world, question)
-    rule = world.rules.get(question.permission)
+    rule = world.operations.get(question.permission)
     if rule is not None and rule.api and who.kind == CLIENT:
         yield from _consents(world, question, decision, rule.api)
         return
@@ -115,7 +115,7 @@ def _links(world: World, question: Question, decision: Decision) -> Iterator[Lin
         permission, place = decision.need
         why = decision.needed.cause if decision.needed.cause is not Cause.PLACE_UNKNOWN else "there is none above"
         yield Link("second right", False, f"{permission} is needed too, at {place}: {why}")
-    elif decision.allowed and (rule := world.rules.get(question.permission)) is not None and rule.needs:
+    elif decision.allowed and (rule := world.operations.get(question.permission)) is not None and rule.needs:
         yield Link("second right", True, f"{', '.join(rule.needs)}: granted")
 
 
@@ -146,7 +146,7 @@ def _consents(world: World, question: Question, decision: Decision, api: str) ->
 
 def _ground(world: World, question: Question, node: Node) -> Iterator[Link]:
     """Service and location."""
-    rule = world.rules.get(question.permission)
+    rule = world.operations.get(question.permission)
     if node.principal or rule is None or not rule.service:
         yield Link("service", None, "none is needed")
     elif rule.service not in node.services:

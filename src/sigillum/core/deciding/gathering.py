@@ -48,7 +48,7 @@ def explore(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str]
 
 def world_of(facts: Facts, profile: Profile, *, felt: bool = True) -> World:
     """Everything that deciding needs of the facts; `felt` False: as if every change were felt at once."""
-    world = World(rules=profile.operations, felt=timedelta(seconds=(profile.felt_seconds or 0) if felt else 0))
+    world = World(operations=profile.operations, felt=timedelta(seconds=(profile.felt_seconds or 0) if felt else 0))
     for account in facts.of(ACCOUNT):
         body = account.body
         world.principals[account.id] = values.Principal(account.id, body.name, body.type or "service-account", body.active,

@@ -61,7 +61,7 @@ def mends(world: World, question: Question, roles: Sequence[Record[Role]]) -> It
 
 def again(world: World, **changed: object) -> World:
     """A world with other contents, not compiled yet."""
-    fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "rules", "felt", "asks",
+    fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "operations", "felt", "asks",
               "consents", "hidden")
     return World(**({f: getattr(world, f) for f in fields} | changed))
 
@@ -130,7 +130,7 @@ def _consent(world: World, question: Question, cause: Cause) -> Changed:
     """Ask for the scope, and have it consented, for this place."""
     from sigillum.core.charter.charter import ALONE, ON_BEHALF
     acts, principal = ON_BEHALF if question.person else ALONE, question.principal
-    api = world.rules[question.permission].api
+    api = world.operations[question.permission].api
     fresh = Consent("mend", principal, question.permission, acts)
     asked = world.asks[principal].requests if principal in world.asks else frozenset()
     changed = again(world, asks={**world.asks, principal: Asks(principal, asked | {(api, question.permission, acts)})},
@@ -154,7 +154,7 @@ def _wait(world: World, question: Question, cause: Cause) -> Changed:
 
 def _switch_on(world: World, question: Question) -> Changed:
     """The service, at the nearest project above, or at the place itself."""
-    node, service = world.node(question.place), world.rules[question.permission].service
+    node, service = world.node(question.place), world.operations[question.permission].service
     at = node.kinds.get("project", node.path) if node is not None else question.place
     place = world.places[at]
     fresh = again(world, places={**world.places, at: place._replace(services=(*place.services, (service, None)))})

@@ -99,7 +99,7 @@ def missing_rights(world: World, right: Right, now: datetime, permissions: Itera
     others = [r for r in world.rights if r.id != right.id]
     asked = again(world, rights=[*others, right._replace(start=None, until=None)])
     for permission in sorted(permissions):
-        rule = world.rules.get(permission)
+        rule = world.operations.get(permission)
         if rule is not None and (rule.service or rule.located or rule.needs) and asked.node(right.place) is not None:
             yield from _missing(asked, Question(right.carrier, permission, right.place, now))
 
@@ -125,7 +125,7 @@ def _missing(world: World, question: Question) -> Iterator[Objection]:
             return
         changed = change(world, asked, decision)
         if decision.cause is Cause.SERVICE_OFF:
-            service = world.rules[asked.permission].service
+            service = world.operations[asked.permission].service
             yield Objection("service-off", f"{asked.permission} will not work at {at}: {service} is not switched on there",
                             f"add `services: [{{service: {service}, at: {changed.mend.place}}}]`", refuse=False)
         elif node is not None:

@@ -16,7 +16,7 @@ SECOND_FACTOR, DEVICE, NETWORK, BLOCKED = "second-factor", "device", "network", 
 SWITCH = "the account's own switch"
 
 
-class Rule(NamedTuple):
+class CompiledRule(NamedTuple):
     """One sign-in rule. `exempt`: accounts that it does not apply to; `networks`: from these only (none: anywhere)."""
 
     id: str
@@ -68,7 +68,7 @@ class Verdict(NamedTuple):
     told: tuple[Told, ...] = ()
 
 
-def decide(account: Account, rules: Iterable[Rule], attempt: Attempt) -> Verdict:
+def decide(account: Account, rules: Iterable[CompiledRule], attempt: Attempt) -> Verdict:
     """Every rule that applies has to be met: targeted ones first, then the tenant-wide ones; the first unmet one decides."""
     all_ = sorted(rules, key=lambda r: (r.everyone, r.name))
     told = tuple(_look(account, all_, attempt))
@@ -78,7 +78,7 @@ def decide(account: Account, rules: Iterable[Rule], attempt: Attempt) -> Verdict
     return Verdict(False, first.rule, first.why, told)
 
 
-def _look(account: Account, rules: list[Rule], attempt: Attempt) -> Iterator[Told]:
+def _look(account: Account, rules: list[CompiledRule], attempt: Attempt) -> Iterator[Told]:
     if not account.active:
         yield Told("the account", "unmet", "suspended")
     for rule in rules:
@@ -95,7 +95,7 @@ def _look(account: Account, rules: list[Rule], attempt: Attempt) -> Iterator[Tol
         yield Told(SWITCH, "met" if attempt.second_factor else "unmet", SECOND_FACTOR)
 
 
-def _apart(account: Account, rule: Rule, attempt: Attempt) -> str:
+def _apart(account: Account, rule: CompiledRule, attempt: Attempt) -> str:
     """Why a rule does not apply, or nothing."""
     if not rule.enabled:
         return "it is switched off"
@@ -107,12 +107,12 @@ def _apart(account: Account, rule: Rule, attempt: Attempt) -> str:
     return "" if rule.applies_to in ("any", kind) else f"it is for sign-ins that are {rule.applies_to}"
 
 
-def _asked(rule: Rule) -> list[str]:
+def _asked(rule: CompiledRule) -> list[str]:
     return [*rule.demands, *([f"from {', '.join(sorted(rule.networks))}"] if rule.networks else []),
             *([BLOCKED] if rule.blocks else [])]
 
 
-def _unmet(rule: Rule, attempt: Attempt) -> str:
+def _unmet(rule: CompiledRule, attempt: Attempt) -> str:
     if rule.blocks:
         return BLOCKED
     if rule.networks and not any(inside(attempt.address, n) for n in rule.networks):
@@ -130,11 +130,11 @@ def inside(address: str, network: str) -> bool:
         return False
 
 
-def losing(rules: Iterable[Rule], weaker: Rule, accounts: Iterable[Account]) -> list[Account]:
+def losing(rules: Iterable[CompiledRule], weaker: CompiledRule, accounts: Iterable[Account]) -> list[Account]:
     """Who would lose a demand if a rule were switched off and no other made the same demand of them."""
     others = [r for r in rules if r.id != weaker.id and r.enabled]
 
-    def covers(rule: Rule, account: Account) -> bool:
+    def covers(rule: CompiledRule, account: Account) -> bool:
         return account.id not in rule.exempt and (rule.everyone or bool(rule.targets & {account.id, *account.teams}))
     return [a for a in accounts if a.active and covers(weaker, a) and not set(_asked(weaker)) <= {
         d for r in others if covers(r, a) and r.applies_to in ("any", weaker.applies_to) for d in _asked(r)}]
@@ -149,10 +149,10 @@ def members_of(teams: Iterable[Record[Team]]) -> dict[str, tuple[str, ...]]:
     return {t.id: t.body.members for t in teams}
 
 
-def rule_of(record: Record[signing.Rule]) -> Rule:
+def rule_of(record: Record[signing.SignInRule]) -> CompiledRule:
     """A sign-in rule as deciding needs it."""
     body = record.body
-    return Rule(record.id, body.name, body.enabled, body.everyone, frozenset(body.targets),
+    return CompiledRule(record.id, body.name, body.enabled, body.everyone, frozenset(body.targets),
                 frozenset(e.account for e in body.exempt), body.applies_to or "any", frozenset(body.demands), body.networks,
                 body.blocks, body.narrowable)
 

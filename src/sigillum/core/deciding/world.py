@@ -38,26 +38,27 @@ class World(Compiled):
             return False
         if credential and self.usable(credential, principal, at) is not None:
             return False
-        rule = self.rules.get(permission)
-        if person or (rule is not None and rule.api):
+        operation = self.operations.get(permission)
+        if person or (operation is not None and operation.api):
             return self.decide(Question(principal, permission, place, at, credential, person)).allowed
-        if not self._one(principal, view, permission, rule, node, at, credential):
+        if not self._one(principal, view, permission, operation, node, at, credential):
             return False
-        if rule is None or not rule.needs:
+        if operation is None or not operation.needs:
             return True
-        for need in rule.needs:
+        for need in operation.needs:
             other, _, kind = need.partition("@")
             near = node.kinds.get(kind)
             inner = self.node(near) if near is not None else None
-            if inner is None or not self._one(principal, view, other, self.rules.get(other), inner, at, credential):
+            if inner is None or not self._one(principal, view, other, self.operations.get(other), inner, at, credential):
                 return False
         return True
 
-    def _one(self, principal: str, view: dict[str, Entries], permission: str, rule: Operation | None, node: Node,
+    def _one(self, principal: str, view: dict[str, Entries], permission: str, operation: Operation | None, node: Node,
              at: datetime, credential: str) -> bool:
         """One permission, without what it needs beside itself."""
-        if rule is not None and not node.principal and (
-                (rule.service and node.services.get(rule.service, NEVER) > at) or self._misplaced(principal, rule, node)):
+        if operation is not None and not node.principal and (
+                (operation.service and node.services.get(operation.service, NEVER) > at)
+                or self._misplaced(principal, operation, node)):
             return False
         if credential:
             limits = self.credentials[credential].limits
@@ -76,8 +77,8 @@ class World(Compiled):
                             return True
         return False
 
-    def _misplaced(self, principal: str, rule: Operation, node: Node) -> bool:
-        if not rule.located or not node.location:
+    def _misplaced(self, principal: str, operation: Operation, node: Node) -> bool:
+        if not operation.located or not node.location:
             return False
         who = self.principals.get(principal)
         return who is not None and bool(who.location) and who.location != node.location
@@ -113,16 +114,16 @@ class World(Compiled):
                 return Decision(False, wrong)
         if node.hidden:  # a place above decides over services, locations, labels, and what encloses it
             return unknown(node.hidden)
-        rule = self.rules.get(permission)
-        if rule is not None and rule.api and who.kind == CLIENT:
+        operation = self.operations.get(permission)
+        if operation is not None and operation.api and who.kind == CLIENT:
             from sigillum.core.deciding.consents import through_api
-            return through_api(self, question, rule)
+            return through_api(self, question, operation)
         if person:
             return Decision(False, Cause.NO_DELEGATE)
         found = self._reason(who, permission, node, at, credential)
-        if not found.allowed or rule is None or not rule.needs:
+        if not found.allowed or operation is None or not operation.needs:
             return found
-        for need in rule.needs:
+        for need in operation.needs:
             other, _, kind = need.partition("@")
             near = node.kinds.get(kind)
             inner = self.node(near) if near is not None else None
@@ -148,12 +149,12 @@ class World(Compiled):
         return self.blind(*roles, *(Hidden(w, c) for c in carriers for w in ("rights", "teams")), Hidden("everyone"))
 
     def _reason(self, who: Principal, permission: str, node: Node, at: datetime, credential: str) -> Decision:
-        rule = self.rules.get(permission)
-        if rule is not None and not node.principal:
-            if rule.service and node.services.get(rule.service, NEVER) > at:
-                off = rule.service not in node.services
+        operation = self.operations.get(permission)
+        if operation is not None and not node.principal:
+            if operation.service and node.services.get(operation.service, NEVER) > at:
+                off = operation.service not in node.services
                 return Decision(False, Cause.SERVICE_OFF if off else Cause.SERVICE_NOT_FELT)
-            if self._misplaced(who.id, rule, node):
+            if self._misplaced(who.id, operation, node):
                 return Decision(False, Cause.LOCATION_DIFFERS)
         if credential:
             limits = self.credentials[credential].limits
@@ -203,7 +204,7 @@ class World(Compiled):
 
     def _without(self, principal: str, permission: str, node: Node) -> tuple[Cause, Right | None]:
         """No right holds the permission: does any other right stand here?"""
-        if self.rules and permission not in self.rules and not any(permission in r for r in self.roles.values()):
+        if self.operations and permission not in self.operations and not any(permission in r for r in self.roles.values()):
             return Cause.PERMISSION_UNKNOWN, None
         for carrier in self.carriers(principal):
             for right in self.rights_of(carrier.id):

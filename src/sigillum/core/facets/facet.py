@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from typing import Any
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.seen import Seen
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark
 
 
-def _no_mistakes(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+def _no_mistakes(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[Mistake]:
     yield from ()
 
 
@@ -44,6 +44,6 @@ class Facet:
     gives: frozenset[type[Any]] = frozenset()
     takes: frozenset[type[Any]] = frozenset()
     last: Callable[[Seen, Draft], None] = _nothing
-    check: Callable[[Charter, Rules, list[str]], Iterable[Mistake]] = _no_mistakes
+    check: Callable[[Charter, HouseRules, list[str]], Iterable[Mistake]] = _no_mistakes
     waits_for: Callable[[Charter], Iterable[str]] = _nobody
     words: Callable[[Mark], str] = _words

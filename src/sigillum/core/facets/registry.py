@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from sigillum.core.charter import rules
 from sigillum.core.charter.charter import PASSWORD, Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark
 
@@ -29,7 +29,7 @@ class Line(NamedTuple):
     module: str = ""
     checks: str = ""
 
-    def check(self, charter: Charter, house: Rules, tenants: list[str]) -> Iterable[Mistake]:
+    def check(self, charter: Charter, house: HouseRules, tenants: list[str]) -> Iterable[Mistake]:
         """What can be said against its section."""
         if self.checks:
             found: Iterable[Mistake] = import_module(self.checks).check(charter, house, tenants)
@@ -74,7 +74,7 @@ def in_order(facets: list[Facet]) -> list[Facet]:
     return out
 
 
-def check(charter: Charter, house: Rules, tenants: Iterable[str]) -> list[Mistake]:
+def check(charter: Charter, house: HouseRules, tenants: Iterable[str]) -> list[Mistake]:
     """Everything that can be said against a charter from its own text and the workspace."""
     known = list(tenants)
     return [*rules.check(charter, house, known),

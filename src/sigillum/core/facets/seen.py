@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from typing import Any, NamedTuple, Protocol
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.kinds.kind import Fact, K, Kind, Query
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.snapshot import Snapshot
@@ -57,7 +57,7 @@ class Seen:
     charter: Charter
     whole: Charter
     history: History
-    rules: Rules
+    rules: HouseRules
     held: Mapping[tuple[str, int], str]  # credential, generation -> thumbprint of the key kept here, or "secret"
     choices: Choices
     books: Books

@@ -13,7 +13,7 @@ from sigillum.core.deciding.sign_in import (
     ALL_TEAMS,
     Account,
     Attempt,
-    Rule,
+    CompiledRule,
     account_of,
     decide,
     losing,
@@ -29,13 +29,13 @@ from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.identities import Account as AccountBody
 from sigillum.core.kinds.kind import Query, Record
-from sigillum.core.kinds.signing import RULE
-from sigillum.core.kinds.signing import Rule as RuleBody
+from sigillum.core.kinds.signing import RULE, SignInRule
 from sigillum.core.records.history import Outcome, State
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean
 
+Rules = dict[str, CompiledRule]  # by name
 NAME = "sign-in"
 NEW = "(new)"  # stands for the id of an account or rule that is still to be made
 NETWORKS, EXEMPT, RELAX, METHODS = "networks", "exempt", "relax", "methods"
@@ -92,7 +92,7 @@ def _methods(seen: Seen, draft: Draft) -> None:
         before={"methods": record.body.methods}, after={"methods": ()}))
 
 
-def _own_rule(seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[RuleBody], ...], future: dict[str, Rule],
+def _own_rule(seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[SignInRule], ...], future: Rules,
               who: Id) -> None:
     """A targeted rule of ours: from these networks only."""
     if not want.networks:
@@ -100,7 +100,7 @@ def _own_rule(seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[
     name, mark = f"{seen.charter.identity.name}-networks", mark_of(seen, NETWORKS)
     standing = stand(seen, draft, mark, records, f"sign-in rule {name}")
     part: dict[str, Any] = {"name": name, "targets": (who,), "networks": want.networks, "applies_to": "any"}
-    future[name] = Rule(NEW, name, targets=frozenset({who if isinstance(who, str) else NEW}), networks=want.networks)
+    future[name] = CompiledRule(NEW, name, targets=frozenset({who if isinstance(who, str) else NEW}), networks=want.networks)
     if standing.record is None and standing.where is not Where.RECENT:
         draft.provide(Guarded(seen.tenant), draft.add(Step(
             StepId(mark, standing.number, "make"), StepKind.MAKE, f"sign-in rule {name}: from {', '.join(want.networks)} only",
@@ -114,14 +114,14 @@ def _own_rule(seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[
             why="the charter says so", before={"networks": have}, after={"networks": want.networks})))
 
 
-def _known(seen: Seen, draft: Draft, name: str, rules: dict[str, Rule], want: SignInWant) -> Rule | None:
+def _known(seen: Seen, draft: Draft, name: str, rules: Rules, want: SignInWant) -> CompiledRule | None:
     if name not in rules:
         draft.wrong("rule-unknown", f"{seen.tenant} has no sign-in rule {name!r}",
                     did_you_mean(name, rules) or f"it has {', '.join(sorted(rules))}", want.position)
     return rules.get(name)
 
 
-def _exempt(seen: Seen, draft: Draft, want: SignInWant, rules: dict[str, Rule], future: dict[str, Rule], who: Id) -> None:
+def _exempt(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rules, who: Id) -> None:
     exempt = want.exempt
     rule = _known(seen, draft, exempt.rule, rules, want) if exempt is not None else None
     if exempt is None or rule is None:
@@ -149,7 +149,7 @@ def _exempt(seen: Seen, draft: Draft, want: SignInWant, rules: dict[str, Rule], 
         after={"accepted by": exempt.accepted_by, "until": f"{exempt.review} (review)"}))
 
 
-def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: dict[str, Rule], future: dict[str, Rule], who: Id) -> None:
+def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rules, who: Id) -> None:
     """Switch a tenant-wide rule off, only where another stands that loses nobody."""
     relax = want.relax
     rule = _known(seen, draft, relax.rule, rules, want) if relax is not None else None
@@ -182,7 +182,7 @@ def _teams(seen: Seen) -> dict[str, tuple[str, ...]]:
     return members_of(seen.ask(ALL_TEAMS).records) if seen.carried(TEAM) is not None else {}
 
 
-def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: dict[str, Rule], who: Id) -> None:
+def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: Id) -> None:
     """What only we made or relaxed, and the charter no longer asks for, is put back."""
     wanted = {mark_of(seen, NETWORKS) if want.networks else None,
               mark_of(seen, EXEMPT, want.exempt.rule) if want.exempt else None,
@@ -209,7 +209,7 @@ def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: dict[str, Rul
                     before={"enabled": False}, after={"enabled": True}))
 
 
-def _effective(seen: Seen, draft: Draft, want: SignInWant, rules: list[Rule]) -> None:
+def _effective(seen: Seen, draft: Draft, want: SignInWant, rules: list[CompiledRule]) -> None:
     """What decides once all this is done."""
     record = _account(seen, draft)
     who = account_of(record, _teams(seen)) if record is not None else Account(NEW)

@@ -36,7 +36,7 @@ class Exemption(NamedTuple):
     review: str = ""
 
 
-class Rule(NamedTuple):
+class SignInRule(NamedTuple):
     """What a tenant demands at sign-in, and of whom."""
 
     name: str = ""
@@ -68,5 +68,5 @@ def _exemption(value: str, about: Mapping[str, Any]) -> Exemption:
 CREDENTIAL = Kind("credential", Credential, key=("principal", "name"), power="credentials",
                   finders=("principal", "name", "thumbprint"), write_only=("carrier", "password"),
                   shown_as={"public_key": ("thumbprint", thumbprint)})
-RULE = Kind("rule", Rule, power="rules", finders=("name", "all"), entries={"exempt": _exemption})
+RULE = Kind("rule", SignInRule, power="rules", finders=("name", "all"), entries={"exempt": _exemption})
 LICENCE = Kind("licence", Licence, power="licences", finders=("name", "all"))

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import Any
 
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.deciding.objections import Objection
 from sigillum.core.kinds.access import GRANT, Grant
 from sigillum.core.kinds.changes import End, Make, part_of
@@ -19,7 +19,7 @@ from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, rough_duration, whole_second
 
-from .undertaking import Next, Seen, Undertaking
+from .undertaking import Look, Next, Undertaking
 
 POWER = "grants"
 
@@ -99,7 +99,7 @@ def read(entries: Iterable[Entry], uid: str) -> list[Loan]:
                  str(body["external_id"]), history.latest(mark_of(tenant)), any(e.kind == RECALLED for e in all_))]
 
 
-def next_(loan: Loan, seen: Seen, now: datetime) -> Next:
+def next_(loan: Loan, seen: Look, now: datetime) -> Next:
     """What follows for a loan."""
     stage = loan.stage(now)
     if stage in OVER:
@@ -146,7 +146,7 @@ def end_of(now: datetime, lasts_seconds: int | None, until: datetime | None) -> 
     return until
 
 
-def may_be_lent(rules: Rules, role: str, until: datetime, because: str, now: datetime) -> list[Objection]:
+def may_be_lent(rules: HouseRules, role: str, until: datetime, because: str, now: datetime) -> list[Objection]:
     """What the house says to a loan."""
     out = []
     if not because.strip():

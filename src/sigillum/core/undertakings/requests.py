@@ -12,11 +12,11 @@ from sigillum.core.records.history import CLOSED, REQUESTED
 from sigillum.core.records.requests import Request, fulfilled, queries
 from sigillum.core.values.marks import Mark, mark_of
 
-from .undertaking import Next, Seen, Undertaking
+from .undertaking import Look, Next, Undertaking
 
 
 @dataclass(frozen=True, slots=True)
-class Requested:
+class SentRequest:
     """One request as it was written down, in the stream of its charter. `ended`: how it ended, if it has."""
 
     uid: str
@@ -36,7 +36,7 @@ class Requested:
         return str(self.number)
 
 
-def read(entries: Iterable[Entry], uid: str) -> list[Requested]:
+def read(entries: Iterable[Entry], uid: str) -> list[SentRequest]:
     """The requests of a stream."""
     asked, ended = list[Entry](), dict[str, str]()
     for entry in entries:
@@ -44,12 +44,12 @@ def read(entries: Iterable[Entry], uid: str) -> list[Requested]:
             asked.append(entry)
         elif entry.kind == CLOSED and entry.body[UNDERTAKING] == REQUESTS.name:
             ended[str(entry.body[NUMBER])] = str(entry.body["how"])
-    return [Requested(uid, e.sequence, str(b["tenant"]), int(b[NUMBER]), str(b["file"]), str(b["asked_at"]), mark_of(b),
+    return [SentRequest(uid, e.sequence, str(b["tenant"]), int(b[NUMBER]), str(b["file"]), str(b["asked_at"]), mark_of(b),
                       int(b["generation"]), Request(**b["request"]), str(b["digest"]), ended.get(str(b[NUMBER]), ""))
             for e in asked for b in [e.body]]
 
 
-def next_(one: Requested, seen: Seen, now: datetime) -> Next:
+def next_(one: SentRequest, seen: Look, now: datetime) -> Next:
     """It waits as long as its charter asks for it; then it was done, as far as can be seen, or is not wanted any more."""
     if one.ended or (one.mark, one.generation) in seen.wanted:
         return Next()

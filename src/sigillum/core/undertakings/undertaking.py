@@ -33,7 +33,7 @@ class Undertaken(Protocol):
 S = TypeVar("S", bound=Undertaken)
 
 
-class Seen(NamedTuple):
+class Look(NamedTuple):
     """What a stage machine may look at: facts of its tenant, and what its charter still asks somebody for."""
 
     ask: Callable[[Query[Any]], Fact[Any]]
@@ -55,4 +55,4 @@ class Undertaking(Generic[S]):
     name: str
     begins: str
     read: Callable[[Iterable[Entry], str], Sequence[S]]
-    next: Callable[[S, Seen, datetime], Next]
+    next: Callable[[S, Look, datetime], Next]

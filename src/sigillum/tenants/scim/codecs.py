@@ -88,10 +88,10 @@ def _consent(r: Json) -> access.Consent:
                           part(r, "principal", "display"))
 
 
-def _rule(r: Json) -> signing.Rule:
+def _rule(r: Json) -> signing.SignInRule:
     exempt = tuple(signing.Exemption(text(e.get("value")), text(e.get("acceptedBy")), text(e.get("why")), text(e.get("review")))
                    for e in many(r.get("exempt")))
-    return signing.Rule(
+    return signing.SignInRule(
         text(r.get("name")), r.get("enabled") is not False, r.get("everyone") is True,
         tuple(text(t.get("value")) for t in many(r.get("targets"))), r.get("narrowable") is not False, exempt,
         r.get("blocks") is True, text(r.get("appliesTo")) or "any", texts(r.get("demands")), texts(r.get("networks")))

@@ -301,22 +301,22 @@ class OpenTenant:
         return SignedIn(self._token, principal, "asked by the administrator, not signed in as the identity")
 
     def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
-        from sigillum.protocols.authzen import Asked, evaluate
+        from sigillum.protocols.authzen import Evaluation, evaluate
         try:
             decision, reason = evaluate(self.http, self.profile.decisions, signed_in.header(),
-                                        Asked(signed_in.principal, permission, place, person=person))
+                                        Evaluation(signed_in.principal, permission, place, person=person))
         except RefusedError as problem:
             return Trial(None, problem.what)
         return Trial(decision, reason)
 
     def ask_sign_in(self, account: str, context: Mapping[str, Any]) -> Trial:
-        from sigillum.protocols.authzen import Asked, evaluate
-        asked = Asked(account, "sign-in", self.profile.issuer, more=context)
+        from sigillum.protocols.authzen import Evaluation, evaluate
+        asked = Evaluation(account, "sign-in", self.profile.issuer, more=context)
         return Trial(*evaluate(self.http, self.profile.decisions, self._bearer, asked))
 
     def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
-        from sigillum.protocols.authzen import Asked, evaluate, evaluate_all
-        asked = [Asked(q.principal, q.permission, q.place, q.credential, q.person) for q in questions]
+        from sigillum.protocols.authzen import Evaluation, evaluate, evaluate_all
+        asked = [Evaluation(q.principal, q.permission, q.place, q.credential, q.person) for q in questions]
         if len(asked) == 1:
             return [Trial(*evaluate(self.http, self.profile.decisions, self._bearer, asked[0]))]
         return [Trial(*d) for n in range(0, len(asked), QUESTIONS_A_REQUEST) for d in evaluate_all(

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sigillum.core.charter.charter import FOREIGN, PASSWORD, Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.values.errors import Mistake
 
 
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[Mistake]:
     """What contradicts itself in an account or a team, and what somebody else's account cannot be given here."""
     if charter.is_client:
         return

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.values.errors import Mistake
 
 
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[Mistake]:
     """What only a client has, and what it has not."""
     where = charter.identity.position
     if not charter.is_client:

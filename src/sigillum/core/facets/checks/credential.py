@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sigillum.core.charter.charter import API_TOKEN, SHARED_SECRET, Charter
-from sigillum.core.charter.rules import Rules
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.times import format_duration
 
 
-def check(charter: Charter, rules: Rules, tenants: list[str]) -> Iterator[Mistake]:
+def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[Mistake]:
     """What the house and the kind of identity say to its credentials."""
     longest = rules.longest_credential_seconds
     for want in charter.credentials:
