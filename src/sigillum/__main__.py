@@ -1,7 +1,5 @@
 """`python -m sigillum` is the installed program."""
 
-import sys
+from sigillum.cli.main import program
 
-from sigillum.cli.main import main
-
-sys.exit(main())
+program()

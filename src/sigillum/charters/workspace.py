@@ -11,8 +11,8 @@ from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from sigillum.core.charter.rules import HouseRules
-from sigillum.core.kinds.access import BECAUSE_CLASSES, CLASSES
 from sigillum.core.values.errors import FileError
+from sigillum.core.values.text import BECAUSE_CLASSES, CLASSES
 from sigillum.reading.document import parse, read_text
 from sigillum.reading.models import Duration, Section, validate_with
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import gc
+import os
 import sys
+from typing import NoReturn
 
 from sigillum import __version__
 
 COLLECT_AFTER = 200_000  # objects
-INTERRUPTED = 130
+INTERRUPTED, MACHINE = 130, 8  # as `core.values.errors.Outcome` has them, which is not loaded yet
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -26,3 +28,16 @@ def main(arguments: list[str] | None = None) -> int:
     except KeyboardInterrupt:  # even while it is still loading
         sys.stderr.write("\nInterrupted. Nothing is lost: run the same command again, and it goes on.\n")
         return INTERRUPTED
+
+
+def program() -> NoReturn:
+    """The installed program. Everything is closed when `main` returns; taking the interpreter apart piece by piece as well
+    would cost a fifth of a short command.
+    """
+    code = main()
+    try:
+        sys.stdout.flush()
+        sys.stderr.flush()
+    except OSError:  # whoever read has gone
+        code = code or MACHINE
+    os._exit(code)

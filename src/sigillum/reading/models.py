@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import types
 import typing
 from collections.abc import Callable, Mapping
@@ -17,6 +18,8 @@ from sigillum.core.values.text import near
 
 from .document import Document, Spot
 
+# No plugin of the validation library runs beside secrets; looking for some would cost a twentieth of a short command.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 Model = TypeVar("Model", bound=BaseModel)
 
 

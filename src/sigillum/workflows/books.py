@@ -2,16 +2,11 @@
 
 from __future__ import annotations
 
-import getpass
-import secrets
 import threading
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from sigillum.charters import files
-from sigillum.core.records.books import LOAN, NAME, THING
-from sigillum.core.records.books import about as lines_about
-from sigillum.core.records.books import open_ as lines
 from sigillum.core.values.errors import MachineError
 
 from .settings import Settings
@@ -78,6 +73,8 @@ class Books:
 
     def make_known(self, charter: str) -> str:
         """Give a charter its uid in the ledger, once."""
+        import secrets
+
         from sigillum.core.records.history import KNOWN
         from sigillum.ledger.port import Fresh
         ledger = self.ledger(write=True)
@@ -90,6 +87,7 @@ class Books:
 
     def names(self) -> dict[str, str]:
         """The charters' names of today, by their uid."""
+        from sigillum.core.records.books import NAME
         return {uid: name for name, uid in self.ledger().rows(NAME).items()}
 
     def has_charter(self, name: str) -> bool:
@@ -99,6 +97,7 @@ class Books:
     # --- things ---------------------------------------------------------------------------------------------
     def owner(self, identity: str) -> str:
         """Which charter or loan made a thing, in words; empty where none did."""
+        from sigillum.core.records.books import THING
         uid = self._row(THING, identity)
         if not uid:
             return ""
@@ -107,6 +106,7 @@ class Books:
 
     def lent(self, mark: str) -> bool:
         """Is this the externalId of a loan's grant?"""
+        from sigillum.core.records.books import LOAN
         return bool(mark) and bool(self._row(LOAN, mark))
 
     def _row(self, what: str, key: str) -> str:
@@ -117,14 +117,16 @@ class Books:
         """The undertakings of one sort that are open, as they were begun; with `ended` those that are not, too."""
         if not self.there:
             return []
+        from sigillum.core.records.books import open_
         ledger = self.ledger()
-        open_ = ledger.rows(lines(sort.name))
-        streams = [e.charter for e in ledger.entries(kind=sort.begins)] if ended else open_.values()
-        return [one for one in self._read(sort, streams) if ended or one.key in open_]
+        still = ledger.rows(open_(sort.name))
+        streams = [e.charter for e in ledger.entries(kind=sort.begins)] if ended else still.values()
+        return [one for one in self._read(sort, streams) if ended or one.key in still]
 
     def about(self, sort: Undertaking[S], principal: str) -> list[S]:
         """The undertakings of one sort, open or ended, that are about a principal."""
-        return self._read(sort, self.ledger().rows(lines_about(sort.name, principal)).values()) if self.there else []
+        from sigillum.core.records.books import about
+        return self._read(sort, self.ledger().rows(about(sort.name, principal)).values()) if self.there else []
 
     def again(self, sort: Undertaking[S], one: S) -> S:
         """The same undertaking, read anew."""
@@ -138,6 +140,7 @@ class Books:
 
 def writer_name() -> str:
     """Who writes: the user's name on this machine."""
+    import getpass
     try:
         return getpass.getuser()
     except (KeyError, OSError):

@@ -6,9 +6,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from sigillum.core.charter.charter import Charter, GrantWant, ProofWant, ServiceWant
-from sigillum.core.kinds.access import BECAUSE_CLASSES
 from sigillum.core.values.errors import Mistake, Position
-from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.text import BECAUSE_CLASSES, did_you_mean
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,8 +8,9 @@ from typing import NamedTuple
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import NEVER, Asks, Consent, Decision, Node, Question, Right
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.access import CLASSES, Role, allows
+from sigillum.core.kinds.access import Role, allows
 from sigillum.core.kinds.kind import Record
+from sigillum.core.values.text import CLASSES
 from sigillum.core.values.times import format_edge
 
 MOST_STEPS = 8

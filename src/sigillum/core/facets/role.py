@@ -10,13 +10,13 @@ from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import OwnRole, Principal, RightEnds
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, await_, principal, stand, unknown
-from sigillum.core.kinds.access import CLASSES, GRANT, ROLE, Role, permission_words
+from sigillum.core.kinds.access import GRANT, ROLE, Role, permission_words
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.kind import Query, Record, differing
 from sigillum.core.records.history import State
 from sigillum.core.records.steps import Collision, Need, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
-from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.text import CLASSES, did_you_mean
 
 NAME = "role"
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, NamedTuple
 
+from sigillum.core.values.text import CLASSES
+
 from .kind import Kind, Record
 
-CLASSES = ("looks", "changes-data", "manages", "administers")
-BECAUSE_CLASSES = frozenset(CLASSES[1:])
 Where = tuple[tuple[str, tuple[str, ...]], ...]
 
 

@@ -11,6 +11,8 @@ PLACE_PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
 PERMISSION = re.compile(r"[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*\Z")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff]")
 SHOWN_CHARACTERS = 500
+CLASSES = ("looks", "changes-data", "manages", "administers")  # of permissions, from the least to the most
+BECAUSE_CLASSES = frozenset(CLASSES[1:])
 
 
 def near(word: str, known: Iterable[str]) -> str | None:

@@ -10,7 +10,7 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from sigillum.core.kinds.access import CLASSES, GRANT, PLACE, ROLE
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.changes import part_of
 from sigillum.core.kinds.changes import plain as as_json
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
@@ -18,7 +18,7 @@ from sigillum.core.kinds.kind import Kind, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import FileError, Mistake, Position
-from sigillum.core.values.text import did_you_mean, plain
+from sigillum.core.values.text import CLASSES, did_you_mean, plain
 from sigillum.core.values.times import parse_instant
 
 MOST_BYTES = 20_000_000
