@@ -16,6 +16,7 @@ from typing import Any
 
 import pytest
 import urllib3
+from hypothesis import settings
 from ruamel.yaml import YAML
 
 from sigillum.cli.main import main
@@ -24,6 +25,8 @@ from sigillum.cli.sandboxes import usual_world
 Json = dict[str, Any]
 OWNER = "mara.teel@brindlemoor.example"
 SLOW = 60.0
+settings.register_profile("patient", deadline=None)  # no test asserts on wall-clock time
+settings.load_profile("patient")
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

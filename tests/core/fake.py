@@ -126,7 +126,6 @@ class Away:
     fake: Fake
     name: str
     clock = None
-    round_trip_seconds = 0.0
     token_endpoint = ""
 
     @property

@@ -5,7 +5,6 @@ from __future__ import annotations
 import gc
 import os
 import sys
-from typing import NoReturn
 
 from sigillum import __version__
 
@@ -30,7 +29,7 @@ def main(arguments: list[str] | None = None) -> int:
         return INTERRUPTED
 
 
-def program() -> NoReturn:
+def program() -> None:
     """The installed program. Everything is closed when `main` returns; taking the interpreter apart piece by piece as well
     would cost a fifth of a short command.
     """

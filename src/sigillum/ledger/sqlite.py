@@ -9,6 +9,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -52,6 +53,20 @@ def _trouble(problem: sqlite3.Error, path: Path) -> MachineError:
                         mend="run `sigillum ledger verify`; restore the file from a copy if it is damaged")
 
 
+@dataclass(slots=True)
+class _Waiting:
+    """Entries that wait for the next transaction, and what became of them."""
+
+    entries: Sequence[Fresh]
+    expected_head: Head | None
+    head: Head | None = None
+    error: Exception | None = None
+
+    @property
+    def open(self) -> bool:
+        return self.head is None and self.error is None
+
+
 class SqliteLedger:
     """One file, one connection, safe for several threads. `sign` is called inside the entry's transaction."""
 
@@ -59,7 +74,8 @@ class SqliteLedger:
         self.path, self.stream, self.writer = path, stream, writer
         self._key_id, self._sign = key_id, sign
         self.writable = sign is not None
-        self._lock = threading.RLock()
+        self._lock, self._queue_lock = threading.RLock(), threading.Lock()
+        self._queue = list[_Waiting]()
         try:
             fresh = not path.exists()
             if fresh:
@@ -97,25 +113,57 @@ class SqliteLedger:
     def append(self, entries: Sequence[Fresh], expected_head: Head | None = None) -> Head:
         if self._sign is None:
             raise MachineError("the ledger was opened for reading only", where=str(self.path), mend="this is a fault")
-        at = format_instant(datetime.now(UTC))
-        with self._lock:
-            try:
-                self._db.execute("BEGIN IMMEDIATE")
-                try:
-                    head = self.head()
-                    if expected_head is not None and head != expected_head:
-                        raise MachineError("somebody else wrote to the ledger meanwhile", where=str(self.path),
-                                           mend="run the same command again")
-                    for fresh in entries:
-                        head = self._insert(fresh, head, at)
-                    self._db.execute("COMMIT")
-                except BaseException:
-                    with suppress(sqlite3.Error):
-                        self._db.execute("ROLLBACK")
-                    raise
-            except sqlite3.Error as problem:
-                raise _trouble(problem, self.path) from problem
-        return head
+        mine, all_ = _Waiting(entries, expected_head), list[_Waiting]()
+        with self._queue_lock:
+            self._queue.append(mine)
+        try:
+            with self._lock:  # whoever gets here first commits for all who wait: one transaction, one synchronisation
+                with self._queue_lock:
+                    all_, self._queue = self._queue, []
+                self._commit(all_)
+        except BaseException:  # interrupted: nobody writes this any more, and the others' entries wait again
+            with self._queue_lock:
+                self._queue = [w for w in (*all_, *self._queue) if w is not mine and w.open]
+            raise
+        if mine.error is not None:
+            raise mine.error
+        assert mine.head is not None
+        return mine.head
+
+    def _commit(self, waiting: list[_Waiting]) -> None:
+        """Each gets its head once everything is on the disk; what cannot be written spoils nobody else's."""
+        try:
+            heads = self._write(waiting)
+        except Exception as problem:
+            if len(waiting) != 1:
+                for one in waiting:
+                    self._commit([one])
+                return
+            waiting[0].error = _trouble(problem, self.path) if isinstance(problem, sqlite3.Error) else problem
+            return
+        for one, head in zip(waiting, heads, strict=True):
+            one.head = head
+
+    def _write(self, waiting: list[_Waiting]) -> list[Head]:
+        if not waiting:
+            return []
+        at, heads = format_instant(datetime.now(UTC)), list[Head]()
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            head = self.head()
+            for one in waiting:
+                if one.expected_head is not None and head != one.expected_head:
+                    raise MachineError("somebody else wrote to the ledger meanwhile", where=str(self.path),
+                                       mend="run the same command again")
+                for fresh in one.entries:
+                    head = self._insert(fresh, head, at)
+                heads.append(head)
+            self._db.execute("COMMIT")
+        except BaseException:
+            with suppress(sqlite3.Error):
+                self._db.execute("ROLLBACK")
+            raise
+        return heads
 
     def _insert(self, fresh: Fresh, head: Head, at: str) -> Head:
         assert self._sign is not None

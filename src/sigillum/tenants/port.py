@@ -96,7 +96,6 @@ class Facts(Protocol):
     address: Address
     profile: Profile
     clock: ClockReading | None
-    round_trip_seconds: float  # the shortest that was seen
 
     def say(self, text: str) -> None:
         """Something that the administrator should know, beside the result."""

@@ -26,8 +26,7 @@ from .requests import settle
 from .trying import principal_of
 
 MOST_COMPARISONS = 5
-FAR_SECONDS = 0.01  # of a tenant that takes longer to answer, many charters are enacted at a time
-WORKERS_NEAR, WORKERS_FAR = 4, 8
+WORKERS = 8  # charters at a time: while some wait for the tenant or the disk, others go on
 TURN_SECONDS = 0.0005  # our turns between two requests are short; longer ones make threads queue for nothing
 
 
@@ -152,8 +151,7 @@ def enact_all(office: Office, charters: list[Charter], choices: Choices,
             if len(charters) == 1:
                 return [one(charters[0])]
             sys.setswitchinterval(TURN_SECONDS)
-            far = any(office.tenants.reach(name).round_trip_seconds > FAR_SECONDS for name in {c.tenant for c in charters})
-            with ThreadPoolExecutor(WORKERS_FAR if far else WORKERS_NEAR) as pool:
+            with ThreadPoolExecutor(WORKERS) as pool:
                 done: dict[str, Enacted] = {}
                 try:
                     for wave in waves(charters):

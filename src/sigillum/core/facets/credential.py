@@ -197,8 +197,8 @@ class One:
                  "limits": ", ".join(want.limits) or "none: all that is granted"}
         made = draft.add(Step(
             StepId(self.mark, number, "make"), StepKind.MAKE, f"credential {want.name} ({want.kind})",
-            Make(CREDENTIAL, part, terms), (*draft.by(seen.tenant, Bearer, Principal, Ready), *needs), CREDENTIAL.power, why,
-            after=after))
+            Make(CREDENTIAL, part, terms, self._about()), (*draft.by(seen.tenant, Bearer, Principal, Ready), *needs),
+            CREDENTIAL.power, why, after=after))
         return self._finish(number, Ref(made, "id"), made, active=not born_inactive) or made
 
     def _keep(self, number: int, needs: tuple[StepId, ...]) -> StepId | None:

@@ -17,11 +17,15 @@ NOTHING: Part = MappingProxyType({})
 
 
 class Make(NamedTuple):
-    """Make one thing. `terms` is what the intent remembers of windows, so that they are never renewed."""
+    """Make one thing. `terms` is what the intent remembers of windows, so that they are never renewed.
+
+    `about`: what is written beside a credential's key.
+    """
 
     kind: Kind[Any]
     part: Part
     terms: Part = NOTHING
+    about: Part = NOTHING
 
 
 class Change(NamedTuple):

@@ -38,7 +38,6 @@ def connect(address: Address, link: Link) -> Tenant:
 class ByHand:
     """Everything that the port asks for, with a person as the interface."""
 
-    round_trip_seconds = float("inf")
     clock: ClockReading | None = None
 
     def __init__(self, address: Address, link: Link) -> None:

@@ -60,7 +60,6 @@ class OpenTenant:
         self.address, self.http, self._token = address, http, token
         self.clock: ClockReading | None = None
         self.profile = Profile()
-        self.round_trip_seconds = float("inf")
         self.wire = Wire(address.address.rstrip("/"), USUAL_ENDPOINTS)
         self.scim = ScimClient(http, address.address, token, observe=self._observe)
 
@@ -69,7 +68,6 @@ class OpenTenant:
             self._say(text)
 
     def _observe(self, answer: Answer) -> None:
-        self.round_trip_seconds = min(self.round_trip_seconds, (answer.received_at - answer.sent_at).total_seconds())
         reading = answer.clock()
         if reading is not None:
             self.clock = reading if self.clock is None else self.clock.narrowed(reading)

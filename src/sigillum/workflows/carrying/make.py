@@ -137,7 +137,7 @@ def _made(carrying: Carrying, step: Step, make: Make, record: Record[Any]) -> Yi
         _undo(carrying, step, make, record.id, wrong)
     yields = {"id": record.id, "until": make.part.get("until"), "client_id": back.value("client_id")}
     if make.kind is CREDENTIAL:
-        complete(carrying, step, {**make.part, **yields}, record.id)
+        complete(carrying, step, {**yields, **{n: v for n, v in make.about.items() if v}}, record.id)
     return yields
 
 
