@@ -4,7 +4,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/ready
 
-.PHONY: help demo test soak bench clean
+.PHONY: help demo test soak bench mutants clean
 help:            ## show the targets
 	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/ -/'
 
@@ -31,6 +31,9 @@ soak: $(READY)   ## the long runs
 
 bench: $(READY)  ## measure, and compare with the bounds in benchmarks/README.md
 	$(BIN)/python -m benchmarks
+
+mutants: $(READY)  ## change the meaning of the code in many places, and see whether the tests notice
+	$(BIN)/python -m benchmarks.mutants
 
 clean:           ## remove what was set up
 	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis .coverage*

@@ -16,7 +16,7 @@ from typing import Any
 
 import pytest
 import urllib3
-from hypothesis import settings
+from hypothesis import Phase, settings
 from ruamel.yaml import YAML
 
 from sigillum.cli.main import main
@@ -26,7 +26,8 @@ Json = dict[str, Any]
 OWNER = "mara.teel@brindlemoor.example"
 SLOW = 60.0
 settings.register_profile("patient", deadline=None)  # no test asserts on wall-clock time
-settings.load_profile("patient")
+settings.register_profile("searching", deadline=None, derandomize=True, phases=(Phase.explicit, Phase.generate))  # `make mutants`
+settings.load_profile(os.environ.get("SIGILLUM_HYPOTHESIS", "patient"))
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

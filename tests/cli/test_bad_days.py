@@ -217,7 +217,11 @@ def test_a_narrow_terminal(desk: Desk) -> None:
 def test_a_busy_tenant_is_asked_again_when_it_says_so(desk: Desk, sandbox: Sandbox, away: Away, status: int,
                                                       monkeypatch: pytest.MonkeyPatch) -> None:
     pauses, asked = list[float | None](), Answer.retry_after
-    monkeypatch.setattr(Answer, "retry_after", lambda answer: (pauses.append(asked(answer)), 0.01)[1])
+
+    def told(answer: Answer) -> float:
+        pauses.append(asked(answer))
+        return 0.01
+    monkeypatch.setattr(Answer, "retry_after", told)
     sandbox.faults({"kind": "status", "status": status, "retry_after": 1, "path": f"{away.name}/scim", "count": 3})
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
     assert pauses == [1, 1, 1]

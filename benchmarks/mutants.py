@@ -1,0 +1,214 @@
+"""Changes of meaning: each is made to a copy of the code, and the tests that run the changed line have to notice it.
+
+Kinds: a comparison is turned, a condition dropped, two acts swapped, a write to the journal removed, a need dropped.
+Places are drawn with a fixed seed, the same number of each kind as far as there are so many. What nobody notices is
+listed; `SURVIVORS` says of each why that is so, and one without a reason is a gap in the tests.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).parents[1]
+SOURCE = ROOT / "src" / "sigillum"
+WHERE, TESTS = ("core", "workflows/carrying"), ("tests/core", "tests/access")
+QUOTA = {"comparison": 20, "condition": 18, "order": 10, "journal": 10, "need": 14}
+LEAST, SHARE, BOUND_SECONDS, WORKERS = 60, 0.85, 600, 2
+SPARE_SECONDS = 60  # no change is begun so shortly before the end
+TURNED: dict[type[ast.cmpop], type[ast.cmpop]] = {
+    ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Is: ast.IsNot,
+    ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In}
+ACTS = ("settle", "write", "attempt", "complete", "until", "keep_key", "keep_secret", "keep_password", "finished", "append",
+        "reached", "send")
+JOURNAL = ("settle", "write", "append")
+# A change that no test notices, by its name, and why.
+SURVIVORS: dict[str, str] = {}
+
+
+class Change(NamedTuple):
+    """One change: what it is called, and the whole changed text."""
+
+    name: str
+    kind: str
+    file: str
+    line: int
+    text: str
+
+
+class Result(NamedTuple):
+    """What became of one change."""
+
+    change: Change
+    noticed: bool
+    by: str
+
+
+def _named(kind: str, file: str, source: list[str], line: int, more: str = "") -> str:
+    return f"{kind} {file}: {' '.join(source[line - 1].split())}{more}"
+
+
+def _called(node: ast.AST) -> str:
+    """The name of what a statement calls, if it is a call."""
+    value = node.value if isinstance(node, (ast.Expr, ast.Assign, ast.Return)) else None
+    function = value.func if isinstance(value, ast.Call) else None
+    return function.attr if isinstance(function, ast.Attribute) else function.id if isinstance(function, ast.Name) else ""
+
+
+def changes(file: str) -> Iterator[Change]:
+    """Every change that can be made to a file."""
+    text = (SOURCE / file).read_text()
+    source, tree = text.splitlines(), ast.parse(text)
+    carrying = file.startswith("workflows")
+
+    def put(kind: str, node: ast.expr | ast.stmt, new: str, more: str = "") -> Change:
+        lines = text.encode().split(b"\n")
+        assert node.end_lineno is not None
+        assert node.end_col_offset is not None
+        head, tail = lines[node.lineno - 1][:node.col_offset], lines[node.end_lineno - 1][node.end_col_offset:]
+        made = [*lines[:node.lineno - 1], head + new.encode() + tail, *lines[node.end_lineno:]]
+        return Change(_named(kind, file, source, node.lineno, more), kind, file, node.lineno, b"\n".join(made).decode())
+    asserted = {n for a in ast.walk(tree) if isinstance(a, ast.Assert) for n in ast.walk(a)}  # for the type checker only
+    for node in ast.walk(tree):
+        if node in asserted:
+            continue
+        if isinstance(node, ast.Compare) and len(node.ops) == 1:
+            turned = ast.Compare(node.left, [TURNED[type(node.ops[0])]()], node.comparators)
+            yield put("comparison", node, f"({ast.unparse(turned)})", f" -> {ast.unparse(turned)}"[:60])
+        elif isinstance(node, ast.BoolOp):
+            for dropped in node.values:
+                if isinstance(dropped, (ast.Constant, ast.Dict, ast.List, ast.Tuple)):
+                    continue  # what stands for nothing
+                left = [v for v in node.values if v is not dropped]
+                kept = ast.unparse(ast.BoolOp(node.op, left) if len(left) > 1 else left[0])
+                yield put("condition", node, f"({kept})", f" without {ast.unparse(dropped)}"[:60])
+        elif isinstance(node, ast.Call) and file.startswith("core/facets/") and _called(ast.Expr(node)) == "by":
+            for dropped in node.args[1:]:
+                less = ast.Call(node.func, [a for a in node.args if a is not dropped], node.keywords)
+                yield put("need", node, ast.unparse(less), f" without {ast.unparse(dropped)}")
+        elif isinstance(node, ast.Tuple) and not carrying and any(
+                isinstance(e, ast.Starred) and "need" in ast.unparse(e) for e in node.elts) and isinstance(node.ctx, ast.Load):
+            for gone in node.elts:
+                yield put("need", node, ast.unparse(ast.Tuple([e for e in node.elts if e is not gone], ast.Load())),
+                          f" without {ast.unparse(gone)}")
+        body = getattr(node, "body", None)
+        if carrying and isinstance(body, list):
+            yield from _acts(body, put)
+
+
+def _acts(body: list[ast.stmt], put: Callable[..., Change]) -> Iterator[Change]:
+    """In carrying: two acts swapped that stand one after the other, and writes to the journal removed."""
+    for one, other in pairwise(body):
+        if _called(one) in ACTS and _called(other) in ACTS and not isinstance(other, ast.Return):
+            both = ast.Module([one, other], [])
+            swapped = ast.unparse(ast.Module([other, one], [])).replace("\n", "\n" + " " * one.col_offset)
+            spot = ast.Expr(ast.Constant(None), lineno=one.lineno, col_offset=one.col_offset, end_lineno=other.end_lineno,
+                            end_col_offset=other.end_col_offset)
+            yield put("order", spot, swapped, f" after {ast.unparse(both.body[1])}"[:70])
+    for one in body:
+        if isinstance(one, ast.Expr) and _called(one) in JOURNAL:
+            yield put("journal", one, "pass", " removed")
+
+
+def drawn(seed: int) -> list[Change]:
+    """The changes of this run: of each kind its number, drawn with a fixed seed."""
+    files = sorted(str(p.relative_to(SOURCE)) for where in WHERE for p in (SOURCE / where).rglob("*.py"))
+    all_ = list({c.name: c for file in files for c in changes(file)}.values())
+    chance, out = random.Random(seed), list[Change]()
+    for kind, number in QUOTA.items():
+        of = [c for c in all_ if c.kind == kind]
+        out += chance.sample(of, min(number, len(of)))
+    chance.shuffle(out)
+    return out
+
+
+def covering(folder: Path) -> dict[tuple[str, int], list[str]]:
+    """For each line the tests that run it, the quickest first; measured once. Raises where the tests fail as they are."""
+    import sqlite3
+    settings = folder / "settings"
+    settings.write_text(f"[run]\nsource = {SOURCE / 'core'},{SOURCE / 'workflows/carrying'}\ndynamic_context = test_function\n"
+                        f"data_file = {folder / 'data'}\nparallel = true\npatch = subprocess\n")
+    command = [sys.executable, "-m", "coverage", "run", f"--rcfile={settings}", "-m", "pytest", "-n", str(WORKERS), "-vv",
+               "--durations=0", "--durations-min=0", *TESTS]
+    told = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, env=_environment(), check=False)
+    if told.returncode:
+        sys.exit(f"the tests do not pass as they are\n{told.stdout[-2000:]}")
+    subprocess.run([sys.executable, "-m", "coverage", "combine", "-q", f"--rcfile={settings}"], cwd=ROOT, check=True)
+    took: dict[str, float] = {}
+    for line in told.stdout.splitlines():
+        if "s call " in line:
+            seconds, _, test = line.split(maxsplit=2)
+            name = test.split("[")[0].strip()
+            took[name] = took.get(name, 0.0) + float(seconds.removesuffix("s"))
+    by_function = {name.partition("::")[2]: name for name in took}
+    lines: dict[tuple[str, int], list[str]] = {}
+    from coverage.numbits import numbits_to_nums
+    with sqlite3.connect(folder / "data") as db:
+        for path, context, bits in db.execute(
+                "SELECT f.path, c.context, l.numbits FROM line_bits l JOIN file f ON f.id = l.file_id "
+                "JOIN context c ON c.id = l.context_id WHERE c.context != ''"):
+            test = by_function.get(context.rpartition(".")[2], "")
+            for number in numbits_to_nums(bits) if test else ():
+                lines.setdefault((str(Path(path).relative_to(SOURCE)), number), []).append(test)
+    return {spot: sorted(set(tests), key=lambda t: took[t]) for spot, tests in lines.items()}
+
+
+def _environment(source: Path | None = None) -> dict[str, str]:
+    more = {"PYTHONPATH": str(source)} if source is not None else {}
+    return {**os.environ, "SIGILLUM_HYPOTHESIS": "searching", "PYTHONDONTWRITEBYTECODE": "1", **more}
+
+
+def tried(change: Change, tests: list[str], folder: Path) -> Result:
+    """Make the change in a copy, and run the tests."""
+    if not tests:
+        return Result(change, False, "no test runs it")
+    copy = Path(tempfile.mkdtemp(dir=folder))
+    shutil.copytree(SOURCE, copy / "sigillum", ignore=shutil.ignore_patterns("__pycache__"))
+    (copy / "sigillum" / change.file).write_text(change.text)
+    told = subprocess.run([sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests], cwd=ROOT,
+                          capture_output=True, text=True, env=_environment(copy), check=False)
+    shutil.rmtree(copy)
+    failed = next((line for line in told.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))), "")
+    return Result(change, told.returncode != 0, failed.partition(" - ")[0].removeprefix("FAILED "))
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--seed", type=int, default=9)
+    parser.add_argument("--only", default="", help="only changes whose name has this in it")
+    args, begun = parser.parse_args(), time.monotonic()
+    wanted = [c for c in drawn(args.seed) if args.only in c.name]
+    with tempfile.TemporaryDirectory() as folder:
+        tests = covering(Path(folder))
+        with ThreadPoolExecutor(WORKERS) as pool:
+            def one(change: Change) -> Result | None:
+                if time.monotonic() - begun > BOUND_SECONDS - SPARE_SECONDS:
+                    return None
+                result = tried(change, tests.get((change.file, change.line), []), Path(folder))
+                print(f"{'noticed' if result.noticed else 'SURVIVES'}  {change.name}  {result.by}", flush=True)
+                return result
+            found = [r for r in pool.map(one, wanted) if r is not None]
+    survive = [r for r in found if not r.noticed]
+    share = 1 - len(survive) / len(found) if found else 0.0
+    print(f"\n{len(found)} changes in {time.monotonic() - begun:.0f} s, {share:.0%} noticed "
+          f"(at least {SHARE:.0%} of at least {LEAST})")
+    for result in survive:
+        print(f"  {result.change.name}\n      {SURVIVORS.get(result.change.name, 'NO REASON IS WRITTEN')}")
+    enough = len(found) >= LEAST or bool(args.only)
+    return 0 if enough and share >= SHARE and all(r.change.name in SURVIVORS for r in survive) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
