@@ -9,7 +9,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
-from sigillum.core.deciding.sign_in import Attempt, account_of, as_context, decide, rule_of
+from sigillum.core.deciding.sign_in import Attempt, account_of, as_context, decide, rule_of, teams_of
 from sigillum.tenants.scim.codecs import CODECS
 
 ROBOT = """\
@@ -239,7 +239,7 @@ def test_the_effective_rule_agrees_with_the_tenants_own_answer(sandbox: Sandbox,
 
     def things(kind: str, path: str) -> list[Any]:
         return [CODECS[kind].record(r) for r in away.scim("GET", path).json()["Resources"]]
-    teams = {t.id: t.body.members for t in things("team", "/Groups")}
+    teams = teams_of(things("team", "/Groups"))
     known = [rule_of(t) for t in things("rule", "/SignInRules")]
     for thing in things("account", "/Users"):
         account = account_of(thing, teams)

@@ -178,7 +178,7 @@ def test_which_rule_decides_and_what_makes_no_difference() -> None:
         ("c", {"name": "people", "targets": ("other",)}), ("d", {"name": "seen", "targets": ("x",), "applies_to": "interactive"}),
         ("e", {"name": "stop", "targets": ("x",), "blocks": True, "exempt": (Exemption("x", "by", "w", "r"),)}))]
     one = thing("account", "x", name="x", active=True, second_factor="on")
-    account = account_of(one, {"crew": ("x",), "ring": ("crew",)})
+    account = account_of(one, {"x": ("crew",), "crew": ("ring",)})
     assert account.teams == {"crew", "ring"}
     told = {t.rule: t.state for t in decide(account, rules, Attempt("10.1.1.1", second_factor=True)).told}
     assert told == {"off": "makes no difference", "night": "met", "people": "makes no difference", "seen": "makes no difference",

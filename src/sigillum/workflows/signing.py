@@ -14,8 +14,8 @@ from sigillum.core.deciding.sign_in import (
     account_of,
     as_context,
     decide,
-    members_of,
     rule_of,
+    teams_of,
 )
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.values.errors import SomebodyError
@@ -50,7 +50,7 @@ def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask
     if not facts[ALL_RULES].known:
         raise SomebodyError(f"{tenant.address.name} shows no sign-in rules: {facts[ALL_RULES].unknown}",
                             where=tenant.address.name, mend="ask with an administrator who may look at them")
-    teams = members_of(facts[ALL_TEAMS].records if ALL_TEAMS in facts else ())
+    teams = teams_of(facts[ALL_TEAMS].records if ALL_TEAMS in facts else ())
     account = account_of(found.record, teams)
     verdict = decide(account, [rule_of(r) for r in facts[ALL_RULES].records], attempt)
     theirs = tenant.ask_sign_in(account.id, as_context(attempt)) if ask_tenant else None

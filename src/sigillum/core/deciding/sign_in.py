@@ -144,9 +144,13 @@ def losing(rules: Iterable[CompiledRule], weaker: CompiledRule, accounts: Iterab
 ALL_RULES, ALL_TEAMS, ALL_ACCOUNTS = Query(RULE, "all"), Query(TEAM, "all"), Query(ACCOUNT, "all")
 
 
-def members_of(teams: Iterable[Record[Team]]) -> dict[str, tuple[str, ...]]:
-    """The members of each team, by the team's id."""
-    return {t.id: t.body.members for t in teams}
+def teams_of(teams: Iterable[Record[Team]]) -> dict[str, list[str]]:
+    """The teams that each member is in itself, by the member's id."""
+    found: dict[str, list[str]] = {}
+    for team in teams:
+        for member in team.body.members:
+            found.setdefault(member, []).append(team.id)
+    return found
 
 
 def rule_of(record: Record[signing.SignInRule]) -> CompiledRule:
@@ -158,14 +162,12 @@ def rule_of(record: Record[signing.SignInRule]) -> CompiledRule:
 
 
 def account_of(record: Record[AccountBody], teams: Mapping[str, Iterable[str]]) -> Account:
-    """An account with its teams; `teams` are members by team, teams in teams among them."""
+    """An account with its teams; `teams` as `teams_of` gives them, teams in teams among them."""
     found, fresh = set[str](), [record.id]
     while fresh:
-        member = fresh.pop()
-        for team, members in teams.items():
-            if member in members and team not in found:
-                found.add(team)
-                fresh.append(team)
+        more = [team for team in teams.get(fresh.pop(), ()) if team not in found]
+        found.update(more)
+        fresh += more
     body = record.body
     return Account(record.id, body.name, body.active, body.second_factor, frozenset(found))
 

@@ -17,8 +17,8 @@ from sigillum.core.deciding.sign_in import (
     account_of,
     decide,
     losing,
-    members_of,
     rule_of,
+    teams_of,
 )
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
@@ -178,8 +178,8 @@ def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rul
             before={"enabled": True}, after={"enabled": False}))
 
 
-def _teams(seen: Seen) -> dict[str, tuple[str, ...]]:
-    return members_of(seen.ask(ALL_TEAMS).records) if seen.carried(TEAM) is not None else {}
+def _teams(seen: Seen) -> dict[str, list[str]]:
+    return teams_of(seen.ask(ALL_TEAMS).records) if seen.carried(TEAM) is not None else {}
 
 
 def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: Id) -> None:
