@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from sigillum.core.values.canonical import canonical
 
-VERSION = 2  # 1: what a charter asked for was named by one text
+VERSION = 3  # 1: what a charter asked for was named by one text
 GENESIS = "0" * 64
 
 
