@@ -32,6 +32,7 @@ settings.load_profile(os.environ.get("SIGILLUM_HYPOTHESIS", "patient"))
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--soak", action="store_true", help="run the long tests")
+    parser.addoption("--tell", action="store_true", help="write tests/core/stories.txt anew, to be read before it is committed")
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:

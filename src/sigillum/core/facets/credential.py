@@ -85,19 +85,19 @@ def _limits(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]]:
 
 
 def _tenant_limits(seen: Seen, want: CredentialWant, *, registered: bool) -> Iterator[tuple[str, str, str]]:
-    profile, tenant, count = seen.profile, seen.tenant, len(seen.charter.credentials)
+    profile, tenant, number = seen.profile, seen.tenant, seen.charter.credentials.index(want)  # told of the first too many
     longest, most, taken = profile.credential_seconds, profile.keys_per_principal, profile.credential_kinds
     if longest and want.lasts_seconds > longest:
         yield ("life-tenant", f"{want.name} lasts {format_duration(want.lasts_seconds)}, {tenant} allows "
                f"{format_duration(longest)}", f"write `lasts: {format_duration(longest)}` or less")
-    if most and count > most:
+    if most and number == most:
         yield "keys-too-many", f"{tenant} allows {most} credentials a principal", "ask for fewer"
     if taken and want.kind not in taken:
         yield "credential-kind", f"{tenant} takes no {want.kind}", f"write `kind:` {' or '.join(taken)}"
     if registered and want.limits:
         yield ("limits-registered", f"{tenant} only registers clients, and narrows no credential of theirs",
                "leave `limits` out")
-    if registered and count > 1:
+    if registered and number == 1:
         yield "keys-too-many", f"a client that {tenant} registered has one credential", "ask for one"
 
 

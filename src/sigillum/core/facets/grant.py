@@ -13,7 +13,7 @@ from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, await_, hanging, principal, slow, somebody, stand, unknown
-from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows, widest
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, allows, widest
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.records.history import Generation, State
@@ -52,10 +52,9 @@ class One:
     def __init__(self, seen: Seen, draft: Draft, want: GrantWant) -> None:
         self.seen, self.draft, self.want, self.mark = seen, draft, want, mark_of(seen, want)
         self.own = draft.one(OwnRole, seen.tenant, lambda r: r.role.body.name == want.role)
-        wished = any(r.name == want.role for r in seen.charter.roles)
-        fact = Fact[Role]() if wished else seen.ask(Query(ROLE, "name", want.role))
-        self.role_fact = fact
-        self.role = self.own.role if self.own is not None else fact.first
+        self.wished = any(r.name == want.role for r in seen.charter.roles)
+        self.role_fact = seen.ask(Query(ROLE, "name", want.role))
+        self.role = self.own.role if self.own is not None else None if self.wished else self.role_fact.first
         self.place = seen.ask(Query(PLACE, "path", want.at)) if want.at != SELF else Fact()
         for path in lines([want.at]) if want.at != SELF else ():
             seen.ask(Query(PLACE, "path", path))
@@ -85,6 +84,8 @@ class One:
             hidden: Fact[Any] = self.place if self.role_fact.known else self.role_fact
             unknown(seen, draft, hidden, f"the role {want.role} or the place {want.at}")
             return False
+        if self.role is None and self.wished:
+            return False  # what is wrong with a role of its own is told where it is made
         if self.role is None:
             known = [r.body.name for r in seen.ask(Query(ROLE, "all")).records]
             draft.wrong("role-unknown", f"{seen.tenant} has no role {want.role!r}",
