@@ -25,6 +25,7 @@ from sigillum.core.records.chain import Head
 from sigillum.core.records.history import History
 from sigillum.core.records.steps import Outline, Prove, Step
 from sigillum.core.values.canonical import external_id, thumbprint
+from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.secret import Secret
 from sigillum.ledger.port import Fresh
@@ -97,6 +98,8 @@ class Kept:
     """The keeping port in memory: what is held, by its thumbprint."""
 
     held: dict[tuple[str, int], str]
+    ledger: Chain
+    told: list[str]
 
     def path(self, credential: str, generation: int) -> Any:
         return There((credential, generation) in self.held)
@@ -104,15 +107,23 @@ class Kept:
     def keep_key(self, credential: str, generation: int, algorithm: str) -> dict[str, Any]:
         key = {"kty": "OKP", "crv": "Ed25519", "x": f"{credential}{generation}"}
         self.held[credential, generation] = thumbprint(key)
+        self._tell("key", credential, generation)
         return key
 
     def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any]) -> None:
         self.held[credential, generation] = "secret"
+        self._tell("secret", credential, generation, about)
 
     def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any]) -> None:
         self.held[credential, generation] = "secret"
+        self._tell("chosen password" if chosen is not None else "password", credential, generation, about)
 
-    def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None: ...
+    def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None:
+        self._tell("completed", credential, generation, about)
+
+    def _tell(self, what: str, credential: str, generation: int, about: Mapping[str, Any] | None = None) -> None:
+        """What was kept, and after which entry of the ledger: what is kept late is kept too late."""
+        self.told.append(f"{what} {credential} #{generation} {dict(about or {})} after {len(self.ledger.kept)} entries")
 
     def secret(self, credential: str, generation: int) -> Secret:
         assert self.held[credential, generation] == "secret"
@@ -156,6 +167,10 @@ class Away:
 
     def _do(self, doing: Doing, verbs: tuple[str, ...], identity: str, mark: str = "") -> Reply:
         fate, there = self._arrived(doing, verbs), self.things[doing.kind.name]
+        if fate == "refused":
+            return Reply(Result.REFUSED, detail="not like that", error=RefusedError("not like that", where=self.name, mend="another way"))
+        if fate in ("stale", "unsent", "missing", "exists"):
+            return Reply(Result(fate), detail=fate, error=RefusedError(fate, where=self.name))
         if fate in ("busy", "lost-before"):
             return Reply(Result.BUSY if fate == "busy" else Result.LOST, detail=fate, wait_seconds=0)
         old = self.read(doing.kind, identity)
@@ -173,7 +188,7 @@ class Away:
             there.append(new)  # type: ignore[arg-type]
         elif isinstance(doing, Change) and new is not None:
             there[there.index(new)] = new._replace(version=new.version + "1")
-        return Reply(Result.LOST, detail=fate) if fate == "lost-after" else Reply(Result.DONE, new)
+        return Reply(Result.LOST, detail=fate) if fate == "lost-after" else Reply(Result.DONE, new, confirmed=self.fake.confirmed)
 
     def make(self, make: Make, mark: str) -> Reply:
         return self._do(make, ("make",), f"{make.kind.name[0]}{next(self.fake.numbers)}", mark)
@@ -227,6 +242,8 @@ class Fake:
     tried: list[Prove] = field(default_factory=list)
     charters: frozenset[str] = frozenset()
     results: list[StepResult] = field(default_factory=list)
+    kept: list[str] = field(default_factory=list)  # what was kept, in words
+    confirmed: str = ""  # by whom, where a person confirms what was done
 
     def at(self, tenant: str) -> dict[str, list[Record[Any]]]:
         return self.far if tenant == "far" else self.things
@@ -268,7 +285,7 @@ class Fake:
                 self.ledger.append([Fresh(history.PROVED, "uid", {"held": True, "proofs": proofs_digest(charter), "results": []})])
         away: dict[str, Any] = {name: Away(self, name) for name in ("away", "far")}
         journal = LedgerJournal(self.ledger, "ws", "uid", lambda name: self.now)  # type: ignore[arg-type]
-        ports = Ports(lambda name, by: away[name], journal, Kept(self.held), Patience(60, 0, lambda s: None, lambda t: None),
+        ports = Ports(lambda name, by: away[name], journal, Kept(self.held, self.ledger, self.kept), Patience(60, 0, lambda s: None, lambda t: None),
                       prove, lambda step, doing: None, lambda reference: Secret("chosen"))
         try:
             Carrying(ports, self.history()).run(dataclasses.replace(outline, steps=outline.steps[:most]), self.results.append)

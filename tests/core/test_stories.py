@@ -16,7 +16,8 @@ from typing import Any
 
 import pytest
 
-from core.fake import NOW, Fake, thing
+from core.fake import NOW, PROFILE, Fake, thing
+from sigillum.core.charter.advice import Wish, advise
 from sigillum.core.charter.charter import (
     Charter,
     CredentialWant,
@@ -29,6 +30,8 @@ from sigillum.core.charter.charter import (
     ServiceWant,
 )
 from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.sheet import KINDS as SHEET_VALUES
+from sigillum.core.charter.sheet import SheetLine, fill
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.deciding.explanations import explain, right_words
 from sigillum.core.deciding.mends import mends
@@ -42,6 +45,7 @@ from sigillum.core.records.books import changes
 from sigillum.core.records.chain import Entry
 from sigillum.core.records.steps import Outline
 from sigillum.core.values.marks import Ref, mark_of
+from sigillum.core.values.secret import Secret
 
 TOLD = Path(__file__).with_name("stories.txt")
 DAY = 86_400
@@ -91,6 +95,8 @@ class Turn:
     gone: str = ""  # a kind of which everything was removed there
     made: tuple[Any, ...] = ()  # what stands there beside what we made
     hide: str = ""  # a kind that look-ups do not show any more
+    confirmed: str = ""
+    progress: str = ""  # KIND=STATE: how far everything of a kind is
     rules: HouseRules = field(default_factory=lambda: HouseRules(because=frozenset()))
 
 
@@ -147,6 +153,25 @@ STORIES: dict[str, tuple[Turn, ...]] = {
         Turn(account(), profile={"arrival_seconds": 60}), Turn(account(), look=True, hide="grant"), Turn(account(), look=True, later=61)),
     "a plain server": (Turn(FULL, look=True, profile={"carries": {"account": frozenset(["name", "display", "active"]), "team": frozenset(
         ["name", "members"])}}),),
+    "refused, and asked again": (
+        Turn(account(), fates="refused"), Turn(account(), profile={"external_id_unique": False, "arrival_seconds": None}),
+        Turn(account(grants=(WRITE, READ)), fates="lost-before"), Turn(account(grants=(WRITE, READ)))),
+    "changed meanwhile, never sent, gone, there already": tuple(Turn(FULL, fates=" ".join(["arrives"] * n + [fate]), most=9, made=(KAI,) if not n else ())
+        for n, fate in enumerate(("exists", "unsent", "missing", "stale", "stale"))),
+    "arrived and not answered where externalIds are not unique": (
+        Turn(account(), profile={"external_id_unique": False, "arrival_seconds": 0}, fates="lost-after arrives lost-after"), Turn(account())),
+    "what the tenant is still making, and what it could not make": (
+        Turn(account()), Turn(account(), look=True, progress="account=running"), Turn(account(), look=True, progress="grant=running"),
+        Turn(account(), progress="grant=failed"), Turn(account(), progress="account=failed")),
+    "a person confirms each thing": (Turn(account(member_of=(MemberWant("crew"),)), confirmed="kai"), Turn(account(), confirmed="kai")),
+    "an area to live in, and another name for it": (
+        Turn(account(identity=Identity("service-account", "wind", "Wind", area="root/a/one")), profile={"accounts_live_in": "box"}),
+        Turn(account(identity=Identity("service-account", "wind", "Wind", wide="for all")), look=True)),
+    "a review today, and a password where no rule is shown": (
+        Turn(account(sign_in=SignInWant((), EXEMPT._replace(review=NOW.date()), RELAX._replace(review=NOW.date()))), look=True),
+        Turn(account(credentials=(WORD,)), look=True),
+        Turn(account(credentials=(WORD,)), look=True, profile={"carries": {n: k for n, k in PROFILE.carries.items() if n != "rule"}}),
+        Turn(account(roles=(RoleWant("looker", "Looks", ("stream.read",)),)), look=True, profile={"operations": {}})),
     "what the tenant knows to be wrong": (
         Turn(account(grants=(WRITE._replace(role="writr"), WRITE._replace(at="root/c"), WRITE._replace(at="tree/a"), WRITE._replace(to="nobody"))), look=True),
         Turn(account(licence="seats", member_of=(MemberWant("krew"),), services=(ServiceWant("stor", "root/a"), ServiceWant("store", "root/x"))), look=True),
@@ -192,13 +217,16 @@ def told(turns: tuple[Turn, ...]) -> Iterator[str]:
         yield f" turn {number}: {'look' if turn.look else 'enact'}"
         fake.pass_(turn.later)
         fake.profile = dataclasses.replace(fake.profile, **turn.profile)
-        fake.blind, fake.refusing, fake.fates = turn.blind, turn.refusing, turn.fates.split()
+        fake.blind, fake.refusing, fake.fates, fake.confirmed = turn.blind, turn.refusing, turn.fates.split(), turn.confirmed
         if turn.forget:
             fake.held.clear()
         if turn.gone:
             fake.things[turn.gone].clear()
         if turn.hide:
             fake.hidden |= {r.id for r in fake.things[turn.hide]}
+        if turn.progress:
+            kind, state = turn.progress.split("=")
+            fake.things[kind][:] = [r._replace(progress=state) for r in fake.things[kind]]
         for record in turn.made:
             fake.things[record.kind.name].append(record)
         outline = list(outline_lines(fake.compare(turn.charter, turn.rules, adopt=turn.adopt, end_extra=turn.end_extra)))
@@ -213,6 +241,8 @@ def told(turns: tuple[Turn, ...]) -> Iterator[str]:
         yield from (f"  {r.state} {r.step.id}: {r.error.what if r.error else ''}; {r.error.mend if r.error else ''}" for r in fake.results
                     if r.state != "done")
         yield from (f"  wrote {_entry(e)}" for e in fake.ledger.kept[before:])
+        yield from (f"  kept {line}" for line in fake.kept)
+        fake.kept.clear()
         yield f"  sent {', '.join(f'{type(d).__name__} {d.kind.name}' for d in fake.requests)}"
         yield from (f"  now {g.mark} #{g.number} {g.id} {g.value} {g.state} kept={bool(g.kept)} unanswered={g.unanswered} {dict(g.terms)}"
                     for all_ in fake.history().generations.values() for g in all_ if g.state != "made" or g.terms or g.kept)
@@ -241,7 +271,7 @@ WRONG: tuple[Charter, ...] = (
     client(permissions=(SEND, SEND, ALONE, ALONE._replace(only=("root/a/one",))), credentials=(WORD, TOKEN), member_of=(MemberWant("ring"),), licence="seat"),
     client(identity=Identity("client", "mailer", "Mailer", confidential=False, redirects=("http://x.example/back", "https://x.example/#f"), location="x",
                              reach=("root",), area="root", wide="w", mailbox=True), credentials=(SECRET,)),
-    client(identity=Identity("client", "mailer", "Mailer"), grants=(READ._replace(tenant="far"), READ._replace(tenant="fra"))),
+    client(identity=Identity("client", "mailer", "Mailer"), grants=(READ._replace(tenant="far"), READ._replace(tenant="fra"), WRITE._replace(tenant="away"))),
     account(services=(ServiceWant("store", "root/a"), ServiceWant("store", "root/a")), roles=(RoleWant("r", "R", ()), RoleWant("r", "R", ("a.b", "a.b"))),
             member_of=(MemberWant("crew"), MemberWant("crew"))),
     account(sign_in=SignInWant((), ExemptWant("a", "", "", date(2000, 1, 1)), RelaxWant("a", "m", "w", date(2099, 1, 1), "a"))),
@@ -299,6 +329,21 @@ def lines() -> Iterator[str]:
         yield f" charter {number}"
         rules = HouseRules(longest_credential_seconds=365 * DAY, forbidden_roles=frozenset(["forbidden"]), named=("owner", "deputy"))
         yield from (f"  mistake {m.code}: {m.what}; {m.mend}" for m in check(wrong, rules, ["away", "far"]))
+    yield "# what is advised"
+    for signs_in, unattended, acts, runs, shared, mailbox in (
+            ("tokens", True, "own", "own", False, False), ("form", True, "people", "supplier", False, True), ("web", False, "own", "cloud", True, False),
+            ("tokens", True, "own", "supplier", True, True), ("web", True, "own", "own", False, False)):
+        advice = advise(Wish("feed", "summit", signs_in, unattended, acts, mailbox, ("key-pair", "password"), runs, ("reader", "mail.send"),
+                             ("load", "show"), ("test", "prod"), shared))
+        yield f" {signs_in} {unattended} {acts} {runs} {shared} {mailbox} {advice.names}"
+        yield from (f"  {part}: {shown(getattr(advice, part))}" for part in advice._fields if part != "draft")
+        yield from (f"  draft {line}" for line in advice.draft.splitlines())
+    yield "# what stands on a sheet"
+    sheet = fill("wind", "feed", [SheetLine(v) for v in SHEET_VALUES] + [SheetLine("secret", "PASS", "[a-z]+", 3, 5), SheetLine("extra", fixed="always"),
+                                                                       SheetLine("strange")],
+                 {"client_id": "c-1", "secret": Secret("verysecret"), "issuer": "https://x", "ends": "2027-03-01T13:00:00Z"}, {"token_endpoint": "later"},
+                 {"secret": "file:x"}, NOW)
+    yield from (f"  {v}" for v in sheet)
     yield "# why"
     for question in QUESTIONS:
         found = explain(WORLD, question, GRANTABLE)

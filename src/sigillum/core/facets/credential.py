@@ -197,7 +197,7 @@ class One:
                  "limits": ", ".join(want.limits) or "none: all that is granted"}
         made = draft.add(Step(
             StepId(self.mark, number, "make"), StepKind.MAKE, f"credential {want.name} ({want.kind})",
-            Make(CREDENTIAL, part, terms, self._about()), (*draft.by(seen.tenant, Bearer, Principal, Ready), *needs),
+            Make(CREDENTIAL, part, terms, self._about()), (*draft.by(seen.tenant, Bearer, Ready), *needs),
             CREDENTIAL.power, why, after=after))
         return self._finish(number, Ref(made, "id"), made, active=not born_inactive) or made
 

@@ -258,7 +258,7 @@ def _make(one: One, number: int, terms: Mapping[str, Any], why: str, *needs: Ste
         return service.at == want.at or service.at.startswith(want.at + "/") or want.at.startswith(service.at + "/")
     return draft.add(Step(
         StepId(one.mark, number, "make"), StepKind.MAKE, f"grant of {want.words()}", Make(GRANT, part, terms),
-        (*draft.by(seen.tenant, Principal, Ready), *needs, *draft.by(seen.tenant, ServiceOn, where=near),
+        (*draft.by(seen.tenant, Ready), *needs, *draft.by(seen.tenant, ServiceOn, where=near),
          *draft.by(seen.tenant, OwnRole, where=lambda r: r.role.body.name == want.role)),
         GRANT.power, why, after=after))
 

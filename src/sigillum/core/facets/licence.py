@@ -50,7 +50,7 @@ def compare(seen: Seen, draft: Draft) -> None:
 
 def _hold(seen: Seen, draft: Draft, record: Record[Licence], who: Id) -> tuple[StepId, ...] | None:
     """The steps after which it is held; None where none is free."""
-    want, total, needs = record.body.name, record.body.total, draft.by(seen.tenant, Principal, Ready)
+    want, total, needs = record.body.name, record.body.total, draft.by(seen.tenant, Ready)
     if record.body.type == "capacity":
         draft.note("licence-capacity", f"{want} is held by the tenant as a whole: {total} in all, nothing is assigned",
                    warning=False)

@@ -95,7 +95,7 @@ def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_i
             return
         draft.note("gone", f"{about} was made once and is no longer so")
     draft.add(Step(StepId(mark, number, "join"), StepKind.MAKE, about, Entry(TEAM, team_id, "members", member),
-                   draft.by(seen.tenant, Principal, Ready), TEAM.power, "the charter asks for it"))
+                   draft.by(seen.tenant, Ready), TEAM.power, "the charter asks for it"))
 
 
 def _not_wanted(seen: Seen, draft: Draft) -> None:

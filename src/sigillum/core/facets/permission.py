@@ -5,7 +5,7 @@ from __future__ import annotations
 from sigillum.core.charter.charter import WAYS, PermissionWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Bearer, Principal, Ready, Requested
+from sigillum.core.facets.provides import Bearer, Ready, Requested
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Where, await_, hanging, principal, stand, unknown
 from sigillum.core.kinds.access import API, CONSENT, PLACE, Consent
@@ -121,7 +121,7 @@ def _make(seen: Seen, draft: Draft, want: PermissionWant, number: int, why: str)
     return draft.add(Step(
         StepId(mark_of(seen, want.api, want.scope, want.acts), number, "consent"), StepKind.MAKE,
         f"consent to {want.words()}", Make(CONSENT, part, {"only": list(want.only)}),
-        draft.by(seen.tenant, Bearer, Principal, Ready, Requested), CONSENT.power, why))
+        draft.by(seen.tenant, Bearer, Ready, Requested), CONSENT.power, why))
 
 
 def _end(draft: Draft, generation: Generation, why: str, *needs: StepId) -> None:
@@ -152,4 +152,4 @@ def words(mark: Mark) -> str:
     return f"the consent to {about(mark)}"
 
 
-FACET = Facet(NAME, compare, takes=frozenset((Bearer, Principal, Ready, Requested)), words=words)
+FACET = Facet(NAME, compare, takes=frozenset((Bearer, Ready, Requested)), words=words)

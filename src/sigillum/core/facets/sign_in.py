@@ -104,7 +104,7 @@ def _own_rule(seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[
     if standing.record is None and standing.where is not Where.RECENT:
         draft.provide(Guarded(seen.tenant), draft.add(Step(
             StepId(mark, standing.number, "make"), StepKind.MAKE, f"sign-in rule {name}: from {', '.join(want.networks)} only",
-            Make(RULE, part), draft.by(seen.tenant, Principal, Ready), RULE.power,
+            Make(RULE, part), draft.by(seen.tenant, Ready), RULE.power,
             "what replaces a second factor stands first", after={"networks": want.networks})))
     elif standing.record is not None and not RULE.same("networks", standing.record.body.networks, want.networks):
         have = standing.record.body.networks
@@ -145,7 +145,7 @@ def _exempt(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Ru
     draft.add(Step(
         StepId(mark, number, "exempt"), StepKind.MAKE,
         f"exemption of {seen.charter.identity.name} from the sign-in rule {rule.name}",
-        Entry(RULE, rule.id, "exempt", who, about), draft.by(seen.tenant, Principal, Ready, Guarded), RULE.power, exempt.why,
+        Entry(RULE, rule.id, "exempt", who, about), draft.by(seen.tenant, Ready, Guarded), RULE.power, exempt.why,
         after={"accepted by": exempt.accepted_by, "until": f"{exempt.review} (review)"}))
 
 
