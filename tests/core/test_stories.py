@@ -161,7 +161,7 @@ STORIES: dict[str, tuple[Turn, ...]] = {
     "arrived and not answered where externalIds are not unique": (
         Turn(account(), profile={"external_id_unique": False, "arrival_seconds": 0}, fates="lost-after arrives lost-after"), Turn(account())),
     "what the tenant is still making, and what it could not make": (
-        Turn(account()), Turn(account(), look=True, progress="account=running"), Turn(account(), look=True, progress="grant=running"),
+        Turn(account()), Turn(account(), look=True, progress="account=accepted"), Turn(account(), look=True, progress="grant=accepted"),
         Turn(account(), progress="grant=failed"), Turn(account(), progress="account=failed")),
     "a person confirms each thing": (Turn(account(member_of=(MemberWant("crew"),)), confirmed="kai"), Turn(account(), confirmed="kai")),
     "an area to live in, and another name for it": (

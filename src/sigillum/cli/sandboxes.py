@@ -97,7 +97,7 @@ def control(folder: Path, what: str, body: dict[str, Any] | None = None) -> dict
     about = running(folder)
     if about is None:
         raise SomebodyError("no sandbox runs here", where=str(folder), mend="`sigillum sandbox start --background`")
-    answer = Http(timeout_seconds=10).send(
+    answer = Http(origins=[about["control"]], timeout_seconds=10).send(
         "GET" if body is None else "POST", f"{about['control']}/{what}",
         {"Authorization": f"Bearer {about['token']}", "Content-Type": "application/json"},
         None if body is None else json.dumps(body).encode())

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import io
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from functools import cached_property, lru_cache
+from http.client import HTTPResponse
+from socket import socket
 from typing import Any
-from urllib.parse import urlsplit
 
 import urllib3
+from urllib3.connection import HTTPConnection, HTTPSConnection
 from urllib3.exceptions import (
     ConnectTimeoutError,
     HTTPError,
@@ -23,16 +26,19 @@ from urllib3.exceptions import (
 from urllib3.util import SKIP_HEADER
 
 from sigillum import __version__
-from sigillum.core.values.errors import UnreachableError, UsageError
+from sigillum.core.values.errors import Outcome, UnreachableError
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 
+from .addresses import Origin, origin_of
+
 MAX_ANSWER_BYTES = 16_000_000
 IDLE_SECONDS = 2.0
+LONGEST_SECONDS = 60.0
 CHUNK_BYTES = 65_536
-LOOPBACK = frozenset({"localhost", "127.0.0.1", "::1"})
 OUR_HEADERS = {"User-Agent": f"sigillum/{__version__}", "Accept-Encoding": SKIP_HEADER}  # answers come as they are
 NO_RETRIES = urllib3.Retry(False, redirect=False)  # retrying is the journal's
+DATE_TROUBLE = (TypeError, ValueError, IndexError, OverflowError)  # what the parser of dates raises
 _NOT_SENT = (NewConnectionError, ConnectTimeoutError, NameResolutionError)
 
 
@@ -42,6 +48,67 @@ class HttpError(UnreachableError):
     def __init__(self, what: str, *, where: str = "", mend: str = "", sent: bool = True) -> None:
         super().__init__(what, where=where, mend=mend)
         self.sent = sent
+
+
+class OriginError(HttpError):
+    """An address that the other side announced lies where nothing of ours may go."""
+
+    outcome, code = Outcome.SOMEBODY, "origin"
+
+    def __init__(self, origin: Origin) -> None:
+        super().__init__("it announces an address of another origin, where nothing is sent", where=str(origin), sent=False,
+                         mend=f"if that is right, add `origins: [{origin}]` to the tenant in sigillum.yaml")
+
+
+class _Stream(io.RawIOBase):
+    """Gives out what a socket receives until a moment, however slowly it comes."""
+
+    def __init__(self, raw: io.RawIOBase, of: socket, until: float) -> None:
+        self._raw, self._of, self._until = raw, of, until
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int | None:
+        left, usual = self._until - time.monotonic(), self._of.gettimeout()
+        if left <= 0:
+            raise TimeoutError("the answer does not come to an end")
+        if usual is not None and left < usual:
+            self._of.settimeout(left)
+        found: int | None = self._raw.readinto(buffer)  # type: ignore[attr-defined]
+        return found
+
+    def close(self) -> None:
+        self._raw.close()
+        super().close()
+
+
+class _Response(HTTPResponse):
+    """Status line, headers and body within one time; the library bounds the time between two bytes only."""
+
+    def __init__(self, sock: socket, *given: Any, **more: Any) -> None:
+        super().__init__(sock, *given, **more)
+        most = (sock.gettimeout() or LONGEST_SECONDS) * 2
+        self.fp = io.BufferedReader(_Stream(self.fp.detach(), sock, time.monotonic() + most))
+
+
+class _Plain(HTTPConnection):
+    response_class = _Response
+
+
+class _Tls(HTTPSConnection):
+    response_class = _Response
+
+
+class _PlainPool(urllib3.HTTPConnectionPool):
+    ConnectionCls = _Plain
+
+
+class _TlsPool(urllib3.HTTPSConnectionPool):
+    ConnectionCls = _Tls
+
+
+POOLS = {"http": _PlainPool, "https": _TlsPool}
 
 
 @dataclass  # not frozen: one is made for each request, and freezing costs more than all the rest of it
@@ -61,7 +128,7 @@ class Answer:
         import json
         try:
             return json.loads(self.body)
-        except ValueError as problem:
+        except (ValueError, RecursionError) as problem:
             raise HttpError("the answer is not JSON", where=self.url,
                             mend="check the address: is it the tenant's own interface?") from problem
 
@@ -82,11 +149,11 @@ class Answer:
     def retry_after(self, now: datetime | None = None) -> float | None:
         """Seconds that `Retry-After` asks to wait (RFC 9110 §10.2.3)."""
         value = self.headers.get("Retry-After", "").strip()
-        if value.isdigit():
+        if value.isascii() and value.isdigit():
             return float(value)
         try:
             return max(0.0, (parsedate_to_datetime(value) - (now or self.received_at)).total_seconds())
-        except (TypeError, ValueError):
+        except DATE_TROUBLE:
             return None
 
 
@@ -95,19 +162,24 @@ def _date(text: str) -> datetime | None:
     """The instant of a `Date` header; the same one comes many times a second."""
     try:
         date = parsedate_to_datetime(text)
-    except (TypeError, ValueError):
+    except DATE_TROUBLE:
         return None
     return date.replace(tzinfo=UTC) if date.tzinfo is None else date
 
 
 class Http:
-    """A thread-safe pool of connections. `log` is told of each exchange: no headers, no bodies."""
+    """A thread-safe pool of connections. `log` is told of each exchange: no headers, no bodies.
 
-    def __init__(self, *, timeout_seconds: float = 15.0, ca_file: str | None = None,
+    `origins`: addresses to whose origins something may be sent, None: to any. Nothing that a tenant says widens them.
+    """
+
+    def __init__(self, *, origins: Iterable[str] | None, timeout_seconds: float = 15.0, ca_file: str | None = None,
                  log: Callable[[str], None] | None = None) -> None:
         self._timeout_seconds, self._log = timeout_seconds, log
+        self._origins = frozenset(map(origin_of, origins)) if origins is not None else None
         self._timeout = urllib3.Timeout(connect=min(5.0, timeout_seconds), read=timeout_seconds)
         self._manager = urllib3.PoolManager(maxsize=16, retries=NO_RETRIES, ca_certs=ca_file, cert_reqs="CERT_REQUIRED")
+        self._manager.pool_classes_by_scheme = POOLS
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self.requests, self._last = 0, 0.0
 
@@ -123,7 +195,7 @@ class Http:
         self.requests, self._last = self.requests + 1, begun
         try:
             response = pool.urlopen(method, target, body=body, headers={**OUR_HEADERS, **headers}, timeout=self._timeout,
-                                          redirect=False, preload_content=False)
+                                    redirect=False, preload_content=False, decode_content=False)
             try:
                 content = self._read(response, begun, url)
             except BaseException:
@@ -143,11 +215,16 @@ class Http:
 
     def _open(self, origin: str) -> urllib3.HTTPConnectionPool:
         """A pool for scheme, host and port, once they are known to be allowed."""
-        check_address(origin)
+        asked = origin_of(origin)
+        if self._origins is not None and asked not in self._origins:
+            raise OriginError(asked)
         self._pools[origin] = pool = self._manager.connection_from_url(origin)
         return pool
 
     def _read(self, response: urllib3.BaseHTTPResponse, begun: float, url: str) -> bytes:
+        if response.headers.get("Content-Encoding", "identity").lower() != "identity":  # none was asked for (RFC 9110 §12.5.3)
+            raise HttpError("the answer is compressed, which was not asked for", where=url,
+                            mend="ask the tenant's operator what answers there")
         length = response.headers.get("Content-Length", "")
         if length.isdigit() and int(length) <= CHUNK_BYTES:
             return response.read()
@@ -162,15 +239,6 @@ class Http:
                 raise HttpError("the answer does not come to an end", where=url,
                                 mend="try again later; `--timeout` gives it longer")
         return b"".join(parts)
-
-
-def check_address(url: str) -> None:
-    """HTTPS, or plain HTTP on loopback. Raises UsageError."""
-    parts = urlsplit(url)
-    if (parts.scheme == "https" and parts.hostname) or (parts.scheme == "http" and (parts.hostname or "") in LOOPBACK):
-        return
-    raise UsageError("only https addresses are used, or http on this machine itself", where=plain(url),
-                     mend="write an address that begins with https://")
 
 
 def _unreachable(problem: HTTPError, url: str, seconds: float) -> HttpError:

@@ -17,6 +17,7 @@ from .http import Answer, Http
 MEDIA = "application/scim+json"
 PATCH_OP = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 MAX_RESOURCES = 5_000
+MAX_PAGES, MAX_LISTING_BYTES, MAX_LISTING_SECONDS = 1_000, 64_000_000, 300.0  # of one listing
 MAX_WAIT_SECONDS = 60.0
 BUSY = (429, 503)
 USUAL_PAUSE_SECONDS = 1.0
@@ -80,6 +81,9 @@ class ScimClient:
 
     def look(self, path: str, doing: str) -> Json:
         """GET a JSON object; a busy tenant is asked again within a minute. Raises ScimRefusedError, HttpError."""
+        return self._got(path, doing).object()
+
+    def _got(self, path: str, doing: str) -> Answer:
         left = MAX_WAIT_SECONDS
         while True:
             answer = self.send("GET", path)
@@ -90,14 +94,18 @@ class ScimClient:
                 continue
             if answer.status != 200:
                 raise ScimRefusedError(answer, doing)
-            return answer.object()
+            return answer
 
     def find(self, endpoint: str, filter_: str, *, most: int = MAX_RESOURCES) -> Iterator[Json]:
         """All resources that match, page by page; cursors where the server gives them."""
         query: dict[str, str | int] = {"filter": filter_} if filter_ else {}
-        seen = 0
+        seen, pages, size, begun = 0, 0, 0, time.monotonic()
         while True:
-            found = self.look(f"{endpoint}?{urlencode(query)}" if query else endpoint, f"looking at {endpoint}")
+            if pages > MAX_PAGES or size > MAX_LISTING_BYTES or time.monotonic() - begun > MAX_LISTING_SECONDS:
+                raise UnreachableError("the list does not come to an end", where=f"{self.base}{endpoint}",
+                                       mend="ask the tenant's operator what answers there")
+            answer = self._got(f"{endpoint}?{urlencode(query)}" if query else endpoint, f"looking at {endpoint}")
+            found, pages, size = answer.object(), pages + 1, size + len(answer.body)
             page = found.get("Resources") or []
             if not isinstance(page, list):
                 raise UnreachableError("the list has no resources in it", where=f"{self.base}{endpoint}",

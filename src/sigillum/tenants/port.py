@@ -59,6 +59,12 @@ class Address(NamedTuple):
     ca: str = ""
     follow_its_clock: bool = False
     facts: str = ""  # of a tenant by hand: the folder of its facts
+    origins: tuple[str, ...] = ()  # addresses beside its own and its issuer's to which something may be sent
+
+    @property
+    def trusted(self) -> list[str]:
+        """The addresses to whose origins tokens and assertions may go: what a person wrote, and nothing that it announces."""
+        return [a for a in (self.address, self.issuer, *self.origins) if a]
 
 
 class Proof(NamedTuple):

@@ -20,7 +20,7 @@ from sigillum.keeping.references import WAYS, is_reference
 from sigillum.keys.ledgerkey import LedgerKey
 from sigillum.ledger.port import Fresh
 from sigillum.ledger.sqlite import SqliteLedger
-from sigillum.protocols.http import check_address
+from sigillum.protocols.addresses import origin_of
 from sigillum.reading.document import read_text
 
 from .books import writer_name
@@ -95,7 +95,7 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
     if not CHARTER_NAME.match(name):
         raise UsageError(f"{name!r} cannot be a tenant's name", where="tenant add",
                          mend="use small letters, digits and dashes")
-    check_address(section["address"])
+    origin_of(section["address"])
     by_hand = section.get("driver") == "by-hand"
     if "token" not in section["admin"] and not by_hand:
         raise UsageError("it is not said where the administrator's token is", where="--token", mend=f"write {WAYS}")

@@ -156,7 +156,8 @@ class ByHand:
         """The standard token endpoint, where it has one."""
         from sigillum.protocols.http import Http
         from sigillum.tenants.scim.driver import OpenTenant
-        made = OpenTenant(self.address, Http(timeout_seconds=self._link.timeout_seconds, log=self._link.log), self._link.token)
+        made = OpenTenant(self.address, Http(origins=[self.profile.issuer, *self.address.origins],
+                                              timeout_seconds=self._link.timeout_seconds, log=self._link.log), self._link.token)
         made.profile = replace(Profile(), issuer=self.profile.issuer)
         return made
 

@@ -46,7 +46,8 @@ TRIAL_NOTE = "a trial by sigillum"
 def connect(address: Address, link: Link) -> OpenTenant:
     """Reach a tenant and discover what it can do: two requests. Raises UnreachableError, RefusedError."""
     ca = str(link.folder / address.ca) if address.ca else None
-    tenant = OpenTenant(address, Http(timeout_seconds=link.timeout_seconds, ca_file=ca, log=link.log), link.token, link)
+    http = Http(origins=address.trusted, timeout_seconds=link.timeout_seconds, ca_file=ca, log=link.log)
+    tenant = OpenTenant(address, http, link.token, link)
     tenant.discover()
     return tenant
 
