@@ -41,6 +41,7 @@ from sigillum.core.deciding.waiting import outlook
 from sigillum.core.deciding.world import World
 from sigillum.core.facets.registry import check
 from sigillum.core.kinds.profile import Operation
+from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records.books import changes
 from sigillum.core.records.chain import Entry
 from sigillum.core.records.steps import Outline
@@ -163,6 +164,13 @@ STORIES: dict[str, tuple[Turn, ...]] = {
     "what the tenant is still making, and what it could not make": (
         Turn(account()), Turn(account(), look=True, progress="account=accepted"), Turn(account(), look=True, progress="grant=accepted"),
         Turn(account(), progress="grant=failed"), Turn(account(), progress="account=failed")),
+    "changed by two hands": (
+        Turn(account()), Turn(account(identity=Identity("service-account", "wind", "Other")), fates="stale arrives"),
+        Turn(account(grants=(READ._replace(to="kai"),)), look=True, made=(KAI, thing(
+            "grant", "g-x", principal="a1", role="reader", place="root/b", role_id="r-reader", place_id="p-root/b")))),
+    "members that cannot be seen, and a token that was made and is hidden": (
+        Turn(team(members=(MemberWant("kai"),)), look=True, blind=frozenset(["account"])), Turn(account(credentials=(TOKEN,)), most=3),
+        Turn(account(credentials=(TOKEN,)), look=True, hide="credential"), Turn(account(credentials=(TOKEN,)), look=True, later=3600)),
     "a person confirms each thing": (Turn(account(member_of=(MemberWant("crew"),)), confirmed="kai"), Turn(account(), confirmed="kai")),
     "an area to live in, and another name for it": (
         Turn(account(identity=Identity("service-account", "wind", "Wind", area="root/a/one")), profile={"accounts_live_in": "box"}),
@@ -243,6 +251,9 @@ def told(turns: tuple[Turn, ...]) -> Iterator[str]:
         yield from (f"  wrote {_entry(e)}" for e in fake.ledger.kept[before:])
         yield from (f"  kept {line}" for line in fake.kept)
         fake.kept.clear()
+        writing = fake.history().find(KINDS["grant"], "away", role="writer")
+        assert writing is None or (writing is not None and writing.mark.get("role") == "writer")
+        assert (fake.history().find(KINDS["grant"], "far", role="writer"), fake.history().find(KINDS["role"], "away", role="writer")) == (None, None)
         yield f"  sent {', '.join(f'{type(d).__name__} {d.kind.name}' for d in fake.requests)}"
         yield from (f"  now {g.mark} #{g.number} {g.id} {g.value} {g.state} kept={bool(g.kept)} unanswered={g.unanswered} {dict(g.terms)}"
                     for all_ in fake.history().generations.values() for g in all_ if g.state != "made" or g.terms or g.kept)

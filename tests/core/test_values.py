@@ -256,3 +256,5 @@ def test_a_secret_shows_nothing() -> None:
             spill(secret)
     with pytest.raises(ValueError, match="not empty"):
         Secret("")
+    with pytest.raises(ValueError, match="a text"):
+        Secret(5)  # type: ignore[arg-type]

@@ -20,6 +20,7 @@ from sigillum.core.facets.registry import check
 from sigillum.core.kinds.access import GRANT, Grant
 from sigillum.core.kinds.kind import Fact, Record
 from sigillum.core.kinds.profile import Operation
+from sigillum.core.records.books import rows_of
 from sigillum.core.records.chain import Entry
 from sigillum.core.records.requests import Request
 from sigillum.core.undertakings.loans import end_of, may_be_lent, next_, read
@@ -103,6 +104,9 @@ def test_the_states_of_a_loan() -> None:
         return entry(5, "outcome", attempt=4, result="ended", tenant_time=format_instant(NOW + timedelta(seconds=seconds)))
     no = entry(3, "outcome", attempt=2, result="refused", tenant_time="")
     back = entry(6, "recalled", by="a")
+    open_rows = {("open loan", "loan-1"): "loan-1", ("loan of p", "loan-1"): "loan-1", ("loan", "x"): "loan-1"}
+    assert rows_of([lent]) == open_rows
+    assert rows_of([lent, entry(7, "closed", undertaking="loan", number="loan-1", how="cleared")]) == dict(list(open_rows.items())[1:])
     found = Fact((Record(GRANT, "g", Grant()),))
     for entries, states, follows in (
             ([lent], ("begun", "ended"), ("lend", "sweep")), ([lent, intent, no], ("refused", "refused"), ("refused", "refused")),

@@ -75,7 +75,7 @@ class _Stream(io.RawIOBase):
             raise TimeoutError("the answer does not come to an end")
         if usual is not None and left < usual:
             self._of.settimeout(left)
-        found: int | None = self._raw.readinto(buffer)  # type: ignore[attr-defined]
+        found: int | None = self._raw.readinto(buffer)
         return found
 
     def close(self) -> None:
