@@ -71,10 +71,22 @@ def test_an_ending_in_prod_wants_to_be_said(desk: Desk, away: Away) -> None:
     desk.charter(CHARTER.replace("role: stream-writer", "role: stream-keeper"))
     ran = desk.run("enact", "wind-ingest", "--yes", "--no-prove")
     assert ran.code == 6
-    assert "1 ending left out: in a prod stage it also wants --end." in ran.out
+    assert "1 ending left out: in the stage prod it also wants --end." in ran.out
     assert len(away.of("Grant")) == 2
     enact(desk, "--end", "--no-prove")
     assert len(away.of("Grant")) == 1
+
+
+def test_an_ending_elsewhere_needs_no_option(desk: Desk, away: Away) -> None:
+    path = desk.folder / "sigillum.yaml"
+    path.write_text(path.read_text().replace("stage: prod", "stage: test"))
+    enact(desk)
+    desk.charter(CHARTER.replace("role: stream-writer", "role: stream-keeper"))
+    enact(desk, "--no-prove")
+    assert len(away.of("Grant")) == 1
+    desk.charter("stage: prod\n" + CHARTER)  # the charter says what its tenant does not
+    assert desk.run("enact", "wind-ingest", "--yes", "--no-prove").code == 6
+    assert len(away.of("Grant")) == 2
 
 
 def test_it_asks_before_it_changes_anything(desk: Desk, away: Away) -> None:

@@ -26,6 +26,7 @@ from .requests import settle
 from .trying import principal_of
 
 MOST_COMPARISONS = 5
+PROD = "prod"  # the stage in which ending something has to be said
 WORKERS = 8  # charters at a time: while some wait for the tenant or the disk, others go on
 TURN_SECONDS = 0.0005  # our turns between two requests are short; longer ones make threads queue for nothing
 
@@ -116,17 +117,21 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
 
     def reached(result: StepResult) -> None:
         (again if isinstance(result.error, AgainError) else done.results).append(result)
-    carrying.run(outline, reached, leave_out=_left_out(outline, choices))
+    carrying.run(outline, reached, leave_out=_left_out(office, charter, outline, choices))
 
 
-def wants_end(step: Step) -> bool:
-    """Is it an ending that a prod stage asks to be said? What is extra was said by its own option."""
-    return step.kind is StepKind.END and not step.unasked
+def wants_end(office: Office, charter: Charter, step: Step) -> bool:
+    """Is it an ending that has to be said, since the charter or the tenant where it ends stands in prod?
+
+    What is extra was said by its own option.
+    """
+    return step.kind is StepKind.END and not step.unasked and PROD in (
+        charter.stage, office.workspace.tenant(step.tenant).stage)
 
 
-def _left_out(outline: Outline, choices: Choices) -> frozenset[StepId]:
+def _left_out(office: Office, charter: Charter, outline: Outline, choices: Choices) -> frozenset[StepId]:
     """What is not wished now; a proof that an ending needs is left out only together with it."""
-    ends = {s.id for s in outline.steps if wants_end(s) and not choices.end}
+    ends = {s.id for s in outline.steps if not choices.end and wants_end(office, charter, s)}
     proofs = {s.id for s in outline.steps if isinstance(s.action, Prove) and (
         not choices.prove if s.action.proofs is None else bool(s.action.leaving) and set(s.action.leaving) <= ends)}
     return frozenset(ends | proofs)

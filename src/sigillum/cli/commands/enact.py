@@ -32,8 +32,8 @@ def add_parser(subparsers: Any) -> None:
         description="Show the rehearsal, ask, carry the steps out, read each back, and prove. It can be stopped at any "
                     "moment and run again; what is as the charter says is left alone.")
     charters(parser)
-    parser.add_argument("--yes", action="store_true", help="do not ask; ending in a prod stage also wants --end")
-    parser.add_argument("--end", action="store_true", help="also end things in a prod stage")
+    parser.add_argument("--yes", action="store_true", help="do not ask; ending in the stage prod also wants --end")
+    parser.add_argument("--end", action="store_true", help="also end things in the stage prod")
     parser.add_argument("--no-prove", action="store_true", help="leave the proofs for later")
     parser.add_argument("--adopt", action="store_true", help="take over a thing of the same name that Sigillum did not make")
     parser.add_argument("--end-extra", action="store_true",
@@ -66,8 +66,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if not _agreed(context, ready):
         context.say("Nothing was changed.")
         return Outcome.NO
-    if not args.end and _ends_in_prod(ready):
-        ends = context.ask("This ends things in a prod stage. Write `end` to end them too, or press Enter to keep them: ")
+    if not args.end and _ends_in_prod(context, ready):
+        ends = context.ask("This ends things in the stage prod. Write `end` to end them too, or press Enter to keep them: ")
         choices = replace(choices, end=ends == "end")
     outcome = _carry_out(args, context, [r.charter for r in ready], choices)
     return worst([outcome, *(r.outcome() for r in rehearsals if r.outline.blocked)])
@@ -89,9 +89,9 @@ def _agreed(context: Context, ready: list[Rehearsal]) -> bool:
     return context.agreed(f"Carry out {count} step{'s' if count != 1 else ''}?")
 
 
-def _ends_in_prod(ready: list[Rehearsal]) -> bool:
+def _ends_in_prod(context: Context, ready: list[Rehearsal]) -> bool:
     from sigillum.workflows.enact import wants_end
-    return any(wants_end(s) for r in ready if r.charter.stage == "prod" for s in r.outline.steps)
+    return any(wants_end(context.office, r.charter, s) for r in ready for s in r.outline.steps)
 
 
 def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: Choices) -> Outcome:

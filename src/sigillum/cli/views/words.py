@@ -27,7 +27,7 @@ def closing(done: Enacted) -> str:
             proven += f" after {done.proofs.waited_seconds:.0f} s"
         return f"Done: {plural(changed, 'step')} carried out and read back{proven}."
     if ended and all(r.state != "failed" for r in done.results):
-        return f"{plural(ended, 'ending')} left out: in a prod stage it also wants --end."
+        return f"{plural(ended, 'ending')} left out: in the stage prod it also wants --end."
     if outcome is Outcome.NOT_YET and done.proofs is not None and all(r.state == "done" for r in done.results):
         return f"Done: {plural(changed, 'step')} carried out and read back; not felt yet. Go on with `sigillum prove " \
                f"{done.charter.name} --wait 10m`."
