@@ -17,6 +17,7 @@ from ruamel.yaml import YAML
 from cli.test_identities import ENACT as ENACT_MAILER
 from cli.test_identities import MAILER, pair, settle
 from conftest import CHARTER, Away, Desk, Sandbox
+from sigillum.core.charter.sheet import Sheet, Value, unfit
 from sigillum.core.values.canonical import thumbprint
 
 CONSUMERS = """\
@@ -74,7 +75,10 @@ def test_secrets_are_revealed_with_a_word_and_written_down(done: Desk, tmp_path:
     assert stat.S_IMODE(out.stat().st_mode) == 0o600
     line = next(x for x in out.read_text().splitlines() if x.startswith("WIND_INGEST_KEY="))
     assert json.loads(line.partition("=")[2].strip("'")) == key
-    assert done.run("handover", "wind-ingest", "--as", "env", "--out", str(out)).code == 3
+    again = done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--as", "env", "--out", str(out))
+    assert (again.code, "there already" in again.err) == (3, True)
+    masks = done.run("handover", "wind-ingest", "--as", "env", "--out", str(tmp_path / "masks.env"))
+    assert (masks.code, "a file of masks" in masks.err, (tmp_path / "masks.env").exists()) == (2, True, False)
     shown = YAML(typ="safe").load(done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--as", "yaml").out)
     assert json.loads(shown["WIND_INGEST_KEY"]) == key
     entries = [e for e in done.run("ledger", "show", "wind-ingest", "--format", "json").json["entries"] if e["kind"] == "handed-over"]
@@ -230,3 +234,22 @@ def test_nothing_secret_travels_where_the_holder_keeps_the_key(desk: Desk, tmp_p
     sheet = state(desk)
     assert (sheet["complete"], [v["kind"] for v in sheet["values"]]) == (True, ["identifier", "identifier", "address"])
     assert sheet["values"][1]["content"] == thumbprint(key)
+
+
+@pytest.mark.parametrize("name", ["x;id", "$(id)", "LD_PRELOAD", "PATH", "BASH_ENV", "PYTHONSTARTUP", "a b", "", "1A", "A=B", "X\nY"])
+def test_a_name_in_a_sheet_never_becomes_a_command_or_steers_a_program(done: Desk, name: str) -> None:
+    sheet = Sheet("wind-ingest", "", (Value("client_id", name, "identifier", "x"),))
+    assert unfit(v.name for v in sheet.values) == name or name == ""
+    path = done.folder / "sigillum.yaml"
+    path.write_text(path.read_text() + f"consumers: {{desk: {{asks: [{{value: account, as: {json.dumps(name)}}}]}}}}\n")
+    for form in ("env", "snippet"):
+        ran = done.run("handover", "wind-ingest", "--to", "desk", "--as", form)
+        assert name == "" or (ran.code, "cannot be a variable" in ran.err, ran.out) == (2, True, ""), ran.err
+
+
+def test_an_incomplete_sheet_is_not_handed_on(done: Desk, tmp_path: Path) -> None:
+    path = done.folder / "sigillum.yaml"
+    path.write_text(path.read_text() + "consumers: {desk: {asks: [{value: account}, {value: person}]}}\n")
+    ran = done.run("handover", "wind-ingest", "--to", "desk", "--reveal", "wind-ingest", "--as", "env")
+    assert (ran.code, "is not complete" in ran.err, ran.out) == (6, True, "")
+    assert [e for e in done.run("ledger", "show", "--format", "json").json["entries"] if e["kind"] == "handed-over"] == []

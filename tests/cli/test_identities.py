@@ -11,8 +11,11 @@ import pytest
 from joserfc import jws
 from joserfc.jwk import OKPKey
 
-from conftest import Away, Desk, Fork, Sandbox, boundaries, kill_at
+from conftest import Away, Desk, Fork, Ran, Sandbox, boundaries, kill_at
+from sigillum.core.records.requests import Request
 from sigillum.core.values.canonical import thumbprint
+from sigillum.keys import signed
+from sigillum.keys.ledgerkey import LedgerKey
 
 KAI, JON = "kai.lund@brindlemoor.example", "jon.askew@brindlemoor.example"
 BOX = "brindlemoor/mailboxes"
@@ -204,8 +207,15 @@ def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: D
     assert other.run("requests", "answer", str(files[0]), "--yes", "--format", "json").json["stood"] is True  # compared anew
     second = bare.run("requests", "done", "2", "--receipt", str(receipt))
     assert (second.code, "for another request" in second.err) == (3, True)
+    refused = bare.run("requests", "done", "1", "--receipt", str(receipt))
+    assert (refused.code, "not among `signers`" in refused.err, "closes nothing" in refused.err) == (6, True, True)
+    assert len(bare.run("requests", "--format", "json").json["requests"]) == 2
+    path = bare.folder / "sigillum.yaml"
+    path.write_text(path.read_text() + f"signers: {{office: {thumb(other)}}}\n")
     done = bare.run("requests", "done", "1", "--receipt", str(receipt))
-    assert (done.code, "not among `signers`" in done.out) == (0, True)
+    assert (done.code, "signed by office" in done.out) == (0, True)
+    consent = mine(roster, "Consent")[0]["id"]
+    assert [e["body"]["id"] for e in bare.run("ledger", "show", "--format", "json").json["entries"] if e["kind"] == "adopted"] == [consent]
     path = other.folder / "sigillum.yaml"
     path.write_text(path.read_text() + f"signers: {{mailers: {thumb(bare)}}}\n")
     assert "signed by mailers" in other.run("requests", "answer", str(files[1]), "--yes").out
@@ -237,6 +247,34 @@ def test_a_request_that_was_changed_is_refused_and_an_independent_library_reads_
         assert (ran.code, "  do     " in ran.err) == (3, True), name
     assert bare.run("requests", "answer", str(tmp_path / "none"), "--yes").code == 3
     assert mine(roster, "Consent") == []
+
+
+def test_a_request_that_shows_one_grant_and_would_make_another_is_refused(bare: Desk, away: Away, tmp_path: Path) -> None:
+    bare.know(away)
+    at = away.state()["resources"]
+    ids = {k: next(r["id"] for r in at[k] if r[n] == v) for k, n, v in (("Role", "name", "place-manager"), ("Place", "path", "brindlemoor"),
+                                                                       ("User", "userName", "ines.vole@brindlemoor.example"))}
+    key = LedgerKey.of(json.loads((bare.folder / ".sigillum" / "ledger-key.json").read_text()), "")
+    true = {"Role": next(r["id"] for r in at["Role"] if r["name"] == "stream-reader"),
+            "Place": next(r["id"] for r in at["Place"] if r["path"] == "brindlemoor/sensing-test")}
+
+    def sent(values: dict[str, str], about: str = "grant of stream-reader at brindlemoor/sensing-test") -> Ran:
+        asked = Request("make", "grant", away.address, about, {"principal": ids["User"], "role": "stream-reader", "role_id": true["Role"],
+                                                               "place": "brindlemoor/sensing-test", "place_id": true["Place"], **values})
+        path = tmp_path / "asked.json"
+        path.write_text(json.dumps(signed.sign({**asked.body(), "workspace": "w"}, key)))
+        return bare.run("requests", "answer", str(path), "--yes")
+    for values, told in (({"role_id": ids["Role"]}, "would send place-manager"), ({"place_id": ids["Place"]}, "would send brindlemoor"),
+                         ({"role_id": "none"}, "not there"), ({"principal": "none"}, "not there"), ({"reason": "a\x1b[2Jb"}, "cannot be seen"),
+                         ({"reason": "safe\u202eexe"}, "cannot be seen"), ({"reason": "a\U000e0041"}, "cannot be seen")):
+        ran = sent(values)
+        assert (ran.code, told in ran.err) == (3, True), ran.err + ran.out
+    assert sent({}, "nothing at all\x9b1m").code == 3
+    theirs = [g for g in away.state()["resources"]["Grant"] if g["principal"]["value"] == ids["User"]]
+    good = sent({})
+    assert (good.code, "place brindlemoor/sensing-test" in good.out, "ines.vole@brindlemoor.example" in good.out) == (0, True, True), good.out + good.err
+    now = [g for g in away.state()["resources"]["Grant"] if g["principal"]["value"] == ids["User"]]
+    assert len(now) == len(theirs) + 1  # and nothing came of the others
 
 
 def test_an_account_that_somebody_else_made_becomes_ours_by_a_known_receipt(bare: Desk, away: Away) -> None:

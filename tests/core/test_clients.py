@@ -22,8 +22,9 @@ from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.changes import Change, End, Entry, Make, plain
 from sigillum.core.kinds.identities import CLIENT, TEAM
 from sigillum.core.kinds.profile import Operation
+from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import RULE, Exemption
-from sigillum.core.records.requests import Request, fulfilled, read, request_of, step_of
+from sigillum.core.records.requests import Request, fulfilled, read, references, request_of, standing_for, step_of
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.marks import Mark, StepId
@@ -218,6 +219,53 @@ def test_a_request_is_compared_anew_and_becomes_the_same_step(action: Any, befor
     made = step_of(arrived, "away")
     assert made.action == action
     assert (made.power, made.about) == ("grants", "grant of reader")
+
+
+texts = st.text("abc xyz-é.", min_size=1, max_size=8)
+FORMS: dict[str, st.SearchStrategy[Any]] = {
+    "str": texts, "bool": st.booleans(), "int": st.integers(0, 99), "bool | None": st.booleans(), "datetime | None": st.sampled_from([WHEN, NOW]),
+    "tuple[str, ...]": st.lists(texts, max_size=3).map(tuple), "tuple[tuple[str, str], ...]": st.lists(st.tuples(texts, texts), max_size=2).map(tuple),
+    "tuple[tuple[str, str, str], ...]": st.lists(st.tuples(texts, texts, texts), max_size=2).map(tuple)}
+
+
+@st.composite
+def doings(draw: st.DrawFn) -> Any:
+    kind = draw(st.sampled_from(sorted(KINDS.values(), key=lambda k: k.name)))
+    fields = {n: FORMS[form] for n, t in kind.type.__annotations__.items() if (form := getattr(t, "__forward_arg__", t)) in FORMS}
+    part = draw(st.fixed_dictionaries({}, optional=fields))
+    about = draw(st.dictionaries(st.sampled_from(["accepted_by", "why", "review"]), texts))
+    return draw(st.sampled_from([Make(kind, part), Change(kind, "x-1", part, about=about if kind.name != "credential" else {}), End(kind, "x-1"), Entry(kind, "x-1", "members", "p", about),
+                                 Entry(kind, "x-1", "members", "p", about, out=True)]))
+
+
+@given(doings())
+def test_every_kind_of_step_survives_the_way_there_and_back(doing: Any) -> None:
+    asked = request_of(step(doing), doing, "https://t.example", "mailer")
+    arrived = read(json.loads(json.dumps(asked.body())), "file")
+    assert (arrived, arrived.digest) == (asked, asked.digest)
+    assert step_of(arrived, "away").action == doing
+    assert {r.label for r in references(arrived)} <= {"about", "principal", "role", "place", "members", "targets", "holders", "exempt"}
+    assert all(any(r.id == str(v) for r in references(arrived)) for v in (getattr(doing, "id", None), getattr(doing, "value", None)) if v)
+
+
+READER, PLACED = thing("role", "r-1", name="reader"), thing("place", "p-1", path="root/a")
+
+
+@pytest.mark.parametrize(("values", "wrong"), [
+    ({}, ""), ({"role": "writer"}, "says role writer and would send reader"), ({"place": "root/b"}, "says place root/b and would send root/a"),
+    ({"role_id": "r-9"}, "by an id that is not there"), ({"principal": "x-9"}, "by an id that is not there"),
+    ({"place": "@a-1", "place_id": "a-1"}, ""), ({"place": "@a-2", "place_id": "a-1"}, "would send @a-1")])
+def test_ids_and_names_in_a_request_have_to_agree(values: dict[str, str], wrong: str) -> None:
+    request = Request("make", "grant", "t", "a", {"principal": "a-1", "role": "reader", "role_id": "r-1", "place": "root/a", "place_id": "p-1", **values})
+    records = [READER, PLACED, thing("account", "a-1", name="wind")]
+
+    def told() -> list[str]:
+        return [standing_for(one, [r for r in records if r.kind in one.kinds]) for one in references(request)]
+    if wrong:
+        with pytest.raises(FileError, match=wrong):
+            told()
+    else:
+        assert told()[:2] == ["account wind", "role reader"]
 
 
 def test_requests_hold_no_secret_and_strange_files_are_refused() -> None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history, requests
 from sigillum.core.records.history import fold
@@ -17,6 +17,7 @@ from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import Tenant
 
 from .carrying.run import Became, Carrying, StepResult
 from .office import CLAIM, Office, nothing
@@ -36,6 +37,7 @@ class Answering:
     known: bool  # is its signer known here?
     stands: Record[Any] | bool
     step: Step
+    means: tuple[tuple[str, str, str], ...] = ()  # every id that would be sent: as what, itself, and what it is there
 
 
 def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
@@ -52,9 +54,10 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
         raise SomebodyError(f"this workspace does not know the tenant {request.tenant}", where=str(path),
                             mend="add it with `sigillum tenant add`")
     hands = [h for h in office.tenants.hands(name) if h.here]
-    able = next((h for h in hands if h.can(request.power)), None)
+    power = KINDS[request.thing].power  # what it takes, and not what the request says of that
+    able = next((h for h in hands if h.can(power)), None)
     if able is None:
-        raise SomebodyError(f"nobody here has the power `{request.power}` at {name} either", where=str(path),
+        raise SomebodyError(f"nobody here has the power `{power}` at {name} either", where=str(path),
                             mend="hand the file on to somebody who does")
     tenant = office.tenants.reach(name)
     facts = tenant.facts(requests.queries(request)).values()
@@ -65,9 +68,27 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
     version = next((r.version for r in records if r.id == request.id), "")
     step = replace(requests.step_of(request, name, version), by="" if able is hands[0] else able.name)
     stands = requests.fulfilled(request, records, tenant.profile.carried(KINDS[request.thing]))
+    means = _means(tenant, request)
     return Answering(request, name, able.name, signer_words(office, signer.key_id), signer.key_id,
                      signer.key_id in {*known, *office.workspace.file.signers.values(), office.books.signing_key().key_id},
-                     stands, step)
+                     stands, step, means)
+
+
+def _means(tenant: Tenant, request: Request) -> tuple[tuple[str, str, str], ...]:
+    """What every id that would be sent stands for here, looked up by us. Raises FileError, SomebodyError."""
+    out = []
+    for one in requests.references(request):
+        queries = [Query(k, "id", one.id) for k in one.kinds if tenant.profile.carried(k) is not None]
+        facts = tenant.facts(queries)
+        records = [r for q in queries for r in facts[q].records]
+        hidden = next((facts[q].unknown for q in queries if not facts[q].known), "")
+        if hidden and not records:
+            raise SomebodyError(f"the {one.label} it names by {one.id} cannot be looked up: {hidden}", where=request.tenant,
+                                mend="ask with an administrator who may look")
+        if not records and one.label == "about" and request.do in (requests.END, requests.TAKE):
+            continue  # it has ended already
+        out.append((one.label, one.id, requests.standing_for(one, records)))
+    return tuple(out)
 
 
 def uid_of(request: Request) -> str:

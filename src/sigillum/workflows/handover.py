@@ -20,7 +20,7 @@ from sigillum.core.records.history import History
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import SomebodyError, UsageError
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.text import did_you_mean, unseen
 from sigillum.core.values.times import format_instant, whole_second
 from sigillum.ledger.port import Fresh
 
@@ -220,6 +220,10 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
     if not isinstance(rows, list) or not all(isinstance(r, dict) for r in rows):
         raise FileError("what is inside is no sheet", where=str(path), mend="ask the sender which version wrote it")
     assert isinstance(body, dict)
+    strange = unseen({n: v for n, v in body.items() if n != "values"} | {"values": [{**r, "content": ""} for r in rows]})
+    if strange:
+        raise FileError(f"it holds characters that cannot be seen: {strange!a}", where=str(path),
+                        mend="do not use it; ask its sender on another way")
     values = tuple(Value(str(r.get("value")), str(r.get("name")), KINDS.get(str(r.get("value")), (str(r.get("kind")), ""))[0],
                          Secret(str(r.get("content"))) if r.get("kind") == "secret" else str(r.get("content"))) for r in rows)
     return Sheet(str(body.get("charter")), str(body.get("consumer")), values)

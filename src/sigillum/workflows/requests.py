@@ -12,10 +12,11 @@ from typing import Any
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records import history
 from sigillum.core.records.books import NUMBER, UNDERTAKING
-from sigillum.core.records.requests import RECEIPT, request_of
+from sigillum.core.records.requests import ADD, MAKE, RECEIPT, request_of
 from sigillum.core.records.steps import Ask, Outline, Step, StepKind
 from sigillum.core.undertakings.requests import REQUESTS, SentRequest
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
+from sigillum.core.values.text import plain, unseen
 from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
@@ -95,15 +96,24 @@ def done(office: Office, number: int, receipt: Path | None = None) -> tuple[Sent
         if body.get("kind") != RECEIPT or body.get("request") != known.digest:
             raise FileError("the receipt is for another request", where=str(receipt), mend="take the one that belongs to it")
         about["key"] = signer.key_id
-        said, how = signer_words(office, signer.key_id), f"receipt of {body.get('by')}"
-        trusted = signer.key_id in office.workspace.file.signers.values()
-        if not trusted:
-            said += "; what it made is not taken over as ours"
-        if trusted and body.get("do") == "make" and body.get("made") is True and isinstance(body.get("id"), str):
-            entries.append(Fresh(history.ADOPTED, known.uid, {
-                **known.mark.body(), "generation": known.generation, "id": body["id"], "thing": known.request.thing}))
+        said, how = signer_words(office, signer.key_id), f"receipt of {plain(body.get('by'))}"
+        if signer.key_id not in office.workspace.file.signers.values():
+            raise SomebodyError(f"the receipt is {said}; it closes nothing", where=str(receipt),
+                                mend="compare the thumbprint with its sender on another way, and add it to `signers` in "
+                                     "sigillum.yaml; or confirm by hand, without the receipt")
+        entries += _taken_over(known, body)
     close(office, REQUESTS, known, how, *entries, **about)
     return known, said
+
+
+def _taken_over(known: SentRequest, body: Mapping[str, Any]) -> list[Fresh]:
+    """What a trusted receipt says stands there now, made for us or before us, is ours from then on."""
+    request, identity = known.request, body.get("id")
+    if request.do not in (MAKE, ADD) or not isinstance(identity, str) or not identity or unseen(identity):
+        return []
+    value = {"value": str(request.values.get("value"))} if request.do == ADD else {}
+    return [Fresh(history.ADOPTED, known.uid, {**known.mark.body(), "generation": known.generation, "id": identity,
+                                               "thing": request.thing, **value})]
 
 
 def read_json(path: Path) -> dict[str, Any]:
@@ -112,9 +122,13 @@ def read_json(path: Path) -> dict[str, Any]:
         if path.stat().st_size > 1_000_000:
             raise FileError("the file is larger than such a file can be", where=str(path), mend="check its name")
         found = json.loads(path.read_text(encoding="utf-8"))
-    except (OSError, ValueError) as problem:
+    except (OSError, ValueError, RecursionError) as problem:
         raise FileError(f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is not JSON'}", where=str(path),
                         mend="check its name, or ask its sender for it anew") from problem
+    strange = unseen(found)
+    if strange:
+        raise FileError(f"it holds characters that cannot be seen: {strange!a}", where=str(path),
+                        mend="do not use it; ask its sender on another way")
     if not isinstance(found, dict):
         raise FileError("the file holds no JSON object", where=str(path), mend="check its name")
     return found

@@ -66,6 +66,7 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     charters = context.charters(args)
     if len(charters) > 1 and (args.out or args.reveal or args.seal or args.seal_to):
         raise UsageError("a sheet is revealed, sealed or written one at a time", where="handover", mend="name one charter")
+    _free(args)
     for charter in charters:
         sheet = collect(context.office, charter, choice)
         outcomes.append(Outcome.DONE if sheet.complete else Outcome.NO)
@@ -81,7 +82,15 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
         if form == "text":
             context.show(view.text(sheet, before, context.ident))
         else:
+            if args.out is not None and form != "snippet" and any(v.secret for v in sheet.values):
+                raise UsageError("its secrets are masked, and a file of masks is of no use", where="--out",
+                                 mend=f"write `--reveal {charter.name}` beside it, or `--seal-to FILE`")
+            if args.out is not None:
+                _whole(sheet)
+            _variables(sheet, form)
             _put(args, context, view.formatted(sheet, form, reveal=False))
+            if form == "snippet" and any(v.reference for v in sheet.values):
+                context.say("What it refers to is kept in this workspace only; `--seal-to FILE` takes a secret elsewhere.")
     if args.format == "json":
         context.show_json("sheets", {"sheets": found})
     return worst(outcomes)
@@ -95,9 +104,35 @@ def _reveal(args: argparse.Namespace, context: Context, sheet: Sheet, form: str)
                          mend=f"write `--reveal {sheet.charter}` if its secrets are to be shown")
     if context.options.presenting:
         raise UsageError("secrets are not shown while presenting", where="--presenting", mend="leave one of the two out")
+    _whole(sheet)
+    _variables(sheet, form)
     record(context.office, sheet, "revealed", sheet.consumer or "whoever saw it", form=form)
     _put(args, context, view.formatted(sheet, form, reveal=True))
-    return Outcome.DONE if sheet.complete else Outcome.NO
+    return Outcome.DONE
+
+
+def _whole(sheet: Sheet) -> None:
+    """What is handed on is complete. Raises SomebodyError."""
+    from sigillum.core.values.errors import SomebodyError
+    if sheet.values and not sheet.complete:
+        wrong = next(v for v in sheet.values if v.problem)
+        raise SomebodyError(f"the sheet of {sheet.charter} is not complete: {wrong.name}: {wrong.problem}", where=sheet.charter,
+                            mend=f"`sigillum handover {sheet.charter}` shows all of it")
+
+
+def _variables(sheet: Sheet, form: str) -> None:
+    """A name that becomes a variable of a shell cannot be a command, or steer other programs. Raises UsageError."""
+    from sigillum.core.charter.sheet import unfit
+    odd = unfit(v.name for v in sheet.values) if form in ("env", "snippet") else ""
+    if odd:
+        raise UsageError(f"{odd!a} cannot be a variable of a shell", where=f"--as {form}",
+                         mend="use another form, or have the value called otherwise (`as:` at the consumer)")
+
+
+def _free(args: argparse.Namespace) -> None:
+    """Nothing is written over. Raises FileError."""
+    if args.out is not None and args.out.exists():
+        raise FileError("the file is there already", where=str(args.out), mend="name another one, or take that one away")
 
 
 def _put(args: argparse.Namespace, context: Context, text: str) -> None:
@@ -106,8 +141,7 @@ def _put(args: argparse.Namespace, context: Context, text: str) -> None:
         context.show_text(text)
         return
     from sigillum.keeping.private import write_private
-    if args.out.exists():
-        raise FileError("the file is there already", where=str(args.out), mend="name another one, or take that one away")
+    _free(args)
     write_private(args.out.absolute(), text if text.endswith("\n") else text + "\n")
     context.say(f"Written to {args.out}, readable by you only.")
 
@@ -143,6 +177,7 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
     if form == "text" and not reveal:
         context.show(view.text(sheet, [], context.ident))
     else:
+        _variables(sheet, form)
         _put(args, context, view.formatted(sheet, form, reveal=reveal))
     return Outcome.DONE
 

@@ -47,8 +47,14 @@ def _thing(body: Mapping[str, Any]) -> str:
     return words(mark_of(body))
 
 
+def _accepted(body: Mapping[str, Any]) -> str:
+    """Who accepted a risk, why, and until when it is to be looked at again."""
+    about = body.get("about") or {}
+    return f"; accepted by {about['accepted_by']} until {about['review']}: {about['why']}" if "accepted_by" in about else ""
+
+
 PHRASES: dict[str, Callable[[Mapping[str, Any]], str]] = {
-    "intent": lambda b: f"{b['verb']} {_thing(b)} at {b['tenant']}, generation {b['generation']}",
+    "intent": lambda b: f"{b['verb']} {_thing(b)} at {b['tenant']}, generation {b['generation']}{_accepted(b)}",
     "outcome": lambda b: f"of {b['attempt']}: {b['result']}" + (f" ({b['why']})" if b.get("why") else ""),
     "proved": lambda b: f"{len(b['results'])} proofs, {'all hold' if b['held'] else 'not all hold'}",
     "kept": lambda b: f"{_thing(b)}, generation {b['generation']}",

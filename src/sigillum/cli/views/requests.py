@@ -6,25 +6,29 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from sigillum.core.records.requests import Request
+from sigillum.core.values.text import plain
 from sigillum.workflows.answer import Answering
 
 from .common import Ident, pairs, value_text
 
 HIDDEN = ("principal", "client_id", "subject", "owner", "deputy")
-MADE_FOR_US = ("place_id", "role_id", "carrier")  # ids that only repeat what is said in words
 
 
 def text(request: Request, ident: Ident) -> RenderableType:
-    """The wish, and the values in the order in which somebody types them."""
+    """The wish, and every value that would be sent, in the order in which somebody types them."""
     rows = [("tenant", ident(request.tenant)), ("power", request.power), ("to", ident(request.to) or "whoever has the power"),
-            ("charter", request.charter), ("why", request.why)]
+            ("charter", request.charter), ("in their words", f"{request.do} {request.about}"), ("why", request.why)]
     values = [(name, ident(str(v)) if name in HIDDEN else value_text(v)) for name, v in request.values.items()
-              if v not in (None, "", (), []) and name not in MADE_FOR_US]
+              if v not in (None, "", (), [])]
+    rows += [(name.replace("_", " "), text) for name, text in request.accepted.items()]
     more = [("id", ident(request.id))] if request.id else []
-    return Group(Text(f"{request.do} {request.about}", style="bold"), "", pairs(rows), "", pairs([*more, *values]))
+    return Group(Text(f"{request.do} {request.thing}", style="bold"), "", pairs([(n, plain(v)) for n, v in rows]), "",
+                 pairs([(n, plain(v)) for n, v in (*more, *values)]))
 
 
 def answering(found: Answering, ident: Ident) -> RenderableType:
     """A request that arrived: who signed, what it asks, and how it stands there now."""
     state = "It is so already; only a receipt is written." if found.stands else "It is not so yet."
-    return Group(Text(found.signer, "dim"), "", text(found.request, ident), "", Text(state))
+    means = [(label, f"{ident(plain(id_))} is {ident(plain(what))}") for label, id_, what in found.means]
+    looked = [Text(f"As {found.tenant} knows what it names:", "bold"), pairs(means), ""] if means else []
+    return Group(Text(found.signer, "dim"), "", text(found.request, ident), "", *looked, Text(state))

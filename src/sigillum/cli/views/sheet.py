@@ -13,6 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.charter.sheet import KINDS, MASKED, Sheet, Value, content_of
+from sigillum.core.values.text import plain
 
 from .common import Ident
 from .words import plural
@@ -38,7 +39,8 @@ def text(sheet: Sheet, before: Sequence[Mapping[str, Any]], ident: Ident) -> Ren
 def _cell(value: Value, ident: Ident) -> Text:
     if value.content is None:
         return Text("(missing)", "bold red")
-    return Text(MASKED if value.secret else ident(str(value.content)) if value.kind == "identifier" else str(value.content))
+    shown = plain(value.content)
+    return Text(MASKED if value.secret else ident(shown) if value.kind == "identifier" else shown)
 
 
 def summary(sheet: Sheet) -> str:

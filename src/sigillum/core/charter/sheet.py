@@ -25,6 +25,12 @@ KINDS: dict[str, tuple[str, str]] = {  # what can be given: its kind, and what i
 USUAL = ("token_endpoint", "client_id", "account", "principal_id", "key", "secret", "ends")
 SHORTEST_SECRET = 16
 SOON = timedelta(days=7)
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,127}\Z")
+STEERING = frozenset((  # variables that shells, loaders, interpreters and tools take orders from
+    "PATH", "HOME", "SHELL", "IFS", "ENV", "BASH_ENV", "PS4", "PROMPT_COMMAND", "SHELLOPTS", "BASHOPTS", "EDITOR", "VISUAL",
+    "PAGER", "BROWSER", "TMPDIR", "TERM", "LANG", "PERL5LIB", "PERL5OPT", "RUBYOPT", "RUBYLIB", "NODE_OPTIONS", "NODE_PATH",
+    "CLASSPATH", "JAVA_TOOL_OPTIONS", "CDPATH", "GLOBIGNORE", "HISTFILE", "MAIL", "SSLKEYLOGFILE"))
+STEERING_BEGINS = ("LD_", "DYLD_", "PYTHON", "GIT_", "SSH_", "BASH_FUNC", "LC_", "SIGILLUM", "GCONV_", "MALLOC_", "SSL_CERT")
 _NO_SPACE = re.compile(r"\S+\Z")
 
 
@@ -89,6 +95,11 @@ def _one(charter: str, asked: SheetLine, known: Mapping[str, Any], why: Mapping[
 def variable(charter: str, value: str) -> str:
     """The name of a value where the consumer has none: AVALANCHE_MAILER_CLIENT_ID."""
     return re.sub(r"\W", "_", f"{charter}_{value}").upper()
+
+
+def unfit(names: Iterable[str]) -> str:
+    """The first name that no variable of a shell may get from a sheet: it is none, or it changes how programs run."""
+    return next((n for n in names if not _VARIABLE.match(n) or n in STEERING or n.startswith(STEERING_BEGINS)), "")
 
 
 def _check(asked: SheetLine, kind: str, text: str, now: datetime) -> tuple[str, str]:

@@ -6,7 +6,7 @@ from typing import Any
 
 from sigillum.core.charter.charter import ACCOUNT as ACCOUNT_IDENTITY
 from sigillum.core.charter.charter import PASSWORD
-from sigillum.core.charter.wants import SignInWant
+from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.deciding.sign_in import (
     ALL_ACCOUNTS,
     ALL_RULES,
@@ -141,7 +141,7 @@ def _exempt(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Ru
     mark = mark_of(seen, EXEMPT, rule.name)
     generation = seen.history.latest(mark)
     number = 1 if generation is None else generation.number + (generation.state in (State.MADE, State.ENDED))
-    about = {"accepted_by": exempt.accepted_by, "why": exempt.why, "review": exempt.review.isoformat()}
+    about = _accepted(exempt)
     draft.add(Step(
         StepId(mark, number, "exempt"), StepKind.MAKE,
         f"exemption of {seen.charter.identity.name} from the sign-in rule {rule.name}",
@@ -174,8 +174,14 @@ def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rul
         draft.add(Step(
             StepId(mark_of(seen, RELAX, rule.name), 1, "relax"), StepKind.CHANGE,
             f"tenant-wide sign-in rule {rule.name}: switch it off, {other.name} replaces it for everybody else",
-            Change(RULE, rule.id, {"enabled": False}, result=Outcome.MADE), power=RULE.power, why=relax.why,
-            before={"enabled": True}, after={"enabled": False}))
+            Change(RULE, rule.id, {"enabled": False}, about=_accepted(relax), result=Outcome.MADE), power=RULE.power,
+            why=relax.why, before={"enabled": True}, after={"enabled": False, "accepted by": relax.accepted_by,
+                                                            "until": f"{relax.review} (review)"}))
+
+
+def _accepted(risk: ExemptWant | RelaxWant) -> dict[str, str]:
+    """Who accepted a risk, why, and until which day: it goes into the ledger, and where the tenant keeps it."""
+    return {"accepted_by": risk.accepted_by, "why": risk.why, "review": risk.review.isoformat()}
 
 
 def _teams(seen: Seen) -> dict[str, list[str]]:

@@ -29,7 +29,8 @@ class Make(NamedTuple):
 
 
 class Change(NamedTuple):
-    """Set fields of one thing. `about`: what is written beside a credential's key before it is switched on.
+    """Set fields of one thing. `about`: what is written beside a credential's key before it is switched on; of anything
+    else, what the ledger has to remember of it: who accepted a risk, why, until when.
 
     `result`: `made` or `ended`, where the change itself is to be undone one day, or undoes one.
     """

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
 
+from sigillum.core.kinds.access import PLACE, ROLE
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, part_of, plain
-from sigillum.core.kinds.kind import Query, Record, alike, differing, inside
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
+from sigillum.core.kinds.kind import Kind, Query, Record, alike, differing, inside
 from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.steps import Ask, Step, StepKind
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.errors import FileError
@@ -33,6 +36,7 @@ class Request:
     to: str = ""
     why: str = ""
     charter: str = ""
+    accepted: Mapping[str, str] = field(default_factory=dict)  # of a change: who accepted its risk, why, until when
 
     @property
     def digest(self) -> str:
@@ -43,35 +47,37 @@ class Request:
         """As it stands in the file."""
         return {"kind": KIND, "do": self.do, "thing": self.thing, "tenant": self.tenant, "about": self.about,
                 "why": self.why, "charter": self.charter, "power": self.power, "to": self.to, "id": self.id,
-                "values": self.values}
+                "values": self.values, "accepted": self.accepted}
 
 
 def request_of(step: Step, doing: Doing, tenant: str, charter: str) -> Request:
     """The request for a step whose references are resolved. A secret in it is a fault of ours and raises ValueError."""
     about, to = (step.action.about, step.action.to) if isinstance(step.action, Ask) else (step.about, "")
-    identity, values = "", dict[str, Any]()
+    identity, values, accepted = "", dict[str, Any](), dict[str, str]()
     match doing:
         case Make():
             do, values = MAKE, plain(doing.part)
         case Change():
             do, identity, values = CHANGE, str(doing.id), plain(doing.part)
+            accepted = plain(doing.about) if doing.kind is not CREDENTIAL else {}
         case Entry():
             do, identity = TAKE if doing.out else ADD, str(doing.id)
             values = {"field": doing.field, "value": str(doing.value), "about": plain(doing.about)}
         case _:
             do, identity = END, str(doing.id)
-    return Request(do, doing.kind.name, tenant, about, values, identity, step.power, to, step.why, charter)
+    return Request(do, doing.kind.name, tenant, about, values, identity, step.power, to, step.why, charter, accepted)
 
 
 def read(body: Mapping[str, Any], where: str) -> Request:
     """A request from its file. Raises FileError."""
     texts = {n: body.get(n, "") for n in ("do", "thing", "tenant", "about", "id", "power", "to", "why", "charter")}
-    values = body.get("values")
-    if body.get("kind") != KIND or not isinstance(values, Mapping) or not all(isinstance(v, str) for v in texts.values()) \
+    values, accepted = body.get("values"), body.get("accepted", {})
+    if body.get("kind") != KIND or not isinstance(values, Mapping) or not isinstance(accepted, Mapping) \
+            or not all(isinstance(v, str) for v in (*texts.values(), *accepted.values())) \
             or texts["do"] not in DO or texts["thing"] not in KINDS:
         raise FileError("this is not a request that this version understands", where=where,
                         mend="ask its sender which version wrote it")
-    request = Request(values=dict(values), **texts)
+    request = Request(values=dict(values), accepted=dict(accepted), **texts)
     try:
         doing_of(request)
     except (ValueError, KeyError, TypeError) as problem:
@@ -86,7 +92,7 @@ def doing_of(request: Request, version: str = "") -> Doing:
         case "make":
             return Make(kind, part_of(kind, values))
         case "change":
-            return Change(kind, request.id, part_of(kind, values), version)
+            return Change(kind, request.id, part_of(kind, values), version, request.accepted)
         case "add" | "take":
             return Entry(kind, request.id, str(values["field"]), str(values["value"]), dict(values.get("about") or {}),
                          out=request.do == TAKE)
@@ -122,3 +128,50 @@ def step_of(request: Request, tenant: str, version: str = "") -> Step:
     mark = Mark("request", tenant, (("digest", request.digest),))
     return Step(StepId(mark, 1, request.do), kind, request.about, doing_of(request, version), power=request.power,
                 why=request.why)
+
+
+WHO: tuple[Kind[Any], ...] = (ACCOUNT, TEAM, PRINCIPAL, CLIENT)
+IDS: Mapping[str, tuple[Kind[Any], ...]] = {
+    "principal": WHO, "role_id": (ROLE,), "place_id": (PLACE, *WHO),
+    "targets": WHO, "members": WHO, "holders": WHO, "exempt": WHO}
+SAID: Mapping[str, tuple[str, str]] = {"role_id": ("role", "name"), "place_id": ("place", "path")}  # the name beside an id
+
+
+class Standing(NamedTuple):
+    """An id that would be sent, and what it stands for at the tenant; `said`: what the request calls it, where it does."""
+
+    label: str
+    id: str
+    kinds: tuple[Kind[Any], ...]
+    said: str = ""
+    field: str = ""
+
+
+def references(request: Request) -> list[Standing]:
+    """Every id in a request, the one that it is about first."""
+    found = [Standing("about", request.id, (KINDS[request.thing],))] if request.id else []
+    values = request.values
+    if request.do in (ADD, TAKE):
+        field = str(values.get("field"))
+        return [*found, *([Standing(field, str(values.get("value")), IDS[field])] if field in IDS else [])]
+    for label, kinds in IDS.items():
+        held = values.get(label)
+        for one in held if isinstance(held, (list, tuple)) else [held] if held else []:
+            name, field = SAID.get(label, ("", ""))
+            found.append(Standing(label.removesuffix("_id"), str(one), kinds, str(values.get(name, "")) if name else "", field))
+    return found
+
+
+def standing_for(one: Standing, records: Iterable[Record[Any]]) -> str:
+    """In words what an id is at the tenant. Raises FileError where that is nothing, or something else than the request says."""
+    record = next((r for r in records if r.id == one.id), None)
+    if record is None:
+        raise FileError(f"it names a {one.label} by an id that is not there: {one.id}", where="the request",
+                        mend="ask its sender for it anew")
+    itself = record.kind in WHO and one.label == "place"
+    name = f"@{record.id}" if itself else str(record.value(one.field) if one.field else "")
+    if one.said and name != one.said:
+        raise FileError(f"it says {one.label} {one.said} and would send {name or one.id}", where="the request",
+                        mend="do not carry it out; ask its sender on another way")
+    told = [v for n in record.kind.key if isinstance(v := record.value(n), str) and v]
+    return f"{record.kind.name} {' '.join(told) or record.id}"

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from typing import Any
 
 CHARTER_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
 ACCOUNT_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._@+-]{0,126}\Z")
 PLACE_PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
 PERMISSION = re.compile(r"[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*\Z")
-_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff]")
+# Beside what is not printable (control, format, surrogate, private, unassigned): what is, and shows nothing.
+_BLANK = re.compile("[\u034f\u115f\u1160\u17b4\u17b5\u180b-\u180f\u2800\u3164\ufe00-\ufe0f\uffa0\U000e0100-\U000e01ef]")
 SHOWN_CHARACTERS = 500
 CLASSES = ("looks", "changes-data", "manages", "administers")  # of permissions, from the least to the most
 BECAUSE_CLASSES = frozenset(CLASSES[1:])
@@ -33,8 +35,19 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
 
 def plain(text: object) -> str:
     """A tenant's text without control characters and bounded, so that it can meet a terminal."""
-    cleaned = _CONTROL.sub(" ", str(text))
+    cleaned = str(text)
+    if not cleaned.isprintable() or _BLANK.search(cleaned):
+        cleaned = "".join(c if c.isprintable() and not _BLANK.match(c) else " " for c in cleaned)
     return cleaned if len(cleaned) <= SHOWN_CHARACTERS else cleaned[:SHOWN_CHARACTERS] + " ..."
+
+
+def unseen(value: Any) -> str:
+    """The first text in a value from JSON that holds something which cannot be seen (line ends and tabs can); or nothing."""
+    if isinstance(value, str):
+        shown = value.replace("\n", "").replace("\t", "")
+        return value if not shown.isprintable() or _BLANK.search(shown) else ""
+    inner = (*value.keys(), *value.values()) if isinstance(value, dict) else value if isinstance(value, list) else ()
+    return next((found for one in inner if (found := unseen(one))), "")
 
 
 def thing_of(permission: str) -> str:

@@ -42,7 +42,8 @@ def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
         version[0] = fresh.version if fresh is not None else ""
     attempt(carrying, step, Verb.CHANGE, change.part, lambda: tenant.change(change._replace(version=version[0])), done,
             stale=stale, thing=change.kind.name, id=identity,
-            **({"undo": plain(dict(step.before))} if change.result == Outcome.MADE else {}))
+            **({"undo": plain(dict(step.before))} if change.result == Outcome.MADE else {}),
+            **({"about": plain(change.about)} if change.about and change.kind is not CREDENTIAL else {}))
 
     def shown() -> Record[object] | None:
         record = tenant.read(change.kind, identity)

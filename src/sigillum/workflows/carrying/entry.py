@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from sigillum.core.kinds.changes import Entry
+from sigillum.core.kinds.changes import Entry, plain
 from sigillum.core.kinds.kind import inside
 from sigillum.core.records.history import Outcome, Verb
 from sigillum.core.records.steps import Step
@@ -32,7 +32,8 @@ def carry(carrying: Carrying, step: Step, action: Entry) -> Yields:
             return True
         return None
     attempt(carrying, step, Verb.TAKE if entry.out else Verb.ADD, {"id": identity, entry.field: value, **entry.about},
-            lambda: tenant.enter(entry), done, thing=entry.kind.name, id=identity)
+            lambda: tenant.enter(entry), done, thing=entry.kind.name, id=identity,
+            **({"about": plain(entry.about)} if entry.about else {}))
 
     def shown() -> bool | None:
         record = tenant.read(entry.kind, identity)
