@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import fcntl
 import http.server
+import json
 import re
 import resource
 import shlex
@@ -239,3 +240,20 @@ def test_a_version_that_changed_is_read_again(desk: Desk, sandbox: Sandbox, away
     assert results.count("refused") == 2
 
 
+def test_stopping_the_sandbox_ends_no_other_process(desk: Desk) -> None:
+    folder = desk.folder / ".sigillum" / "sandbox"
+    folder.mkdir(parents=True)
+    with subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"]) as other:
+        try:
+            for port in ("9", "stranger"):
+                with http.server.ThreadingHTTPServer(("127.0.0.1", 0), http.server.SimpleHTTPRequestHandler) as stranger:
+                    thread = threading.Thread(target=stranger.serve_forever, daemon=True)
+                    thread.start()
+                    address = f"http://127.0.0.1:{stranger.server_address[1] if port == 'stranger' else port}/control"
+                    (folder / "running.json").write_text(json.dumps({"pid": other.pid, "port": 9, "control": address, "token": "t"}))
+                    ran = desk.run("sandbox", "stop")
+                    stranger.shutdown()
+                assert "Traceback" not in ran.err
+                assert (other.poll(), (folder / "running.json").exists()) == (None, False)
+        finally:
+            other.kill()

@@ -14,10 +14,11 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UnreachableError
-from sigillum.protocols.http import Http
+from sigillum.protocols.http import Http, HttpError
 
 START_SECONDS = 20.0
 STOP_SECONDS = 5.0
+ASK_SECONDS = 3.0
 
 
 def usual_world() -> Path:
@@ -47,7 +48,8 @@ def start(folder: Path, world: Path, port: int) -> tuple[subprocess.Popen[bytes]
     """Start it and wait until it is ready. Raises FileError, MachineError."""
     if not world.is_file():
         raise FileError("there is no such world file", where=str(world), mend="leave --world out for the demo world")
-    if running(folder) is not None:
+    about = running(folder)
+    if about is not None and answers(about):
         raise MachineError("a sandbox runs here already", where=str(folder), mend="`sigillum sandbox stop` ends it")
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     (folder / "running.json").unlink(missing_ok=True)
@@ -69,10 +71,30 @@ def start(folder: Path, world: Path, port: int) -> tuple[subprocess.Popen[bytes]
     raise MachineError("the sandbox did not become ready", where=str(folder / "log"), mend="look at its log")
 
 
+def answers(about: dict[str, Any]) -> bool:
+    """Is the process of that number this sandbox? A number is given to another process once its own has ended.
+
+    Raises MachineError where something takes the question and says nothing.
+    """
+    try:
+        answer = Http(origins=[about["control"]], timeout_seconds=ASK_SECONDS).send(
+            "GET", f"{about['control']}/about", {"Authorization": f"Bearer {about['token']}"})
+        return answer.status == 200 and answer.object().get("pid") == about["pid"]
+    except HttpError as problem:
+        if problem.sent and "no answer within" in problem.what:
+            raise MachineError("it cannot be told whether the sandbox still runs: it does not answer",
+                               where=f"process {about['pid']}",
+                               mend="look what that process is, and end it yourself if it is the sandbox") from problem
+        return False
+    except (UnreachableError, KeyError):
+        return False
+
+
 def stop(folder: Path) -> bool:
     """End it; False where none runs. Raises MachineError."""
     about = running(folder)
-    if about is None:
+    if about is None or not answers(about):
+        _forget(folder)
         return False
     pid = int(about["pid"])
     os.kill(pid, signal.SIGTERM)
@@ -87,9 +109,14 @@ def stop(folder: Path) -> bool:
         time.sleep(0.02)
     else:
         raise MachineError("the sandbox does not end", where=f"process {pid}", mend=f"run `kill -9 {pid}`")
+    _forget(folder)
+    return True
+
+
+def _forget(folder: Path) -> None:
+    """What a sandbox leaves behind that has ended."""
     for path in (*folder.glob("*.token"), folder / "running.json"):
         path.unlink(missing_ok=True)
-    return True
 
 
 def control(folder: Path, what: str, body: dict[str, Any] | None = None) -> dict[str, Any]:

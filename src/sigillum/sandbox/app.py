@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from dataclasses import dataclass, field
 from email.utils import format_datetime
 from typing import Any
@@ -137,7 +138,12 @@ def _state(house: House, body: Json) -> Json:
     return {"resources": held, "unread": sorted(tenant.unread), "streams": tenant.streams}
 
 
-_CONTROLS = {"clock": _clock, "faults": _faults, "tenants": _tenants, "state": _state}
+def _about(house: House, body: Json) -> Json:
+    """Which process this is: whoever wants to end it asks first."""
+    return {"pid": os.getpid()}
+
+
+_CONTROLS = {"about": _about, "clock": _clock, "faults": _faults, "tenants": _tenants, "state": _state}
 
 
 def build(house: House) -> ASGIApp:
