@@ -24,7 +24,7 @@ test: $(READY)   ## set up and pass everything: style, types, import rules, test
 	$(BIN)/python -m coverage run -m pytest -n 2 tests/core
 	$(BIN)/python -m coverage combine --quiet
 	$(BIN)/python -m coverage report
-	$(BIN)/python -m pytest -n 2 tests/access tests/ledger tests/sandbox tests/charters tests/tenants tests/cli
+	$(BIN)/python -m pytest -n 2 tests/access tests/keeping tests/ledger tests/sandbox tests/charters tests/tenants tests/cli
 
 soak: $(READY)   ## the long runs
 	$(BIN)/python -m pytest -m soak --soak

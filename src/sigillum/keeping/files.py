@@ -13,7 +13,7 @@ from sigillum.core.values.errors import MachineError
 from sigillum.core.values.secret import Secret
 
 from .port import Maker
-from .private import read_private_json, write_private
+from .private import left_behind, read_private_json, write_private
 
 _NAME = re.compile(r"(?P<name>.+)-(?P<number>\d+)\.json\Z")
 
@@ -25,6 +25,11 @@ class FileKeeping:
 
     def path(self, credential: str, generation: int) -> Path:
         return self.folder / f"{credential}-{generation}.json"
+
+    def clear(self) -> None:
+        """Remove what a kill left half written. Only under the ledger's lock, when nobody else can be writing."""
+        for path in left_behind(self.folder):
+            path.unlink(missing_ok=True)
 
     def held(self) -> dict[tuple[str, int], str]:
         """What is kept: (credential, generation) -> thumbprint of the key, or `secret`. Raises MachineError."""

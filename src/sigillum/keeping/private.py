@@ -11,17 +11,15 @@ from typing import Any
 from sigillum.core.values.errors import MachineError
 
 MAX_BYTES = 1_000_000
+FRESH = ".new"  # ends the name of a file that is not whole yet
 
 
 def private_folder(path: Path) -> Path:
-    """Make a folder that only its owner can enter. Raises MachineError."""
+    """Make a folder that only its owner can enter; one that is there already keeps its rights. Raises MachineError."""
     try:
-        if not path.is_dir():
-            for folder in (*reversed(path.parents), path):
-                if not folder.exists():
-                    folder.mkdir(exist_ok=True, mode=0o700)
-        if stat.S_IMODE(path.stat().st_mode) & 0o077:
-            path.chmod(0o700)
+        for folder in (*reversed(path.parents), path) if not path.is_dir() else ():
+            if not folder.exists():
+                folder.mkdir(exist_ok=True, mode=0o700)
     except OSError as problem:
         raise MachineError(f"the folder cannot be made: {problem.strerror}", where=str(path),
                            mend="make sure that you own it and that the disk has room") from problem
@@ -29,11 +27,15 @@ def private_folder(path: Path) -> Path:
 
 
 def write_private(path: Path, text: str) -> None:
-    """Write `text` durably: a new file, fsync, rename, fsync of the folder. Raises MachineError."""
+    """Write `text` durably: a new file, fsync, rename, fsync of the folder; a link of that name is replaced, never followed.
+
+    Raises MachineError.
+    """
     private_folder(path.parent)
-    fresh = path.with_name(f".{path.name}.{os.getpid()}.new")
+    fresh = path.with_name(f".{path.name}{FRESH}")
     try:
-        handle = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+        fresh.unlink(missing_ok=True)  # what a kill left behind
+        handle = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
         with os.fdopen(handle, "w", encoding="utf-8") as file:
             file.write(text)
             file.flush()
@@ -45,6 +47,11 @@ def write_private(path: Path, text: str) -> None:
         raise MachineError(f"the file cannot be written: {problem.strerror}", where=str(path),
                            mend="free some space or mend the folder's rights, then run the same command again"
                            ) from problem
+
+
+def left_behind(folder: Path) -> list[Path]:
+    """Files that were being written when somebody was killed; they may hold secrets, and nobody reads them any more."""
+    return sorted(folder.glob(f".*{FRESH}"))
 
 
 def sync_folder(folder: Path) -> None:

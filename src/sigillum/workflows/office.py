@@ -84,12 +84,13 @@ class Office:
         """What carrying out a stream's steps needs."""
         from .carrying.journal import LedgerJournal
         from .carrying.ports import Patience, Ports
-        settings = self.settings
+        settings, keeping = self.settings, self.keepings.of(uid)
+        keeping.clear()
         journal = LedgerJournal(self.books.ledger(write=True), self.workspace.file.workspace, uid,
                                 self.tenants.now, settings.boundary)
         patience = Patience(settings.patience_seconds, settings.wait_seconds, settings.sleep,
                             lambda text: settings.progress(Progress(uid, text)))
-        return Ports(self.tenants.reach, journal, self.keepings.of(uid), patience, prove, ask, self.keepings.resolve)
+        return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve)
 
 
 def nothing(*given: object) -> None:

@@ -18,6 +18,7 @@ from sigillum.core.undertakings.requests import REQUESTS, SentRequest
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
 from sigillum.core.values.text import plain, unseen
 from sigillum.core.values.times import format_instant
+from sigillum.keeping.private import write_private
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 
@@ -62,9 +63,8 @@ def put(path: Path, document: Mapping[str, Any]) -> None:
     """Write a file for others to read: whole or not at all."""
     try:
         path.parent.mkdir(exist_ok=True)
-        fresh = path.with_name(f".{path.name}.new")
-        fresh.write_text(json.dumps(document, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
-        fresh.replace(path)
+        write_private(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
+        path.chmod(0o644)
     except OSError as problem:
         raise MachineError(f"the file cannot be written: {problem.strerror}", where=str(path),
                            mend="mend that, then run the same command again") from problem

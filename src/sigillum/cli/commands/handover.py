@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -131,7 +132,7 @@ def _variables(sheet: Sheet, form: str) -> None:
 
 def _free(args: argparse.Namespace) -> None:
     """Nothing is written over. Raises FileError."""
-    if args.out is not None and args.out.exists():
+    if args.out is not None and os.path.lexists(args.out):
         raise FileError("the file is there already", where=str(args.out), mend="name another one, or take that one away")
 
 
@@ -194,11 +195,12 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
     path = Path(args.words[1]).absolute()
     public_path = path.with_name(f"{path.stem}.public{path.suffix}")
     for one in (path, public_path):
-        if one.exists():
+        if os.path.lexists(one):
             raise FileError("the file is there already", where=str(one), mend="name another one; a key is never written over")
     private, public = receiving_key()
     write_private(path, private.reveal() + "\n")
-    public_path.write_text(json.dumps(public) + "\n", encoding="utf-8")
+    write_private(public_path, json.dumps(public) + "\n")
+    public_path.chmod(0o644)
     context.show_text(f"The private key stays here: {path.name}\nSend this one to whoever hands over: {public_path.name}")
     return Outcome.DONE
 
