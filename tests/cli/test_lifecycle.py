@@ -290,6 +290,37 @@ def test_proving_uses_a_fresh_token_and_says_as_whom(desk: Desk, away: Away) -> 
     assert away.address not in masked.out + masked.err
 
 
+OFF = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "active", "value": False}]}
+
+
+@pytest.mark.parametrize(("kind", "path", "words"), [("User", "Users", "account wind-ingest"), ("Credential", "Credentials", "credential ingest-key")])
+def test_what_somebody_else_switched_off_stays_off_until_a_person_says_otherwise(desk: Desk, away: Away, kind: str, path: str, words: str) -> None:
+    enact(desk)
+    away.scim("PATCH", f"/{path}/{away.of(kind)[0]['id']}", OFF)
+    before, written = away.state()["resources"], list[int]()
+    for _ in range(3):  # a timer
+        ran = desk.run("enact", "--all", "--yes")
+        assert (ran.code, f"the {words} was switched off by somebody else" in ran.out, "--switch-on" in ran.out) == (6, True, True), ran.out
+        written.append(len(desk.run("ledger", "show", "--format", "json").json["entries"]))
+    assert away.state()["resources"] == before
+    assert len(set(written)) == 1
+    assert desk.run("rehearse", "wind-ingest", "--strict").code != 0
+    assert [s["step"] for s in desk.run("rehearse", "wind-ingest", "--switch-on", "--format", "json").json["charters"][0]["steps"]][:1] == ["change"]
+    desk.charter(CHARTER.replace("limits: [stream.append, stream.read]", "limits: [stream.append]"))  # no new key beside a stopped one
+    assert desk.run("enact", "wind-ingest", "--yes", "--end").code == 6
+    assert len(away.of("Credential")) == (1 if kind == "Credential" else len(away.of("Credential")))
+    desk.charter(CHARTER)
+    assert desk.run("enact", "wind-ingest", "--yes", "--switch-on", "--no-prove", "--end").code == 0
+    assert all(r["active"] for r in away.of(kind))
+
+
+def test_an_adopted_account_that_is_off_is_not_switched_on(desk: Desk, away: Away) -> None:
+    made = away.scim("POST", "/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "wind-ingest", "active": False})
+    ran = desk.run("enact", "wind-ingest", "--yes", "--adopt")
+    assert (ran.code, "switched off by somebody else" in ran.out) == (6, True), ran.out + ran.err
+    assert away.of("User")[0]["active"] is False is made.json()["active"]
+
+
 def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
     enact(desk)
     head = desk.folder / "head.json"

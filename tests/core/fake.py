@@ -256,11 +256,12 @@ class Fake:
     def history(self) -> History:
         return history.fold(self.ledger.kept, "uid")
 
-    def compare(self, charter: Charter, rules: HouseRules | None = None, *, adopt: bool = False, end_extra: bool = False) -> Outline:
+    def compare(self, charter: Charter, rules: HouseRules | None = None, *, adopt: bool = False, end_extra: bool = False,
+                switch_on: bool = False) -> Outline:
         known = self.history()
         snapshots = {name: Snapshot(name, self.now, self.profile) for name in tenants_of(charter, known, ("away", "far"))}
         comparison = Comparison(charter, known, snapshots, rules or HouseRules(because=frozenset()), self.held, Silent(self.charters),
-                                Choices(adopt, end_extra))
+                                Choices(adopt, end_extra, switch_on))
         for _ in range(MOST_ROUNDS):
             outline = compare(comparison)
             missed = {name: asked for name, s in snapshots.items() if (asked := s.asked())}
@@ -270,9 +271,9 @@ class Fake:
                 snapshots[name].facts.update({q: self.answer(q, name) for q in asked})
         raise AssertionError("it never stops asking")
 
-    def enact(self, charter: Charter, *, adopt: bool = False, most: int = 1000) -> Outline:
+    def enact(self, charter: Charter, *, adopt: bool = False, most: int = 1000, switch_on: bool = False) -> Outline:
         """Carry out the first `most` steps with the real executor."""
-        outline = self.compare(charter, adopt=adopt)
+        outline = self.compare(charter, adopt=adopt, switch_on=switch_on)
         self.results = []
 
         def prove(step: Step) -> None:
@@ -290,7 +291,7 @@ class Fake:
         try:
             Carrying(ports, self.history()).run(dataclasses.replace(outline, steps=outline.steps[:most]), self.results.append)
         except AgainError:
-            return self.enact(charter, adopt=adopt, most=most)
+            return self.enact(charter, adopt=adopt, most=most, switch_on=switch_on)
         done, known = set[object](), {s.id for s in outline.steps}
         for result in self.results:  # none runs before what it needs
             assert result.state is Became.SKIPPED or all(n in done or n not in known for n in result.step.needs), result.step

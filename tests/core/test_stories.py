@@ -90,6 +90,8 @@ class Turn:
     profile: Mapping[str, Any] = field(default_factory=dict)
     blind: frozenset[str] = frozenset()
     adopt: bool = False
+    switch_on: bool = False
+    off: str = ""  # a kind that somebody switches off
     end_extra: bool = False
     refusing: bool = False
     forget: bool = False  # the kept keys are lost
@@ -164,6 +166,10 @@ STORIES: dict[str, tuple[Turn, ...]] = {
     "what the tenant is still making, and what it could not make": (
         Turn(account()), Turn(account(), look=True, progress="account=accepted"), Turn(account(), look=True, progress="grant=accepted"),
         Turn(account(), progress="grant=failed"), Turn(account(), progress="account=failed")),
+    "what others stopped": (
+        Turn(account(proofs=(CAN,))), Turn(account(proofs=(CAN,)), off="account"), Turn(account(proofs=(CAN,)), look=True, off="credential"),
+        Turn(account(proofs=(CAN,)), switch_on=True), Turn(MAILER), Turn(MAILER, look=True, off="principal"),
+        Turn(account(), most=2, profile={"accounts_drafted": True})),
     "changed by two hands": (
         Turn(account()), Turn(account(identity=Identity("service-account", "wind", "Other")), fates="stale arrives"),
         Turn(account(grants=(READ._replace(to="kai"),)), look=True, made=(KAI, thing(
@@ -232,18 +238,20 @@ def told(turns: tuple[Turn, ...]) -> Iterator[str]:
             fake.things[turn.gone].clear()
         if turn.hide:
             fake.hidden |= {r.id for r in fake.things[turn.hide]}
+        if turn.off:
+            fake.things[turn.off][:] = [r.with_(active=False) for r in fake.things[turn.off]]
         if turn.progress:
             kind, state = turn.progress.split("=")
             fake.things[kind][:] = [r._replace(progress=state) for r in fake.things[kind]]
         for record in turn.made:
             fake.things[record.kind.name].append(record)
-        outline = list(outline_lines(fake.compare(turn.charter, turn.rules, adopt=turn.adopt, end_extra=turn.end_extra)))
+        outline = list(outline_lines(fake.compare(turn.charter, turn.rules, adopt=turn.adopt, end_extra=turn.end_extra, switch_on=turn.switch_on)))
         yield from (line for line in ndiff(last, outline) if line[0] in "+-")  # what is new since the turn before, and what is gone
         last = outline
         if turn.look:
             continue
         before, fake.requests = len(fake.ledger.kept), []
-        fake.enact(turn.charter, adopt=turn.adopt, most=turn.most)
+        fake.enact(turn.charter, adopt=turn.adopt, most=turn.most, switch_on=turn.switch_on)
         done = [str(r.step.id) for r in fake.results if r.state == "done"]
         yield from ([f"  done {', '.join(done)}"] if done else [])
         yield from (f"  {r.state} {r.step.id}: {r.error.what if r.error else ''}; {r.error.mend if r.error else ''}" for r in fake.results

@@ -33,13 +33,19 @@ TURN_SECONDS = 0.0005  # our turns between two requests are short; longer ones m
 
 @dataclass(frozen=True, slots=True)
 class Choices:
-    """What the administrator allowed: proving, ending in prod, taking over, sending again."""
+    """What the administrator allowed: proving, ending in prod, taking over, sending again, switching on what others stopped."""
 
     prove: bool = True
     end: bool = True
     adopt: bool = False
     send_again: bool = False
     end_extra: bool = False
+    switch_on: bool = False
+
+    @property
+    def allowed(self) -> Allowed:
+        """What of it matters to comparing."""
+        return Allowed(self.adopt, self.end_extra, self.switch_on)
 
 
 @dataclass(slots=True)
@@ -90,7 +96,7 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
 def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
     office.books.ledger(write=True)
     uid = office.books.make_known(charter.name)
-    comparison, outline, _ = compared(office, charter, Allowed(choices.adopt, choices.end_extra))
+    comparison, outline, _ = compared(office, charter, choices.allowed)
     done.outline = outline
     if outline.blocked:
         return
@@ -185,4 +191,4 @@ def waves(charters: list[Charter]) -> list[list[Charter]]:
 
 def rehearse_all(office: Office, charters: list[Charter], choices: Choices) -> list[Rehearsal]:
     """Rehearse several charters, one after the other."""
-    return [rehearse(office, c, Allowed(choices.adopt, choices.end_extra)) for c in charters]
+    return [rehearse(office, c, choices.allowed) for c in charters]

@@ -38,6 +38,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--adopt", action="store_true", help="take over a thing of the same name that Sigillum did not make")
     parser.add_argument("--end-extra", action="store_true",
                         help="also end grants on the identity that no charter and no loan wants")
+    parser.add_argument("--switch-on", action="store_true", help="also switch on again what somebody else switched off")
     parser.add_argument("--send-again", action="store_true",
                         help="you made sure that an earlier request without answer did not arrive")
     parser.add_argument("--answers", type=Path, metavar="FILE", help="of a tenant by hand: what was done")
@@ -53,7 +54,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         context.confirm = from_file(args.answers, Path.cwd())
     office = context.office
     charters = context.charters(args)
-    choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra)
+    choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on)
     if args.yes:
         return _carry_out(args, context, charters, choices)
     from sigillum.workflows.enact import rehearse_all

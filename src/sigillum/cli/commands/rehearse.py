@@ -23,6 +23,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--strict", action="store_true", help="exit code 1 where anything differs")
     parser.add_argument("--adopt", action="store_true", help="as if a thing of the same name were taken over")
     parser.add_argument("--end-extra", action="store_true", help="as if extra grants were to be ended")
+    parser.add_argument("--switch-on", action="store_true", help="as if what somebody else switched off were to be on again")
     parser.add_argument("--format", choices=("text", "json"), default="text")
 
 
@@ -32,7 +33,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.rehearse import rehearse
     found, outcomes = [], []
     for charter in context.charters(args):
-        result = rehearse(context.office, charter, Choices(args.adopt, args.end_extra))
+        result = rehearse(context.office, charter, Choices(args.adopt, args.end_extra, args.switch_on))
         outcomes.append(result.outcome(strict=args.strict))
         found.append(rehearsal.as_json(result))
         if args.format == "text":

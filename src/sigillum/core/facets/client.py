@@ -12,7 +12,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Requested
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, after, await_, stand, unknown
+from sigillum.core.facets.standing import Standing, Where, after, await_, stand, stopped, unknown
 from sigillum.core.kinds.access import API
 from sigillum.core.kinds.changes import Change, Make
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
@@ -146,10 +146,9 @@ def _as_principal(seen: Seen, draft: Draft, client_id: Id, own: tuple[Record[Pri
     standing = stand(seen, draft, mark, (*known.records, *own), f"service principal of {name}")
     if registered is not None and isinstance(registered.id, Ref) and standing.where in (Where.PRESENT, Where.RECENT):
         standing = standing._replace(where=Where.GONE, record=None)  # it went with the registration before
-    if standing.record is not None:
-        _acts_as(seen, draft, standing.record.id)
-    elif known.first is not None and standing.where is not Where.OPEN:  # the tenant made it by itself, or somebody did
-        _acts_as(seen, draft, known.first.id)
+    there = standing.record or (known.first if standing.where is not Where.OPEN else None)
+    if there is not None:  # made by us, by the tenant itself, or by somebody
+        _acts_as(seen, draft, there.id, *stopped(seen, draft, mark, there, standing.generation, f"service principal of {name}"))
     elif standing.where is Where.RECENT and standing.generation is not None:
         waited = await_(seen, draft, mark, PRINCIPAL, standing, f"the service principal of {name}")
         _acts_as(seen, draft, standing.generation.id, waited)

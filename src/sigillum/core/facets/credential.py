@@ -11,7 +11,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Usable
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, await_, hanging, principal, stand, unknown
+from sigillum.core.facets.standing import Standing, Where, await_, hanging, principal, stand, stopped, unknown
 from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.kind import Query, Record
@@ -128,6 +128,10 @@ class One:
             if standing.where is Where.GONE:
                 draft.note("gone", f"{want.name} was made once and is no longer there; a new generation follows")
             self._make(standing.number, terms, standing.why("the identity proves itself"))
+            return
+        if standing.record is not None and (off := stopped(seen, draft, self.mark, standing.record, generation,
+                                                           f"credential {want.name}")):
+            draft.provide(Usable(seen.tenant, want.name), *off)  # and no other key is made beside it
             return
         renewal = self._renewal(standing, changed=terms != known)
         if renewal is not None:

@@ -47,6 +47,7 @@ class Choices(NamedTuple):
 
     adopt: bool = False
     end_extra: bool = False
+    switch_on: bool = False  # also what somebody else switched off
 
 
 @dataclass(frozen=True, slots=True)

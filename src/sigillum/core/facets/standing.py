@@ -12,7 +12,7 @@ from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import Adopt, Await, Step, StepKind
+from sigillum.core.records.steps import Adopt, Ask, Await, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 
@@ -71,6 +71,18 @@ def stand(seen: Seen, draft: Draft, mark: Mark, records: Iterable[Record[Any]], 
         return Standing(Where.GONE, generation)
     recent = seen.arriving(generation.made_at or generation.begun_at)
     return Standing(Where.RECENT if recent else Where.GONE, generation)
+
+
+def stopped(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generation: Generation | None, words: str) -> tuple[
+        StepId, ...]:
+    """Did another hand switch it off? Then a person is asked, and what needs it waits. What we never switched on is a draft."""
+    draft_of_ours = generation is not None and not generation.adopted and not generation.on
+    if record.value("active") is not False or draft_of_ours or seen.choices.switch_on:
+        return ()
+    number = generation.number if generation is not None else 1
+    return (draft.add(Step(
+        StepId(mark, number, "stopped"), StepKind.ASK, f"the {words} was switched off by somebody else, and stays off",
+        Ask(stopped=True), why="what somebody else stopped stays stopped")),)
 
 
 def found(draft: Draft, mark: Mark, number: int, words: str, adopt: Adopt) -> StepId:

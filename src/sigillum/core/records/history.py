@@ -16,6 +16,7 @@ INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FEL
     "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
 REQUESTED, RECEIVED, HANDED, CONNECTED, CONFIRMED = "requested", "received", "handed-over", "connected", "confirmed"
 RECALLED, CLOSED = "recalled", "closed"
+SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
 
 
 class Verb(StrEnum):
@@ -69,6 +70,8 @@ class Generation:
     kept: str = ""  # thumbprint of the key, or "secret", once it is kept
     unanswered: bool = False  # a creation was sent whose answer is not known
     ended_at: str = ""  # tenant's time of the outcome that ended it
+    on: bool = False  # we switched it on, or made it so
+    adopted: bool = False  # it was there before, and is ours since
 
     @property
     def live(self) -> bool:
@@ -131,12 +134,12 @@ class History:
 def fold(entries: Iterable[Entry], charter: str = "") -> History:
     """Read a charter's entries, in order, into what they amount to."""
     history = History(charter)
-    by_attempt: dict[int, tuple[Generation, str]] = {}
+    by_attempt: dict[int, tuple[Generation, str, bool]] = {}
     for entry in entries:
         body = entry.body
         if entry.kind == INTENT:
             generation = _generation(history, body)
-            by_attempt[entry.sequence] = (generation, str(body["verb"]))
+            by_attempt[entry.sequence] = (generation, str(body["verb"]), body.get(SWITCHES) == "on")
             if body["verb"] == Verb.MAKE:
                 if not generation.external_id:
                     generation.external_id = str(body["external_id"])
@@ -151,6 +154,7 @@ def fold(entries: Iterable[Entry], charter: str = "") -> History:
             taken = _generation(history, body)
             taken.id, taken.value = str(body["id"]), str(body.get("value", ""))
             taken.state, taken.unanswered = State.MADE, False
+            taken.adopted = taken.adopted or entry.kind == ADOPTED
         elif entry.kind == BEFORE:
             history.before = dict(body["held"])
         elif entry.kind == PROVED:
@@ -172,11 +176,12 @@ def _generation(history: History, body: Mapping[str, Any]) -> Generation:
     return found
 
 
-def _outcome(attempt: tuple[Generation, str] | None, body: Mapping[str, Any]) -> None:
+def _outcome(attempt: tuple[Generation, str, bool] | None, body: Mapping[str, Any]) -> None:
     if attempt is None:
         return
-    generation, verb = attempt
+    generation, verb, on = attempt
     result = body["result"]
+    generation.on = generation.on or (on and result in (Outcome.MADE, Outcome.CHANGED))
     if verb == Verb.MAKE and result != Outcome.LOST:
         generation.unanswered = False
     if result == Outcome.MADE:

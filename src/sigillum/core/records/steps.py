@@ -108,6 +108,7 @@ class Ask(NamedTuple):
     about: str = ""  # what it is about, without whom it is asked of
     charter_first: str = ""
     advice: str = ""
+    stopped: bool = False  # somebody else switched it off
 
 
 Action = KeepKey | KeepSecret | Adopt | Make | Change | Entry | End | Catch | Await | Prove | Ask

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from sigillum.core.kinds.changes import Change, plain
 from sigillum.core.kinds.kind import Record, differing
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import Outcome, Verb
+from sigillum.core.records.history import SWITCHES, Outcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.tenants.port import Reply, Result
 
@@ -40,10 +40,13 @@ def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
     def stale() -> None:
         fresh = tenant.read(change.kind, identity)
         version[0] = fresh.version if fresh is not None else ""
+    more: dict[str, Any] = {"undo": plain(dict(step.before))} if change.result == Outcome.MADE else {}
+    if change.part.get("active") is True:
+        more[SWITCHES] = "on"
+    if change.about and change.kind is not CREDENTIAL:
+        more["about"] = plain(change.about)
     attempt(carrying, step, Verb.CHANGE, change.part, lambda: tenant.change(change._replace(version=version[0])), done,
-            stale=stale, thing=change.kind.name, id=identity,
-            **({"undo": plain(dict(step.before))} if change.result == Outcome.MADE else {}),
-            **({"about": plain(change.about)} if change.about and change.kind is not CREDENTIAL else {}))
+            stale=stale, thing=change.kind.name, id=identity, **more)
 
     def shown() -> Record[object] | None:
         record = tenant.read(change.kind, identity)

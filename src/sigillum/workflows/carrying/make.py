@@ -9,7 +9,7 @@ from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record, differing
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import Outcome, State, Verb
+from sigillum.core.records.history import SWITCHES, Outcome, State, Verb
 from sigillum.core.records.steps import Collision, Step
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
 from sigillum.tenants.port import Reply, Result
@@ -70,7 +70,7 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
             settle(Outcome.MADE, id=ours.id)
         return ours
     record = attempt(carrying, step, Verb.MAKE, make.part, lambda: carrying.tenant.make(make, mark), done, lost=lost,
-                     thing=make.kind.name, external_id=mark, terms=plain(make.terms))
+                     thing=make.kind.name, external_id=mark, terms=plain(make.terms), **_switches(carrying, make))
     return _made(carrying, step, make, record)
 
 
@@ -139,6 +139,12 @@ def _made(carrying: Carrying, step: Step, make: Make, record: Record[Any]) -> Yi
     if make.kind is CREDENTIAL:
         complete(carrying, step, {**yields, **{n: v for n, v in make.about.items() if v}}, record.id)
     return yields
+
+
+def _switches(carrying: Carrying, make: Make) -> dict[str, Any]:
+    """Is it switched on by being made? Whoever finds it switched off later knows that another hand did that."""
+    on = make.part.get("active") is True and "active" not in _later(carrying.tenant.profile, make)
+    return {SWITCHES: "on"} if on else {}
 
 
 def _later(profile: Profile, make: Make) -> tuple[str, ...]:
