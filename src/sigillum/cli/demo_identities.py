@@ -57,12 +57,14 @@ identity: {kind: service-account, display: Pass desk feed, web_only: true}
 
 grants:
   - {role: feed-reader, at: ticketry/passes}
+  - {role: feed-reader, at: ticketry/trial-desk, because: what it cannot do there is shown beside what it can}
 
 credentials:
   - {name: feed-password, kind: password, lasts: 180d}
 
 proofs:
   - {can: pass.read, at: ticketry/passes, at_least: 2}
+  - {can: pass.read, at: ticketry/trial-desk}
   - {cannot: pass.sell, at: ticketry/trial-desk}
 """
 PIPELINE = """\

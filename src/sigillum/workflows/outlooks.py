@@ -7,7 +7,8 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from sigillum.core.charter.charter import PASSWORD
-from sigillum.core.deciding.proofs import Result
+from sigillum.core.deciding.proofs import Result, control_for
+from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.kinds.access import Role
 from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Record
@@ -51,27 +52,63 @@ def without(trying: Trying, results: list[Result]) -> list[Result]:
     return [one(r) for r in results]
 
 
+def weighed(trying: Trying, results: list[Result]) -> list[Result]:
+    """A refusal that was wished holds only where it shows that the right is missing: by the facts, else by a control."""
+    from sigillum.core.deciding.shown import Shown, shown
+    from sigillum.core.deciding.values import Question
+    from sigillum.core.deciding.waiting import NEVER, NOT_YET, Outlook
+    if not any(r.held is True and not r.proof.allowed for r in results):
+        return results
+    seen = world_of(trying)
+
+    def one(result: Result) -> Result:
+        proof = result.proof
+        if result.held is not True or proof.allowed:
+            return result
+        found = Shown(None, Cause.FACTS_UNKNOWN, "the tenant does not show what decides")
+        if seen is not None:
+            world, now, _, credential = seen
+            at = now + timedelta(seconds=CLOCK_GRAIN_SECONDS)
+            found = shown(world, Question(trying.principal, proof.permission, proof.at, at, credential,
+                                          trying.people.get(proof.person, "")))
+        if found.yes is True:
+            return result
+        if found.yes is None:
+            control = control_for(result, results, trying.tenant.profile.operations)
+            if control is not None:
+                return result._replace(said=f"{result.said}; shown beside it: {control.proof.words()}")
+        state, mend = NOT_YET if found.early else NEVER, ABOUT[found.cause].mend if found.cause in ABOUT else ""
+        return result._replace(held=False if found.begins is not None else None, said=found.text,
+                               outlook=Outlook(state, found.cause, found.text, mend))
+    return [one(r) for r in results]
+
+
+def pending(result: Result) -> bool:
+    """Is it worth looking at again: not as wished, or refused for something that passes by itself?"""
+    return result.held is False or (result.held is None and result.outlook is not None and result.outlook.state == "not-yet")
+
+
 def wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
     """Poll what does not hold yet, with growing pauses, within the patience that was given; stop at once at a *never*."""
     from sigillum.core.deciding.waiting import NEVER, pauses
-    office, waited, pending = trying.office, 0.0, set[datetime]()
+    office, waited, changes = trying.office, 0.0, set[datetime]()
     most, begun = office.settings.wait_seconds, time.monotonic()
     results, usual = _looked(trying, results), _usual(trying)
     for pause in pauses():
-        early = [r for r in results if r.held is False]
+        early = [r for r in results if pending(r)]
         outlooks = [r.outlook for r in early]
         if not early or waited >= most or any(o is None or o.state == NEVER for o in outlooks):
             break
-        pending |= {o.since for o in outlooks if o is not None and o.since is not None}
+        changes |= {o.since for o in outlooks if o is not None and o.since is not None}
         due = [(o.due - time_of(trying.tenant)).total_seconds() for o in outlooks if o is not None and o.due is not None]
         pause = max(0.05, min([pause, most - waited, *(d for d in due if d > 0)]))
         _sleep(trying, early, waited, pause, usual)
         waited = max(waited + pause, time.monotonic() - begun)
         signed_in, shown = sign_in(trying)
-        tried = [try_one(trying, signed_in, shown, r.proof) if r.held is False else r for r in results]
+        tried = weighed(trying, [try_one(trying, signed_in, shown, r.proof) if pending(r) else r for r in results])
         results = _looked(trying, without(trying, tried) if trying.without else tried)
-    if pending and all(r.held for r in results):
-        seconds = max(0, int((time_of(trying.tenant) - max(pending)).total_seconds()))
+    if changes and all(r.held for r in results):
+        seconds = max(0, int((time_of(trying.tenant) - max(changes)).total_seconds()))
         office.books.ledger(write=True).append([Fresh(history.FELT, trying.state.charter, {
             "tenant": trying.tenant.address.name, "seconds": seconds})])
     return results, waited
@@ -103,7 +140,7 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
 
     def looked(result: Result) -> Result:
         proof = result.proof
-        if result.held is not False or result.allowed is None:
+        if result.held is not False or result.allowed is None or result.outlook is not None:
             return result
         question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.people.get(proof.person, ""))
         return result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
@@ -112,7 +149,6 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
 
 def _stopped(trying: Trying) -> Outlook | None:
     """What a sign-in rule says of an account that signs in with its password: an answer does not tell it from a wrong one."""
-    from sigillum.core.deciding.refusals import Cause
     from sigillum.core.deciding.sign_in import NETWORK, Attempt
     from sigillum.core.deciding.waiting import NEVER, Outlook
 

@@ -23,7 +23,7 @@ from sigillum.keeping.files import FileKeeping
 from sigillum.ledger.port import Fresh
 
 from .office import Office
-from .outlooks import wait, without
+from .outlooks import pending, wait, weighed, without
 from .settings import Progress
 from .trying import choose, present, principal_of, sign_in, try_one, tryings
 
@@ -121,7 +121,8 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
             results.append(try_one(trying, signed_in, shown, proof))
         if wish.without:
             results = without(trying, results)
-        if any(r.held is False for r in results):
+        results = weighed(trying, results)
+        if any(pending(r) for r in results):
             results, longer = wait(trying, results)
             waited += longer
         all_ += results

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -85,7 +85,7 @@ def numbered(office: Office, number: int) -> SentRequest:
     return found
 
 
-def done(office: Office, number: int, receipt: Path | None = None) -> tuple[SentRequest, str]:
+def done(office: Office, number: int, receipt: Path | None = None, known_keys: Sequence[str] = ()) -> tuple[SentRequest, str]:
     """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
     known, entries, how, said, about = numbered(office, number), list[Fresh](), "confirmed by hand", "", dict[str, str]()
     if known.ended:
@@ -97,10 +97,10 @@ def done(office: Office, number: int, receipt: Path | None = None) -> tuple[Sent
             raise FileError("the receipt is for another request", where=str(receipt), mend="take the one that belongs to it")
         about["key"] = signer.key_id
         said, how = signer_words(office, signer.key_id), f"receipt of {plain(body.get('by'))}"
-        if signer.key_id not in office.workspace.file.signers.values():
+        if signer.key_id not in {*known_keys, *office.workspace.file.signers.values()}:
             raise SomebodyError(f"the receipt is {said}; it closes nothing", where=str(receipt),
-                                mend="compare the thumbprint with its sender on another way, and add it to `signers` in "
-                                     "sigillum.yaml; or confirm by hand, without the receipt")
+                                mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT` or "
+                                     "add it to `signers` in sigillum.yaml; or confirm by hand, without the receipt")
         entries += _taken_over(known, body)
     close(office, REQUESTS, known, how, *entries, **about)
     return known, said

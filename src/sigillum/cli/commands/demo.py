@@ -103,7 +103,7 @@ def _clients(port: int) -> list[Scene]:
         Scene("", nils),
         Scene("There the request is checked (the thumbprint of the key was told), compared anew, enacted, and answered.",
               f"sigillum -w nils requests answer {request} --yes --from THUMBPRINT"),
-        Scene("The receipt comes back.", f"sigillum requests done 1 --receipt {receipt}"),
+        Scene("The receipt comes back.", f"sigillum requests done 1 --receipt {receipt} --from THUMBPRINT"),
         Scene("Consented, so it can be proved: in both tenants, both ways.", "sigillum enact avalanche-mailer --yes"),
         Scene("The five values that the supplier's form asks for, checked and complete.", "sigillum handover avalanche-mailer"),
         Scene("The supplier makes a key pair for receiving, and sends the public half.", "sigillum handover key supplier.jwk"),
@@ -226,8 +226,9 @@ class Stage:
         sys.stdout.write(f"\n{why}{self._style('1', '$ ' + scene.command)}\n")
         sys.stdout.flush()
         command = scene.command
-        if "THUMBPRINT" in command:  # of this workspace's key: told on another way
-            key = json.loads((self.folder / ".sigillum" / "ledger-key.json").read_text(encoding="utf-8"))
+        if "THUMBPRINT" in command:  # of the other side's key: told on another way
+            house = self.folder if " -w " in command else self.folder / "nils"
+            key = json.loads((house / ".sigillum" / "ledger-key.json").read_text(encoding="utf-8"))
             command = command.replace("THUMBPRINT", thumbprint(key))
         words = shlex.split(command)
         if words[0] == "sigillum":

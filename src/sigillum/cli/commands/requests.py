@@ -15,7 +15,7 @@ EXAMPLE = """examples:
   sigillum requests                                   what others have to do for us
   sigillum requests show 1
   sigillum requests answer 0001-avalanche-mailer.json where the power is: compare anew, carry out, write a receipt
-  sigillum requests done 1 --receipt 0001-avalanche-mailer.receipt.json
+  sigillum requests done 1 --receipt 0001-avalanche-mailer.receipt.json --from THUMBPRINT
   sigillum requests done 1                            confirmed by hand, where there is no receipt"""
 COLUMNS = ("no", "state", "charter", "tenant", "power", "to", "what", "file")
 
@@ -43,6 +43,8 @@ def add_parser(subparsers: Any) -> None:
     done = verbs.add_parser("done", parents=[common()], epilog=EXAMPLE, description="Confirm a request.")
     done.add_argument("number", type=int)
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
+    done.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
+                      help="whose signature is known, beside `signers` in sigillum.yaml")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -108,7 +110,7 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _done(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.requests import done
-    known, said = done(context.office, args.number, args.receipt)
+    known, said = done(context.office, args.number, args.receipt, args.from_)
     how = f": {said}" if said else ", by hand"
     context.show_text(f"Request {known.number} is confirmed{how}. "
                       f"`sigillum enact {known.request.charter}` compares anew what is so.")

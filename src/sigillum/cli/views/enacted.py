@@ -80,7 +80,8 @@ def proofs(report: ProofReport, ident: Ident) -> RenderableType:
         blank = [""] * (3 if report.before else 2)
         made.add_row(*blank, Text(result.said, "dim"))
         if result.outlook is not None and result.held is not True:
-            made.add_row(*blank, Text(result.outlook.text))
+            if result.outlook.text != result.said:
+                made.add_row(*blank, Text(result.outlook.text))
             mend = outlook_mend(result.outlook)
             if mend:
                 made.add_row(*blank, Text(f"do: {mend}"))
@@ -91,8 +92,10 @@ def proofs(report: ProofReport, ident: Ident) -> RenderableType:
 
 
 def _verdict(result: Result) -> tuple[str, str]:
-    if result.held is False and result.outlook is not None and result.outlook.state == "not-yet":
+    if result.held is not True and result.outlook is not None and result.outlook.state == "not-yet":
         return "not yet", "yellow"
+    if result.held is None and result.said.startswith("not shown"):
+        return "not shown", "bold red"
     return _HELD[result.held]
 
 
@@ -102,12 +105,14 @@ def _said(report: ProofReport, ident: Ident) -> str:
 
 def proof_summary(report: ProofReport) -> str:
     early = sum(1 for r in report.results if _verdict(r)[0] == "not yet")
-    wrong = sum(1 for r in report.results if r.held is False) - early
-    unknown = sum(1 for r in report.results if r.held is None)
+    worthless = sum(1 for r in report.results if _verdict(r)[0] == "not shown")
+    wrong = sum(1 for r in report.results if r.held is False and _verdict(r)[0] != "not yet")
+    unknown = sum(1 for r in report.results if r.held is None and _verdict(r)[0] not in ("not yet", "not shown"))
     asked = sum(1 for r in report.results if r.manner == "asked, not tried")
-    told = f"{plural(len(report.results), 'proof')}: {len(report.results) - wrong - unknown - early} hold"
+    told = f"{plural(len(report.results), 'proof')}: {len(report.results) - wrong - unknown - early - worthless} hold"
     told += f", {wrong} do not" if wrong else ""
     told += f", {early} not yet" if early else ""
+    told += f", {worthless} not shown" if worthless else ""
     told += f", {unknown} not known" if unknown else ""
     told += f"; {asked} asked, not tried" if asked else ""
     if report.recorded_before:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -30,6 +31,7 @@ class Trial(NamedTuple):
     total: int | None = None
     items: tuple[Any, ...] | None = None
     capped: bool = False
+    unauthenticated: bool = False  # refused before it came to rights (401, RFC 9110 §15.5.2)
 
 
 class Result(NamedTuple):
@@ -58,6 +60,8 @@ def judge(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
     """Hold an answer against the expectation."""
     if trial.allowed is None:
         return Result(proof, manner, None, trial.reason or "no answer that says either")
+    if trial.unauthenticated and not proof.allowed:
+        return Result(proof, manner, None, f"not shown: {trial.reason}, which says nothing about the right")
     if trial.allowed != proof.allowed:
         said = trial.reason or ("it was allowed" if trial.allowed else "it was refused")
         return Result(proof, manner, False, said, allowed=trial.allowed)
@@ -65,6 +69,19 @@ def judge(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
     if not proof.allowed or (proof.count is None and proof.at_least is None and proof.value is None):
         return Result(proof, manner, True, trial.reason or said, trial.capped)
     return _expected(proof, manner, trial)
+
+
+def control_for(result: Result, all_: Iterable[Result], operations: Mapping[str, Operation]) -> Result | None:
+    """What shows a refusal where the facts cannot: what must work, and did, at the same place, by the same service."""
+    service = _service(result, operations)
+    return next((r for r in all_ if r.proof.allowed and r.held is True and r.manner in (Manner.TRIED, result.manner)
+                 and (r.proof.at, r.proof.person) == (result.proof.at, result.proof.person)
+                 and _service(r, operations) == service), None)
+
+
+def _service(result: Result, operations: Mapping[str, Operation]) -> str:
+    operation = operations.get(result.proof.permission)
+    return operation.service or operation.api if operation is not None else ""
 
 
 def _expected(proof: ProofWant, manner: Manner, trial: Trial) -> Result:

@@ -81,7 +81,7 @@ def stopped(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generatio
         return ()
     number = generation.number if generation is not None else 1
     return (draft.add(Step(
-        StepId(mark, number, "stopped"), StepKind.ASK, f"the {words} was switched off by somebody else, and stays off",
+        StepId(mark, number, "stopped"), StepKind.ASK, f"about the {words}, which somebody else switched off",
         Ask(stopped=True), why="what somebody else stopped stays stopped")),)
 
 

@@ -36,5 +36,5 @@ def trial_of(answer: Answer) -> Trial:
         return Trial(True, f"done (status {answer.status})", total if isinstance(total, int) else None,
                      tuple(items) if isinstance(items, list) else None, body.get("capped") is True)
     if answer.status in (401, 403):
-        return Trial(False, f"refused (status {answer.status})")
+        return Trial(False, f"refused (status {answer.status})", unauthenticated=answer.status == 401)
     return Trial(None, f"status {answer.status} says neither yes nor no")

@@ -45,7 +45,7 @@ def ask(carrying: Carrying, step: Step, action: Ask) -> Yields:
     doing = carrying.resolved(action.action) if action.action is not None else None
     carrying.ports.ask(step, doing)
     if action.stopped:
-        raise SomebodyError(step.about, where=step.tenant,
+        raise SomebodyError("what somebody else stopped stays stopped", where=step.tenant,
                             mend="find out who stopped it, and why; `sigillum enact --switch-on` switches it on again")
     raise SomebodyError(f"{step.about}: somebody has to act first", where=step.tenant,
                         mend=action.advice or f"run `sigillum enact {action.charter_first}`, then this one again")
