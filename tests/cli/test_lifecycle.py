@@ -276,6 +276,32 @@ def test_a_proof_that_does_not_hold(desk: Desk, away: Away) -> None:
     assert len(away.state()["streams"]["brindlemoor/sensing-prod/streams/mast-4"]) == 3
 
 
+@pytest.mark.parametrize(("more", "proof", "codes"), [
+    ("", "{cannot: stream.delte, at: brindlemoor/sensing-prod/streams/mast-4}", ["permission-unknown"]),
+    ("", "{cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mats-4}", ["place-unknown"])])
+def test_what_is_misspelt_in_a_proof_is_a_mistake_and_no_refusal_that_holds(desk: Desk, away: Away, more: str, proof: str, codes: list[str]) -> None:
+    desk.charter(CHARTER + f"  - {proof}\n")
+    ran = desk.run("rehearse", "wind-ingest", "--format", "json")
+    found = ran.json["charters"][0]["mistakes"]
+    assert ([m["code"] for m in found], ["did you mean" in m["do"] for m in found], ran.code) == (codes, [True], 3)
+    assert desk.run("enact", "wind-ingest", "--yes").code == 3
+    assert away.of("User") == []
+
+
+def test_a_refusal_for_another_reason_is_not_shown(desk: Desk) -> None:
+    early = CHARTER.replace("credentials:", "  - {role: stream-keeper, at: brindlemoor/sensing-prod, because: later, from: 2099-01-01T00:00:00Z, until: 2099-02-01T00:00:00Z}\n"
+                            "credentials:").replace("limits: [stream.append, stream.read]", "limits: [stream.append, stream.read, stream.delete]")
+    for charter, word, why in (
+            (CHARTER.replace("credentials:", "  - {role: board-reader, at: brindlemoor/timetable, because: departures}\ncredentials:").replace(
+                "limits: [stream.append, stream.read]", "limits: [stream.append, stream.read, board.read]")
+             + "  - {cannot: board.read, at: brindlemoor/timetable/prod}\n", "not shown", "service-off"),
+            (early, "does not hold", "does not hold from 2099-01-01T00:00:00Z on")):
+        desk.charter(charter)
+        ran = desk.run("enact", "wind-ingest", "--yes", "--end")
+        told = " ".join(ran.out.split())
+        assert (ran.code, word in told, why in told) == (1, True, True), ran.out
+
+
 def test_proving_uses_a_fresh_token_and_says_as_whom(desk: Desk, away: Away) -> None:
     enact(desk)
     principal = away.of("User")[0]["id"]

@@ -15,7 +15,7 @@ from core.fake import NOW
 from core.test_access import world_of
 from sigillum.core.deciding.mends import again
 from sigillum.core.deciding.refusals import ABOUT, Cause
-from sigillum.core.deciding.shown import EARLY, SILENT, neutral, shown
+from sigillum.core.deciding.shown import EARLY, SILENT, neutral, shown, worth
 from sigillum.core.deciding.values import Asks, Consent, Held, Hidden, Membership, Place, Principal, Question, Right, Team
 from sigillum.core.deciding.world import World
 from sigillum.core.kinds.profile import Operation
@@ -72,6 +72,7 @@ def test_a_refusal_for_another_cause_shows_nothing(cause: Cause) -> None:
     assert world.decide(ASKED).cause is cause
     found = shown(world, ASKED)
     assert (found.yes, found.cause, found.early) == (False, cause, cause in EARLY)
+    assert "right is missing" not in worth(cause)
     assert (cause is Cause.WINDOW_WAITING) == (found.begins is not None) == ("does not hold from 2027-03-01T13:00:00Z on" in found.text)
 
 
@@ -80,6 +81,7 @@ def test_a_refusal_for_want_of_the_right_is_shown_whatever_else_is_wrong(cause: 
     world = MISSING[cause](good())
     assert world.decide(ASKED).cause is cause
     found = shown(world, ASKED)
+    assert worth(cause).startswith("that the right is missing")
     assert (found.yes, found.cause, "this key only" in found.text) == (True, cause, cause is Cause.LIMITS_NARROWER)
     for other in OTHERWISE.values():
         both = shown(other(world), ASKED)

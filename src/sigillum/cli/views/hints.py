@@ -49,10 +49,15 @@ def mistake_json(mistake: Mistake) -> dict[str, Any]:
 def refusals_page() -> str:
     """docs/refusals.md, whole."""
     from sigillum.core.deciding.refusals import ABOUT, Cause
+    from sigillum.core.deciding.shown import worth
     lines = ["# Refusals", "",
              "Why something is refused: the causes that `sigillum explain` names, in the order in which it names them when",
              "several hold. The list is closed, and this page is made from the code.", "",
-             "| code | meaning | what mends it |", "|---|---|---|"]
-    lines += [f"| `{cause}` | {ABOUT[cause].meaning} | {advised(cause, ABOUT[cause].mend.rstrip('.'))}. |"
+             "A refusal that a charter wishes (`cannot`) holds only where it shows that the right is what is missing:",
+             "where it would be refused as well if everything else were in order. A wrong name, a sign-in that fails (401)",
+             "and an answer 404 show nothing. Where a tenant does not show what decides, a control shows it: a `can` that",
+             "held in the same run, at the same place, by the same service.", "",
+             "| code | meaning | what mends it | what it shows alone |", "|---|---|---|---|"]
+    lines += [f"| `{cause}` | {ABOUT[cause].meaning} | {advised(cause, ABOUT[cause].mend.rstrip('.'))}. | {worth(cause)} |"
               for cause in Cause if cause in ABOUT]
     return "\n".join(lines) + "\n"

@@ -10,13 +10,16 @@ from sigillum.core.charter.rules import HouseRules
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.registry import facets_of
 from sigillum.core.facets.seen import Books, Choices, Seen
+from sigillum.core.kinds.access import PLACE, Place
 from sigillum.core.kinds.changes import Make
+from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.history import History
 from sigillum.core.records.steps import Outline, Prove, Step, StepKind
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark, StepId
+from sigillum.core.values.text import did_you_mean
 
 PROOFS = "proof"
 
@@ -57,6 +60,7 @@ def compare(comparison: Comparison) -> Outline:
             draft.note("facts-old", text)
         for facet in facets:
             facet.compare(seen, draft)
+        _expectations(seen, draft)
     for seen in all_:
         for facet in facets:
             facet.last(seen, draft)
@@ -67,6 +71,20 @@ def compare(comparison: Comparison) -> Outline:
         draft.mistakes[:0] = _unmet(seen, steps)
     return Outline(charter.name, tuple(ordered(_told(s, home.tenant) for s in steps)), tuple(dict.fromkeys(draft.notes)),
                    tuple(draft.mistakes), tuple(draft.collisions))
+
+
+def _expectations(seen: Seen, draft: Draft) -> None:
+    """What the tenant does not know is a mistake now, and never a refusal that holds later."""
+    known, places = seen.profile.operations, seen.carried(PLACE) is not None
+    for proof in seen.charter.proofs:
+        if known and proof.permission not in known:
+            draft.wrong("permission-unknown", f"{seen.tenant} has no permission {proof.permission!r}",
+                        did_you_mean(proof.permission, known), proof.position)
+        fact = seen.ask(Query(PLACE, "path", proof.at)) if places else Fact[Place](unknown="it has no places")
+        if fact.known and not fact.records:
+            beside = seen.ask(Query(PLACE, "under", proof.at.rpartition("/")[0])).records
+            draft.wrong("place-unknown", f"{seen.tenant} has no place {proof.at!r}",
+                        did_you_mean(proof.at, [p.body.path for p in beside]), proof.position)
 
 
 def _told(step: Step, home: str) -> Step:

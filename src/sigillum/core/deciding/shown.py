@@ -25,6 +25,19 @@ EARLY = frozenset({  # time alone brings the answer
     Cause.CREDENTIAL_WAITING})
 
 
+OTHERWISE = frozenset({  # something else was in the way
+    Cause.PRINCIPAL_SUSPENDED, Cause.SERVICE_OFF, Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_ENDED,
+    Cause.SIGN_IN_REFUSED, Cause.NOT_REQUESTED, Cause.FACTS_UNKNOWN})
+
+
+def worth(cause: Cause) -> str:
+    """What a refusal for this cause alone shows, in a few words."""
+    if cause is Cause.WINDOW_WAITING:
+        return "that it holds until the window begins, and not longer"
+    return "nothing yet" if cause in EARLY else "nothing" if cause in SILENT | OTHERWISE else "that the right is missing" + (
+        ", for this key" if cause is Cause.LIMITS_NARROWER else "")
+
+
 class Shown(NamedTuple):
     """What a refusal is worth. `yes` None: the facts do not suffice to tell; `begins`: from then on it would be allowed."""
 
