@@ -99,7 +99,7 @@ def test_rules_that_cannot_be_and_what_is_said_of_them() -> None:
                        (EXEMPT._replace(exempt=exempt._replace(rule="fixed")), "rule-not-narrowable")):
         assert [m.code for m in outline(fake, robot(sign_in=want)).mistakes] == [code]
     late = robot(credentials=(WORD,), sign_in=SignInWant((), exempt._replace(review=date(2020, 1, 1))))
-    assert {n.code for n in outline(fake, late).notes} == {"exemption-review", "exemption-open", "sign-in-stopped", "can-nothing"}
+    assert {n.code for n in outline(fake, late).notes} == {"review-overdue", "exemption-open", "sign-in-stopped", "can-nothing"}
     fake.things["account"] = [thing("account", "a1", name="robot", display="Robot", active=True, type="service-account", purpose="x", owner="m@x.example", stage="test", methods=("phone",), second_factor="off")]
     fake.enact(robot(sign_in=SignInWant()), adopt=True)
     assert fake.things["account"][0].value("methods") == ()

@@ -163,6 +163,11 @@ STORIES: dict[str, tuple[Turn, ...]] = {
         for n, fate in enumerate(("exists", "unsent", "missing", "stale", "stale"))),
     "arrived and not answered where externalIds are not unique": (
         Turn(account(), profile={"external_id_unique": False, "arrival_seconds": 0}, fates="lost-after arrives lost-after"), Turn(account())),
+    "reviews that are overdue, and people who left": (
+        Turn(dataclasses.replace(account(sign_in=SignInWant((), EXEMPT._replace(review=date(2027, 2, 28)), RELAX._replace(review=date(2000, 1, 1)))),
+                                 review=NOW.date(), owner="kai", deputy="ada"), look=True,
+             made=(thing("account", "a-kai", name="kai", active=False), thing("account", "a-ada", name="ada", active=True))),
+        Turn(dataclasses.replace(account(), review=date(2027, 2, 28), owner="ada", deputy="kai"), look=True)),
     "what the tenant is still making, and what it could not make": (
         Turn(account()), Turn(account(), look=True, progress="account=accepted"), Turn(account(), look=True, progress="grant=accepted"),
         Turn(account(), progress="grant=failed"), Turn(account(), progress="account=failed")),

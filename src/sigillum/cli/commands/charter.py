@@ -118,11 +118,19 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
         context.show_json("check", {"good": False, "mistakes": [
             mistake_json(m) for m in problem.mistakes]})
         return Outcome.FILE
+    from datetime import UTC, datetime
+
+    from sigillum.core.charter.rules import overdue
+    today = datetime.now(UTC).date()
+    late = [(c.name, text) for c in found for text in overdue(c, today)]
     if args.format == "json":
-        context.show_json("check", {"good": True, "charters": [c.name for c in found], "mistakes": []})
+        context.show_json("check", {"good": True, "charters": [c.name for c in found], "mistakes": [],
+                                    "overdue": [{"charter": name, "text": text} for name, text in late]})
     else:
         names = ", ".join(c.name for c in found) or "no charters"
         context.show_text(f"{names}: no mistakes. What only the tenant knows, `sigillum rehearse` checks.")
+        for name, text in late:
+            context.say(f"warning  {name}: {text}")
     return Outcome.DONE
 
 

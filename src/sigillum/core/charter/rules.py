@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from datetime import date
 
 from sigillum.core.charter.charter import Charter, GrantWant, ProofWant, ServiceWant
 from sigillum.core.values.errors import Mistake, Position
@@ -25,6 +26,15 @@ def check(charter: Charter, rules: HouseRules, tenants: Iterable[str]) -> list[M
     """What can be said against a charter as a whole; each facet's own module checks its section."""
     tenants = list(tenants)
     return [*_named(charter, rules), *_tenant(charter, tenants), *_elsewhere(charter, tenants), *_twice(charter)]
+
+
+def overdue(charter: Charter, today: date) -> list[str]:
+    """The reviews of a charter that were due before today, in words: its own, of its exemption, of the rule that it relaxes."""
+    found = [("the charter", charter.review)]
+    if charter.sign_in is not None:
+        found += [(f"the exemption from {e.rule}", e.review) for e in [charter.sign_in.exempt] if e is not None]
+        found += [(f"the relaxed rule {r.rule}", r.review) for r in [charter.sign_in.relax] if r is not None]
+    return [f"{what} was to be looked at again on {day.isoformat()}" for what, day in found if day is not None and day < today]
 
 
 def _named(charter: Charter, rules: HouseRules) -> Iterator[Mistake]:

@@ -6,12 +6,13 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.rules import HouseRules, overdue
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.registry import facets_of
 from sigillum.core.facets.seen import Books, Choices, Seen
 from sigillum.core.kinds.access import PLACE, Place
 from sigillum.core.kinds.changes import Make
+from sigillum.core.kinds.identities import ACCOUNT, Account
 from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.history import History
@@ -66,6 +67,7 @@ def compare(comparison: Comparison) -> Outline:
             facet.last(seen, draft)
     steps = draft.close()
     home = all_[0]
+    _answered_for(home, draft)
     _prove(home, steps)
     for seen in all_:
         draft.mistakes[:0] = _unmet(seen, steps)
@@ -85,6 +87,17 @@ def _expectations(seen: Seen, draft: Draft) -> None:
             beside = seen.ask(Query(PLACE, "under", proof.at.rpartition("/")[0])).records
             draft.wrong("place-unknown", f"{seen.tenant} has no place {proof.at!r}",
                         did_you_mean(proof.at, [p.body.path for p in beside]), proof.position)
+
+
+def _answered_for(home: Seen, draft: Draft) -> None:
+    """Reviews that are overdue, and people who answer for it and are switched off where it lives."""
+    for text in overdue(home.whole, home.now.date()):
+        draft.note("review-overdue", text)
+    for role, who in (("owner", home.whole.owner), ("deputy", home.whole.deputy)) if home.carried(ACCOUNT) is not None else ():
+        fact = home.ask(Query(ACCOUNT, "name", who)) if who else Fact[Account]()
+        if fact.first is not None and fact.first.body.active is False:
+            draft.note(f"{role}-inactive", f"the {role} {who} is switched off at {home.tenant}: name somebody who answers "
+                       "for it")
 
 
 def _told(step: Step, home: str) -> Step:

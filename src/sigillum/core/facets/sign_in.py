@@ -131,8 +131,6 @@ def _exempt(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Ru
                     "write `relax:` with the rule that replaces it for everybody else", want.position)
         return
     future[rule.name] = rule._replace(exempt=rule.exempt | {who if isinstance(who, str) else NEW})
-    if exempt.review < seen.now.date():
-        draft.note("exemption-review", f"the exemption from {rule.name} was to be looked at again on {exempt.review}")
     if not want.networks:
         draft.note("exemption-open", f"exempt from {rule.name}, and not narrowed: whoever has the password can sign in "
                    "from anywhere; `networks:` narrows it")
