@@ -35,7 +35,7 @@ from sigillum.protocols.addresses import origin_of
 from sigillum.protocols.authzen import Evaluation, evaluate
 from sigillum.protocols.http import Answer, Http, HttpError, OriginError
 from sigillum.protocols.scim import ScimClient
-from sigillum.tenants.port import Address, Link, SignedIn
+from sigillum.tenants.port import Address, Link, Proof, SignedIn
 from sigillum.tenants.registry import connect
 from sigillum.tenants.scim.driver import OpenTenant
 
@@ -336,3 +336,33 @@ def test_what_an_answer_says_of_time() -> None:
 def test_a_driver_that_is_not_there(tmp_path: Path) -> None:
     with pytest.raises(SigillumError, match="no driver 'carrier-pigeon'"):
         connect(Address("x", "https://x.example", driver="carrier-pigeon"), Link(Secret("t"), tmp_path))
+
+
+@pytest.mark.parametrize(("methods", "body"), [(None, False), (["client_secret_post"], True), (["client_secret_basic", "client_secret_post"], False),
+                                               (["private_key_jwt"], False), ("client_secret_post", False)])
+@pytest.mark.parametrize("where", ["/.well-known/oauth-authorization-server", "/.well-known/openid-configuration"])
+@pytest.mark.parametrize("said", [{"active": True, "client_id": "c-1"}, {"active": True, "sub": "p-1", "client_id": "x"}, {"active": True, "client_id": "c-2"},
+                                  {"active": True}, {"active": True, "sub": "p-2", "client_id": "c-1"}, {"client_id": "c-1"}])
+def test_clients_of_other_authorization_servers(methods: Any, body: bool, where: str, said: Json) -> None:
+    sent = list[dict[str, list[str]]]()
+
+    def answer(method: str, path: str, query: Any, content: bytes) -> Any:
+        if path == where:
+            return 200, {"issuer": issuer[0], "token_endpoint": issuer[0] + "/token", "introspection_endpoint": issuer[0] + "/who",
+                         **({"token_endpoint_auth_methods_supported": methods} if methods is not None else {})}, {}
+        if path in ("/token", "/who"):
+            sent.append(parse_qs(content.decode()))
+            return 200, ({"access_token": "a", "token_type": "bearer"} if path == "/token" else said), {}
+        return 404, {}, {}
+    issuer = [""]
+    with server(answer) as base:
+        issuer[0] = base
+        tenant = OpenTenant(Address("x", base), Http(origins=[base]), Secret("t"))
+        tenant.profile = Profile(issuer=base)
+        proof = Proof("p-1", secret=Secret("word"), client_id="c-1")
+        if said.get("active") and (said.get("sub") == "p-1" or ("sub" not in said and said.get("client_id") == "c-1")):
+            assert tenant.sign_in(proof).principal == "p-1"
+        else:
+            with pytest.raises(RefusedError, match="the token runs as"):
+                tenant.sign_in(proof)
+        assert all((one.get("client_secret") == ["word"]) == body for one in sent)

@@ -21,6 +21,7 @@ from .http import Answer, Http
 JWT_BEARER = "urn:ietf:params:oauth:grant-type:jwt-bearer"
 ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 WELL_KNOWN = "/.well-known/oauth-authorization-server"
+OPENID_WELL_KNOWN = "/.well-known/openid-configuration"  # OpenID Connect Discovery §4: many servers have that one only
 USUAL_ASSERTION_SECONDS = 60
 
 
@@ -45,6 +46,7 @@ class Metadata(NamedTuple):
     token_endpoint: str
     introspection_endpoint: str = ""
     registration_endpoint: str = ""  # RFC 7591 §3
+    secret_in_body: bool = False  # a client's secret goes into the body, since Basic is not offered (RFC 6749 §2.3.1)
 
 
 class Token(NamedTuple):
@@ -56,13 +58,13 @@ class Token(NamedTuple):
 
 
 def discover(http: Http, issuer: str) -> Metadata:
-    """Read the metadata of `issuer`, at the place RFC 8414 §3.1 gives, or below the issuer itself.
+    """Read the metadata of `issuer`, at the place RFC 8414 §3.1 gives, or below the issuer itself, by either name.
 
     Raises UnreachableError where there is none, or where it speaks for another issuer (§3.3).
     """
     parts = urlsplit(issuer)
     inserted = urlunsplit((parts.scheme, parts.netloc, WELL_KNOWN + parts.path.rstrip("/"), "", ""))
-    for url in dict.fromkeys((inserted, issuer.rstrip("/") + WELL_KNOWN)):
+    for url in dict.fromkeys((inserted, issuer.rstrip("/") + WELL_KNOWN, issuer.rstrip("/") + OPENID_WELL_KNOWN)):
         answer = http.send("GET", url, {"Accept": "application/json"})
         if answer.status == 200:
             found = answer.object()
@@ -72,9 +74,15 @@ def discover(http: Http, issuer: str) -> Metadata:
             if not isinstance(found.get("token_endpoint"), str):
                 raise UnreachableError("its metadata names no token endpoint", where=url, mend="ask its operator")
             return Metadata(issuer, found["token_endpoint"], str(found.get("introspection_endpoint") or ""),
-                            str(found.get("registration_endpoint") or ""))
+                            str(found.get("registration_endpoint") or ""), _in_body(found))
     raise UnreachableError("there is no authorization server metadata", where=inserted,
                            mend="check the issuer in the tenant's entry or profile")
+
+
+def _in_body(found: Mapping[str, Any]) -> bool:
+    """Is a client's secret taken in the body only? What is left out stands for Basic (RFC 8414 §2)."""
+    offered = found.get("token_endpoint_auth_methods_supported")
+    return isinstance(offered, list) and "client_secret_basic" not in offered and "client_secret_post" in offered
 
 
 @lru_cache(maxsize=1)
@@ -101,14 +109,17 @@ class ClientProof(NamedTuple):
     client_id: str
     signed: Secret | None = None
     secret: Secret | None = None
+    in_body: bool = False
 
     def parameters(self) -> dict[str, str]:
+        if self.secret is not None and self.in_body:
+            return {"client_id": self.client_id, "client_secret": self.secret.reveal()}
         if self.signed is None:
             return {}
         return {"client_assertion_type": ASSERTION_TYPE, "client_assertion": self.signed.reveal()}
 
     def headers(self) -> dict[str, str]:
-        if self.secret is None:
+        if self.secret is None or self.in_body:
             return {}
         pair = f"{quote_plus(self.client_id)}:{quote_plus(self.secret.reveal())}"
         return {"Authorization": f"Basic {base64.b64encode(pair.encode()).decode()}"}

@@ -257,7 +257,7 @@ class OpenTenant:
         """How the identity authenticates like a client: a fresh assertion, or its secret."""
         from sigillum.protocols import oauth
         signed = self._assertion(proof) if proof.key is not None else None
-        return oauth.ClientProof(proof.client_id, signed, proof.secret)
+        return oauth.ClientProof(proof.client_id, signed, proof.secret, self.metadata.secret_in_body)
 
     def sign_in(self, proof: Proof) -> SignedIn:
         """A fresh assertion, a fresh token, and the tenant's word for whose token it is (RFC 7662)."""
@@ -278,6 +278,8 @@ class OpenTenant:
         if said is None:
             return SignedIn(token.value, proof.principal, "a fresh token; the tenant does not say whose it is")
         subject = plain(said.get("sub", ""))
+        if not subject and proof.client_id and said.get("client_id") == proof.client_id:
+            subject = proof.principal  # `sub` is optional (RFC 7662 §2.2); the client itself is named
         if said.get("active") is not True or subject != proof.principal:
             raise RefusedError(f"the token runs as {subject or 'nobody'}, not as {proof.principal}",
                                where=self.address.name, mend="ask the tenant's operator; nothing was tried")
