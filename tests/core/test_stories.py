@@ -172,8 +172,9 @@ STORIES: dict[str, tuple[Turn, ...]] = {
         Turn(account()), Turn(account(), look=True, progress="account=accepted"), Turn(account(), look=True, progress="grant=accepted"),
         Turn(account(), progress="grant=failed"), Turn(account(), progress="account=failed")),
     "what others stopped": (
-        Turn(account(proofs=(CAN,))), Turn(account(proofs=(CAN,)), off="account"), Turn(account(proofs=(CAN,)), look=True, off="credential"),
-        Turn(account(proofs=(CAN,)), switch_on=True), Turn(MAILER), Turn(MAILER, look=True, off="principal"),
+        Turn(account(proofs=(CAN,))), Turn(account(proofs=(CAN,)), look=True, off="account"), Turn(account(proofs=(CAN,)), off="account", later=120),
+        Turn(account(proofs=(CAN,)), look=True, off="credential"),
+        Turn(account(proofs=(CAN,)), switch_on=True), Turn(MAILER), Turn(MAILER, look=True, off="principal", later=120),
         Turn(account(), most=2, profile={"accounts_drafted": True})),
     "changed by two hands": (
         Turn(account()), Turn(account(identity=Identity("service-account", "wind", "Other")), fates="stale arrives"),

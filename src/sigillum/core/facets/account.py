@@ -9,7 +9,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, after, await_, slow, stand, stopped, unknown
+from sigillum.core.facets.standing import Standing, Where, after, await_, on_its_way, slow, stand, stopped, unknown
 from sigillum.core.kinds.access import PLACE
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
@@ -130,7 +130,8 @@ def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs:
         return
     ready = slow(draft, mark, record, number, f"the {words}")
     differences = differing(record, wanted(seen, draft), seen.carried(record.kind))
-    if "active" in differences and (off := stopped(seen, draft, mark, record, seen.history.latest(mark), words)):
+    ours = seen.history.latest(mark)
+    if "active" in differences and ((off := stopped(seen, draft, mark, record, ours, words)) or on_its_way(seen, ours)):
         del differences["active"]
         ready = (*ready, *off)
     if differences:

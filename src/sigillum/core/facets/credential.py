@@ -11,7 +11,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Usable
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, await_, hanging, principal, stand, stopped, unknown
+from sigillum.core.facets.standing import Standing, Where, await_, hanging, on_its_way, principal, stand, stopped, unknown
 from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.kind import Query, Record
@@ -141,7 +141,8 @@ class One:
             waited = await_(seen, draft, self.mark, CREDENTIAL, standing, f"the credential {want.name}")
             self._finish(generation.number, generation.id, waited, active=False)
         else:
-            self._finish(generation.number, generation.id or standing.record.id, active=standing.record.body.active)
+            self._finish(generation.number, generation.id or standing.record.id,
+                         active=standing.record.body.active or on_its_way(seen, generation))
             self._worth_knowing(standing.record.body)
 
     def _stranger(self, records: tuple[Record[Credential], ...]) -> bool:

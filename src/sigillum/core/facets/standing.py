@@ -73,11 +73,16 @@ def stand(seen: Seen, draft: Draft, mark: Mark, records: Iterable[Record[Any]], 
     return Standing(Where.RECENT if recent else Where.GONE, generation)
 
 
+def on_its_way(seen: Seen, generation: Generation | None) -> bool:
+    """Did we switch it on so short a time ago that look-ups may still show it off? Nothing is concluded from them then."""
+    return generation is not None and seen.arriving(generation.on_at)
+
+
 def stopped(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generation: Generation | None, words: str) -> tuple[
         StepId, ...]:
     """Did another hand switch it off? Then a person is asked, and what needs it waits. What we never switched on is a draft."""
-    draft_of_ours = generation is not None and not generation.adopted and not generation.on
-    if record.value("active") is not False or draft_of_ours or seen.choices.switch_on:
+    draft_of_ours = generation is not None and not generation.adopted and not generation.on_at
+    if record.value("active") is not False or draft_of_ours or seen.choices.switch_on or on_its_way(seen, generation):
         return ()
     number = generation.number if generation is not None else 1
     return (draft.add(Step(

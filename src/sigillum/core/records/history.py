@@ -70,7 +70,7 @@ class Generation:
     kept: str = ""  # thumbprint of the key, or "secret", once it is kept
     unanswered: bool = False  # a creation was sent whose answer is not known
     ended_at: str = ""  # tenant's time of the outcome that ended it
-    on: bool = False  # we switched it on, or made it so
+    on_at: str = ""  # tenant's time at which we switched it on last, or made it so; empty: never
     adopted: bool = False  # it was there before, and is ours since
 
     @property
@@ -181,7 +181,8 @@ def _outcome(attempt: tuple[Generation, str, bool] | None, body: Mapping[str, An
         return
     generation, verb, on = attempt
     result = body["result"]
-    generation.on = generation.on or (on and result in (Outcome.MADE, Outcome.CHANGED))
+    if on and result in (Outcome.MADE, Outcome.CHANGED):
+        generation.on_at = str(body["tenant_time"])
     if verb == Verb.MAKE and result != Outcome.LOST:
         generation.unanswered = False
     if result == Outcome.MADE:
