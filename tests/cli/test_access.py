@@ -519,3 +519,26 @@ def test_a_slow_creation_is_finished_later_and_a_failed_one_made_anew(desk: Desk
     assert again.code == 0, again.out
     assert (len(away.of("User")), len(away.of("Grant"))) == (1, 1)
     assert desk.run("rehearse", "wind-ingest", "--strict").code == 0
+
+
+def at_once(desk: Desk, words: list[list[str]]) -> list[tuple[int, str]]:
+    """Several programs at the same time; how each ended, and what it said."""
+    running = [subprocess.Popen([sys.executable, "-m", "sigillum", *w], cwd=desk.folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+               for w in words]
+    return [(p.wait(timeout=60), out) for p in running for out in [p.communicate()[0]]]
+
+
+def test_several_at_once_decide_under_the_lock(desk: Desk, away: Away) -> None:
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    lend = ["lend", "stream-keeper", "--at", "brindlemoor/cameras", "--to", "wind-ingest", "--for", "10m", "--because", "trial", "--yes"]
+    lent = at_once(desk, [lend, lend, lend])
+    assert [code for code, _ in lent] == [0, 0, 0], lent
+    assert sorted("is lent to" in " ".join(told.split()) and "already" in told for _, told in lent) == [False, True, True]
+    assert len(away.of("Grant")) == 2
+    connect = [["handover", "connected", "wind-ingest", "--consumer", "gateway", "--connection", "7"]] * 3
+    assert sorted(code for code, _ in at_once(desk, connect)) == [0, 6, 6]
+    number = desk.run("loans", "--format", "json").json["loans"][0]["loan"]
+    recalled = at_once(desk, [["recall", number]] * 3)
+    assert {code for code, _ in recalled} == {0}, recalled
+    assert len(away.of("Grant")) == 1
+    assert desk.run("ledger", "verify").code == 0

@@ -24,7 +24,7 @@ from sigillum.core.values.text import did_you_mean, unseen
 from sigillum.core.values.times import format_instant, whole_second
 from sigillum.ledger.port import Fresh
 
-from .office import Office
+from .office import BRIEFLY_SECONDS, CLAIM, Office
 from .trying import principal_of
 
 
@@ -181,16 +181,17 @@ def handed(office: Office, charter: str) -> list[Mapping[str, Any]]:
 def connected(office: Office, charter: Charter, consumer: str, connection: str) -> None:
     """Record that a consumer connects with this identity. Raises SomebodyError for a connection that is known already."""
     ledger = office.books.ledger(write=True)
-    names = office.books.names()
-    for entry in ledger.entries(kind=history.CONNECTED):
-        if (entry.body["consumer"], entry.body["connection"]) == (consumer, connection):
-            first = names.get(entry.charter, entry.charter)
-            raise SomebodyError(
-                f"the connection {connection} of {consumer} is taken: {first} has it since {entry.body['at']}",
-                where=charter.name, mend="one identity per use: make a second connection there, or keep the first")
-    uid = office.books.make_known(charter.name)
-    ledger.append([Fresh(history.CONNECTED, uid, {
-        "consumer": consumer, "connection": connection, "at": format_instant(whole_second(datetime.now(UTC)))})])
+    with ledger.claim(CLAIM, BRIEFLY_SECONDS):
+        names = office.books.names()
+        for entry in ledger.entries(kind=history.CONNECTED):
+            if (entry.body["consumer"], entry.body["connection"]) == (consumer, connection):
+                first = names.get(entry.charter, entry.charter)
+                raise SomebodyError(
+                    f"the connection {connection} of {consumer} is taken: {first} has it since {entry.body['at']}",
+                    where=charter.name, mend="one identity per use: make a second connection there, or keep the first")
+        uid = office.books.make_known(charter.name)
+        ledger.append([Fresh(history.CONNECTED, uid, {
+            "consumer": consumer, "connection": connection, "at": format_instant(whole_second(datetime.now(UTC)))})])
 
 
 def open_(office: Office | None, path: Path, key_reference: str, signers: list[str], folder: Path) -> Sheet:

@@ -15,7 +15,6 @@ from sigillum.core.facets.registry import words
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows
 from sigillum.core.kinds.changes import End, plain
 from sigillum.core.kinds.kind import Query, Record
-from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.history import LENT, RECALLED, Generation, State, fold
 from sigillum.core.records.steps import Step, StepKind
@@ -30,7 +29,7 @@ from sigillum.ledger.port import Fresh
 from . import lookup
 from .carrying.run import StepResult
 from .ledgers import keep_witness
-from .office import CLAIM, Office
+from .office import BRIEFLY_SECONDS, CLAIM, Office
 from .undertakings import advance, carry_out
 
 
@@ -94,12 +93,13 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
     grant = Grant(borrower.id, wish.role, place, None, until, reason=wish.because, role_id=role.id, place_id=place_id,
                   carrier=borrower.kind.name)
     return Proposal(wish, tenant.address.name, str(borrower.body.name), grant, allows(role), tuple(dict.fromkeys(objections)),
-                    _standing(office, seen, grant))
+                    _standing(office, seen.tenant, grant))
 
 
-def _standing(office: Office, seen: Snapshot, grant: Grant) -> Loan | None:
+def _standing(office: Office, tenant: str, grant: Grant) -> Loan | None:
     """The same role lent to the same one at the same place, begun or in force: it is used, never renewed."""
-    return next((loan for loan in office.books.begun(LOANS) if loan.tenant == seen.tenant and loan.stage(seen.now) in (
+    now = office.tenants.now(tenant)
+    return next((loan for loan in office.books.begun(LOANS) if loan.tenant == tenant and loan.stage(now) in (
         Stage.BEGUN, Stage.IN_FORCE) and (loan.grant.principal, loan.grant.role, loan.grant.place) == (
         grant.principal, grant.role, grant.place)), None)
 
@@ -107,8 +107,9 @@ def _standing(office: Office, seen: Snapshot, grant: Grant) -> Loan | None:
 def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
     """Make the loan; one that was begun and interrupted goes on with its own end. Raises MachineError."""
     results = list[StepResult]()
-    with office.books.ledger(write=True).claim(CLAIM, 0.0):
-        loan = proposal.standing if proposal.standing is not None else _write(office, proposal)
+    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+        standing = _standing(office, proposal.tenant, proposal.grant)  # somebody may have lent the same meanwhile
+        loan = standing if standing is not None else _write(office, proposal)
         advance(office, LOANS, loan, results.append)
         keep_witness(office)
         return loan, results
@@ -139,7 +140,7 @@ def recall(office: Office, names: list[str], to: str, finished: Callable[[Loan, 
     Raises UsageError where one is not known, MachineError.
     """
     ledger = office.books.ledger(write=True)
-    with ledger.claim(CLAIM, 0.0):
+    with ledger.claim(CLAIM, BRIEFLY_SECONDS):
         wanted = {n if n.startswith("loan-") else f"loan-{n}": n for n in names}
         found = {loan.uid: loan for loan in office.books.begun(LOANS, ended=bool(wanted))}
         for uid, name in wanted.items():
@@ -211,7 +212,7 @@ def _sweep(office: Office, generation: Generation, about: str) -> Step | None:
 def sweep(office: Office, found: list[Ended]) -> tuple[list[StepResult], SigillumError | None]:
     """Clear what has ended: what was reached, and what stopped it before the end."""
     results = list[StepResult]()
-    with office.books.ledger(write=True).claim(CLAIM, 0.0):
+    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for one in found:
                 if one.loan is not None:

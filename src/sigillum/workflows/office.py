@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from .carrying.ports import Ports
 
 CLAIM = "enacting"
+BRIEFLY_SECONDS = 10.0  # so long a short command waits for another one
 
 
 @dataclass(frozen=True, eq=False, slots=True)

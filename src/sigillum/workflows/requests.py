@@ -22,7 +22,7 @@ from sigillum.keeping.private import write_private
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 
-from .office import Office
+from .office import BRIEFLY_SECONDS, CLAIM, Office
 from .tenants import time_of
 from .undertakings import advance, close
 
@@ -87,6 +87,11 @@ def numbered(office: Office, number: int) -> SentRequest:
 
 def done(office: Office, number: int, receipt: Path | None = None, known_keys: Sequence[str] = ()) -> tuple[SentRequest, str]:
     """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
+    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+        return _done(office, number, receipt, known_keys)
+
+
+def _done(office: Office, number: int, receipt: Path | None, known_keys: Sequence[str]) -> tuple[SentRequest, str]:
     known, entries, how, said, about = numbered(office, number), list[Fresh](), "confirmed by hand", "", dict[str, str]()
     if known.ended:
         raise UsageError(f"request {number} has ended: {known.ended}", where=known.file, mend="nothing is left to confirm")
