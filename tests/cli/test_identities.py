@@ -316,6 +316,12 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
     assert desk.run("tenant", "identify", "nothing-of-that").code == 1
     assert desk.run("tenant", "identify", "x", "--tenant", "no-such").code == 3
     assert "secret" in desk.run("tenant", "identify", "eyJhbGciOi.eyJzdWIiOi.c2lnbmF0dXJl").out
+    key = json.loads(next((desk.folder / ".sigillum" / "keys").glob("*/mailer-key-1.json")).read_text())["key"]
+    logs = [desk.run("-v", "tenant", "identify", *words) for words in ((key["d"],), (roster.tokens["nils.brack"],), (thumb(desk),), (thumb(desk), "--send"))]
+    assert [("GET" in ran.err and "filter" not in ran.err) or "Users" in ran.err for ran in logs] == [False, False, False, True]
+    assert ("the secret of mailer-key-1" in logs[0].out, "could be a secret" in logs[2].out) == (True, True)
+    assert all(k not in ran.out + ran.err for k in (key["d"],) for ran in logs)
+    assert meanings(thumbprint(key)) == {("roster", "thumbprint of a public key (RFC 7638)")}
     place = f"{BOX}/trial"
     for word, given in ids.items():
         ran = desk.run("explain", given, "mail.read", place, "--tenant", "roster")

@@ -30,7 +30,7 @@ from sigillum.core.values import text, times
 from sigillum.core.values.canonical import canonical, digest, external_id, thumbprint
 from sigillum.core.values.errors import Mistake, Outcome, Position, SigillumError, worst
 from sigillum.core.values.marks import Mark
-from sigillum.core.values.secret import Secret
+from sigillum.core.values.secret import Secret, could_be_secret
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
 
@@ -258,3 +258,12 @@ def test_a_secret_shows_nothing() -> None:
         Secret("")
     with pytest.raises(ValueError, match="a text"):
         Secret(5)  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize(("text", "secret"), [
+    ("avalanche-mailer-production-2", False), ("ines.vole@brindlemoor.example", False), ("brindlemoor/sensing-prod/streams/mast-4", False),
+    ("4f0c1d2e3a4b5c6d", False), ("123e4567-e89b-12d3-a456-426614174000", False), ("d41d8cd98f00b204e9800998ecf8427e", False), ("", False),
+    ("ab3def-g7hjkm-n2pqrs-t5uvwx", True), ("eYhYyKDswrqvdEkIlcWv4m-qTu0Btgcw", True), ("T3lFLJItbAZra7pPAt_QTutPgZu_tjYO-dr7X7NJlzU", True),
+    ("da39a3ee5e6b4b0d3255bfef95601890afd80709", True)])
+def test_what_could_be_a_secret(text: str, secret: bool) -> None:
+    assert could_be_secret(text) is secret

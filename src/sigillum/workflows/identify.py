@@ -11,6 +11,7 @@ from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SigillumError
+from sigillum.core.values.secret import could_be_secret
 from sigillum.tenants.port import Tenant
 
 from .office import Office
@@ -59,13 +60,22 @@ class Identified(NamedTuple):
     silent: list[tuple[str, str]]
 
 
-def identify(office: Office, value: str, tenant: str = "") -> Identified:
-    """Ask every tenant of the workspace, or one. Raises FileError for one that the workspace does not know."""
+def identify(office: Office, value: str, tenant: str = "", *, send: bool = False) -> Identified:
+    """Ask every tenant of the workspace, or one. What is a secret here is not sent, and what could be one only with `send`.
+
+    Raises FileError for a tenant that the workspace does not know.
+    """
     if tenant:
         office.workspace.tenant(tenant)
     found, silent = list[Found](), list[tuple[str, str]]()
     if form := form_of(value):
         return Identified([], form, [])
+    if ours := office.keepings.known(value):
+        return Identified([], f"{ours}: it was sent nowhere; replace it if others may have seen it", [])
+    public = {*office.keepings.thumbprints(), *office.workspace.file.signers.values()}
+    if not send and could_be_secret(value) and value not in public:
+        return Identified([], "something that could be a secret, so it was sent nowhere; `--send` asks the tenants for it all "
+                          "the same", [])
     for name in [tenant] if tenant else list(office.workspace.file.tenants):
         try:
             there = office.tenants.reach(name)

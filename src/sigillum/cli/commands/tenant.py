@@ -42,6 +42,7 @@ def add_parser(subparsers: Any) -> None:
                                 "used, and which others belong to it. Never paste a secret.")
     identify.add_argument("value")
     identify.add_argument("--tenant", default="", help="ask this one only (default: every tenant of the workspace)")
+    identify.add_argument("--send", action="store_true", help="also ask for what could be a secret")
     identify.add_argument("--format", choices=("text", "json"), default="text")
 
 
@@ -91,7 +92,7 @@ def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
 def _identify(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import identified
     from sigillum.workflows.identify import identify
-    found = identify(context.office, args.value, args.tenant)
+    found = identify(context.office, args.value, args.tenant, send=args.send)
     if args.format == "json":
         context.show_json("identified", identified.as_json(found))
     else:

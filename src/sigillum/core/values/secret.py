@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from itertools import pairwise
 from typing import Any, NoReturn
 
 
@@ -38,3 +40,19 @@ class Secret:
 
     def __getstate__(self) -> Any:
         raise TypeError("a secret is not serialised")
+
+
+LONG, MIXED = 20, 5  # characters, and changes between small letters, capitals and digits
+_UUID = re.compile(r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}\Z", re.I)
+_SHORT_HEX = re.compile(r"[0-9a-f]{1,32}\Z", re.I)
+
+
+def could_be_secret(text: str) -> bool:
+    """Is it long and mixed as made-up secrets are, and as names, paths and short identifiers are not?
+
+    Identifiers of that look (thumbprints, say) are taken for one, too: the mistake costs a question, the other one a secret.
+    """
+    if len(text) < LONG or any(c in "@/. " for c in text) or _UUID.match(text) or _SHORT_HEX.match(text):
+        return False
+    kinds = ["digit" if c.isdigit() else "capital" if c.isupper() else "small" for c in text if c.isalnum()]
+    return sum(1 for one, other in pairwise(kinds) if one != other) >= MIXED
