@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 import sqlite3
 from pathlib import Path
@@ -362,7 +363,9 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
             ("UPDATE entries SET body = replace(body, 'ingest-key', 'other-key') WHERE sequence = 7", "content was changed"),
             ("UPDATE entries SET at = '2020-01-01T00:00:00Z' WHERE sequence = 2", "content was changed"),
             ("DELETE FROM entries WHERE sequence = 4", "is missing"), ("UPDATE books SET uid = 'x'", "the books say something else of the charter wind-ingest"),
-            ("DELETE FROM entries WHERE sequence > 5", "rolled back")):
+            ("UPDATE entries SET body = '[' WHERE sequence = 3", "entry 3 of the ledger cannot be read"),
+            ("DELETE FROM entries", "the ledger is empty"), ("CREATE TRIGGER t AFTER INSERT ON entries BEGIN DELETE FROM entries; END", "trigger t"),
+            ("CREATE TABLE more (x)", "table more"), ("DELETE FROM entries WHERE sequence > 5", "rolled back")):
         spoiled = Desk(desk.folder.parent / "spoiled", desk.capture)
         shutil.rmtree(spoiled.folder, ignore_errors=True)
         shutil.copytree(desk.folder, spoiled.folder)
@@ -372,12 +375,26 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
         ran = spoiled.run("ledger", "verify", "--against", str(head))
         assert (ran.code, what in ran.out) == (1, True), ran.out
         assert spoiled.run("ledger", "verify", "--rebuild").code == (0 if "books" in sql else 1 if "sequence > 5" not in sql else 0)
+        if any(word in sql for word in ("CREATE", "'['")) or sql == "DELETE FROM entries":
+            count = len(list((spoiled.folder / ".sigillum").glob("ledger.db")))
+            refused = spoiled.run("enact", "wind-ingest", "--yes")
+            assert (refused.code, "Traceback" in refused.err, count) == (8, False, 1), refused.err
     assert good is None or good
     forged = json.loads(head.read_text())
     head.write_text(json.dumps({**forged, "sequence": 3}))
     assert "not signed by this ledger's key" in desk.run("ledger", "verify", "--against", str(head)).out
     head.write_text("{}")
     assert desk.run("ledger", "verify", "--against", str(head)).code == 3
+
+
+def test_nothing_is_written_with_a_foreign_key(desk: Desk, away: Away) -> None:
+    path = desk.folder / "sigillum.yaml"
+    text = path.read_text()
+    key = re.search(r"ledger_key: (\S+)", text)
+    assert key is not None
+    path.write_text(text.replace(key[1], key[1][::-1] if key[1][::-1] != key[1] else "A" * 43))
+    ran = desk.run("enact", "wind-ingest", "--yes")
+    assert (ran.code, "is not the one of sigillum.yaml" in ran.err, away.of("User")) == (8, True, [])
 
 
 def test_a_ledger_of_another_format_gets_one_clear_error(desk: Desk) -> None:

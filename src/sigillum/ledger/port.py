@@ -37,6 +37,10 @@ class Ledger(Protocol):
         """All entries in order; of one charter (or loan), of one kind, or only the newest so many."""
         ...
 
+    def strange(self) -> list[str]:
+        """What stands in the storage beside what belongs there, in words."""
+        ...
+
     def hash_at(self, sequence: int) -> str | None:
         """The hash of one entry."""
         ...

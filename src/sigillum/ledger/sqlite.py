@@ -32,6 +32,7 @@ CREATE INDEX IF NOT EXISTS entries_of_kind ON entries (kind, sequence);
 CREATE TABLE IF NOT EXISTS books (what TEXT NOT NULL, key TEXT NOT NULL, uid TEXT NOT NULL, PRIMARY KEY (what, key)) STRICT;
 CREATE INDEX IF NOT EXISTS books_of_uid ON books (uid, what);
 """
+_OURS = frozenset({"entries", "books", "entries_of_charter", "entries_of_kind", "books_of_uid"})
 _COLUMNS = "stream, sequence, previous, at, writer, key_id, kind, charter, body, hash, signature, version"
 PATIENCE_SECONDS = 5.0
 POLL_SECONDS = 0.1
@@ -186,8 +187,19 @@ class SqliteLedger:
         sql = f"SELECT {_COLUMNS} FROM entries {where} ORDER BY sequence"  # noqa: S608  (constants)
         rows = self._rows(f"{sql} DESC LIMIT {int(newest)}", values)[::-1] if newest else self._rows(sql, values)
         for row in rows:
-            body: dict[str, Any] = json.loads(row[8])
+            try:
+                body = json.loads(row[8])
+            except (ValueError, RecursionError):
+                body = None
+            if not isinstance(body, dict):
+                raise MachineError(f"entry {row[1]} of the ledger cannot be read", where=str(self.path),
+                                   mend="run `sigillum ledger verify`; restore the file from a copy")
             yield Entry(row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7], body, row[9], row[10], row[11])
+
+    def strange(self) -> list[str]:
+        """What stands in the file beside our tables: tables, views, triggers, and indexes of other hands."""
+        return [f"{kind} {name}" for kind, name in self._rows("SELECT type, name FROM sqlite_master ORDER BY name")
+                if name not in _OURS and not str(name).startswith("sqlite_autoindex_")]
 
     def hash_at(self, sequence: int) -> str | None:
         rows = self._rows("SELECT hash FROM entries WHERE sequence = ?", [sequence])

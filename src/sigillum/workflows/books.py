@@ -49,10 +49,27 @@ class Books:
                                        mend="bring `.sigillum/` from where the workspace was begun; "
                                             "without it only looking is possible")
                 key = self.signing_key() if write else None
-                self._ledger = SqliteLedger(
+                ledger = SqliteLedger(
                     self._workspace.ledger, self._workspace.file.workspace, writer_name(),
                     key.key_id if key else "", key.sign if key else None)
+                if key is not None:
+                    self._fit_to_write(ledger, key)
+                self._ledger = ledger
             return self._ledger
+
+    def _fit_to_write(self, ledger: Ledger, key: LedgerKey) -> None:
+        """Nothing is added with a foreign key, to an emptied ledger, or beside something strange. Raises MachineError."""
+        wrong = ""
+        if key.public["x"] != self._workspace.file.ledger_key:
+            wrong = "its signing key is not the one of sigillum.yaml"
+        elif not ledger.head().sequence:
+            wrong = "it is empty, and a ledger begins with an entry"
+        elif strange := ledger.strange():
+            wrong = f"it holds something that is not ours: {', '.join(strange)}"
+        if wrong:
+            ledger.close()
+            raise MachineError(f"nothing is written to the ledger: {wrong}", where=str(self._workspace.ledger),
+                               mend="run `sigillum ledger verify`; restore `.sigillum/` from a copy")
 
     def signing_key(self) -> LedgerKey:
         """The key that signs what this workspace writes. Raises MachineError where it is missing, open to others, or no key."""

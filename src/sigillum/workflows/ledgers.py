@@ -42,8 +42,13 @@ def verify(office: Office, against: Path | None = None, *, rebuild: bool = False
     """
     ledger = office.books.ledger()
     verify_signature = verifier(office.workspace.file.ledger_key)
-    all_ = list(ledger.entries())
+    try:
+        all_ = list(ledger.entries())
+    except MachineError as problem:
+        return Verification(ledger.head(), (Finding(0, problem.what),))
     head, findings = check(all_, ledger.stream, verify_signature)
+    findings += [Finding(0, "the ledger is empty, and a ledger begins with an entry")] if not all_ else []
+    findings += [Finding(0, f"the file holds something that is not ours: {what}") for what in ledger.strange()]
     if rebuild and not findings:
         ledger.rebuild()
     findings += _books(office, all_)
