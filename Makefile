@@ -21,10 +21,10 @@ test: $(READY)   ## set up and pass everything: style, types, import rules, test
 	$(BIN)/python -m ruff check src tests benchmarks
 	$(BIN)/python -m mypy
 	$(BIN)/lint-imports --no-cache
-	$(BIN)/python -m coverage run -m pytest -n 2 tests/core
+	$(BIN)/python -m coverage run -m pytest -n 2 --dist worksteal tests/core
 	$(BIN)/python -m coverage combine --quiet
 	$(BIN)/python -m coverage report
-	$(BIN)/python -m pytest -n 2 tests/access tests/keeping tests/ledger tests/sandbox tests/charters tests/tenants tests/cli
+	$(BIN)/python -m pytest -n 2 --dist worksteal tests/access tests/keeping tests/ledger tests/sandbox tests/charters tests/tenants tests/cli
 
 soak: $(READY)   ## the long runs
 	$(BIN)/python -m pytest -m soak --soak
