@@ -203,6 +203,9 @@ class Away:
         return self._do(end, ("end",), str(end.id))
 
     def fetch_secret(self, identity: str) -> Reply:
+        if self.fake.fates and self.fake.fates[0].startswith("secret-"):
+            fate = self.fake.fates.pop(0).removeprefix("secret-")
+            return Reply(Result(fate), detail=fate, error=RefusedError(fate, where=self.name))
         return Reply(Result.DONE, secret=Secret("made there"))
 
 

@@ -424,7 +424,7 @@ def test_what_speaks_against_a_grant() -> None:
     fake.things["team"].append(thing("team", "t-all", name="all", members=(), everyone=True))
     fake.things["place"][1] = thing("place", "p-root/a", path="root/a", type="project", services=())
     for grant, codes in (
-            (GrantWant("boss", "root", lasts_seconds=600), ["window-broad"]), (GrantWant("kind", "root/a/one"), ["role-not-grantable"]),
+            (GrantWant("boss", "root", lasts_seconds=600), ["window-broad"]), (GrantWant("boss", "root"), []), (GrantWant("kind", "root/a/one"), ["role-not-grantable"]),
             (GrantWant("kind", "root/b"), ["role-not-grantable"]), (GrantWant("kind", "root/a"), []),
             (GrantWant("reader", "self", lasts_seconds=6000, to="all"), ["window-everyone"]),
             (GrantWant("reader", "root", until=NOW - timedelta(seconds=1)), ["window-past"])):

@@ -13,7 +13,9 @@ from hypothesis import strategies as st
 from access.worlds import BASE, questions, seconds, tenants
 from core.fake import NOW
 from core.test_access import world_of
+from sigillum.core.charter.charter import ProofWant
 from sigillum.core.deciding.mends import again
+from sigillum.core.deciding.proofs import Manner, Result, Trial, control_for, judge
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.shown import EARLY, SILENT, neutral, shown, worth
 from sigillum.core.deciding.values import Asks, Consent, Held, Hidden, Membership, Place, Principal, Question, Right, Team
@@ -132,3 +134,28 @@ def test_what_is_shown_is_refused_in_every_better_world(described: dict[str, obj
         elif not allowed and found.cause not in SILENT:
             assert neutral(world).allowed(*question) is True
         assert found.cause is Cause.ALLOWED or found.cause in ABOUT
+
+
+def result(permission: str, at: str, *, allowed: bool = True, held: bool | None = True, manner: Manner = Manner.TRIED, person: str = "") -> Result:
+    return Result(ProofWant(allowed, permission, at, person=person), manner, held, "")
+
+
+def test_a_control_is_what_held_at_the_same_place_by_the_same_service_in_the_same_way() -> None:
+    operations = {"a.b": Operation("a.b", "looks", "GET", "", "store"), "a.c": Operation("a.c", "looks", "GET", "", "store"),
+                  "x.y": Operation("x.y", "looks", "GET", "", "other"), "m.s": Operation("m.s", "looks", "GET", "", api="mail"),
+                  "m.r": Operation("m.r", "looks", "GET", "", api="mail")}
+    refused, good = result("a.b", "top", allowed=False), result("a.c", "top")
+    assert control_for(refused, [refused, good], operations) is good
+    for wrong in (result("x.y", "top"), result("a.c", "other"), result("a.c", "top", held=None), result("a.c", "top", held=False),
+                  result("a.c", "top", manner=Manner.ASKED), result("a.c", "top", person="kai"), result("a.c", "top", allowed=False)):
+        assert control_for(refused, [wrong], operations) is None
+    asked = refused._replace(manner=Manner.ASKED)
+    assert control_for(asked, [good._replace(manner=Manner.ASKED)], operations) is not None
+    assert control_for(result("m.s", "top", allowed=False), [result("m.r", "top")], operations) is not None
+    assert control_for(result("m.s", "top", allowed=False), [good], operations) is None
+
+
+def test_a_refusal_at_sign_in_is_not_judged_as_one_of_rights() -> None:
+    no = Trial(False, "refused (status 401)", unauthenticated=True)
+    assert [judge(ProofWant(allowed, "a.b", "top"), Manner.TRIED, no).held for allowed in (True, False)] == [False, None]
+    assert judge(ProofWant(False, "a.b", "top"), Manner.TRIED, Trial(False, "refused (status 403)")).held is True

@@ -176,6 +176,15 @@ STORIES: dict[str, tuple[Turn, ...]] = {
         Turn(account(proofs=(CAN,)), look=True, off="credential"),
         Turn(account(proofs=(CAN,)), switch_on=True), Turn(MAILER), Turn(MAILER, look=True, off="principal", later=120),
         Turn(account(), most=2, profile={"accounts_drafted": True})),
+    "a secret whose answer is lost, refused, and busy": (
+        Turn(account(credentials=(TOKEN,)), profile={"secret_delivery": "once"}, fates="arrives arrives arrives secret-lost"),
+        Turn(account(credentials=(TOKEN,)), fates="secret-busy"), Turn(account(credentials=(TOKEN._replace(name="t2"),)), fates="arrives secret-refused secret-refused"),
+        Turn(account(credentials=(TOKEN._replace(name="t2"),)))),
+    "grants of strangers on the same account": (
+        Turn(account(grants=())), Turn(account(), look=True, made=tuple(thing(
+            "grant", f"g-{r}-{n}", principal=w, role=r, place=p, role_id=f"r-{r}", place_id=f"p-{p}") for n, (w, r, p) in enumerate((
+                ("a1", "reader", "root/a"), ("a1", "writer", "root/b"), ("a9", "writer", "root/a"))))),
+        Turn(account(), look=True, made=(thing("grant", "g-same", principal="a1", role="writer", place="root/a", role_id="r-writer", place_id="p-root/a"),))),
     "changed by two hands": (
         Turn(account()), Turn(account(identity=Identity("service-account", "wind", "Other")), fates="stale arrives"),
         Turn(account(grants=(READ._replace(to="kai"),)), look=True, made=(KAI, thing(
@@ -296,6 +305,8 @@ WRONG: tuple[Charter, ...] = (
     client(permissions=(SEND, SEND, ALONE, ALONE._replace(only=("root/a/one",))), credentials=(WORD, TOKEN), member_of=(MemberWant("ring"),), licence="seat"),
     client(identity=Identity("client", "mailer", "Mailer", confidential=False, redirects=("http://x.example/back", "https://x.example/#f"), location="x",
                              reach=("root",), area="root", wide="w", mailbox=True), credentials=(SECRET,)),
+    *(client(identity=Identity("client", "mailer", "Mailer", **{field: value})) for field, value in (  # type: ignore[arg-type]
+        ("area", "root"), ("wide", "all"), ("web_only", True), ("location", "north"), ("reach", ("root",)), ("mailbox", True), ("organisation", "x"))),
     client(identity=Identity("client", "mailer", "Mailer"), grants=(READ._replace(tenant="far"), READ._replace(tenant="fra"), WRITE._replace(tenant="away"))),
     account(services=(ServiceWant("store", "root/a"), ServiceWant("store", "root/a")), roles=(RoleWant("r", "R", ()), RoleWant("r", "R", ("a.b", "a.b"))),
             member_of=(MemberWant("crew"), MemberWant("crew"))),
