@@ -283,6 +283,8 @@ class Fake:
             assert isinstance(step.action, Prove)
             self.tried.append(step.action)
             if self.refusing:
+                if step.action.proofs is None:
+                    self.ledger.append([Fresh(history.PROVED, "uid", {"held": False, "proofs": proofs_digest(charter), "results": []})])
                 from sigillum.core.values.errors import UnprovedError
                 raise UnprovedError("it does not hold")
             if step.action.proofs is None:

@@ -176,6 +176,14 @@ STORIES: dict[str, tuple[Turn, ...]] = {
         Turn(account(proofs=(CAN,)), look=True, off="credential"),
         Turn(account(proofs=(CAN,)), switch_on=True), Turn(MAILER), Turn(MAILER, look=True, off="principal", later=120),
         Turn(account(), most=2, profile={"accounts_drafted": True})),
+    "proofs that did not hold are tried again": (
+        Turn(account(proofs=(CAN,)), refusing=True), Turn(account(proofs=(CAN,)), look=True), Turn(account(proofs=(CAN,))),
+        Turn(account(proofs=(CAN,)), look=True)),
+    "an account of another organisation": (
+        Turn(account(identity=Identity("foreign", "wind", "Wind", organisation="https://x.example"), credentials=())),
+        Turn(account(identity=Identity("foreign", "wind", "Other", organisation="https://x.example"), credentials=()), look=True),
+        Turn(account(identity=Identity("foreign", "wind", "Wind", organisation="https://x.example"), credentials=()), look=True, forget=True, gone="account"),
+        Turn(account(identity=Identity("foreign", "kai", "Kai", organisation="https://x.example"), credentials=()), look=True, made=(KAI,))),
     "a secret whose answer is lost, refused, and busy": (
         Turn(account(credentials=(TOKEN,)), profile={"secret_delivery": "once"}, fates="arrives arrives arrives secret-lost"),
         Turn(account(credentials=(TOKEN,)), fates="secret-busy"), Turn(account(credentials=(TOKEN._replace(name="t2"),)), fates="arrives secret-refused secret-refused"),
@@ -206,6 +214,8 @@ STORIES: dict[str, tuple[Turn, ...]] = {
         Turn(account(licence="seats", member_of=(MemberWant("krew"),), services=(ServiceWant("stor", "root/a"), ServiceWant("store", "root/x"))), look=True),
         Turn(account(sign_in=SignInWant((), ExemptWant("fixed", "m", "w", date(2000, 1, 1)), RelaxWant("default", "m", "w", date(2000, 1, 1), "people"))),
              look=True, made=(thing("account", "kai", name="kai", active=True),)),
+        Turn(account(sign_in=SignInWant((), None, RELAX._replace(replaced_by="none"))), look=True),
+        Turn(account(sign_in=SignInWant((), None, RELAX._replace(rule="none"))), look=True),
         Turn(account(sign_in=SignInWant((), ExemptWant("defalt", "m", "w", date(2099, 1, 1)))), look=True),
         Turn(account(roles=(RoleWant("reader", "Mine", ("stream.read", "stream.fly")),)), look=True),
         Turn(client(permissions=(PermissionWant("mial", "mail.send", "alone"), PermissionWant("mail", "mail.fly", "alone"),
