@@ -176,6 +176,8 @@ class Away:
         old = self.read(doing.kind, identity)
         if old is None and not isinstance(doing, Make):
             return Reply(Result.MISSING)
+        if isinstance(doing, Change) and old is not None and old.version and doing.version != old.version:
+            return Reply(Result.STALE, detail="another version")
         if isinstance(doing, Make) and any(r.mark == mark for r in there):
             return Reply(Result.EXISTS, detail="uniqueness")
         if isinstance(doing, Entry) and not doing.out:

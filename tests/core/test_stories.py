@@ -99,6 +99,7 @@ class Turn:
     made: tuple[Any, ...] = ()  # what stands there beside what we made
     hide: str = ""  # a kind that look-ups do not show any more
     confirmed: str = ""
+    charters: str = ""  # other charters in the workspace
     progress: str = ""  # KIND=STATE: how far everything of a kind is
     rules: HouseRules = field(default_factory=lambda: HouseRules(because=frozenset()))
 
@@ -176,6 +177,8 @@ STORIES: dict[str, tuple[Turn, ...]] = {
         Turn(account(proofs=(CAN,)), look=True, off="credential"),
         Turn(account(proofs=(CAN,)), switch_on=True), Turn(MAILER), Turn(MAILER, look=True, off="principal", later=120),
         Turn(account(), most=2, profile={"accounts_drafted": True})),
+    "another charter comes first": (
+        Turn(account(member_of=(MemberWant("krew"),)), charters="krew"), Turn(team(members=(MemberWant("kai"),)), charters="kai")),
     "proofs that did not hold are tried again": (
         Turn(account(proofs=(CAN,)), refusing=True), Turn(account(proofs=(CAN,)), look=True), Turn(account(proofs=(CAN,))),
         Turn(account(proofs=(CAN,)), look=True)),
@@ -263,6 +266,7 @@ def told(turns: tuple[Turn, ...]) -> Iterator[str]:
             fake.things[turn.gone].clear()
         if turn.hide:
             fake.hidden |= {r.id for r in fake.things[turn.hide]}
+        fake.charters = frozenset(turn.charters.split())
         if turn.off:
             fake.things[turn.off][:] = [r.with_(active=False) for r in fake.things[turn.off]]
         if turn.progress:

@@ -31,6 +31,7 @@ from sigillum.core.values.canonical import canonical, digest, external_id, thumb
 from sigillum.core.values.errors import Mistake, Outcome, Position, SigillumError, worst
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.secret import Secret, could_be_secret
+from sigillum.core.values.times import Window
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
 
@@ -267,3 +268,10 @@ def test_a_secret_shows_nothing() -> None:
     ("da39a3ee5e6b4b0d3255bfef95601890afd80709", True)])
 def test_what_could_be_a_secret(text: str, secret: bool) -> None:
     assert could_be_secret(text) is secret
+
+
+def test_a_window_may_have_one_edge_only() -> None:
+    at = datetime(2027, 3, 1, tzinfo=UTC)
+    assert (Window(start=at).state(at), Window(until=at).state(at), Window().state(at)) == ("in-force", "ended", "in-force")
+    with pytest.raises(ValueError, match="must end after"):
+        Window(at, at)
