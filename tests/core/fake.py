@@ -169,6 +169,10 @@ class Away:
         fate, there = self._arrived(doing, verbs), self.things[doing.kind.name]
         if fate == "refused":
             return Reply(Result.REFUSED, detail="not like that", error=RefusedError("not like that", where=self.name, mend="another way"))
+        if fate == "taken" and isinstance(doing, Make):  # somebody made one of that name meanwhile
+            there.append(after(None, doing._replace(part={**doing.part, "display": "theirs"}), "x-theirs", "")  # type: ignore[arg-type]
+                         )
+            return Reply(Result.EXISTS, detail="uniqueness")
         if fate in ("stale", "unsent", "missing", "exists"):
             return Reply(Result(fate), detail=fate, error=RefusedError(fate, where=self.name))
         if fate in ("busy", "lost-before"):
@@ -183,6 +187,8 @@ class Away:
         if isinstance(doing, Entry) and not doing.out:
             assert doing.value not in [v[0] if isinstance(v, tuple) else v for v in old.value(doing.field)] or self.fake.losing, "added twice"  # type: ignore[union-attr]
         new = after(old, doing, identity, mark)
+        if fate == "altered" and new is not None and isinstance(doing, Make):
+            new = new.with_(**{"display" if hasattr(new.body, "display") else "reason" if hasattr(new.body, "reason") else "name": "altered there"})
         if isinstance(doing, Make) and doing.kind is CLIENT and new is not None:
             new = new.with_(client_id=f"c-{next(self.fake.numbers)}")
         there[:] = [new if r.id == identity else r for r in there if r.id != identity or new is not None]  # type: ignore[misc]

@@ -177,6 +177,15 @@ STORIES: dict[str, tuple[Turn, ...]] = {
         Turn(account(proofs=(CAN,)), look=True, off="credential"),
         Turn(account(proofs=(CAN,)), switch_on=True), Turn(MAILER), Turn(MAILER, look=True, off="principal", later=120),
         Turn(account(), most=2, profile={"accounts_drafted": True})),
+    "taken meanwhile, and said to be there without being shown": (
+        Turn(account(), fates="taken"), Turn(account(), look=True)),
+    "made differently from what was sent": (
+        Turn(account(), fates="altered"), Turn(account(), fates="arrives altered"), Turn(account(), fates="altered altered lost-after")),
+    "said to be there, twice": (Turn(account(), fates="exists exists"), Turn(account())),
+    "a mailbox that somebody switched off": (
+        Turn(account(identity=Identity("service-account", "wind", "Wind", mailbox=True), licence="seat")),
+        Turn(account(identity=Identity("service-account", "wind", "Wind", mailbox=True), licence="seat"), look=True),
+        Turn(account(identity=Identity("service-account", "wind", "Wind", mailbox=True), licence="space"), look=True)),
     "another charter comes first": (
         Turn(account(member_of=(MemberWant("krew"),)), charters="krew"), Turn(team(members=(MemberWant("kai"),)), charters="kai")),
     "proofs that did not hold are tried again": (
