@@ -6,7 +6,7 @@ import time
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
-from sigillum.core.charter.charter import PASSWORD
+from sigillum.core.charter.charter import PASSWORD, ProofWant
 from sigillum.core.deciding.proofs import Result, control_for
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.kinds.access import Role
@@ -26,16 +26,23 @@ from .tenants import time_of
 from .trying import Trying, sign_in, try_one
 
 if TYPE_CHECKING:  # loaded when a proof does not hold
+    from sigillum.core.deciding.values import Question
     from sigillum.core.deciding.waiting import Outlook
     from sigillum.core.deciding.world import World
 
-CLOCK_GRAIN_SECONDS = 1.0  # of the `Date` of an answer, by which a tenant's clock is read
+# of the `Date` of an answer, by which a tenant's clock is read: what was made a moment ago may lie behind our reading
+CLOCK_GRAIN = timedelta(seconds=1)
 TOLD_SECONDS = 1.0  # how often it is said how long it has been
+
+
+def _question(trying: Trying, proof: ProofWant, at: datetime, credential: str) -> Question:
+    """What a proof asks, of the principal that is tried."""
+    from sigillum.core.deciding.values import Question
+    return Question(trying.principal, proof.permission, proof.at, at, credential, trying.people.get(proof.person, ""))
 
 
 def without(trying: Trying, results: list[Result]) -> list[Result]:
     """What must work has to do so without what is leaving, too: tried it was with it, so that is decided."""
-    from sigillum.core.deciding.values import Question
     seen = world_of(trying)
     if seen is None:
         return results
@@ -43,9 +50,7 @@ def without(trying: Trying, results: list[Result]) -> list[Result]:
 
     def one(result: Result) -> Result:
         proof = result.proof
-        at = now + timedelta(seconds=CLOCK_GRAIN_SECONDS)  # what was made a moment ago may lie behind our reading of the clock
-        question = Question(trying.principal, proof.permission, proof.at, at, credential, trying.people.get(proof.person, ""))
-        decision = world.decide(question)
+        decision = world.decide(_question(trying, proof, now + CLOCK_GRAIN, credential))
         if result.held is not True or not proof.allowed or decision.allowed is not False:
             return result
         return result._replace(held=False, allowed=False, said="it works, and would not without what is leaving")
@@ -55,7 +60,6 @@ def without(trying: Trying, results: list[Result]) -> list[Result]:
 def weighed(trying: Trying, results: list[Result]) -> list[Result]:
     """A refusal that was wished holds only where it shows that the right is missing: by the facts, else by a control."""
     from sigillum.core.deciding.shown import Shown, shown
-    from sigillum.core.deciding.values import Question
     from sigillum.core.deciding.waiting import NEVER, NOT_YET, Outlook
     if not any(r.held is True and not r.proof.allowed for r in results):
         return results
@@ -68,9 +72,7 @@ def weighed(trying: Trying, results: list[Result]) -> list[Result]:
         found = Shown(None, Cause.FACTS_UNKNOWN, "the tenant does not show what decides")
         if seen is not None:
             world, now, _, credential = seen
-            at = now + timedelta(seconds=CLOCK_GRAIN_SECONDS)
-            found = shown(world, Question(trying.principal, proof.permission, proof.at, at, credential,
-                                          trying.people.get(proof.person, "")))
+            found = shown(world, _question(trying, proof, now + CLOCK_GRAIN, credential))
         if found.yes is True:
             return result
         if found.yes is None:
@@ -126,7 +128,6 @@ def _sleep(trying: Trying, early: list[Result], waited: float, pause: float, usu
 
 def _looked(trying: Trying, results: list[Result]) -> list[Result]:
     """With the outlook of each expectation that does not hold."""
-    from sigillum.core.deciding.values import Question
     from sigillum.core.deciding.waiting import outlook
     stopped = _stopped(trying) if any(r.held is False for r in results) else None
     if stopped is not None:
@@ -139,11 +140,10 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
     patience = timedelta(seconds=trying.office.settings.wait_seconds)
 
     def looked(result: Result) -> Result:
-        proof = result.proof
         if result.held is not False or result.allowed is None or result.outlook is not None:
             return result
-        question = Question(trying.principal, proof.permission, proof.at, now, credential, trying.people.get(proof.person, ""))
-        return result._replace(outlook=outlook(world, question, proof.allowed, patience, roles))
+        question = _question(trying, result.proof, now, credential)
+        return result._replace(outlook=outlook(world, question, result.proof.allowed, patience, roles))
     return [looked(r) for r in results]
 
 
