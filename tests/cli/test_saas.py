@@ -135,7 +135,7 @@ def test_a_tokens_right_is_its_accounts_and_its_scopes(bare: Desk, sandbox: Sand
 def test_what_the_tenant_would_refuse_is_told_before(bare: Desk, sandbox: Sandbox, old: str, new: str, code: str, told: str) -> None:
     assert old in TOKEN
     house(bare, sandbox, "winch", "otto.reyl", TOKEN.replace(old, new))
-    mistake, = look(bare, "timetable-token")["mistakes"]
+    mistake, = (m for m in look(bare, "timetable-token")["mistakes"] if m["code"] != "breaks-cannot")
     assert (mistake["code"], told in mistake["do"]) == (code, True)
     assert mistake["where"].startswith("charters/timetable-token.yaml:")
 

@@ -12,7 +12,7 @@ from typing import Any
 from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.comparing.compare import Comparison, compare, proofs_digest, tenants_of
-from sigillum.core.facets.seen import Choices
+from sigillum.core.facets.seen import Choices, Expected
 from sigillum.core.kinds.access import Scope
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, after
 from sigillum.core.kinds.identities import CLIENT
@@ -220,8 +220,8 @@ class Away:
 class Silent:
     """Books that know nothing but which charters there are."""
 
-    def __init__(self, charters: frozenset[str] = frozenset()) -> None:
-        self.charters = charters
+    def __init__(self, charters: frozenset[str] = frozenset(), others: Mapping[str, Expected] | None = None) -> None:
+        self.charters, self.others = charters, others or {}
 
     def owner(self, identity: str) -> str:
         return ""
@@ -231,6 +231,9 @@ class Silent:
 
     def has_charter(self, name: str) -> bool:
         return name in self.charters
+
+    def expected(self, identity: str) -> Expected | None:
+        return self.others.get(identity)
 
 
 @dataclass
@@ -252,6 +255,8 @@ class Fake:
     refusing: bool = False  # proofs do not hold
     tried: list[Prove] = field(default_factory=list)
     charters: frozenset[str] = frozenset()
+    others: dict[str, Expected] = field(default_factory=dict)  # what other charters say cannot be, by their principals
+    kept_in: frozenset[str] = frozenset()  # where nothing is ended now
     results: list[StepResult] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)  # what was kept, in words
     confirmed: str = ""  # by whom, where a person confirms what was done
@@ -271,8 +276,8 @@ class Fake:
                 switch_on: bool = False) -> Outline:
         known = self.history()
         snapshots = {name: Snapshot(name, self.now, self.profile) for name in tenants_of(charter, known, ("away", "far"))}
-        comparison = Comparison(charter, known, snapshots, rules or HouseRules(because=frozenset()), self.held, Silent(self.charters),
-                                Choices(adopt, end_extra, switch_on))
+        comparison = Comparison(charter, known, snapshots, rules or HouseRules(because=frozenset()), self.held, Silent(self.charters, self.others),
+                                Choices(adopt, end_extra, switch_on, self.kept_in))
         for _ in range(MOST_ROUNDS):
             outline = compare(comparison)
             missed = {name: asked for name, s in snapshots.items() if (asked := s.asked())}

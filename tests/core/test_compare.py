@@ -332,7 +332,7 @@ def test_a_plain_server_without_our_types() -> None:
     fake = Fake(profile=dataclasses.replace(PROFILE, carries={"account": frozenset(("name", "display", "active"))}), blind=frozenset({"role", "place"}))
     outline = fake.compare(charter())
     assert "purpose" not in outline.steps[0].after
-    assert [n.code for n in outline.notes] == ["unknown", "unknown"]
+    assert [n.code for n in outline.notes] == ["never-here", "never-here"]
     assert [s.facet for s in outline.steps] == ["account"]
 
 

@@ -7,12 +7,13 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from sigillum.charters import files
-from sigillum.core.values.errors import MachineError
+from sigillum.core.values.errors import FileError, MachineError
 
 from .settings import Settings
 
 if TYPE_CHECKING:
     from sigillum.charters.workspace import Workspace
+    from sigillum.core.facets.seen import Expected
     from sigillum.core.records.history import History
     from sigillum.core.undertakings.undertaking import S, Undertaking
     from sigillum.keys.ledgerkey import LedgerKey
@@ -120,6 +121,23 @@ class Books:
             return ""
         name = self.ledger().name_of(uid)
         return f"the charter {name}" if name is not None else f"the {uid.replace('-', ' ')}" if uid.startswith("loan-") else ""
+
+    def expected(self, identity: str) -> Expected | None:
+        """What the charter that made a principal says it cannot do in that principal's tenant; None where none did."""
+        from sigillum.core.facets.seen import Expected
+        from sigillum.core.records.books import THING
+        uid = self._row(THING, identity)
+        name = self.ledger().name_of(uid) if uid else None
+        if name is None or not self.has_charter(name):
+            return None
+        try:
+            charter = files.load(self._workspace, files.path_of(self._workspace, name))
+        except FileError:
+            return Expected(name, unread="its file has mistakes")
+        _, history = self.history(name)
+        tenant = next((t for t in history.tenants() if history.principal_id(t) == identity), charter.tenant)
+        return Expected(name, tuple(p for p in charter.part(tenant).proofs if not p.allowed),
+                        tuple(c.limits for c in charter.credentials))
 
     def lent(self, mark: str) -> bool:
         """Is this the externalId of a loan's grant?"""

@@ -47,6 +47,11 @@ class Choices:
         """What of it matters to comparing."""
         return Allowed(self.adopt, self.end_extra, self.switch_on)
 
+    def allowed_for(self, office: Office, charter: Charter) -> Allowed:
+        """The same, and where nothing is ended now: in prod, where that was not said."""
+        kept = () if self.end else (n for n, t in office.workspace.file.tenants.items() if PROD in (charter.stage, t.stage))
+        return self.allowed._replace(kept_in=frozenset(kept))
+
 
 @dataclass(slots=True)
 class Enacted:
@@ -71,7 +76,8 @@ class Enacted:
             found.append(self.error.outcome)
         if self.proofs is not None:
             found.append(self.proofs.outcome())
-        if any(r.state is Became.SKIPPED and r.step.kind is StepKind.END for r in self.results):
+        left = self.outline is not None and self.outline.left
+        if left or any(r.state is Became.SKIPPED and r.step.kind is StepKind.END for r in self.results):
             found.append(Outcome.SOMEBODY)
         return worst(found)
 
@@ -96,7 +102,7 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
 def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
     office.books.ledger(write=True)
     uid = office.books.make_known(charter.name)
-    comparison, outline, _ = compared(office, charter, choices.allowed)
+    comparison, outline, _ = compared(office, charter, choices.allowed_for(office, charter))
     done.outline = outline
     if outline.blocked:
         return

@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 
 from sigillum.core.deciding import gathering
 from sigillum.core.deciding.explanations import Explanation, explain
+from sigillum.core.deciding.foreseen import spoiling
 from sigillum.core.deciding.proofs import Trial
 from sigillum.core.deciding.values import Question
 from sigillum.core.deciding.world import World
@@ -52,7 +53,7 @@ class Wish:
 def run(office: Office, wish: Wish) -> list[Explained]:
     """Every permission at every place. Raises UsageError, SomebodyError, RefusedError."""
     roles: tuple[Record[Role], ...] = ()
-    person = wish.person
+    person, expected = wish.person, None
     try:
         who = lookup.subject(office, wish.who, wish.tenant)
     except lookup.NobodyError:
@@ -62,8 +63,10 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         tenant, principal = who.tenant, who.record.id
         places = [lookup.place(tenant, who.record, p) for p in wish.places]
         person = lookup.person(tenant, person) if person else ""
-        seen = lookup.snapshot(office, tenant, who.record, places, [gathering.ALL_ROLES], credentials=bool(wish.credential),
-                               people=[person] if person else [])
+        expected = office.books.expected(principal)
+        kept = [p.at for p in expected.proofs] if expected is not None else []
+        seen = lookup.snapshot(office, tenant, who.record, [*places, *kept], [gathering.ALL_ROLES],
+                               credentials=bool(wish.credential), people=[person] if person else [])
         world, roles = gathering.world_of(seen.known(), seen.profile), seen.ask(gathering.ALL_ROLES).records
         lookup.leaving(office, world, who.record, who.charter)
         credential = _credential(world, principal, wish.credential)
@@ -77,7 +80,8 @@ def run(office: Office, wish: Wish) -> list[Explained]:
             raise RefusedError(f"{tenant.address.name} answers no questions", where=tenant.address.name,
                                mend="leave --ask-tenant out; `sigillum tenant inspect` shows what it can do")
         theirs = tenant.ask_all(questions)
-    return [Explained(explain(world, q, roles), world, t) for q, t in zip(questions, theirs, strict=True)]
+    spoiled = spoiling(world, principal, expected.proofs if expected is not None else (), at)
+    return [Explained(explain(world, q, roles, spoiled), world, t) for q, t in zip(questions, theirs, strict=True)]
 
 
 def _credential(world: World, principal: str, name: str) -> str:

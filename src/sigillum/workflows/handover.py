@@ -97,6 +97,11 @@ def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[st
     missing = {"client_id": "it is not a client: write `kind: client`"} if not charter.is_client else {}
     missing |= {"scopes": "the charter asks for no `permissions`", "places": "the charter grants nothing at a place",
                 "person": "no proof names a person", "test_object": "add `test: PLACE` to `handover:` in the charter"}
+    if not tenant.token_endpoint:
+        missing["token_endpoint"] = f"{charter.tenant} names none"
+    if tenant.profile.carried(CREDENTIAL) is None and not charter.is_client:
+        never = f"{charter.tenant} knows no credentials: it can never be there"
+        missing |= dict.fromkeys(("key", "secret", "key_id", "credential_id", "ends"), never)
     return known, missing
 
 

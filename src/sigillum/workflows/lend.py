@@ -3,28 +3,34 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from datetime import datetime
-from typing import Any
+from datetime import datetime, timedelta
+from typing import Any, NamedTuple
 
+from sigillum.core.comparing.foreseeing import MOST_TOUCHED
 from sigillum.core.deciding import gathering
-from sigillum.core.deciding.objections import Objection, against, misplaced, missing_rights, without_effect
+from sigillum.core.deciding.foreseen import spoiling
+from sigillum.core.deciding.objections import Objection, against, breaking, misplaced, missing_rights, without_effect
 from sigillum.core.deciding.values import Right
 from sigillum.core.facets.registry import words
+from sigillum.core.facets.seen import Expected, arrival_seconds
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows
 from sigillum.core.kinds.changes import End, plain
+from sigillum.core.kinds.identities import TEAM
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.history import LENT, RECALLED, Generation, State, fold
 from sigillum.core.records.steps import Step, StepKind
-from sigillum.core.undertakings.loans import LOANS, OVER, POWER, Loan, Stage, end_of, mark_of, may_be_lent, told
+from sigillum.core.undertakings.loans import LOANS, OVER, POWER, Loan, Stage, end_of, gone, mark_of, may_be_lent, told
 from sigillum.core.undertakings.loans import read as read_loans
+from sigillum.core.undertakings.undertaking import Look
 from sigillum.core.values.canonical import external_id
-from sigillum.core.values.errors import SigillumError, SomebodyError, UsageError
+from sigillum.core.values.errors import Outcome, SigillumError, SomebodyError, UsageError
 from sigillum.core.values.marks import StepId
 from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import Tenant
 
 from . import lookup
 from .carrying.run import StepResult
@@ -76,7 +82,9 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
     around = Query(PLACE, "under", place.rpartition("/")[0])
     named = Query(ROLE, "name", wish.role)
     more: list[Query[Any]] = [named, gathering.ALL_ROLES, *([] if principal_as_place else [around])]
-    seen = lookup.snapshot(office, tenant, borrower, [place], more)
+    touched = dict(_touched(office, tenant, borrower))
+    seen = lookup.snapshot(office, tenant, borrower, [place, *(p.at for e in touched.values() for p in e.proofs)], more,
+                           people=[i for i in touched if i != borrower.id])
     role: Record[Role] = lookup.require(seen, named, gathering.ALL_ROLES)
     place_id = place[1:] if principal_as_place else lookup.require(seen, Query(PLACE, "path", place), around).id
     until = end_of(seen.now, wish.lasts_seconds, wish.until)
@@ -87,6 +95,9 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
     wrong = misplaced(world, role, place)
     objections += [wrong] if wrong is not None else []
     if not any(o.refuse for o in objections):
+        for identity, expected in touched.items():
+            spoiled = spoiling(world, identity, expected.proofs, seen.now)
+            objections += breaking(world, right, expected.charter, spoiled, expected.limits)
         objections += without_effect(world, right, office.books.owner)
         if not principal_as_place:
             objections += missing_rights(world, right, seen.now, (p for p, _ in role.body.permissions))
@@ -94,6 +105,24 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
                   carrier=borrower.kind.name)
     return Proposal(wish, tenant.address.name, str(borrower.body.name), grant, allows(role), tuple(dict.fromkeys(objections)),
                     _standing(office, seen.tenant, grant))
+
+
+def _touched(office: Office, tenant: Tenant, borrower: Record[Any]) -> Iterator[tuple[str, Expected]]:
+    """The borrower, or its members where it is a team, with what their charters say cannot be."""
+    todo, done = [borrower.id], set[str]()
+    while todo and len(done) < MOST_TOUCHED:
+        identity = todo.pop(0)
+        if identity in done:
+            continue
+        done.add(identity)
+        if borrower.kind is TEAM:
+            query = Query(TEAM, "id", identity)
+            todo += [m for t in tenant.facts([query])[query].records for m in t.body.members]
+        expected = office.books.expected(identity)
+        if expected is not None and expected.proofs:
+            yield identity, expected
+    if todo:
+        tenant.say(f"{borrower.body.name} has many members: what the charters of {len(todo)} say cannot be was not looked at")
 
 
 def _standing(office: Office, tenant: str, grant: Grant) -> Loan | None:
@@ -109,6 +138,9 @@ def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
     results = list[StepResult]()
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         standing = _standing(office, proposal.tenant, proposal.grant)  # somebody may have lent the same meanwhile
+        if standing is not None and standing.generation is not None and _gone(office, [standing]):
+            advance(office, LOANS, standing)  # somebody else ended it: that is written down, and it is lent anew
+            standing = None
         loan = standing if standing is not None else _write(office, proposal)
         advance(office, LOANS, loan, results.append)
         keep_witness(office)
@@ -129,13 +161,33 @@ def _write(office: Office, proposal: Proposal) -> Loan:
 
 
 def loans(office: Office, *, all_: bool = False) -> list[tuple[Loan, Stage]]:
-    """Loans with their stage, by the tenant's clock; those that were cleared, recalled or refused only with `all_`."""
+    """Loans with their stage, by the tenant's clock and by what stands there; those that are over only with `all_`.
+
+    What somebody else ended is told as that, though nobody wrote it down yet.
+    """
     found = [(loan, loan.stage(office.tenants.now(loan.tenant))) for loan in office.books.begun(LOANS, ended=all_)]
-    return [(loan, stage) for loan, stage in found if all_ or stage not in OVER]
+    elsewhere = _gone(office, [loan for loan, stage in found if stage is Stage.IN_FORCE])
+    found = [(loan, Stage.ELSEWHERE if loan.uid in elsewhere else stage) for loan, stage in found]
+    return [(loan, stage) for loan, stage in found if all_ or stage not in OVER or loan.uid in elsewhere]
 
 
-def recall(office: Office, names: list[str], to: str, finished: Callable[[Loan, list[StepResult]], None]) -> None:
-    """End loans before their end: those named, or all to somebody; each is told when it is finished.
+def _gone(office: Office, all_: list[Loan]) -> set[str]:
+    """Those that the tenants say stand no more, by their streams; asked together for each tenant."""
+    out = set[str]()
+    for name in dict.fromkeys(loan.tenant for loan in all_):
+        tenant = office.tenants.reach(name)
+        here = [loan for loan in all_ if loan.tenant == name and loan.generation is not None]
+        facts = tenant.facts([Query(GRANT, "id", loan.generation.id) for loan in here if loan.generation is not None])
+        seen = Look(facts.__getitem__, arrival_seconds=arrival_seconds(tenant.profile))
+        out |= {loan.uid for loan in here if gone(loan, seen, office.tenants.now(name))}
+    return out
+
+
+Finished = Callable[[Loan, list[StepResult], SigillumError | None], None]
+
+
+def recall(office: Office, names: list[str], to: str, finished: Finished) -> None:
+    """End loans before their end: those named, or all to somebody; each is told when it is finished, or what stopped it.
 
     Raises UsageError where one is not known, MachineError.
     """
@@ -153,21 +205,35 @@ def recall(office: Office, names: list[str], to: str, finished: Callable[[Loan, 
             raise SomebodyError(f"nothing is lent to {to}", where="recall", mend="`sigillum loans` lists what is lent")
         try:
             for uid in dict.fromkeys([*wanted, *theirs]):
-                finished(found[uid], _recall(office, found[uid]))
+                results, problem = list[StepResult](), None
+                try:
+                    _recall(office, found[uid], results)
+                except SigillumError as stopped:
+                    if stopped.outcome is Outcome.MACHINE:
+                        raise
+                    problem = stopped
+                finished(office.books.again(LOANS, found[uid]), results, problem)
         finally:
             keep_witness(office)
 
 
-def _recall(office: Office, loan: Loan) -> list[StepResult]:
+def _recall(office: Office, loan: Loan, results: list[StepResult]) -> None:
     """That it is wanted back stands in the ledger first: whoever sweeps goes on where this was interrupted."""
-    results = list[StepResult]()
     if loan.stage(office.tenants.now(loan.tenant)) in OVER:
-        return []
+        return
     if not loan.wanted_back:
         office.books.ledger(write=True).append([Fresh(RECALLED, loan.uid, {"by": office.tenants.address(loan.tenant).admin})])
         office.settings.boundary("recall written")
     advance(office, LOANS, office.books.again(LOANS, loan), results.append)
-    return results
+
+
+def felt_until(office: Office, loan: Loan) -> datetime | None:
+    """Until when what was recalled may still be felt or shown; None where that is over."""
+    made, profile = loan.generation, office.tenants.reach(loan.tenant).profile
+    if made is None or not made.ended_at:
+        return None
+    until = parse_instant(made.ended_at) + timedelta(seconds=max(profile.felt_seconds or 0, profile.arrival_seconds or 0))
+    return until if until > office.tenants.now(loan.tenant) else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,17 +246,30 @@ class Ended:
     loan: Loan | None = None
     uid: str = ""
     step: Step | None = None
+    how: str = ""
+
+
+# what is swept, and why, where it is not for its window's end
+_SWEPT = {Stage.ENDED: "", Stage.LEAVING: "it was recalled", Stage.BEGUN: "its lending was interrupted",
+          Stage.ELSEWHERE: "somebody else ended it"}
 
 
 def ended(office: Office, tenant_name: str = "") -> list[Ended]:
-    """Every grant of a loan or charter of ours whose window has ended, not yet cleared; and loans that are leaving."""
+    """Every grant of a loan or charter of ours whose window has ended, not yet cleared; loans that are leaving, those whose
+    lending was interrupted, and those that somebody else ended.
+    """
     out = list[Ended]()
 
     def concerns(tenant: str) -> bool:
         return not tenant_name or tenant == tenant_name
-    for loan in office.books.begun(LOANS):
-        if concerns(loan.tenant) and loan.stage(office.tenants.now(loan.tenant)) in (Stage.ENDED, Stage.LEAVING):
-            out.append(Ended(loan.tenant, f"{loan.about} (loan {loan.number})", format_instant(loan.until), loan))
+    begun = [loan for loan in office.books.begun(LOANS) if concerns(loan.tenant)]
+    stages = {loan.uid: loan.stage(office.tenants.now(loan.tenant)) for loan in begun}
+    elsewhere = _gone(office, [loan for loan in begun if stages[loan.uid] is Stage.IN_FORCE])
+    for loan in begun:
+        stage = Stage.ELSEWHERE if loan.uid in elsewhere else stages[loan.uid]
+        if stage in _SWEPT:
+            out.append(Ended(loan.tenant, f"{loan.about} (loan {loan.number})", format_instant(loan.until), loan,
+                             how=_SWEPT[stage]))
     ledger = office.books.ledger()
     for uid, name in office.books.names().items():
         for mark, generations in fold(ledger.entries(uid), uid).generations.items():
@@ -209,17 +288,35 @@ def _sweep(office: Office, generation: Generation, about: str) -> Step | None:
                 power=POWER, why=f"its window ended at {until}")
 
 
-def sweep(office: Office, found: list[Ended]) -> tuple[list[StepResult], SigillumError | None]:
-    """Clear what has ended: what was reached, and what stopped it before the end."""
-    results = list[StepResult]()
+def _sweep_loan(office: Office, loan: Loan, results: list[StepResult]) -> None:
+    """One whose lending was interrupted is not made now: what may stand of it is wanted back."""
+    loan = office.books.again(LOANS, loan)
+    if loan.stage(office.tenants.now(loan.tenant)) is Stage.BEGUN:
+        _recall(office, loan, results)
+    else:
+        advance(office, LOANS, loan, results.append)
+
+
+class Swept(NamedTuple):
+    """What was cleared, what became of each step, and what stopped it before the end."""
+
+    cleared: list[Ended]
+    results: list[StepResult]
+    problem: SigillumError | None = None
+
+
+def sweep(office: Office, found: list[Ended]) -> Swept:
+    """Clear what has ended."""
+    results, cleared = list[StepResult](), list[Ended]()
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for one in found:
                 if one.loan is not None:
-                    advance(office, LOANS, office.books.again(LOANS, one.loan), results.append)
+                    _sweep_loan(office, one.loan, results)
                 elif one.step is not None:
                     carry_out(office, one.uid, (one.step,), results.append)
+                cleared += [one] if not results or results[-1].error is None else []
             keep_witness(office)
         except SigillumError as problem:
-            return results, problem
-    return results, None
+            return Swept(cleared, results, problem)
+    return Swept(cleared, results)

@@ -128,6 +128,7 @@ def _sleep(trying: Trying, early: list[Result], waited: float, pause: float, usu
 
 def _looked(trying: Trying, results: list[Result]) -> list[Result]:
     """With the outlook of each expectation that does not hold."""
+    from sigillum.core.deciding.foreseen import spoiling
     from sigillum.core.deciding.waiting import outlook
     stopped = _stopped(trying) if any(r.held is False for r in results) else None
     if stopped is not None:
@@ -138,12 +139,13 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
         return results
     world, now, roles, credential = seen
     patience = timedelta(seconds=trying.office.settings.wait_seconds)
+    spoiled = spoiling(world, trying.principal, trying.charter.proofs, now, trying.people)
 
     def looked(result: Result) -> Result:
         if result.held is not False or result.allowed is None or result.outlook is not None:
             return result
         question = _question(trying, result.proof, now, credential)
-        return result._replace(outlook=outlook(world, question, result.proof.allowed, patience, roles))
+        return result._replace(outlook=outlook(world, question, result.proof.allowed, patience, roles, spoiled))
     return [looked(r) for r in results]
 
 

@@ -74,6 +74,9 @@ def tryings(office: Office, charter: Charter, state: History, keys: FileKeeping,
         part, tenant, home = charter.part(name), office.tenants.reach(name), name == charter.tenant
         if not part.proofs and not (home and signing):
             continue
+        if not tenant.profile.proves and not signing:
+            raise SomebodyError(f"nothing is ever proved at {name}: it answers no questions, and nothing can be tried there",
+                                where=charter.name, mend=f"take the proofs at {name} out of the charter")
         queries = {p.at: Query(PLACE, "path", p.at) for p in part.proofs}
         found = tenant.facts(queries.values())
         people = {p.person: lookup.person(tenant, p.person) for p in part.proofs if p.person}

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
+from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.history import CLOSED, fold
 from sigillum.core.records.steps import Outline, Step
 from sigillum.core.undertakings.undertaking import Look, S, Undertaking
-from sigillum.core.values.errors import SomebodyError
+from sigillum.core.values.errors import NotYetError, SomebodyError
 from sigillum.core.values.marks import Mark
 from sigillum.ledger.port import Fresh
 
@@ -25,7 +26,8 @@ def advance(office: Office, sort: Undertaking[S], one: S, reached: Callable[[Ste
 
     `wanted`: what its charter still asks somebody for.
     """
-    seen, stopped = Look(lambda query: office.tenants.reach(one.tenant).facts([query])[query], wanted), False
+    tenant, stopped = office.tenants.reach(one.tenant), False
+    seen = Look(lambda query: tenant.facts([query])[query], wanted, arrival_seconds(tenant.profile))
 
     def gone_on(result: StepResult) -> None:
         nonlocal stopped
@@ -33,6 +35,8 @@ def advance(office: Office, sort: Undertaking[S], one: S, reached: Callable[[Ste
         reached(result)
     for _ in range(MOST_STAGES):
         follows = sort.next(one, seen, office.tenants.now(one.tenant))
+        if follows.waits and follows.early:
+            raise NotYetError(follows.waits, where=one.tenant, mend="run the same command again in a while")
         if follows.waits:
             raise SomebodyError(follows.waits, where=one.tenant, mend="ask with an administrator who may look")
         if follows.closed:

@@ -145,7 +145,7 @@ def _accounts(port: int) -> list[Scene]:
 
 def _access() -> list[Scene]:
     """Teams, loans, explanations, and waiting for a change to be felt."""
-    mast, statistics = "brindlemoor/sensing-prod/streams/mast-4", "charters/visitor-statistics.yaml"
+    mast, statistics = "brindlemoor/sensing-prod/streams/mast-test", "charters/visitor-statistics.yaml"
     explain = f"sigillum explain wind-ingest stream.delete {mast}"
     narrow = STATISTICS.replace("  - {role: query-runner, at: brindlemoor/visitors}\n", "").replace("alps-west", "alps-east")
     return [
@@ -155,8 +155,8 @@ def _access() -> list[Scene]:
               "sigillum enact timetable-publisher timetable-release --yes",
               before=("charters/timetable-publisher.yaml", PUBLISHER)),
         Scene("What may it do, and where?", "sigillum explain timetable-publisher --matrix"),
-        Scene("Ten minutes to calibrate a mast: a loan always ends, and always has a reason.",
-              f"sigillum lend stream-keeper --at {mast} --to wind-ingest --for 10m --because 'calibration of mast 4'"),
+        Scene("Ten minutes to clear the test mast: a loan always ends, and always has a reason.",
+              f"sigillum lend stream-keeper --at {mast} --to wind-ingest --for 10m --because 'clears the test mast'"),
         Scene("What will be at minute 5?", f"{explain} --at +5m"),
         Scene("And at minute 11? No waiting is needed to know.", f"{explain} --at +11m", 1),
         Scene("Eleven minutes later.", "sigillum sandbox clock +11m"),

@@ -10,8 +10,8 @@ from sigillum.cli.options import common, duration, instant
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
-  sigillum lend stream-keeper --at brindlemoor/sensing-prod/streams/mast-4 --to wind-ingest --for 10m \\
-      --because 'calibration of mast 4'
+  sigillum lend stream-keeper --at brindlemoor/sensing-prod/streams/mast-test --to wind-ingest --for 10m \\
+      --because 'clears the test mast'
   sigillum lend place-manager --at brindlemoor/cameras --to ines.vole@brindlemoor.example \\
       --until 2027-03-01T18:00:00Z --because 'moves the cameras' --tenant summit"""
 

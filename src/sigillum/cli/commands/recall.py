@@ -11,8 +11,10 @@ from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
     from sigillum.core.undertakings.loans import Loan
+    from sigillum.core.values.errors import SigillumError
     from sigillum.workflows.carrying.run import StepResult
 
+_OVER = {"ended-elsewhere": "was ended by somebody else", "never-made": "was never made"}
 EXAMPLE = """examples:
   sigillum recall 3f9a1c                    the loan of that number, as `sigillum loans` shows it
   sigillum recall --to wind-ingest          everything that is lent to it"""
@@ -26,18 +28,22 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import masked
-    from sigillum.workflows.lend import recall
+    from sigillum.core.values.times import format_instant, whole_second
+    from sigillum.workflows.lend import felt_until, recall
     if not args.loans and not args.to:
         raise UsageError("no loan is named", where="recall", mend="name some, or say --to; `sigillum loans` lists them")
     outcomes = list[Outcome]()
 
-    def finished(loan: Loan, results: list[StepResult]) -> None:
-        errors = [r.error for r in results if r.error is not None]
+    def finished(loan: Loan, results: list[StepResult], problem: SigillumError | None) -> None:
+        errors = [r.error for r in results if r.error is not None] + ([problem] if problem is not None else [])
         outcomes.extend(e.outcome for e in errors)
         if errors:
             context.say(f"{loan.number}: {errors[0].what}\n  do     {errors[0].mend}")
         else:
             what = masked(loan.about, context.ident)
-            context.show_text(f"{loan.number}: {what} is recalled." if results else f"{loan.number}: {what} stands no more.")
+            until = felt_until(context.office, loan)
+            over = "is recalled" if results or until is not None else _OVER.get(loan.closed, "stands no more")
+            late = f"; it may be felt until {format_instant(whole_second(until))}" if until is not None else ""
+            context.show_text(f"{loan.number}: {what} {over}{late}.")
     recall(context.office, args.loans, args.to, finished)
     return worst(outcomes)

@@ -30,19 +30,22 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.lend import ended, sweep
     found = ended(context.office, args.tenant)
     for one in found if args.format == "text" else ():
-        context.show_text(f"{one.tenant}: {masked(one.about, context.ident)}, ended at {one.until}")
+        why = one.how or f"ended at {one.until}"
+        context.show_text(f"{one.tenant}: {masked(one.about, context.ident)}, {why}")
     if found and not args.yes and not context.agreed(f"Clear {plural(len(found), 'grant')}?"):
         context.say("Nothing was cleared.")
         return Outcome.NO
-    results, problem = sweep(context.office, found) if found else ([], None)
+    cleared, results, problem = sweep(context.office, found) if found else ([], [], None)
     failed = [r for r in results if r.error is not None]
     if args.format == "json":
         context.show_json("sweep", {"cleared": [
-            {"tenant": r.step.tenant, "about": r.step.about, "state": r.state} for r in results]})
+            {"tenant": r.step.tenant, "about": r.step.about, "state": r.state} for r in results]
+            + [{"tenant": e.tenant, "about": e.about, "state": "gone"} for e in cleared
+               if not any(e.about.startswith(r.step.about.removeprefix("loan of ")) for r in results)]})
     else:
         for result in failed:
             context.say(f"{result.step.about}: {result.error}")
-        context.show_text(f"Cleared: {plural(len(results) - len(failed), 'grant')}." if found else
+        context.show_text(f"Cleared: {plural(len(cleared), 'grant')}." if found else
                           "Nothing to clear: no window of ours has ended.")
     if problem is not None and all(r.error is not problem for r in results):
         raise problem

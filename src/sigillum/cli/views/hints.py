@@ -14,6 +14,8 @@ COMMANDS = {
     "tenant-unknown": "add one with `sigillum tenant add`",
     "role-unknown": _INSPECT, "place-unknown": _INSPECT, "place-not-in-tree": "`sigillum tenant inspect` lists them",
     "grant-extra": "`--end-extra` ends it",
+    "breaks-cannot-kept": "`--end` ends things in the stage prod",
+    "never-here": "`sigillum tenant inspect` shows what can stand there",
     # causes of refusals
     "facts-unknown": "`sigillum explain --ask-tenant` asks the tenant itself",
     "sign-in-refused": "`sigillum explain --sign-in` names the rule",

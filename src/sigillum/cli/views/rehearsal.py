@@ -20,7 +20,7 @@ from sigillum.workflows.rehearse import Rehearsal
 
 from .common import STYLES, Ident, table, value_text
 from .hints import advised, mistake_json
-from .words import plural
+from .words import open_ends, plural
 
 
 def text(rehearsal: Rehearsal, ident: Ident) -> RenderableType:
@@ -104,11 +104,12 @@ def summary(outline: Outline) -> str:
         return f"{plural(len(outline.mistakes), 'mistake')}: nothing can be enacted before the charter is mended."
     if outline.blocked:
         return "Somebody has to decide first. Nothing is enacted before that."
+    left = open_ends(outline)
     if not outline.steps:
-        return "Nothing to do: everything is as the charter says."
+        return left or "Nothing to do: everything is as the charter says."
     counts = Counter(str(s.kind) for s in outline.steps)
     told = ", ".join(f"{n} {k}" for k, n in counts.items())
-    return f"{plural(len(outline.steps), 'step')}: {told}."
+    return f"{plural(len(outline.steps), 'step')}: {told}.{f' {left}' if left else ''}"
 
 
 def as_json(rehearsal: Rehearsal) -> dict[str, Any]:

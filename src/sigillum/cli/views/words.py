@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Outline
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:  # a rehearsal shows these words, too, and enacts nothing
@@ -14,11 +15,23 @@ def plural(count: int, word: str) -> str:
     return f"{count} {word}{'' if count == 1 else 's'}"
 
 
+def open_ends(outline: Outline) -> str:
+    """What is left of what the charter asks for, and cannot be done: now, or ever; empty where nothing is."""
+    hidden, never = outline.told(HIDDEN), outline.told(NEVER_HERE)
+    told = [*([f"{plural(hidden, 'thing')} that it asks for cannot be looked up now"] if hidden else []),
+            *([f"{plural(never, 'thing')} can never be there"] if never else [])]
+    return f"Not as the charter says: {', and '.join(told)}." if told else ""
+
+
 def closing(done: Enacted) -> str:
     """The one line that says how it ended."""
     outcome = done.outcome()
+    left = open_ends(done.outline) if done.outline is not None else ""
     changed = sum(1 for r in done.results if r.state == "done" and r.step.kind not in ("prove", "wait"))
     ended = sum(1 for r in done.results if r.state == "skipped" and r.step.kind == "end")
+    if left and (not done.results or outcome is Outcome.SOMEBODY):
+        reached = f"{plural(changed, 'step')} carried out and read back. " if changed else ""
+        return f"{reached}{left}"
     if outcome is Outcome.DONE and not done.results:
         return "Nothing to do: everything is as the charter says."
     if outcome is Outcome.DONE:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import HouseRules, overdue
+from sigillum.core.comparing.foreseeing import foresee
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.registry import facets_of
 from sigillum.core.facets.seen import Books, Choices, Seen
@@ -16,7 +17,7 @@ from sigillum.core.kinds.identities import ACCOUNT, Account
 from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.history import History
-from sigillum.core.records.steps import Outline, Prove, Step, StepKind
+from sigillum.core.records.steps import NEVER_HERE, Outline, Prove, Step, StepKind
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark, StepId
@@ -68,9 +69,11 @@ def compare(comparison: Comparison) -> Outline:
     steps = draft.close()
     home = all_[0]
     _answered_for(home, draft)
-    _prove(home, steps)
+    if any(s.charter.proofs and s.profile.proves for s in all_):
+        _prove(home, steps)
     for seen in all_:
         draft.mistakes[:0] = _unmet(seen, steps)
+        foresee(seen, draft, steps)
     return Outline(charter.name, tuple(ordered(_told(s, home.tenant) for s in steps)), tuple(dict.fromkeys(draft.notes)),
                    tuple(draft.mistakes), tuple(draft.collisions))
 
@@ -78,6 +81,9 @@ def compare(comparison: Comparison) -> Outline:
 def _expectations(seen: Seen, draft: Draft) -> None:
     """What the tenant does not know is a mistake now, and never a refusal that holds later."""
     known, places = seen.profile.operations, seen.carried(PLACE) is not None
+    if seen.charter.proofs and not seen.profile.proves:
+        draft.note(NEVER_HERE, f"what {seen.charter.identity.name} can and cannot do is never proved at {seen.tenant}: it "
+                   "answers no questions, and nothing can be tried there; take the proofs out of the charter")
     for proof in seen.charter.proofs:
         if known and proof.permission not in known:
             draft.wrong("permission-unknown", f"{seen.tenant} has no permission {proof.permission!r}",

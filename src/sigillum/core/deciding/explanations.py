@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from sigillum.core.charter.charter import ALONE, CLIENT, ON_BEHALF, WAYS
-from sigillum.core.deciding.mends import Mend, mends
+from sigillum.core.deciding.mends import Mend, Spoiled, mends, unspoiled
 from sigillum.core.deciding.refusals import CAUSES, Cause
 from sigillum.core.deciding.values import NEVER, Decision, Node, Question, Right
 from sigillum.core.deciding.world import World
@@ -42,10 +42,10 @@ class Explanation(NamedTuple):
         return wrong or next((k for k in self.links if k.name == "grant"), None)
 
 
-def explain(world: World, question: Question, roles: Sequence[Record[Role]] = ()) -> Explanation:
-    """The decision with its chain; `roles` are those that could be granted."""
+def explain(world: World, question: Question, roles: Sequence[Record[Role]] = (), spoiled: Spoiled = unspoiled) -> Explanation:
+    """The decision with its chain; `roles` are those that could be granted; `spoiled`: what no advice may break."""
     decision = world.decide(question)
-    found = () if decision.allowed else tuple(mends(world, question, roles))
+    found = () if decision.allowed else tuple(mends(world, question, roles, spoiled))
     return Explanation(question, decision, tuple(_chain(world, question, decision)), found, world.next_change(question))
 
 

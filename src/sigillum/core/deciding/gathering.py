@@ -72,7 +72,7 @@ def world_of(facts: Facts, profile: Profile, *, felt: bool = True) -> World:
         world.consents.setdefault(body.principal, []).append(values.Consent(
             consent.id, body.principal, body.scope, body.acts, body.only, body.made, body.by))
     _clients(world, facts)
-    world.hidden = dict(_hidden(world, facts))
+    world.hidden = dict(_hidden(world, facts, profile))
     return world
 
 
@@ -117,11 +117,13 @@ _HIDES = {(ACCOUNT, "id"): ("principal", "the account {v}"), (TEAM, "id"): ("pri
           (CLIENT, "client_id"): ("asks", "the registration {v}")}
 
 
-def _hidden(world: World, facts: Facts) -> Iterator[tuple[Hidden, str]]:
+def _hidden(world: World, facts: Facts, profile: Profile) -> Iterator[tuple[Hidden, str]]:
     """What was asked for and not shown, as far as nothing else that was shown says it."""
     known = {"principal": world.principals.keys(), "place": world.places.keys(), "role": world.roles.keys()}
     clients = {p.body.client_id: p.id for p in facts.of(PRINCIPAL)}
     for query, why in facts.hidden.items():
+        if query.kind is TEAM and profile.says_limits and profile.carried(GRANT) is not None and profile.carried(TEAM) is None:
+            continue  # it shows what is granted, and knows no teams
         what, words = _HIDES.get((query.kind, query.field), ("", ""))
         if not what or query.value in known.get(what, ()):
             continue

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
+from sigillum.core.charter.charter import ProofWant
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import NEVER, Asks, Consent, Decision, Node, Question, Right
 from sigillum.core.deciding.world import World
@@ -18,6 +19,14 @@ WAITS = frozenset({Cause.SERVICE_NOT_FELT, Cause.PLACE_NOT_FELT, Cause.CREDENTIA
                    Cause.WINDOW_WAITING})
 GRANTS = frozenset({Cause.WINDOW_ENDED, Cause.LABEL_DIFFERS, Cause.REACH_ELSEWHERE, Cause.PLACE_ELSEWHERE,
                     Cause.ROLE_LACKS, Cause.NOTHING_GRANTED})
+
+
+Spoiled = Callable[[World], ProofWant | None]  # which expectation of a charter a changed world would break
+
+
+def unspoiled(world: World) -> ProofWant | None:
+    """Nothing is broken by anything."""
+    return None
 
 
 class Mend(NamedTuple):
@@ -38,8 +47,11 @@ class Changed(NamedTuple):
     possible: bool = True
 
 
-def mends(world: World, question: Question, roles: Sequence[Record[Role]]) -> Iterator[Mend]:
-    """The changes, in order, that together would allow it; the last one is open where no change is known."""
+def mends(world: World, question: Question, roles: Sequence[Record[Role]], spoiled: Spoiled = unspoiled) -> Iterator[Mend]:
+    """The changes, in order, that together would allow it; the last one is open where no change is known.
+
+    None goes against what a charter says of itself: `spoiled` tells.
+    """
     for _ in range(MOST_STEPS):
         decision, asked = world.decide(question), question
         if decision.allowed:
@@ -53,7 +65,11 @@ def mends(world: World, question: Question, roles: Sequence[Record[Role]]) -> It
                 yield Mend(decision.cause, f"{decision.need[0]} is needed at {decision.need[1]}, and no such place lies above")
                 return
             decision = decision.needed
-        changed = change(world, asked, decision, roles)
+        changed = change(world, asked, decision, roles, spoiled)
+        against = spoiled(changed.world) if changed.possible else None
+        if against is not None:
+            yield Mend(decision.cause, f"nothing: what would allow it breaks the charter's own `{against.words()}`")
+            return
         yield changed.mend
         if not changed.possible:
             return
@@ -67,13 +83,14 @@ def again(world: World, **changed: object) -> World:
     return World(**({f: getattr(world, f) for f in fields} | changed))
 
 
-def change(world: World, question: Question, decision: Decision, roles: Sequence[Record[Role]] = ()) -> Changed:
+def change(world: World, question: Question, decision: Decision, roles: Sequence[Record[Role]] = (),
+           spoiled: Spoiled = unspoiled) -> Changed:
     """What mends the cause of one refusal."""
     cause = decision.cause
     if cause in WAITS:
         return _wait(world, question, cause)
     if cause in GRANTS:
-        return _grant(world, question, cause, roles)
+        return _grant(world, question, cause, roles, spoiled)
     if cause is Cause.SERVICE_OFF:
         return _switch_on(world, question)
     who = world.principals.get(question.principal)
@@ -163,8 +180,8 @@ def _switch_on(world: World, question: Question) -> Changed:
                                           f"{{service: {service}, at: {at}}}", place=at))
 
 
-def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -> tuple[str, str] | None:
-    """The role with the least beside the permission, and the nearest place where it can be granted."""
+def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -> list[tuple[str, str]]:
+    """The roles that hold the permission, the one with the least beside it first, each with the nearest place for it."""
     node = world.node(question.place)
     found = []
     for role in roles:
@@ -173,7 +190,7 @@ def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -
         if question.permission in permissions and spot is not None:
             widest = max(CLASSES.index(c) if c in CLASSES else 0 for c in permissions.values())
             found.append((role.body.breadth == "broad", widest, len(permissions), spot[0], role.body.name, spot[1]))
-    return min(found)[4:6] if found else None
+    return [one[4:6] for one in sorted(found)]
 
 
 def _grantable(world: World, node: Node, kinds: tuple[str, ...]) -> tuple[int, str] | None:
@@ -186,19 +203,22 @@ def _grantable(world: World, node: Node, kinds: tuple[str, ...]) -> tuple[int, s
     return None
 
 
-def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Record[Role]]) -> Changed:
+def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Record[Role]], spoiled: Spoiled) -> Changed:
     team, node = world.teams.get(question.principal), world.node(question.place)
     if team is not None and team.reach and node is not None and node.inside.isdisjoint(team.reach):
         wider = again(world, teams={**world.teams, team.id: team._replace(reach=(*team.reach, question.place))})
         return Changed(wider, question, Mend(cause, f"widen the reach of {team.name}: `reach:` in its charter",
                                               place=question.place))
     best = narrowest(world, question, roles)
-    if best is None:
+    if not best:
         text = f"no role that can be granted there holds {question.permission}: make one, in a charter's `roles:`"
         return Changed(world, question, Mend(cause, text), possible=False)
-    role, place = best
-    right = Right("mend", question.principal, role, place, None, NEVER)
     known = {r.body.name: frozenset(p for p, _ in r.body.permissions) for r in roles}
-    fresh = again(world, rights=[*world.rights, right], roles={**world.roles, role: known[role]})
-    told = next(allows(r) for r in roles if r.body.name == role)
-    return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it: it allows {told}", role, place))
+
+    def granted(role: str, place: str) -> Changed:
+        right = Right("mend", question.principal, role, place, None, NEVER)
+        fresh = again(world, rights=[*world.rights, right], roles={**world.roles, role: known[role]})
+        told = next(allows(r) for r in roles if r.body.name == role)
+        return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it: it allows {told}", role, place))
+    all_ = [granted(*one) for one in best]
+    return next((one for one in all_ if spoiled(one.world) is None), all_[0])

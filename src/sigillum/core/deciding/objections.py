@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from sigillum.core.deciding.explanations import name_of, place_name, right_words
-from sigillum.core.deciding.mends import again, change
+from sigillum.core.deciding.foreseen import narrowed
+from sigillum.core.deciding.mends import Spoiled, again, change
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.shadows import Shadow, shadows
 from sigillum.core.deciding.values import Question, Right
@@ -92,6 +93,20 @@ def without_effect(world: World, right: Right, owner_of: Callable[[str], str]) -
         yield Objection(  # usual: a wider role beside a narrower one
             "window-partly-without-effect", f"the window of {right.role} at {at} limits nothing for {what}{where}: beside it "
             f"stands {' and '.join(told)}", "", refuse=False, usual=True)
+
+
+def breaking(world: World, right: Right, charter: str, spoiled: Spoiled, limits: Sequence[Collection[str]]) -> Iterator[
+        Objection]:
+    """What a charter says cannot be, and would be with this right; where only limits stand against it, a person decides."""
+    proof = spoiled(again(world, rights=[*world.rights, right]))
+    if proof is None:
+        return
+    said = f"the charter {charter} says `{proof.words()}`, and {right.role} at {place_name(world, right.place)} would allow it"
+    if narrowed(limits, proof.permission):
+        yield Objection("limits-alone", f"{said}: only the limits of its credentials stand against that",
+                        "choose a narrower role or another place", refuse=False)
+    else:
+        yield Objection("breaks-cannot", said, "choose a narrower role or another place")
 
 
 def missing_rights(world: World, right: Right, now: datetime, permissions: Iterable[str]) -> Iterator[Objection]:

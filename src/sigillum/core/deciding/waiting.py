@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from sigillum.core.deciding.explanations import right_words
-from sigillum.core.deciding.mends import mends
+from sigillum.core.deciding.mends import Spoiled, mends, unspoiled
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.values import Question
 from sigillum.core.deciding.world import World
@@ -35,8 +35,9 @@ class Outlook(NamedTuple):
     since: datetime | None = None
 
 
-def outlook(world: World, question: Question, wanted: bool, patience: timedelta, roles: Sequence[Record[Role]] = ()) -> Outlook:
-    """Will time alone bring the answer that is `wanted`, within this patience?"""
+def outlook(world: World, question: Question, wanted: bool, patience: timedelta, roles: Sequence[Record[Role]] = (),
+            spoiled: Spoiled = unspoiled) -> Outlook:
+    """Will time alone bring the answer that is `wanted`, within this patience? No advice breaks what `spoiled` tells."""
     decision = world.decide(question)
     if decision.allowed == wanted:
         said = "allowed" if wanted else "refused"
@@ -61,7 +62,7 @@ def outlook(world: World, question: Question, wanted: bool, patience: timedelta,
     if not wanted:
         return Outlook(NEVER, cause, "it is allowed by a consent",
                        "narrow the permission with `only:`, or take the expectation out")
-    found = [m.text for m in mends(world, question, roles)]
+    found = [m.text for m in mends(world, question, roles, spoiled)]
     need = f" ({decision.need[0]} at {decision.need[1]}: {cause})" if decision.need is not None else ""
     return Outlook(NEVER, decision.cause, f"{decision.cause}: {_short(decision.cause)}{need}", "; then ".join(found))
 

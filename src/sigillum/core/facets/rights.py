@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.core.charter.charter import SELF, GrantWant
 from sigillum.core.facets.draft import Draft
-from sigillum.core.facets.provides import Principal, Wished
+from sigillum.core.facets.future import future
+from sigillum.core.facets.provides import Wished
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.access import PLACE
-from sigillum.core.kinds.changes import foreseen
 from sigillum.core.kinds.identities import TEAM
 from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.values.marks import Id
@@ -80,7 +80,7 @@ def last(seen: Seen, draft: Draft) -> None:
     looked_at = [(w, demanding) for w, demanding in all_ if w.want.windowed or demanding or w.role.body.grantable_at]
     if not looked_at:
         return
-    world = future(seen, draft)
+    world = future(seen, draft, draft.steps)
     for wished, demanding in looked_at:
         _tell(draft, wished.want, list(_warnings(seen, world, wished, demanding=demanding)))
 
@@ -91,19 +91,3 @@ def _warnings(seen: Seen, world: World, wished: Wished, *, demanding: bool) -> I
     yield from without_effect(world, right, seen.books.owner)
     if demanding:
         yield from missing_rights(world, right, seen.now, [p for p, _ in wished.role.body.permissions])
-
-
-def future(seen: Seen, draft: Draft) -> World:
-    """The tenant as it will be once the draft is carried out, all of it felt, and the identity ready."""
-    from sigillum.core.deciding import values
-    from sigillum.core.deciding.gathering import world_of
-    doings = [(s.id, s.doing) for s in draft.steps if s.tenant == seen.tenant and s.doing is not None]
-    world = world_of(foreseen(seen.snapshot.known(), doings), seen.profile, felt=False)
-    who = draft.one(Principal, seen.tenant)
-    identity = seen.charter.identity
-    for principal in [who.id if isinstance(who.id, str) else f"({who.id.step})"] if who is not None else []:
-        known = world.principals.get(principal, values.Principal(principal, identity.name, identity.kind))
-        world.principals[principal] = known._replace(location=identity.location, active=True, ready=True)
-    for own in seen.charter.roles:
-        world.roles.setdefault(own.name, frozenset(own.permissions))
-    return world

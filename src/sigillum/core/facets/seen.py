@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple, Protocol
 
-from sigillum.core.charter.charter import Charter
+from sigillum.core.charter.charter import Charter, ProofWant
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.kinds.kind import Fact, K, Kind, Query
 from sigillum.core.kinds.profile import Profile
@@ -41,6 +41,21 @@ class Books(Protocol):
         """Does the workspace have a charter of this name?"""
         ...
 
+    def expected(self, identity: str) -> Expected | None:
+        """What the charter that made a principal says it cannot do there; None where none did."""
+        ...
+
+
+class Expected(NamedTuple):
+    """The expectations `cannot` of a charter, in one tenant, and the limits of its credentials; `unread`: why its file tells
+    none.
+    """
+
+    charter: str
+    proofs: tuple[ProofWant, ...] = ()
+    limits: tuple[tuple[str, ...], ...] = ()
+    unread: str = ""
+
 
 class Choices(NamedTuple):
     """What a person allowed beforehand."""
@@ -48,6 +63,7 @@ class Choices(NamedTuple):
     adopt: bool = False
     end_extra: bool = False
     switch_on: bool = False  # also what somebody else switched off
+    kept_in: frozenset[str] = frozenset()  # tenants in which nothing is ended now
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,7 +31,7 @@ from sigillum.core.kinds.identities import Account as AccountBody
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.signing import RULE, SignInRule
 from sigillum.core.records.history import Outcome, State
-from sigillum.core.records.steps import Step, StepKind
+from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean
 
@@ -61,8 +61,8 @@ def compare(seen: Seen, draft: Draft) -> None:
         return
     if seen.carried(RULE) is None or not fact.known:
         if charter.sign_in is not None:
-            draft.note("unknown", f"{seen.tenant} shows no sign-in rules: what it demands of "
-                       f"{charter.identity.name} is not known")
+            draft.note(NEVER_HERE if seen.carried(RULE) is None else HIDDEN, f"{seen.tenant} shows no sign-in rules: what it "
+                       f"demands of {charter.identity.name} is not known")
         return
     rules = {r.name: r for r in map(rule_of, fact.records)}
     want = charter.sign_in or SignInWant()

@@ -11,8 +11,9 @@ from sigillum.core.facets.provides import Principal
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
+from sigillum.core.kinds.profile import PERSON
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import Adopt, Ask, Await, Step, StepKind
+from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Adopt, Ask, Await, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 
@@ -122,16 +123,20 @@ def after(value: Id | None) -> tuple[StepId, ...]:
 def hanging(seen: Seen, kind: Kind[Any], carrier: Id | None, *, there: bool = True) -> Fact[Any]:
     """What hangs on a carrier. One that is still to be made has nothing; of an unknown one nothing is known."""
     if seen.carried(kind) is None and there:
-        return Fact(unknown=f"it has no resource type for a {kind.name}")
+        return Fact(unknown=f"it has no resource type for a {kind.name}", never=seen.profile.confirmed_by != PERSON)
     if carrier is None:
         return Fact(unknown="its principal is not known")
     return seen.ask(Query(kind, "principal", carrier)) if isinstance(carrier, str) else Fact()
 
 
 def unknown(seen: Seen, draft: Draft, fact: Fact[Any], about: str) -> None:
-    """Say that nothing can be concluded; no step follows from it."""
-    draft.note("unknown", f"{about} cannot be looked up at {seen.tenant}: {fact.unknown}; "
-               "nothing is made where it may exist already")
+    """Say that nothing can be concluded, or that there can never be such a thing here; no step follows from it."""
+    if fact.never:
+        draft.note(NEVER_HERE, f"{about} can never stand at {seen.tenant}: {fact.unknown}; take it out of the charter, or ask "
+                   "for it where it can")
+    else:
+        draft.note(HIDDEN, f"{about} cannot be looked up at {seen.tenant}: {fact.unknown}; "
+                   "nothing is made where it may exist already")
 
 
 def principal(seen: Seen, draft: Draft) -> Principal | None:

@@ -97,10 +97,13 @@ class Query(NamedTuple, Generic[K]):
 
 
 class Fact(NamedTuple, Generic[K]):
-    """The answer to a query. Not known: `unknown` says why, and nothing may be concluded from it."""
+    """The answer to a query. Not known: `unknown` says why, and nothing may be concluded from it; `never`: no such thing can
+    stand there at all.
+    """
 
     records: tuple[Record[K], ...] = ()
     unknown: str = ""
+    never: bool = False
 
     @property
     def known(self) -> bool:

@@ -70,6 +70,11 @@ class Profile:
     warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
     confirmed_by: str = PROGRAM  # who says that a change was made
 
+    @property
+    def proves(self) -> bool:
+        """Can anything be tried there, or asked?"""
+        return bool(self.decisions or self.work)
+
     def carried(self, kind: Kind[Any]) -> frozenset[str] | None:
         """The fields that it has of a kind; None: it has no such kind."""
         return self.carries.get(kind.name)

@@ -180,6 +180,9 @@ class Note(NamedTuple):
     warning: bool = True
 
 
+HIDDEN, NEVER_HERE = "unknown", "never-here"  # notes: something wanted cannot be looked up now; it can never stand there
+
+
 @dataclass(frozen=True, slots=True)
 class Outline:
     """What enacting a charter would do now. Nothing of it is stored."""
@@ -195,6 +198,15 @@ class Outline:
         """Must a person decide or mend something before anything is enacted?"""
         return bool(self.mistakes) or any(not c.matches for c in self.collisions) or bool(
             self.collisions and self.changes)
+
+    def told(self, code: str) -> int:
+        """How many notes of this code there are."""
+        return sum(1 for n in self.notes if n.code == code)
+
+    @property
+    def left(self) -> bool:
+        """Is there something wanted of which nothing can be done, now or ever?"""
+        return bool(self.told(HIDDEN) or self.told(NEVER_HERE))
 
     @property
     def changes(self) -> tuple[Step, ...]:

@@ -14,7 +14,7 @@ from sigillum.core.kinds.access import GRANT, Grant
 from sigillum.core.kinds.changes import End, Make, part_of
 from sigillum.core.kinds.kind import Query
 from sigillum.core.records.chain import Entry
-from sigillum.core.records.history import LENT, RECALLED, Generation, State, fold
+from sigillum.core.records.history import CLOSED, LENT, RECALLED, Generation, State, fold
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, rough_duration, whole_second
@@ -25,7 +25,9 @@ POWER = "grants"
 
 
 class Stage(StrEnum):
-    """Where a loan stands. Ended: by its window, while the grant still stands; cleared: that is gone, too."""
+    """Where a loan stands. Ended: by its window, while the grant still stands; cleared: that is gone, too; ended elsewhere: by
+    somebody else, before its end.
+    """
 
     BEGUN = "begun"
     REFUSED = "refused"
@@ -34,9 +36,11 @@ class Stage(StrEnum):
     ENDED = "ended"
     RECALLED = "recalled"
     CLEARED = "cleared"
+    ELSEWHERE = "ended-elsewhere"
+    NEVER_MADE = "never-made"
 
 
-OVER = (Stage.REFUSED, Stage.RECALLED, Stage.CLEARED)
+OVER = (Stage.REFUSED, Stage.RECALLED, Stage.CLEARED, Stage.ELSEWHERE, Stage.NEVER_MADE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +57,7 @@ class Loan:
     external_id: str
     generation: Generation | None = None
     wanted_back: bool = False
+    closed: str = ""
 
     @property
     def key(self) -> str:
@@ -71,6 +76,8 @@ class Loan:
     def stage(self, now: datetime) -> Stage:
         """By the tenant's time; an instant at which the window ends is outside it."""
         of = self.generation
+        if self.closed in OVER:
+            return Stage(self.closed)
         if of is not None and not of.live:
             early = of.ended_at and parse_instant(of.ended_at) < self.until
             return Stage.RECALLED if early else Stage.CLEARED
@@ -96,7 +103,22 @@ def read(entries: Iterable[Entry], uid: str) -> list[Loan]:
     grant, tenant = Grant(**part_of(GRANT, body["grant"])), str(body["tenant"])
     assert grant.until is not None
     return [Loan(uid, first.sequence, tenant, grant, grant.until, str(body["principal_name"]), str(body["by"]),
-                 str(body["external_id"]), history.latest(mark_of(tenant)), any(e.kind == RECALLED for e in all_))]
+                 str(body["external_id"]), history.latest(mark_of(tenant)), any(e.kind == RECALLED for e in all_),
+                 next((str(e.body["how"]) for e in all_ if e.kind == CLOSED), ""))]
+
+
+def gone(loan: Loan, seen: Look, now: datetime) -> bool:
+    """Does the tenant say that its grant stands no more, long enough after it was made?"""
+    made = loan.generation
+    if made is None or not made.id or not made.live or now < _shown_by(made, seen):
+        return False
+    fact = seen.ask(Query(GRANT, "id", made.id))
+    return fact.known and fact.first is None
+
+
+def _shown_by(generation: Generation, seen: Look) -> datetime:
+    """When look-ups show what was made, at the latest."""
+    return parse_instant(generation.made_at or generation.begun_at) + timedelta(seconds=seen.arrival_seconds)
 
 
 def next_(loan: Loan, seen: Look, now: datetime) -> Next:
@@ -106,6 +128,8 @@ def next_(loan: Loan, seen: Look, now: datetime) -> Next:
         return Next(closed=str(stage))
     if stage is Stage.BEGUN:
         return Next((_make(loan),))
+    if gone(loan, seen, now):
+        return Next(closed=Stage.CLEARED if stage is Stage.ENDED else Stage.ELSEWHERE)
     if stage is Stage.IN_FORCE:
         return Next()
     identity = loan.generation.id if loan.generation is not None else ""
@@ -113,8 +137,10 @@ def next_(loan: Loan, seen: Look, now: datetime) -> Next:
         fact = seen.ask(Query(GRANT, "mark", loan.external_id))
         if not fact.known:
             return Next(waits=f"it cannot be looked up whether it was made: {fact.unknown}")
+        if fact.first is None and loan.generation is not None and now < _shown_by(loan.generation, seen):
+            return Next(waits="it is not known yet whether it was made: look-ups may show it later", early=True)
         if fact.first is None:
-            return Next(closed="it was never made")
+            return Next(closed=Stage.NEVER_MADE)
         identity = fact.first.id
     verb, why = ("recall", "it was recalled") if loan.wanted_back else (
         "sweep", f"its window ended at {format_instant(loan.until)}")

@@ -34,18 +34,24 @@ S = TypeVar("S", bound=Undertaken)
 
 
 class Look(NamedTuple):
-    """What a stage machine may look at: facts of its tenant, and what its charter still asks somebody for."""
+    """What a stage machine may look at: facts of its tenant, which may show a change so many seconds late; and what its
+    charter still asks somebody for.
+    """
 
     ask: Callable[[Query[Any]], Fact[Any]]
     wanted: frozenset[tuple[Mark, int]] = frozenset()
+    arrival_seconds: int = 0
 
 
 class Next(NamedTuple):
-    """What follows: steps in its own stream; or how it has ended; or why it cannot go on now. Nothing of it: it rests."""
+    """What follows: steps in its own stream; or how it has ended; or why it cannot go on now, `early` where time alone helps.
+    Nothing of it: it rests.
+    """
 
     steps: tuple[Step, ...] = ()
     closed: str = ""
     waits: str = ""
+    early: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -102,7 +102,7 @@ class OpenTenant:
         for kind, asked in by_kind.items():
             asked = self._registered(kind, asked, out)
             if kind.name not in self.wire.endpoints:
-                out |= {q: Fact(unknown=f"it has no resource type for a {kind.name}") for q in asked}
+                out |= {q: Fact(unknown=f"it has no resource type for a {kind.name}", never=True) for q in asked}
                 continue
             for begin in range(0, len(asked), VALUES_A_FILTER):
                 out |= self._some(kind, asked[begin:begin + VALUES_A_FILTER])
