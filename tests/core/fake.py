@@ -189,6 +189,8 @@ class Away:
         new = after(old, doing, identity, mark)
         if fate == "altered" and new is not None and isinstance(doing, Make):
             new = new.with_(**{"display" if hasattr(new.body, "display") else "reason" if hasattr(new.body, "reason") else "name": "altered there"})
+        if self.fake.stamped and isinstance(doing, Make) and new is not None:
+            new = new._replace(version="1", modified=NOW.isoformat())
         if isinstance(doing, Make) and doing.kind is CLIENT and new is not None:
             new = new.with_(client_id=f"c-{next(self.fake.numbers)}")
         there[:] = [new if r.id == identity else r for r in there if r.id != identity or new is not None]  # type: ignore[misc]
@@ -256,6 +258,7 @@ class Fake:
     tried: list[Prove] = field(default_factory=list)
     charters: frozenset[str] = frozenset()
     others: dict[str, Expected] = field(default_factory=dict)  # what other charters say cannot be, by their principals
+    stamped: bool = False  # what is made has a version and a time of change
     kept_in: frozenset[str] = frozenset()  # where nothing is ended now
     results: list[StepResult] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)  # what was kept, in words

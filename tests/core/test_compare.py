@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from core.fake import NOW, PLACES, PROFILE, ROLES, TEAMS, Fake, ours, thing
+from core.fake import NOW, PLACES, PROFILE, ROLES, TEAMS, Chain, Fake, ours, thing
 from sigillum.core.charter.charter import (
     Charter,
     CredentialWant,
@@ -443,3 +443,36 @@ def test_an_account_that_can_do_nothing_yet_is_shown_as_such() -> None:
     assert [n.code for n in fake.compare(charter((), ())).notes] == ["can-nothing"]
     fake.things["team"][0] = fake.things["team"][0].with_(members=("a1",))
     assert fake.compare(charter((), ())).notes == ()
+
+
+@pytest.mark.parametrize("what", [KEY, TOKEN, "account", "grant"])
+def test_a_copied_workspace_takes_nothing_that_the_original_made(what: Any) -> None:
+    def wanted(**more: Any) -> Charter:
+        keys = (what,) if isinstance(what, CredentialWant) else ()
+        return charter(credentials=tuple(k._replace(**more) for k in keys), grants=(GRANT,) if what != "account" else ())
+    original = Fake()
+    if what != "account":
+        original.enact(wanted() if what != "grant" else charter((), ()))
+    copy = Fake(things=original.things, ledger=Chain(), held=dict(original.held), refusing=True)
+    copy.ledger.kept = list(original.ledger.kept)
+    original.enact(wanted(limits=("stream.read",)) if what != "account" else charter((), ()))
+    before = {n: list(r) for n, r in original.things.items()}
+    for _ in range(2):  # neither at once nor at the next run
+        copy.compare(wanted(limits=("stream.read",)))
+        outline = copy.enact(wanted(limits=("stream.read",))) if what != "account" else copy.compare(charter((), ()))
+        told = [str(r.error) for r in copy.results if r.error is not None]
+        assert any("another copy of this workspace made it" in t for t in told) or outline.collisions or what == "grant", outline
+        assert original.things == before
+    original.refusing = False
+    assert not original.compare(wanted(limits=("stream.read",)) if what != "account" else charter((), ())).changes  # its own go on
+
+
+def test_off_on_and_off_again_by_others_is_no_draft_of_ours() -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, accounts_drafted=True))
+    fake.stamped = True
+    fake.enact(charter((), ()), most=1)  # made, and not switched on yet
+    account = fake.things["account"][0] = fake.things["account"][0].with_(active=False)
+    assert [s.kind for s in fake.compare(charter((), ())).steps][:1] == [StepKind.CHANGE]
+    fake.things["account"][0] = account._replace(modified="2027-03-01T12:01:00Z")  # the version is the same again
+    fake.pass_(600)
+    assert [s.kind for s in fake.compare(charter((), ())).steps] == [StepKind.ASK]

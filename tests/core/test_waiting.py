@@ -125,7 +125,7 @@ def test_the_states_of_a_loan() -> None:
         gone = next_(loan, Look(lambda query: Fact()), NOW + timedelta(seconds=600))
         if states[0] in ("begun", "leaving") and made not in entries:  # whether it was made decides, and nothing is concluded from a 403
             assert ("403" in unseen.waits, unseen.steps, unseen.closed) == (True, (), "")
-            assert gone.closed == "it was never made"
+            assert gone.closed == "never-made"
 
 
 def test_a_request_waits_until_it_is_done_or_wanted_no_more() -> None:

@@ -60,8 +60,8 @@ def stand(seen: Seen, draft: Draft, mark: Mark, records: Iterable[Record[Any]], 
         return Standing(Where.NONE)
     if generation.state in (State.ENDED, State.SPENT):
         return Standing(Where.GONE, generation)
-    mine = next((r for r in records if r.id == generation.id or (
-        not generation.id and generation.external_id and r.mark == generation.external_id)), None)
+    mine = next((r for r in records if r.id == generation.id or (  # by its mark only where an attempt of ours was sent for it
+        not generation.id and generation.unanswered and generation.external_id and r.mark == generation.external_id)), None)
     if mine is not None:
         if not generation.id:
             found(draft, mark, generation.number, words, Adopt(mine.kind, mine.id, found=True))
@@ -79,10 +79,19 @@ def on_its_way(seen: Seen, generation: Generation | None) -> bool:
     return generation is not None and seen.arriving(generation.on_at)
 
 
+def untouched(seen: Seen, record: Record[Any], generation: Generation) -> bool:
+    """Is it as our last write left it? Where a tenant shows no versions that cannot be known, nor before look-ups show it.
+
+    Both count: off, on and off again gives the same version.
+    """
+    return not (record.state and generation.left) or record.state == generation.left or seen.arriving(generation.left_at)
+
+
 def stopped(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generation: Generation | None, words: str) -> tuple[
         StepId, ...]:
     """Did another hand switch it off? Then a person is asked, and what needs it waits. What we never switched on is a draft."""
-    draft_of_ours = generation is not None and not generation.adopted and not generation.on_at
+    draft_of_ours = generation is not None and not generation.adopted and not generation.on_at and untouched(
+        seen, record, generation)
     if record.value("active") is not False or draft_of_ours or seen.choices.switch_on or on_its_way(seen, generation):
         return ()
     number = generation.number if generation is not None else 1

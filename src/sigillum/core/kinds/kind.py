@@ -74,6 +74,12 @@ class Record(NamedTuple, Generic[K]):
     mark: str = ""
     progress: str = ""  # accepted or failed, while a tenant makes it or could not; empty or ready otherwise
     carried: frozenset[str] | None = None
+    modified: str = ""  # when it was changed last, as its tenant says it
+
+    @property
+    def state(self) -> dict[str, str]:
+        """What tells whether somebody touched it since."""
+        return {"version": self.version, "modified": self.modified} if self.version and self.modified else {}
 
     @property
     def ready(self) -> bool:

@@ -72,6 +72,8 @@ class Generation:
     ended_at: str = ""  # tenant's time of the outcome that ended it
     on_at: str = ""  # tenant's time at which we switched it on last, or made it so; empty: never
     adopted: bool = False  # it was there before, and is ours since
+    left: Mapping[str, str] = field(default_factory=dict)  # its version and time of change after our last write
+    left_at: str = ""  # tenant's time of that write
 
     @property
     def live(self) -> bool:
@@ -181,6 +183,8 @@ def _outcome(attempt: tuple[Generation, str, bool] | None, body: Mapping[str, An
         return
     generation, verb, on = attempt
     result = body["result"]
+    if result in (Outcome.MADE, Outcome.CHANGED):
+        generation.left, generation.left_at = dict(body.get("left", {})), str(body["tenant_time"])
     if on and result in (Outcome.MADE, Outcome.CHANGED):
         generation.on_at = str(body["tenant_time"])
     if verb == Verb.MAKE and result != Outcome.LOST:

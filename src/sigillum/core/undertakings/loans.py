@@ -10,6 +10,7 @@ from typing import Any
 
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.deciding.objections import Objection
+from sigillum.core.deciding.values import ALWAYS
 from sigillum.core.kinds.access import GRANT, Grant
 from sigillum.core.kinds.changes import End, Make, part_of
 from sigillum.core.kinds.kind import Query
@@ -118,7 +119,8 @@ def gone(loan: Loan, seen: Look, now: datetime) -> bool:
 
 def _shown_by(generation: Generation, seen: Look) -> datetime:
     """When look-ups show what was made, at the latest."""
-    return parse_instant(generation.made_at or generation.begun_at) + timedelta(seconds=seen.arrival_seconds)
+    at = generation.made_at or generation.begun_at
+    return parse_instant(at) + timedelta(seconds=seen.arrival_seconds) if at else ALWAYS
 
 
 def next_(loan: Loan, seen: Look, now: datetime) -> Next:

@@ -108,7 +108,8 @@ class Codec(NamedTuple):
         about = inner(resource, self.extension) if self.extension else {}
         progress = text(about.get("progress")) or text(resource.get("progress"))
         return Record(self.kind, str(resource.get("id", "")), self.read(resource),
-                      str(inner(resource, "meta").get("version") or ""), str(resource.get("externalId") or ""), progress)
+                      str(inner(resource, "meta").get("version") or ""), str(resource.get("externalId") or ""), progress,
+                      modified=text(inner(resource, "meta").get("lastModified")))
 
     def entry(self, entry: Entry) -> Json:
         """The PATCH message that puts a value into a list of values, or takes it out (RFC 7644 §3.5.2.1, §3.5.2.2)."""

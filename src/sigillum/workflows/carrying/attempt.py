@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.changes import plain
+from sigillum.core.kinds.kind import Record
 from sigillum.core.records.history import Outcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.core.values.errors import NotYetError, RefusedError, SigillumError
@@ -51,6 +52,11 @@ def attempt(carrying: Carrying, step: Step, verb: Verb, payload: Any, send: Call
 def masked(payload: Any) -> Any:
     """As it goes into the ledger's digest: a secret leaves no trace there."""
     return plain({n: "(secret)" if isinstance(v, Secret) else v for n, v in payload.items()})
+
+
+def left(record: Record[Any] | None) -> dict[str, Any]:
+    """How our write left a thing, where the answer shows it: what differs later was another hand."""
+    return {"left": record.state} if record is not None and record.state else {}
 
 
 def _pause(number: int) -> float:

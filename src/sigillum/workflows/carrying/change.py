@@ -11,7 +11,7 @@ from sigillum.core.records.history import SWITCHES, Outcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.tenants.port import Reply, Result
 
-from .attempt import attempt, until
+from .attempt import attempt, left, until
 from .files import complete
 from .ports import AgainError, Settle
 
@@ -30,7 +30,7 @@ def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
 
     def done(reply: Reply, settle: Settle) -> bool | None:
         if reply.result is Result.DONE:
-            settle(change.result or Outcome.CHANGED, **({"id": identity} if change.result else {}))
+            settle(change.result or Outcome.CHANGED, **({"id": identity} if change.result else {}), **left(reply.record))
             return True
         if reply.result is Result.MISSING:
             settle(Outcome.REFUSED, why="it is not there")

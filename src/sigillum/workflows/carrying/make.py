@@ -11,10 +11,11 @@ from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import SWITCHES, Outcome, State, Verb
 from sigillum.core.records.steps import Collision, Step
+from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
 from sigillum.tenants.port import Reply, Result
 
-from .attempt import attempt, finished, until
+from .attempt import attempt, finished, left, until
 from .files import complete
 from .ports import AgainError, Settle
 
@@ -48,30 +49,60 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
     known = carrying.history.latest(step.mark)
     if known is not None and known.unanswered and known.number == step.generation:
         found = _before_another(carrying, step, make, mark)
+        if found is not None and _of_another_copy(carrying, step, make, found):
+            raise _ahead(step)
         if found is not None:
             return _made(carrying, step, make, found)
+
+    sent = [known is not None and known.unanswered and known.number == step.generation]  # an earlier attempt of this ledger
+
+    def send() -> Reply:
+        return carrying.tenant.make(make, mark)
 
     def done(reply: Reply, settle: Settle) -> Record[Any] | None:
         if reply.result is Result.DONE and reply.record is not None:
             if reply.secret is not None:  # a dynamic registration: what it answered is shown once
                 carrying.keeping.keep_secret(REGISTRATION, step.generation, reply.secret, {"tenant": step.tenant})
                 carrying.journal.boundary(f"{step.id} kept here")
-            settle(Outcome.MADE, id=reply.record.id)
+            settle(Outcome.MADE, id=reply.record.id, **left(reply.record))
             return reply.record
         if reply.result is Result.EXISTS:
-            ours = _after_conflict(carrying, step, make, mark, settle, reply.detail)
-            settle(Outcome.MADE, id=ours.id)
-            return ours
+            there = _after_conflict(carrying, step, make, mark, settle, reply.detail)
+            if not sent[0] or _of_another_copy(carrying, step, make, there):
+                settle(Outcome.REFUSED, why="another copy of this workspace made it")
+                raise _ahead(step)
+            settle(Outcome.MADE, id=there.id)
+            return there
+        sent[0] = True  # what is tried again was sent once
         return None
 
     def lost(settle: Settle) -> Record[Any] | None:
         ours = _before_another(carrying, step, make, mark)
+        if ours is not None and _of_another_copy(carrying, step, make, ours):
+            raise _ahead(step)
         if ours is not None:
             settle(Outcome.MADE, id=ours.id)
         return ours
-    record = attempt(carrying, step, Verb.MAKE, make.part, lambda: carrying.tenant.make(make, mark), done, lost=lost,
+    record = attempt(carrying, step, Verb.MAKE, make.part, send, done, lost=lost,
                      thing=make.kind.name, external_id=mark, terms=plain(make.terms), **_switches(carrying, make))
     return _made(carrying, step, make, record)
+
+
+def _ahead(step: Step) -> SomebodyError:
+    return SomebodyError(
+        f"{step.about}: {step.tenant} holds a newer generation than this ledger knows: another copy of this workspace made it",
+        where=step.tenant, mend="go on in the copy that made it, or bring its `.sigillum/` here; nothing was written")
+
+
+def _of_another_copy(carrying: Carrying, step: Step, make: Make, there: Record[Any]) -> bool:
+    """Is a credential at work whose secret is not here, though an attempt of this ledger was sent, too?"""
+    if make.kind is not CREDENTIAL:
+        return False
+    key = make.part.get("public_key")
+    if key:
+        return bool(there.value("thumbprint")) and there.value("thumbprint") != thumbprint(key)
+    held = carrying.keeping.path(str(step.mark.get("name")), step.generation).exists()
+    return there.value("active") is True and not held and carrying.tenant.profile.born_inactive is True
 
 
 def _ours(carrying: Carrying, make: Make, mark: str) -> Record[Any] | None:
