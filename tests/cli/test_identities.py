@@ -421,17 +421,20 @@ def test_a_client_where_a_tenant_offers_dynamic_registration_only(bare: Desk, aw
     assert bare.run("ledger", "show", "--format", "json").out == entries
     sheet = bare.run("handover", "lift-board", "--format", "json").json["sheets"][0]
     assert {v["value"]: v["content"] for v in sheet["values"] if v["value"] == "client_id"} == {"client_id": found["client_id"]}
+    assert next((v["content"] for v in sheet["values"] if v["value"] == "ends"), None) is None  # the secret never ends there
+    assert "until" not in ran.out
     bare.charter(REGISTERED.replace("key-pair", kind).replace("board.example/back", "board.example/on"), "lift-board")
     assert bare.run(*enact).code == 0
     assert shown(away, bare).json()["redirect_uris"] == ["https://board.example/on"]
     for secret in (json.loads(p.read_text())["secret"] for p in (bare.folder / ".sigillum" / "keys").glob("*/registration-*.json")):
         assert json.loads(secret)["answer"]["registration_access_token"] not in entries
-    away.sandbox.pool.request("DELETE", shown(away, bare).json()["registration_client_uri"], headers={
-        "Authorization": f"Bearer {json.loads(secret)['answer']['registration_access_token']}"})
-    assert shown(away, bare).status == 401
     for text, code in ((REGISTERED.replace("lasts: 90d", "lasts: 90d, limits: [stream.read]"), "limits-registered"),):
         bare.charter(text, "lift-board")
         assert code in [m["code"] for m in bare.run("rehearse", "lift-board", "--format", "json").json["charters"][0]["mistakes"]]
+    away.sandbox.pool.request("DELETE", shown(away, bare).json()["registration_client_uri"], headers={
+        "Authorization": f"Bearer {json.loads(secret)['answer']['registration_access_token']}"})
+    assert shown(away, bare).status == 401
+    assert "status 401" in bare.run("rehearse", "lift-board").out  # and not that it is gone
 
 
 def test_killed_while_a_client_is_registered(bare: Desk, sandbox: Sandbox, forked: Fork) -> None:
@@ -453,3 +456,25 @@ def test_killed_while_a_client_is_registered(bare: Desk, sandbox: Sandbox, forke
         assert again.code == 0, f"{name}: {again.out}{again.err}"
         assert shown(away, desk).status == 200
         assert desk.run("rehearse", "lift-board", "--format", "json").json["charters"][0]["steps"] == []
+
+
+@pytest.mark.parametrize("kind", ["key-pair", "shared-secret"])
+def test_what_a_registration_rotates_is_kept_and_a_401_is_never_absence(bare: Desk, away: Away, sandbox: Sandbox, kind: str) -> None:
+    sandbox.control("tenants", {"describe": {away.name: {"registrations_rotate": True, "bearer_grant_authenticates": True}}})
+    bare.know(away)
+    text = REGISTERED.replace("key-pair", kind) + "proofs: [{cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mast-4}]\n"
+    bare.charter(text, "lift-board")
+    for redirect in ("back", "on", "off"):  # each change is an update, and each look rotates the token
+        bare.charter(text.replace("board.example/back", f"board.example/{redirect}"), "lift-board")
+        assert bare.run("enact", "lift-board", "--yes", "--end", "--no-prove").code == 0
+        assert bare.run("rehearse", "lift-board", "--format", "json").json["charters"][0]["steps"][:-1] == []
+        ran = bare.run("prove", "lift-board")
+        assert "a fresh token" in ran.out, ran.out + ran.err  # what it signs in with is the newest
+    kept, = (bare.folder / ".sigillum" / "keys").glob("*/registration-*.json")
+    content = json.loads(kept.read_text())
+    spoiled = json.loads(content["secret"])
+    spoiled["answer"]["registration_access_token"] = "stale"
+    kept.write_text(json.dumps({**content, "secret": json.dumps(spoiled)}))
+    looked = bare.run("rehearse", "lift-board", "--format", "json").json["charters"][0]
+    assert ([s["step"] for s in looked["steps"] if s["step"] == "make"], "status 401" in str(looked["notes"])) == ([], True)
+    assert bare.run("enact", "lift-board", "--yes").code == 6

@@ -153,7 +153,7 @@ def test_a_credential_that_is_inactive_or_ended_signs_nobody_in(away: Away, sand
     assert away.scim("DELETE", f"/Credentials/{account.credential['id']}").status == 204
     assert account.token().status == 400
     account.grant("stream-reader", "brindlemoor")
-    assert account.work("GET", "brindlemoor/sensing-prod/streams/mast-4", before).status == 403  # its key has ended
+    assert account.work("GET", "brindlemoor/sensing-prod/streams/mast-4", before).status == 401  # its key has ended
 
 
 @pytest.mark.parametrize(("form", "status", "error"), [
@@ -292,3 +292,81 @@ def test_a_secret_is_fetched_sealed_and_only_before_it_is_active(away: Away) -> 
         "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "active", "value": True}]})
     assert away.scim("POST", path, {"sealTo": key.as_dict(private=False)}).status == 409
     assert account.work("GET", PLACES[0], token).status == 403
+
+
+def test_a_registered_client_authenticates_in_its_own_way_only(away: Away) -> None:
+    base, pool = away.address.removesuffix("/scim/v2"), away.sandbox.pool
+    signer = Signer("Ed25519")
+
+    def call(method: str, url: str, token: str, body: Any = None) -> Any:
+        return pool.request(method, url, body=json.dumps(body) if body is not None else None, headers={"Authorization": f"Bearer {token}"})
+
+    def enters(client: Json, *, secret: bool) -> int:
+        form = {"grant_type": "client_credentials"}
+        claims = {"iss": client["client_id"], "sub": client["client_id"], "aud": base, "iat": int(time.time()), "exp": int(time.time()) + 60, "jti": str(time.time_ns())}
+        more = {} if secret else {"client_assertion_type": "urn:ietf:params:oauth:client-assertion-type:jwt-bearer", "client_assertion": signer.sign(claims)}
+        pair = base64.b64encode(f"{client['client_id']}:{client.get('client_secret', '')}".encode()).decode()
+        head = {"Content-Type": "application/x-www-form-urlencoded", **({"Authorization": f"Basic {pair}"} if secret else {})}
+        return int(pool.request("POST", f"{base}/oauth/token", body=urlencode({**form, **more}), headers=head).status)
+    away.sandbox.control("tenants", {"describe": {away.name: {"registrations_rotate": True}}})
+    client = call("POST", f"{base}/oauth/clients", away.tokens["ada.rusk"], {"jwks": {"keys": [signer.public]}}).json()
+    assert (enters(client, secret=True), enters(client, secret=False)) == (200, 401)
+    uri, token = client["registration_client_uri"], client["registration_access_token"]
+    second = call("GET", uri, token).json()["registration_access_token"]
+    assert call("GET", uri, token).status == 401  # it was rotated by looking
+    update = {"client_id": client["client_id"], "token_endpoint_auth_method": "private_key_jwt", "jwks": {"keys": [signer.public]}}
+    assert call("PUT", uri, second, {**update, "registration_access_token": second}).status == 400  # RFC 7592 section 2.2
+    assert call("PUT", uri, second, update).status == 200
+    assert (enters(client, secret=True), enters(client, secret=False)) == (401, 200)
+
+
+def test_an_assertion_with_something_critical_or_no_json_is_refused(away: Away) -> None:
+    account = Account(away)
+    heads: list[Json] = [{"crit": ["b64"], "b64": True}, {"crit": []}]
+    for head in heads:
+        raw = b64(json.dumps({"alg": "Ed25519", **head}).encode()) + "." + b64(json.dumps(account.claims()).encode())
+        signed = f"{raw}.{b64(account.signer.ed.sign(raw.encode()))}"
+        assert account.post("/oauth/token", grant_type=JWT_BEARER, assertion=signed).status == 400
+    assert account.token(exp=float("nan")).status == 400
+    assert away.sandbox.pool.request("POST", f"{account.base}/access/v1/evaluation", body='{"subject": NaN}', headers={
+        "Authorization": f"Bearer {away.tokens['ada.rusk']}"}).status == 400
+
+
+@pytest.mark.parametrize("outlive", [False, True])
+def test_tokens_of_what_was_ended_die_with_it_or_outlive_it(away: Away, outlive: bool) -> None:
+    account, place = Account(away), "brindlemoor/sensing-prod/streams/mast-4"
+    account.grant("stream-reader", "brindlemoor/sensing-prod")
+    away.sandbox.control("tenants", {"describe": {away.name: {"tokens_outlive": outlive}}})
+    token = account.token().json()["access_token"]
+    assert account.work("GET", place, token).status == 200
+    away.scim("DELETE", f"/Credentials/{account.credential['id']}")
+    answer = account.work("GET", place, token)
+    assert answer.status == (200 if outlive else 401)  # RFC 6750 section 3.1
+    assert outlive or 'error="invalid_token"' in answer.headers["WWW-Authenticate"]
+    away.scim("DELETE", f"/Users/{account.id}")
+    assert account.work("GET", place, token).status == (403 if outlive else 401)
+
+
+def test_a_credential_is_accepted_late_and_still_taken_after_its_end(away: Away, sandbox: Sandbox) -> None:
+    away.sandbox.control("tenants", {"limits": {away.name: {"accepted_late_seconds": 3600, "ended_still_taken_seconds": 3600}}})
+    account = Account(away)
+    assert account.token().status == 400  # not yet
+    away.limits(accepted_late_seconds=0, ended_still_taken_seconds=3600)
+    assert account.token().status == 200
+    away.scim("DELETE", f"/Credentials/{account.credential['id']}")
+    away.limits(accepted_late_seconds=0, ended_still_taken_seconds=0)
+    assert account.token().status == 400
+
+
+def test_a_token_is_for_its_own_audience_and_type(away: Away) -> None:
+    account = Account(away)
+    answer = away.sandbox.pool.request("DELETE", f"{account.base}/work/boards/brindlemoor/timetable/prod", headers={
+        "Authorization": f"Bearer {account.token().json()['access_token']}"})
+    assert (answer.status, answer.headers["Allow"]) == (405, "GET, POST")
+    sandbox = away.sandbox
+    sandbox.control("tenants", {"open": {"abroad": {"organisations": [away.name], "admins": []}}})
+    elsewhere = sandbox.control("tenants", {})["tenants"]["abroad"].removesuffix("/scim/v2")
+    other = account.post("/oauth/token", grant_type=JWT_BEARER, assertion=account.signer.sign(account.claims()), resource=elsewhere)
+    assert other.status == 200
+    refused = account.work("GET", "brindlemoor/sensing-prod/streams/mast-4", other.json()["access_token"])
+    assert (refused.status, 'error="invalid_token"' in refused.headers["WWW-Authenticate"]) == (401, True)  # RFC 9068 section 4

@@ -40,19 +40,23 @@ from sigillum.tenants.registry import connect
 from sigillum.tenants.scim.driver import OpenTenant
 
 Json = dict[str, Any]
-Answerer = Callable[[str, str, dict[str, list[str]], bytes], tuple[int, Any, dict[str, str]]]
+Answerer = Callable[..., tuple[int, Any, dict[str, str]]]
 
 
 @contextmanager
-def server(answer: Answerer) -> Iterator[str]:
-    """An HTTP server on loopback; `answer(method, path, query, body)` gives status, JSON (or bytes) and headers."""
+def server(answer: Answerer, *, heads: bool = False) -> Iterator[str]:
+    """An HTTP server on loopback; `answer(method, path, query, body)` gives status, JSON (or bytes) and headers.
+
+    `heads`: it is given the request's headers, too.
+    """
     class Handler(http.server.BaseHTTPRequestHandler):
         protocol_version = "HTTP/1.1"
 
         def reply(self) -> None:
             body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
             parts = urlsplit(self.path)
-            status, content, headers = answer(self.command, parts.path, parse_qs(parts.query), body)
+            status, content, headers = answer(self.command, parts.path, parse_qs(parts.query), body,
+                                              *([self.headers] if heads else []))
             data = content if isinstance(content, bytes) else json.dumps(content).encode()
             self.send_response(status)
             for name, value in {"Content-Length": str(len(data)), **headers}.items():

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import replace
@@ -16,6 +15,7 @@ from pydantic import Field
 from sigillum.core.charter.charter import Charter, PermissionWant
 from sigillum.core.facets.registry import check
 from sigillum.core.values.errors import FileError, Mistake, Position
+from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import did_you_mean
 from sigillum.reading.document import Document, Spot, parse, read_text
 from sigillum.reading.models import Day, Section, validate_with
@@ -227,7 +227,7 @@ def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:
         return FileError(what, where=str(position), mend=mend,
                          mistakes=(Mistake("public-key", what, mend, position),))
     try:
-        key = json.loads(read_text(path, str(path)))
+        key = json_of(read_text(path, str(path)))
     except (FileError, ValueError) as problem:
         raise wrong("the public key cannot be read", "name a file with a public JWK in it") from problem
     if not isinstance(key, dict) or "kty" not in key:

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UnreachableError
+from sigillum.core.values.outside import json_of
 from sigillum.protocols.http import Http, HttpError
 
 START_SECONDS = 20.0
@@ -29,7 +30,7 @@ def usual_world() -> Path:
 def running(folder: Path) -> dict[str, Any] | None:
     """What is said of a running sandbox; None where none runs."""
     try:
-        about = json.loads((folder / "running.json").read_text(encoding="utf-8"))
+        about = json_of((folder / "running.json").read_text(encoding="utf-8"))
         os.kill(int(about["pid"]), 0)
     except (OSError, ValueError, KeyError):
         return None

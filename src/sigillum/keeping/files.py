@@ -65,19 +65,23 @@ class FileKeeping:
     def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None:
         """Write what a consumer needs beside the key: tenant, principal id, end, token endpoint."""
         path = self.path(credential, generation)
-        content = read_private_json(path)
-        merged = {**content.get("credential", {}), **about}
+        content, known = read_private_json(path), self.about(credential, generation)
+        merged = {**known, **about}
         if merged != content.get("credential"):
             self._write(path, {**content, "credential": merged})
 
     def about(self, credential: str, generation: int) -> dict[str, Any]:
         """What stands beside the key or secret. Raises MachineError."""
-        return dict(read_private_json(self.path(credential, generation)).get("credential", {}))
+        path = self.path(credential, generation)
+        found = read_private_json(path).get("credential", {})
+        if not isinstance(found, dict):
+            raise MachineError("the file does not say whose it is", where=str(path), mend="restore it from a copy")
+        return found
 
     def key(self, credential: str, generation: int) -> tuple[dict[str, Any], str]:
         """The private JWK and its signing algorithm. Raises MachineError."""
         path = self.path(credential, generation)
-        algorithm = str(read_private_json(path).get("credential", {}).get("algorithm", "Ed25519"))
+        algorithm = str(self.about(credential, generation).get("algorithm", "Ed25519"))
         return self._key(path), algorithm
 
     def secret(self, credential: str, generation: int) -> Secret:
@@ -90,9 +94,12 @@ class FileKeeping:
 
     def _key(self, path: Path) -> dict[str, Any]:
         key = read_private_json(path).get("key")
-        if not isinstance(key, dict) or "kty" not in key:
-            raise MachineError("the file holds no key", where=str(path), mend="restore it from a copy")
-        return key
+        try:
+            if isinstance(key, dict) and thumbprint(key):
+                return key
+        except (ValueError, KeyError, TypeError):
+            pass
+        raise MachineError("the file holds no key", where=str(path), mend="restore it from a copy")
 
     def _write(self, path: Path, content: Mapping[str, Any]) -> None:
         write_private(path, json.dumps(content, indent=1) + "\n")

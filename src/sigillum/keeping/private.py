@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import os
 import stat
 from pathlib import Path
 from typing import Any
 
 from sigillum.core.values.errors import MachineError
+from sigillum.core.values.outside import json_of
 
 MAX_BYTES = 1_000_000
 FRESH = ".new"  # ends the name of a file that is not whole yet
@@ -82,7 +82,7 @@ def read_private(path: Path) -> str:
 def read_private_json(path: Path) -> dict[str, Any]:
     """The JSON object in a private file. Raises MachineError."""
     try:
-        found = json.loads(read_private(path))
+        found = json_of(read_private(path))
     except ValueError as problem:
         raise MachineError("the file is not JSON", where=str(path), mend="restore it from a copy") from problem
     if not isinstance(found, dict):

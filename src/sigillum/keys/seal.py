@@ -10,17 +10,21 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any, NamedTuple
 
+from cryptography.exceptions import UnsupportedAlgorithm
 from joserfc import jwe, jws
 from joserfc.errors import DecodeError, JoseError
 from joserfc.jwk import JWKRegistry, Key, OKPKey
 
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import FileError, UsageError
+from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
 
 from .ledgerkey import LedgerKey, b64, unb64
 
 ENCRYPTION = "A256GCM"
+# what the libraries raise for keys and texts that are none
+WRONG = (JoseError, DecodeError, ValueError, KeyError, TypeError, AttributeError, OverflowError, UnsupportedAlgorithm)
 WAYS = {"OKP": "ECDH-ES+A256KW", "EC": "ECDH-ES+A256KW", "RSA": "RSA-OAEP-256"}
 MOST_BYTES = 200_000
 _TAKEN = [*dict.fromkeys(WAYS.values()), ENCRYPTION]
@@ -54,7 +58,7 @@ def seal(claims: Mapping[str, Any], signer: LedgerKey, receiver: Mapping[str, An
         signed = f"{protected}.{payload}.{signer.sign(f'{protected}.{payload}'.encode())}"
         outer = {"alg": way, "enc": ENCRYPTION, "cty": "JWT", "kid": thumbprint(receiver)}
         return jwe.encrypt_compact(outer, signed, key, algorithms=_TAKEN)
-    except (JoseError, ValueError, TypeError) as problem:
+    except WRONG as problem:
         raise UsageError("nothing can be sealed to this key", where=where,
                          mend="ask the receiver for a public X25519, P-256 or RSA key as a JWK: `sigillum handover key FILE`"
                          ) from problem
@@ -66,18 +70,18 @@ def unseal(text: str, private: Mapping[str, Any], known: frozenset[str], now: da
         return FileError(what, where=where, mend=mend)
     parts = text.strip().split(".")
     try:
-        header = json.loads(unb64(parts[0]))
+        header = json_of(unb64(parts[0]))
         if len(text) > MOST_BYTES or len(parts) != 5 or not all(parts[2:]) or not isinstance(header, dict):
             raise ValueError
         key = JWKRegistry.import_key(dict(private))
         own = thumbprint({n: private[n] for n in ("kty", "crv", "x", "y", "n", "e") if n in private})
-    except (JoseError, ValueError, KeyError, TypeError) as problem:
+    except WRONG as problem:
         raise wrong("this is no sealed sheet, or a part of it is missing", "ask the sender for it anew") from problem
     if header.get("kid") not in (None, own):
         raise wrong("it is sealed to another key", f"open it with the private half of {header.get('kid')}")
     try:
         inner = (jwe.decrypt_compact(text.strip(), key, algorithms=_TAKEN).plaintext or b"").decode()
-    except (JoseError, ValueError) as problem:
+    except WRONG as problem:
         raise wrong("it does not open: it was changed or damaged on its way, or the key is another one",
                     "ask the sender for it anew") from problem
     claims, signer = _signed(inner, wrong)
@@ -95,12 +99,12 @@ def unseal(text: str, private: Mapping[str, Any], known: frozenset[str], now: da
 def _signed(inner: str, wrong: Any) -> tuple[dict[str, Any], str]:
     """The claims and the signer's thumbprint; the signature is checked with the key that the header carries."""
     try:
-        public = json.loads(unb64(inner.split(".")[0]))["jwk"]
+        public = json_of(unb64(inner.split(".")[0]))["jwk"]
         key: Key = JWKRegistry.import_key(dict(public))
         payload = jws.deserialize_compact(inner, key, algorithms=["Ed25519"]).payload
-        claims = json.loads(payload)
+        claims = json_of(payload)
         if not isinstance(claims, dict):
             raise TypeError
         return claims, thumbprint({n: public[n] for n in ("kty", "crv", "x")})
-    except (JoseError, DecodeError, ValueError, KeyError, TypeError) as problem:
+    except WRONG as problem:
         raise wrong("what is inside is not signed as it has to be", "ask the sender for it anew") from problem

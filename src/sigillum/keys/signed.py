@@ -5,12 +5,12 @@ The signature covers the canonical form (RFC 8785) of everything else in the doc
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from sigillum.core.values.canonical import canonical, thumbprint
 from sigillum.core.values.errors import FileError
+from sigillum.core.values.outside import json_of
 
 from .ledgerkey import LedgerKey, b64, unb64, verifier
 
@@ -41,14 +41,14 @@ def check(document: Mapping[str, Any], where: str) -> Signer:
         raise wrong("the file is not signed", "ask its sender for the file as it was written")
     protected, _, signature = text.split(".")
     try:
-        header = json.loads(unb64(protected))
+        header = json_of(unb64(protected))
         public = dict(header["jwk"])
-        algorithm, key_id, x = header["alg"], str(header["kid"]), str(public["x"])
+        algorithm, key_id, x, mark = header["alg"], str(header["kid"]), str(public["x"]), thumbprint(public)
+        content = canonical({n: v for n, v in document.items() if n != MEMBER})
     except (ValueError, KeyError, TypeError) as problem:
         raise wrong("the file's signature is not readable", "ask its sender for the file as it was written") from problem
-    content = {n: v for n, v in document.items() if n != MEMBER}
-    if algorithm != "Ed25519" or public.get("crv") != "Ed25519" or thumbprint(public) != key_id:
+    if algorithm != "Ed25519" or public.get("crv") != "Ed25519" or mark != key_id:
         raise wrong("the file is signed in a way that is not taken here", "it must be an Ed25519 key and its own thumbprint")
-    if not verifier(x)(f"{protected}.{b64(canonical(content))}".encode(), signature):
+    if not verifier(x)(f"{protected}.{b64(content)}".encode(), signature):
         raise wrong("the file was changed after it was signed, or damaged on its way", "ask its sender for it anew")
     return Signer(key_id, public)

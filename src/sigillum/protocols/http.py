@@ -27,6 +27,7 @@ from urllib3.util import SKIP_HEADER
 
 from sigillum import __version__
 from sigillum.core.values.errors import Outcome, UnreachableError
+from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 
@@ -125,9 +126,8 @@ class Answer:
     @cached_property
     def json(self) -> Any:
         """The body as JSON. Raises HttpError where it is none."""
-        import json
         try:
-            return json.loads(self.body)
+            return json_of(self.body)
         except (ValueError, RecursionError) as problem:
             raise HttpError("the answer is not JSON", where=self.url,
                             mend="check the address: is it the tenant's own interface?") from problem

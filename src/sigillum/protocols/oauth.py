@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from urllib.parse import quote_plus, urlencode, urlsplit, urlunsplit
 
 from sigillum.core.values.canonical import canonical
-from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.errors import MachineError, RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 
@@ -88,8 +88,13 @@ def _in_body(found: Mapping[str, Any]) -> bool:
 @lru_cache(maxsize=1)
 def _signing_key(key: bytes) -> Any:
     """The key of a JWK; signing in takes two signatures one after the other."""
+    from joserfc.errors import JoseError
     from joserfc.jwk import JWKRegistry
-    return JWKRegistry.import_key(json.loads(key))
+    try:
+        return JWKRegistry.import_key(json.loads(key))
+    except (JoseError, ValueError, KeyError, TypeError, AttributeError) as problem:
+        raise MachineError("the key that is kept is no key", where="the credential's file",
+                           mend="restore it from a copy") from problem
 
 
 def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: str, now: datetime,
@@ -130,9 +135,11 @@ def _post(http: Http, url: str, parameters: Mapping[str, str], more: Mapping[str
     return http.send("POST", url, headers, urlencode(parameters).encode())
 
 
-def token_for_assertion(http: Http, metadata: Metadata, signed: Secret) -> Token:
-    """The JWT bearer grant (RFC 7523 §2.1). Raises OAuthRefusedError, HttpError."""
-    return _token(_post(http, metadata.token_endpoint, {"grant_type": JWT_BEARER, "assertion": signed.reveal()}), metadata)
+def token_for_assertion(http: Http, metadata: Metadata, signed: Secret, by: ClientProof | None = None) -> Token:
+    """The JWT bearer grant (RFC 7523 §2.1); `by`: who asks, where a server wants to know. Raises OAuthRefusedError, HttpError.
+    """
+    parameters = {"grant_type": JWT_BEARER, "assertion": signed.reveal(), **(by.parameters() if by is not None else {})}
+    return _token(_post(http, metadata.token_endpoint, parameters, by.headers() if by is not None else None), metadata)
 
 
 def token_for_client(http: Http, metadata: Metadata, proof: ClientProof, resource: str = "") -> Token:

@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import io
+import re
+import warnings
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from ruamel.yaml import YAML
-from ruamel.yaml.error import MarkedYAMLError, YAMLError
+from ruamel.yaml.error import MarkedYAMLError, ReusedAnchorWarning, YAMLError
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from sigillum.core.values.errors import FileError, Mistake, Position
+from sigillum.core.values.text import plain, unseen
 
 MAX_BYTES = 200_000
 MAX_NODES = 20_000
 MAX_DEPTH = 30
+MAX_BRACKETS = 200
+_BRACKETS = re.compile(r"[\[\]{}]")
 Spot = tuple[str | int, ...]
 _TAG = "tag:yaml.org,2002:"
 
@@ -69,7 +74,7 @@ class _Builder:
                 self.mistakes.append(Mistake("key-not-text", "a key must be a word", "write `word: value`",
                                              self.position(key_node)))
                 continue
-            key = str(key_node.value)
+            key = self.shown(key_node)
             if key in out:
                 self.mistakes.append(Mistake("key-twice", f"{key} is written twice", "keep the one that is meant",
                                              self.position(key_node)))
@@ -77,9 +82,18 @@ class _Builder:
             out[key] = self.build(value_node, (*spot, key))
         return out
 
+    def shown(self, node: ScalarNode) -> str:
+        """Its text. What cannot be seen is a mistake: it would mean something else than it shows, and steers terminals."""
+        text = str(node.value)
+        if unseen(text):
+            self.mistakes.append(Mistake("unseen", f"it holds characters that cannot be seen: {text[:80]!a}",
+                                         "write it anew, with letters that show", self.position(node)))
+            return plain(text)
+        return text
+
     def scalar(self, node: ScalarNode) -> Any:
         kind = str(node.tag).removeprefix(_TAG)
-        text = str(node.value)
+        text = self.shown(node)
         if kind in ("null", "bool"):
             return None if kind == "null" else text.lower() == "true"
         try:
@@ -115,12 +129,27 @@ def _compose(text: str) -> Node | None:
     try:
         node: Node | None = YAML(typ="safe").compose(io.StringIO(text))
     except YAMLError:
-        node = YAML(typ="safe", pure=True).compose(io.StringIO(text))
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", ReusedAnchorWarning)  # YAML 1.2 §3.2.2.2 lets an anchor be used again
+            node = YAML(typ="safe", pure=True).compose(io.StringIO(text))
     return node
+
+
+def _too_deep(text: str) -> bool:
+    """Would brackets within brackets go deeper than a parser bears? The C one ends the process there."""
+    depth = 0
+    for bracket in _BRACKETS.findall(text):
+        depth += 1 if bracket in "[{" else -1
+        if depth > MAX_BRACKETS:
+            return True
+        depth = max(depth, 0)
+    return False
 
 
 def parse(text: str, file: str) -> Document:
     """Raises FileError with a mistake for each thing that is wrong."""
+    if _too_deep(text):
+        raise _one_mistake("yaml-depth", "brackets stand within brackets, too deeply", "write it flatter", Position(file, 1, 1))
     try:
         node = _compose(text)
     except MarkedYAMLError as problem:

@@ -66,8 +66,12 @@ def main() -> int:
     listener.set_inheritable(True)
     port = listener.getsockname()[1]
     house = House(described, f"http://127.0.0.1:{port}", secrets.token_urlsafe(24))
-    for name in described["tenants"]:
-        house.open(name)
+    try:
+        for name in described["tenants"]:
+            house.open(name)
+    except ValueError as problem:
+        print(f"sandbox: {given.world}: {problem}", file=sys.stderr)  # noqa: T201
+        return 3
     _announce(house, given.folder, port)
     config = uvicorn.Config(build(house), http=Protocol, log_level="error", access_log=False, date_header=False,
                             server_header=False, lifespan="off", ws="none", loop="asyncio",

@@ -12,6 +12,7 @@ from starlette.responses import Response
 from .attributes import Kind
 from .errors import ScimProblem
 from .schemas import BY_ENDPOINT
+from .texts import loads
 from .world import Admin, Tenant
 
 Json = dict[str, Any]
@@ -32,7 +33,8 @@ def problem_answer(problem: ScimProblem) -> Response:
     body: Json = {"schemas": [MESSAGES + "Error"], "status": str(problem.status), "detail": problem.detail}
     if problem.scim_type:
         body["scimType"] = problem.scim_type
-    headers = {"WWW-Authenticate": 'Bearer realm="administration"'} if problem.status == 401 else None
+    headers = {"WWW-Authenticate": 'Bearer realm="administration"'} if problem.status == 401 else {}
+    headers |= {"Allow": problem.allow} if problem.allow else {}
     return answer(body, problem.status, headers)
 
 
@@ -72,7 +74,7 @@ async def read_json(request: Request) -> Any:
     if len(body) > MAX_BODY_BYTES:
         raise ScimProblem(413, "The body is too large")
     try:
-        return json.loads(body)
+        return loads(body)
     except ValueError as problem:
         raise ScimProblem(400, "The body is not JSON", "invalidSyntax") from problem
 

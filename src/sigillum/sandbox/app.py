@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from dataclasses import dataclass, field
 from email.utils import format_datetime
@@ -18,8 +17,10 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from . import clients, oauth, scim, work, world
 from .answers import bearer
 from .clock import Clock, moment_of, stamp
+from .errors import ScimProblem
 from .faults import Fault, FaultLayer, order
 from .schemas import KINDS
+from .texts import loads
 from .world import Tenant
 
 Json = dict[str, Any]
@@ -51,8 +52,16 @@ class House:
     faults: list[Fault] = field(default_factory=list)
 
     def open(self, name: str, like: str | Json | None = None) -> Tenant:
-        """Make the tenant `name` anew; `like` names the tenant of the world file that it copies, or describes it."""
-        described = like if isinstance(like, dict) else self.world["tenants"][like or name]
+        """Make the tenant `name` anew; `like` names the tenant of the world file that it copies, or describes it.
+
+        Raises ValueError where it is described wrongly.
+        """
+        try:
+            return self._open(name, like if isinstance(like, dict) else self.world["tenants"][like or name])
+        except (AttributeError, TypeError, LookupError, ArithmeticError, RecursionError, StopIteration, ScimProblem) as problem:
+            raise world.wrong(name, problem) from problem
+
+    def _open(self, name: str, described: Json) -> Tenant:
 
         def hand_out(tenant: str, admin: str, token: str) -> None:
             self.tokens.setdefault(tenant, {})[admin] = token
@@ -86,7 +95,7 @@ async def control(request: Request) -> Response:
         return JSONResponse({"error": "the control token is needed"}, 401)
     what = request.path_params["what"]
     try:
-        body = json.loads(await request.body() or b"{}") if request.method == "POST" else {}
+        body = loads(await request.body() or b"{}") if request.method == "POST" else {}
         return JSONResponse(_CONTROLS[what](house, body))
     except (KeyError, ValueError, TypeError) as problem:
         return JSONResponse({"error": f"{type(problem).__name__}: {problem}"}, 400)

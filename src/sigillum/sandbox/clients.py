@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import secrets
 from typing import Any
 
@@ -13,11 +12,13 @@ from starlette.routing import Route
 from . import keys
 from .answers import bearer
 from .errors import OAuthProblem
-from .oauth import JWT_BEARER, NO_STORE, authenticate, claims_of, form, guarded, house_tenant
+from .oauth import BASIC, JWT_BEARER, NO_STORE, SIGNED, authenticate, claims_of, form, guarded, house_tenant
+from .texts import loads
 from .world import Client, Tenant, hash_of
 
 Json = dict[str, Any]
-METHODS = ("client_secret_basic", "private_key_jwt")
+NEVER_SENT = ("registration_access_token", "registration_client_uri", "client_secret_expires_at", "client_id_issued_at")  # §2.2
+METHODS = (BASIC, SIGNED)
 
 
 def _metadata(asked: Any) -> Json:
@@ -51,7 +52,7 @@ def _metadata(asked: Any) -> Json:
 
 async def _body(request: Request) -> Any:
     try:
-        return json.loads(await request.body())
+        return loads(await request.body())
     except ValueError as problem:
         raise OAuthProblem("invalid_client_metadata", "The body is not JSON") from problem
 
@@ -62,7 +63,8 @@ def _registrar(request: Request, tenant: Tenant) -> None:
     if admin is None:
         raise OAuthProblem("invalid_token", "An initial access token is needed", 401, 'Bearer error="invalid_token"')
     if "clients" not in admin.powers:
-        raise OAuthProblem("insufficient_scope", f"{admin.name} lacks the power 'clients'", 403)
+        raise OAuthProblem("insufficient_scope", f"{admin.name} lacks the power 'clients'", 403,
+                           'Bearer error="insufficient_scope"')
 
 
 def _shown(tenant: Tenant, client: Client) -> Json:
@@ -74,7 +76,7 @@ async def register(request: Request) -> Response:
     tenant = house_tenant(request)
     _registrar(request, tenant)
     metadata = _metadata(await _body(request))
-    secret = secrets.token_urlsafe(32) if metadata["token_endpoint_auth_method"] == "client_secret_basic" else None
+    secret = secrets.token_urlsafe(32) if metadata["token_endpoint_auth_method"] == BASIC else None
     managing = secrets.token_urlsafe(24)
     client = Client(secrets.token_hex(8), metadata, hash_of(secret) if secret else None, hash_of(managing))
     tenant.clients[client.id] = client
@@ -99,8 +101,23 @@ async def manage(request: Request) -> Response:
         asked = await _body(request)
         if not isinstance(asked, dict) or asked.get("client_id") != client.id:
             raise OAuthProblem("invalid_client_metadata", "client_id must be sent and stay as it is")
+        if wrong := [n for n in NEVER_SENT if n in asked]:
+            raise OAuthProblem("invalid_client_metadata", f"{', '.join(wrong)} must not be sent")
         client.metadata = _metadata(asked)
-    return JSONResponse(_shown(tenant, client), 200, NO_STORE)
+    return JSONResponse({**_shown(tenant, client), **_rotated(request, tenant, client)}, 200, NO_STORE)
+
+
+def _rotated(request: Request, tenant: Tenant, client: Client) -> Json:
+    """Where the tenant rotates: another registration access token each time, and another secret at an update (RFC 7592 §3)."""
+    if not tenant.described.get("registrations_rotate"):
+        return {}
+    managing, secret = secrets.token_urlsafe(24), secrets.token_urlsafe(32)
+    client.registration_hash = hash_of(managing)
+    out: Json = {"registration_access_token": managing}
+    if request.method == "PUT" and client.method == BASIC:
+        client.secret_hash = hash_of(secret)
+        out |= {"client_secret": secret, "client_secret_expires_at": 0}
+    return out
 
 
 def _asker(request: Request, tenant: Tenant, parameters: dict[str, str]) -> str | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from typing import Any
 
 from . import directory
@@ -118,17 +119,21 @@ def _who(tenant: Tenant, principal: str) -> tuple[set[str], Json] | str:
 
 
 def decide(tenant: Tenant, principal: str, permission: str, path: str, credential: str | None = None,
-           person: str | None = None) -> Verdict:
-    """Answer for a principal's id; `credential` narrows by that credential's limits; `person`: who it acts for."""
+           person: str | None = None, *, token: bool = False) -> Verdict:
+    """Answer for a principal's id; `credential` narrows by that credential's limits; `person`: who it acts for.
+
+    `token`: a token of that credential is at hand, and whether it is still alive was asked before.
+    """
     who, spot = _who(tenant, principal), spot_of(tenant, path)
     if isinstance(who, str):
         return no(who)
     if spot is None:
         return no("unknown place")
     if credential is not None:
-        proof = tenant.store.current(KINDS["Credential"], credential)
+        proof = tenant.store.current(KINDS["Credential"], credential) or (tenant.store.newest(credential) if token else None)
         holders = (principal, directory.registration_of(tenant, principal))
-        if proof is None or proof["principal"]["value"] not in holders or not usable_now(tenant, proof):
+        if proof is None or proof["principal"]["value"] not in holders or not (
+                token or usable_now(tenant, proof)):
             return no("the credential has ended")
     if "api" in tenant.permissions.get(permission, {}) and tenant.store.current(KINDS["ServicePrincipal"], principal):
         return _through_api(tenant, principal, permission, spot.path, person)
@@ -184,6 +189,18 @@ def _one(tenant: Tenant, who: tuple[set[str], Json], permission: str, spot: Spot
 
 def usable_now(tenant: Tenant, credential: Json) -> bool:
     """Is a credential active and within its window?"""
-    now = tenant.clock.now()
-    return bool(credential.get("active")) and now < moment_of(credential["validUntil"]) \
-        and ("validFrom" not in credential or now >= moment_of(credential["validFrom"]))
+    return _usable(credential, tenant.clock.now())
+
+
+def _usable(credential: Json, at: datetime) -> bool:
+    return bool(credential.get("active")) and at < moment_of(credential["validUntil"]) \
+        and ("validFrom" not in credential or at >= moment_of(credential["validFrom"]))
+
+
+def taken(tenant: Tenant, identity: str) -> bool:
+    """Is a credential taken at sign-in? As real tenants do, some time late, and for some time after its end."""
+    def was(seconds: int) -> bool:
+        data = tenant.store.before("Credential", identity, seconds)
+        return data is not None and _usable(data, tenant.clock.now() - timedelta(seconds=seconds))
+    late, still = tenant.limit("accepted_late_seconds"), tenant.limit("ended_still_taken_seconds")
+    return was(late) if was(0) else bool(still) and was(still)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -12,6 +11,7 @@ from .attributes import Attr, Kind
 from .clock import moment_of
 from .errors import ScimProblem
 from .resources import Json, attribute, holder, split_urn, value_of
+from .texts import loads
 
 MAX_LENGTH = 8_000
 MAX_DEPTH = 40
@@ -127,11 +127,11 @@ class _Parser:
         kind, text = self.take()
         if kind in ("text", "number"):
             try:
-                return Compare(path, operator, json.loads(text))
+                return Compare(path, operator, loads(text))
             except ValueError as problem:
                 raise _bad(f"{text} is not a JSON value") from problem
         if kind == "word" and text in ("true", "false", "null"):
-            return Compare(path, operator, json.loads(text))
+            return Compare(path, operator, loads(text))
         raise _bad(f"a value was expected after {path} {operator}")
 
 

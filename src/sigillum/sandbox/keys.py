@@ -12,6 +12,8 @@ from joserfc import jws, jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, JWKRegistry, Key, OKPKey, RSAKey
 
+from .texts import loads
+
 Json = dict[str, Any]
 ALGORITHMS = ["RS256", "ES256", "Ed25519", "EdDSA"]
 _REQUIRED = {"OKP": ("crv", "kty", "x"), "EC": ("crv", "kty", "x", "y"), "RSA": ("e", "kty", "n")}
@@ -32,6 +34,9 @@ class SigningKey:
     def read(self, token: str) -> Json | None:
         """The claims of a token of ours, or None; times are not looked at."""
         try:
+            peeked = peek(token)
+            if peeked is None or peeked[0].get("typ") != "at+jwt" or "crit" in peeked[0]:  # RFC 9068 §4
+                return None
             return dict(jwt.decode(token, self._key, algorithms=["RS256"]).claims)
         except (JoseError, ValueError):
             return None
@@ -62,16 +67,16 @@ def peek(token: str) -> tuple[Json, Json] | None:
     """Header and claims of a JWT, unverified; None where it is not one."""
     try:
         parts = token.split(".")
-        header, claims = (json.loads(base64.urlsafe_b64decode(p + "=" * (-len(p) % 4))) for p in parts[:2])
-    except (ValueError, TypeError):
+        header, claims = (loads(base64.urlsafe_b64decode(p + "=" * (-len(p) % 4))) for p in parts[:2])
+    except (ValueError, TypeError, RecursionError):
         return None
     return (header, claims) if isinstance(header, dict) and isinstance(claims, dict) and len(parts) == 3 else None
 
 
 def verify(token: str, key: Json) -> bool:
     """Is the JWS signature right for this public key?"""
-    made = usable(key)
-    if made is None:
+    made, peeked = usable(key), peek(token)
+    if made is None or peeked is None or "crit" in peeked[0]:  # RFC 7515 §4.1.11: nothing critical is understood here
         return False
     try:
         jws.deserialize_compact(token, made, algorithms=ALGORITHMS)

@@ -16,7 +16,7 @@ from starlette.routing import Route
 from . import directory, keys
 from .answers import Handler, bearer
 from .attributes import ACCOUNT
-from .decide import usable_now
+from .decide import taken, usable_now
 from .errors import OAuthProblem
 from .schemas import KINDS
 from .signin import may_sign_in
@@ -24,6 +24,7 @@ from .world import Client, Tenant, hash_of
 
 Json = dict[str, Any]
 JWT_BEARER = "urn:ietf:params:oauth:grant-type:jwt-bearer"
+BASIC, SIGNED = "client_secret_basic", "private_key_jwt"
 ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 SCOPES = ("work",)
 NO_STORE = {"Cache-Control": "no-store", "Pragma": "no-cache"}
@@ -44,6 +45,8 @@ def guarded(handler: Handler) -> Handler:
             headers = dict(NO_STORE)
             if problem.challenge:
                 headers["WWW-Authenticate"] = problem.challenge
+            if problem.allow:
+                headers["Allow"] = problem.allow
             return JSONResponse({"error": problem.code, "error_description": problem.detail},
                                 problem.status, headers)
     return run
@@ -118,12 +121,22 @@ def _account_key(tenant: Tenant, principal: str, assertion: str) -> tuple[str, J
     """The account's live credential that signed this assertion."""
     peeked = keys.peek(assertion)
     wanted = peeked[0].get("kid") if peeked else None
-    for identity, found in tenant.store.by("Credential", "principal.value", principal):
-        mine = found["principal"]["value"] == principal and "publicKey" in found
+    for identity, found in _taken(tenant, principal):
         named = wanted is None or wanted in (found.get("thumbprint"), identity)
-        if mine and named and usable_now(tenant, found) and keys.verify(assertion, found["publicKey"]):
+        if "publicKey" in found and named and keys.verify(assertion, found["publicKey"]):
             return identity, found
     return None
+
+
+def _taken(tenant: Tenant, principal: str) -> list[tuple[str, Json]]:
+    """The credentials of a principal that are taken at sign-in now; of one that ended a moment ago, as it was then."""
+    out = []
+    for identity in tenant.store.ever_by("Credential", "principal.value", principal):
+        if taken(tenant, identity):
+            data = tenant.store.current(KINDS["Credential"], identity) or tenant.store.before(
+                "Credential", identity, tenant.limit("ended_still_taken_seconds"))
+            out += [(identity, data)] if data is not None and data["principal"]["value"] == principal else []
+    return out
 
 
 def check_claims(tenant: Tenant, claims: Json, code: str) -> None:
@@ -167,21 +180,28 @@ def _basic(request: Request) -> tuple[str, str] | None:
     if scheme.lower() != "basic":
         return None
     try:
-        name, _, password = base64.b64decode(value.strip(), validate=True).decode().partition(":")
+        name, _, password = base64.b64decode(value.strip(), validate=True).decode().partition(":")  # RFC 7617 §2
     except (binascii.Error, UnicodeDecodeError) as problem:
         raise OAuthProblem("invalid_client", "The Basic credentials are not readable", 401,
                            'Basic realm="token"') from problem
-    return unquote_plus(name), unquote_plus(password)
+    return name, password
+
+
+def _client_basic(request: Request) -> tuple[str, str] | None:
+    """Of a client, both were encoded as a form before (RFC 6749 §2.3.1); of a person with a password, nothing was."""
+    found = _basic(request)
+    return (unquote_plus(found[0]), unquote_plus(found[1])) if found is not None else None
 
 
 def authenticate(request: Request, tenant: Tenant, parameters: dict[str, str]) -> str:
     """Client authentication (RFC 6749 §2.3): the client id, or an account's principal id. Raises OAuthProblem."""
-    basic, assertion = _basic(request), parameters.get("client_assertion")
+    basic, assertion = _client_basic(request), parameters.get("client_assertion")
     if basic and assertion:
         raise OAuthProblem("invalid_request", "Use one way of client authentication")
     if basic:
         client = tenant.clients.get(basic[0])
         right = client is not None and client.secret_hash is not None \
+            and client.method == BASIC \
             and secrets.compare_digest(client.secret_hash, hash_of(basic[1]))
         if not right and not _client_secret(tenant, basic[0], basic[1]):
             raise OAuthProblem("invalid_client", "Unknown client or wrong secret", 401, 'Basic realm="token"')
@@ -194,8 +214,7 @@ def authenticate(request: Request, tenant: Tenant, parameters: dict[str, str]) -
 def _live(tenant: Tenant, client_id: str) -> list[tuple[str, Json]]:
     """The usable credentials of a registered client."""
     registered = directory.client_of(tenant, client_id)
-    return [(i, d) for i, d in tenant.store.by("Credential", "principal.value", registered[0])
-            if d["principal"]["value"] == registered[0] and usable_now(tenant, d)] if registered else []
+    return _taken(tenant, registered[0]) if registered else []
 
 
 def _client_secret(tenant: Tenant, client_id: str, secret: str) -> str | None:
@@ -213,7 +232,8 @@ def _by_assertion(tenant: Tenant, parameters: dict[str, str], assertion: str) ->
     client = tenant.clients.get(name)
     if client is not None:
         known = (client.metadata.get("jwks") or {}).get("keys", [])
-        right = any(keys.verify(assertion, k) for k in known if isinstance(k, dict))
+        right = client.method == SIGNED \
+            and any(keys.verify(assertion, k) for k in known if isinstance(k, dict))
     else:
         right = _account_key(tenant, name, assertion) is not None \
             or any(keys.verify(assertion, d["publicKey"]) for _, d in _live(tenant, name) if "publicKey" in d)
@@ -242,7 +262,7 @@ def _as_principal(request: Request, tenant: Tenant, parameters: dict[str, str], 
         raise OAuthProblem("invalid_target", "This client is registered for this tenant only")
     if principal is None:
         raise OAuthProblem("invalid_client", "Nobody here is known by this client id", 401)
-    basic, assertion = _basic(request), parameters.get("client_assertion", "")
+    basic, assertion = _client_basic(request), parameters.get("client_assertion", "")
     used = _client_secret(tenant, *basic) if basic else next(
         (i for i, d in _live(tenant, client_id) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None)
     return {"sub": principal, "client_id": client_id, **({"credential": used} if used else {})}
@@ -255,7 +275,10 @@ async def token(request: Request) -> Response:
     if kind is None:
         raise OAuthProblem("invalid_request", "grant_type is required")
     if kind == JWT_BEARER:
+        asking = authenticate(request, tenant, parameters) if tenant.described.get("bearer_grant_authenticates") else None
         who = _jwt_bearer(request, tenant, parameters)
+        if asking not in (None, who["sub"], who["client_id"]):
+            raise OAuthProblem("invalid_grant", "The assertion is about somebody else")
     elif kind == "client_credentials":
         who = _client_credentials(request, tenant, parameters)
     else:
@@ -282,7 +305,7 @@ def claims_of(tenant: Tenant, token: str | None) -> Json | None:
     claims = tenant.key.read(token) if token.count(".") == 2 else None
     if claims is not None:
         live = claims.get("exp", 0) > now.timestamp() and claims.get("jti") not in tenant.revoked
-        return claims if live else None
+        return claims if live and _stands(tenant, claims) else None
     digest = hash_of(token)
     for identity, known in tenant.secrets.items():
         if secrets.compare_digest(known, digest):
@@ -291,6 +314,16 @@ def claims_of(tenant: Tenant, token: str | None) -> Json | None:
                 return {"iss": tenant.issuer, "sub": found["principal"]["value"], "credential": identity,
                         "client_id": found["principal"]["value"], "scope": "work"}
     return None
+
+
+def _stands(tenant: Tenant, claims: Json) -> bool:
+    """Do the identity and the credential behind a token still stand? Where tokens outlive them, nobody asks."""
+    if tenant.described.get("tokens_outlive"):
+        return True
+    who, used = str(claims.get("sub")), claims.get("credential")
+    found = tenant.store.current(KINDS["User"], who) or tenant.store.current(KINDS["ServicePrincipal"], who)
+    there = found.get("active", True) if found is not None else who in tenant.clients
+    return bool(there) and (used is None or taken(tenant, used))
 
 
 def _by_password(tenant: Tenant, address: str, name: str, password: str) -> Json:
@@ -313,8 +346,9 @@ def bearer_claims(request: Request, tenant: Tenant) -> Json:
     if presented is None:
         raise OAuthProblem("invalid_request", "An access token is needed", 401, 'Bearer realm="work"')
     claims = claims_of(tenant, presented)
-    if claims is None:
-        raise OAuthProblem("invalid_token", "The token is unknown, has expired or was revoked", 401,
+    meant = (tenant.work, tenant.issuer, None)  # RFC 9068 §4; an API token names nobody
+    if claims is None or claims.get("aud") not in meant:
+        raise OAuthProblem("invalid_token", "The token is unknown, for somebody else, has expired or was revoked", 401,
                            'Bearer realm="work", error="invalid_token"')
     return claims
 

@@ -132,9 +132,22 @@ class Store:
     # --- what decisions feel ------------------------------------------------------------------------------
     def felt(self, name: str, identity: str) -> Json | None:
         """A resource as decisions take it now: as it was `felt_seconds` ago."""
+        return self.before(name, identity, self.felt_seconds)
+
+    def before(self, name: str, identity: str, seconds: float) -> Json | None:
+        """A resource as it was so many seconds ago."""
+        moment = self.clock.now() - timedelta(seconds=seconds)
         record = self.records[name].get(identity)
-        moment = self.clock.now() - timedelta(seconds=self.felt_seconds)
         return next((data for _, data, changed, _ in reversed(record.past) if changed <= moment), None) if record else None
+
+    def newest(self, credential: str) -> Json | None:
+        """A credential as it was before it was deleted."""
+        record = self.records["Credential"].get(credential)
+        return next((data for _, data, _, _ in reversed(record.past) if data is not None), None) if record else None
+
+    def ever_by(self, name: str, path: str, value: str) -> list[str]:
+        """The ids of all that had this value at any time, whether they are still there or not."""
+        return sorted(self._index.get((name, path.lower()), {}).get(value.lower(), ()), key=lambda i: self.order[i])
 
     def felt_by(self, name: str, path: str, value: str) -> Iterator[tuple[str, Json]]:
         """Like `by`, among what is felt; the caller checks the value."""

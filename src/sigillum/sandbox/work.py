@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 from starlette.requests import Request
@@ -15,6 +14,7 @@ from .decide import decide
 from .errors import OAuthProblem
 from .oauth import NO_STORE, bearer_claims, guarded, house_tenant
 from .signin import may_sign_in
+from .texts import loads
 from .world import Tenant
 
 Json = dict[str, Any]
@@ -27,6 +27,10 @@ def _permission(tenant: Tenant, method: str, thing: str) -> str:
         verb, _, template = entry["call"].partition(" ")
         if verb == method and template.split("/")[1] == thing:
             return name
+    served = sorted({e["call"].partition(" ")[0] for e in tenant.permissions.values()
+                     if e["call"].partition(" ")[2].split("/")[1] == thing})
+    if served:
+        raise OAuthProblem("invalid_request", f"{method} is not served here", 405, allow=", ".join(served))
     raise OAuthProblem("invalid_request", "There is no such call here", 404)
 
 
@@ -35,7 +39,7 @@ async def call(request: Request) -> Response:
     claims = bearer_claims(request, tenant)
     thing, place = request.path_params["thing"], request.path_params["place"]
     permission = _permission(tenant, request.method, thing)
-    verdict = decide(tenant, claims["sub"], permission, place, claims.get("credential"))
+    verdict = decide(tenant, claims["sub"], permission, place, claims.get("credential"), token=True)
     if not verdict.allowed:
         raise OAuthProblem("insufficient_scope", f"{permission} at {place} is refused", 403,
                            'Bearer error="insufficient_scope"')
@@ -53,7 +57,7 @@ async def call(request: Request) -> Response:
 
 async def _append(request: Request, tenant: Tenant, items: list[Json]) -> Response:
     try:
-        body = json.loads(await request.body())
+        body = loads(await request.body())
         fresh = body["items"]
         if not isinstance(fresh, list) or len(fresh) > 1000 or not all(isinstance(i, dict) for i in fresh):
             raise ValueError("items")
@@ -70,7 +74,7 @@ async def evaluation(request: Request) -> Response:
     admin = tenant.admin_of(token) if token else None
     claims = None if admin else bearer_claims(request, tenant)
     try:
-        body = json.loads(await request.body())
+        body = loads(await request.body())
         if not isinstance(body, dict):
             raise TypeError("an object is needed")
     except (ValueError, TypeError) as problem:
@@ -95,14 +99,16 @@ def _evaluate(tenant: Tenant, claims: Json | None, body: Json) -> Json:
     except (KeyError, TypeError, AttributeError) as problem:
         raise OAuthProblem("invalid_request", "subject.id, action.name and resource.id are needed") from problem
     if claims is not None and claims["sub"] != subject:
-        raise OAuthProblem("insufficient_scope", "A principal may ask about itself only", 403)
+        raise OAuthProblem("insufficient_scope", "A principal may ask about itself only", 403,
+                           'Bearer error="insufficient_scope"')
     credential = claims.get("credential") if claims else (body.get("context") or {}).get("credential")
     context = body.get("context") or {}
     if action == "sign-in" and claims is None:
         verdict = may_sign_in(tenant, subject, context)
         return {"decision": verdict.allowed, "context": {"reason": verdict.reason}}
     person = context.get("on_behalf_of")
-    verdict = decide(tenant, subject, action, f"@{resource}" if kind == "principal" else resource, credential, person)
+    spot = f"@{resource}" if kind == "principal" else resource
+    verdict = decide(tenant, subject, action, spot, credential, person, token=claims is not None)
     return {"decision": verdict.allowed, "context": {"reason": verdict.reason}}
 
 

@@ -20,13 +20,15 @@ from .schemas import KINDS
 from .store import Store
 
 Json = dict[str, Any]
+MOST_CHARACTERS = 2_000_000
 LONG_AGO = timedelta(days=30)
 HOLDS_ITEMS = ("stream", "board", "dataset")
 ALL_POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules",
-              "licences",              "tenant")
+              "licences", "tenant")
 LIMITS = {
     "assertion_seconds": 3600, "token_seconds": 600, "keys_per_principal": 3,
     "credential_seconds": 0, "arrival_seconds": 0, "answer_items": 100, "felt_seconds": 0,
+    "accepted_late_seconds": 0, "ended_still_taken_seconds": 0,
 }
 
 
@@ -48,6 +50,11 @@ class Client:
     metadata: Json
     secret_hash: str | None
     registration_hash: str
+
+    @property
+    def method(self) -> str:
+        """The only way in which it authenticates (RFC 7591 §2)."""
+        return str(self.metadata["token_endpoint_auth_method"])
 
 
 @dataclass
@@ -129,12 +136,20 @@ def hash_of(secret: str) -> str:
 def read(path: Path) -> Json:
     """Read a world file. Raises ValueError where it is not one."""
     try:
-        world = YAML(typ="safe", pure=True).load(path.read_text(encoding="utf-8"))
-    except YAMLError as problem:
+        text = path.read_text(encoding="utf-8")
+        if len(text) > MOST_CHARACTERS:
+            raise ValueError(f"{path} is larger than {MOST_CHARACTERS} characters")
+        world = YAML(typ="safe", pure=True).load(text)
+    except (YAMLError, RecursionError, AttributeError, TypeError, KeyError) as problem:
         raise ValueError(f"{path} is not YAML: {problem}") from problem
     if not isinstance(world, dict) or not isinstance(world.get("tenants"), dict):
         raise ValueError(f"{path} is not a world file: it has no `tenants`")
     return world
+
+
+def wrong(name: str, problem: Exception) -> ValueError:
+    """What is told of a tenant that cannot be made from its description."""
+    return ValueError(f"the tenant {name!r} is not described as a world file should: {type(problem).__name__}: {problem}")
 
 
 def build(name: str, described: Json, base: str, clock: Clock, hand_out: Callable[[str, str, str], None]) -> Tenant:

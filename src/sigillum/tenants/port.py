@@ -199,4 +199,5 @@ class Link(NamedTuple):
     log: Any = None
     say: Any = None
     registrations: Any = None  # what is kept of clients that a tenant registered (RFC 7591)
+    register: Any = None  # keeps what such a tenant says anew of one
     confirm: Any = None  # asks a person to confirm a line of a work sheet

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from ruamel.yaml import YAML
+from ruamel.yaml.error import YAMLError
 
 from sigillum.charters import files
 from sigillum.core.values.errors import FileError, Mistake, Position
@@ -67,7 +68,11 @@ def from_list(office: Office, list_path: Path, template_path: Path, stages: list
 def _template(path: Path) -> Any:
     text = read_text(path, str(path))
     parse(text, str(path))  # our own mistakes, with positions
-    document = YAML().load(text)
+    try:
+        document = YAML().load(text)
+    except (YAMLError, ValueError, TypeError, AttributeError) as problem:
+        raise FileError("the template is no YAML that can be written again", where=str(path),
+                        mend="write plain YAML: text, numbers, lists and mappings") from problem
     if not isinstance(document, dict) or "charter" not in document:
         raise FileError("the template is no charter", where=str(path),
                         mend="write a charter, with ${column} where lines differ")

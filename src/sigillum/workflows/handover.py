@@ -19,6 +19,7 @@ from sigillum.core.records import history
 from sigillum.core.records.history import History
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import did_you_mean, unseen
 from sigillum.core.values.times import format_instant, whole_second
@@ -119,6 +120,8 @@ def _secrets(office: Office, uid: str, credential: CredentialWant, number: int, 
         return
     about = keys.about(credential.name, number)
     known |= {"credential_id": about.get("credential_id"), "ends": about.get("ends")}
+    if about.get("credential_id") and not about.get("ends"):
+        why["ends"] = "it has no end there"
     folder = office.workspace.folder
     shown = f"file:{path.relative_to(folder) if path.is_relative_to(folder) else path}"
     if credential.kind == KEY_PAIR:
@@ -206,7 +209,7 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
     from sigillum.keeping.references import resolve
     from sigillum.keys.seal import unseal
     try:
-        private = json.loads(resolve(key_reference, folder).reveal())
+        private = json_of(resolve(key_reference, folder).reveal())
         if not isinstance(private, dict):
             raise TypeError
     except (ValueError, TypeError) as problem:

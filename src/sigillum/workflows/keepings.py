@@ -3,7 +3,12 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from sigillum.core.values.errors import MachineError
+from sigillum.core.values.outside import json_of
 
 if TYPE_CHECKING:
     from sigillum.charters.workspace import Workspace
@@ -58,12 +63,36 @@ class Keepings:
 
     def registrations(self, tenant: str) -> list[dict[str, Any]]:
         """What is kept of the clients that a tenant registered dynamically: read anew, since a step may just have kept one."""
+        return [registration for _, _, registration in self._registrations(tenant)]
+
+    def _registrations(self, tenant: str) -> Iterator[tuple[Path, dict[str, Any], dict[str, Any]]]:
+        """Each file, what stands in it, and the registration in it. Raises MachineError."""
         from sigillum.keeping.private import read_private_json
 
         from .carrying.make import REGISTRATION
-        found = []
         for path in sorted((self._workspace.private / "keys").glob(f"*/{REGISTRATION}-*.json")):
             content = read_private_json(path)
-            if content.get("credential", {}).get("tenant") == tenant:
-                found.append(json.loads(str(content["secret"])))
-        return found
+            about = content.get("credential")
+            try:
+                kept = json_of(str(content.get("secret")))
+                whole = isinstance(about, dict) and isinstance(kept["answer"], dict) and isinstance(kept["external_id"], str)
+            except (ValueError, KeyError, TypeError):
+                whole = False
+            if not whole or not isinstance(about, dict):
+                raise MachineError("the file holds no registration", where=str(path), mend="restore it from a copy")
+            if about.get("tenant") == tenant:
+                yield path, content, kept
+
+    def register(self, tenant: str, fresh: dict[str, Any]) -> None:
+        """Keep what a tenant says anew of a client that it registered: the registration's token, and the secret everywhere."""
+        from sigillum.keeping.private import read_private_json, write_private
+        client = fresh["answer"].get("client_id")
+        for path, content, kept in list(self._registrations(tenant)):
+            if kept["answer"].get("client_id") != client:
+                continue
+            write_private(path, json.dumps({**content, "secret": json.dumps(fresh)}, indent=1) + "\n")
+            old, new = kept["answer"].get("client_secret"), fresh["answer"].get("client_secret")
+            for other in sorted(path.parent.glob("*.json")) if old and new and old != new else ():
+                beside = read_private_json(other)
+                if beside.get("secret") == old:
+                    write_private(other, json.dumps({**beside, "secret": new}, indent=1) + "\n")

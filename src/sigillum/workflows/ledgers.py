@@ -10,6 +10,7 @@ from typing import Any
 from sigillum.core.records.books import LOAN, NAME, THING, rows_of
 from sigillum.core.records.chain import Entry, Finding, Head, check, compare_heads
 from sigillum.core.values.errors import FileError, MachineError
+from sigillum.core.values.outside import json_of
 from sigillum.keeping.private import write_private
 from sigillum.keys.ledgerkey import verifier
 
@@ -82,7 +83,7 @@ def checkpoint(office: Office) -> dict[str, Any]:
 def read_checkpoint(path: Path) -> tuple[Head, str]:
     """Raises FileError where the file is no checkpoint."""
     try:
-        found = json.loads(path.read_text(encoding="utf-8"))
+        found = json_of(path.read_text(encoding="utf-8"))
         return Head(str(found["stream"]), int(found["sequence"]), str(found["hash"])), str(found["signature"])
     except OSError as problem:
         raise FileError(f"the checkpoint cannot be read: {problem.strerror}", where=str(path),

@@ -16,6 +16,7 @@ from sigillum.core.records.requests import ADD, MAKE, RECEIPT, request_of
 from sigillum.core.records.steps import Ask, Outline, Step, StepKind
 from sigillum.core.undertakings.requests import REQUESTS, SentRequest
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
+from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import plain, unseen
 from sigillum.core.values.times import format_instant
 from sigillum.keeping.private import write_private
@@ -126,7 +127,7 @@ def read_json(path: Path) -> dict[str, Any]:
     try:
         if path.stat().st_size > 1_000_000:
             raise FileError("the file is larger than such a file can be", where=str(path), mend="check its name")
-        found = json.loads(path.read_text(encoding="utf-8"))
+        found = json_of(path.read_text(encoding="utf-8"))
     except (OSError, ValueError, RecursionError) as problem:
         raise FileError(f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is not JSON'}", where=str(path),
                         mend="check its name, or ask its sender for it anew") from problem

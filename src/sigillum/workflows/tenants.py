@@ -54,7 +54,7 @@ class Tenants:
                                     where=f"tenant {name} in sigillum.yaml", mend="add `token: env:NAME` to `admin`")
                 token = self._keepings.resolve(reference) if reference is not None else Secret("none")
                 link = Link(token, self._workspace.folder, self._settings.timeout_seconds, self._settings.log,
-                            self._settings.say, self._keepings.registrations, self._confirm)
+                            self._settings.say, self._keepings.registrations, self._keepings.register, self._confirm)
                 tenant = connect(address, link)
                 self._settings.announce(header_of(tenant))
                 check_clock(tenant)

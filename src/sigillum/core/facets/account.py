@@ -76,8 +76,8 @@ def compare(seen: Seen, draft: Draft) -> None:
         own = seen.ask(Query(kind, "id", generation.id) if generation.id else Query(kind, "mark", generation.external_id))
     if not _lives(seen, draft):
         return
-    if not named.known:
-        unknown(seen, draft, named, f"the {words}")
+    if not named.known or not own.known:  # of what is ours, too, unknown is not gone
+        unknown(seen, draft, own if named.known else named, f"the {words}")
         return
     shown = words if kind is TEAM or seen.charter.identity.kind == FOREIGN else f"account {seen.charter.identity.name}"
     standing = stand(seen, draft, mark, (*named.records, *own.records), shown)

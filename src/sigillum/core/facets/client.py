@@ -53,12 +53,12 @@ def compare(seen: Seen, draft: Draft) -> None:
         return
     want, mark = wanted(seen), _registration(seen)
     named, own = seen.ask(Query(CLIENT, "name", seen.charter.identity.name)), _own(seen, mark, CLIENT)
-    principals = _own(seen, _mark(seen, "principal"), PRINCIPAL) if seen.carried(PRINCIPAL) is not None else ()
-    if not named.known:
-        unknown(seen, draft, named, f"the client {seen.charter.identity.name}")
+    principals = _own(seen, _mark(seen, "principal"), PRINCIPAL).records if seen.carried(PRINCIPAL) is not None else ()
+    if not named.known or not own.known:  # of what is ours, too, unknown is not gone
+        unknown(seen, draft, own if named.known else named, f"the client {seen.charter.identity.name}")
         return
     words = f"client {seen.charter.identity.name}"
-    standing = stand(seen, draft, mark, (*named.records, *own), words)
+    standing = stand(seen, draft, mark, (*named.records, *own.records), words)
     if standing.record is not None:
         _registered(seen, draft, want, standing.record, standing.number)
     elif standing.where is Where.RECENT and standing.generation is not None:
@@ -73,12 +73,12 @@ def compare(seen: Seen, draft: Draft) -> None:
         _as_principal(seen, draft, presented.client_id, principals)
 
 
-def _own(seen: Seen, mark: Mark, kind: Kind[Any]) -> tuple[Record[Any], ...]:
+def _own(seen: Seen, mark: Mark, kind: Kind[Any]) -> Fact[Any]:
     """What we made of it, by its id or by the mark of what was begun."""
     generation = seen.history.latest(mark)
     if generation is None or not generation.live:
-        return ()
-    return seen.ask(Query(kind, "id", generation.id) if generation.id else Query(kind, "mark", generation.external_id)).records
+        return Fact()
+    return seen.ask(Query(kind, "id", generation.id) if generation.id else Query(kind, "mark", generation.external_id))
 
 
 def _provide(seen: Seen, draft: Draft, identity: Id, client_id: Id) -> None:

@@ -198,7 +198,7 @@ class One:
                 "active": not born_inactive}
         if want.kind == PASSWORD:
             part["password"] = Kept(want.name, number)
-        after = {"until": f"{terms['until']} ({format_duration(want.lasts_seconds)})",
+        after = {**({} if self.registered else {"until": f"{terms['until']} ({format_duration(want.lasts_seconds)})"}),
                  "limits": ", ".join(want.limits) or "none: all that is granted"}
         made = draft.add(Step(
             StepId(self.mark, number, "make"), StepKind.MAKE, f"credential {want.name} ({want.kind})",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
@@ -14,6 +13,7 @@ from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.profile import PERSON, Operation, Profile
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import FileError, RefusedError, WaitingError
+from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import ClockReading
 from sigillum.tenants.port import Address, Link, Proof, Reply, Result, SignedIn, Tenant
@@ -56,7 +56,7 @@ class ByHand:
         path = self._folder / "profile.json"
         if path.is_file():
             try:
-                said = json.loads(path.read_text(encoding="utf-8"))
+                said = json_of(path.read_text(encoding="utf-8"))
                 operations = {n: Operation(n, str(c), "", "") for n, c in dict(said.get("permissions", {})).items()}
             except (OSError, ValueError, TypeError, AttributeError) as problem:
                 raise FileError("profile.json cannot be read", where=f"{shown}/profile.json",

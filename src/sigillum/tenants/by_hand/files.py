@@ -18,6 +18,7 @@ from sigillum.core.kinds.kind import Kind, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import FileError, Mistake, Position
+from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import CLASSES, did_you_mean, plain
 from sigillum.core.values.times import parse_instant
 
@@ -100,7 +101,7 @@ def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFi
             raise ValueError("it is larger than 20 MB")
         text = path.read_text(encoding="utf-8-sig")
         head, rows = _json(text) if path.suffix == ".json" else _csv(text)
-    except (OSError, ValueError, KeyError, TypeError) as problem:
+    except (OSError, ValueError, KeyError, TypeError, RecursionError, csv.Error) as problem:
         mistakes.append(Mistake("facts-file", f"it cannot be read: {problem}", "write it as docs/by-hand.md shows",
                                 Position(shown, 1, 1)))
         return None
@@ -137,13 +138,15 @@ def _csv(text: str) -> tuple[dict[str, str], list[Row]]:
 
 
 def _json(text: str) -> tuple[dict[str, str], list[Row]]:
-    body = json.loads(text)
+    body = json_of(text)
     head = {n: plain(str(body[n])) for n in ("source", "date") if n in body}
 
     def cell(value: Any) -> str:
         if isinstance(value, bool):
             return "yes" if value else "no"
         return " ".join(map(str, value)) if isinstance(value, list) else str(value)
+    if not isinstance(body["things"], list) or not all(isinstance(row, dict) for row in body["things"]):
+        raise ValueError("`things` is a list of objects")
     return head, [(0, {str(k): cell(v) for k, v in row.items() if v is not None}) for row in body["things"]]
 
 
@@ -194,8 +197,8 @@ def read_confirmed(path: Path) -> list[Confirmed]:
             if fields is not None else None
         return Confirmed(kind, str(row["id"]), str(row["day"]), record)
     try:
-        return [one(row) for row in json.loads(path.read_text(encoding="utf-8"))["confirmed"]]
-    except (ValueError, KeyError, TypeError) as problem:
+        return [one(row) for row in json_of(path.read_text(encoding="utf-8"))["confirmed"]]
+    except (OSError, ValueError, KeyError, TypeError, RecursionError) as problem:
         raise FileError("it cannot be read", where=str(path), mend="restore it from a copy") from problem
 
 

@@ -30,6 +30,7 @@ from .answers import refused, trial_of
 from .codec import Wire
 from .codecs import CODECS, KIND_OF_SCHEMA, USUAL_ENDPOINTS
 from .profile import profile_of
+from .words import many, text
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
     from sigillum.core.deciding.values import Question
@@ -58,6 +59,7 @@ class OpenTenant:
     def __init__(self, address: Address, http: Http, token: Secret, link: Link | None = None) -> None:
         self._say: Callable[[str], None] | None = link.say if link is not None else None
         self._kept: Callable[[str], list[Any]] | None = link.registrations if link is not None else None
+        self._keep: Callable[[str, Json], None] = link.register if link is not None else lambda tenant, fresh: None
         self.address, self.http, self._token = address, http, token
         self.clock: ClockReading | None = None
         self.profile = Profile()
@@ -79,9 +81,9 @@ class OpenTenant:
         endpoints, extensions = dict[str, str](USUAL_ENDPOINTS), set[str]()
         try:
             types = list(self.scim.find("/ResourceTypes", ""))
-            endpoints = {KIND_OF_SCHEMA[t["schema"]]: str(t["endpoint"]) for t in types
-                         if t.get("schema") in KIND_OF_SCHEMA and str(t.get("endpoint", "")).startswith("/")}
-            extensions = {str(e.get("schema")) for t in types for e in t.get("schemaExtensions") or ()}
+            endpoints = {KIND_OF_SCHEMA[text(t["schema"])]: text(t["endpoint"]) for t in types
+                         if text(t.get("schema")) in KIND_OF_SCHEMA and text(t.get("endpoint")).startswith("/")}
+            extensions = {text(e.get("schema")) for t in types for e in many(t.get("schemaExtensions"))}
         except ScimRefusedError as problem:
             if problem.status not in (404, 501):
                 raise
@@ -118,7 +120,9 @@ class OpenTenant:
 
         def ours() -> list[Kept]:
             return [Kept(k["answer"], k["external_id"]) for k in kept(self.address.name)]
-        return Registrar(self.http, endpoint, self._token, ours, refused) if endpoint else None
+        def keep(fresh: Kept) -> None:
+            self._keep(self.address.name, {"answer": dict(fresh.answer), "external_id": fresh.external_id})
+        return Registrar(self.http, endpoint, self._token, ours, refused, keep) if endpoint else None
 
     @cached_property
     def _any_registered(self) -> bool:
@@ -155,6 +159,8 @@ class OpenTenant:
             return self._registrar.read(identity)
         if kind is CREDENTIAL and identity.startswith(OWN) and self._registrar is not None:
             return self._registrar.credential(identity)
+        if kind.name not in self.wire.endpoints:
+            return None
         try:
             return CODECS[kind.name].record(self.scim.look(self._path(kind, identity), f"reading the {kind.name} back"))
         except ScimRefusedError as problem:
@@ -273,7 +279,7 @@ class OpenTenant:
         if proof.client_id:
             token = oauth.token_for_client(self.http, self.metadata, self._client(proof))
         else:
-            token = oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof))
+            token = self._by_assertion(proof)
         said = self._whose(proof, token.value)
         if said is None:
             return SignedIn(token.value, proof.principal, "a fresh token; the tenant does not say whose it is")
@@ -284,6 +290,17 @@ class OpenTenant:
             raise RefusedError(f"the token runs as {subject or 'nobody'}, not as {proof.principal}",
                                where=self.address.name, mend="ask the tenant's operator; nothing was tried")
         return SignedIn(token.value, subject, f"a fresh token; the tenant says: {subject}")
+
+    def _by_assertion(self, proof: Proof) -> oauth.Token:
+        """The JWT bearer grant; a server that wants client authentication beside it gets it (RFC 7523 §3.1)."""
+        from sigillum.protocols import oauth
+        try:
+            return oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof))
+        except oauth.OAuthRefusedError as problem:
+            if problem.error != "invalid_client":
+                raise
+        by = self._client(proof._replace(client_id=proof.client_id or proof.principal))
+        return oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof), by)
 
     def _whose(self, proof: Proof, token: Secret) -> Json | None:
         from sigillum.protocols import oauth

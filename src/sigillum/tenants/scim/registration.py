@@ -15,6 +15,7 @@ from sigillum.core.kinds.identities import CLIENT, Client
 from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.protocols.http import Answer, Http, HttpError
@@ -33,15 +34,25 @@ class Kept(NamedTuple):
 
 
 class Registrar:
-    """Registers, reads, changes and ends clients. `kept` gives what is kept of this tenant's registrations."""
+    """Registers, reads, changes and ends clients. `kept` gives what is kept of this tenant's registrations, and `keep` takes
+    what an answer says anew.
+    """
 
     def __init__(self, http: Http, endpoint: str, token: Secret, kept: Callable[[], list[Kept]],
-                 refused: Callable[[Answer, str], Reply]) -> None:
+                 refused: Callable[[Answer, str], Reply], keep: Callable[[Kept], None]) -> None:
         self.http, self.endpoint, self._token, self._kept, self._refused = http, endpoint, token, kept, refused
+        self._keep = keep
+        self._leaving = set[str]()  # whose ending was sent, and not answered
 
     # --- looking ------------------------------------------------------------------------------------------------
     def fact(self, query: Query[Any]) -> Fact[Any]:
         """Of ours only: by client id, by externalId, and the credential that hangs on one."""
+        try:
+            return self._fact(query)
+        except SomebodyError as problem:
+            return Fact(unknown=problem.what)
+
+    def _fact(self, query: Query[Any]) -> Fact[Any]:
         if query.kind is CREDENTIAL:
             kept = self._of(query.value)
             shown = self._shown(kept) if kept is not None else None
@@ -60,9 +71,26 @@ class Registrar:
         return next((k for k in self._kept() if k.answer.get("client_id") == client_id), None)
 
     def _shown(self, kept: Kept) -> Json | None:
-        """The registration as the server shows it (RFC 7592 §2.1), None where it is gone."""
+        """The registration as the server shows it (RFC 7592 §2.1), None where it is gone.
+
+        Raises SomebodyError where it is not shown: a 401 says that its token is not taken, and not that it is gone.
+        """
         answer = self._send("GET", kept, None)
-        return answer.object() if answer.status == 200 else None
+        if answer.status == 200:
+            return self._noted(kept, answer)
+        if answer.status == 404:
+            return None
+        raise SomebodyError(f"the registration {plain(kept.answer.get('client_id'))} is not shown (status {answer.status})",
+                            where=answer.url, mend="ask the server's operator whether it is still there, and for a new "
+                            "registration access token if it is")
+
+    def _noted(self, kept: Kept, answer: Answer) -> Json:
+        """What the answer says anew is kept at once: where a token or secret was rotated, the old one is dead (RFC 7592 §3)."""
+        shown = answer.object()
+        fresh = {**kept.answer, **{n: shown[n] for n in KEPT if shown.get(n) is not None}}
+        if fresh != kept.answer and shown.get("client_id") == kept.answer.get("client_id"):
+            self._keep(Kept(fresh, kept.external_id))
+        return shown
 
     def read(self, client_id: str) -> Record[Client] | None:
         """The registration in our words, None where it is gone."""
@@ -72,7 +100,7 @@ class Registrar:
 
     def _record(self, shown: Json, kept: Kept) -> Record[Client]:
         identity = plain(shown.get("client_id") or "")
-        redirects = tuple(sorted(plain(u) for u in shown.get("redirect_uris") or ()))
+        redirects = tuple(sorted(plain(u) for u in _listed(shown.get("redirect_uris"))))
         return Record(CLIENT, identity, Client(plain(shown.get("client_name") or ""), identity, redirects=redirects), "",
                       kept.external_id, carried=frozenset(("name", "client_id", "redirects")))
 
@@ -85,8 +113,9 @@ class Registrar:
         """The one that the registration names; what the server does not say (name, limits) is not carried."""
         client = plain(shown.get("client_id") or "")
         if shown.get("token_endpoint_auth_method") == PRIVATE_KEY:
-            for key in (shown.get("jwks") or {}).get("keys", []):
-                mark = thumbprint(key)
+            held = shown.get("jwks")
+            for key in _listed(held.get("keys") if isinstance(held, dict) else None):
+                mark = _mark(key)
                 yield Record(CREDENTIAL, f"{OWN}{client}/{mark}", Credential(client, type="key-pair", thumbprint=mark),
                              carried=frozenset(("principal", "type", "thumbprint")))
         elif kept.answer.get("client_secret"):
@@ -125,15 +154,20 @@ class Registrar:
         try:
             answer = self._send("DELETE", kept, None)
         except HttpError as problem:
+            self._leaving |= {client_id} if problem.sent else set()
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
-        if answer.status in (401, 404):  # RFC 7592 §2.3: a registration that is gone takes its token along
+        if answer.status == 404 or (answer.status == 401 and client_id in self._leaving):  # §2.3: it takes its token along
             return Reply(Result.MISSING)
         return Reply(Result.DONE) if answer.status == 204 else self._refused(answer, "ending the client")
 
     def _put(self, client_id: str, changes: Json, doing: str) -> Reply:
         """PUT (RFC 7592 §2.2): the whole metadata, with what the server answered for itself left out."""
         kept = self._of(client_id)
-        shown = self._shown(kept) if kept is not None else None
+        try:
+            shown = self._shown(kept) if kept is not None else None
+        except SomebodyError as problem:
+            return Reply(Result.REFUSED, detail=problem.what, error=problem)
+        kept = self._of(client_id)  # the answer may have brought another token
         if kept is None or shown is None:
             return Reply(Result.MISSING, detail="it is not there")
         body = {n: v for n, v in shown.items() if not n.startswith("registration_") and "issued" not in n
@@ -144,7 +178,7 @@ class Registrar:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
         if answer.status != 200:
             return self._refused(answer, doing)
-        return Reply(Result.DONE, self._record(answer.object(), kept))
+        return Reply(Result.DONE, self._record(self._noted(kept, answer), kept))
 
     def secret(self, client_id: str) -> Secret | None:
         """The client's secret, which came with the registration; by its credential's id."""
@@ -171,7 +205,22 @@ def _metadata(fields: Mapping[str, Any]) -> Json:
     return out
 
 
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
+
+
+def _mark(key: Any) -> str:
+    """The thumbprint of a key as it is shown; of something else, nothing that any key has."""
+    try:
+        return thumbprint(key)
+    except (KeyError, TypeError, ValueError):
+        return ""
+
+
 def _ends(kept: Kept) -> datetime | None:
     """`client_secret_expires_at` (RFC 7591 §3.2.1): 0 means never."""
     seconds = kept.answer.get("client_secret_expires_at")
-    return datetime.fromtimestamp(seconds, UTC) if isinstance(seconds, int) and seconds else None
+    try:
+        return datetime.fromtimestamp(seconds, UTC) if isinstance(seconds, int) and seconds > 0 else None
+    except (ValueError, OverflowError, OSError):  # a time that no calendar here holds: as good as never
+        return None

@@ -23,7 +23,7 @@ def complete(carrying: Carrying, step: Step, about: Mapping[str, Any], identity:
         return
     until = about.get("until") or next((carrying.yields[n]["until"] for n in step.needs
                                         if "until" in carrying.yields.get(n, {})), None)
-    if until is None:  # made by an earlier run
+    if until is None:  # made by an earlier run, or without an end
         record = carrying.tenant.read(CREDENTIAL, identity)
         until = record.body.until if record is not None else None
     carrying.keeping.complete(name, step.generation, {

@@ -166,7 +166,8 @@ def _made(carrying: Carrying, step: Step, make: Make, record: Record[Any]) -> Yi
     wrong = differing(back, sent, carrying.tenant.profile.carried(make.kind))
     if wrong:
         _undo(carrying, step, make, record.id, wrong)
-    yields = {"id": record.id, "until": make.part.get("until"), "client_id": back.value("client_id")}
+    ends = back.carried is None or "until" in back.carried  # one that never ends there is not told to end
+    yields = {"id": record.id, "until": make.part.get("until") if ends else None, "client_id": back.value("client_id")}
     if make.kind is CREDENTIAL:
         complete(carrying, step, {**yields, **{n: v for n, v in make.about.items() if v}}, record.id)
     return yields
