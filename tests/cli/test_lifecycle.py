@@ -361,8 +361,6 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
     enact(desk)
     head = desk.folder / "head.json"
     head.write_text(desk.run("ledger", "head").out)
-    path = desk.folder / ".sigillum" / "ledger.db"
-    good = path.read_bytes() if not path.with_name("ledger.db-wal").exists() else None
     assert desk.run("ledger", "verify", "--against", str(head)).code == 0
     for sql, what in (
             ("UPDATE entries SET body = replace(body, 'ingest-key', 'other-key') WHERE sequence = 7", "content was changed"),
@@ -380,11 +378,10 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
         ran = spoiled.run("ledger", "verify", "--against", str(head))
         assert (ran.code, what in ran.out) == (1, True), ran.out
         assert spoiled.run("ledger", "verify", "--rebuild").code == (0 if "books" in sql else 1 if "sequence > 5" not in sql else 0)
-        if any(word in sql for word in ("CREATE", "'['")) or sql == "DELETE FROM entries":
-            count = len(list((spoiled.folder / ".sigillum").glob("ledger.db")))
-            refused = spoiled.run("enact", "wind-ingest", "--yes")
-            assert (refused.code, "Traceback" in refused.err, count) == (8, False, 1), refused.err
-    assert good is None or good
+        if "sequence > 5" not in sql:  # that shows against the checkpoint of the last run; the others from the beginning
+            (spoiled.folder / ".sigillum" / "ledger-head.json").unlink()
+        refused = spoiled.run("enact", "wind-ingest", "--yes")  # no work on what does not hold
+        assert (refused.code, "Traceback" in refused.err) == (0 if "books" in sql else 8, False), (sql, refused.err)
     forged = json.loads(head.read_text())
     head.write_text(json.dumps({**forged, "sequence": 3}))
     assert "not signed by this ledger's key" in desk.run("ledger", "verify", "--against", str(head)).out

@@ -37,6 +37,7 @@ from sigillum.protocols.http import Answer, Http, HttpError, OriginError
 from sigillum.protocols.scim import ScimClient
 from sigillum.tenants.port import Address, Link, Proof, SignedIn
 from sigillum.tenants.registry import connect
+from sigillum.tenants.scim.codec import Wire
 from sigillum.tenants.scim.driver import OpenTenant
 
 Json = dict[str, Any]
@@ -377,3 +378,12 @@ def test_clients_of_other_authorization_servers(methods: Any, body: bool, where:
             with pytest.raises(RefusedError, match="the token runs as"):
                 tenant.sign_in(proof)
         assert all((one.get("client_secret") == ["word"]) == body for one in sent)
+
+
+@pytest.mark.parametrize(("promised", "result"), [("sealed", "refused"), ("once", "done")])
+def test_a_secret_that_was_promised_sealed_is_not_taken_open(promised: str, result: str) -> None:
+    with server(lambda method, path, query, body: (200, {"secret": "open-word"}, {})) as base:
+        tenant = OpenTenant(Address("x", base), Http(origins=[base]), Secret("t"))
+        tenant.profile, tenant.wire = Profile(secret_delivery=promised), Wire(base, {"credential": "/Credentials"})
+        reply = tenant.fetch_secret("c-1")
+        assert (str(reply.result), reply.secret is None, "open-word" in repr(reply)) == (result, result == "refused", False)

@@ -115,6 +115,11 @@ class Workspace:
         return self.private / "ledger.db"
 
     @property
+    def checkpoint(self) -> Path:
+        """Up to where this workspace verified its ledger last."""
+        return self.private / "ledger-head.json"
+
+    @property
     def signing_key(self) -> Path:
         return self.private / "ledger-key.json"
 

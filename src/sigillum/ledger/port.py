@@ -33,8 +33,8 @@ class Ledger(Protocol):
         """Seal and store all entries or none. Raises MachineError where `expected_head` is no longer the head."""
         ...
 
-    def entries(self, charter: str = "", newest: int = 0, kind: str = "") -> Iterator[Entry]:
-        """All entries in order; of one charter (or loan), of one kind, or only the newest so many."""
+    def entries(self, charter: str = "", newest: int = 0, kind: str = "", after: int = 0) -> Iterator[Entry]:
+        """All entries in order; of one charter (or loan), of one kind, only the newest so many, or only those `after` one."""
         ...
 
     def strange(self) -> list[str]:

@@ -180,9 +180,10 @@ class SqliteLedger:
             self._book(row)
         return Head(self.stream, entry.sequence, digest)
 
-    def entries(self, charter: str = "", newest: int = 0, kind: str = "") -> Iterator[Entry]:
-        conditions = [(name, value) for name, value in (("charter", charter), ("kind", kind)) if value]
-        where = "WHERE " + " AND ".join(f"{name} = ?" for name, _ in conditions) if conditions else ""
+    def entries(self, charter: str = "", newest: int = 0, kind: str = "", after: int = 0) -> Iterator[Entry]:
+        conditions: list[tuple[str, Any]] = [(test, value) for test, value in (
+            ("charter = ?", charter), ("kind = ?", kind), ("sequence > ?", after)) if value]
+        where = "WHERE " + " AND ".join(test for test, _ in conditions) if conditions else ""
         values = [value for _, value in conditions]
         sql = f"SELECT {_COLUMNS} FROM entries {where} ORDER BY sequence"  # noqa: S608  (constants)
         rows = self._rows(f"{sql} DESC LIMIT {int(newest)}", values)[::-1] if newest else self._rows(sql, values)

@@ -14,6 +14,7 @@ from .settings import Settings
 if TYPE_CHECKING:
     from sigillum.charters.workspace import Workspace
     from sigillum.core.facets.seen import Expected
+    from sigillum.core.records.chain import Head
     from sigillum.core.records.history import History
     from sigillum.core.undertakings.undertaking import S, Undertaking
     from sigillum.keys.ledgerkey import LedgerKey
@@ -27,10 +28,29 @@ class Books:
         self._settings, self._workspace = settings, workspace
         self._ledger: Ledger | None = None
         self._lock = threading.Lock()
+        self._verified: Head | None = None  # up to where the ledger was verified
 
     def close(self) -> None:
-        if self._ledger is not None:
+        if self._ledger is None:
+            return
+        try:
+            if self._ledger.writable:
+                self._keep_checkpoint(self._ledger)
+        except MachineError:  # the next one verifies from the checkpoint before
+            pass
+        finally:
             self._ledger.close()
+
+    def _keep_checkpoint(self, ledger: Ledger) -> None:
+        """What stands there by now is known to hold: the next one who writes verifies from here. Raises MachineError."""
+        import json
+
+        from sigillum.core.records.chain import signed_head
+        from sigillum.keeping.private import write_private
+        head = ledger.head()
+        if head != self._verified:
+            write_private(self._workspace.checkpoint, json.dumps(signed_head(head, self.signing_key()), indent=1) + "\n")
+            self._verified = head
 
     @property
     def there(self) -> bool:
@@ -67,10 +87,30 @@ class Books:
             wrong = "it is empty, and a ledger begins with an entry"
         elif strange := ledger.strange():
             wrong = f"it holds something that is not ours: {', '.join(strange)}"
+        wrong = wrong or self._broken(ledger)
         if wrong:
             ledger.close()
             raise MachineError(f"nothing is written to the ledger: {wrong}", where=str(self._workspace.ledger),
                                mend="run `sigillum ledger verify`; restore `.sigillum/` from a copy")
+
+    def _broken(self, ledger: Ledger) -> str:
+        """What is wrong with the chain since its last checkpoint, in a few words; nothing where it holds."""
+        from sigillum.core.records.chain import check, compare_heads, read_head
+        from sigillum.keeping.private import read_private_json
+        from sigillum.keys.ledgerkey import verifier
+        verify, kept, path = verifier(self._workspace.file.ledger_key), None, self._workspace.checkpoint
+        if path.exists():
+            try:
+                kept, signature = read_head(read_private_json(path))
+            except ValueError:
+                return f"its checkpoint {path.name} is none"
+            if not verify(kept.message(), signature):
+                return f"its checkpoint {path.name} is not signed by its key"
+        findings = compare_heads(ledger.head(), kept, ledger.hash_at) if kept is not None else []
+        if not findings:
+            self._verified, findings = check(ledger.entries(after=kept.sequence if kept is not None else 0), ledger.stream,
+                                             verify, kept)
+        return f"entry {findings[0].sequence}: {findings[0].what}" if findings else ""
 
     def signing_key(self) -> LedgerKey:
         """The key that signs what this workspace writes. Raises MachineError where it is missing, open to others, or no key."""

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.core.records.books import LOAN, NAME, THING, rows_of
-from sigillum.core.records.chain import Entry, Finding, Head, check, compare_heads
+from sigillum.core.records.chain import Entry, Finding, Head, check, compare_heads, read_head, signed_head
 from sigillum.core.values.errors import FileError, MachineError
 from sigillum.core.values.outside import json_of
 from sigillum.keeping.private import write_private
@@ -74,21 +74,17 @@ def _books(office: Office, all_: list[Entry]) -> list[Finding]:
 
 def checkpoint(office: Office) -> dict[str, Any]:
     """Where the ledger stands, signed: to be kept elsewhere."""
-    head = office.books.ledger(write=True).head()
-    key = office.books.signing_key()
-    return {"checkpoint": 1, "stream": head.stream, "sequence": head.sequence, "hash": head.hash,
-            "key_id": key.key_id, "signature": key.sign(head.message())}
+    return signed_head(office.books.ledger(write=True).head(), office.books.signing_key())
 
 
 def read_checkpoint(path: Path) -> tuple[Head, str]:
     """Raises FileError where the file is no checkpoint."""
     try:
-        found = json_of(path.read_text(encoding="utf-8"))
-        return Head(str(found["stream"]), int(found["sequence"]), str(found["hash"])), str(found["signature"])
+        return read_head(json_of(path.read_text(encoding="utf-8")))
     except OSError as problem:
         raise FileError(f"the checkpoint cannot be read: {problem.strerror}", where=str(path),
                         mend="name a file that `sigillum ledger head` wrote") from problem
-    except (ValueError, KeyError, TypeError) as problem:
+    except ValueError as problem:
         raise FileError("this is not a checkpoint", where=str(path),
                         mend="name a file that `sigillum ledger head` wrote") from problem
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 from sigillum.core.values.canonical import canonical
 
@@ -70,9 +70,9 @@ def hash_of(entry: Entry, body: bytes | None = None) -> str:
     return hashlib.sha256(head + canonical(rest)[1:]).hexdigest()
 
 
-def check(entries: Iterable[Entry], stream: str, verify: Verify) -> tuple[Head, list[Finding]]:
-    """Walk a ledger from its first entry; return where it stands and everything that is wrong."""
-    head, findings = Head(stream, 0, GENESIS), []
+def check(entries: Iterable[Entry], stream: str, verify: Verify, begin: Head | None = None) -> tuple[Head, list[Finding]]:
+    """Walk a ledger from its first entry, or from the one after a checkpoint; return where it stands and all that is wrong."""
+    head, findings = begin or Head(stream, 0, GENESIS), []
     for entry in entries:
         number = head.sequence + 1
         if entry.sequence != number:
@@ -98,3 +98,25 @@ def compare_heads(now: Head, kept: Head, hash_at: Callable[[int], str | None]) -
     if hash_at(kept.sequence) != kept.hash:
         return [Finding(kept.sequence, "the ledger was rewritten: the checkpoint's entry is not the same")]
     return []
+
+
+class Signer(Protocol):
+    """Who signs a checkpoint."""
+
+    @property
+    def key_id(self) -> str: ...
+    def sign(self, message: bytes) -> str: ...
+
+
+def signed_head(head: Head, key: Signer) -> dict[str, Any]:
+    """A checkpoint: where a ledger stands, signed."""
+    return {"checkpoint": 1, "stream": head.stream, "sequence": head.sequence, "hash": head.hash,
+            "key_id": key.key_id, "signature": key.sign(head.message())}
+
+
+def read_head(found: Any) -> tuple[Head, str]:
+    """The head in a checkpoint, and its signature, not verified. Raises ValueError."""
+    try:
+        return Head(str(found["stream"]), int(found["sequence"]), str(found["hash"])), str(found["signature"])
+    except (KeyError, TypeError, OverflowError) as problem:
+        raise ValueError("this is no checkpoint") from problem

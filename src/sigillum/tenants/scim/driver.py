@@ -15,7 +15,7 @@ from sigillum.core.deciding.proofs import Trial
 from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.identities import CLIENT
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
-from sigillum.core.kinds.profile import Operation, Profile
+from sigillum.core.kinds.profile import SEALED, Operation, Profile
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import RefusedError, UnreachableError
@@ -229,6 +229,10 @@ class OpenTenant:
                 if isinstance(found.get("sealed"), str):
                     return Reply(Result.DONE, secret=envelope.open(found["sealed"]))
                 if isinstance(found.get("secret"), str) and found["secret"]:
+                    if self.profile.secret_delivery == SEALED:
+                        return Reply(Result.REFUSED, detail="a secret came open that was promised sealed", error=RefusedError(
+                            "the secret came open, and was promised sealed to a key of ours: it is not taken",
+                            where=self.address.name, mend="end that credential there, and ask the tenant's operator"))
                     return Reply(Result.DONE, secret=Secret(found["secret"]))
         except HttpError as problem:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
