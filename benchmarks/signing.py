@@ -41,6 +41,9 @@ class NoBooks:
     def has_charter(self, name: str) -> bool:
         return False
 
+    def joins(self, identity: str, team: str) -> bool:
+        return False
+
     def expected(self, identity: str) -> None:
         return None
 

@@ -447,3 +447,15 @@ def test_lists_as_tables_json_and_csv(desk: Desk) -> None:
     assert inspected["administrator"]["name"] == "ada.rusk"
     assert inspected["limits"]["credential_seconds"] == 15552000
     assert abs(inspected["skew_seconds"]) < 2
+
+
+def test_what_a_charter_left_behind_is_told_when_its_file_is_gone(desk: Desk) -> None:
+    enact(desk)
+    assert desk.run("rehearse", "--all", "--strict").code == 0
+    (desk.folder / "charters" / "wind-ingest.yaml").rename(desk.folder / "kept.yaml")
+    ran = desk.run("rehearse", "--all", "--strict", "--format", "json")
+    gone, = ran.json["gone"]
+    assert (ran.code, gone["charter"], sorted(x["what"] for x in gone["left"])) == (
+        1, "wind-ingest", ["the credential ingest-key", "the grant of stream-writer at brindlemoor/sensing-prod", "the identity"])
+    assert "its file is gone" in desk.run("rehearse", "--all").out
+    assert "its file is gone" in desk.run("enact", "--all", "--yes").err

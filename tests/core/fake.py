@@ -223,7 +223,7 @@ class Silent:
     """Books that know nothing but which charters there are."""
 
     def __init__(self, charters: frozenset[str] = frozenset(), others: Mapping[str, Expected] | None = None) -> None:
-        self.charters, self.others = charters, others or {}
+        self.charters, self.others, self.joining = charters, others or {}, set[tuple[str, str]]()
 
     def owner(self, identity: str) -> str:
         return ""
@@ -233,6 +233,9 @@ class Silent:
 
     def has_charter(self, name: str) -> bool:
         return name in self.charters
+
+    def joins(self, identity: str, team: str) -> bool:
+        return (identity, team) in self.joining
 
     def expected(self, identity: str) -> Expected | None:
         return self.others.get(identity)
@@ -259,10 +262,15 @@ class Fake:
     charters: frozenset[str] = frozenset()
     others: dict[str, Expected] = field(default_factory=dict)  # what other charters say cannot be, by their principals
     stamped: bool = False  # what is made has a version and a time of change
+    books: Silent = field(default_factory=Silent)
     kept_in: frozenset[str] = frozenset()  # where nothing is ended now
     results: list[StepResult] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)  # what was kept, in words
     confirmed: str = ""  # by whom, where a person confirms what was done
+
+    def silent(self) -> Silent:
+        self.books.charters, self.books.others = self.charters, self.others
+        return self.books
 
     def at(self, tenant: str) -> dict[str, list[Record[Any]]]:
         return self.far if tenant == "far" else self.things
@@ -279,7 +287,7 @@ class Fake:
                 switch_on: bool = False) -> Outline:
         known = self.history()
         snapshots = {name: Snapshot(name, self.now, self.profile) for name in tenants_of(charter, known, ("away", "far"))}
-        comparison = Comparison(charter, known, snapshots, rules or HouseRules(because=frozenset()), self.held, Silent(self.charters, self.others),
+        comparison = Comparison(charter, known, snapshots, rules or HouseRules(because=frozenset()), self.held, self.silent(),
                                 Choices(adopt, end_extra, switch_on, self.kept_in))
         for _ in range(MOST_ROUNDS):
             outline = compare(comparison)

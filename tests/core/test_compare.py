@@ -476,3 +476,21 @@ def test_off_on_and_off_again_by_others_is_no_draft_of_ours() -> None:
     fake.things["account"][0] = account._replace(modified="2027-03-01T12:01:00Z")  # the version is the same again
     fake.pass_(600)
     assert [s.kind for s in fake.compare(charter((), ())).steps] == [StepKind.ASK]
+
+
+def test_members_and_rights_over_it_that_others_made_are_told() -> None:
+    fake, guild = Fake(), team()
+    fake.things["account"].append(thing("account", "a-kai", name="kai", active=True))
+    fake.enact(guild)
+    identity = next(t for t in fake.things["team"] if t.value("name") == "guild").id
+    fake.things["team"] = [t.with_(members=("a-kai",)) if t.id == identity else t for t in fake.things["team"]]
+    assert [n.text for n in fake.compare(guild).notes if n.code == "member-extra"] == ["extra: kai is in guild, and no charter asks for it"]
+    assert [(s.kind, s.unasked) for s in fake.compare(guild, end_extra=True).steps if s.facet == "membership"] == [(StepKind.END, True)]
+    fake.books.joining = {("a-kai", "guild")}  # another charter joined it
+    assert not [n for n in fake.compare(guild).notes if n.code == "member-extra"]
+    fake = Fake()
+    fake.enact(charter())
+    identity = fake.things["account"][0].id
+    fake.things["grant"].append(thing("grant", "g-x", principal="a-kai", principal_name="kai", role="actor", place=f"@{identity}"))
+    assert [n.text for n in fake.compare(charter()).notes if n.code == "grant-extra"] == [
+        "extra: actor over wind itself to kai, without end: no charter and no loan wants it"]

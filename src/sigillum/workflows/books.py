@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from sigillum.charters import files
 from sigillum.core.values.errors import FileError, MachineError
@@ -13,12 +13,21 @@ from .settings import Settings
 
 if TYPE_CHECKING:
     from sigillum.charters.workspace import Workspace
+    from sigillum.core.charter.charter import Charter
     from sigillum.core.facets.seen import Expected
     from sigillum.core.records.chain import Head
     from sigillum.core.records.history import History
     from sigillum.core.undertakings.undertaking import S, Undertaking
     from sigillum.keys.ledgerkey import LedgerKey
     from sigillum.ledger.port import Ledger
+
+
+class Orphan(NamedTuple):
+    """A charter whose file is gone: what it made (tenant, in words, id), and the numbers of its open requests."""
+
+    charter: str
+    left: tuple[tuple[str, str, str], ...]
+    requests: tuple[int, ...] = ()
 
 
 class Books:
@@ -162,22 +171,54 @@ class Books:
         name = self.ledger().name_of(uid)
         return f"the charter {name}" if name is not None else f"the {uid.replace('-', ' ')}" if uid.startswith("loan-") else ""
 
-    def expected(self, identity: str) -> Expected | None:
-        """What the charter that made a principal says it cannot do in that principal's tenant; None where none did."""
-        from sigillum.core.facets.seen import Expected
+    def _maker(self, identity: str) -> tuple[str, Charter | None]:
+        """The charter that made a thing, and its name (none: nobody did, or its file is gone); None: its file has mistakes."""
         from sigillum.core.records.books import THING
         uid = self._row(THING, identity)
         name = self.ledger().name_of(uid) if uid else None
         if name is None or not self.has_charter(name):
-            return None
+            return "", None
         try:
-            charter = files.load(self._workspace, files.path_of(self._workspace, name))
+            return name, files.load(self._workspace, files.path_of(self._workspace, name))
         except FileError:
+            return name, None
+
+    def joins(self, identity: str, team: str) -> bool:
+        """Does the charter that made a principal ask for a place in this team? One that cannot be read may."""
+        name, charter = self._maker(identity)
+        return bool(name) and (charter is None or any(m.name == team for m in charter.member_of))
+
+    def expected(self, identity: str) -> Expected | None:
+        """What the charter that made a principal says it cannot do in that principal's tenant; None where none did."""
+        from sigillum.core.facets.seen import Expected
+        name, charter = self._maker(identity)
+        if not name:
+            return None
+        if charter is None:
             return Expected(name, unread="its file has mistakes")
         _, history = self.history(name)
         tenant = next((t for t in history.tenants() if history.principal_id(t) == identity), charter.tenant)
         return Expected(name, tuple(p for p in charter.part(tenant).proofs if not p.allowed),
                         tuple(c.limits for c in charter.credentials))
+
+    def orphans(self) -> list[Orphan]:
+        """Charters whose file is gone, with what they made and nobody has ended, and what is still asked for them."""
+        if not self.there:
+            return []
+        from sigillum.core.facets.registry import words
+        from sigillum.core.records.history import State
+        from sigillum.core.undertakings.requests import REQUESTS
+        known, open_ = files.names(self._workspace), self.begun(REQUESTS)
+        out = list[Orphan]()
+        for uid, name in sorted(self.names().items(), key=lambda item: item[1]):
+            if name in known:
+                continue
+            _, history = self.history(name)
+            live = [all_[-1] for all_ in history.generations.values() if all_[-1].state is State.MADE]
+            left = tuple((g.mark.tenant, words(g.mark), g.id) for g in live)
+            asked = tuple(r.number for r in open_ if r.uid == uid)
+            out += [Orphan(name, left, asked)] if left or asked else []
+        return out
 
     def lent(self, mark: str) -> bool:
         """Is this the externalId of a loan's grant?"""

@@ -112,6 +112,8 @@ def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charte
             _show_one(context, done)
         else:
             context.show_text(f"{done.charter.name}: {closing(done)}")
+    for orphan in context.office.books.orphans() if args.all else ():
+        context.say(f"{orphan.charter}: its file is gone, and what it made is left behind; `sigillum rehearse --all` lists it")
     if machine is not None:
         raise machine
     if len(results) > 1:

@@ -38,6 +38,13 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         found.append(rehearsal.as_json(result))
         if args.format == "text":
             context.show(rehearsal.text(result, context.ident))
+    orphans = context.office.books.orphans() if args.all else []
+    if orphans and args.strict:
+        outcomes.append(Outcome.NO)
     if args.format == "json":
-        context.show_json("rehearsal", {"charters": found})
+        left = [{"charter": o.charter, "left": [{"tenant": t, "what": w, "id": i} for t, w, i in o.left],
+                 "requests": list(o.requests)} for o in orphans]
+        context.show_json("rehearsal", {"charters": found, "gone": left})
+    elif orphans:
+        context.show(rehearsal.gone(orphans, context.ident))
     return worst(outcomes)

@@ -16,6 +16,7 @@ from sigillum.core.kinds.changes import plain
 from sigillum.core.records.steps import Collision, Outline, Step
 from sigillum.core.values.marks import Ref
 from sigillum.core.values.times import format_instant
+from sigillum.workflows.books import Orphan
 from sigillum.workflows.rehearse import Rehearsal
 
 from .common import STYLES, Ident, table, value_text
@@ -96,6 +97,22 @@ def notes(outline: Outline) -> RenderableType:
         grid.add_row(Text("warning" if note.warning else "note", "yellow" if note.warning else "dim"),
                      Text(advised(note.code, note.text)))
     return grid
+
+
+def gone(orphans: list[Orphan], ident: Ident) -> RenderableType:
+    """What charters made whose files are gone: nobody answers for it any more."""
+    parts: list[RenderableType] = []
+    for one in orphans:
+        parts += ["", Text.assemble((one.charter, "bold"), "  its file is gone, and what it made is left behind")]
+        grid = Table.grid(padding=(0, 2, 0, 0))
+        grid.add_column(no_wrap=True)
+        grid.add_column(overflow="fold")
+        for tenant, what, identity in one.left:
+            grid.add_row(Text("left", "yellow"), Text(f"{what} in {tenant} ({ident(identity)})"))
+        for number in one.requests:
+            grid.add_row(Text("asked", "yellow"), Text(f"request {number} is still open"))
+        parts += [grid, Text("bring the file back, take out of it what is to end, and enact it", "dim")]
+    return Group(*parts)
 
 
 def summary(outline: Outline) -> str:

@@ -15,6 +15,7 @@ from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, await_, hanging, principal, slow, somebody, stand, unknown
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, allows, widest
 from sigillum.core.kinds.changes import Change, End, Make
+from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Need, Prove, Step, StepKind
@@ -140,6 +141,17 @@ def compare(seen: Seen, draft: Draft) -> None:
         if one.resolvable():
             _one(one, (*fact.records, *one.theirs.records))
     _not_wanted(seen, draft, fact.records, all_)
+    if who is not None and isinstance(who.id, str) and who.kind is ACCOUNT:
+        _over_it(seen, draft, seen.ask(Query(GRANT, "itself", who.id)).records, all_)
+
+
+def _over_it(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[One]) -> None:
+    """Rights over the identity itself, to act as it, say: who holds one that nobody here made is told."""
+    for record in records:
+        mine = _ours(seen, record) or seen.books.owner(record.id) or seen.books.lent(record.mark)
+        if not mine and not any(one.alike(record) for one in all_):
+            to = record.body.principal_name or record.body.principal
+            _extra(seen, draft, record, f"{record.body.role} over {seen.charter.identity.name} itself to {to}")
 
 
 def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
@@ -290,10 +302,10 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], al
             _end(seen, draft, newest, newest.id, "the charter no longer asks for it")
 
 
-def _extra(seen: Seen, draft: Draft, record: Record[Grant]) -> None:
+def _extra(seen: Seen, draft: Draft, record: Record[Grant], words: str = "") -> None:
     """A grant that no charter and no loan wants; ended only where that was said."""
     body = record.body
-    words = f"{body.role} at {body.place_name or body.place}"
+    words = words or f"{body.role} at {body.place_name or body.place}"
     owner = seen.books.owner(record.id)
     if owner:
         draft.note("grant-elsewhere", f"{words} is granted by {owner}", warning=False)

@@ -12,7 +12,7 @@ from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import found, principal, somebody, unknown
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.changes import Entry
-from sigillum.core.kinds.identities import TEAM, Team
+from sigillum.core.kinds.identities import ACCOUNT, TEAM, Team
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Adopt, Ask, Await, Step, StepKind
@@ -41,6 +41,29 @@ def compare(seen: Seen, draft: Draft) -> None:
     for want in seen.charter.members:
         _take_in(seen, draft, want)
     _not_wanted(seen, draft)
+    if seen.charter.is_team and not seen.away:
+        _strangers(seen, draft)
+
+
+def _strangers(seen: Seen, draft: Draft) -> None:
+    """Members of our team that no charter here asks for: somebody else put them in, and what the team may they may."""
+    who = principal(seen, draft)
+    team = seen.ask(Query(TEAM, "id", who.id)).first if who is not None and isinstance(who.id, str) else None
+    if team is None or seen.history.find(TEAM, seen.tenant) is None:
+        return
+    wanted = {hit.id for w in seen.charter.members for hit in [somebody(seen, w.name)[0]] if hit is not None}
+    ours = {g.value for g in seen.history.of(NAME, seen.tenant)}
+    for member in team.body.members:
+        if member in wanted | ours or seen.books.joins(member, seen.charter.identity.name):
+            continue
+        known = next((r for kind in (ACCOUNT, TEAM) for r in seen.ask(Query(kind, "id", member)).records), None)
+        name = str(known.value("name")) if known is not None else member
+        draft.note("member-extra", f"extra: {name} is in {seen.charter.identity.name}, and no charter asks for it")
+        if seen.choices.end_extra:
+            draft.add(Step(StepId(seen.mark(NAME, ("extra", member)), 1, "leave"), StepKind.END,
+                           f"extra membership of {name} in {seen.charter.identity.name}",
+                           Entry(TEAM, team.id, "members", member, out=True), power=TEAM.power, why="what is extra is to end",
+                           unasked=True))
 
 
 def _join(seen: Seen, draft: Draft, want: MemberWant) -> None:

@@ -41,6 +41,10 @@ class Books(Protocol):
         """Does the workspace have a charter of this name?"""
         ...
 
+    def joins(self, identity: str, team: str) -> bool:
+        """Does the charter that made a principal ask for a place in this team? One that cannot be read may."""
+        ...
+
     def expected(self, identity: str) -> Expected | None:
         """What the charter that made a principal says it cannot do there; None where none did."""
         ...

@@ -159,6 +159,8 @@ def answers(query: Query[Any], record: Record[Any]) -> bool:
             return record.mark == value
         case "everyone":
             return record.value("everyone") is True
+        case "itself":  # a principal as the place
+            return bool(record.value("place") == f"@{value}")
         case "member":
             return value in record.value("members")
         case "under":

@@ -162,7 +162,7 @@ CODECS: dict[str, Codec] = {c.kind.name: c for c in (
     Codec(access.GRANT, OWN + "Grant", _grant, {
         "principal": ("principal", carried_by), "role_id": ("role", link("role")), "place_id": ("place", _spot),
         **same("reason"), **_WINDOW, "where": ("labels", _rules)},
-        {"principal": "principal.value", "role": "role.display"}),
+        {"principal": "principal.value", "role": "role.display", "itself": "place.value"}),
     Codec(access.API, OWN + "Api", _api, {}, {"name": "name"}),
     Codec(access.CONSENT, OWN + "Consent", _consent, {
         "principal": ("principal", link("principal")), **same("api", "scope", "acts", "only")},
