@@ -50,6 +50,8 @@ def tenants(draw: st.DrawFn) -> Json:
     permissions: Json = {p: {"class": "looks", "call": f"GET /{p}/{{place}}"} for p in PERMISSIONS}
     if services:
         permissions["stream.append"]["service"] = "store"
+    if draw(st.integers(0, 2)) == 0:
+        permissions["tool.use"]["licence"] = "seat"
     permissions["data.query"] |= {"located": True, **({"needs": ["job.run@project"]} if needs else {})}
     places = [{k: v for k, v in {
         "path": path, "kind": draw(st.sampled_from(["project", "folder"])), "labels": draw(maybe_labels),
@@ -72,6 +74,7 @@ def tenants(draw: st.DrawFn) -> Json:
         "people": [{"name": "mara"}], "foreign": [{"name": "stranger", "organisation": "valley.example"}],
         "accounts": [{"name": n, "active": draw(st.integers(0, 9)) < 9,
                       **({"location": "east"} if draw(st.booleans()) else {})} for n in ("wind", "cam")],
+        "licences": [{"name": "seat", "kind": "per-user", "total": 9, "holders": draw(st.lists(st.sampled_from(PEOPLE[:3]), max_size=2, unique=True))}],
         "grants": draw(st.lists(grants(), min_size=4, max_size=12)),
         "credentials": [{"of": "wind", "name": "key", "limits": draw(st.sampled_from([[], PERMISSIONS[:2], PERMISSIONS[1:4]])),
                          "active": draw(st.integers(0, 9)) < 9, **draw(windows())}],

@@ -85,6 +85,7 @@ CAUSES: dict[Cause, tuple[Json, tuple[str, ...], tuple[str, ...]]] = {
     Cause.SERVICE_OFF: (rule(service="store"), (), ()),
     Cause.LOCATION_DIFFERS: ({**rule(located=True), "accounts": [{"name": "probe", "location": "east"}],
                               "places": [{"path": "hill", "kind": "project"}, ALPS]}, (), ()),
+    Cause.LICENCE_MISSING: (rule(licence="seat"), (), ()),
     Cause.LIMITS_NARROWER: (key(limits=["data.drop"]), WITH, ()),
     Cause.NOT_FELT: ({**grant(made=at(-5)), "limits": {"felt_seconds": 900}}, (), ()),
     Cause.WINDOW_WAITING: (grant(**{"from": at(900)}), (), ()),
@@ -568,3 +569,28 @@ def test_several_at_once_decide_under_the_lock(desk: Desk, away: Away) -> None:
     assert {code for code, _ in recalled} == {0}, recalled
     assert len(away.of("Grant")) == 1
     assert desk.run("ledger", "verify").code == 0
+
+
+def test_places_are_listed_and_a_taken_role_is_adopted(desk: Desk, away: Away) -> None:
+    assert [p["place"] for p in desk.run("tenant", "places", "--format", "json").json["places"]] == ["brindlemoor"]
+    assert f"{PROD}/streams" in desk.run("tenant", "places", PROD).out
+    wrong = desk.run("tenant", "places", f"{PROD}/strems")
+    assert (wrong.code, "did you mean" in wrong.err) == (2, True)
+    desk.charter(CHARTER.replace("mast-4", "nowhere", 1))
+    assert "tenant places [UNDER]" in desk.run("rehearse", "wind-ingest").out or "did you mean" in desk.run("rehearse", "wind-ingest").out
+    away.make("/Roles", {"schemas": [OWN + "Role"], "name": "mast-looker", "permissions": [{"value": "board.read"}]})
+    desk.charter(CHARTER + "roles: [{name: mast-looker, display: Looks at masts, permissions: [stream.read]}]\n")
+    taken = desk.run("rehearse", "wind-ingest")
+    assert (taken.code, "leave it out of `roles:`" in " ".join(taken.out.split())) == (6, True)
+    assert desk.run("enact", "wind-ingest", "--yes", "--adopt").code == 0
+    role = next(r for r in away.state()["resources"]["Role"] if r["name"] == "mast-looker")
+    assert ([p["value"] for p in role["permissions"]], role["display"]) == (["stream.read"], "Looks at masts")
+    assert desk.run("rehearse", "wind-ingest", "--strict").code == 0
+
+
+def test_advice_for_a_stranger_names_no_charter_and_a_service_below_is_no_lack(bare: Desk, sandbox: Sandbox) -> None:
+    known(bare, sandbox, described(**rule(service="store"), places=[{"path": "hill"}, {"path": "hill/hut", "kind": "folder"},
+                                                                     {"path": "hill/top", "services": ["store"]}]))
+    for place, told in (("hill/hut", "switch the service store on at hill/hut"), ("hill", "store is switched on at hill/top, below that: use it there")):
+        found = explain(bare, "probe", "data.read", place)
+        assert [m["text"] for m in found["mends"]][:1] == [told]

@@ -38,6 +38,7 @@ def world_of(described: Json) -> World:
         teams={t["name"]: Team(t["name"], t["name"], tuple(t.get("reach", ())), t.get("everyone", False)) for t in teams},
         memberships=[Membership(m, t["name"]) for t in teams for m in t["members"]] +
                     [Membership(j["member"], t["name"], moment(j["at"])) for t in teams for j in t.get("joined", [])],
+        licensed={h: frozenset([x["name"]]) for x in described.get("licences", ()) for h in x["holders"]},
         places={p["path"]: Place(p["path"], p["kind"], tuple((s, None) for s in p.get("services", [])), p.get("location", ""),
                                  tuple(p.get("labels", {}).items())) for p in described["places"]},
         roles={r["name"]: frozenset(r["permissions"]) for r in described["roles"]},
@@ -46,7 +47,7 @@ def world_of(described: Json) -> World:
                 for n, g in enumerate(described["grants"])],
         credentials={c["name"]: Held(c["name"], c["of"], c["name"], c["active"], moment(c.get("from")), moment(c.get("until")),
                                      frozenset(c["limits"])) for c in described["credentials"]},
-        operations={n: Operation(n, p["class"], "GET", "", p.get("service", ""), p.get("located", False), tuple(p.get("needs", ())))
+        operations={n: Operation(n, p["class"], "GET", "", p.get("service", ""), p.get("located", False), tuple(p.get("needs", ())), licence=p.get("licence", ""))
                for n, p in described["permissions"].items()},
         felt=timedelta(seconds=described["limits"]["felt_seconds"]))
 

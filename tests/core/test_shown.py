@@ -31,10 +31,11 @@ def good() -> World:
     return World(
         principals={"w": Principal("w", "wind", location="north"), "c": Principal("c", "app", "client"), "p": Principal("p", "kai", "person")},
         teams={"t": Team("t", "crew", ("top",))}, memberships=[Membership("w", "t")],
+        licensed={"w": frozenset({"seat"})},
         places={"top": Place("top", "root", (("store", None),), "north"), "top/x": Place("top/x", "room", labels=(("stage", "dev"),))},
         roles={"r": frozenset({"a.b"})}, rights=[Right("g", "w", "r", "top")],
         credentials={"k": Held("k", "w", "k")}, felt=timedelta(seconds=60),
-        operations={"a.b": Operation("a.b", "looks", "GET", "", "store", True), "m.s": Operation("m.s", "looks", "GET", "", api="mail")},
+        operations={"a.b": Operation("a.b", "looks", "GET", "", "store", True, licence="seat"), "m.s": Operation("m.s", "looks", "GET", "", api="mail")},
         asks={"c": Asks("c", frozenset({("mail", "m.s", "alone")}))}, consents={"c": [Consent("n", "c", "m.s", "alone")]})
 
 
@@ -54,12 +55,16 @@ def place(path: str, **more: object) -> Callable[[World], World]:
     return lambda w: again(w, places={**w.places, path: w.places[path]._replace(**more)})  # type: ignore[arg-type]
 
 
+def unlicensed(world: World) -> World:
+    return again(world, licensed={})
+
+
 OTHERWISE = {  # the right is there, and something else refuses
     Cause.PRINCIPAL_SUSPENDED: who(active=False), Cause.PRINCIPAL_UNFINISHED: who(ready=False), Cause.PLACE_NOT_FELT: place("top/x", made=AGO),
     Cause.SERVICE_OFF: place("top", services=()), Cause.SERVICE_NOT_FELT: place("top", services=(("store", AGO),)),
     Cause.LOCATION_DIFFERS: who(location="south"), Cause.CREDENTIAL_INACTIVE: key(active=False), Cause.CREDENTIAL_WAITING: key(start=LATER),
     Cause.CREDENTIAL_ENDED: key(until=AGO), Cause.NOT_FELT: right(made=AGO), Cause.GRANT_UNFINISHED: right(ready=False),
-    Cause.WINDOW_WAITING: right(start=LATER)}
+    Cause.WINDOW_WAITING: right(start=LATER), Cause.LICENCE_MISSING: unlicensed}
 MISSING = {  # the right is not there, or does not reach so far
     Cause.NOTHING_GRANTED: lambda w: again(w, rights=[]), Cause.PLACE_ELSEWHERE: right(place="other"), Cause.WINDOW_ENDED: right(until=AGO),
     Cause.LABEL_DIFFERS: right(labels=(("stage", frozenset({"prod"})),)), Cause.ROLE_LACKS: lambda w: again(w, roles={"r": frozenset({"c.d"})}),

@@ -109,13 +109,14 @@ def _who(tenant: Tenant, principal: str) -> tuple[set[str], Json] | str:
     account = tenant.store.current(KINDS["User"], principal) or tenant.store.current(KINDS["ServicePrincipal"], principal)
     if account is None:
         team = tenant.store.felt("Group", principal)
-        return ({principal} | teams_of(tenant, principal, False), {}) if team is not None else "unknown principal"
+        return "unknown principal" if team is None else (
+            {principal} | teams_of(tenant, principal, False), {"id": principal})
     if tenant.progress(principal) not in (None, "ready"):
         return "the principal is still being made"
     if not account.get("active", True):
         return "the principal is suspended"
     about = account.get(ACCOUNT) or {}
-    return {principal} | teams_of(tenant, principal, about.get("kind") != "foreign"), about
+    return {principal} | teams_of(tenant, principal, about.get("kind") != "foreign"), {**about, "id": principal}
 
 
 def decide(tenant: Tenant, principal: str, permission: str, path: str, credential: str | None = None,
@@ -175,6 +176,10 @@ def _one(tenant: Tenant, who: tuple[set[str], Json], permission: str, spot: Spot
         here, there = who[1].get("location"), spot.says("location")
         if rule.get("located") and here and there and here != there:
             return no("not found in this location")
+    licence = rule.get("licence")
+    if licence and not any(h["value"] == who[1]["id"] for _, found in tenant.store.all_current("Licence")
+                           if found["name"] == licence for h in found.get("holders", [])):
+        return no(f"it holds no licence {licence}")
     if credential is not None:
         limits = (tenant.store.current(KINDS["Credential"], credential) or {}).get("limits")
         if limits and permission not in limits:

@@ -222,6 +222,7 @@ TENANT_PROFILE = schema(
         Attr("template", exact=True, mutability="readOnly",
              about="Path below `work`; {place} stands for the place's path"),
         Attr("service", exact=True, mutability="readOnly", about="Must be switched on at the place or above"),
+        Attr("licence", mutability="readOnly", exact=True, about="the licence that the principal has to hold"),
         Attr("located", "boolean", mutability="readOnly", about="True: principal and place must have one location"),
         Attr("needs", multi=True, exact=True, mutability="readOnly",
              about="permission@kind: needed too, at the nearest enclosing place of that kind"),

@@ -11,7 +11,7 @@ from sigillum.core.deciding.foreseen import spoiling
 from sigillum.core.deciding.proofs import Trial
 from sigillum.core.deciding.values import Question
 from sigillum.core.deciding.world import World
-from sigillum.core.kinds.access import ROLE, Role
+from sigillum.core.kinds.access import PLACE, ROLE, Role
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.values.errors import RefusedError, UsageError
 
@@ -27,6 +27,7 @@ class Explained:
     explanation: Explanation
     world: World
     theirs: Trial | None = None
+    ours: bool = True  # does a charter of this workspace describe the principal?
 
     @property
     def differs(self) -> bool:
@@ -53,7 +54,7 @@ class Wish:
 def run(office: Office, wish: Wish) -> list[Explained]:
     """Every permission at every place. Raises UsageError, SomebodyError, RefusedError."""
     roles: tuple[Record[Role], ...] = ()
-    person, expected = wish.person, None
+    person, expected, ours = wish.person, None, False
     try:
         who = lookup.subject(office, wish.who, wish.tenant)
     except lookup.NobodyError:
@@ -64,8 +65,10 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         places = [lookup.place(tenant, who.record, p) for p in wish.places]
         person = lookup.person(tenant, person) if person else ""
         expected = office.books.expected(principal)
+        ours = expected is not None or bool(who.charter)
         kept = [p.at for p in expected.proofs] if expected is not None else []
-        seen = lookup.snapshot(office, tenant, who.record, [*places, *kept], [gathering.ALL_ROLES],
+        below = [Query(PLACE, "under", p) for p in places if not p.startswith("@")]
+        seen = lookup.snapshot(office, tenant, who.record, [*places, *kept], [gathering.ALL_ROLES, *below],
                                credentials=bool(wish.credential), people=[person] if person else [])
         world, roles = gathering.world_of(seen.known(), seen.profile), seen.ask(gathering.ALL_ROLES).records
         lookup.leaving(office, world, who.record, who.charter)
@@ -81,7 +84,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
                                mend="leave --ask-tenant out; `sigillum tenant inspect` shows what it can do")
         theirs = tenant.ask_all(questions)
     spoiled = spoiling(world, principal, expected.proofs if expected is not None else (), at)
-    return [Explained(explain(world, q, roles, spoiled), world, t) for q, t in zip(questions, theirs, strict=True)]
+    return [Explained(explain(world, q, roles, spoiled), world, t, ours) for q, t in zip(questions, theirs, strict=True)]
 
 
 def _credential(world: World, principal: str, name: str) -> str:

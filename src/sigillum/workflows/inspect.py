@@ -5,13 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sigillum.core.kinds.access import PLACE, ROLE, allows, widest
+from sigillum.core.kinds.access import PLACE, ROLE, Place, allows, widest
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.profile import Profile
+from sigillum.core.kinds.snapshot import Snapshot
+from sigillum.core.values.errors import SomebodyError
 
+from . import lookup
 from .office import Office
 from .settings import Header
-from .tenants import header_of
+from .tenants import header_of, time_of
 
 NEEDED = {"account": "make accounts", "role": "look at roles", "place": "look at places", "grant": "grant roles",
           "credential": "issue credentials", "profile": "say what its limits are"}
@@ -43,3 +46,18 @@ def inspect(office: Office, name: str) -> Inspection:
     types = {*profile.carries, *(["profile"] if profile.says_limits else [])}
     cannot = [f"{about}: it has no resource type for a {kind}" for kind, about in NEEDED.items() if kind not in types]
     return Inspection(header_of(tenant), profile, sorted(types), shown, tops, cannot)
+
+
+def places(office: Office, under: str, tenant_name: str = "") -> list[Place]:
+    """The places right below one, or at the top, in order. Raises UsageError for a place that is not there, SomebodyError."""
+    tenant = office.tenants.reach(tenant_name or lookup.only_tenant(office))
+    snapshot, around = Snapshot(tenant.address.name, time_of(tenant), tenant.profile), under.rpartition("/")[0]
+    itself, near, below = Query(PLACE, "path", under), Query(PLACE, "under", around), Query(PLACE, "under", under)
+    snapshot.facts.update(tenant.facts([below, *([itself, near] if under else [])]))
+    if under:
+        lookup.require(snapshot, itself, near)
+    fact = snapshot.ask(below)
+    if not fact.known:
+        raise SomebodyError(f"the places of {tenant.address.name} cannot be looked up: {fact.unknown}",
+                            where=tenant.address.name, mend="ask with an administrator who may look at them")
+    return sorted((r.body for r in fact.records), key=lambda p: p.path)

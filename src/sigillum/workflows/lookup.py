@@ -144,8 +144,9 @@ def require(snapshot: Snapshot, query: Query[Any], near: Query[Any]) -> Record[A
                             where=snapshot.tenant, mend="ask with an administrator who may look at it")
     if fact.first is None:
         known = [str(r.value(query.field)) for r in snapshot.ask(near).records]
+        where = "`sigillum tenant places [UNDER]` lists them" if kind == "place" else "look at `sigillum tenant inspect`"
         raise UsageError(f"{snapshot.tenant} has no {kind} {query.value!r}", where=snapshot.tenant,
-                         mend=did_you_mean(query.value, known) or "look at `sigillum tenant inspect`")
+                         mend=did_you_mean(query.value, known) or where)
     return fact.first
 
 

@@ -1,4 +1,4 @@
-"""`sigillum tenant add | list | inspect | identify`"""
+"""`sigillum tenant add | list | inspect | places | identify`"""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ EXAMPLE = """examples:
   sigillum tenant add summit https://summit.example/scim/v2 --admin ada.rusk --token env:SUMMIT_TOKEN --stage prod
   sigillum tenant list
   sigillum tenant inspect summit
+  sigillum tenant places brindlemoor/sensing-prod    what lies below a place; without one, at the top
   sigillum tenant identify 4f0c1d2e3a4b5c6d    what is this, and where may it be used?"""
 
 
@@ -38,6 +39,11 @@ def add_parser(subparsers: Any) -> None:
                                description="What a tenant can do, its limits, its clock, and what you may do there.")
     inspect.add_argument("name")
     inspect.add_argument("--format", choices=("text", "json"), default="text")
+    places = verbs.add_parser("places", parents=[common()],
+                              description="The places right below one, or at the top of the tree.")
+    places.add_argument("under", nargs="?", default="", metavar="UNDER", help="a place's path (default: the top)")
+    places.add_argument("--tenant", default="", help="whose, if the workspace knows several")
+    places.add_argument("--format", choices=("table", "json", "csv"), default="table")
     identify = verbs.add_parser("identify", parents=[common()], description="What an identifier is, whose, where it may be "
                                 "used, and which others belong to it. Never paste a secret.")
     identify.add_argument("value")
@@ -47,7 +53,7 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"add": _add, "list": _list, "inspect": _inspect, "identify": _identify}[args.verb](args, context)
+    return {"add": _add, "list": _list, "inspect": _inspect, "places": _places, "identify": _identify}[args.verb](args, context)
 
 
 def _add(args: argparse.Namespace, context: Context) -> Outcome:
@@ -86,6 +92,23 @@ def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
         context.show_json("tenant", tenants.as_json(found))
     else:
         context.show(tenants.text(found, context.ident))
+    return Outcome.DONE
+
+
+def _places(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views.common import comma_separated, table
+    from sigillum.workflows.inspect import places
+    columns = ("place", "kind", "location", "services", "labels", "test")
+    rows = [(p.path, p.type, p.location, " ".join(s for s, _ in p.services), " ".join(f"{n}={v}" for n, v in p.labels),
+             "yes" if p.test else "") for p in places(context.office, args.under, args.tenant)]
+    if args.format == "json":
+        context.show_json("places", {"places": [dict(zip(columns, r, strict=True)) for r in rows]})
+    elif args.format == "csv":
+        context.show_text(comma_separated(columns, rows))
+    elif rows:
+        context.show(table(columns, rows, columns[:1]))
+    else:
+        context.say(f"No place lies below {args.under}." if args.under else "The tenant shows no places.")
     return Outcome.DONE
 
 

@@ -42,7 +42,7 @@ def text(found: Explained, ident: Ident) -> RenderableType:
     if told.mends:
         head = "what would tell" if decision.allowed is None else "the smallest change that would allow it"
         parts += ["", Text(head, "bold")]
-        parts += [Text(f"{number}  {masked(advised(mend.cause, mend.text), ident)}")
+        parts += [Text(f"{number}  {masked(advised(mend.cause, mend.told(ours=found.ours)), ident)}")
                   for number, mend in enumerate(told.mends, 1)]
         parts += [Text(f"   {masked(line, ident)}", "dim", no_wrap=True, overflow="ignore")
                   for line in _lend_lines(told, name_of(world, question.principal))]
@@ -64,7 +64,7 @@ def headline(found: Explained, ident: Ident) -> Text:
 
 def _lend_lines(told: Explanation, who: str) -> list[str]:
     return [line for m in told.mends if m.role and not m.place.startswith("@") for line in (
-        f"sigillum lend {m.role} --to {who} --for 1h --because '...' \\", f"  --at {m.place}")]
+        f"sigillum lend {m.role} --to {m.to or who} --for 1h --because '...' \\", f"  --at {m.place}")]
 
 
 def difference(found: Explained) -> str:
@@ -107,7 +107,7 @@ def as_json(found: Explained) -> dict[str, Any]:
         "allowed": decision.allowed, "cause": str(decision.cause), "not_shown": list(decision.hidden),
         "chain": [{"link": k.name, "good": k.good, "text": k.text, "decides": k is told.deciding} for k in told.links],
         "also": [right_words(world, r, question.principal) for r in decision.also] if decision.allowed else [],
-        "mends": [{"cause": str(m.cause), "text": advised(m.cause, m.text), "role": m.role, "place": m.place}
+        "mends": [{"cause": str(m.cause), "text": advised(m.cause, m.told(ours=found.ours)), "role": m.role, "place": m.place}
                   for m in told.mends],
         "changes_at": format_instant(told.changes_at) if told.changes_at else None,
         "tenant": {"allowed": found.theirs.allowed, "reason": found.theirs.reason, "differs": found.differs}

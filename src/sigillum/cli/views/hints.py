@@ -12,7 +12,8 @@ if TYPE_CHECKING:
 _INSPECT = "look at `sigillum tenant inspect`"
 COMMANDS = {
     "tenant-unknown": "add one with `sigillum tenant add`",
-    "role-unknown": _INSPECT, "place-unknown": _INSPECT, "place-not-in-tree": "`sigillum tenant inspect` lists them",
+    "role-unknown": _INSPECT, "place-unknown": "`sigillum tenant places [UNDER]` lists them",
+    "place-not-in-tree": "`sigillum tenant places` lists them",
     "grant-extra": "`--end-extra` ends it",
     "breaks-cannot-kept": "`--end` ends things in the stage prod",
     "never-here": "`sigillum tenant inspect` shows what can stand there",

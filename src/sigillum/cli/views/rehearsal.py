@@ -12,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.charter.charter import Charter
+from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.changes import plain
 from sigillum.core.records.steps import Collision, Outline, Step
 from sigillum.core.values.marks import Ref
@@ -82,9 +83,10 @@ def collision(taken: Collision, ident: Ident) -> RenderableType:
         if taken.id else f"{taken.kind.name} {taken.name} is said to exist, and is not shown."
     rows = [(name, value_text(wanted), value_text(existing), "" if (wanted or None) == (existing or None) else "differs")
             for name, wanted, existing in taken.rows]
+    keep = f"leave it out of `roles:`, and grant {taken.name} as it stands" if taken.kind is ROLE else \
+        f"describe it as it stands: `sigillum charter new NAME --from {ident(taken.name)} --tenant ...`"
     return Group(Text.assemble(("taken    ", "bold yellow"), head), table(("", "wanted", "existing", ""), rows),
-                 Text("keep it      describe it as it stands: `sigillum charter new NAME --from "
-                      f"{ident(taken.name)} --tenant ...`\n"
+                 Text(f"keep it      {keep}\n"
                       "change it    take it over, and make it as the charter says: `sigillum enact --adopt`\n"
                       "leave it     choose another name in the charter", "dim"))
 

@@ -47,11 +47,13 @@ class Compiled:
                  roles: dict[str, frozenset[str]] | None = None, rights: list[Right] | None = None,
                  credentials: dict[str, Held] | None = None, operations: Mapping[str, Operation] | None = None,
                  felt: timedelta = timedelta(0), asks: dict[str, Asks] | None = None,
-                 consents: dict[str, list[Consent]] | None = None, hidden: Mapping[Hidden, str] | None = None) -> None:
+                 consents: dict[str, list[Consent]] | None = None, hidden: Mapping[Hidden, str] | None = None,
+                 licensed: Mapping[str, frozenset[str]] | None = None) -> None:
         self.principals, self.teams, self.memberships = principals or {}, teams or {}, memberships or []
         self.places, self.roles, self.rights = places or {}, roles or {}, rights or []
         self.credentials, self.operations, self.felt = credentials or {}, operations or {}, felt
         self.asks, self.consents = asks or {}, consents or {}
+        self.licensed = licensed or {}  # the licences that each principal holds, by their names
         self.hidden = dict(hidden or {})  # what is not known, and why
         # compiled as questions need it
         self._nodes: dict[str, Node | None] = {}

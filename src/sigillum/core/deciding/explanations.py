@@ -156,6 +156,9 @@ def _ground(world: World, question: Question, node: Node) -> Iterator[Link]:
         yield Link("service", felt <= question.at, f"{rule.service} is switched on" if felt <= question.at else
                    f"{rule.service} was switched on a moment ago, and is felt from {format_edge(felt)} on")
     here = world.principals[question.principal].location
+    if rule is not None and rule.licence:
+        held = rule.licence in world.licensed.get(question.principal, ())
+        yield Link("licence", held, f"{rule.licence} is {'held' if held else 'needed, and not held'}")
     if node.principal or rule is None or not rule.located or not here or not node.location:
         yield Link("location", None, "makes no difference")
     else:

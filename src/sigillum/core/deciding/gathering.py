@@ -14,11 +14,11 @@ from sigillum.core.kinds.changes import Facts
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.profile import Profile
-from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.kinds.signing import CREDENTIAL, LICENCE
 from sigillum.core.kinds.snapshot import NOT_ASKED, Snapshot
 from sigillum.core.values.text import lines
 
-ALL_ROLES = Query(ROLE, "all")
+ALL_ROLES, ALL_LICENCES = Query(ROLE, "all"), Query(LICENCE, "all")
 
 
 def explore(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str], *, credentials: bool = False) -> None:
@@ -26,6 +26,8 @@ def explore(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str]
     ask = snapshot.ask
     for path in lines(places):
         ask(Query(PLACE, "path", path))
+    if any(o.licence for o in snapshot.profile.operations.values()):
+        ask(ALL_LICENCES)
     todo, seen = [*principals, *(t.id for t in ask(Query(TEAM, "everyone")).records)], set[str]()
     while todo:
         principal = todo.pop()
@@ -72,6 +74,11 @@ def world_of(facts: Facts, profile: Profile, *, felt: bool = True) -> World:
         world.consents.setdefault(body.principal, []).append(values.Consent(
             consent.id, body.principal, body.scope, body.acts, body.only, body.made, body.by))
     _clients(world, facts)
+    licensed: dict[str, frozenset[str]] = {}
+    for licence in facts.of(LICENCE):
+        for holder in licence.body.holders:
+            licensed[holder] = licensed.get(holder, frozenset()) | {licence.body.name}
+    world.licensed = licensed
     world.hidden = dict(_hidden(world, facts, profile))
     return world
 
@@ -112,6 +119,7 @@ _HIDES = {(ACCOUNT, "id"): ("principal", "the account {v}"), (TEAM, "id"): ("pri
           (PRINCIPAL, "id"): ("principal", "the service principal {v}"), (PLACE, "path"): ("place", "the place {v}"),
           (ROLE, "name"): ("role", "the role {v}"), (GRANT, "principal"): ("rights", "what is granted to {v}"),
           (TEAM, "member"): ("teams", "the teams of {v}"), (TEAM, "everyone"): ("everyone", "teams that hold everybody"),
+          (LICENCE, "all"): ("licences", "who holds which licence"),
           (CREDENTIAL, "principal"): ("credentials", "the credentials of {v}"),
           (CONSENT, "principal"): ("consents", "the consents of {v}"),
           (CLIENT, "client_id"): ("asks", "the registration {v}")}

@@ -30,12 +30,21 @@ def unspoiled(world: World) -> ProofWant | None:
 
 
 class Mend(NamedTuple):
-    """One change: the cause that it mends, what to do, and the role and place where it is a grant."""
+    """One change: the cause that it mends, what to do, and the role and place where it is a grant.
+
+    `alone`: what to do where no charter here describes the principal; `to`: whom the grant is for, where it is somebody else.
+    """
 
     cause: Cause
     text: str
     role: str = ""
     place: str = ""
+    alone: str = ""
+    to: str = ""
+
+    def told(self, *, ours: bool) -> str:
+        """What to do, for a principal that a charter of this workspace describes, or for somebody else's."""
+        return self.text if ours or not self.alone else self.alone
 
 
 class Changed(NamedTuple):
@@ -79,7 +88,7 @@ def mends(world: World, question: Question, roles: Sequence[Record[Role]], spoil
 def again(world: World, **changed: object) -> World:
     """A world with other contents, not compiled yet."""
     fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "operations", "felt", "asks",
-              "consents", "hidden")
+              "consents", "hidden", "licensed")
     return World(**({f: getattr(world, f) for f in fields} | changed))
 
 
@@ -103,8 +112,16 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
                                          who._replace(ready=True)),
             Cause.LOCATION_DIFFERS: (f"run the program in {location}, and say so: `identity: location: {location}`",
                                      who._replace(location=location))}[cause]
+        alone = {Cause.PRINCIPAL_UNFINISHED: f"wait until {who.name} is ready",
+                 Cause.LOCATION_DIFFERS: f"run the program in {location}"}.get(cause, "")
         fresh = again(world, principals={**world.principals, who.id: better})
-        return Changed(fresh, question, Mend(cause, text))
+        return Changed(fresh, question, Mend(cause, text, alone=alone))
+    if who is not None and cause is Cause.LICENCE_MISSING:
+        licence = world.operations[question.permission].licence
+        more = world.licensed.get(who.id, frozenset()) | {licence}
+        return Changed(again(world, licensed={**world.licensed, who.id: more}), question, Mend(
+            cause, f"give {who.name} the licence: `licence: {licence}` in its charter", alone=f"give {who.name} the licence "
+            f"{licence}"))
     held = world.credentials.get(question.credential)
     if held is not None and held.principal == question.principal and cause in (
             Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER):
@@ -114,15 +131,17 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
                                      held._replace(until=None)),
             Cause.LIMITS_NARROWER: (f"add {question.permission} to the limits of {held.name}, or use another credential",
                                     held._replace(limits=held.limits | {question.permission}))}[cause]
+        alone = "" if cause is Cause.LIMITS_NARROWER else f"whoever looks after {held.name} has to " + (
+            "switch it on" if cause is Cause.CREDENTIAL_INACTIVE else "renew it")
         fresh = again(world, credentials={**world.credentials, held.id: other})
-        return Changed(fresh, question, Mend(cause, text))
+        return Changed(fresh, question, Mend(cause, text, alone=alone))
     if cause in _CONSENTS:
         return _consent(world, question, cause)
     if cause is Cause.PERSON_LACKS and question.person:
         theirs = question._replace(principal=question.person, person="", credential="")
         changed = change(world, theirs, world.decide(theirs), roles)
         name = world.principals[question.person].name
-        mend = changed.mend._replace(text=f"for {name}: {changed.mend.text}")
+        mend = changed.mend._replace(text=f"for {name}: {changed.mend.told(ours=False)}", alone="", to=name)
         return Changed(changed.world, question, mend, changed.possible)
     if cause is Cause.GRANT_UNFINISHED and decision.by is not None:
         rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
@@ -158,7 +177,9 @@ def _consent(world: World, question: Question, cause: Cause) -> Changed:
             Cause.WAY_DIFFERS: f"add {wanted} beside the other way of acting, and have it consented",
             Cause.NOT_CONSENTED: "have it consented by somebody with the power `consents`",
             Cause.CONSENT_NARROWER: f"add {question.place} to `only:` of the permission"}[cause]
-    return Changed(changed, question, Mend(cause, text))
+    alone = "" if cause is Cause.NOT_CONSENTED else f"whoever looks after the client has to ask for {question.permission} " \
+        f"({acts}) and have it consented for {question.place}"
+    return Changed(changed, question, Mend(cause, text, alone=alone))
 
 
 def _wait(world: World, question: Question, cause: Cause) -> Changed:
@@ -174,10 +195,20 @@ def _switch_on(world: World, question: Question) -> Changed:
     """The service, at the nearest project above, or at the place itself."""
     node, service = world.node(question.place), world.operations[question.permission].service
     at = node.kinds.get("project", node.path) if node is not None else question.place
-    place = world.places[at]
+    place, below = world.places[at], switched_on_below(world, question.place, service)
+    if below:
+        return Changed(world, question, Mend(Cause.SERVICE_OFF, f"{service} is switched on at {below}, below that: use it "
+                                             "there"), possible=False)
     fresh = again(world, places={**world.places, at: place._replace(services=(*place.services, (service, None)))})
     return Changed(fresh, question, Mend(Cause.SERVICE_OFF, "switch the service on, in a charter's services: "
-                                          f"{{service: {service}, at: {at}}}", place=at))
+                                          f"{{service: {service}, at: {at}}}", place=at,
+                                          alone=f"switch the service {service} on at {at}"))
+
+
+def switched_on_below(world: World, path: str, service: str) -> str:
+    """A place below where the service is switched on; empty where none is known."""
+    return min((p.path for p in world.places.values() if p.path.startswith(f"{path}/")
+                and any(name == service for name, _ in p.services)), default="")
 
 
 def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -> list[tuple[str, str]]:
@@ -208,7 +239,7 @@ def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Recor
     if team is not None and team.reach and node is not None and node.inside.isdisjoint(team.reach):
         wider = again(world, teams={**world.teams, team.id: team._replace(reach=(*team.reach, question.place))})
         return Changed(wider, question, Mend(cause, f"widen the reach of {team.name}: `reach:` in its charter",
-                                              place=question.place))
+                                              place=question.place, alone=f"widen the reach of {team.name}"))
     best = narrowest(world, question, roles)
     if not best:
         text = f"no role that can be granted there holds {question.permission}: make one, in a charter's `roles:`"

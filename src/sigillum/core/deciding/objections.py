@@ -139,6 +139,8 @@ def _missing(world: World, question: Question) -> Iterator[Objection]:
         if decision.cause not in _ON_THE_WAY:
             return
         changed = change(world, asked, decision)
+        if decision.cause is Cause.SERVICE_OFF and not changed.possible:
+            return  # it is switched on at a place below, and the grant counts there
         if decision.cause is Cause.SERVICE_OFF:
             service = world.operations[asked.permission].service
             yield Objection("service-off", f"{asked.permission} will not work at {at}: {service} is not switched on there",

@@ -24,6 +24,7 @@ class Cause(StrEnum):
     SERVICE_OFF = "service-off"
     SERVICE_NOT_FELT = "service-not-felt"
     LOCATION_DIFFERS = "location-differs"
+    LICENCE_MISSING = "licence-missing"
     NOT_REQUESTED = "not-requested"
     WAY_DIFFERS = "way-differs"
     NOT_CONSENTED = "not-consented"
@@ -70,6 +71,8 @@ ABOUT: dict[Cause, About] = {
     Cause.SERVICE_NOT_FELT: About("The service was switched on a moment ago.", "Wait until the change is felt."),
     Cause.LOCATION_DIFFERS: About("The program runs in another location than the place lies in.",
                                   "Run it where the place lies and say so in `identity: location`."),
+    Cause.LICENCE_MISSING: About("The permission needs a licence that the account does not hold.",
+                                 "Give it one: `licence:` in the charter."),
     Cause.NOT_REQUESTED: About("The client's registration does not ask for this scope, so nobody can consent to it.",
                                "Name it in the charter's `permissions:` and enact."),
     Cause.WAY_DIFFERS: About("The scope is there for the other way of acting: on behalf of people, or alone.",

@@ -27,7 +27,7 @@ EARLY = frozenset({  # time alone brings the answer
 
 OTHERWISE = frozenset({  # something else was in the way
     Cause.PRINCIPAL_SUSPENDED, Cause.SERVICE_OFF, Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_ENDED,
-    Cause.SIGN_IN_REFUSED, Cause.NOT_REQUESTED, Cause.FACTS_UNKNOWN})
+    Cause.SIGN_IN_REFUSED, Cause.NOT_REQUESTED, Cause.LICENCE_MISSING, Cause.FACTS_UNKNOWN})
 
 
 def worth(cause: Cause) -> str:
@@ -50,10 +50,11 @@ class Shown(NamedTuple):
 
 def neutral(world: World) -> World:
     """The same rights in a world where nothing else is in the way."""
+    licences = frozenset(o.licence for o in world.operations.values() if o.licence)
     services = frozenset(o.service for o in world.operations.values() if o.service)
     apis = frozenset((o.api, name, acts) for name, o in world.operations.items() if o.api for acts in ("alone", "on-behalf"))
     return again(
-        world, felt=timedelta(0),
+        world, felt=timedelta(0), licensed=dict.fromkeys(world.principals, licences),
         principals={i: p._replace(active=True, ready=True, location="") for i, p in world.principals.items()},
         credentials={i: c._replace(active=True, start=None, until=None) for i, c in world.credentials.items()},
         places={i: p._replace(made=None, services=tuple((s, None) for s in sorted(services))) for i, p in world.places.items()},

@@ -60,6 +60,8 @@ class World(Compiled):
                 (operation.service and node.services.get(operation.service, NEVER) > at)
                 or self._misplaced(principal, operation, node)):
             return False
+        if operation is not None and operation.licence and operation.licence not in self.licensed.get(principal, ()):
+            return False
         if credential:
             limits = self.credentials[credential].limits
             if limits and permission not in limits:
@@ -156,6 +158,8 @@ class World(Compiled):
                 return Decision(False, Cause.SERVICE_OFF if off else Cause.SERVICE_NOT_FELT)
             if self._misplaced(who.id, operation, node):
                 return Decision(False, Cause.LOCATION_DIFFERS)
+        if operation is not None and operation.licence and operation.licence not in self.licensed.get(who.id, ()):
+            return self._no(Cause.LICENCE_MISSING, Hidden("licences"))
         if credential:
             limits = self.credentials[credential].limits
             if limits and permission not in limits:

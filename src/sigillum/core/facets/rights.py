@@ -39,6 +39,8 @@ def _demanding(seen: Seen, wished: Wished) -> bool:
             return False
         on = any(inside(r, "services", rule.service) for path in lines([wished.want.at])
                  for r in seen.ask(Query(PLACE, "path", path)).records)
+        if rule.service and not on:
+            seen.ask(Query(PLACE, "under", wished.want.at))  # where a place below has it, the grant counts there
         return bool(rule.located or rule.needs or (rule.service and not on))
     return any(one(p) for p, _ in wished.role.body.permissions)
 

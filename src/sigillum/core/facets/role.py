@@ -14,7 +14,7 @@ from sigillum.core.kinds.access import GRANT, ROLE, Role, permission_words
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.kind import Query, Record, differing
 from sigillum.core.records.history import State
-from sigillum.core.records.steps import Collision, Need, Step, StepKind
+from sigillum.core.records.steps import Adopt, Collision, Need, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 from sigillum.core.values.text import CLASSES, did_you_mean
 
@@ -53,6 +53,12 @@ def _one(seen: Seen, draft: Draft, want: RoleWant, records: tuple[Record[Role], 
     elif standing.where is Where.RECENT and standing.generation is not None:
         await_(seen, draft, mark, ROLE, standing, f"the role {want.name}")
         identity = standing.generation.id
+    elif records and seen.choices.adopt and records[0].body.custom:
+        number = standing.number if standing.where is not Where.OPEN else standing.number + 1
+        draft.add(Step(StepId(mark, number, "adopt"), StepKind.KEEP,
+                       f"in the ledger that the role {want.name} is ours from now on", Adopt(ROLE, records[0].id),
+                       why="--adopt was given"))
+        _present(seen, draft, Standing(Where.PRESENT, standing.generation, records[0]), part)
     elif records:
         if not ROLE.same("permissions", records[0].body.permissions, permissions):
             rows = (("display", want.display, records[0].body.display),

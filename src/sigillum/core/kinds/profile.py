@@ -23,6 +23,7 @@ class Operation(NamedTuple):
     located: bool = False  # principal and place must have one location
     needs: tuple[str, ...] = ()  # permission@kind, at the nearest enclosing place of that kind
     api: str = ""  # a client needs consent to this scope of that API
+    licence: str = ""  # the principal has to hold it
 
 
 class Precondition(NamedTuple):
