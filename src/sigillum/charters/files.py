@@ -184,6 +184,7 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
             return None
         return read_public_key(workspace.folder / section.public_key.removeprefix("file:"),
                                at(("credentials", index, "public_key")))
+    proofs = [proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)]
     return Charter(
         name=file.charter, tenant=file.tenant, stage=stage,
         purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",
@@ -197,7 +198,7 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
         permissions=_permissions(parts, at),
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
                                              public_key(i, c)) for i, c in enumerate(file.credentials)),
-        proofs=tuple(proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)),
+        proofs=tuple(p for p in proofs if p.sign_in is None), sign_ins=tuple(p for p in proofs if p.sign_in is not None),
         **_rare(parts, at),
         licence=licence.to_core(file.licence), position=at(()))
 

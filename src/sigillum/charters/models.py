@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Any
 
 from pydantic_core import PydanticCustomError
@@ -30,6 +31,11 @@ AccountName = Annotated[str, by_pattern(
 PlacePath = Annotated[str, by_pattern(
     PLACE_PATH, "place", "a place", "write its path from the root, segments with slashes between"),
     text_schema(pattern=PLACE_PATH.pattern.removesuffix(r"\Z") + "$")]
+SIGN_IN = "sign-in"
+Expected = Annotated[str, by_pattern(
+    re.compile(rf"(?:{SIGN_IN}\Z|{PERMISSION.pattern})"), "permission", "a permission",
+    "write thing.verb, like stream.append; or sign-in"),
+    text_schema(pattern=rf"^(?:{SIGN_IN}|{PERMISSION.pattern.removesuffix(chr(92) + 'Z')})$")]
 Permission = Annotated[str, by_pattern(
     PERMISSION, "permission", "a permission", "write thing.verb, like stream.append"),
     text_schema(pattern=PERMISSION.pattern.removesuffix(r"\Z") + "$")]

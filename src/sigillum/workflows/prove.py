@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-from sigillum.core.charter.charter import Charter
+from sigillum.core.charter.charter import Charter, CredentialWant, ProofWant
 from sigillum.core.comparing.compare import proofs_digest
-from sigillum.core.deciding.proofs import Manner, Result
+from sigillum.core.deciding.proofs import Manner, Result, worst_of
+from sigillum.core.kinds.access import GRANT
 from sigillum.core.records import history
 from sigillum.core.records.history import History
 from sigillum.core.records.steps import Prove
@@ -19,13 +20,15 @@ from sigillum.core.values.errors import (
     UnprovedError,
     UsageError,
 )
+from sigillum.core.values.times import Window, parse_instant
 from sigillum.keeping.files import FileKeeping
 from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import SignedIn
 
 from .office import Office
 from .outlooks import pending, wait, weighed, without
 from .settings import Progress
-from .trying import choose, present, principal_of, sign_in, try_one, tryings
+from .trying import Trying, choose, held, present, principal_of, sign_in, try_one, tryings
 
 ALL = Prove()
 
@@ -77,7 +80,7 @@ def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
 
 
 def _needs_proofs(charter: Charter) -> None:
-    if not charter.proofs:
+    if not charter.expectations:
         raise UsageError(f"{charter.name} has no proofs", where=charter.name,
                          mend="add `proofs:` to the charter: what it can do, and what it cannot")
 
@@ -110,29 +113,70 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
 
     Only where all proofs are tried is the result written down as that of the charter.
     """
-    all_, waited, said, shown = list[Result](), 0.0, list[str](), ""
-    chosen = charter.proofs if wish.proofs is None else tuple(charter.proofs[n] for n in wish.proofs)
-    for trying in tryings(office, replace(charter, proofs=chosen), state, keys, principal, choose(charter, wish.credential),
-                           wish.without, signing=bool(wish.credential)):
-        signed_in, shown = sign_in(trying)
-        results, proofs = list[Result](), trying.charter.proofs
-        for number, proof in enumerate(proofs, 1):
-            office.settings.progress(Progress(charter.name, f"prove {proof.words()}", number, len(proofs)))
-            results.append(try_one(trying, signed_in, shown, proof))
-        if wish.without:
-            results = without(trying, results)
-        results = weighed(trying, results)
-        if any(pending(r) for r in results):
-            results, longer = wait(trying, results)
+    found, waited, said, shown = list[tuple[str, Result]](), 0.0, list[str](), list[str]()
+    timed = replace(charter, proofs=tuple(_timed(office, charter, state, p) for p in charter.proofs))
+    for credential, proofs in _plan(timed, state, keys, wish):
+        for trying in tryings(office, replace(timed, proofs=proofs), state, keys, principal, credential, wish.without,
+                              signing=bool(wish.credential)):
+            signed_in, with_what = sign_in(trying)
+            results, longer = _tried(office, charter, trying, signed_in, with_what)
+            found += [(with_what, r) for r in results]
             waited += longer
-        all_ += results
-        said.append(signed_in.said + (f" in {trying.charter.tenant}" if trying.charter.tenant != charter.tenant else ""))
-    report = ProofReport(charter.name, principal, "; ".join(said), shown, tuple(all_), state.before, waited)
+            shown.append(with_what)
+            said.append(signed_in.said + (f" in {trying.charter.tenant}" if trying.charter.tenant != charter.tenant else ""))
+    results = worst_of(found)
+    if wish.proofs is None and charter.sign_ins:
+        from .signing import prove as prove_sign_ins
+        results += prove_sign_ins(office, charter, principal)
+    with_ = ", ".join(dict.fromkeys(s for s in shown if s))
+    report = ProofReport(charter.name, principal, "; ".join(dict.fromkeys(said)), with_, tuple(results), state.before, waited)
     if wish.proofs is None:
         office.books.ledger(write=True).append([Fresh(history.PROVED, state.charter, {
-            "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": shown,
+            "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": report.credential,
             "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
     return report
+
+
+def _tried(office: Office, charter: Charter, trying: Trying, signed_in: SignedIn, shown: str) -> tuple[list[Result], float]:
+    """All that is tried with one token, weighed, and waited for where it is early."""
+    results, proofs, waited = list[Result](), trying.charter.proofs, 0.0
+    for number, proof in enumerate(proofs, 1):
+        office.settings.progress(Progress(charter.name, f"prove {proof.words()}", number, len(proofs)))
+        results.append(try_one(trying, signed_in, shown, proof))
+    if trying.without:
+        results = without(trying, results)
+    results = weighed(trying, results)
+    if any(pending(r) for r in results):
+        results, waited = wait(trying, results)
+    return results, waited
+
+
+def _plan(charter: Charter, state: History, keys: FileKeeping, wish: Prove) -> list[tuple[CredentialWant | None, tuple[
+        ProofWant, ...]]]:
+    """Which proofs are tried with which credential: those that name one with that, the others with each that leaves room."""
+    chosen = charter.proofs if wish.proofs is None else tuple(charter.proofs[n] for n in wish.proofs)
+    here = [c for c in charter.credentials if held(charter, state, keys, c)]
+    named = dict.fromkeys(p.credential for p in chosen if p.credential)
+    if wish.credential or wish.proofs is not None or (len(here) < 2 and not named):
+        return [(choose(charter, wish.credential), chosen)]
+
+    def takes(credential: CredentialWant, proof: ProofWant) -> bool:
+        room = [c.name for c in here if not c.limits or proof.permission in c.limits] if proof.allowed else []
+        return proof.credential == credential.name or (not proof.credential and (not room or credential.name in room))
+    using = {c.name: c for c in here} | {n: c for n in named if (c := choose(charter, n)) is not None}
+    return [(c, tuple(p for p in chosen if takes(c, p))) for c in using.values() if any(takes(c, p) for p in chosen)]
+
+
+def _timed(office: Office, charter: Charter, state: History, proof: ProofWant) -> ProofWant:
+    """A proof that lasts as long as a window: while it does not, the same thing must be refused."""
+    if not proof.during:
+        return proof
+    tenant = proof.tenant or charter.tenant
+    terms = next((all_[-1].terms for mark, all_ in state.generations.items() if all_[-1].kind == GRANT.name
+                  and (mark.tenant, mark.get("role")) == (tenant, proof.during)), {})
+    start, until = (parse_instant(str(terms[n])) if terms.get(n) else None for n in ("from", "until"))
+    lasts = bool(terms) and Window(start, until).state(office.tenants.now(tenant)) == "in-force"
+    return replace(proof, allowed=lasts)
 
 
 def _verdict(result: Result) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from sigillum.core.charter.charter import KEY_PAIR, PASSWORD, Charter, CredentialWant, ProofWant
-from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, manner_of
+from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, links_of, manner_of, target_of
 from sigillum.core.kinds.access import PLACE, Place
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
 from sigillum.core.kinds.kind import Query, Record
@@ -16,12 +16,14 @@ from sigillum.core.values.errors import (
     SomebodyError,
     UsageError,
 )
-from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.text import did_you_mean, plain
 from sigillum.keeping.files import FileKeeping
 from sigillum.tenants.port import Proof, SignedIn, Tenant
 
 from . import lookup
 from .office import Office
+
+MOST_LINKS = 20  # of what was read, so many are followed
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,11 +62,13 @@ def principal_of(office: Office, charter: Charter, state: History) -> str:
 
 def present(charter: Charter, state: History, keys: FileKeeping) -> CredentialWant | None:
     """The first credential that is here already."""
-    for want in charter.credentials:
-        generation = state.find(CREDENTIAL, charter.tenant, name=want.name)
-        if want.held_here and generation is not None and keys.path(want.name, generation.number).exists():
-            return want
-    return None
+    return next((want for want in charter.credentials if held(charter, state, keys, want)), None)
+
+
+def held(charter: Charter, state: History, keys: FileKeeping, want: CredentialWant) -> bool:
+    """Is this credential here, so that one can sign in with it?"""
+    generation = state.find(CREDENTIAL, charter.tenant, name=want.name)
+    return want.held_here and generation is not None and keys.path(want.name, generation.number).exists()
 
 
 def tryings(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str,
@@ -98,7 +102,27 @@ def try_one(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -
         trial = tenant.ask(signed_in, proof.permission, proof.at, trying.people.get(proof.person, ""))
     else:
         trial = Trial(None, "the tenant offers neither a call nor a decision for it")
-    return judge(proof, manner, trial)
+    result = judge(proof, manner, trial)
+    return _followed(trying, signed_in, result, trial) if proof.follow and result.held is True and proof.allowed else result
+
+
+def _followed(trying: Trying, signed_in: SignedIn, result: Result, trial: Trial) -> Result:
+    """What is linked must be readable, too: each place that the field names is read, and the permission missing is named."""
+    tenant, field = trying.tenant, result.proof.follow
+    links = links_of(trial.items or (), field)
+    if result.manner is not Manner.TRIED or not links:
+        return result._replace(held=None, said=f"nothing that was read names something in {field}")
+    for link in links[:MOST_LINKS]:
+        target = target_of(tenant.profile, result.proof.permission, link)
+        if target is None:
+            return result._replace(held=None, said=f"{plain(link)} is no place that can be read here")
+        operation, place = target
+        read = tenant.attempt(signed_in, operation, place)
+        if read.allowed is not True:
+            what = f"{field} names {plain(place)}, and {operation.permission} is missing there"
+            return result._replace(held=False if read.allowed is False else None, said=f"{what} ({read.reason})")
+    more = f", of which {MOST_LINKS} were read" if len(links) > MOST_LINKS else ""
+    return result._replace(said=f"{result.said}; all {len(links)} places in {field} can be read{more}")
 
 
 def choose(charter: Charter, name: str) -> CredentialWant | None:

@@ -38,7 +38,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     charters = context.charters(args)
     if args.all:
-        charters = [c for c in charters if c.proofs]
+        charters = [c for c in charters if c.expectations]
     context.office.books.ledger(write=True)
     reports = [before(context.office, c) if args.before else prove(context.office, c, with_=args.with_) for c in charters]
     keep_witness(context.office)

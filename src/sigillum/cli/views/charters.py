@@ -51,8 +51,8 @@ def text(charter: Charter, ident: Ident) -> RenderableType:
         parts += ["", Text("credentials", "bold"), table(("name", "kind", "lasts", "due before", "limits", "kept in"), [
             (c.name, c.kind, format_duration(c.lasts_seconds), format_duration(c.renew_before_seconds),
              ", ".join(c.limits) or "none", c.keep_in) for c in charter.credentials])]
-    if charter.proofs:
-        parts += ["", Text("proofs", "bold"), *[Text(p.words()) for p in charter.proofs]]
+    if charter.expectations:
+        parts += ["", Text("proofs", "bold"), *[Text(p.words()) for p in charter.expectations]]
     return Group(*parts)
 
 
@@ -73,5 +73,5 @@ def as_json(charter: Charter) -> dict[str, Any]:
         "credentials": [{"name": c.name, "kind": c.kind, "lasts_seconds": c.lasts_seconds,
                          "renew_before_seconds": c.renew_before_seconds, "limits": list(c.limits),
                          "keep_in": c.keep_in, "consumers": list(c.consumers)} for c in charter.credentials],
-        "proofs": [p.words() for p in charter.proofs],
+        "proofs": [p.words() for p in charter.expectations],
     }

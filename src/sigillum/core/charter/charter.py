@@ -144,9 +144,27 @@ class CredentialWant(NamedTuple):
         return self.keep_in != "holder"
 
 
+class SignInTry(NamedTuple):
+    """How somebody signs in: as whom (none: the identity), from which address, at a screen, with a second factor."""
+
+    who: str = ""
+    address: str = ""
+    interactive: bool = False
+    second_factor: bool = False
+
+    def words(self) -> str:
+        parts = [f"as {self.who}" if self.who else "", f"from {self.address}" if self.address else "",
+                 "interactively" if self.interactive else "", "with a second factor" if self.second_factor else ""]
+        return " ".join(p for p in parts if p)
+
+
 @dataclass(frozen=True, slots=True)
 class ProofWant:
-    """One expectation: the identity can, or cannot, use a permission at a place; `person`: acting on whose behalf."""
+    """One expectation: the identity can, or cannot, use a permission at a place; `person`: acting on whose behalf.
+
+    `credential`: tried with that one only; `during`: a role in whose window it holds, and not after; `follow`: a field of what
+    is read, whose places must be readable, too; `sign_in`: it is about getting in.
+    """
 
     allowed: bool
     permission: str
@@ -157,8 +175,15 @@ class ProofWant:
     position: Position | None = field(default=None, compare=False)
     person: str = ""
     tenant: str = ""
+    credential: str = ""
+    during: str = ""
+    follow: str = ""
+    sign_in: SignInTry | None = None
 
     def words(self) -> str:
+        can = "can" if self.allowed else "cannot"
+        if self.sign_in is not None:
+            return f"{can} sign in {self.sign_in.words()}".rstrip()
         extra = ""
         if self.count is not None:
             extra = f", exactly {self.count}"
@@ -167,7 +192,10 @@ class ProofWant:
         elif self.value is not None:
             extra = ", with " + ", ".join(f"{k} = {v}" for k, v in self.value.items())
         where = f"{self.at}{f' in {self.tenant}' if self.tenant else ''}{f' on behalf of {self.person}' if self.person else ''}"
-        return f"{'can' if self.allowed else 'cannot'} {self.permission} at {where}{extra}"
+        extra += f", and what its {self.follow} names" if self.follow else ""
+        extra += f", while {self.during} lasts" if self.during and self.allowed else ""
+        extra += f", since {self.during} does not last" if self.during and not self.allowed else ""
+        return f"{can} {self.permission} at {where}{extra}{f', with {self.credential}' if self.credential else ''}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,12 +219,18 @@ class Charter:
     permissions: tuple[PermissionWant, ...] = ()
     credentials: tuple[CredentialWant, ...] = ()
     proofs: tuple[ProofWant, ...] = ()
+    sign_ins: tuple[ProofWant, ...] = ()  # expectations about getting in
     handover: HandoverWant | None = None
     sign_in: SignInWant | None = None
     licence: str = ""
     position: Position | None = field(default=None, compare=False)
     like: str = ""
     more: Mapping[str, Any] = field(default_factory=dict)  # sections of facets that are not ours
+
+    @property
+    def expectations(self) -> tuple[ProofWant, ...]:
+        """All proofs, about places and about getting in."""
+        return (*self.proofs, *self.sign_ins)
 
     @property
     def is_team(self) -> bool:
@@ -224,7 +258,7 @@ class Charter:
                        proofs=tuple(filter(here, self.proofs)))
         if home:
             return kept
-        return replace(kept, tenant=tenant, roles=(), member_of=(), members=(), permissions=(), credentials=(),
+        return replace(kept, tenant=tenant, roles=(), member_of=(), members=(), permissions=(), credentials=(), sign_ins=(),
                        sign_in=None, licence="",
                        identity=Identity(FOREIGN, self.identity.name, self.identity.display, position=self.identity.position))
 

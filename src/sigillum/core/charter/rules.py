@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import date
 
-from sigillum.core.charter.charter import Charter, GrantWant, ProofWant, ServiceWant
+from sigillum.core.charter.charter import ACCOUNT, Charter, GrantWant, ProofWant, ServiceWant
 from sigillum.core.values.errors import Mistake, Position
 from sigillum.core.values.text import BECAUSE_CLASSES, did_you_mean
 
@@ -66,6 +66,25 @@ def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
     for proof in charter.proofs:
         if proof.person and not charter.is_client:
             yield Mistake("client-only", "only a client acts on behalf of people", "leave `on_behalf_of` out", proof.position)
+        yield from _names(charter, proof)
+    for proof in charter.sign_ins:
+        if proof.sign_in is not None and not proof.sign_in.who and charter.identity.kind != ACCOUNT:
+            yield Mistake("sign-in-account", "sign-in is expected of accounts, and this identity is none",
+                          "name the account: `as: NAME`", proof.position)
+
+
+def _names(charter: Charter, proof: ProofWant) -> Iterator[Mistake]:
+    """What a proof names has to stand in the charter: its credential, and the role whose window it lasts as long as."""
+    own = [c.name for c in charter.credentials]
+    if proof.credential and proof.credential not in own:
+        yield Mistake("proof-credential", f"this charter has no credential {proof.credential!r}",
+                      did_you_mean(proof.credential, own), proof.position)
+    home = charter.tenant
+    windowed = [g.role for g in charter.grants if g.windowed and (g.tenant or home) == (proof.tenant or home)]
+    if proof.during and proof.during not in windowed:
+        yield Mistake("proof-window", f"no grant of this charter gives {proof.during!r} for a window",
+                      did_you_mean(proof.during, windowed) or "give the grant a window: `for`, or `from` and `until`",
+                      proof.position)
 
 
 def _twice(charter: Charter) -> Iterator[Mistake]:
@@ -85,7 +104,8 @@ def _twice(charter: Charter) -> Iterator[Mistake]:
     yield from repeated([(m.name, m.position) for m in (*charter.member_of, *charter.members)], "membership", "keep one")
     for proof in charter.proofs:
         clash = next((p for p in charter.proofs if p.allowed != proof.allowed and p.permission == proof.permission
-                      and p.at == proof.at and (p.tenant, p.person) == (proof.tenant, proof.person)), None)
+                      and p.at == proof.at and (p.tenant, p.person) == (proof.tenant, proof.person)
+                      and (p.credential == proof.credential or not (p.credential and proof.credential))), None)
         if clash is not None and proof.allowed:
             yield Mistake("proof-contradiction", f"{proof.permission} at {proof.at} both can and cannot",
                           "keep the one that is meant", proof.position)

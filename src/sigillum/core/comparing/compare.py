@@ -69,7 +69,7 @@ def compare(comparison: Comparison) -> Outline:
     steps = draft.close()
     home = all_[0]
     _answered_for(home, draft)
-    if any(s.charter.proofs and s.profile.proves for s in all_):
+    if any((s.charter.proofs and s.profile.proves) or (s.charter.sign_ins and s.profile.decisions) for s in all_):
         _prove(home, steps)
     for seen in all_:
         draft.mistakes[:0] = _unmet(seen, steps)
@@ -115,7 +115,7 @@ def _told(step: Step, home: str) -> Step:
 
 def proofs_digest(charter: Charter) -> str:
     """Changes when the proofs do."""
-    return digest([p.words() for p in charter.proofs])
+    return digest([p.words() for p in charter.expectations])
 
 
 def _prove(home: Seen, steps: list[Step]) -> None:
@@ -123,8 +123,8 @@ def _prove(home: Seen, steps: list[Step]) -> None:
     charter, history = home.whole, home.history
     changes = [s for s in steps if s.kind is not StepKind.WAIT]
     stale = history.proved_at < history.changed_at or history.proofs_digest != proofs_digest(charter) or not history.proofs_held
-    if charter.proofs and history.ledger and (changes or stale):
-        count = len(charter.proofs)
+    if charter.expectations and history.ledger and (changes or stale):
+        count = len(charter.expectations)
         steps.append(Step(
             StepId(Mark(PROOFS, home.tenant), 1, "prove"), StepKind.PROVE,
             f"{count} expectation{'s' if count != 1 else ''}, both ways", Prove(),

@@ -99,7 +99,7 @@ def _tell(seen: Seen, draft: Draft, subject: Subject, breach: Breach, worlds: tu
         draft.note("not-foreseen", f"`{proof.words()}` cannot be foreseen: {'; '.join(breach.decision.hidden)}")
         return
     what = breach_words(after, subject.principal, breach, seen.now)
-    if narrowed(subject.limits, proof.permission):
+    if narrowed(_limits(seen, subject, proof), proof.permission):
         draft.note("limits-alone", f"{whose} `{proof.words()}`, and only the limits of its credentials stand against {what}",
                    warning=False)
         return
@@ -119,6 +119,13 @@ def _tell(seen: Seen, draft: Draft, subject: Subject, breach: Breach, worlds: tu
         draft.note("breaks-cannot", f"`{proof.words()}` will not hold: it is allowed by {what}, which Sigillum did not make")
 
 
+def _limits(seen: Seen, subject: Subject, proof: ProofWant) -> tuple[tuple[str, ...], ...]:
+    """The limits of the credentials that a proof is tried with."""
+    if subject.charter or not proof.credential:
+        return subject.limits
+    return tuple(w.limits for w in seen.whole.credentials if w.name == proof.credential)
+
+
 def _ours(seen: Seen, draft: Draft, identity: str, terms: tuple[str, str, str]) -> bool:
     """Did this charter or another one make this right, or does this one want it?"""
     made = any(all_[-1].id == identity for all_ in seen.history.generations.values())
@@ -134,7 +141,7 @@ def _can(seen: Seen, draft: Draft, world: World, own: Subject, people: dict[str,
                    "something wanted cannot be looked up")
         return
     for proof in own.proofs:
-        if not proof.allowed:
+        if not proof.allowed or proof.during:  # what lasts as long as a window is shown by its window
             continue
         cause, hidden = refused(world, own.principal, proof, seen.now, people)
         if hidden:
@@ -142,7 +149,7 @@ def _can(seen: Seen, draft: Draft, world: World, own: Subject, people: dict[str,
         elif cause and cause not in _MISTAKES and not any(n.code == cause and proof.permission in n.text for n in draft.notes):
             meaning = ABOUT[Cause(cause)].meaning.rstrip(".")
             draft.note("breaks-can", f"`{proof.words()}` will not hold: {cause}: {meaning[0].lower()}{meaning[1:]}")
-        elif narrowed(own.limits, proof.permission):
+        elif narrowed(_limits(seen, own, proof), proof.permission):
             draft.note("breaks-can", f"`{proof.words()}` will not hold: no credential's limits leave room for it")
 
 

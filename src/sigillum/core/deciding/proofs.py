@@ -10,6 +10,7 @@ from sigillum.core.charter.charter import ProofWant
 from sigillum.core.kinds.access import Place
 from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.profile import Operation, Profile
+from sigillum.core.values.text import PLACE_PATH
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.waiting import Outlook
@@ -69,6 +70,42 @@ def judge(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
     if not proof.allowed or (proof.count is None and proof.at_least is None and proof.value is None):
         return Result(proof, manner, True, trial.reason or said, trial.capped)
     return _expected(proof, manner, trial)
+
+
+def links_of(items: Iterable[Any], field: str) -> list[str]:
+    """What a field of the items names, each once: a text, or a list of texts."""
+    found: dict[str, None] = {}
+    for item in items:
+        value = item.get(field) if isinstance(item, dict) else None
+        found |= dict.fromkeys(v for v in (value if isinstance(value, list) else [value]) if isinstance(v, str) and v)
+    return list(found)
+
+
+def target_of(profile: Profile, permission: str, link: str) -> tuple[Operation, str] | None:
+    """How a link is read: a place by the same permission, an address of the working interface by the one that it stands for."""
+    path = link.removeprefix(profile.work.rstrip("/")) if profile.work else link
+    if not path.startswith("/"):
+        operation = profile.operations.get(permission)
+        return (operation, path) if operation is not None and PLACE_PATH.match(path) else None
+    for operation in profile.operations.values():
+        head, _, tail = operation.template.partition("{place}")
+        if operation.class_ == "looks" and path.startswith(head) and path.endswith(tail):
+            place = path[len(head):len(path) - len(tail)]
+            if PLACE_PATH.match(place):
+                return operation, place
+    return None
+
+
+def worst_of(found: Iterable[tuple[str, Result]]) -> list[Result]:
+    """One result for each expectation, where it was tried with several credentials: the worst, and with which."""
+    by: dict[str, list[tuple[str, Result]]] = {}
+    for shown, result in found:
+        by.setdefault(result.proof.words(), []).append((shown, result))
+
+    def one(group: list[tuple[str, Result]]) -> Result:
+        shown, result = min(group, key=lambda g: (False, None, True).index(g[1].held))
+        return result if len(group) == 1 else result._replace(said=f"with {shown}: {result.said}")
+    return [one(group) for group in by.values()]
 
 
 def control_for(result: Result, all_: Iterable[Result], operations: Mapping[str, Operation]) -> Result | None:
