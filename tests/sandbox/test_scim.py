@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import operator
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
@@ -332,3 +333,22 @@ def test_teams(away: Away) -> None:
     assert "members" not in away.scim("PATCH", f"/Groups/{team['id']}", remove).json()
     bad = {"schemas": [PATCH_OP], "Operations": [{"op": "add", "path": "members", "value": [{"value": "nobody"}]}]}
     assert away.scim("PATCH", f"/Groups/{team['id']}", bad).status == 400
+
+
+def test_the_protocol_is_written_down_as_it_is_served(sandbox: Sandbox) -> None:
+    """Every schema by its name, every attribute of ours, and every power that a step takes."""
+    from sigillum.core.kinds.registry import KINDS
+    text = (Path(__file__).parents[2] / "docs" / "tenant-protocol.md").read_text()
+    missing = [f"power {k.power}" for k in KINDS.values() if k.power and f"`{k.power}`" not in text]
+    schemas = sandbox.tenant("empty").scim("GET", "/Schemas").json()["Resources"]
+
+    def attributes(schema: Json) -> Iterator[str]:
+        for attribute in schema["attributes"]:
+            yield attribute["name"]
+            yield from (f"{s['name']}" for s in attribute.get("subAttributes", []))
+    for schema in schemas:
+        missing += [schema["id"]] if schema["id"] not in text else []
+        if schema["id"].startswith("urn:sigillum:"):
+            missing += [f"{schema['name']}.{name}" for name in attributes(schema) if f"`{name}`" not in text and f"`{name}`:" not in text]
+    assert missing == []
+    assert "`tenant`" in text  # changing the profile
