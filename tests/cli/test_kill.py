@@ -216,3 +216,13 @@ def test_killed_at_a_hundred_random_moments(desk: Desk, sandbox: Sandbox, forked
 @pytest.mark.soak
 def test_killed_at_a_thousand_random_moments(desk: Desk, sandbox: Sandbox, forked: Fork) -> None:
     killed_at_random_moments(desk, sandbox, forked, range(1000, 2000))
+
+
+@pytest.mark.parametrize("moment", ["settled", "read-back"])
+def test_a_key_that_is_active_at_once_is_completed_after_a_kill(desk: Desk, away: Away, sandbox: Sandbox, forked: Fork, moment: str) -> None:
+    sandbox.control("tenants", {"describe": {away.name: {"born_inactive": False}}})
+    assert forked(desk, list(ENACT), kill_at(f"make-credential ingest-key in summit {moment}")) == (0, signal.SIGKILL)
+    assert desk.run(*ENACT).code == 0
+    kept, = (json.loads(p.read_text())["credential"] for p in (desk.folder / ".sigillum" / "keys").glob("*/ingest-key-1.json"))
+    assert kept["credential_id"] and kept["token_endpoint"] and kept["principal_id"] and kept["ends"]
+    assert desk.run("rehearse", "wind-ingest", "--strict").code == 0

@@ -37,10 +37,13 @@ class FileKeeping:
         for path in sorted(self.folder.glob("*.json")) if self.folder.is_dir() else ():
             found = _NAME.match(path.name)
             if found:
-                content = read_private_json(path)
-                key = content.get("key")
-                out[found["name"], int(found["number"])] = thumbprint(key) if isinstance(key, dict) else "secret"
+                key = "key" in read_private_json(path)
+                out[found["name"], int(found["number"])] = thumbprint(self._key(path)) if key else "secret"
         return out
+
+    def incomplete(self) -> frozenset[tuple[str, int]]:
+        """What was kept, and not yet completed with whose it is: somebody was killed in between."""
+        return frozenset(of for of in self.held() if not self.about(*of).get("credential_id"))
 
     def keep_key(self, credential: str, generation: int, algorithm: str) -> dict[str, Any]:
         """The public half of this generation's key, which is made and kept if it is not there yet."""

@@ -44,11 +44,13 @@ def blocked_outcome(outline: Outline) -> Outcome:
 def compared(office: Office, charter: Charter, choices: Choices) -> tuple[Comparison, Outline, str]:
     """Compare, asking for facts in rounds until none is missing; with the charter's uid."""
     uid, history = office.books.history(charter.name)
-    held = office.keepings.of(uid).held() if uid else {}
+    keeping = office.keepings.of(uid)
+    held, incomplete = (keeping.held(), keeping.incomplete()) if uid else ({}, frozenset[tuple[str, int]]())
     names = tenants_of(charter, history, office.workspace.file.tenants)
     reached = {name: office.tenants.reach(name) for name in names}
     snapshots = {name: Snapshot(name, time_of(tenant), tenant.profile) for name, tenant in reached.items()}
-    comparison = Comparison(charter, history, snapshots, office.workspace.rules, held, office.books, choices)
+    comparison = Comparison(charter, history, snapshots, office.workspace.rules, held, office.books, choices,
+                            incomplete)
     for _ in range(MOST_ROUNDS):
         outline = compare(comparison)
         missed = {name: queries for name, snapshot in snapshots.items() if (queries := snapshot.asked())}

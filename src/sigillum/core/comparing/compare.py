@@ -37,11 +37,12 @@ class Comparison:
     held: Mapping[tuple[str, int], str]
     books: Books
     choices: Choices
+    incomplete: frozenset[tuple[str, int]] = frozenset()
 
     def seen(self) -> list[Seen]:
         """One look a tenant, home first."""
         return [Seen(snapshot, self.charter.part(name), self.charter, self.history, self.rules, self.held, self.choices,
-                     self.books) for name, snapshot in self.snapshots.items()]
+                     self.books, self.incomplete) for name, snapshot in self.snapshots.items()]
 
 
 def tenants_of(charter: Charter, history: History, known: Iterable[str]) -> list[str]:

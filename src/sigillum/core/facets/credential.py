@@ -18,7 +18,7 @@ from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.profile import PERSON, SEALED
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import Ask, Catch, KeepKey, KeepSecret, Kept, Prove, Step, StepKind
+from sigillum.core.records.steps import Ask, Catch, Complete, KeepKey, KeepSecret, Kept, Prove, Step, StepKind
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 from sigillum.core.values.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
@@ -241,6 +241,10 @@ class One:
                 StepId(self.mark, number, "activate"), StepKind.CHANGE, f"credential {want.name}: switch it on",
                 Change(CREDENTIAL, identity, {"active": True}, about=self._about()), needs, CREDENTIAL.power,
                 "it is kept, so it may prove something now", {"active": False}, {"active": True})))
+        elif isinstance(identity, str) and (want.name, number) in self.seen.incomplete:
+            needs = (*needs, draft.add(Step(
+                StepId(self.mark, number, "complete"), StepKind.KEEP, f"beside what is kept of {want.name}, whose it is",
+                Complete(want.name, number, identity, self._about()), needs, why="it was begun earlier, and interrupted")))
         draft.provide(Usable(self.seen.tenant, want.name), *needs)
         return needs[-1] if needs else None
 

@@ -82,6 +82,7 @@ class Seen:
     held: Mapping[tuple[str, int], str]  # credential, generation -> thumbprint of the key kept here, or "secret"
     choices: Choices
     books: Books
+    incomplete: frozenset[tuple[str, int]] = frozenset()  # of what is held here: not yet completed with whose it is
 
     @property
     def tenant(self) -> str:

@@ -70,6 +70,15 @@ class Catch(NamedTuple):
     about: Mapping[str, Any] = MappingProxyType({})  # what is written beside it
 
 
+class Complete(NamedTuple):
+    """Write beside what is kept whose it is, where a kill came between."""
+
+    credential: str
+    generation: int
+    id: str
+    about: Mapping[str, Any] = MappingProxyType({})
+
+
 class Await(NamedTuple):
     """Wait until look-ups show a thing, for so many seconds at most.
 
@@ -111,7 +120,7 @@ class Ask(NamedTuple):
     stopped: bool = False  # somebody else switched it off
 
 
-Action = KeepKey | KeepSecret | Adopt | Make | Change | Entry | End | Catch | Await | Prove | Ask
+Action = Complete | KeepKey | KeepSecret | Adopt | Make | Change | Entry | End | Catch | Await | Prove | Ask
 DOING = (Make, Change, Entry, End)
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from sigillum.core.kinds.kind import Record, inside
 from sigillum.core.kinds.profile import SEALED
 from sigillum.core.records.history import ADOPTED, FOUND, KEPT, Outcome, Verb
-from sigillum.core.records.steps import Adopt, Ask, Await, Catch, KeepKey, KeepSecret, Prove, Step
+from sigillum.core.records.steps import Adopt, Ask, Await, Catch, Complete, KeepKey, KeepSecret, Prove, Step
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import SigillumError, SomebodyError
 from sigillum.tenants.port import Reply, Result
@@ -54,6 +54,11 @@ def ask(carrying: Carrying, step: Step, action: Ask) -> Yields:
 def prove(carrying: Carrying, step: Step, action: Prove) -> Yields:
     carrying.ports.prove(step)
     return {}
+
+
+def completed(carrying: Carrying, step: Step, action: Complete) -> Yields:
+    complete(carrying, step, action.about, action.id)
+    return {"id": action.id}
 
 
 def await_(carrying: Carrying, step: Step, action: Await) -> Yields:

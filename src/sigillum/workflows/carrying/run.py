@@ -9,7 +9,7 @@ from typing import Any
 
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, resolved
 from sigillum.core.records.history import History
-from sigillum.core.records.steps import Adopt, Ask, Await, Catch, KeepKey, KeepSecret, Kept, Outline, Prove, Step
+from sigillum.core.records.steps import Adopt, Ask, Await, Catch, Complete, KeepKey, KeepSecret, Kept, Outline, Prove, Step
 from sigillum.core.values.errors import MachineError, SigillumError, WaitingError
 from sigillum.core.values.marks import Ref, StepId
 from sigillum.tenants.port import Tenant
@@ -88,5 +88,6 @@ class Carrying:
 Handler = Callable[[Carrying, Step, Any], Yields]
 HANDLERS: dict[type, Handler] = {
     Make: make.carry, Change: change.carry, Entry: entry.carry, End: end.carry, Catch: local.catch, Await: local.await_,
+    Complete: local.completed,
     KeepKey: local.keep_key, KeepSecret: local.keep_secret, Adopt: local.adopt, Ask: local.ask, Prove: local.prove}
 
