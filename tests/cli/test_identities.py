@@ -306,7 +306,7 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
     ids = {"registration": client["id"], "client id": client["clientId"], "principal": principal["id"]}
 
     def meanings(value: str, *more: str) -> set[tuple[str, str]]:
-        found = desk.run("tenant", "identify", value, "--format", "json", *more).json["meanings"]
+        found = desk.run("tenant", "identify", "--format", "json", *more, "--", value).json["meanings"]
         assert all(m["use"] and (m["whose"] or m["what"].startswith("client id of")) for m in found)
         return {(m["tenant"], m["what"]) for m in found}
     assert meanings(ids["registration"]) == {("roster", "registration id of a client")}
@@ -320,7 +320,8 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
     assert desk.run("tenant", "identify", "x", "--tenant", "no-such").code == 3
     assert "secret" in desk.run("tenant", "identify", "eyJhbGciOi.eyJzdWIiOi.c2lnbmF0dXJl").out
     key = json.loads(next((desk.folder / ".sigillum" / "keys").glob("*/mailer-key-1.json")).read_text())["key"]
-    logs = [desk.run("-v", "tenant", "identify", *words) for words in ((key["d"],), (roster.tokens["nils.brack"],), (thumb(desk),), (thumb(desk), "--send"))]
+    logs = [desk.run("-v", "tenant", "identify", *words) for words in (
+        ("--", key["d"]), ("--", roster.tokens["nils.brack"]), ("--", thumb(desk)), ("--send", "--", thumb(desk)))]
     assert [("GET" in ran.err and "filter" not in ran.err) or "Users" in ran.err for ran in logs] == [False, False, False, True]
     assert ("the secret of mailer-key-1" in logs[0].out, "could be a secret" in logs[2].out) == (True, True)
     assert all(k not in ran.out + ran.err for k in (key["d"],) for ran in logs)

@@ -89,6 +89,10 @@ def _expectations(seen: Seen, draft: Draft) -> None:
         if known and proof.permission not in known:
             draft.wrong("permission-unknown", f"{seen.tenant} has no permission {proof.permission!r}",
                         did_you_mean(proof.permission, known), proof.position)
+        asked = [seen.ask(Query(ACCOUNT, field, proof.person)) for field in ("name", "id")] if proof.person else []
+        if asked and all(fact.known and fact.first is None for fact in asked):
+            draft.wrong("person-unknown", f"{seen.tenant} knows no person {proof.person!r}",
+                        "write the name as the tenant has it", proof.position)
         fact = seen.ask(Query(PLACE, "path", proof.at)) if places else Fact[Place](unknown="it has no places")
         if fact.known and not fact.records:
             beside = seen.ask(Query(PLACE, "under", proof.at.rpartition("/")[0])).records

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.core.deciding.proofs import Trial
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Facts, Make
+from sigillum.core.kinds.identities import CLIENT
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.profile import PERSON, Operation, Profile
 from sigillum.core.kinds.signing import CREDENTIAL
@@ -126,6 +127,8 @@ class ByHand:
             return answer
         identity = answer.id if isinstance(doing, Make) else str(doing.id)
         record = known.after(doing, identity, mark).get(doing.kind, identity)
+        if record is not None and doing.kind is CLIENT and not record.body.client_id:
+            record = record.with_(client_id=identity)  # what a console shows of a client, and people type, is its client id
         self._confirmed.append(files.Confirmed(doing.kind, identity, files.today().isoformat(), record))
         files.write_confirmed(self._folder / "confirmed.json", self._confirmed)
         return Reply(Result.DONE, record, confirmed=answer.by)

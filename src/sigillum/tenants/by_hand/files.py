@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.changes import part_of
 from sigillum.core.kinds.changes import plain as as_json
-from sigillum.core.kinds.identities import ACCOUNT, TEAM
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Kind, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
@@ -26,7 +26,7 @@ MOST_BYTES = 20_000_000
 
 
 def _words(text: str) -> tuple[str, ...]:
-    return tuple(text.replace(";", " ").split())
+    return tuple(plain(text).replace(";", " ").split())
 
 
 def _yes(text: str) -> bool:
@@ -55,6 +55,9 @@ TEXT: Callable[[str], Any] = plain
 COLUMNS: dict[str, tuple[Kind[Any], dict[str, Callable[[str], Any]], int]] = {
     "accounts": (ACCOUNT, {"id": TEXT, "name": TEXT, "display": TEXT, "active": _yes, "kind": TEXT, "purpose": TEXT,
                            "owner": TEXT, "deputy": TEXT, "stage": TEXT}, 2),
+    "clients": (CLIENT, {"id": TEXT, "name": TEXT, "client_id": TEXT, "redirects": _words, "purpose": TEXT, "owner": TEXT,
+                         "deputy": TEXT, "stage": TEXT}, 3),
+    "principals": (PRINCIPAL, {"id": TEXT, "client_id": TEXT, "display": TEXT, "active": _yes}, 2),
     "teams": (TEAM, {"id": TEXT, "name": TEXT, "members": _words}, 2),
     "roles": (ROLE, {"id": TEXT, "name": TEXT, "permissions": _permissions, "display": TEXT, "breadth": TEXT}, 3),
     "places": (PLACE, {"id": TEXT, "path": TEXT, "kind": TEXT, "display": TEXT, "test": _yes}, 2),
