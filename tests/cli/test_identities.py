@@ -479,3 +479,58 @@ def test_what_a_registration_rotates_is_kept_and_a_401_is_never_absence(bare: De
     looked = bare.run("rehearse", "lift-board", "--format", "json").json["charters"][0]
     assert ([s["step"] for s in looked["steps"] if s["step"] == "make"], "status 401" in str(looked["notes"])) == ([], True)
     assert bare.run("enact", "lift-board", "--yes").code == 6
+
+
+ASKS = """\
+charter: depot-feed
+tenant: summit
+purpose: Feeds the depot's board
+owner: mara.teel@brindlemoor.example
+identity: {kind: service-account, name: depot-feed, display: Depot feed}
+grants:
+  - {role: identity-user, at: self, to: {ask: {of: Corvid Ropeways, form: '[a-z]+-[a-z]+', for: the account that acts as it}}, because: they run it}
+  - {role: stream-reader, at: brindlemoor/sensing-test, because: reads}
+proofs:
+  - {can: stream.read, at: brindlemoor/sensing-test/streams/mast-4}
+"""
+
+
+def test_a_value_that_only_somebody_else_can_tell_is_asked_for_and_the_rest_goes_on(bare: Desk, away: Away) -> None:
+    bare.know(away)
+    bare.charter(ASKS, "depot-feed")
+    ran = bare.run("enact", "depot-feed", "--yes")
+    assert (ran.code, "Corvid Ropeways for the account that acts as it" in " ".join(ran.out.split())) == (6, True), ran.out + ran.err
+    assert len(away.of("Grant", "depot-feed")) == 1  # what does not need it went on
+    [asked] = bare.run("requests", "--format", "json").json["requests"]
+    assert (asked["to"], asked["what"]) == ("Corvid Ropeways", "the account that acts as it")
+    assert bare.run("enact", "depot-feed", "--yes").code == 6
+    assert len(bare.run("requests", "--format", "json").json["requests"]) == 1  # written once
+    file = bare.folder / asked["file"]
+    other = Desk(bare.folder.parent / "supplier", bare.capture)
+    assert other.run("init", str(other.folder)).code == 0
+    assert other.run("requests", "answer", str(file), "--value", "camera-archive").code == 6  # by whom?
+    known = ("--from", thumb(bare))
+    assert other.run("requests", "answer", str(file), *known).code == 2
+    wrong = other.run("requests", "answer", str(file), "--value", "Camera 7", *known)
+    assert (wrong.code, "[a-z]+-[a-z]+" in wrong.err) == (2, True)
+    assert other.run("requests", "answer", str(file), "--value", "camera-archive", *known).code == 0
+    receipt = str(file).replace(".json", ".receipt.json")
+    assert bare.run("requests", "done", "1", "--receipt", receipt).code == 6
+    assert bare.run("requests", "done", "1", "--receipt", receipt, "--from", thumb(other)).code == 0
+    assert bare.run("enact", "depot-feed", "--yes").code == 0
+    assert len([g for g in away.state()["resources"]["Grant"] if g["reason"] == "they run it"]) == 1
+    bare.charter(ASKS.replace("[a-z]+-[a-z]+", "[0-9]{12}"), "depot-feed")  # the answer does not fit any more: asked anew, and nothing ends for it
+    assert bare.run("enact", "depot-feed", "--yes", "--end").code == 6
+    assert len([g for g in away.state()["resources"]["Grant"] if g["reason"] == "they run it"]) == 1
+    assert bare.run("requests", "done", "2", "--value", "nonsense").code == 2
+
+
+@pytest.mark.parametrize(("wrong", "told"), [
+    ("to: {ask: {form: x}}", "of whom"), ("to: {ask: {of: x, from: y}}", "`from` is not known"), ("to: {ask: {of: x, form: '['}}", "no pattern"),
+    ("to: {ask: x}", "of whom")])
+def test_what_is_asked_wrongly(desk: Desk, wrong: str, told: str) -> None:
+    desk.charter(ASKS.replace("to: {ask: {of: Corvid Ropeways, form: '[a-z]+-[a-z]+', for: the account that acts as it}}", wrong), "depot-feed")
+    ran = desk.run("charter", "check", "depot-feed")
+    assert (ran.code, told in " ".join(ran.err.split())) == (3, True), ran.err
+    desk.charter(ASKS.replace("name: depot-feed", "name: {ask: {of: x}}"), "depot-feed")
+    assert "inside an entry of a list only" in " ".join(desk.run("charter", "check", "depot-feed").err.split())

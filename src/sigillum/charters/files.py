@@ -12,7 +12,7 @@ from typing import Any
 
 from pydantic import Field
 
-from sigillum.core.charter.charter import Charter, PermissionWant
+from sigillum.core.charter.charter import AskedWant, Charter, PermissionWant
 from sigillum.core.facets.registry import check
 from sigillum.core.values.errors import FileError, Mistake, Position
 from sigillum.core.values.outside import json_of
@@ -121,16 +121,29 @@ def shown_path(workspace: Workspace, path: Path) -> str:
         return str(path)
 
 
-def load(workspace: Workspace, path: Path, seen: tuple[str, ...] = ()) -> Charter:
-    """Read and check a charter. Raises FileError with every mistake at once. `seen`: charters that are like this one."""
+def no_answers(charter: str) -> Mapping[str, str]:
+    """Nobody was asked for anything."""
+    return {}
+
+
+def load(workspace: Workspace, path: Path, seen: tuple[str, ...] = (),
+         answers: Callable[[str], Mapping[str, str]] = no_answers) -> Charter:
+    """Read and check a charter. Raises FileError with every mistake at once. `seen`: charters that are like this one;
+    `answers`: what somebody else told for a charter, by its name.
+    """
     shown = shown_path(workspace, path)
-    document = parse(read_text(path, shown), shown)
+    text = read_text(path, shown)
+    document = parse(text, shown)
     if not isinstance(document.data, dict) or not document.data:
         mistake = Mistake("not-a-charter", "this is not a charter: it has no keys",
                           "run `sigillum charter new NAME` for one to begin with", Position(shown, 1, 1))
         raise FileError(mistake.what, where=shown, mend=mistake.mend, mistakes=(mistake,))
+    asked: tuple[AskedWant, ...] = ()
+    if "ask:" in text:
+        from .asked import answered
+        document, asked = answered(document, answers(str(document.data.get("charter", ""))))
     file, parts = validate_with(CharterFile, RARE, document)
-    charter = _alike(workspace, _to_core(workspace, file, parts, document), document, seen)
+    charter = replace(_alike(workspace, _to_core(workspace, file, parts, document), document, seen), asked=asked)
     mistakes = check(charter, workspace.rules, workspace.file.tenants)
     if mistakes:
         raise FileError("", where=shown, mistakes=tuple(_point(m, document) for m in mistakes))

@@ -4,21 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from sigillum.core.charter.charter import fits
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history, requests
 from sigillum.core.records.history import fold
 from sigillum.core.records.requests import RECEIPT, Request
 from sigillum.core.records.steps import Outline, Step
-from sigillum.core.values.errors import SomebodyError
-from sigillum.core.values.times import format_instant
+from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.times import format_instant, whole_second
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Tenant
 
+from .books import writer_name
 from .carrying.run import Became, Carrying, StepResult
 from .office import CLAIM, Office, nothing
 from .requests import put, read_json, signer_words
@@ -117,3 +120,31 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
             "made": not found.stands, "id": identity, "tenant": found.request.tenant, "by": found.hand,
             "at": format_instant(time_of(tenant))}, office.books.signing_key()))
         return receipt, results
+
+
+def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> tuple[Request, Path]:
+    """Answer a request for a value: check it against its form, and write the receipt.
+
+    Raises FileError, UsageError, SomebodyError.
+    """
+    body = read_json(path)
+    signer, request = signed.check(body, str(path)), requests.read(body, str(path))
+    if request.do != requests.TELL:
+        raise UsageError("it asks for something to be done, not told", where=str(path), mend="leave --value out")
+    if signer.key_id not in {*known, *office.workspace.file.signers.values(), office.books.signing_key().key_id}:
+        raise SomebodyError(f"the request is {signer_words(office, signer.key_id)}", where=str(path),
+                            mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`")
+    form = str(request.values.get("form", ""))
+    if not fits(value, form):
+        raise UsageError(f"{value!r} does not look as it has to{f': {form}' if form else ''}", where="--value",
+                         mend="it is one line of text, and fits the form whole")
+    receipt = path.with_name(path.stem + ".receipt.json")
+    put(receipt, signed.sign({"kind": RECEIPT, "request": request.digest, "do": request.do, "about": request.about,
+                              "made": False, "id": "", "tenant": request.tenant, "by": writer_name(), "value": value,
+                              "at": format_instant(whole_second(datetime.now(UTC)))}, office.books.signing_key()))
+    return request, receipt
+
+
+def is_question(path: Path) -> bool:
+    """Does a request ask for a value? Raises FileError."""
+    return read_json(path).get("do") == requests.TELL

@@ -138,6 +138,12 @@ class Books:
         uid = ledger.uid_of(charter)
         return (uid, fold(ledger.entries(uid), uid)) if uid else ("", History())
 
+    def answers(self, charter: str) -> dict[str, str]:
+        """What somebody else told for a charter: the newest answer to each question."""
+        from sigillum.core.records.history import TOLD
+        uid = self.ledger().uid_of(charter) if self.there else None
+        return {str(e.body["name"]): str(e.body["value"]) for e in self.ledger().entries(uid, kind=TOLD)} if uid else {}
+
     def make_known(self, charter: str) -> str:
         """Give a charter its uid in the ledger, once."""
         import secrets
@@ -179,7 +185,7 @@ class Books:
         if name is None or not self.has_charter(name):
             return "", None
         try:
-            return name, files.load(self._workspace, files.path_of(self._workspace, name))
+            return name, files.load(self._workspace, files.path_of(self._workspace, name), answers=self.answers)
         except FileError:
             return name, None
 

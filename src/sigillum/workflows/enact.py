@@ -121,9 +121,8 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
             raise report.error()
 
     def ask(step: Step, doing: Doing | None) -> None:
-        if doing is not None:
-            from .requests import ask as write_request
-            write_request(office, uid, charter.name, step, doing)
+        from .requests import ask as write_request
+        write_request(office, uid, charter.name, step, doing)
     carrying = Carrying(office.ports(uid, prove_now, ask), comparison.history, send_again=choices.send_again)
     again = list[StepResult]()  # what made it compare anew is no result of its own
 

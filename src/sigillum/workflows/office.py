@@ -71,7 +71,7 @@ class Office:
         mistakes, found, last = list[Mistake](), list[Charter](), None
         for name in wanted:
             try:
-                found.append(files.load(self.workspace, files.path_of(self.workspace, name, known)))
+                found.append(files.load(self.workspace, files.path_of(self.workspace, name, known), answers=self.books.answers))
             except FileError as problem:
                 last = problem
                 mistakes += problem.mistakes or [Mistake("file", problem.what, problem.mend)]

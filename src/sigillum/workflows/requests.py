@@ -9,10 +9,11 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from sigillum.core.charter.charter import fits
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records import history
 from sigillum.core.records.books import NUMBER, UNDERTAKING
-from sigillum.core.records.requests import ADD, MAKE, RECEIPT, request_of
+from sigillum.core.records.requests import ADD, MAKE, RECEIPT, TELL, question_of, request_of
 from sigillum.core.records.steps import Ask, Outline, Step, StepKind
 from sigillum.core.undertakings.requests import REQUESTS, SentRequest
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
@@ -36,11 +37,16 @@ def listed(office: Office, *, ended: bool = True) -> list[SentRequest]:
     return office.books.begun(REQUESTS, ended=ended)
 
 
-def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing) -> None:
+def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None) -> None:
     """Write the request for a step, and into the ledger where it is a new one. Raises SomebodyError: it waits then."""
     assert isinstance(step.action, Ask)
     tenant, ledger = office.tenants.reach(step.tenant), office.books.ledger(write=True)
-    request = request_of(step, doing, tenant.address.address, charter)
+    if doing is not None:
+        request = request_of(step, doing, tenant.address.address, charter)
+    elif step.action.tells is not None:
+        request = question_of(step.action.tells, tenant.address.address, charter)
+    else:
+        return
     with _NUMBERING:
         same = next((k for k in office.books.begun(REQUESTS) if k.uid == uid and k.digest == request.digest), None)
         newest = list(ledger.entries(kind=history.REQUESTED, newest=1))
@@ -86,13 +92,14 @@ def numbered(office: Office, number: int) -> SentRequest:
     return found
 
 
-def done(office: Office, number: int, receipt: Path | None = None, known_keys: Sequence[str] = ()) -> tuple[SentRequest, str]:
+def done(office: Office, number: int, receipt: Path | None = None, known_keys: Sequence[str] = (), value: str = "") -> tuple[
+        SentRequest, str]:
     """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
-        return _done(office, number, receipt, known_keys)
+        return _done(office, number, receipt, known_keys, value)
 
 
-def _done(office: Office, number: int, receipt: Path | None, known_keys: Sequence[str]) -> tuple[SentRequest, str]:
+def _done(office: Office, number: int, receipt: Path | None, known_keys: Sequence[str], value: str) -> tuple[SentRequest, str]:
     known, entries, how, said, about = numbered(office, number), list[Fresh](), "confirmed by hand", "", dict[str, str]()
     if known.ended:
         raise UsageError(f"request {number} has ended: {known.ended}", where=known.file, mend="nothing is left to confirm")
@@ -108,6 +115,14 @@ def _done(office: Office, number: int, receipt: Path | None, known_keys: Sequenc
                                 mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT` or "
                                      "add it to `signers` in sigillum.yaml; or confirm by hand, without the receipt")
         entries += _taken_over(known, body)
+        value = value or str(body.get("value", ""))
+    if known.request.do == TELL:
+        form = str(known.request.values.get("form", ""))
+        if not fits(value, form):
+            raise UsageError("it is not told" if not value else f"what was told does not look as it has to: {form}",
+                             where=known.file, mend="give the receipt that came back, or the value itself: `--value VALUE`")
+        entries.append(Fresh(history.TOLD, known.uid, {"name": str(known.request.values["name"]), "value": value,
+                                                       "of": known.request.to, "how": how}))
     close(office, REQUESTS, known, how, *entries, **about)
     return known, said
 

@@ -16,6 +16,7 @@ EXAMPLE = """examples:
   sigillum requests show 1
   sigillum requests answer 0001-avalanche-mailer.json where the power is: compare anew, carry out, write a receipt
   sigillum requests done 1 --receipt 0001-avalanche-mailer.receipt.json --from THUMBPRINT
+  sigillum requests answer 0002-depot-feed.json --value 4711-0815      a value that only you can tell
   sigillum requests done 1                            confirmed by hand, where there is no receipt"""
 COLUMNS = ("no", "state", "charter", "tenant", "power", "to", "what", "file")
 
@@ -36,12 +37,14 @@ def add_parser(subparsers: Any) -> None:
     answer = verbs.add_parser("answer", parents=[common()], epilog=EXAMPLE, description="Check one that arrived, "
                               "compare it anew with the tenant, ask, carry it out, and write a signed receipt beside it.")
     answer.add_argument("file", type=Path)
+    answer.add_argument("--value", default="", help="of a request for a value: what is told")
     answer.add_argument("--yes", action="store_true", help="do not ask; its signer has to be known")
     answer.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
                         help="whose signature is known, beside `signers` in sigillum.yaml")
     answer.add_argument("--format", choices=("text", "json"), default="text")
     done = verbs.add_parser("done", parents=[common()], epilog=EXAMPLE, description="Confirm a request.")
     done.add_argument("number", type=int)
+    done.add_argument("--value", default="", help="of a request for a value: what was told, where there is no receipt")
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
     done.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
                       help="whose signature is known, beside `signers` in sigillum.yaml")
@@ -86,8 +89,17 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
-    from sigillum.core.values.errors import SomebodyError
-    from sigillum.workflows.answer import answer, compare
+    from sigillum.core.values.errors import SomebodyError, UsageError
+    from sigillum.workflows.answer import answer, compare, is_question, tell
+    if is_question(args.file):
+        if not args.value:
+            raise UsageError("it asks for a value", where=str(args.file), mend="tell it: --value VALUE")
+        request, written = tell(context.office, args.file, args.value, args.from_)
+        if args.format == "json":
+            context.show_json("answered", {"request": request.digest, "stood": False, "receipt": str(written)})
+        else:
+            context.show_text(f"Told: {request.about}. Send the receipt back: {written}")
+        return Outcome.DONE
     found = compare(context.office, args.file, args.from_)
     if args.format == "text":
         context.show(view.answering(found, context.ident))
@@ -110,7 +122,7 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _done(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.requests import done
-    known, said = done(context.office, args.number, args.receipt, args.from_)
+    known, said = done(context.office, args.number, args.receipt, args.from_, args.value)
     how = f": {said}" if said else ", by hand"
     context.show_text(f"Request {known.number} is confirmed{how}. "
                       f"`sigillum enact {known.request.charter}` compares anew what is so.")

@@ -17,13 +17,13 @@ from sigillum.core.kinds.identities import ACCOUNT, Account
 from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.history import History
-from sigillum.core.records.steps import NEVER_HERE, Outline, Prove, Step, StepKind
+from sigillum.core.records.steps import NEVER_HERE, Ask, Outline, Prove, Step, StepKind
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.text import did_you_mean
 
-PROOFS = "proof"
+PROOFS, ASKED = "proof", "asked"
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +70,9 @@ def compare(comparison: Comparison) -> Outline:
     steps = draft.close()
     home = all_[0]
     _answered_for(home, draft)
+    asked = _asked(home)
+    ids = tuple(s.id for s in asked)  # nothing ends for want of an entry that still waits for its value
+    steps = [*(replace(s, needs=(*s.needs, *ids)) if s.kind is StepKind.END else s for s in steps), *asked]
     if any((s.charter.proofs and s.profile.proves) or (s.charter.sign_ins and s.profile.decisions) for s in all_):
         _prove(home, steps)
     for seen in all_:
@@ -109,6 +112,13 @@ def _answered_for(home: Seen, draft: Draft) -> None:
         if fact.first is not None and fact.first.body.active is False:
             draft.note(f"{role}-inactive", f"the {role} {who} is switched off at {home.tenant}: name somebody who answers "
                        "for it")
+
+
+def _asked(home: Seen) -> list[Step]:
+    """Values that only somebody else can give: each is asked for, and what needs it waits."""
+    return [Step(StepId(Mark(ASKED, home.tenant, (("name", want.name),)), 1, "ask"), StepKind.ASK,
+                 f"{want.of} for {want.what or want.name}", Ask(to=want.of, about=want.what or want.name, tells=want),
+                 why="only they can tell it; what does not need it goes on") for want in home.whole.asked]
 
 
 def _told(step: Step, home: str) -> Step:

@@ -16,6 +16,7 @@ INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FEL
     "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
 REQUESTED, RECEIVED, HANDED, CONNECTED, CONFIRMED = "requested", "received", "handed-over", "connected", "confirmed"
 RECALLED, CLOSED = "recalled", "closed"
+TOLD = "told"  # what somebody else was asked for, and told
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from sigillum.core.charter.charter import AskedWant
 from sigillum.core.kinds.access import PLACE, ROLE
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, part_of, plain
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
@@ -19,7 +21,9 @@ from sigillum.core.values.marks import Mark, StepId
 
 KIND, RECEIPT = "sigillum-request", "sigillum-receipt"
 MAKE, CHANGE, END, ADD, TAKE = "make", "change", "end", "add", "take"
-DO = (MAKE, CHANGE, END, ADD, TAKE)
+TELL, VALUE = "tell", "value"  # something is to be told, and not to be done
+MOST_FORM = 200  # characters of a pattern
+DO = (MAKE, CHANGE, END, ADD, TAKE, TELL)
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +54,12 @@ class Request:
                 "values": self.values, "accepted": self.accepted}
 
 
+def question_of(asked: AskedWant, tenant: str, charter: str) -> Request:
+    """The request for a value that only somebody else can give."""
+    return Request(TELL, VALUE, tenant, asked.what or asked.name, {"name": asked.name, "form": asked.form}, to=asked.of,
+                   why=f"the charter {charter} needs it", charter=charter)
+
+
 def request_of(step: Step, doing: Doing, tenant: str, charter: str) -> Request:
     """The request for a step whose references are resolved. A secret in it is a fault of ours and raises ValueError."""
     about, to = (step.action.about, step.action.to) if isinstance(step.action, Ask) else (step.about, "")
@@ -74,12 +84,19 @@ def read(body: Mapping[str, Any], where: str) -> Request:
     values, accepted = body.get("values"), body.get("accepted", {})
     if body.get("kind") != KIND or not isinstance(values, Mapping) or not isinstance(accepted, Mapping) \
             or not all(isinstance(v, str) for v in (*texts.values(), *accepted.values())) \
-            or texts["do"] not in DO or texts["thing"] not in KINDS:
+            or texts["do"] not in DO or texts["thing"] not in (KINDS if texts["do"] != TELL else (VALUE,)):
         raise FileError("this is not a request that this version understands", where=where,
                         mend="ask its sender which version wrote it")
     request = Request(values=dict(values), accepted=dict(accepted), **texts)
     try:
+        if request.do == TELL:
+            if len(str(values["form"])) > MOST_FORM:
+                raise re.error("it is too long")
+            re.compile(str(values["form"]))
+            return request
         doing_of(request)
+    except re.error as problem:
+        raise FileError("the form that it asks for is no pattern", where=where, mend="ask its sender for it anew") from problem
     except (ValueError, KeyError, TypeError) as problem:
         raise FileError("its values are not what they should be", where=where, mend="ask its sender for it anew") from problem
     return request

@@ -8,6 +8,7 @@ from enum import StrEnum
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
+from sigillum.core.charter.charter import AskedWant
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make
 from sigillum.core.kinds.kind import Kind
 from sigillum.core.values.errors import Mistake
@@ -118,6 +119,7 @@ class Ask(NamedTuple):
     charter_first: str = ""
     advice: str = ""
     stopped: bool = False  # somebody else switched it off
+    tells: AskedWant | None = None  # a value that `to` is asked to tell
 
 
 Action = Complete | KeepKey | KeepSecret | Adopt | Make | Change | Entry | End | Catch | Await | Prove | Ask

@@ -9,7 +9,7 @@ from datetime import datetime
 from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.chain import Entry
 from sigillum.core.records.history import CLOSED, REQUESTED
-from sigillum.core.records.requests import Request, fulfilled, queries
+from sigillum.core.records.requests import TELL, Request, fulfilled, queries
 from sigillum.core.values.marks import Mark, mark_of
 
 from .undertaking import Look, Next, Undertaking
@@ -53,6 +53,8 @@ def next_(one: SentRequest, seen: Look, now: datetime) -> Next:
     """It waits as long as its charter asks for it; then it was done, as far as can be seen, or is not wanted any more."""
     if one.ended or (one.mark, one.generation) in seen.wanted:
         return Next()
+    if one.request.do == TELL:
+        return Next(closed="not asked for any more")
     facts = [seen.ask(q) for q in queries(one.request)]
     if all(f.known for f in facts) and fulfilled(one.request, tuple(r for f in facts for r in f.records)):
         return Next(closed="seen to be done")
