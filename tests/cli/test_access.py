@@ -581,7 +581,7 @@ def test_places_are_listed_and_a_taken_role_is_adopted(desk: Desk, away: Away) -
     away.make("/Roles", {"schemas": [OWN + "Role"], "name": "mast-looker", "permissions": [{"value": "board.read"}]})
     desk.charter(CHARTER + "roles: [{name: mast-looker, display: Looks at masts, permissions: [stream.read]}]\n")
     taken = desk.run("rehearse", "wind-ingest")
-    assert (taken.code, "leave it out of `roles:`" in " ".join(taken.out.split())) == (6, True)
+    assert (taken.code, "as it stands: `permissions: [board.read]`" in " ".join(taken.out.split())) == (6, True)
     assert desk.run("enact", "wind-ingest", "--yes", "--adopt").code == 0
     role = next(r for r in away.state()["resources"]["Role"] if r["name"] == "mast-looker")
     assert ([p["value"] for p in role["permissions"]], role["display"]) == (["stream.read"], "Looks at masts")

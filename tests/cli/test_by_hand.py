@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Away, Desk
+from conftest import Away, Desk, Sandbox
 
 TODAY = datetime.now(UTC).date()
 HEAD = f"# source: export\n# date: {TODAY}\n"
@@ -213,3 +213,20 @@ def test_clients_stand_in_facts_and_are_registered_by_hand(depot: Desk) -> None:
     assert values["client_id"] == "c-81"
     named = depot.run("rehearse", "rope-stock", "--strict")
     assert named.code in (0, 1), named.out
+
+
+def test_a_foreign_principal_is_tied_to_a_client_that_was_registered_by_hand(depot: Desk, sandbox: Sandbox) -> None:
+    summit = sandbox.tenant("summit")
+    depot.know(summit)
+    folder = depot.folder / "facts" / "depot"
+    (folder / "clients.csv").write_text(HEAD + "id,name,client_id\n77,old-board,c-77\n")
+    path = depot.folder / "sigillum.yaml"
+    path.write_text(path.read_text().replace("https://depot.example", "https://depot.example\n    issuer: https://id.depot.example"))
+    depot.charter(CHARTER.replace("kind: service-account, display: Rope stock", "kind: client, name: stock-board, usable_in: any-tenant").replace(
+        "member_of: [crew]\n", "").partition("credentials:")[0].replace(
+        "for: 30d}]", "for: 30d}, {role: stream-reader, at: brindlemoor/sensing-prod, in: summit, because: beside the wind}]"), "rope-stock")
+    ran = answered(depot, {"make client stock-board": {"id": "c-81"}, "make grant stock-reader at depot/ropes": {"id": "g1"}})
+    assert ran.code == 0, ran.out + ran.err
+    foreign, = (u for u in summit.state()["resources"]["User"] if u["userName"] == "stock-board")
+    about = foreign["urn:sigillum:scim:1.0:ServiceAccount"]
+    assert (about["kind"], about["organisation"], about["subject"]) == ("foreign", "https://id.depot.example", "c-81")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import copy
 import json
 import random
@@ -17,10 +18,24 @@ from cli.test_by_hand import ANSWERS, depot  # noqa: F401
 from cli.test_handover import done, sealed  # noqa: F401
 from cli.test_identities import ENACT, pair, settle
 from conftest import CHARTER, Away, Desk, Sandbox
+from core.fake import NOW
 from sigillum.cli.sandboxes import usual_world
+from sigillum.core.deciding.values import Question
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.profile import Operation, Profile
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.values.canonical import public_half
+from sigillum.core.values.errors import SigillumError
+from sigillum.core.values.secret import Secret
 from sigillum.keys import signed
 from sigillum.keys.ledgerkey import LedgerKey
+from sigillum.keys.material import make_key
+from sigillum.protocols.http import Http
 from sigillum.reading.document import parse
+from sigillum.tenants.port import Address, Proof, SignedIn
+from sigillum.tenants.scim.answers import refused
+from sigillum.tenants.scim.driver import OpenTenant
+from sigillum.tenants.scim.registration import Kept, Registrar
 from tenants.test_strangers import server
 
 DEEP: Any = None
@@ -207,3 +222,34 @@ def test_rubbish_from_a_tenant(bare: Desk, away: Away, command: tuple[str, ...],
         for _ in range(most // 2):
             well(bare.run(*command, "--timeout", "2"), "")
 
+
+
+def test_rubbish_from_an_authorization_server(most: int) -> None:
+    chance, key = random.Random(6), make_key("Ed25519")
+
+    def answer(method: str, path: str, query: Any, body: bytes) -> tuple[int, Any, dict[str, str]]:
+        whole: Any = {"issuer": base[0], **{f"{n}_endpoint": f"{base[0]}/{n}" for n in ("token", "introspection", "registration")}} if "well-known" in path else \
+            {"access_token": "a", "token_type": "Bearer", "expires_in": 60} if path == "/token" else {"active": True, "sub": "p-1"} if path == "/introspection" else \
+            {"decision": True, "context": {"reason": "so"}} if path == "/decide" else {"evaluations": [{"decision": True}, {"decision": False}]} if path == "/decides" else \
+            {"items": [{"next": "a/b"}], "total": 1, "capped": False} if path.startswith("/work") else \
+            {"client_id": "c-1", "client_secret": "s", "registration_access_token": "t", "registration_client_uri": f"{base[0]}/registered", "redirect_uris": [], "jwks": {"keys": [public_half(key)]}}
+        status = chance.choice([201 if path == "/registration" else 200] * 8 + [400, 401, 404, 429, 500])
+        if chance.random() < 0.6:
+            return status, raw(json.dumps(whole), chance) if chance.random() < 0.2 else json.dumps(spoil(whole, chance)).encode(), {}
+        return status, whole, {}
+    base = [""]
+    with server(answer) as base[0]:
+        for _ in range(most):
+            tenant = OpenTenant(Address("x", base[0]), Http(origins=[base[0]], timeout_seconds=2), Secret("t"))
+            tenant.profile = Profile(issuer=base[0], decisions=f"{base[0]}/decide", work=f"{base[0]}/work")
+            kept: list[Any] = [Kept({"client_id": "c-1", "registration_client_uri": f"{base[0]}/registered"})]
+            registrar = Registrar(tenant.http, f"{base[0]}/registration", Secret("t"), lambda: kept, refused, kept.append)  # noqa: B023
+            asked = [Question("p-1", "a.b", "a/b", NOW), Question("p-1", "a.c", "a/b", NOW)]
+            for call in (lambda: tenant.sign_in(Proof("p-1", key, "Ed25519")), lambda: tenant.sign_in(Proof("p-1", secret=Secret("s"), client_id="c-1")),  # noqa: B023
+                         lambda: tenant.ask(SignedIn(Secret("t"), "p-1", ""), "a.b", "a/b"), lambda: tenant.ask_all(asked),  # noqa: B023
+                         lambda: tenant.attempt(SignedIn(Secret("t"), "p-1", ""), Operation("a.b", "looks", "GET", "/w/{place}"), "a/b"),  # noqa: B023
+                         lambda: registrar.register("m", {"name": "n"}),  # noqa: B023
+                         lambda: registrar.fact(Query(KINDS["client"], "id", "c-1")), lambda: registrar.fact(Query(KINDS["credential"], "principal", "c-1")),  # noqa: B023
+                         lambda: registrar.change("c-1", {"name": "m"}), lambda: registrar.end("c-1")):  # noqa: B023
+                with contextlib.suppress(SigillumError):
+                    call()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Mapping
 from typing import Any
@@ -83,10 +84,11 @@ def collision(taken: Collision, ident: Ident) -> RenderableType:
         if taken.id else f"{taken.kind.name} {taken.name} is said to exist, and is not shown."
     rows = [(name, value_text(wanted), value_text(existing), "" if (wanted or None) == (existing or None) else "differs")
             for name, wanted, existing in taken.rows]
-    keep = f"leave it out of `roles:`, and grant {taken.name} as it stands" if taken.kind is ROLE else \
-        f"describe it as it stands: `sigillum charter new NAME --from {ident(taken.name)} --tenant ...`"
+    stands = re.sub(r" \([^)]*\)", "", next((str(e) for n, _, e in taken.rows if n == "permissions"), ""))
+    how = f"`permissions: [{stands}]`; or leave it out of `roles:`, and grant it" if taken.kind is ROLE else \
+        f"`sigillum charter new NAME --from {ident(taken.name)} --tenant ...`"
     return Group(Text.assemble(("taken    ", "bold yellow"), head), table(("", "wanted", "existing", ""), rows),
-                 Text(f"keep it      {keep}\n"
+                 Text(f"keep it      describe it as it stands: {how}\n"
                       "change it    take it over, and make it as the charter says: `sigillum enact --adopt`\n"
                       "leave it     choose another name in the charter", "dim"))
 
