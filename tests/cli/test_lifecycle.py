@@ -382,6 +382,9 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
             (spoiled.folder / ".sigillum" / "ledger-head.json").unlink()
         refused = spoiled.run("enact", "wind-ingest", "--yes")  # no work on what does not hold
         assert (refused.code, "Traceback" in refused.err) == (0 if "books" in sql else 8, False), (sql, refused.err)
+        assert "books" not in sql or (spoiled.folder / ".sigillum" / "ledger-head.json").exists()
+    (desk.folder / ".sigillum" / "ledger-head.json").write_text('{"checkpoint": 1}')
+    assert "is no checkpoint" in desk.run("enact", "wind-ingest", "--yes").err
     forged = json.loads(head.read_text())
     head.write_text(json.dumps({**forged, "sequence": 3}))
     assert "not signed by this ledger's key" in desk.run("ledger", "verify", "--against", str(head)).out

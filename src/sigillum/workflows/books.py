@@ -37,7 +37,7 @@ class Books:
         self._settings, self._workspace = settings, workspace
         self._ledger: Ledger | None = None
         self._lock = threading.Lock()
-        self._verified: Head | None = None  # up to where the ledger was verified
+        self._checkpoint: Head | None = None  # up to where the ledger was verified by an earlier run
 
     def close(self) -> None:
         if self._ledger is None:
@@ -57,9 +57,9 @@ class Books:
         from sigillum.core.records.chain import signed_head
         from sigillum.keeping.private import write_private
         head = ledger.head()
-        if head != self._verified:
+        if head != self._checkpoint:
             write_private(self._workspace.checkpoint, json.dumps(signed_head(head, self.signing_key()), indent=1) + "\n")
-            self._verified = head
+            self._checkpoint = head
 
     @property
     def there(self) -> bool:
@@ -105,20 +105,20 @@ class Books:
     def _broken(self, ledger: Ledger) -> str:
         """What is wrong with the chain since its last checkpoint, in a few words; nothing where it holds."""
         from sigillum.core.records.chain import check, compare_heads, read_head
-        from sigillum.keeping.private import read_private_json
+        from sigillum.core.values.outside import json_of
         from sigillum.keys.ledgerkey import verifier
         verify, kept, path = verifier(self._workspace.file.ledger_key), None, self._workspace.checkpoint
         if path.exists():
             try:
-                kept, signature = read_head(read_private_json(path))
-            except ValueError:
-                return f"its checkpoint {path.name} is none"
+                kept, signature = read_head(json_of(path.read_text(encoding="utf-8")))
+            except (OSError, ValueError):
+                return f"{path.name} is no checkpoint"
             if not verify(kept.message(), signature):
-                return f"its checkpoint {path.name} is not signed by its key"
+                return f"the checkpoint {path.name} is not signed by its key"
+        self._checkpoint = kept
         findings = compare_heads(ledger.head(), kept, ledger.hash_at) if kept is not None else []
         if not findings:
-            self._verified, findings = check(ledger.entries(after=kept.sequence if kept is not None else 0), ledger.stream,
-                                             verify, kept)
+            _, findings = check(ledger.entries(after=kept.sequence if kept is not None else 0), ledger.stream, verify, kept)
         return f"entry {findings[0].sequence}: {findings[0].what}" if findings else ""
 
     def signing_key(self) -> LedgerKey:
