@@ -526,7 +526,8 @@ def test_interrupting_a_wait_loses_nothing(desk: Desk, away: Away) -> None:
     away.limits(felt_seconds=8)
     assert desk.run("enact", "wind-ingest", "--yes", "--no-prove").code == 0
     process = subprocess.Popen([sys.executable, "-m", "sigillum", "prove", "wind-ingest", "--wait", "1m"], cwd=desk.folder,
-                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+                               preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL))  # also where these tests run in the background
     time.sleep(1.5)
     process.send_signal(signal.SIGINT)
     _, err = process.communicate(timeout=20)

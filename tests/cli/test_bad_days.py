@@ -186,7 +186,8 @@ def test_the_ledger_is_locked(desk: Desk) -> None:
 def test_interrupted(desk: Desk, sandbox: Sandbox, away: Away) -> None:
     sandbox.faults({"kind": "latency", "seconds": 3, "path": away.name, "count": 9, "method": "POST"})
     process = subprocess.Popen([sys.executable, "-m", "sigillum", "enact", "wind-ingest", "--yes"], cwd=desk.folder,
-                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, stdin=subprocess.DEVNULL)
+                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, stdin=subprocess.DEVNULL,
+                               preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL))  # also where these tests run in the background
     lock = desk.folder / ".sigillum" / "enacting.lock"
     while not (lock.exists() and lock.read_text()):
         time.sleep(0.05)

@@ -94,7 +94,7 @@ def well(ran: Any, what: object) -> None:
 
 @pytest.fixture
 def most(request: pytest.FixtureRequest) -> int:
-    return 400 if request.config.getoption("--soak") else 40
+    return 400 if request.config.getoption("--soak") else 24
 
 
 def held(desk: Desk, path: Path, command: list[str], most: int, *, yaml: bool = True, seed: int = 0, sign: Callable[[Any], bytes] | None = None) -> None:
