@@ -534,3 +534,23 @@ def test_what_is_asked_wrongly(desk: Desk, wrong: str, told: str) -> None:
     assert (ran.code, told in " ".join(ran.err.split())) == (3, True), ran.err
     desk.charter(ASKS.replace("name: depot-feed", "name: {ask: {of: x}}"), "depot-feed")
     assert "inside an entry of a list only" in " ".join(desk.run("charter", "check", "depot-feed").err.split())
+
+
+def test_of_three_one_is_refused_one_waits_and_one_is_fine(bare: Desk, sandbox: Sandbox) -> None:
+    summit, other = sandbox.tenant(), sandbox.tenant()
+    bare.know(summit)
+    bare.know(other, "other")
+    plain = ASKS.partition("grants:")[0]
+    bare.charter(plain.replace("depot-feed", "a-refused").replace("tenant: summit", "tenant: other"), "a-refused")
+    bare.charter(ASKS, "depot-feed")
+    bare.charter(plain.replace("depot-feed", "c-fine"), "c-fine")
+    words = ("enact", "a-refused", "depot-feed", "c-fine", "--yes", "--format", "json")
+    sandbox.faults({"kind": "status", "status": 403, "method": "POST", "path": f"{other.name}/scim/v2/Users", "count": 9})
+    ran = bare.run(*words)
+    assert (ran.code, {c["charter"]: c["outcome"] for c in ran.json["charters"]}) == (4, {"a-refused": 4, "depot-feed": 6, "c-fine": 0}), ran.out
+    sandbox.faults()
+    before = summit.state()
+    again = bare.run(*words)
+    assert (again.code, {c["charter"]: c["outcome"] for c in again.json["charters"]}) == (6, {"a-refused": 0, "depot-feed": 6, "c-fine": 0})
+    assert summit.state() == before  # only the mended one is written to
+    assert [u["userName"] for u in other.of("User", "a-refused")] == ["a-refused"]

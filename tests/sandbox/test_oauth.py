@@ -370,3 +370,16 @@ def test_a_token_is_for_its_own_audience_and_type(away: Away) -> None:
     assert other.status == 200
     refused = account.work("GET", "brindlemoor/sensing-prod/streams/mast-4", other.json()["access_token"])
     assert (refused.status, 'error="invalid_token"' in refused.headers["WWW-Authenticate"]) == (401, True)  # RFC 9068 section 4
+
+
+def test_a_password_is_no_form(away: Away) -> None:
+    account = Account(away)
+    account.grant("stream-reader", "brindlemoor/sensing-prod")
+    away.make("/Credentials", {"schemas": [OWN + "Credential"], "principal": {"$ref": f"../Users/{account.id}"}, "name": "word", "kind": "password",
+                               "password": "a+b%41 c:d-2027-x", "mustChange": False, "mailed": False, "active": True})
+
+    def enters(password: str) -> int:
+        pair = base64.b64encode(f"camera-archive:{password}".encode()).decode()
+        return int(away.sandbox.pool.request("GET", f"{account.base}/work/streams/brindlemoor/sensing-prod/streams/mast-4",
+                                             headers={"Authorization": f"Basic {pair}"}).status)
+    assert (enters("a+b%41 c:d-2027-x"), enters("a bA c:d-2027-x")) == (200, 401)  # RFC 7617 section 2

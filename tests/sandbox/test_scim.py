@@ -352,3 +352,15 @@ def test_the_protocol_is_written_down_as_it_is_served(sandbox: Sandbox) -> None:
             missing += [f"{schema['name']}.{name}" for name in attributes(schema) if f"`{name}`" not in text and f"`{name}`:" not in text]
     assert missing == []
     assert "`tenant`" in text  # changing the profile
+
+
+def test_any_attribute_sorts_and_a_forged_cursor_is_refused(crew: Away) -> None:
+    for path in ("active", "emails", "name", "meta.created", "groups", "nothing", "externalId", f"{OWN}ServiceAccount:kind"):
+        assert crew.scim("GET", f"/Users?sortBy={quote(path)}").status in (200, 400), path
+    page = crew.scim("GET", "/Users?count=1&cursor=").json()
+    begin, _, mark = page["nextCursor"].partition(".")
+    assert begin == "1"
+    for forged in (f"2.{mark}", f"1.{'0' * 32}", "1", "-1.x", f"1.{mark}x"):
+        assert crew.scim("GET", f"/Users?count=1&cursor={forged}").json()["scimType"] == "invalidCursor"
+    elsewhere = crew.scim("GET", f"/Users?count=1&cursor={page['nextCursor']}&filter={quote('userName pr')}")  # of another search
+    assert elsewhere.json()["scimType"] == "invalidCursor"

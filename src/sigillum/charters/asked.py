@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from sigillum.core.charter.charter import AskedWant
+from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import FileError, Mistake
 from sigillum.reading.document import Document, Spot
 

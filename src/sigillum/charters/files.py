@@ -12,8 +12,9 @@ from typing import Any
 
 from pydantic import Field
 
-from sigillum.core.charter.charter import AskedWant, Charter, PermissionWant
+from sigillum.core.charter.charter import Charter, PermissionWant
 from sigillum.core.facets.registry import check
+from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import FileError, Mistake, Position
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import did_you_mean

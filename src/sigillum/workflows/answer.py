@@ -8,13 +8,13 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.charter.charter import fits
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history, requests
 from sigillum.core.records.history import fold
 from sigillum.core.records.requests import RECEIPT, Request
 from sigillum.core.records.steps import Outline, Step
+from sigillum.core.values.asked import fits
 from sigillum.core.values.errors import SomebodyError, UsageError
 from sigillum.core.values.times import format_instant, whole_second
 from sigillum.keys import signed

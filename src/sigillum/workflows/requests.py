@@ -9,13 +9,13 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.charter.charter import fits
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records import history
 from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.requests import ADD, MAKE, RECEIPT, TELL, question_of, request_of
 from sigillum.core.records.steps import Ask, Outline, Step, StepKind
 from sigillum.core.undertakings.requests import REQUESTS, SentRequest
+from sigillum.core.values.asked import fits
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import plain, unseen

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import Position
-from sigillum.core.values.text import unseen
 
 if TYPE_CHECKING:  # few charters ask for these
     from sigillum.core.charter.wants import HandoverWant, SignInWant
 
 KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
-MOST_ANSWER = 500
 ACCOUNT, CLIENT, TEAM, FOREIGN = "service-account", "client", "team", "foreign"
 SELF = "self"
 ON_BEHALF, ALONE = "on-behalf", "alone"
@@ -145,26 +143,6 @@ class CredentialWant(NamedTuple):
     @property
     def held_here(self) -> bool:
         return self.keep_in != "holder"
-
-
-class AskedWant(NamedTuple):
-    """A value that only somebody else can give: what the answer is kept as, of whom, a pattern that it fits whole, what for."""
-
-    name: str
-    of: str
-    form: str = ""
-    what: str = ""
-    position: Position | None = None
-
-    def fits(self, answer: str) -> bool:
-        """Is it an answer? One line of text that fits the pattern."""
-        return fits(answer, self.form)
-
-
-def fits(answer: str, form: str) -> bool:
-    """Is it one line of text, not long, of which everything can be seen, and which fits a pattern whole?"""
-    seen = bool(answer) and len(answer) <= MOST_ANSWER and answer.isprintable() and not unseen(answer)
-    return seen and (not form or re.fullmatch(form, answer) is not None)
 
 
 class SignInTry(NamedTuple):

@@ -7,7 +7,6 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import AskedWant
 from sigillum.core.kinds.access import PLACE, ROLE
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, part_of, plain
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
@@ -15,6 +14,7 @@ from sigillum.core.kinds.kind import Kind, Query, Record, alike, differing, insi
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.steps import Ask, Step, StepKind
+from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.marks import Mark, StepId

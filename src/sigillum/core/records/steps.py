@@ -8,9 +8,9 @@ from enum import StrEnum
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import AskedWant
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make
 from sigillum.core.kinds.kind import Kind
+from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Id, Mark, StepId
 
