@@ -12,8 +12,9 @@ from starlette.routing import Route
 from . import keys
 from .answers import bearer
 from .errors import OAuthProblem
-from .oauth import BASIC, JWT_BEARER, NO_STORE, SIGNED, authenticate, claims_of, form, guarded, house_tenant
+from .oauth import BASIC, JWT_BEARER, NO_STORE, SIGNED, authenticate, form, guarded, house_tenant
 from .texts import loads
+from .tokens import claims_of
 from .world import Client, Tenant, hash_of
 
 Json = dict[str, Any]

@@ -14,12 +14,11 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from . import directory, keys
-from .answers import Handler, bearer
+from .answers import Handler
 from .attributes import ACCOUNT
-from .decide import taken, usable_now
+from .decide import taken
 from .errors import OAuthProblem
 from .schemas import KINDS
-from .signin import may_sign_in
 from .world import Client, Tenant, hash_of
 
 Json = dict[str, Any]
@@ -175,7 +174,7 @@ def _jwt_bearer(request: Request, tenant: Tenant, parameters: dict[str, str]) ->
     return {"sub": principal, "client_id": principal, "credential": found[0]}
 
 
-def _basic(request: Request) -> tuple[str, str] | None:
+def basic_of(request: Request) -> tuple[str, str] | None:
     scheme, _, value = request.headers.get("authorization", "").partition(" ")
     if scheme.lower() != "basic":
         return None
@@ -189,7 +188,7 @@ def _basic(request: Request) -> tuple[str, str] | None:
 
 def _client_basic(request: Request) -> tuple[str, str] | None:
     """Of a client, both were encoded as a form before (RFC 6749 §2.3.1); of a person with a password, nothing was."""
-    found = _basic(request)
+    found = basic_of(request)
     return (unquote_plus(found[0]), unquote_plus(found[1])) if found is not None else None
 
 
@@ -295,62 +294,6 @@ async def token(request: Request) -> Response:
               "jti": secrets.token_hex(12), "scope": " ".join(scope)}
     return JSONResponse({"access_token": tenant.key.sign("at+jwt", claims), "token_type": "Bearer",
                          "expires_in": life, "scope": " ".join(scope)}, headers=NO_STORE)
-
-
-def claims_of(tenant: Tenant, token: str | None) -> Json | None:
-    """The claims of a live access token (or of an API token), or None."""
-    if not token:
-        return None
-    now = tenant.clock.now()
-    claims = tenant.key.read(token) if token.count(".") == 2 else None
-    if claims is not None:
-        live = claims.get("exp", 0) > now.timestamp() and claims.get("jti") not in tenant.revoked
-        return claims if live and _stands(tenant, claims) else None
-    digest = hash_of(token)
-    for identity, known in tenant.secrets.items():
-        if secrets.compare_digest(known, digest):
-            found = tenant.store.current(KINDS["Credential"], identity)
-            if found is not None and usable_now(tenant, found):
-                return {"iss": tenant.issuer, "sub": found["principal"]["value"], "credential": identity,
-                        "client_id": found["principal"]["value"], "scope": "work"}
-    return None
-
-
-def _stands(tenant: Tenant, claims: Json) -> bool:
-    """Do the identity and the credential behind a token still stand? Where tokens outlive them, nobody asks."""
-    if tenant.described.get("tokens_outlive"):
-        return True
-    who, used = str(claims.get("sub")), claims.get("credential")
-    found = tenant.store.current(KINDS["User"], who) or tenant.store.current(KINDS["ServicePrincipal"], who)
-    there = found.get("active", True) if found is not None else who in tenant.clients
-    return bool(there) and (used is None or taken(tenant, used))
-
-
-def _by_password(tenant: Tenant, address: str, name: str, password: str) -> Json:
-    """The account whose name and password these are (RFC 7617), as far as sign-in rules let it in. Raises OAuthProblem 401."""
-    digest = hash_of(password)
-    for identity, _ in tenant.store.by("User", "userName", name):
-        for credential, found in tenant.store.by("Credential", "principal.value", identity):
-            if found.get("kind") == "password" and usable_now(tenant, found) and not found.get("mustChange") \
-                    and secrets.compare_digest(tenant.secrets.get(credential, ""), digest) \
-                    and may_sign_in(tenant, identity, {"from": address}).allowed:
-                return {"sub": identity, "client_id": identity, "credential": credential, "scope": "work"}
-    raise OAuthProblem("invalid_token", "The name or the password is wrong", 401, 'Basic realm="work"')
-
-
-def bearer_claims(request: Request, tenant: Tenant) -> Json:
-    """Claims of the request's access token (RFC 6750 §3). Raises OAuthProblem 401."""
-    presented, basic = bearer(request), _basic(request)
-    if basic is not None:
-        return _by_password(tenant, request.client.host if request.client else "", *basic)
-    if presented is None:
-        raise OAuthProblem("invalid_request", "An access token is needed", 401, 'Bearer realm="work"')
-    claims = claims_of(tenant, presented)
-    meant = (tenant.work, tenant.issuer, None)  # RFC 9068 §4; an API token names nobody
-    if claims is None or claims.get("aud") not in meant:
-        raise OAuthProblem("invalid_token", "The token is unknown, for somebody else, has expired or was revoked", 401,
-                           'Bearer realm="work", error="invalid_token"')
-    return claims
 
 
 def routes() -> list[Route]:

@@ -12,9 +12,10 @@ from .answers import bearer
 from .clock import stamp
 from .decide import decide
 from .errors import OAuthProblem
-from .oauth import NO_STORE, bearer_claims, guarded, house_tenant
+from .oauth import NO_STORE, guarded, house_tenant
 from .signin import may_sign_in
 from .texts import loads
+from .tokens import bearer_claims
 from .world import Tenant
 
 Json = dict[str, Any]

@@ -93,7 +93,7 @@ def _tell(seen: Seen, draft: Draft, subject: Subject, breach: Breach, worlds: tu
           people: dict[str, str]) -> None:
     from sigillum.core.deciding.foreseen import breach_words, narrowed
     before, after, hoped = worlds
-    proof, by = breach.proof, breach.decision.by
+    proof = breach.proof
     whose = f"the charter {subject.charter} says" if subject.charter else "the charter says"
     if breach.decision.allowed is None:
         draft.note("not-foreseen", f"`{proof.words()}` cannot be foreseen: {'; '.join(breach.decision.hidden)}")
@@ -112,7 +112,8 @@ def _tell(seen: Seen, draft: Draft, subject: Subject, breach: Breach, worlds: tu
             draft.note("breaks-cannot", f"`{proof.words()}` will not hold until somebody else has ended {what}")
         return
     stood = any(b.decision.allowed for b in _breaches(seen, before, one, people))
-    if not stood or by is None or _ours(seen, draft, by.id, (by.carrier, by.role, by.place)):
+    rights = [r for r in (breach.decision.by, *breach.decision.also) if r is not None]
+    if not stood or not rights or any(_ours(seen, draft, r.id, (r.carrier, r.role, r.place)) for r in rights):
         draft.wrong("breaks-cannot", f"{whose} `{proof.words()}`, and that would be allowed by {what}",
                     "choose a narrower role or another place, or take the expectation out", proof.position or subject.position)
     else:

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from sigillum.core.deciding.proofs import Trial
-from sigillum.core.values.errors import UnreachableError
+from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.secret import Secret
 from sigillum.protocols.http import Answer
 from sigillum.protocols.scim import BUSY, ScimRefusedError
 from sigillum.tenants.port import Reply, Result
+
+if TYPE_CHECKING:  # loaded where a secret is fetched
+    from sigillum.protocols.sealed import Envelope
 
 
 def refused(answer: Answer, doing: str) -> Reply:
@@ -38,3 +44,17 @@ def trial_of(answer: Answer) -> Trial:
     if answer.status in (401, 403):
         return Trial(False, f"refused (status {answer.status})", unauthenticated=answer.status == 401)
     return Trial(None, f"status {answer.status} says neither yes nor no")
+
+
+def secret_of(answer: Answer, envelope: Envelope, where: str, *, sealed: bool) -> Reply | None:
+    """The secret in an answer; one that was promised `sealed` and came open is not taken. None: there is none in it."""
+    found = answer.object()
+    if isinstance(found.get("sealed"), str):
+        return Reply(Result.DONE, secret=envelope.open(found["sealed"]))
+    if not isinstance(found.get("secret"), str) or not found["secret"]:
+        return None
+    if sealed:
+        return Reply(Result.REFUSED, detail="a secret came open that was promised sealed", error=RefusedError(
+            "the secret came open, and was promised sealed to a key of ours: it is not taken", where=where,
+            mend="end that credential there, and ask the tenant's operator"))
+    return Reply(Result.DONE, secret=Secret(found["secret"]))

@@ -26,7 +26,7 @@ from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.protocols.scim import ScimClient, ScimRefusedError, patch_body
 from sigillum.tenants.port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
 
-from .answers import refused, trial_of
+from .answers import refused, secret_of, trial_of
 from .codec import Wire
 from .codecs import CODECS, KIND_OF_SCHEMA, USUAL_ENDPOINTS
 from .profile import profile_of
@@ -224,16 +224,10 @@ class OpenTenant:
         path = f"{self._path(CREDENTIAL, identity)}/secret"
         try:
             answer = self.scim.send("POST", path, {"sealTo": envelope.public()})
-            if answer.status == 200:
-                found = answer.object()
-                if isinstance(found.get("sealed"), str):
-                    return Reply(Result.DONE, secret=envelope.open(found["sealed"]))
-                if isinstance(found.get("secret"), str) and found["secret"]:
-                    if self.profile.secret_delivery == SEALED:
-                        return Reply(Result.REFUSED, detail="a secret came open that was promised sealed", error=RefusedError(
-                            "the secret came open, and was promised sealed to a key of ours: it is not taken",
-                            where=self.address.name, mend="end that credential there, and ask the tenant's operator"))
-                    return Reply(Result.DONE, secret=Secret(found["secret"]))
+            told = secret_of(answer, envelope, self.address.name, sealed=self.profile.secret_delivery == SEALED) \
+                if answer.status == 200 else None
+            if told is not None:
+                return told
         except HttpError as problem:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
         return refused(answer, "fetching the secret")
