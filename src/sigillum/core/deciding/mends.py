@@ -102,8 +102,31 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
         return _grant(world, question, cause, roles, spoiled)
     if cause is Cause.SERVICE_OFF:
         return _switch_on(world, question)
+    own = _of_principal(world, question, cause) or _of_credential(world, question, cause)
+    if own is not None:
+        return own
+    if cause in _CONSENTS:
+        return _consent(world, question, cause)
+    if cause is Cause.PERSON_LACKS and question.person:
+        theirs = question._replace(principal=question.person, person="", credential="")
+        changed = change(world, theirs, world.decide(theirs), roles)
+        name = world.principals[question.person].name
+        mend = changed.mend._replace(text=f"for {name}: {changed.mend.told(ours=False)}", alone="", to=name)
+        return Changed(changed.world, question, mend, changed.possible)
+    if cause is Cause.GRANT_UNFINISHED and decision.by is not None:
+        rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
+        return Changed(again(world, rights=rights), question,
+                        Mend(cause, "wait until the tenant has made the grant; if its making failed, enact again"))
+    names = ", ".join(sorted(h.name for h in world.credentials.values() if h.principal == question.principal)) or "it has none"
+    return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question, own=names)), possible=False)
+
+
+def _of_principal(world: World, question: Question, cause: Cause) -> Changed | None:
+    """What mends a cause that lies with the principal itself; None for another cause."""
     who = world.principals.get(question.principal)
-    if who is not None and cause in (Cause.PRINCIPAL_SUSPENDED, Cause.PRINCIPAL_UNFINISHED, Cause.LOCATION_DIFFERS):
+    if who is None:
+        return None
+    if cause in (Cause.PRINCIPAL_SUSPENDED, Cause.PRINCIPAL_UNFINISHED, Cause.LOCATION_DIFFERS):
         node = world.node(question.place)
         location = node.location if node is not None else ""
         text, better = {
@@ -116,12 +139,17 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
                  Cause.LOCATION_DIFFERS: f"run the program in {location}"}.get(cause, "")
         fresh = again(world, principals={**world.principals, who.id: better})
         return Changed(fresh, question, Mend(cause, text, alone=alone))
-    if who is not None and cause is Cause.LICENCE_MISSING:
+    if cause is Cause.LICENCE_MISSING:
         licence = world.operations[question.permission].licence
         more = world.licensed.get(who.id, frozenset()) | {licence}
         return Changed(again(world, licensed={**world.licensed, who.id: more}), question, Mend(
             cause, f"give {who.name} the licence: `licence: {licence}` in its charter", alone=f"give {who.name} the licence "
             f"{licence}"))
+    return None
+
+
+def _of_credential(world: World, question: Question, cause: Cause) -> Changed | None:
+    """What mends a cause that lies with the credential; None for another cause."""
     held = world.credentials.get(question.credential)
     if held is not None and held.principal == question.principal and cause in (
             Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER):
@@ -135,20 +163,7 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
             "switch it on" if cause is Cause.CREDENTIAL_INACTIVE else "renew it")
         fresh = again(world, credentials={**world.credentials, held.id: other})
         return Changed(fresh, question, Mend(cause, text, alone=alone))
-    if cause in _CONSENTS:
-        return _consent(world, question, cause)
-    if cause is Cause.PERSON_LACKS and question.person:
-        theirs = question._replace(principal=question.person, person="", credential="")
-        changed = change(world, theirs, world.decide(theirs), roles)
-        name = world.principals[question.person].name
-        mend = changed.mend._replace(text=f"for {name}: {changed.mend.told(ours=False)}", alone="", to=name)
-        return Changed(changed.world, question, mend, changed.possible)
-    if cause is Cause.GRANT_UNFINISHED and decision.by is not None:
-        rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
-        return Changed(again(world, rights=rights), question,
-                        Mend(cause, "wait until the tenant has made the grant; if its making failed, enact again"))
-    own = ", ".join(sorted(h.name for h in world.credentials.values() if h.principal == question.principal)) or "it has none"
-    return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question, own=own)), possible=False)
+    return None
 
 
 _CONSENTS = frozenset({Cause.NOT_REQUESTED, Cause.NOT_CONSENTED, Cause.WAY_DIFFERS, Cause.CONSENT_NARROWER})
