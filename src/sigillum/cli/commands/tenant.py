@@ -106,7 +106,8 @@ def _places(args: argparse.Namespace, context: Context) -> Outcome:
     elif args.format == "csv":
         context.show_text(comma_separated(columns, rows))
     elif rows:
-        context.show(table(columns, rows, columns[:1]))
+        used = [n for n in range(len(columns)) if n == 0 or any(row[n] for row in rows)]  # what nobody has takes no room
+        context.show(table([columns[n] for n in used], [[row[n] for n in used] for row in rows], columns[:2]))
     else:
         context.say(f"No place lies below {args.under}." if args.under else "The tenant shows no places.")
     return Outcome.DONE
