@@ -533,6 +533,8 @@ def test_what_is_asked_wrongly(desk: Desk, wrong: str, told: str) -> None:
     ran = desk.run("charter", "check", "depot-feed")
     assert (ran.code, told in " ".join(ran.err.split())) == (3, True), ran.err
     desk.charter(ASKS.replace("name: depot-feed", "name: {ask: {of: x}}"), "depot-feed")
+    parts = json.loads(desk.run("charter", "schema").out)["$defs"]
+    assert {"$ref": "#/$defs/Ask"} in parts["GrantSection"]["properties"]["to"]["anyOf"]
     assert "inside an entry of a list only" in " ".join(desk.run("charter", "check", "depot-feed").err.split())
 
 

@@ -76,6 +76,8 @@ def json_schema() -> dict[str, Any]:
     from pydantic import create_model
     rare: dict[str, Any] = {n: (f.annotation, f) for n, load in RARE.items() for f in [load().model_fields[n]]}
     schema = create_model("CharterFile", __base__=CharterFile, **rare).model_json_schema(by_alias=True)
+    from .asked import also_asked
+    also_asked(schema)
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": "Sigillum charter"}
 
 
