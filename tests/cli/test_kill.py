@@ -209,8 +209,8 @@ def _quietly(desk: Desk) -> int:
 
 
 @pytest.mark.parametrize("part", range(4))
-def test_killed_at_a_hundred_random_moments(desk: Desk, sandbox: Sandbox, forked: Fork, part: int) -> None:
-    killed_at_random_moments(desk, sandbox, forked, range(part * 25, part * 25 + 25))
+def test_killed_at_sixty_random_moments(desk: Desk, sandbox: Sandbox, forked: Fork, part: int) -> None:
+    killed_at_random_moments(desk, sandbox, forked, range(part * 15, part * 15 + 15))
 
 
 @pytest.mark.soak

@@ -239,7 +239,7 @@ def test_rubbish_from_an_authorization_server(most: int) -> None:
         return status, whole, {}
     base = [""]
     with server(answer) as base[0]:
-        for _ in range(most):
+        for _ in range(most // 2):
             tenant = OpenTenant(Address("x", base[0]), Http(origins=[base[0]], timeout_seconds=2), Secret("t"))
             tenant.profile = Profile(issuer=base[0], decisions=f"{base[0]}/decide", work=f"{base[0]}/work")
             kept: list[Any] = [Kept({"client_id": "c-1", "registration_client_uri": f"{base[0]}/registered"})]

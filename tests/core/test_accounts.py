@@ -53,7 +53,7 @@ stories = st.builds(
     grants=st.sampled_from([(), (GrantWant("reader", "root/a"),)]))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=110, deadline=None)
 @given(st.lists(st.tuples(stories, st.integers(0, 12)), min_size=1, max_size=4), st.booleans())
 def test_accounts_end_as_wished_wherever_it_stopped(story: list[tuple[Charter, int]], drafted: bool) -> None:
     fake = Fake(profile=dataclasses.replace(PROFILE, accounts_drafted=drafted, powers=None))

@@ -67,7 +67,7 @@ charters = st.builds(lambda g, c, d, p, w: charter((
                      st.sampled_from(["Wind", "Gale"]), proofs, wider)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=140, deadline=None)
 @given(st.lists(st.tuples(charters, st.integers(0, 3 * DAY), st.integers(0, 12)), min_size=1, max_size=4))
 def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wished(
         story: list[tuple[Charter, int, int]]) -> None:
