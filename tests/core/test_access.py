@@ -12,12 +12,11 @@ from hypothesis import strategies as st
 from access.worlds import BASE, FELT_SECONDS, PATHS, PERMISSIONS, questions, seconds, tenants
 from core.fake import thing
 from sigillum.core.deciding.explanations import Link, explain
-from sigillum.core.deciding.mends import again
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.shadows import shadows
 from sigillum.core.deciding.values import NEVER, Decision, Held, Hidden, Membership, Place, Principal, Question, Right, Team
 from sigillum.core.deciding.waiting import outlook
-from sigillum.core.deciding.world import World
+from sigillum.core.deciding.world import World, again
 from sigillum.core.kinds.profile import Operation
 
 Json = dict[str, Any]

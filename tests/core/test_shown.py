@@ -14,12 +14,11 @@ from access.worlds import BASE, questions, seconds, tenants
 from core.fake import NOW
 from core.test_access import world_of
 from sigillum.core.charter.charter import ProofWant
-from sigillum.core.deciding.mends import again
 from sigillum.core.deciding.proofs import Manner, Result, Trial, control_for, judge
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.shown import EARLY, SILENT, neutral, shown, worth
 from sigillum.core.deciding.values import Asks, Consent, Held, Hidden, Membership, Place, Principal, Question, Right, Team
-from sigillum.core.deciding.world import World
+from sigillum.core.deciding.world import World, again
 from sigillum.core.kinds.profile import Operation
 
 LATER, AGO = NOW + timedelta(hours=1), NOW - timedelta(seconds=10)

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from sigillum.core.charter.charter import ProofWant
-from sigillum.core.deciding.explanations import right_words
-from sigillum.core.deciding.mends import Spoiled, again
 from sigillum.core.deciding.shown import neutral
 from sigillum.core.deciding.values import Decision, Question
-from sigillum.core.deciding.world import World
+from sigillum.core.deciding.world import World, again
 from sigillum.core.values.times import format_instant
+
+if TYPE_CHECKING:
+    from sigillum.core.deciding.mends import Spoiled
 
 NOBODY: Mapping[str, str] = {}
 
@@ -64,6 +65,7 @@ def spoiling(world: World, principal: str, proofs: Iterable[ProofWant], now: dat
 
 def breach_words(world: World, principal: str, breach: Breach, now: datetime) -> str:
     """What allows it, from when on, in words."""
+    from sigillum.core.deciding.explanations import right_words  # for what breaks something only
     by = breach.decision.by
     what = right_words(world, by, principal) if by is not None else "a consent"
     return what if breach.at <= now else f"{what}, from {format_instant(breach.at)} on"

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from sigillum.core.charter.charter import ProofWant
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import NEVER, Asks, Consent, Decision, Node, Question, Right
-from sigillum.core.deciding.world import World
+from sigillum.core.deciding.world import World, again
 from sigillum.core.kinds.access import Role, allows
 from sigillum.core.kinds.kind import Record
 from sigillum.core.values.text import CLASSES
@@ -83,13 +83,6 @@ def mends(world: World, question: Question, roles: Sequence[Record[Role]], spoil
         if not changed.possible:
             return
         world, question = changed.world, question._replace(at=changed.question.at)
-
-
-def again(world: World, **changed: object) -> World:
-    """A world with other contents, not compiled yet."""
-    fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "operations", "felt", "asks",
-              "consents", "hidden", "licensed")
-    return World(**({f: getattr(world, f) for f in fields} | changed))
 
 
 def change(world: World, question: Question, decision: Decision, roles: Sequence[Record[Role]] = (),

@@ -8,11 +8,11 @@ from typing import NamedTuple
 
 from sigillum.core.deciding.explanations import name_of, place_name, right_words
 from sigillum.core.deciding.foreseen import narrowed
-from sigillum.core.deciding.mends import Spoiled, again, change
+from sigillum.core.deciding.mends import Spoiled, change
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.shadows import Shadow, shadows
 from sigillum.core.deciding.values import Question, Right
-from sigillum.core.deciding.world import World
+from sigillum.core.deciding.world import World, again
 from sigillum.core.kinds.access import Role
 from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.profile import Profile

@@ -11,10 +11,9 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import NamedTuple
 
-from sigillum.core.deciding.mends import again
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.values import Asks, Question, Right
-from sigillum.core.deciding.world import World
+from sigillum.core.deciding.world import World, again
 from sigillum.core.values.times import format_instant
 
 SILENT = frozenset({  # what is not known shows nothing, however surely it is refused

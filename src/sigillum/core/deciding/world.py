@@ -242,6 +242,12 @@ class World(Compiled):
                      and self.allowed(*question._replace(at=e)) != now), None)
 
 
+def again(world: World, **changed: object) -> World:
+    """A world with other contents, not compiled yet."""
+    fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "operations", "felt", "asks",
+              "consents", "hidden", "licensed")
+    return World(**({f: getattr(world, f) for f in fields} | changed))
+
 
 def unknown(hidden: tuple[str, ...]) -> Decision:
     """No verdict: these facts decide, and are not known."""
