@@ -88,24 +88,27 @@ def _in_body(found: Mapping[str, Any]) -> bool:
 @lru_cache(maxsize=1)
 def _signing_key(key: bytes) -> Any:
     """The key of a JWK; signing in takes two signatures one after the other."""
-    from joserfc.errors import JoseError
     from joserfc.jwk import JWKRegistry
-    try:
-        return JWKRegistry.import_key(json.loads(key))
-    except (JoseError, ValueError, KeyError, TypeError, AttributeError) as problem:
-        raise MachineError("the key that is kept is no key", where="the credential's file",
-                           mend="restore it from a copy") from problem
+    return JWKRegistry.import_key(json.loads(key))
 
 
 def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: str, now: datetime,
               life_seconds: int, key_id: str) -> Secret:
-    """A JWT that `subject` signs for itself (RFC 7523 §3): aud is one string, and a fresh jti each."""
+    """A JWT that `subject` signs for itself (RFC 7523 §3): aud is one string, and a fresh jti each.
+
+    Raises MachineError where nothing can be signed with the key, or by that algorithm.
+    """
     from joserfc import jwt
+    from joserfc.errors import JoseError
     issued = int(now.timestamp())
     claims = {"iss": subject, "sub": subject, "aud": audience, "iat": issued, "exp": issued + life_seconds,
               "jti": secrets.token_urlsafe(16)}
     header = {"alg": algorithm, "typ": "JWT", "kid": key_id}
-    return Secret(jwt.encode(header, claims, _signing_key(canonical(key)), algorithms=[algorithm]))
+    try:
+        return Secret(jwt.encode(header, claims, _signing_key(canonical(key)), algorithms=[algorithm]))
+    except (JoseError, ValueError, KeyError, TypeError, AttributeError) as problem:
+        raise MachineError("nothing can be signed with the key that is kept", where="the credential's file",
+                           mend="restore it from a copy") from problem
 
 
 class ClientProof(NamedTuple):
