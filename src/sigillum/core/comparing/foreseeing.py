@@ -60,12 +60,13 @@ def foresee(seen: Seen, draft: Draft, steps: Sequence[Step]) -> None:
     explore(seen.snapshot, [*known, *teams, *people.values()], [p.at for s in subjects for p in s.proofs])
     if seen.snapshot.misses:
         return  # to be asked for first
-    before = world_of(seen.snapshot.known(), seen.profile, felt=False)
     after = future(seen, draft, [s for s in steps if not _kept(seen, s)])
-    hoped = future(seen, draft, steps)
     for subject in subjects:
-        for breach in _breaches(seen, after, subject, people):
-            _tell(seen, draft, subject, breach, (before, after, hoped), people)
+        broken = _breaches(seen, after, subject, people)
+        if broken:  # the worlds without it are made where something is broken only
+            before, hoped = world_of(seen.snapshot.known(), seen.profile, felt=False), future(seen, draft, steps)
+            for breach in broken:
+                _tell(seen, draft, subject, breach, (before, after, hoped), people)
     if expected:
         _can(seen, draft, after, subjects[0], people)
 
