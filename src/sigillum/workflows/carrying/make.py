@@ -47,14 +47,11 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
     make, mark = carrying.resolved(action), carrying.journal.external_id(step)
     assert isinstance(make, Make)
     known = carrying.history.latest(step.mark)
-    if known is not None and known.unanswered and known.number == step.generation:
+    sent = [known is not None and known.unanswered and known.number == step.generation]  # an earlier attempt of this ledger
+    if sent[0]:
         found = _before_another(carrying, step, make, mark)
-        if found is not None and _of_another_copy(carrying, step, make, found):
-            raise _ahead(step)
         if found is not None:
             return _made(carrying, step, make, found)
-
-    sent = [known is not None and known.unanswered and known.number == step.generation]  # an earlier attempt of this ledger
 
     def send() -> Reply:
         return carrying.tenant.make(make, mark)
@@ -78,8 +75,6 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
 
     def lost(settle: Settle) -> Record[Any] | None:
         ours = _before_another(carrying, step, make, mark)
-        if ours is not None and _of_another_copy(carrying, step, make, ours):
-            raise _ahead(step)
         if ours is not None:
             settle(Outcome.MADE, id=ours.id)
         return ours
@@ -111,6 +106,14 @@ def _ours(carrying: Carrying, make: Make, mark: str) -> Record[Any] | None:
 
 
 def _before_another(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[Any] | None:
+    """What an earlier attempt of this ledger made. Raises SomebodyError where another copy of this workspace made it."""
+    found = _arrived(carrying, step, make, mark)
+    if found is not None and _of_another_copy(carrying, step, make, found):
+        raise _ahead(step)
+    return found
+
+
+def _arrived(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[Any] | None:
     """Where externalIds are not known to be unique, wait the arrival time out and look before sending again."""
     profile = carrying.tenant.profile
     if profile.external_id_unique or carrying.send_again:
