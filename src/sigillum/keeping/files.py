@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -33,17 +33,12 @@ class FileKeeping:
 
     def held(self) -> dict[tuple[str, int], str]:
         """What is kept: (credential, generation) -> thumbprint of the key, or `secret`. Raises MachineError."""
-        out: dict[tuple[str, int], str] = {}
-        for path in sorted(self.folder.glob("*.json")) if self.folder.is_dir() else ():
-            found = _NAME.match(path.name)
-            if found:
-                key = "key" in read_private_json(path)
-                out[found["name"], int(found["number"])] = thumbprint(self._key(path)) if key else "secret"
-        return out
+        return {of: thumbprint(self._key(path)) if "key" in read_private_json(path) else "secret"
+                for of, path in self._files()}
 
     def incomplete(self) -> frozenset[tuple[str, int]]:
         """What was kept, and not yet completed with whose it is: somebody was killed in between."""
-        return frozenset(of for of in self.held() if not self.about(*of).get("credential_id"))
+        return frozenset(of for of, _ in self._files() if not self.about(*of).get("credential_id"))
 
     def keep_key(self, credential: str, generation: int, algorithm: str) -> dict[str, Any]:
         """The public half of this generation's key, which is made and kept if it is not there yet."""
@@ -94,6 +89,12 @@ class FileKeeping:
         if not isinstance(value, str) or not value:
             raise MachineError("the file holds no secret", where=str(path), mend="restore it from a copy")
         return Secret(value)
+
+    def _files(self) -> Iterator[tuple[tuple[str, int], Path]]:
+        for path in sorted(self.folder.glob("*.json")) if self.folder.is_dir() else ():
+            found = _NAME.match(path.name)
+            if found:
+                yield (found["name"], int(found["number"])), path
 
     def _key(self, path: Path) -> dict[str, Any]:
         key = read_private_json(path).get("key")
