@@ -56,5 +56,5 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         state = "in-force" if not failed else "refused" if failed[0].outcome is Outcome.REFUSED else "begun"
         context.show_json("loan", view.as_json(loan, state, failed))
     else:
-        context.show_text(view.lent(loan, proposal.standing is not None and not results, failed, context.ident))
+        context.show_text(view.lent(loan, not results, failed, context.ident))
     return worst([e.outcome for e in failed])
