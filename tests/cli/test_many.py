@@ -79,7 +79,7 @@ def test_advice_from_flags_a_file_and_questions(bare: Desk) -> None:
                   "mailer-test, mailer-prod", "scopes: [mail.send], acts: on-behalf"):
         assert words in told, told
     found = bare.run(*flags, "--format", "json").json
-    assert (found["kind"]["answer"], len(found["choices"]), found["names"]) == ("client", 2, ["mailer-test", "mailer-prod"])
+    assert (found["identity"]["answer"], len(found["choices"]), found["names"]) == ("client", 2, ["mailer-test", "mailer-prod"])
     file = bare.folder / "wish.yaml"
     file.write_text("name: mailer\nsigns_in: form\nin_the_name_of: people\nruns: supplier\nservices: [mail.send]\nstages: [test, prod]\n")
     assert bare.run("advise", "--file", str(file), "--format", "json").json == found

@@ -84,7 +84,7 @@ def test_the_version_and_the_overview(bare: Desk) -> None:
 
 def test_options_mean_the_same_before_and_after_the_command(desk: Desk) -> None:
     before, after = desk.run("-v", "tenant", "inspect", "summit"), desk.run("tenant", "inspect", "summit", "-v")
-    assert [line.split(" ")[0] for line in before.err.splitlines()] == [line.split(" ")[0] for line in after.err.splitlines()]
+    assert sorted(line.split(" ")[0] for line in before.err.splitlines()) == sorted(line.split(" ")[0] for line in after.err.splitlines())
     given = build(["rehearse"]).parse_args(["--timeout", "3", "rehearse", "x"])
     options = resolve(given, {"SIGILLUM_TIMEOUT": "9", "SIGILLUM_WORKSPACE": "/w", "NO_COLOR": "1"})
     assert (options.timeout_seconds, str(options.workspace), options.colour) == (3, "/w", False)

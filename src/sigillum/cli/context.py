@@ -5,11 +5,13 @@ from __future__ import annotations
 import json
 import os
 import sys
+import threading
 from typing import TYPE_CHECKING, Any, TextIO
 
 from sigillum.core.values.times import format_instant, rough_duration, whole_second
 
 from .options import Options
+from .streams import write
 
 if TYPE_CHECKING:
     import argparse
@@ -22,7 +24,7 @@ if TYPE_CHECKING:
     from sigillum.workflows.office import Office
     from sigillum.workflows.settings import Header, Progress, Settings
 
-PIPE_WIDTH = 110
+PIPE_WIDTH, NARROWEST = 110, 30
 JSON_VERSION = 1
 
 
@@ -35,8 +37,12 @@ class Context:
         self.confirm: Confirm | None = None  # answers for lines of a work sheet; none: whoever sits here is asked
         self._office: Office | None = None
         self._status: Status | None = None
+        self._lock = threading.RLock()  # several charters at a time tell of themselves
+        self._under_way: dict[str, str] = {}
+        self._silent = False  # the result stands, or is about to: nothing is drawn beside it any more
 
     def close(self) -> None:
+        self._silent = True
         self.quiet()
         if self._office is not None:
             self._office.close()
@@ -46,7 +52,7 @@ class Context:
         from sigillum.workflows.settings import Settings
         return Settings(self.options.workspace, self.options.timeout_seconds, wait_seconds=self.wait_seconds,
                         announce=self._announce, say=self.say, confirm=self.confirm or self._confirm,
-                        progress=self._progress, log=self.say if self.options.verbose else None)
+                        progress=self._progress, stopping=self._stopping, log=self.say if self.options.verbose else None)
 
     @property
     def office(self) -> Office:
@@ -65,8 +71,9 @@ class Context:
     def _announce(self, header: Header) -> None:
         skew = f", {rough_duration(header.skew_seconds)} {'ahead' if header.skew_seconds > 0 else 'behind'}" \
             if abs(header.skew_seconds) >= 1 else ""
+        known = f" · its interface as of {rough_duration(header.known_seconds)} ago" if header.known_seconds >= 60 else ""
         self.say(f"{header.tenant} · {self.ident(header.address)} · {header.stage} · as "
-                 f"{self.ident(header.administrator)} · its clock {format_instant(whole_second(header.now))}{skew}")
+                 f"{self.ident(header.administrator)} · its clock {format_instant(whole_second(header.now))}{skew}{known}")
 
     # --- showing ----------------------------------------------------------------------------------------------
     def ident(self, text: str) -> str:
@@ -75,9 +82,13 @@ class Context:
 
     def console(self, file: TextIO) -> Console:
         """A console for a terminal or a pipe; in a pipe it has a fixed width, or that of COLUMNS."""
+        from shutil import get_terminal_size
+
         from rich.console import Console
-        width = None if file.isatty() else int(os.environ.get("COLUMNS") or PIPE_WIDTH)
-        return Console(file=file, width=width, highlight=False, emoji=False, no_color=not self.options.colour)
+        said = os.environ.get("COLUMNS", "")
+        usual = get_terminal_size((PIPE_WIDTH, 24)).columns if file.isatty() else PIPE_WIDTH
+        width = int(said) if said.isascii() and said.isdigit() and int(said) > 0 else usual
+        return Console(file=file, width=max(width, NARROWEST), highlight=False, emoji=False, no_color=not self.options.colour)
 
     def show(self, view: RenderableType) -> None:
         """The result, as text."""
@@ -89,39 +100,53 @@ class Context:
         console = self.console(file)
         with console.capture() as captured:
             console.print(view, crop=False)
-        file.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
+        write(file, "".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
 
     def show_json(self, kind: str, content: dict[str, Any]) -> None:
         """The result, as JSON with its version."""
         self.quiet()
-        sys.stdout.write(json.dumps({"version": JSON_VERSION, "kind": kind, **content}, indent=1) + "\n")
+        write(sys.stdout, json.dumps({"version": JSON_VERSION, "kind": kind, **content}, indent=1) + "\n")
 
     def show_text(self, text: str) -> None:
         self.quiet()
-        sys.stdout.write(text if text.endswith("\n") else text + "\n")
+        write(sys.stdout, text if text.endswith("\n") else text + "\n")
 
     def say(self, text: str) -> None:
         """Something beside the result, on stderr."""
-        self.quiet()
-        sys.stderr.write(text + "\n")
-        sys.stderr.flush()
+        with self._lock:
+            self.quiet()
+            write(sys.stderr, text + "\n")
 
     def _progress(self, progress: Progress) -> None:
-        if not sys.stderr.isatty() or self.options.verbose:
-            return
-        count = f"{progress.number}/{progress.of} " if progress.of else ""
-        text = f"{progress.charter}  {count}{progress.text}"
-        if self._status is None:
-            self._status = self.console(sys.stderr).status(text)
-            self._status.start()
-        else:
-            self._status.update(text)
+        """What is under way: shown on a terminal, and named when somebody asks to stop."""
+        with self._lock:
+            if not progress.text:
+                self._under_way.pop(progress.about, None)
+                return
+            count = f"{progress.number}/{progress.of} " if progress.of else ""
+            self._under_way[progress.about] = text = f"{progress.about}  {count}{progress.text}"
+            if self._silent or self.options.verbose or not sys.stderr.isatty():
+                return
+            if self._status is None:
+                self._status = self.console(sys.stderr).status(text)
+                self._status.start()
+            else:
+                self._status.update(text)
+
+    def _stopping(self) -> None:
+        """A person asked to stop: what is finished first."""
+        with self._lock:
+            self._silent = True
+            self.say("\nStopping. What is under way is finished first; Ctrl-C again stops at once.")
+            for text in self._under_way.values():
+                self.say(f"  {text}")
 
     def quiet(self) -> None:
         """Take the progress line away."""
-        if self._status is not None:
-            self._status.stop()
-            self._status = None
+        with self._lock:
+            if self._status is not None:
+                self._status.stop()
+                self._status = None
 
     def _confirm(self, line: Line) -> Answer | None:
         """Ask whoever sits here to do a line of a work sheet; nothing where nobody sits here."""
@@ -156,6 +181,5 @@ class Context:
         if not sys.stdin.isatty():
             raise UsageError("there is nobody to ask", where="standard input is no terminal",
                              mend="answer beforehand: `-h` names the options that do")
-        sys.stderr.write(question)
-        sys.stderr.flush()
+        write(sys.stderr, question)
         return sys.stdin.readline().strip()

@@ -14,6 +14,7 @@ from sigillum.core.values.errors import UsageError
 
 VALUED = ("--workspace", "-w", "--timeout")
 USUAL_TIMEOUT_SECONDS = 15.0
+FEW = 5  # charters of which each is shown; of more, those that are as wished get little room
 
 
 class Options(NamedTuple):

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import argparse
-import os
+import json
 import sys
 from collections.abc import Iterator
+from itertools import pairwise
 from typing import Any, NoReturn, Protocol, cast
 
 from sigillum import __version__
 from sigillum.core.values.errors import FileError, MachineError, Outcome, Position, SigillumError, UsageError
 from sigillum.core.values.text import did_you_mean
 
-from .context import Context
+from .context import JSON_VERSION, Context
 from .options import common, resolve
 from .registry import COMMANDS, command_of, load
+from .streams import write
 
 EPILOG = """\
 Begin with `sigillum demo`, or with `sigillum init` in a new folder.
@@ -41,11 +43,15 @@ class Command(Protocol):
 
 
 class Parser(argparse.ArgumentParser):
-    """argparse, with errors in our three parts."""
+    """argparse, with errors in our three parts, and help that comes through any stream."""
 
     def __init__(self, **more: Any) -> None:
         more.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
         super().__init__(allow_abbrev=False, **more)
+
+    def _print_message(self, message: str, file: Any = None) -> None:
+        if message:
+            write(file or sys.stderr, message)
 
     def error(self, message: str) -> NoReturn:
         raise UsageError(message, where=self.prog, mend=f"`{self.prog} -h` explains it with an example")
@@ -78,15 +84,20 @@ def run(arguments: list[str]) -> int:
         return _dispatch(arguments)
     except SystemExit as end:  # argparse after -h
         return int(end.code or 0)
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
     except Exception as problem:
         if debug:
             raise
         known = _known(problem)
-        sys.stderr.write(tell(known))
+        write(sys.stderr, tell(known))
+        if _wants_json(arguments):
+            from .views.hints import problem_json
+            write(sys.stdout, json.dumps({"version": JSON_VERSION, "kind": "problem", **problem_json(known)}, indent=1) + "\n")
         return int(known.outcome)
+
+
+def _wants_json(arguments: list[str]) -> bool:
+    """Was JSON asked for? Looked for in what was typed, since that may be what cannot be understood."""
+    return "--format=json" in arguments or any(pair == ("--format", "json") for pair in pairwise(arguments))
 
 
 def _dispatch(arguments: list[str]) -> int:
@@ -98,9 +109,7 @@ def _dispatch(arguments: list[str]) -> int:
     args = build([name]).parse_args(list(_joined(arguments)))
     context = Context(resolve(args))
     try:
-        outcome = cast(Command, load(name)).run(args, context)
-        sys.stdout.flush()
-        return int(outcome)
+        return int(cast(Command, load(name)).run(args, context))
     finally:
         context.close()
 
@@ -118,10 +127,10 @@ def _joined(arguments: list[str]) -> Iterator[str]:
 
 def _without_command(arguments: list[str]) -> int:
     if not arguments or {"-h", "--help"} & set(arguments):
-        sys.stdout.write(_overview())
+        write(sys.stdout, _overview())
         return int(Outcome.DONE if arguments else Outcome.USAGE)
     if "--version" in arguments:
-        sys.stdout.write(f"sigillum {__version__}\n")
+        write(sys.stdout, f"sigillum {__version__}\n")
         return 0
     raise UsageError("no command is given", where="sigillum", mend="`sigillum -h` lists them")
 

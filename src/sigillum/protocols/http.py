@@ -34,6 +34,7 @@ from sigillum.core.values.times import ClockReading
 from .addresses import Origin, origin_of
 
 MAX_ANSWER_BYTES = 16_000_000
+SLOW_SECONDS = 0.03
 IDLE_SECONDS = 2.0
 LONGEST_SECONDS = 60.0
 CHUNK_BYTES = 65_536
@@ -182,6 +183,12 @@ class Http:
         self._manager.pool_classes_by_scheme = POOLS
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self.requests, self._last = 0, 0.0
+        self._took_seconds = SLOW_SECONDS  # the last exchange; until there was one, it is taken for slow
+
+    @property
+    def slow(self) -> bool:
+        """Do exchanges take so long that several at a time are worth their threads?"""
+        return self._took_seconds >= SLOW_SECONDS
 
     def send(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None = None) -> Answer:
         """One exchange. Raises HttpError, and UsageError for an address that is not allowed."""
@@ -205,9 +212,9 @@ class Http:
         except HTTPError as problem:
             raise _unreachable(problem, url, self._timeout_seconds) from problem
         answer = Answer(response.status, response.headers, content, url, sent_at, datetime.now(UTC))
+        self._took_seconds = took = time.monotonic() - begun
         if self._log is not None:
-            took = (time.monotonic() - begun) * 1000
-            self._log(f"{method} {url.partition('?')[0]} -> {answer.status}, {len(content)} bytes, {took:.0f} ms")
+            self._log(f"{method} {url.partition('?')[0]} -> {answer.status}, {len(content)} bytes, {took * 1000:.0f} ms")
         if 300 <= answer.status < 400 and answer.status != 304:
             raise HttpError(f"it wants to send us elsewhere (status {answer.status}), which is not followed",
                             where=url, mend="use the address that the tenant itself has")

@@ -11,6 +11,7 @@ from urllib.parse import urlencode
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
+from sigillum.core.values.times import Waits
 
 from .http import Answer, Http
 
@@ -18,7 +19,7 @@ MEDIA = "application/scim+json"
 PATCH_OP = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 MAX_RESOURCES = 5_000
 MAX_PAGES, MAX_LISTING_BYTES, MAX_LISTING_SECONDS = 1_000, 64_000_000, 300.0  # of one listing
-MAX_WAIT_SECONDS = 60.0
+USUAL_BUSY_SECONDS = 15.0
 BUSY = (429, 503)
 USUAL_PAUSE_SECONDS = 1.0
 
@@ -59,40 +60,60 @@ def _mend(status: int) -> str:
     return "look at the detail above; `--verbose` shows every exchange"
 
 
+class BusyError(UnreachableError):
+    """It was busy (status 429 or 503), and stayed so."""
+
+    code = "busy"
+
+    def __init__(self, answer: Answer) -> None:
+        super().__init__(f"it is busy (status {answer.status})", where=answer.url.partition("?")[0],
+                         mend="run the same command again later; `--timeout` waits longer")
+
+
 class ScimClient:
     """Speaks to one SCIM base address with an administrator's bearer token (RFC 6750)."""
 
     def __init__(self, http: Http, base: str, token: Secret, *, observe: Callable[[Answer], None] = lambda a: None,
-                 sleep: Callable[[float], None] = time.sleep) -> None:
+                 pause: Callable[[float, str], None] = lambda seconds, why: time.sleep(seconds),
+                 busy_seconds: float = USUAL_BUSY_SECONDS) -> None:
         self.http, self.base, self._token = http, base.rstrip("/"), token
-        self._observe, self._sleep = observe, sleep
+        self._observe, self._pause, self._busy_seconds = observe, pause, busy_seconds
 
-    def send(self, method: str, path: str, body: Json | None = None, *, if_match: str = "") -> Answer:
-        """One exchange, whatever the status. Raises HttpError."""
+    def send(self, method: str, path: str, body: Json | None = None, *, if_match: str = "",
+             unless: str = "") -> Answer:
+        """One exchange, whatever the status; `unless` names the version that is known (RFC 9110 §13.1.2). Raises HttpError."""
         headers = {"Authorization": f"Bearer {self._token.reveal()}", "Accept": MEDIA}
         if body is not None:
             headers["Content-Type"] = MEDIA
         if if_match:
             headers["If-Match"] = if_match
+        if unless:
+            headers["If-None-Match"] = unless
         content = json.dumps(body).encode() if body is not None else None
         answer = self.http.send(method, f"{self.base}{path}", headers, content)
         self._observe(answer)
         return answer
 
     def look(self, path: str, doing: str) -> Json:
-        """GET a JSON object; a busy tenant is asked again within a minute. Raises ScimRefusedError, HttpError."""
+        """GET a JSON object; a busy tenant is asked again for a while. Raises ScimRefusedError, BusyError, HttpError."""
         return self._got(path, doing).object()
 
-    def _got(self, path: str, doing: str) -> Answer:
-        left = MAX_WAIT_SECONDS
+    def changed(self, path: str, version: str) -> Answer | None:
+        """What stands there and is another version than the one that is known; None where it is the same. Raises as `look`."""
+        answer = self._got(path, f"looking at {path}", version)
+        return answer if answer.status == 200 else None
+
+    def _got(self, path: str, doing: str, unless: str = "") -> Answer:
+        waits = Waits(self._busy_seconds)
         while True:
-            answer = self.send("GET", path)
-            if answer.status in BUSY and left > 0:
-                pause = min(answer.retry_after() or USUAL_PAUSE_SECONDS, left)
-                left -= max(pause, 0.05)
-                self._sleep(pause)
+            answer = self.send("GET", path, unless=unless)
+            if answer.status in BUSY:
+                pause = waits.next(answer.retry_after(), USUAL_PAUSE_SECONDS)
+                if pause is None:
+                    raise BusyError(answer)
+                self._pause(pause, f"it is busy (status {answer.status})")
                 continue
-            if answer.status != 200:
+            if answer.status != 200 and not (unless and answer.status == 304):
                 raise ScimRefusedError(answer, doing)
             return answer
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import hmac
 import json
 import secrets
@@ -267,8 +268,11 @@ async def discovery(request: Request) -> Response:
             raise ScimProblem(404, f"There is no {what.rstrip('s')} {key}")
         return answer(_described(tenant, what[:-1], items[key]))
     shown = [_described(tenant, what[:-1], item) for item in items.values()]
-    return answer({"schemas": [MESSAGES + "ListResponse"], "totalResults": len(shown), "startIndex": 1,
-                   "itemsPerPage": len(shown), "Resources": shown})
+    body = {"schemas": [MESSAGES + "ListResponse"], "totalResults": len(shown), "startIndex": 1,
+            "itemsPerPage": len(shown), "Resources": shown}
+    version = f'"{hashlib.sha256(json.dumps(body).encode()).hexdigest()[:16]}"'
+    known = [v.strip().removeprefix("W/") for v in request.headers.get("if-none-match", "").split(",")]
+    return answer(None if version in known else body, 304 if version in known else 200, {"ETag": version})
 
 
 async def me(request: Request) -> Response:

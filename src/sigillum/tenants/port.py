@@ -102,6 +102,7 @@ class Facts(Protocol):
     address: Address
     profile: Profile
     clock: ClockReading | None
+    known_seconds: float  # how old is what is known of its interface
 
     def say(self, text: str) -> None:
         """Something that the administrator should know, beside the result."""
@@ -201,3 +202,6 @@ class Link(NamedTuple):
     registrations: Any = None  # what is kept of clients that a tenant registered (RFC 7591)
     register: Any = None  # keeps what such a tenant says anew of one
     confirm: Any = None  # asks a person to confirm a line of a work sheet
+    pause: Any = None  # waits so many seconds, and says why; it ends when a person asks to stop
+    kept: Any = None  # what was kept of its interface, a JSON object
+    keep: Any = None  # keeps that

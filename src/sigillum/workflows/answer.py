@@ -109,7 +109,8 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
                 "about": found.request.about, "charter": found.request.charter, "tenant": found.tenant,
                 "digest": found.request.digest})])
             state = fold(ledger.entries(uid), uid)
-            Carrying(office.ports(uid, nothing, nothing), state).run(Outline(uid, (found.step,)), results.append)
+            ports = office.ports(uid, found.request.charter, nothing, nothing)
+            Carrying(ports, state).run(Outline(uid, (found.step,)), results.append)
             if results[0].state is not Became.DONE:
                 return None, results
             identity = str(results[0].yields.get("id") or identity)

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import sys
 import threading
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 from sigillum.core.charter.charter import Charter
@@ -13,7 +10,7 @@ from sigillum.core.facets.registry import waits_for
 from sigillum.core.facets.seen import Choices as Allowed
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records.steps import Outline, Prove, Step, StepKind
-from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, worst
+from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, StoppedError, worst
 from sigillum.core.values.marks import StepId
 
 from .carrying.ports import AgainError
@@ -21,14 +18,14 @@ from .carrying.run import Became, Carrying, StepResult
 from .ledgers import keep_witness
 from .office import CLAIM, Office
 from .prove import ProofReport, run
-from .rehearse import Rehearsal, blocked_outcome, compared, rehearse
+from .rehearse import blocked_outcome, compared
 from .requests import settle
+from .settings import Progress
+from .several import several
 from .trying import principal_of
 
 MOST_COMPARISONS = 5
 PROD = "prod"  # the stage in which ending something has to be said
-WORKERS = 8  # charters at a time: while some wait for the tenant or the disk, others go on
-TURN_SECONDS = 0.0005  # our turns between two requests are short; longer ones make threads queue for nothing
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +65,12 @@ class Enacted:
         """Must somebody mend or decide something before this charter can be enacted?"""
         return self.outline is not None and self.outline.blocked and not self.results
 
+    @property
+    def unchanged(self) -> bool:
+        """Was there nothing to do, and is there nothing to tell?"""
+        return self.error is None and not self.results and self.outline is not None and not self.outline.blocked \
+            and not self.outline.left
+
     def outcome(self) -> Outcome:
         if self.blocked and self.outline is not None:
             return blocked_outcome(self.outline)
@@ -86,6 +89,7 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
     """Carry one charter out. What fails stands in the result, beside everything that was reached before."""
     done = Enacted(charter)
     try:
+        office.settings.go_on()
         for _ in range(MOST_COMPARISONS):
             try:
                 _once(office, charter, choices, done)
@@ -94,8 +98,12 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
                 continue
         done.error = NotYetError("the tenant keeps changing while this works", where=charter.tenant,
                                  mend="run the same command again in a while")
+    except StoppedError as problem:
+        done.error = None if any(r.error is problem for r in done.results) else problem
     except SigillumError as problem:
         done.error = problem
+    finally:
+        office.settings.progress(Progress(charter.name))
     return done
 
 
@@ -123,7 +131,7 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     def ask(step: Step, doing: Doing | None) -> None:
         from .requests import ask as write_request
         write_request(office, uid, charter.name, step, doing)
-    carrying = Carrying(office.ports(uid, prove_now, ask), comparison.history, send_again=choices.send_again)
+    carrying = Carrying(office.ports(uid, charter.name, prove_now, ask), comparison.history, send_again=choices.send_again)
     again = list[StepResult]()  # what made it compare anew is no result of its own
 
     def reached(result: StepResult) -> None:
@@ -148,35 +156,26 @@ def _left_out(office: Office, charter: Charter, outline: Outline, choices: Choic
     return frozenset(ends | proofs)
 
 
-def enact_all(office: Office, charters: list[Charter], choices: Choices,
-              finished: Callable[[Enacted], None] = lambda e: None) -> list[Enacted]:
-    """Carry out several charters, a few at a time, under the ledger's lock. Raises MachineError."""
+def enact_all(office: Office, charters: list[Charter], choices: Choices) -> list[Enacted]:
+    """Carry out several charters, a few at a time, under the ledger's lock; an interruption lets steps that are under way come
+    to their end. Raises MachineError.
+    """
     ledger = office.books.ledger(write=True)
-    stop = threading.Event()
+    broken = threading.Event()
 
     def one(charter: Charter) -> Enacted:
-        if stop.is_set():
+        if broken.is_set():
             return Enacted(charter, error=RefusedError("not begun", mend="run the same command again"))
         done = enact(office, charter, choices)
         if done.error is not None and done.error.outcome is Outcome.MACHINE:
-            stop.set()
-        finished(done)
+            broken.set()
         return done
     with ledger.claim(CLAIM, 0.0):
         try:
-            if len(charters) == 1:
-                return [one(charters[0])]
-            sys.setswitchinterval(TURN_SECONDS)
-            with ThreadPoolExecutor(WORKERS) as pool:
-                done: dict[str, Enacted] = {}
-                try:
-                    for wave in waves(charters):
-                        futures = [(c, pool.submit(one, c)) for c in wave]
-                        done |= {c.name: f.result() for c, f in futures}
-                except BaseException:
-                    stop.set()
-                    raise
-                return [done[c.name] for c in charters]
+            done: dict[str, Enacted] = {}
+            for wave in waves(charters):
+                done |= {e.charter.name: e for e in several(office.settings, one, wave, finish=True)}
+            return [done[c.name] for c in charters]
         finally:
             keep_witness(office)
 
@@ -190,10 +189,6 @@ def waves(charters: list[Charter]) -> list[list[Charter]]:
         ready = [c for c in left if needs[c.name] <= made] or left  # in a circle: all at once, and once more later
         out.append(ready)
         made |= {c.identity.name for c in ready}
-        left = [c for c in left if c not in ready]
+        begun = {c.name for c in ready}
+        left = [c for c in left if c.name not in begun]
     return out
-
-
-def rehearse_all(office: Office, charters: list[Charter], choices: Choices) -> list[Rehearsal]:
-    """Rehearse several charters, one after the other."""
-    return [rehearse(office, c, choices.allowed) for c in charters]

@@ -33,7 +33,8 @@ class Inspection:
 
 
 def inspect(office: Office, name: str) -> Inspection:
-    """Raises UnreachableError, RefusedError."""
+    """All of it asked anew, whatever was kept. Raises UnreachableError, RefusedError."""
+    office.keepings.discover(name, {})
     tenant = office.tenants.reach(name)
     profile = tenant.profile
     roles, roots = Query(ROLE, "all"), Query(PLACE, "under")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -55,6 +56,22 @@ class Keepings:
                 if token and compare_digest(token.encode(), given):
                     return f"the token of {admin.name} at {name}"
         return ""
+
+    def discovered(self, tenant: str) -> Any:
+        """What was kept of a tenant's interface; None where nothing is, or it cannot be read."""
+        try:
+            return json_of((self._workspace.private / "discovered" / f"{tenant}.json").read_bytes())
+        except (OSError, ValueError):
+            return None
+
+    def discover(self, tenant: str, content: dict[str, Any]) -> None:
+        """Keep it; a workspace that cannot be written to goes without."""
+        from sigillum.keeping.private import private_folder, write_private
+        path = self._workspace.private / "discovered" / f"{tenant}.json"
+        with suppress(OSError, MachineError):
+            if self._workspace.private.is_dir():
+                private_folder(path.parent)
+                write_private(path, json.dumps(content, indent=1) + "\n")
 
     def thumbprints(self) -> set[str]:
         """The thumbprints of the keys that are kept here."""

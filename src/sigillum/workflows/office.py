@@ -81,16 +81,16 @@ class Office:
             raise FileError("", mistakes=tuple(mistakes))
         return found
 
-    def ports(self, uid: str, prove: Callable[[Step], None], ask: Callable[[Step, Doing | None], None]) -> Ports:
-        """What carrying out a stream's steps needs."""
+    def ports(self, uid: str, about: str, prove: Callable[[Step], None], ask: Callable[[Step, Doing | None], None]) -> Ports:
+        """What carrying out a stream's steps needs; `about` names it while it is under way."""
         from .carrying.journal import LedgerJournal
         from .carrying.ports import Patience, Ports
         settings, keeping = self.settings, self.keepings.of(uid)
         keeping.clear()
         journal = LedgerJournal(self.books.ledger(write=True), self.workspace.file.workspace, uid,
                                 self.tenants.now, settings.boundary)
-        patience = Patience(settings.patience_seconds, settings.wait_seconds, settings.sleep,
-                            lambda text: settings.progress(Progress(uid, text)))
+        patience = Patience(settings.timeout_seconds, settings.wait_seconds, settings.pause,
+                            lambda text: settings.progress(Progress(about, text)), settings.go_on)
         return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve)
 
 

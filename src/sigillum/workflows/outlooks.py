@@ -122,7 +122,7 @@ def _sleep(trying: Trying, early: list[Result], waited: float, pause: float, usu
     while left > 0:
         words = _waiting_words(trying, early, waited + pause - left, usual)
         trying.office.settings.progress(Progress(trying.charter.name, words))
-        trying.office.settings.sleep(min(left, TOLD_SECONDS))
+        trying.office.settings.pause(min(left, TOLD_SECONDS))
         left -= TOLD_SECONDS
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from sigillum.core.charter.charter import Charter, CredentialWant, ProofWant
@@ -28,6 +28,7 @@ from sigillum.tenants.port import SignedIn
 from .office import Office
 from .outlooks import pending, wait, weighed, without
 from .settings import Progress
+from .several import several
 from .trying import Trying, choose, held, present, principal_of, sign_in, try_one, tryings
 
 ALL = Prove()
@@ -45,12 +46,15 @@ class ProofReport:
     before: Mapping[str, bool | None] = field(default_factory=dict)
     waited_seconds: float = 0.0
     recorded_before: bool = False
+    failed: SigillumError | None = None  # what kept it from being tried at all
 
     @property
     def held(self) -> bool:
-        return all(r.held is True for r in self.results)
+        return self.failed is None and all(r.held is True for r in self.results)
 
     def outcome(self) -> Outcome:
+        if self.failed is not None:
+            return self.failed.outcome
         if self.held or self.recorded_before:
             return Outcome.DONE
         early = all(r.outlook is not None and r.outlook.state == "not-yet" for r in self.results if r.held is not True)
@@ -63,6 +67,21 @@ class ProofReport:
         kind = NotYetError if self.outcome() is Outcome.NOT_YET else UnprovedError
         return kind(f"what replaces it is not proved: {told}", where=self.charter,
                     mend="what was to end stays until it is; run `sigillum enact` again, or with --wait 10m")
+
+
+def prove_all(office: Office, charters: list[Charter], *, with_: str = "", before_: bool = False) -> Iterator[ProofReport]:
+    """Several at a time, in order as they come; where one cannot be tried, the others are. Raises MachineError."""
+    def one(charter: Charter) -> ProofReport:
+        try:
+            office.settings.go_on()
+            return before(office, charter) if before_ else prove(office, charter, with_=with_)
+        except SigillumError as problem:
+            if len(charters) == 1 or problem.outcome is Outcome.MACHINE:
+                raise
+            return ProofReport(charter.name, "", "", "", failed=problem)
+        finally:
+            office.settings.progress(Progress(charter.name))
+    yield from several(office.settings, one, charters, finish=True)
 
 
 def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-import time
+import threading
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
+
+from sigillum.core.values.errors import StoppedError
 
 if TYPE_CHECKING:
     from sigillum.tenants.by_hand.lines import Answer, Line
 
 
 class Header(NamedTuple):
-    """What is said before a command touches a tenant."""
+    """What is said before a command touches a tenant; `known_seconds`: how old is what is known of its interface."""
 
     tenant: str
     address: str
@@ -22,13 +24,14 @@ class Header(NamedTuple):
     administrator: str
     now: datetime
     skew_seconds: float
+    known_seconds: float = 0.0
 
 
 class Progress(NamedTuple):
-    """Something to show while a workflow is at work."""
+    """Something to show while a workflow is at work; without a text: nothing more is under way there."""
 
-    charter: str
-    text: str
+    about: str
+    text: str = ""
     number: int = 0
     of: int = 0
 
@@ -39,7 +42,6 @@ class Settings:
 
     workspace: Path | None = None
     timeout_seconds: float = 15.0
-    patience_seconds: float = 60.0
     wait_seconds: float = 0.0  # how long a change that is on its way may be waited for
     log: Callable[[str], None] | None = None
     say: Callable[[str], None] = lambda text: None
@@ -47,4 +49,16 @@ class Settings:
     announce: Callable[[Header], None] = lambda header: None
     progress: Callable[[Progress], None] = lambda progress: None
     boundary: Callable[[str], None] = lambda name: None  # told at each journal boundary
-    sleep: Callable[[float], None] = time.sleep
+    stopping: Callable[[], None] = lambda: None  # told when a person asked to stop
+    stop: threading.Event = field(default_factory=threading.Event)
+    asking: threading.Event = field(default_factory=threading.Event)  # set while a person is asked something
+
+    def go_on(self) -> None:
+        """Looked at between steps and while waiting. Raises StoppedError once a person asked to stop."""
+        if self.stop.is_set():
+            raise StoppedError("stopped", mend="run the same command again, and it goes on")
+
+    def pause(self, seconds: float) -> None:
+        """Wait. Raises StoppedError as soon as a person asks to stop."""
+        self.stop.wait(seconds)
+        self.go_on()

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterable
 from datetime import UTC, datetime
+from functools import partial
 from typing import TYPE_CHECKING
 
 from sigillum.core.values.errors import FileError, MachineError
 from sigillum.core.values.secret import Secret
 
-from .settings import Header, Settings
+from .settings import Header, Progress, Settings
 
 if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
     from sigillum.charters.workspace import Workspace
@@ -28,7 +30,8 @@ class Tenants:
     def __init__(self, settings: Settings, workspace: Workspace, keepings: Keepings) -> None:
         self._settings, self._workspace, self._keepings = settings, workspace, keepings
         self._reached: dict[tuple[str, str], Tenant] = {}
-        self._lock, self._asking = threading.Lock(), threading.Lock()
+        self._reaching: dict[tuple[str, str], threading.Lock] = {}
+        self._lock, self._turns = threading.Lock(), threading.Lock()
 
     def address(self, name: str, admin: str = "") -> Address:
         """What sigillum.yaml says of a tenant. Raises FileError."""
@@ -44,27 +47,48 @@ class Tenants:
         Raises FileError, MachineError, UnreachableError, RefusedError.
         """
         with self._lock:
+            reaching = self._reaching.setdefault((name, admin), threading.Lock())
+        with reaching:  # others may reach other tenants meanwhile
             if (name, admin) not in self._reached:
-                from sigillum.tenants.port import Link
-                from sigillum.tenants.registry import connect
-                address, section = self.address(name, admin), self._workspace.tenant(name)
-                reference = next((a.token for a in section.admins if a.name == admin and a.token), section.admin.token)
-                if reference is None and address.driver != "by-hand":
-                    raise FileError(f"it is not said where the token of {address.admin} is",
-                                    where=f"tenant {name} in sigillum.yaml", mend="add `token: env:NAME` to `admin`")
-                token = self._keepings.resolve(reference) if reference is not None else Secret("none")
-                link = Link(token, self._workspace.folder, self._settings.timeout_seconds, self._settings.log,
-                            self._settings.say, self._keepings.registrations, self._keepings.register, self._confirm)
-                tenant = connect(address, link)
-                self._settings.announce(header_of(tenant))
+                tenant = self._connect(name, admin)
+                with self._lock:
+                    self._settings.announce(header_of(tenant))
                 check_clock(tenant)
                 self._reached[name, admin] = tenant
             return self._reached[name, admin]
 
+    def reach_all(self, names: Iterable[str]) -> dict[str, Tenant]:
+        """Several tenants, reached at the same time. Raises as `reach`."""
+        from sigillum.protocols.together import together
+        wanted = list(names)
+        return dict(zip(wanted, together([partial(self.reach, n) for n in wanted]), strict=True))
+
+    def _connect(self, name: str, admin: str) -> Tenant:
+        from sigillum.tenants.port import Link
+        from sigillum.tenants.registry import connect
+        address, section = self.address(name, admin), self._workspace.tenant(name)
+        settings, keepings = self._settings, self._keepings
+        reference = next((a.token for a in section.admins if a.name == admin and a.token), section.admin.token)
+        if reference is None and address.driver != "by-hand":
+            raise FileError(f"it is not said where the token of {address.admin} is",
+                            where=f"tenant {name} in sigillum.yaml", mend="add `token: env:NAME` to `admin`")
+        token = keepings.resolve(reference) if reference is not None else Secret("none")
+
+        def pause(seconds: float, why: str) -> None:
+            settings.progress(Progress(name, f"waiting {seconds:.0f} s: {why}"))
+            settings.pause(seconds)
+        return connect(address, Link(
+            token, self._workspace.folder, settings.timeout_seconds, settings.log, settings.say, keepings.registrations,
+            keepings.register, self._confirm, pause, partial(keepings.discovered, name), partial(keepings.discover, name)))
+
     def _confirm(self, line: Line) -> Answer | None:
         """A person gets one question at a time, whatever is under way beside it."""
-        with self._asking:
-            return self._settings.confirm(line)
+        with self._turns:
+            self._settings.asking.set()
+            try:
+                return self._settings.confirm(line)
+            finally:
+                self._settings.asking.clear()
 
     def hands(self, name: str) -> list[Hand]:
         """The administrators of a tenant: the usual one first, then others whose tokens are here, then whom to ask."""
@@ -99,7 +123,7 @@ def header_of(tenant: Tenant) -> Header:
     address, clock = tenant.address, tenant.clock
     return Header(address.name, address.address, address.stage or tenant.profile.stage or "no stage",
                   tenant.profile.administrator or address.admin, time_of(tenant),
-                  clock.skew_seconds if clock is not None else 0.0)
+                  clock.skew_seconds if clock is not None else 0.0, tenant.known_seconds)
 
 
 def check_clock(tenant: Tenant) -> None:

@@ -57,4 +57,5 @@ def carry_out(office: Office, uid: str, steps: tuple[Step, ...], reached: Callab
     """Steps of one stream that are no charter's outline, with the executor and its journal. Raises MachineError."""
     state = fold(office.books.ledger(write=True).entries(uid), uid)
     steps = tuple(replace(s, by=office.tenants.acting(s.tenant, s.power)) for s in steps)
-    Carrying(office.ports(uid, nothing, nothing), state).run(Outline(uid, steps), reached)
+    about = office.books.ledger().name_of(uid) or uid.replace("-", " ")
+    Carrying(office.ports(uid, about, nothing, nothing), state).run(Outline(uid, steps), reached)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common, duration, waiting
+from sigillum.cli.options import FEW, charters, common, duration, waiting
 from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
@@ -22,8 +22,6 @@ EXAMPLE = """examples:
   sigillum enact wind-ingest --wait 12m     until the changes are felt
   sigillum enact depot-feed --answers done.yaml    at a tenant by hand: confirms the work sheet's lines
   sigillum enact wind-ingest --yes --end    also ends what a prod charter no longer asks for"""
-
-FEW = 5  # charters whose steps are all shown; of more, those that are as wished get one line each
 
 
 def add_parser(subparsers: Any) -> None:
@@ -57,9 +55,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on)
     if args.yes:
         return _carry_out(args, context, charters, choices)
-    from sigillum.workflows.enact import rehearse_all
-    rehearsals = rehearse_all(office, charters, choices)
-    ready = [r for r in rehearsals if not r.outline.blocked and r.outline.steps]
+    from sigillum.workflows.rehearse import rehearse_all
+    rehearsals = list(rehearse_all(office, charters, choices.allowed))
+    ready = [r for r in rehearsals if r.error is None and not r.outline.blocked and r.outline.steps]
     if len(ready) < len(rehearsals) or args.format == "text":
         _show(context, rehearsals)
     if not ready:
@@ -71,7 +69,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         ends = context.ask("This ends things in the stage prod. Write `end` to end them too, or press Enter to keep them: ")
         choices = replace(choices, end=ends == "end")
     outcome = _carry_out(args, context, [r.charter for r in ready], choices)
-    return worst([outcome, *(r.outcome() for r in rehearsals if r.outline.blocked)])
+    return worst([outcome, *(r.outcome() for r in rehearsals if r.error is not None or r.outline.blocked)])
 
 
 def _show(context: Context, rehearsals: list[Rehearsal]) -> None:
@@ -80,9 +78,12 @@ def _show(context: Context, rehearsals: list[Rehearsal]) -> None:
 
     from sigillum.cli.views import rehearsal
     context.quiet()
-    for result in rehearsals:
+    told = [r for r in rehearsals if len(rehearsals) <= FEW or not r.unchanged or context.options.verbose]
+    for result in told:
         context.draw(rehearsal.text(result, context.ident), sys.stderr)
         context.say("")
+    if len(told) < len(rehearsals):
+        context.say(f"{len(rehearsals)} charters, nothing to do in {len(rehearsals) - len(told)} of them.\n")
 
 
 def _agreed(context: Context, ready: list[Rehearsal]) -> bool:
@@ -108,17 +109,21 @@ def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charte
     for done, outcome in zip(results, outcomes, strict=True):
         if machine is not None and done.error is machine and not done.results:
             continue  # nothing was reached; the trouble itself is told last
-        if len(results) <= FEW or outcome is not Outcome.DONE:
+        if outcome is Outcome.INTERRUPTED and not done.results:
+            context.show_text(f"{done.charter.name}: {closing(done)}")
+        elif len(results) <= FEW or outcome is not Outcome.DONE:
             _show_one(context, done)
-        else:
+        elif not done.unchanged or context.options.verbose:
             context.show_text(f"{done.charter.name}: {closing(done)}")
     for orphan in context.office.books.orphans() if args.all else ():
         context.say(f"{orphan.charter}: its file is gone, and what it made is left behind; `sigillum rehearse --all` lists it")
     if machine is not None:
         raise machine
     if len(results) > 1:
+        same = sum(1 for d in results if d.unchanged) if len(results) > FEW and not context.options.verbose else 0
         good = sum(1 for o in outcomes if o is Outcome.DONE)
-        context.show_text(f"{len(results)} charters: {good} as wished, {len(results) - good} not.")
+        context.show_text(f"{len(results)} charters: {good} as wished, {len(results) - good} not."
+                          + (f" Nothing was to be done in {same} of them. (-v names them.)" if same else ""))
     return worst(outcomes)
 
 

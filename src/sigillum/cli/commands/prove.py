@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common, duration, waiting
+from sigillum.cli.options import FEW, charters, common, duration, waiting
 from sigillum.core.values.errors import Outcome, worst
 
 EXAMPLE = """examples:
@@ -29,22 +29,28 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    from rich.console import Group
-    from rich.text import Text
-
     from sigillum.cli.views import enacted
     from sigillum.workflows.ledgers import keep_witness
-    from sigillum.workflows.prove import before, prove
+    from sigillum.workflows.prove import prove_all
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     charters = context.charters(args)
     if args.all:
         charters = [c for c in charters if c.expectations]
     context.office.books.ledger(write=True)
-    reports = [before(context.office, c) if args.before else prove(context.office, c, with_=args.with_) for c in charters]
+    outcomes, found, held = list[Outcome](), [], 0
+    for report in prove_all(context.office, charters, with_=args.with_, before_=args.before):
+        outcomes.append(report.outcome())
+        if args.format == "json":
+            found.append(enacted.proofs_json(report))
+        elif len(charters) > FEW and report.held and not context.options.verbose:
+            held += 1
+        else:
+            context.show(enacted.report(report, context.ident))
     keep_witness(context.office)
     if args.format == "json":
-        context.show_json("proofs", {"charters": [enacted.proofs_json(r) for r in reports]})
-    for report in reports if args.format == "text" else ():
-        context.show(Group(Text(report.charter, "bold"), enacted.proofs(report, context.ident), "",
-                           Text(enacted.proof_summary(report), "bold")))
-    return worst([r.outcome() for r in reports])
+        context.show_json("proofs", {"charters": found})
+    elif len(charters) > 1:
+        context.show_text(f"{len(charters)} charters: the proofs of {outcomes.count(Outcome.DONE)} hold"
+                          + (", in all of them." if outcomes.count(Outcome.DONE) == len(charters) else ".")
+                          + (" (-v tells of each.)" if held else ""))
+    return worst(outcomes)

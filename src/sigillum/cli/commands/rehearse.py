@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common
+from sigillum.cli.options import FEW, charters, common
 from sigillum.core.values.errors import Outcome, worst
 
 EXAMPLE = """examples:
@@ -30,13 +30,16 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import rehearsal
     from sigillum.core.facets.seen import Choices
-    from sigillum.workflows.rehearse import rehearse
-    found, outcomes = [], []
-    for charter in context.charters(args):
-        result = rehearse(context.office, charter, Choices(args.adopt, args.end_extra, args.switch_on))
+    from sigillum.workflows.rehearse import rehearse_all
+    charters = context.charters(args)
+    found, outcomes, same = [], list[Outcome](), list[str]()
+    for result in rehearse_all(context.office, charters, Choices(args.adopt, args.end_extra, args.switch_on)):
         outcomes.append(result.outcome(strict=args.strict))
-        found.append(rehearsal.as_json(result))
-        if args.format == "text":
+        if args.format == "json":
+            found.append(rehearsal.as_json(result))
+        elif len(charters) > FEW and result.unchanged and not context.options.verbose:
+            same.append(result.charter.name)
+        else:
             context.show(rehearsal.text(result, context.ident))
     orphans = context.office.books.orphans() if args.all else []
     if orphans and args.strict:
@@ -45,6 +48,11 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         left = [{"charter": o.charter, "left": [{"tenant": t, "what": w, "id": i} for t, w, i in o.left],
                  "requests": list(o.requests)} for o in orphans]
         context.show_json("rehearsal", {"charters": found, "gone": left})
-    elif orphans:
+        return worst(outcomes)
+    if orphans:
         context.show(rehearsal.gone(orphans, context.ident))
+    if same:
+        told = ": nothing to do in any of them" if len(same) == len(charters) else \
+            f", {len(charters) - len(same)} told above; nothing to do in the other {len(same)}"
+        context.show_text(f"{len(charters)} charters{told}. (-v tells of each.)")
     return worst(outcomes)

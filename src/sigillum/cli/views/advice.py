@@ -35,7 +35,7 @@ def text(wish: Wish, found: Advice) -> RenderableType:
 
 
 def as_json(wish: Wish, found: Advice) -> dict[str, Any]:
-    return {"wish": wish._asdict(), "kind": found.kind._asdict(), "credential": found.credential._asdict(),
+    return {"wish": wish._asdict(), "identity": found.kind._asdict(), "credential": found.credential._asdict(),
             "number": found.number._asdict(), "names": list(found.names), "draft": found.draft,
             "choices": [{"about": c.about, "ways": [{"do": w, "consequence": k} for w, k in c.ways]} for c in found.choices],
             "thief": [loss._asdict() for loss in found.losses]}

@@ -9,7 +9,6 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.deciding.proofs import Result
-from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.times import format_instant
 from sigillum.workflows.carrying.make import TakenError
 from sigillum.workflows.carrying.run import StepResult
@@ -17,7 +16,7 @@ from sigillum.workflows.enact import Enacted
 from sigillum.workflows.prove import ProofReport
 
 from .common import STYLES, Ident
-from .hints import outlook_mend
+from .hints import outlook_mend, problem_json, problem_lines
 from .rehearsal import collision
 from .words import closing, plural
 
@@ -38,7 +37,7 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
             word, style = _STATES[result.state]
             grid.add_row(f"{number:>2}", Text(word, style), Text(result.step.kind, STYLES[result.step.kind]),
                          Text(_about(result)))
-            for line in _error_lines(result.error):
+            for line in problem_lines(result.error):
                 grid.add_row("", "", "", Text(line, "red"))
         parts += ["", grid]
     for result in done.results:
@@ -46,7 +45,7 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
             parts += ["", collision(result.error.collision, ident)]
     if done.proofs is not None:
         parts += ["", proofs(done.proofs, ident)]
-    for line in _error_lines(done.error):
+    for line in problem_lines(done.error):
         parts.append(Text(line, "red"))
     parts += ["", Text(closing(done), style="bold")]
     return Group(*parts)
@@ -56,13 +55,6 @@ def _about(result: StepResult) -> str:
     """What a step was about; an end is always shown with its instant."""
     until = result.step.after.get("until") if result.step.kind == "make" else None
     return f"{result.step.about}, until {until}" if until else result.step.about
-
-
-def _error_lines(error: SigillumError | None) -> list[str]:
-    if error is None:
-        return []
-    return [error.what, *([f"where  {error.where}"] if error.where else []),
-            *([f"do     {error.mend}"] if error.mend else [])]
 
 
 def proofs(report: ProofReport, ident: Ident) -> RenderableType:
@@ -89,6 +81,14 @@ def proofs(report: ProofReport, ident: Ident) -> RenderableType:
                         f", with {report.credential}" if report.credential else "", "\n",
                         (_said(report, ident), "dim"))
     return Group(who, "", made)
+
+
+def report(found: ProofReport, ident: Ident) -> RenderableType:
+    """The proofs of one charter, under its name; or why they could not be tried."""
+    head = Text(found.charter, "bold")
+    if found.failed is not None:
+        return Group(head, *(Text(line, "red") for line in problem_lines(found.failed)), "")
+    return Group(head, proofs(found, ident), "", Text(proof_summary(found), "bold"))
 
 
 def _verdict(result: Result) -> tuple[str, str]:
@@ -123,7 +123,8 @@ def proof_summary(report: ProofReport) -> str:
 def proofs_json(report: ProofReport) -> dict[str, Any]:
     return {"charter": report.charter, "principal": report.principal, "ran_as": report.ran_as,
             "credential": report.credential, "held": report.held, "proofs": [_result(r) for r in report.results],
-            "before": dict(report.before), "waited_seconds": round(report.waited_seconds, 1)}
+            "before": dict(report.before), "waited_seconds": round(report.waited_seconds, 1),
+            **({"error": problem_json(report.failed)} if report.failed is not None else {})}
 
 
 def _result(result: Result) -> dict[str, Any]:
@@ -137,11 +138,7 @@ def as_json(done: Enacted) -> dict[str, Any]:
     return {
         "charter": done.charter.name, "outcome": int(done.outcome()), "summary": closing(done),
         "steps": [{"id": str(r.step.id), "step": str(r.step.kind), "about": r.step.about, "state": str(r.state),
-                   **({"error": _error_json(r.error)} if r.error else {})} for r in done.results],
+                   **({"error": problem_json(r.error)} if r.error else {})} for r in done.results],
         "proofs": proofs_json(done.proofs) if done.proofs is not None else None,
-        **({"error": _error_json(done.error)} if done.error else {}),
+        **({"error": problem_json(done.error)} if done.error else {}),
     }
-
-
-def _error_json(error: SigillumError) -> dict[str, str]:
-    return {"code": error.code, "what": error.what, "where": error.where, "do": error.mend}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from sigillum.core.values.errors import Mistake
+from sigillum.core.values.errors import FileError, Mistake, SigillumError, StoppedError
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.waiting import Outlook
@@ -47,6 +47,21 @@ def mistake_json(mistake: Mistake) -> dict[str, Any]:
     """A mistake in the form that JSON has of it everywhere."""
     return {"code": mistake.code, "what": mistake.what, "do": advised(mistake.code, mistake.mend),
             "where": str(mistake.position or "")}
+
+
+def problem_lines(problem: SigillumError | None) -> list[str]:
+    """An error in its three parts: what, where, what to do; that a person stopped it is told once, at the end."""
+    if problem is None or isinstance(problem, StoppedError):
+        return []
+    return [problem.what, *([f"where  {problem.where}"] if problem.where else []),
+            *([f"do     {problem.mend}"] if problem.mend else [])]
+
+
+def problem_json(problem: SigillumError) -> dict[str, Any]:
+    """An error in the form that JSON has of it everywhere; of a file, with every mistake in it."""
+    mistakes = problem.mistakes if isinstance(problem, FileError) else ()
+    return {"code": problem.code, "exit": int(problem.outcome), "what": problem.what, "where": problem.where,
+            "do": problem.mend, **({"mistakes": [mistake_json(m) for m in mistakes]} if mistakes else {})}
 
 
 def refusals_page() -> str:

@@ -22,12 +22,14 @@ from sigillum.workflows.books import Orphan
 from sigillum.workflows.rehearse import Rehearsal
 
 from .common import STYLES, Ident, table, value_text
-from .hints import advised, mistake_json
+from .hints import advised, mistake_json, problem_json, problem_lines
 from .words import open_ends, plural
 
 
 def text(rehearsal: Rehearsal, ident: Ident) -> RenderableType:
-    """Steps numbered and told in words, then what is worth knowing, then the sum."""
+    """Steps numbered and told in words, then what is worth knowing, then the sum; or what kept it from being looked at."""
+    if rehearsal.error is not None:
+        return Group(Text(rehearsal.charter.name, "bold"), *(Text(line, "red") for line in problem_lines(rehearsal.error)))
     return of_outline(rehearsal.charter, rehearsal.outline, ident)
 
 
@@ -135,10 +137,11 @@ def summary(outline: Outline) -> str:
 
 def as_json(rehearsal: Rehearsal) -> dict[str, Any]:
     """The stable form of a rehearsal."""
-    outline = rehearsal.outline
+    outline, named = rehearsal.outline, {"charter": rehearsal.charter.name, "tenant": rehearsal.charter.tenant}
+    if rehearsal.error is not None or rehearsal.now is None:
+        return {**named, "error": problem_json(rehearsal.error) if rehearsal.error is not None else None}
     return {
-        "charter": rehearsal.charter.name, "tenant": rehearsal.charter.tenant,
-        "tenant_time": format_instant(rehearsal.snapshot.now),
+        **named, "tenant_time": format_instant(rehearsal.now),
         "steps": [step_json(s) for s in outline.steps],
         "notes": [{"code": n.code, "text": advised(n.code, n.text), "warning": n.warning} for n in outline.notes],
         "mistakes": [mistake_json(m) for m in outline.mistakes],

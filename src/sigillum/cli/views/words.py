@@ -29,7 +29,7 @@ def closing(done: Enacted) -> str:
     left = open_ends(done.outline) if done.outline is not None else ""
     changed = sum(1 for r in done.results if r.state == "done" and r.step.kind not in ("prove", "wait"))
     ended = sum(1 for r in done.results if r.state == "skipped" and r.step.kind == "end")
-    if left and (not done.results or outcome is Outcome.SOMEBODY):
+    if outcome is not Outcome.INTERRUPTED and left and (not done.results or outcome is Outcome.SOMEBODY):
         reached = f"{plural(changed, 'step')} carried out and read back. " if changed else ""
         return f"{reached}{left}"
     if outcome is Outcome.DONE and not done.results:
@@ -48,4 +48,6 @@ def closing(done: Enacted) -> str:
             Outcome.UNREACHABLE: "Not finished: the tenant could not be reached. Run the same command again.",
             Outcome.SOMEBODY: "Not finished: somebody has to act or decide first.",
             Outcome.NOT_YET: "Not finished: changes are on their way. Run the same command again.",
+            Outcome.INTERRUPTED: f"Stopped: {plural(changed, 'step')} carried out and read back; the rest was not begun."
+            if done.results else "not begun.",
             }.get(outcome, "Not finished.")

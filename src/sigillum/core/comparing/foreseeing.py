@@ -48,9 +48,12 @@ def foresee(seen: Seen, draft: Draft, steps: Sequence[Step]) -> None:
     own, charter = identity_of(seen, draft), seen.charter
     expected = [p for p in charter.proofs if p.permission and _placed(seen, p)]
     touched = list(_touched(seen, draft, steps, own))
-    if not own or not (expected or touched):
+    if not (expected or touched):
         return
     from sigillum.core.deciding.gathering import explore, world_of
+    if not own:  # what does not depend on it is asked in the same round as who it is
+        explore(seen.snapshot, [], [p.at for p in expected])
+        return
     limits = tuple(w.limits for w in seen.whole.credentials)
     subjects = [*([Subject("", own, tuple(expected), limits)] if expected else []), *touched]
     known = [s.principal for s in subjects if not s.principal.startswith("(")]

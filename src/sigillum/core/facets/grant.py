@@ -130,6 +130,8 @@ def compare(seen: Seen, draft: Draft) -> None:
     """Make what is missing, replace what has other terms, end what only we still hold."""
     who = principal(seen, draft)
     fact = hanging(seen, GRANT, who.id if who is not None else None)
+    account = who.id if who is not None and isinstance(who.id, str) and who.kind is ACCOUNT else ""
+    over = seen.ask(Query(GRANT, "itself", account)).records if account else ()
     all_ = [One(seen, draft, want) for want in seen.charter.grants]
     if fact.known and who is not None:
         rights.ask(seen, draft, [one.want for one in all_], who.id)
@@ -141,8 +143,7 @@ def compare(seen: Seen, draft: Draft) -> None:
         if one.resolvable():
             _one(one, (*fact.records, *one.theirs.records))
     _not_wanted(seen, draft, fact.records, all_)
-    if who is not None and isinstance(who.id, str) and who.kind is ACCOUNT:
-        _over_it(seen, draft, seen.ask(Query(GRANT, "itself", who.id)).records, all_)
+    _over_it(seen, draft, over, all_)
 
 
 def _over_it(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[One]) -> None:

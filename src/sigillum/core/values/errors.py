@@ -113,6 +113,12 @@ class NotYetError(SigillumError):
     outcome, code = Outcome.NOT_YET, "not-yet"
 
 
+class StoppedError(SigillumError):
+    """A person asked to stop: what was under way was finished, and nothing further is begun."""
+
+    outcome, code = Outcome.INTERRUPTED, "stopped"
+
+
 class MachineError(SigillumError):
     """Trouble on this machine: disk, lock, rights of a file."""
 

@@ -12,6 +12,7 @@ _ISO = re.compile(r"P(?:(\d{1,6})W|(?:(\d{1,6})D)?(?:T(?=\d)(?:(\d{1,6})H)?(?:(\
 _INSTANT = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d:\d\d)\Z", re.I | re.ASCII)
 UNIT_SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800}
 LONGEST_SECONDS = 100 * 365 * 86_400
+LONGEST_BUSY_SECONDS, SHORTEST_PAUSE_SECONDS = 300.0, 0.05  # of one that is busy
 
 
 def parse_duration(text: str) -> int:
@@ -124,3 +125,23 @@ class ClockReading(NamedTuple):
     def skew_seconds(self) -> float:
         """The least difference that the reading proves, with its sign."""
         return max(0.0, self.low) or min(0.0, self.high)
+
+
+@dataclass(slots=True)
+class Waits:
+    """How long one that is busy is waited for: so many seconds in all, or once for as long as it says itself."""
+
+    left_seconds: float
+    waited_seconds: float = 0.0
+
+    def next(self, said: float | None, usual: float) -> float | None:
+        """The next pause in seconds: what it `said`, else the usual one; None where it was waited for long enough."""
+        most = self.left_seconds
+        if not self.waited_seconds:
+            most = max(most, min(said or 0.0, LONGEST_BUSY_SECONDS))
+        if most <= 0:
+            return None
+        pause = min(usual if said is None else said, most)
+        counted = max(pause, SHORTEST_PAUSE_SECONDS)
+        self.left_seconds, self.waited_seconds = self.left_seconds - counted, self.waited_seconds + counted
+        return pause

@@ -40,6 +40,7 @@ class ByHand:
     """Everything that the port asks for, with a person as the interface."""
 
     clock: ClockReading | None = None
+    known_seconds = 0.0
 
     def __init__(self, address: Address, link: Link) -> None:
         self.address, self._say = address, link.say

@@ -8,7 +8,7 @@ from sigillum.core.deciding.proofs import Trial
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.protocols.http import Answer
-from sigillum.protocols.scim import BUSY, ScimRefusedError
+from sigillum.protocols.scim import BUSY, BusyError, ScimRefusedError
 from sigillum.tenants.port import Reply, Result
 
 if TYPE_CHECKING:  # loaded where a secret is fetched
@@ -19,7 +19,7 @@ def refused(answer: Answer, doing: str) -> Reply:
     """Sort an answer that is no success."""
     error = ScimRefusedError(answer, doing)
     if answer.status in BUSY:
-        return Reply(Result.BUSY, detail=error.detail, wait_seconds=answer.retry_after(), error=error)
+        return Reply(Result.BUSY, detail=error.detail, wait_seconds=answer.retry_after(), error=BusyError(answer))
     if answer.status == 409 and error.scim_type == "uniqueness":
         return Reply(Result.EXISTS, detail=error.detail, error=error)
     if answer.status == 412:

@@ -7,7 +7,8 @@ import json
 import secrets
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC, datetime
-from functools import cached_property
+from functools import cached_property, partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
@@ -24,13 +25,14 @@ from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.protocols.scim import ScimClient, ScimRefusedError, patch_body
+from sigillum.protocols.together import together
 from sigillum.tenants.port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
 
 from .answers import refused, secret_of, trial_of
 from .codec import Wire
-from .codecs import CODECS, KIND_OF_SCHEMA, USUAL_ENDPOINTS
+from .codecs import CODECS, USUAL_ENDPOINTS
+from .discovery import discover
 from .profile import profile_of
-from .words import many, text
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
     from sigillum.core.deciding.values import Question
@@ -57,14 +59,17 @@ class OpenTenant:
     """SCIM for administration, OAuth for tokens, AuthZEN for decisions, the announced calls for trials."""
 
     def __init__(self, address: Address, http: Http, token: Secret, link: Link | None = None) -> None:
-        self._say: Callable[[str], None] | None = link.say if link is not None else None
-        self._kept: Callable[[str], list[Any]] | None = link.registrations if link is not None else None
-        self._keep: Callable[[str, Json], None] = link.register if link is not None else lambda tenant, fresh: None
+        self._link = link = link if link is not None else Link(token, Path())
+        self._say: Callable[[str], None] | None = link.say
+        self._kept: Callable[[str], list[Any]] | None = link.registrations
+        self._keep: Callable[[str, Json], None] = link.register or (lambda tenant, fresh: None)
         self.address, self.http, self._token = address, http, token
         self.clock: ClockReading | None = None
-        self.profile = Profile()
+        self.profile, self.known_seconds = Profile(), 0.0
         self.wire = Wire(address.address.rstrip("/"), USUAL_ENDPOINTS)
-        self.scim = ScimClient(http, address.address, token, observe=self._observe)
+        pausing: Json = {"pause": link.pause} if link.pause is not None else {}
+        self.scim = ScimClient(http, address.address, token, observe=self._observe, busy_seconds=link.timeout_seconds,
+                               **pausing)
 
     def say(self, text: str) -> None:
         if self._say is not None:
@@ -76,38 +81,28 @@ class OpenTenant:
             self.clock = reading if self.clock is None else self.clock.narrowed(reading)
 
     # --- discovery --------------------------------------------------------------------------------------
-    def discover(self) -> None:
-        """Learn resource types and profile. A plain SCIM server without a profile is a valid tenant."""
-        endpoints, extensions = dict[str, str](USUAL_ENDPOINTS), set[str]()
-        try:
-            types = list(self.scim.find("/ResourceTypes", ""))
-            endpoints = {KIND_OF_SCHEMA[text(t["schema"])]: text(t["endpoint"]) for t in types
-                         if text(t.get("schema")) in KIND_OF_SCHEMA and text(t.get("endpoint")).startswith("/")}
-            extensions = {text(e.get("schema")) for t in types for e in many(t.get("schemaExtensions"))}
-        except ScimRefusedError as problem:
-            if problem.status not in (404, 501):
-                raise
-        self.wire = Wire(self.scim.base, endpoints, frozenset(extensions))
-        found: Json | None = None
-        if "profile" in endpoints:
-            all_ = list(self.scim.find(endpoints["profile"], ""))
-            found = next((p for p in all_ if p.get("inForce") is True), all_[0] if len(all_) == 1 else None)
-        self.profile = profile_of(found, self.wire, self.address.issuer)
+    def discover(self, *, anew: bool = False) -> None:
+        """Learn resource types and profile; `anew`: whatever was kept of them."""
+        found = discover(self.scim, self._link, anew=anew, at_once=self.http.slow)
+        self.wire, self.known_seconds = Wire(self.scim.base, found.endpoints, found.extensions), found.known_seconds
+        self.profile = profile_of(found.profile, self.wire, self.address.issuer)
 
     # --- facts --------------------------------------------------------------------------------------------
     def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
-        """One request a kind and round, with the conditions joined by `or`."""
+        """One request a kind and round, with the conditions joined by `or`; on a slow line all at the same time."""
         by_kind: dict[Kind[Any], list[Query[Any]]] = {}
         for query in queries:
             by_kind.setdefault(query.kind, []).append(query)
         out: dict[Query[Any], Fact[Any]] = {}
+        requests: list[Callable[[], dict[Query[Any], Fact[Any]]]] = []
         for kind, asked in by_kind.items():
             asked = self._registered(kind, asked, out)
             if kind.name not in self.wire.endpoints:
                 out |= {q: Fact(unknown=f"it has no resource type for a {kind.name}", never=True) for q in asked}
                 continue
-            for begin in range(0, len(asked), VALUES_A_FILTER):
-                out |= self._some(kind, asked[begin:begin + VALUES_A_FILTER])
+            requests += [partial(self._some, kind, asked[n:n + VALUES_A_FILTER]) for n in range(0, len(asked), VALUES_A_FILTER)]
+        for found in together(requests) if self.http.slow else [r() for r in requests]:
+            out |= found
         return out
 
     @cached_property

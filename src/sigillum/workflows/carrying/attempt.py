@@ -38,7 +38,7 @@ def attempt(carrying: Carrying, step: Step, verb: Verb, payload: Any, send: Call
             return result
         if reply.result is Result.STALE and stale is not None:
             settle(Outcome.REFUSED, why="it had changed since it was read")
-            carrying.patience.pause(_pause(number), RefusedError(
+            carrying.patience.pause(None, _pause(number), RefusedError(
                 f"{step.about} keeps changing", where=step.tenant, mend="find out who changes it as well"))
             stale()
             continue
@@ -69,7 +69,7 @@ def _not_done(carrying: Carrying, step: Step, reply: Reply, settle: Settle, numb
         f"{step.about}: {reply.detail}", where=step.tenant, mend="look at the detail")
     if reply.result in (Result.BUSY, Result.LOST):
         settle(Outcome.LOST if reply.result is Result.LOST else Outcome.REFUSED, why=reply.detail)
-        carrying.patience.pause(reply.wait_seconds if reply.wait_seconds is not None else _pause(number), error)
+        carrying.patience.pause(reply.wait_seconds, _pause(number), error)
         return
     settle(Outcome.REFUSED, why=reply.detail)
     raise error

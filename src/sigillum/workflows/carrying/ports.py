@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records.steps import Step
 from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import Waits
 from sigillum.keeping.port import Keeping
 from sigillum.tenants.port import Reply, Tenant
 
 FIRST_PAUSE_SECONDS = 0.05
 LONGEST_PAUSE_SECONDS = 5.0
 GROWTH = 1.7
+TOLD_SECONDS = 0.5  # shorter pauses are not told
 
 
 class AgainError(SigillumError):
@@ -50,19 +52,31 @@ class Journal(Protocol):
 
 @dataclass(slots=True)
 class Patience:
-    """How long may be waited. `left_seconds`: for a tenant that is busy; `most_seconds`: for one that finishes later."""
+    """How long may be waited. `busy_seconds`: at each step for a busy tenant; `most_seconds`: for one that finishes later."""
 
-    left_seconds: float
+    busy_seconds: float
     most_seconds: float
     sleep: Callable[[float], None]
     tell: Callable[[str], None]
+    go_on: Callable[[], None] = lambda: None  # raises StoppedError where a person asked to stop
+    waits: Waits = field(init=False)
 
-    def pause(self, seconds: float, what: SigillumError) -> None:
-        """Wait, within what is left. Raises `what` where nothing is."""
-        if self.left_seconds <= 0:
+    def __post_init__(self) -> None:
+        self.waits = Waits(self.busy_seconds)
+
+    def begin(self, text: str) -> None:
+        """Another step, with patience of its own. Raises StoppedError."""
+        self.go_on()
+        self.waits = Waits(self.busy_seconds)
+        self.tell(text)
+
+    def pause(self, said: float | None, usual: float, what: SigillumError) -> None:
+        """Wait as long as a tenant `said`, else the usual time. Raises `what` where that was done long enough."""
+        seconds = self.waits.next(said, usual)
+        if seconds is None:
             raise what
-        seconds = min(seconds, self.left_seconds)
-        self.left_seconds -= max(seconds, 0.01)
+        if seconds >= TOLD_SECONDS:
+            self.tell(f"waiting {seconds:.0f} s: {what.what}")
         self.sleep(seconds)
 
     def until(self, found: Callable[[], Any], most: float, told: Callable[[float], str]) -> tuple[Any, float]:

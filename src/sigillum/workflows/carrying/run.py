@@ -10,7 +10,7 @@ from typing import Any
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, resolved
 from sigillum.core.records.history import History
 from sigillum.core.records.steps import Adopt, Ask, Await, Catch, Complete, KeepKey, KeepSecret, Kept, Outline, Prove, Step
-from sigillum.core.values.errors import MachineError, SigillumError, WaitingError
+from sigillum.core.values.errors import MachineError, SigillumError, StoppedError, WaitingError
 from sigillum.core.values.marks import Ref, StepId
 from sigillum.tenants.port import Tenant
 
@@ -53,7 +53,7 @@ class Carrying:
     def run(self, outline: Outline, reached: Callable[[StepResult], None], *,
             leave_out: frozenset[StepId] = frozenset()) -> None:
         """Carry out all steps in order; each result is given when it is reached. Raises MachineError (nothing further is
-        sent) and AgainError.
+        sent), StoppedError (looked for between steps) and AgainError.
         """
         failed: set[StepId] = set(leave_out)
         for number, step in enumerate(outline.steps, 1):
@@ -62,12 +62,12 @@ class Carrying:
                 failed.add(step.id)
                 reached(StepResult(step, Became.SKIPPED))
                 continue
-            self.patience.tell(f"{number}/{len(outline.steps)} {step.kind} {step.about}")
+            self.patience.begin(f"{number}/{len(outline.steps)} {step.kind} {step.about}")
             try:
                 self.tenant = self.ports.tenant(step.tenant, step.by)
                 self.yields[step.id] = HANDLERS[type(step.action)](self, step, step.action)
                 reached(StepResult(step, Became.DONE, yields=self.yields[step.id]))
-            except (MachineError, AgainError) as problem:
+            except (MachineError, StoppedError, AgainError) as problem:
                 reached(StepResult(step, Became.FAILED, problem))
                 raise
             except SigillumError as problem:
