@@ -519,7 +519,7 @@ def test_not_yet_is_waited_for_and_never_stops_at_once(desk: Desk, away: Away) -
     desk.charter(CHARTER + "  - {can: stream.delete, at: brindlemoor/sensing-prod/streams/mast-test}\n")
     never = desk.run("prove", "wind-ingest", "--wait", "10m", "--format", "json")
     assert (never.code, "limits-narrower" in never.out, never.json["charters"][0]["waited_seconds"]) == (1, True, 0)
-    assert [e["body"]["seconds"] for e in desk.run("ledger", "show", "--format", "json").json["entries"] if e["kind"] == "felt"] != []
+    assert [e["body"]["seconds"] for e in desk.run("ledger", "show", "--entries", "--format", "json").json["entries"] if e["kind"] == "felt"] != []
 
 
 def test_interrupting_a_wait_loses_nothing(desk: Desk, away: Away) -> None:

@@ -237,7 +237,7 @@ def test_a_version_that_changed_is_read_again(desk: Desk, sandbox: Sandbox, away
     ran = desk.run("enact", "wind-ingest", "--yes", "--format", "json")
     assert ran.code == 0, ran.out
     assert away.of("User")[0]["displayName"] == "Wind"
-    results = [e["body"].get("result") for e in desk.run("ledger", "show", "--format", "json").json["entries"]]
+    results = [e["body"].get("result") for e in desk.run("ledger", "show", "--entries", "--format", "json").json["entries"]]
     assert results.count("refused") == 2
 
 

@@ -84,7 +84,7 @@ def test_a_charter_serves_where_people_are_the_interface(depot: Desk) -> None:
     assert (seen["steps"], seen["notes"]) == ([], [])
     kept, = (json.loads(p.read_text()) for p in (depot.folder / ".sigillum" / "keys").glob("*/*.json"))
     assert (kept["secret"], kept["credential"]["principal_id"], kept["credential"]["credential_id"]) == (SECRET, "31", "c1")
-    entries = depot.run("ledger", "show", "rope-stock", "--format", "json").json["entries"]
+    entries = depot.run("ledger", "show", "rope-stock", "--entries", "--format", "json").json["entries"]
     confirmed = [(e["body"]["by"], e["body"]["about"]) for e in entries if e["kind"] == "confirmed"]
     assert confirmed[0] == ("ines", "account rope-stock")
     assert len(confirmed) == 5

@@ -218,7 +218,7 @@ def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: D
     done = bare.run("requests", "done", "1", "--receipt", str(receipt))
     assert (done.code, "signed by office" in done.out) == (0, True)
     consent = mine(roster, "Consent")[0]["id"]
-    assert [e["body"]["id"] for e in bare.run("ledger", "show", "--format", "json").json["entries"] if e["kind"] == "adopted"] == [consent]
+    assert [e["body"]["id"] for e in bare.run("ledger", "show", "--entries", "--format", "json").json["entries"] if e["kind"] == "adopted"] == [consent]
     path = other.folder / "sigillum.yaml"
     path.write_text(path.read_text() + f"signers: {{mailers: {thumb(bare)}}}\n")
     assert "signed by mailers" in other.run("requests", "answer", str(files[1]), "--yes").out

@@ -336,7 +336,7 @@ def test_what_somebody_else_switched_off_stays_off_until_a_person_says_otherwise
         ran = desk.run("enact", "--all", "--yes")
         told = " ".join(ran.out.split())
         assert (ran.code, f"about the {words}, which somebody else switched off" in told, "--switch-on" in told) == (6, True, True), ran.out
-        written.append(len(desk.run("ledger", "show", "--format", "json").json["entries"]))
+        written.append(len(desk.run("ledger", "show", "--entries", "--format", "json").json["entries"]))
     assert away.state()["resources"] == before
     assert len(set(written)) == 1
     assert desk.run("rehearse", "wind-ingest", "--strict").code != 0
@@ -416,7 +416,7 @@ def test_a_witness_is_kept_after_each_run(desk: Desk) -> None:
     path.write_text(path.read_text() + "witness: ../witness.json\n")
     enact(desk)
     witness = json.loads((desk.folder.parent / "witness.json").read_text())
-    assert witness["sequence"] == len(desk.run("ledger", "show", "--format", "json").json["entries"])
+    assert witness["sequence"] == len(desk.run("ledger", "show", "--entries", "--format", "json").json["entries"])
     assert "it continues the checkpoint" in desk.run("ledger", "verify").out
 
 

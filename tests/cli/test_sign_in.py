@@ -190,7 +190,7 @@ def test_a_tenant_wide_rule_is_relaxed_only_where_nobody_loses_protection_and_th
     bare.charter(ROBOT + RELAX, "night-robot")
     ran = bare.run("enact", "night-robot", "--yes")
     assert ran.code == 0, ran.out + ran.err
-    undo = [e["body"]["undo"] for e in bare.run("ledger", "show", "night-robot", "--format", "json").json["entries"] if "undo" in e["body"]]
+    undo = [e["body"]["undo"] for e in bare.run("ledger", "show", "night-robot", "--entries", "--format", "json").json["entries"] if "undo" in e["body"]]
     assert undo == [{"enabled": True}]
     bare.charter(ROBOT, "night-robot")
     assert ("change", "tenant-wide sign-in rule house-default: switch it on again") in [(s["step"], s["about"]) for s in look(bare)["steps"]]

@@ -100,5 +100,5 @@ def test_the_json_keeps_its_form(desk: Desk) -> None:
     enacted = desk.run("enact", "wind-ingest", "--yes", "--format", "json").json["charters"][0]
     assert list(enacted) == ["charter", "outcome", "summary", "steps", "proofs"]
     assert list(enacted["proofs"]) == ["charter", "principal", "ran_as", "credential", "held", "proofs", "before", "waited_seconds"]
-    entry = desk.run("ledger", "show", "--format", "json").json["entries"][-1]
+    entry = desk.run("ledger", "show", "--entries", "--format", "json").json["entries"][-1]
     assert set(entry) == {"version", "stream", "sequence", "previous", "at", "writer", "key_id", "kind", "charter", "body", "hash", "signature"}

@@ -6,6 +6,8 @@ import json
 import os
 import sys
 import threading
+from collections.abc import Iterable
+from textwrap import wrap
 from typing import TYPE_CHECKING, Any, TextIO
 
 from sigillum.core.values.times import format_instant, rough_duration, whole_second
@@ -24,7 +26,7 @@ if TYPE_CHECKING:
     from sigillum.workflows.office import Office
     from sigillum.workflows.settings import Header, Progress, Settings
 
-PIPE_WIDTH, NARROWEST = 110, 30
+PIPE_WIDTH, NARROWEST, INDENT, LINES_AT_ONCE = 110, 30, 22, 200
 JSON_VERSION = 1
 
 
@@ -110,6 +112,18 @@ class Context:
     def show_text(self, text: str) -> None:
         self.quiet()
         write(sys.stdout, text if text.endswith("\n") else text + "\n")
+
+    def show_lines(self, lines: Iterable[str]) -> None:
+        """A result of any length, line by line; a long one goes on below its text, past its first two columns."""
+        self.quiet()
+        width, some = self.console(sys.stdout).width, list[str]()
+        for line in lines:
+            some.append(line if len(line) <= width else "\n".join(wrap(line, width, subsequent_indent=" " * INDENT,
+                                                                       break_on_hyphens=False)))
+            if len(some) == LINES_AT_ONCE:
+                write(sys.stdout, "\n".join(some) + "\n")
+                some.clear()
+        write(sys.stdout, "".join(f"{line}\n" for line in some))
 
     def say(self, text: str) -> None:
         """Something beside the result, on stderr."""

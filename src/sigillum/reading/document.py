@@ -20,6 +20,7 @@ MAX_BYTES = 200_000
 MAX_NODES = 20_000
 MAX_DEPTH = 30
 MAX_BRACKETS = 200
+_DECIMAL = re.compile(r"[-+]?[0-9]+\.[0-9]+\Z")
 _BRACKETS = re.compile(r"[\[\]{}]")
 Spot = tuple[str | int, ...]
 _TAG = "tag:yaml.org,2002:"
@@ -99,8 +100,10 @@ class _Builder:
         try:
             if kind == "int":
                 return int(text, 0) if text[:2].lower() in ("0x", "0o") else int(text)
-            if kind == "float":
+            if kind == "float" and _DECIMAL.match(text):
                 return float(text)
+            if kind == "float":  # an id like 12e34567 is no number to whoever wrote it
+                return text
         except ValueError:
             return text
         if kind not in ("str", "timestamp"):

@@ -127,8 +127,9 @@ def _mistake(error: ErrorDetails, model: type[BaseModel], document: Document) ->
         return Mistake("value-unknown", f"`{name}` cannot be {_shown(error['input'])}", mend, document.position(spot))
     if kind in _EXPECTED:
         found = next((w for t, w in _FOUND if isinstance(error["input"], t)), "something else")
+        quoted = kind == "string_type" and isinstance(error["input"], (int, float)) and not isinstance(error["input"], bool)
         return Mistake("type", f"`{name}` must be {_EXPECTED[kind]}, and this is {found}",
-                       f"write {_EXPECTED[kind]} here", document.position(spot))
+                       "write it in quotes" if quoted else f"write {_EXPECTED[kind]} here", document.position(spot))
     what = str(context.get("what", error["msg"]))
     return Mistake(kind, f"`{name}`: {what}" if name not in what else what,
                    str(context.get("mend", "look at docs/charter.md")), document.position(spot))

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from sigillum.core.records.books import LOAN, NAME, THING, rows_of
 from sigillum.core.records.chain import Entry, Finding, Head, check, compare_heads, read_head, signed_head
+from sigillum.core.records.deeds import Deed, deeds
 from sigillum.core.values.errors import FileError, MachineError
+from sigillum.core.values.marks import Mark
 from sigillum.core.values.outside import json_of
 from sigillum.keeping.private import write_private
 from sigillum.keys.ledgerkey import verifier
@@ -34,6 +37,27 @@ def entries(office: Office, charter: str = "", newest: int = 0) -> list[Entry]:
         raise FileError(f"the ledger knows no charter {charter!r}", where="the ledger",
                         mend="`sigillum ledger show` lists everything; a charter is known once it was enacted")
     return list(ledger.entries(uid, newest))
+
+
+def told(office: Office, charter: str = "", newest: int = 0) -> Iterator[tuple[str, Deed]]:
+    """What was done, oldest first, each with the charter's or loan's name. Raises FileError for a charter the ledger does not
+    know.
+    """
+    from sigillum.core.facets.registry import words
+    names = office.books.names()
+    for deed in _newest(office, charter, newest, words) if newest else deeds(entries(office, charter), words):
+        yield names.get(deed.stream, deed.stream.replace("-", " ")), deed
+
+
+def _newest(office: Office, charter: str, newest: int, words: Callable[[Mark], str]) -> list[Deed]:
+    """The last so many; of the entries no more are read than that takes."""
+    read = newest * 2
+    while True:
+        all_ = entries(office, charter, read)
+        found = list(deeds(all_, words))
+        if len(found) >= newest or len(all_) < read:
+            return found[-newest:]
+        read *= 2
 
 
 def verify(office: Office, against: Path | None = None, *, rebuild: bool = False) -> Verification:

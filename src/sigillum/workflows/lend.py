@@ -153,7 +153,7 @@ def _write(office: Office, proposal: Proposal) -> Loan:
     uid = f"loan-{secrets.token_hex(3)}"
     ledger.append([Fresh(LENT, uid, {
         UNDERTAKING: LOANS.name, NUMBER: uid, "tenant": proposal.tenant, "principal": grant.principal,
-        "principal_name": proposal.borrower, "grant": plain(told(grant)),
+        "principal_name": proposal.borrower, "grant": plain(told(grant)), "at": proposal.wish.at,
         "by": tenant.profile.administrator or tenant.address.admin,
         "external_id": external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1)})])
     office.settings.boundary("loan written")

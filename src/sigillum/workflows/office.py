@@ -88,7 +88,7 @@ class Office:
         settings, keeping = self.settings, self.keepings.of(uid)
         keeping.clear()
         journal = LedgerJournal(self.books.ledger(write=True), self.workspace.file.workspace, uid,
-                                self.tenants.now, settings.boundary)
+                                self.tenants.now, settings.boundary, self.tenants.name_of)
         patience = Patience(settings.timeout_seconds, settings.wait_seconds, settings.pause,
                             lambda text: settings.progress(Progress(about, text)), settings.go_on)
         return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve)

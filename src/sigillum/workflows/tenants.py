@@ -107,6 +107,11 @@ class Tenants:
             return ""
         return next((h.name for h in self.hands(name)[1:] if h.here and h.can(power)), "")
 
+    def name_of(self, tenant: str, admin: str = "") -> str:
+        """Who acts as the usual or another administrator, as the tenant calls them."""
+        reached = self.reach(tenant, admin)
+        return reached.profile.administrator or reached.address.admin
+
     def now(self, name: str) -> datetime:
         """A tenant's time."""
         return time_of(self.reach(name))

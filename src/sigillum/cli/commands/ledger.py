@@ -4,29 +4,33 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.records.chain import Entry
 from sigillum.core.values.errors import Outcome
+
+if TYPE_CHECKING:
+    from sigillum.core.records.deeds import Deed
 
 EXAMPLE = """examples:
   sigillum ledger show wind-ingest
   sigillum ledger verify --against /elsewhere/head.json
   sigillum ledger head > /elsewhere/head.json"""
-COLUMNS = ("entry", "at", "writer", "what", "about")
+COLUMNS = ("entry", "at", "person", "administrator", "tenant", "charter", "what", "done")
+ENTRY = ("entry", "at", "writer", "what", "about")
 
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("ledger", parents=[common()], epilog=EXAMPLE,
                                    description="What was done: append-only, chained and signed.")
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
-    show = verbs.add_parser("show", parents=[common()], description="The entries, oldest first.")
+    show = verbs.add_parser("show", parents=[common()], description="What was done, a line a change, oldest first: when, "
+                             "who sat at the machine, what, where, and as which administrator.")
     show.add_argument("charter", nargs="?", default="", help="only this charter's")
-    show.add_argument("--newest", type=int, default=0, metavar="N", help="only the newest N")
+    show.add_argument("--newest", type=int, default=0, metavar="N", help="only the newest N lines")
+    show.add_argument("--entries", action="store_true", help="the signed entries themselves: intents, and what came of them")
     show.add_argument("--format", choices=("table", "json", "csv"), default="table")
     verify = verbs.add_parser("verify", parents=[common()], description="Check every entry, its chain and signature.")
     verify.add_argument("--against", type=Path, metavar="FILE", help="a checkpoint kept elsewhere: shows a rolled-back "
@@ -40,57 +44,49 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     return {"show": _show, "verify": _verify, "head": _head}[args.verb](args, context)
 
 
-def _thing(body: Mapping[str, Any]) -> str:
-    """What an entry is about, in the words of its facet."""
-    from sigillum.core.facets.registry import words
-    from sigillum.core.values.marks import mark_of
-    return words(mark_of(body))
-
-
-def _accepted(body: Mapping[str, Any]) -> str:
-    """Who accepted a risk, why, and until when it is to be looked at again."""
-    about = body.get("about") or {}
-    return f"; accepted by {about['accepted_by']} until {about['review']}: {about['why']}" if "accepted_by" in about else ""
-
-
-PHRASES: dict[str, Callable[[Mapping[str, Any]], str]] = {
-    "intent": lambda b: f"{b['verb']} {_thing(b)} at {b['tenant']}, generation {b['generation']}{_accepted(b)}",
-    "outcome": lambda b: f"of {b['attempt']}: {b['result']}" + (f" ({b['why']})" if b.get("why") else ""),
-    "proved": lambda b: f"{len(b['results'])} proofs, {'all hold' if b['held'] else 'not all hold'}",
-    "kept": lambda b: f"{_thing(b)}, generation {b['generation']}",
-    "lent": lambda b: f"{g['role']} at {g['place']} to {b['principal_name']}, until {g['until']}: {g['reason']}"
-    if (g := b["grant"]) else "",
-    "before": lambda b: f"{len(b['held'])} proofs, {sum(1 for h in b['held'].values() if h)} held",
-    "felt": lambda b: f"a change at {b['tenant']} was felt after {b['seconds']} s",
-    "requested": lambda b: f"request {b['number']}: {b['request']['about']}", "received": lambda b: str(b["about"]),
-    "closed": lambda b: f"{b['number'] if b['undertaking'] == 'loan' else 'request ' + b['number']}: {b['how']}",
-    "recalled": lambda b: f"by {b['by']}", "confirmed": lambda b: f"{b['about']}, by {b['by']}",
-    "handed-over": lambda b: f"{', '.join(b['values'])} {b['how']} to {b['to']} (generation {b['generation']})",
-    "connected": lambda b: f"{b['consumer']}, its connection {b['connection']}",
-}
-
-
-def about(entry: Entry) -> str:
-    """An entry in one phrase."""
-    body = entry.body
-    if entry.kind in PHRASES:
-        return PHRASES[entry.kind](body)
-    named = _thing(body) if "facet" in body else body.get("name") or body.get("workspace") or ""
-    return f"{body['before']} became {named}" if "before" in body else str(named)
-
-
 def _show(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.cli.views.common import comma_separated, table
+    newest = max(0, args.newest)
+    if args.entries:
+        return _entries(args, context, newest)
+    from sigillum.workflows.ledgers import told
+    found = told(context.office, args.charter, newest)
+    if args.format == "table":
+        context.show_lines(_line(deed, "" if args.charter else name, context) for name, deed in found)
+        return Outcome.DONE
+    rows = [(d.sequence, d.at, d.person, d.administrator, d.tenant, name, d.what, d.done) for name, d in found]
+    if args.format == "json":
+        context.show_json("ledger", {"changes": [dict(zip(COLUMNS, r, strict=True)) for r in rows]})
+    else:
+        from sigillum.cli.views.common import comma_separated
+        context.show_text(comma_separated(COLUMNS, rows))
+    return Outcome.DONE
+
+
+def _line(deed: Deed, name: str, context: Context) -> str:
+    """When, who sat at the machine, for which charter, what was done, where, and as whom."""
+    where = f", in {deed.tenant}" if deed.tenant else ""
+    as_ = f" as {context.ident(deed.administrator)}" if deed.administrator else ""
+    return f"{_second(deed.at)}  {context.ident(deed.person)}  {f'{name}: ' if name else ''}{deed.what}{where}{as_}"
+
+
+def _second(at: str) -> str:
+    return at[:19] + "Z"
+
+
+def _entries(args: argparse.Namespace, context: Context, newest: int) -> Outcome:
+    """The entries themselves: what was intended before it was sent, and what came of it."""
+    from sigillum.core.facets.registry import words
+    from sigillum.core.records.deeds import about
     from sigillum.workflows.ledgers import entries
-    found = entries(context.office, args.charter, max(0, args.newest))
-    rows = [(e.sequence, e.at[:19] + "Z", e.writer, e.kind, about(e)) for e in found]
+    found = entries(context.office, args.charter, newest)
     if args.format == "json":
         context.show_json("ledger", {"entries": [
             {**e.content(), "hash": e.hash, "signature": e.signature} for e in found]})
     elif args.format == "csv":
-        context.show_text(comma_separated(COLUMNS, rows))
+        from sigillum.cli.views.common import comma_separated
+        context.show_text(comma_separated(ENTRY, ((e.sequence, e.at, e.writer, e.kind, about(e, words)) for e in found)))
     else:
-        context.show(table(COLUMNS, rows))
+        context.show_lines(f"{e.sequence:>6}  {_second(e.at)}  {e.writer}  {e.kind:<11}  {about(e, words)}" for e in found)
     return Outcome.DONE
 
 

@@ -15,6 +15,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.values.marks import Ref
+from sigillum.core.values.text import SOME, some
 from sigillum.core.values.times import format_instant
 
 Ident = Callable[[str], str]
@@ -71,5 +72,5 @@ def value_text(value: Any) -> str:
     if isinstance(value, Ref):
         return f"(from {value.step})"
     if isinstance(value, (list, tuple)):
-        return ", ".join(str(v) for v in value) or "(nothing)"
+        return some([str(v) for v in value], "value") if len(value) > SOME else ", ".join(map(str, value)) or "(nothing)"
     return str(value) if not isinstance(value, dict) else json.dumps(value)

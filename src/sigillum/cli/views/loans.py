@@ -27,7 +27,7 @@ def before(proposal: Proposal) -> str:
 
 def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident) -> str:
     """How lending ended."""
-    what, who = f"{loan.grant.role} at {loan.grant.place}", masked(loan.principal_name, ident)
+    what, who = f"{loan.grant.role} at {loan.at}", masked(loan.principal_name, ident)
     number, until = loan.number, format_instant(loan.until)
     if failed:
         return f"Not lent: {failed[0].what}\n  do     {failed[0].mend}"
@@ -37,12 +37,12 @@ def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident)
 
 
 def row(loan: Loan, state: str, ident: Ident) -> tuple[str, ...]:
-    return (loan.number, state.replace("-", " "), format_instant(loan.until), loan.grant.role, loan.grant.place,
+    return (loan.number, state.replace("-", " "), format_instant(loan.until), loan.grant.role, loan.at,
             masked(loan.principal_name, ident), loan.grant.reason, ident(loan.by))
 
 
 def as_json(loan: Loan, state: str, failed: Sequence[SigillumError]) -> dict[str, Any]:
-    return {"loan": loan.number, "state": state, "tenant": loan.tenant, "role": loan.grant.role, "at": loan.grant.place,
+    return {"loan": loan.number, "state": state, "tenant": loan.tenant, "role": loan.grant.role, "at": loan.at,
             "to": loan.principal_name, "principal_id": loan.grant.principal, "until": format_instant(loan.until),
             "because": loan.grant.reason, "by": loan.by,
             **({"error": {"code": failed[0].code, "what": failed[0].what, "do": failed[0].mend}} if failed else {})}

@@ -15,7 +15,7 @@ from rich.text import Text
 from sigillum.core.charter.charter import Charter
 from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.changes import plain
-from sigillum.core.records.steps import Collision, Outline, Step
+from sigillum.core.records.steps import USUAL, Collision, Outline, Step
 from sigillum.core.values.marks import Ref
 from sigillum.core.values.times import format_instant
 from sigillum.workflows.books import Orphan
@@ -24,6 +24,8 @@ from sigillum.workflows.rehearse import Rehearsal
 from .common import STYLES, Ident, table, value_text
 from .hints import advised, mistake_json, problem_json, problem_lines
 from .words import open_ends, plural
+
+MARGIN = 8  # of what is said below a step
 
 
 def text(rehearsal: Rehearsal, ident: Ident) -> RenderableType:
@@ -39,7 +41,7 @@ def of_outline(charter: Charter, outline: Outline, ident: Ident) -> RenderableTy
         (charter.name, "bold"), f"  {charter.purpose}\n",
         (f"{charter.tenant} · {charter.stage or 'no stage'} · owner {ident(charter.owner)}", "dim"))]
     if outline.steps and not outline.mistakes:
-        parts += ["", steps(outline.steps)]
+        parts += ["", steps(outline.steps, charter.purpose)]
     for taken in outline.collisions:
         parts += ["", collision(taken, ident)]
     for mistake in outline.mistakes:
@@ -51,25 +53,27 @@ def of_outline(charter: Charter, outline: Outline, ident: Ident) -> RenderableTy
     return Group(*parts)
 
 
-def steps(all_: tuple[Step, ...]) -> RenderableType:
-    """The steps: number, word, what it is about; below it why, and what changes."""
+def steps(all_: tuple[Step, ...], purpose: str = "") -> RenderableType:
+    """The steps: number, word, what it is about; below it why, where that is not the same for everybody, and what changes."""
     grid = Table.grid(padding=(0, 2, 0, 0))
     grid.add_column(justify="right")
     grid.add_column(no_wrap=True)
     grid.add_column(overflow="fold")
     for number, step in enumerate(all_, 1):
         grid.add_row(str(number), Text(step.kind, STYLES[step.kind]), Text(step.about))
-        for name, value in details(step):
-            grid.add_row("", "", Text.assemble((f"{name:<8}", "dim"), value, style=""))
+        rows = details(step, purpose)
+        width = max([MARGIN, *(len(name) + 1 for name, _ in rows)])
+        for name, value in rows:
+            grid.add_row("", "", Text.assemble((f"{name:<{width}}", "dim"), value, style=""))
     return grid
 
 
-def details(step: Step) -> list[tuple[str, str]]:
-    """What is said below a step."""
-    rows = [("why", step.why)] if step.why else []
+def details(step: Step, purpose: str = "") -> list[tuple[str, str]]:
+    """What is said below a step; not the purpose, which stands above all of them."""
+    rows = [("why", step.why)] if step.why and step.why not in USUAL and step.why != purpose else []
     if step.by or (step.kind == "ask" and step.power):
         rows.append(("power", f"{step.power}, as {step.by}" if step.by else step.power))
-    if step.before:
+    if step.before and set(step.before) != {"active"}:  # that one is in what the step is about
         rows += [(name, f"{value_text(step.before.get(name))} becomes {value_text(value)}")
                  for name, value in step.after.items()]
     elif "allows" in step.after or "until" in step.after:

@@ -17,7 +17,7 @@ from sigillum.core.kinds.identities import ACCOUNT, Account
 from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.history import History
-from sigillum.core.records.steps import NEVER_HERE, Ask, Outline, Prove, Step, StepKind
+from sigillum.core.records.steps import NEVER_HERE, Ask, Outline, Prove, Step, StepKind, Usual
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark, StepId
@@ -143,7 +143,7 @@ def _prove(home: Seen, steps: list[Step]) -> None:
         steps.append(Step(
             StepId(Mark(PROOFS, home.tenant), 1, "prove"), StepKind.PROVE,
             f"{count} expectation{'s' if count != 1 else ''}, both ways", Prove(),
-            why="nothing is proven before a probe proved it"))
+            why=Usual.PROVED))
 
 
 def _unmet(seen: Seen, steps: Sequence[Step]) -> list[Mistake]:

@@ -19,7 +19,7 @@ from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
 from sigillum.core.kinds.identities import Client as ClientBody
 from sigillum.core.kinds.identities import Principal as PrincipalBody
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing
-from sigillum.core.records.steps import Adopt, Collision, Step, StepKind
+from sigillum.core.records.steps import Adopt, Collision, Step, StepKind, Usual
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 NAME = "client"
@@ -159,7 +159,7 @@ def _as_principal(seen: Seen, draft: Draft, client_id: Id, own: tuple[Record[Pri
             StepId(mark, standing.number, "make"), StepKind.MAKE, f"service principal of {name}: what it is in this tenant",
             Make(PRINCIPAL, {"client_id": client_id, "display": seen.charter.identity.display, "active": True}),
             after(client_id), PRINCIPAL.power,
-            standing.why("roles and consents go to the principal, never to the client"))), "id"))
+            standing.why(Usual.PRINCIPAL))), "id"))
 
 
 def _acts_as(seen: Seen, draft: Draft, identity: Id, *ready: StepId) -> None:

@@ -18,7 +18,7 @@ from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.profile import PERSON, SEALED
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import Ask, Catch, Complete, KeepKey, KeepSecret, Kept, Prove, Step, StepKind
+from sigillum.core.records.steps import Ask, Catch, Complete, KeepKey, KeepSecret, Kept, Prove, Step, StepKind, Usual
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 from sigillum.core.values.times import format_duration, format_instant, parse_instant, rough_duration, whole_second
@@ -127,7 +127,7 @@ class One:
         if generation is None or standing.where in (Where.NONE, Where.OPEN, Where.GONE):
             if standing.where is Where.GONE:
                 draft.note("gone", f"{want.name} was made once and is no longer there; a new generation follows")
-            self._make(standing.number, terms, standing.why("the identity proves itself"))
+            self._make(standing.number, terms, standing.why(Usual.PROVES))
             return
         if standing.record is not None and (off := stopped(seen, draft, self.mark, standing.record, generation,
                                                            f"credential {want.name}")):
@@ -213,7 +213,7 @@ class One:
             return self.draft.add(Step(
                 StepId(self.mark, number, "keep"), StepKind.KEEP, f"private key of {want.name} here ({want.algorithm})",
                 KeepKey(want.name, number, want.algorithm), needs,
-                why="it is made where it is kept, before the public half is sent"))
+                why=Usual.MADE_HERE))
         if want.kind == PASSWORD:
             made_here = "made here" if not want.source else f"from {want.source.partition(':')[0]}"
             return self.draft.add(Step(
@@ -235,12 +235,12 @@ class One:
             needs = (*needs, draft.add(Step(
                 StepId(self.mark, number, "catch"), StepKind.KEEP, f"secret of {want.name} here, straight from the tenant",
                 Catch(want.name, number, identity, self._about()), needs, CREDENTIAL.power,
-                "only the tenant can make it, and it is shown once")),)
+                Usual.SHOWN_ONCE)),)
         if not active:
             needs = (*needs, draft.add(Step(
                 StepId(self.mark, number, "activate"), StepKind.CHANGE, f"credential {want.name}: switch it on",
                 Change(CREDENTIAL, identity, {"active": True}, about=self._about()), needs, CREDENTIAL.power,
-                "it is kept, so it may prove something now", {"active": False}, {"active": True})))
+                Usual.KEPT, {"active": False}, {"active": True})))
         elif isinstance(identity, str) and (want.name, number) in self.seen.incomplete:
             needs = (*needs, draft.add(Step(
                 StepId(self.mark, number, "complete"), StepKind.KEEP, f"beside what is kept of {want.name}, whose it is",

@@ -18,7 +18,7 @@ from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import Need, Prove, Step, StepKind
+from sigillum.core.records.steps import Need, Prove, Step, StepKind, Usual
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean, lines
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, whole_second
@@ -242,7 +242,7 @@ def _missing(one: One, standing: Standing, terms: Mapping[str, Any], records: tu
                    f"one (until {until}); Sigillum did not make it")
     if standing.where is Where.GONE:
         draft.note("gone", f"the grant of {want.words()} was made once and is no longer there")
-    _make(one, standing.number, terms, standing.why(want.because or "the charter asks for it"))
+    _make(one, standing.number, terms, standing.why(want.because or Usual.ASKED))
 
 
 def _ours(seen: Seen, record: Record[Grant]) -> bool:

@@ -15,7 +15,7 @@ from sigillum.core.kinds.changes import Entry
 from sigillum.core.kinds.identities import ACCOUNT, TEAM, Team
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import Adopt, Ask, Await, Step, StepKind
+from sigillum.core.records.steps import Adopt, Ask, Await, Step, StepKind, Usual
 from sigillum.core.values.marks import Id, Mark, StepId
 
 NAME = "membership"
@@ -118,7 +118,7 @@ def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_i
             return
         draft.note("gone", f"{about} was made once and is no longer so")
     draft.add(Step(StepId(mark, number, "join"), StepKind.MAKE, about, Entry(TEAM, team_id, "members", member),
-                   draft.by(seen.tenant, Ready), TEAM.power, "the charter asks for it"))
+                   draft.by(seen.tenant, Ready), TEAM.power, Usual.ASKED))
 
 
 def _not_wanted(seen: Seen, draft: Draft) -> None:

@@ -89,4 +89,4 @@ def waits_for(charter: Charter) -> set[str]:
 def words(mark: Mark) -> str:
     """A mark for reading."""
     line = next((line for line in LINES if line.name == mark.facet), None)
-    return line.load().words(mark) if line is not None else str(mark)
+    return line.load().words(mark) if line is not None else f"the {mark.facet}"

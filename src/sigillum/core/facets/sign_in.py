@@ -33,7 +33,7 @@ from sigillum.core.kinds.signing import RULE, SignInRule
 from sigillum.core.records.history import Outcome, State
 from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, StepId
-from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.text import did_you_mean, some
 
 Rules = dict[str, CompiledRule]  # by name
 NAME = "sign-in"
@@ -163,7 +163,7 @@ def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rul
     lost = [a.name for a in losing(rules.values(), rule, people) if a.id != who]
     if not other.enabled or lost:
         demands = ", ".join(sorted(rule.demands)) or "it"
-        told = f"without {rule.name} these would lose {demands}: {', '.join(lost)}" if lost else \
+        told = f"without {rule.name} {some(lost, 'account')} would lose {demands}" if lost else \
             f"nothing replaces {rule.name}: {other.name} is switched off"
         draft.wrong("protection-lost", told, f"widen {other.name} until it covers them, then enact again", want.position)
         return

@@ -134,6 +134,21 @@ class Need(NamedTuple):
     tenant: str = ""
 
 
+class Usual(StrEnum):
+    """Reasons that are the same for everybody: they stand in every record, and a rehearsal on a screen leaves them out."""
+
+    ASKED = "the charter asks for it"
+    PROVES = "the identity proves itself"
+    MADE_HERE = "it is made where it is kept, before the public half is sent"
+    SHOWN_ONCE = "only the tenant can make it, and it is shown once"
+    KEPT = "it is kept, so it may prove something now"
+    PRINCIPAL = "roles and consents go to the principal, never to the client"
+    PROVED = "nothing is proven before a probe proved it"
+
+
+USUAL = frozenset(map(str, Usual))
+
+
 @dataclass(frozen=True, slots=True)
 class Step:
     """One change. `needs` names the steps that must be done before; `power` the administrator's power it takes."""

@@ -59,6 +59,7 @@ class Loan:
     generation: Generation | None = None
     wanted_back: bool = False
     closed: str = ""
+    at: str = ""  # the place as it was named
 
     @property
     def key(self) -> str:
@@ -72,7 +73,7 @@ class Loan:
     @property
     def about(self) -> str:
         """What it is, in words."""
-        return f"{self.grant.role} at {self.grant.place} to {self.principal_name}"
+        return f"{self.grant.role} at {self.at} to {self.principal_name}"
 
     def stage(self, now: datetime) -> Stage:
         """By the tenant's time; an instant at which the window ends is outside it."""
@@ -105,7 +106,7 @@ def read(entries: Iterable[Entry], uid: str) -> list[Loan]:
     assert grant.until is not None
     return [Loan(uid, first.sequence, tenant, grant, grant.until, str(body["principal_name"]), str(body["by"]),
                  str(body["external_id"]), history.latest(mark_of(tenant)), any(e.kind == RECALLED for e in all_),
-                 next((str(e.body["how"]) for e in all_ if e.kind == CLOSED), ""))]
+                 next((str(e.body["how"]) for e in all_ if e.kind == CLOSED), ""), str(body.get("at") or grant.place))]
 
 
 def gone(loan: Loan, seen: Look, now: datetime) -> bool:

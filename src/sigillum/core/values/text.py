@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 CHARTER_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
@@ -12,7 +12,7 @@ PLACE_PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
 PERMISSION = re.compile(r"[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*\Z")
 # Beside what is not printable (control, format, surrogate, private, unassigned): what is, and shows nothing.
 _BLANK = re.compile("[\u034f\u115f\u1160\u17b4\u17b5\u180b-\u180f\u2800\u3164\ufe00-\ufe0f\uffa0\U000e0100-\U000e01ef]")
-SHOWN_CHARACTERS = 500
+SHOWN_CHARACTERS, SOME = 500, 10
 CLASSES = ("looks", "changes-data", "manages", "administers")  # of permissions, from the least to the most
 BECAUSE_CLASSES = frozenset(CLASSES[1:])
 
@@ -31,6 +31,12 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
     if close:
         return f"did you mean {close}?"
     return f"known here: {', '.join(words[:8])}{' ...' if len(words) > 8 else ''}" if words else ""
+
+
+def some(names: Sequence[str], what: str) -> str:
+    """Names with their number first: a few of them, where they are many."""
+    count = f"{len(names)} {what}{'' if len(names) == 1 else 's'}"
+    return f"{count} ({', '.join(names)})" if len(names) <= SOME else f"{count}, first ten: {', '.join(sorted(names)[:SOME])}"
 
 
 def plain(text: object) -> str:

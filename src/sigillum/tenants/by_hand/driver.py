@@ -127,6 +127,9 @@ class ByHand:
         if isinstance(answer, Reply):
             return answer
         identity = answer.id if isinstance(doing, Make) else str(doing.id)
+        taken = next((k.name for k, all_ in known.records.items() if identity in all_), "") if isinstance(doing, Make) else ""
+        if taken:
+            return self._refuse(line_of(doing), f"{identity!r} is the {taken} that stands there already")
         record = known.after(doing, identity, mark).get(doing.kind, identity)
         if record is not None and doing.kind is CLIENT and not record.body.client_id:
             record = record.with_(client_id=identity)  # what a console shows of a client, and people type, is its client id
@@ -188,7 +191,7 @@ class ByHand:
         answer = self._confirm(line)
         if answer is None:
             return Trial(None, "nobody has answered the question yet")
-        return Trial(answer.yes, f"said by {answer.by}")
+        return Trial(answer.yes, f"a person looked; typed in by {answer.by}")
 
     def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
         return [Trial(None, "a tenant by hand answers no questions") for _ in questions]

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from sigillum.core.records import history
+from sigillum.core.records.deeds import BY
 from sigillum.core.records.steps import Step
 from sigillum.core.values.canonical import digest, external_id
 from sigillum.core.values.times import format_instant
@@ -17,11 +18,15 @@ from .ports import Settle
 
 
 class LedgerJournal:
-    """Writes a stream's intents and outcomes; `now` tells a tenant's time, `boundary` is told where a kill could fall."""
+    """Writes a stream's intents and outcomes; `now` tells a tenant's time, `acting` the name of whoever does a step there,
+    `boundary` is told where a kill could fall.
+    """
 
     def __init__(self, ledger: Ledger, workspace: str, uid: str, now: Callable[[str], datetime],
-                 boundary: Callable[[str], None] = lambda name: None) -> None:
+                 boundary: Callable[[str], None] = lambda name: None,
+                 acting: Callable[[str, str], str] = lambda tenant, by: by) -> None:
         self.ledger, self.workspace, self.uid, self.now, self._boundary = ledger, workspace, uid, now, boundary
+        self._acting = acting
 
     def external_id(self, step: Step) -> str:
         return external_id(self.workspace, self.uid, step.mark.body(), step.generation)
@@ -30,9 +35,10 @@ class LedgerJournal:
         self._boundary(name)
 
     def attempt(self, step: Step, verb: str, payload: Any, send: Callable[[], Reply], **more: Any) -> tuple[Reply, Settle]:
+        acting = self._acting(step.tenant, step.by)
         head = self.ledger.append([Fresh(history.INTENT, self.uid, {
             "verb": verb, **step.mark.body(), "generation": step.generation, "digest": digest(payload),
-            "tenant_time": format_instant(self.now(step.tenant)), **more})])
+            "tenant_time": format_instant(self.now(step.tenant)), **({BY: acting} if acting else {}), **more})])
         self.boundary(f"{step.id} intended")
         reply = send()
         self.boundary(f"{step.id} answered")

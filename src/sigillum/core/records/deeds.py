@@ -1,0 +1,131 @@
+"""What a ledger tells, in sentences: a line a change, with who acted in the tenant and who sat at the machine."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from typing import Any, NamedTuple
+
+from sigillum.core.records import history
+from sigillum.core.records.chain import Entry
+from sigillum.core.records.history import Outcome, Verb
+from sigillum.core.values.marks import Mark, mark_of
+
+Body = Mapping[str, Any]
+BY = "by"  # in an intent's body: the acting administrator
+
+_DONE = {Verb.MAKE: "made", Verb.CHANGE: "changed", Verb.ADD: "added", Verb.TAKE: "took away", Verb.END: "ended",
+         Verb.FETCH: "fetched the secret of"}
+_TRIED = {Verb.MAKE: "make", Verb.CHANGE: "change", Verb.ADD: "add", Verb.TAKE: "take away", Verb.END: "end",
+          Verb.FETCH: "fetch the secret of"}
+_BAD = (Outcome.REFUSED, Outcome.LOST, Outcome.SPENT)
+
+
+class Deed(NamedTuple):
+    """One sentence: when (this machine's time), of which stream, where, the administrator, the person, and what was done.
+
+    `done` False: it was refused, lost, or its outcome is not known.
+    """
+
+    sequence: int
+    at: str
+    stream: str
+    tenant: str
+    administrator: str
+    person: str
+    what: str
+    done: bool = True
+
+
+def deeds(entries: Iterable[Entry], words: Callable[[Mark], str]) -> Iterator[Deed]:
+    """Told as they come, each change when its outcome is written; those without one at the end. `words`: what a mark names."""
+    begun = dict[int, Entry]()
+    for entry in entries:
+        if entry.kind == history.INTENT:
+            begun[entry.sequence] = entry
+        elif entry.kind == history.OUTCOME:
+            intent = begun.pop(int(entry.body["attempt"]), None)
+            if intent is not None:  # else it stands before the first that was asked for
+                yield _settled(intent, entry, words)
+        else:
+            told = _sentence(entry, words)
+            yield Deed(entry.sequence, entry.at, entry.charter, str(entry.body.get("tenant", "")), str(entry.body.get(BY, "")),
+                       entry.writer, told)
+    for intent in begun.values():
+        yield _settled(intent, None, words)
+
+
+def _settled(intent: Entry, outcome: Entry | None, words: Callable[[Mark], str]) -> Deed:
+    body, last = intent.body, outcome if outcome is not None else intent
+    verb, thing = Verb(str(body["verb"])), words(mark_of(body))
+    result, why = str(last.body.get("result", "")), str(last.body.get("why", ""))
+    done = outcome is not None and result not in _BAD
+    if done:
+        what = f"{'switched on' if verb is Verb.CHANGE and body.get(history.SWITCHES) == 'on' else _DONE[verb]} {thing}"
+    else:
+        what = f"tried to {_TRIED[verb]} {thing}: {result if outcome is not None else 'its outcome is not known yet'}"
+    if body.get("generation", 1) != 1 and verb is Verb.MAKE:
+        what += f" (generation {body['generation']})"
+    until = body.get("terms", {}).get("until") if verb is Verb.MAKE and isinstance(body.get("terms"), Mapping) else None
+    what += f", until {until}" if until else ""
+    what += f" ({why})" if why else ""
+    return Deed(last.sequence, last.at, intent.charter, str(body["tenant"]), str(body.get(BY, "")), intent.writer,
+                what + _accepted(body), done)
+
+
+def _accepted(body: Body) -> str:
+    """Who accepted a risk, why, and until when it is to be looked at again."""
+    about = body.get("about") or {}
+    return f"; accepted by {about['accepted_by']} until {about['review']}: {about['why']}" \
+        if isinstance(about, Mapping) and "accepted_by" in about else ""
+
+
+def _proofs(count: int, held: int) -> str:
+    result = "all hold" if held == count else f"{held} of them held"
+    return f"proved {count} expectation{'s' if count != 1 else ''}: {result}"
+
+
+def _lent(body: Body) -> str:
+    grant = body["grant"]
+    at = body.get("at") or grant["place"]
+    return f"lent {grant['role']} at {at} to {body['principal_name']}, until {grant['until']}: {grant['reason']}"
+
+
+def _closed(body: Body) -> str:
+    of = f"the {str(body['number']).replace('-', ' ')}" if body["undertaking"] == "loan" else f"request {body['number']}"
+    return f"closed {of}: {body['how']}"
+
+
+_SENTENCES: dict[str, Callable[[Body], str]] = {
+    "begun": lambda b: f"began the workspace {b['workspace']}",
+    history.KNOWN: lambda b: f"wrote down the charter {b['name']}",
+    history.RENAMED: lambda b: f"renamed the charter {b['before']} to {b['name']}",
+    history.PROVED: lambda b: _proofs(len(b["results"]), sum(": holds" in str(r) for r in b["results"])),
+    history.BEFORE: lambda b: f"recorded what held before: {sum(1 for h in b['held'].values() if h)} of {len(b['held'])}",
+    history.FELT: lambda b: f"a change was felt after {b['seconds']} s", history.LENT: _lent, history.CLOSED: _closed,
+    history.RECALLED: lambda b: "recalled the loan",
+    history.REQUESTED: lambda b: f"asked {b['request']['to']} by request {b['number']}: {b['request']['about']}",
+    history.RECEIVED: lambda b: f"took on somebody else's request: {b['about']}",
+    history.TOLD: lambda b: f"was told {b['name']}: {b['value']}",
+    history.CONFIRMED: lambda b: f"confirmed by hand: {b['about']}",
+    history.HANDED: lambda b: f"handed over {', '.join(b['values'])}: {b['how']} to {b['to']} (generation {b['generation']})",
+    history.CONNECTED: lambda b: f"{b['consumer']} is connected as {b['connection']}"}
+_OF_THINGS = {history.KEPT: "kept {} here", history.ADOPTED: "took over {}", history.FOUND: "found again {}"}
+
+
+def _sentence(entry: Entry, words: Callable[[Mark], str]) -> str:
+    """An entry that stands for itself."""
+    body = entry.body
+    if entry.kind in _SENTENCES:
+        return _SENTENCES[entry.kind](body)
+    thing = words(mark_of(body)) if "facet" in body else ""
+    return _OF_THINGS.get(entry.kind, f"{entry.kind} {{}}").format(thing).strip()
+
+
+def about(entry: Entry, words: Callable[[Mark], str]) -> str:
+    """An entry by itself in one phrase."""
+    body = entry.body
+    if entry.kind == history.INTENT:
+        return f"{body['verb']} {words(mark_of(body))} at {body['tenant']}, generation {body['generation']}{_accepted(body)}"
+    if entry.kind == history.OUTCOME:
+        return f"of {body['attempt']}: {body['result']}" + (f" ({body['why']})" if body.get("why") else "")
+    return _sentence(entry, words)
