@@ -25,7 +25,7 @@ from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.profile import Operation, Profile
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.canonical import public_half
-from sigillum.core.values.errors import SigillumError
+from sigillum.core.values.errors import FileError, SigillumError
 from sigillum.core.values.secret import Secret
 from sigillum.keys import signed
 from sigillum.keys.ledgerkey import LedgerKey
@@ -181,7 +181,7 @@ def test_rubbish_in_sheets_and_keys(sealed: tuple[Desk, Path, Path, str], most: 
 
 
 def test_rubbish_in_a_world(tmp_path: Path, most: int) -> None:
-    from sigillum.sandbox import world
+    from sigillum.sandbox import worldcheck
     from sigillum.sandbox.app import House
     path, chance = tmp_path / "world.yaml", random.Random(4)
     text = usual_world().read_text()
@@ -189,11 +189,11 @@ def test_rubbish_in_a_world(tmp_path: Path, most: int) -> None:
     for content in versions(text, json.loads(json.dumps(data, default=str)), chance, most):
         path.write_bytes(content)
         try:
-            described = world.read(path)
+            described = worldcheck.read(path)
             house = House(described, "http://127.0.0.1:1", "t")
             for name in described["tenants"]:
                 house.open(name)
-        except (ValueError, OSError):
+        except (FileError, ValueError, OSError):
             pass
 
 

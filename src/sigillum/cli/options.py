@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
 from types import MappingProxyType
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from sigillum.core.values.errors import UsageError
 
@@ -42,6 +42,11 @@ def common() -> argparse.ArgumentParser:
     group.add_argument("--presenting", action="store_true", help="mask identifiers and addresses too")
     group.add_argument("--debug", action="store_true", help="show tracebacks")
     return parser
+
+
+def verbs_of(parser: argparse.ArgumentParser, dest: str = "verb") -> Any:
+    """Where a command's verbs are added; its help lists each with its line."""
+    return parser.add_subparsers(dest=dest, metavar="VERB", required=True, title="verbs")
 
 
 def charters(parser: argparse.ArgumentParser) -> None:

@@ -13,7 +13,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UnreachableError
+from sigillum.core.values.errors import FileError, MachineError, Mistake, Position, SomebodyError, UnreachableError
 from sigillum.core.values.outside import json_of
 from sigillum.protocols.http import Http, HttpError
 
@@ -45,28 +45,63 @@ def control_port(folder: Path) -> int:
     return int(about["port"])
 
 
-def start(folder: Path, world: Path, port: int) -> tuple[subprocess.Popen[bytes], dict[str, Any]]:
-    """Start it and wait until it is ready. Raises FileError, MachineError."""
-    if not world.is_file():
+def _program(*words: str) -> list[str]:
+    return [sys.executable, "-m", "sigillum.sandbox", *words]
+
+
+def check_world(path: Path) -> dict[str, Any]:
+    """The tenants of a world file, each with the keys that describe it. Raises FileError with every mistake."""
+    done = subprocess.run(_program("--check", str(path)), capture_output=True, text=True, check=False)
+    if done.returncode != 0:
+        raise _wrong_world(done.stderr, path)
+    return dict(json.loads(done.stdout))
+
+
+def world_schema() -> str:
+    """The JSON Schema of world files."""
+    return subprocess.run(_program("--schema"), capture_output=True, text=True, check=True).stdout
+
+
+def _wrong_world(said: str, path: Path) -> FileError | MachineError:
+    """What the sandbox says of a world file, as an error of ours."""
+    last = (said.strip().splitlines() or ["it said nothing"])[-1]
+    try:
+        return FileError("", where=str(path), mistakes=mistakes_of(json_of(last)))
+    except (ValueError, KeyError, TypeError):
+        return MachineError(f"the sandbox did not start: {last.removeprefix('sandbox: ')}", where=str(path),
+                            mend="look at what it says, or choose another --port")
+
+
+def mistakes_of(told: Any) -> tuple[Mistake, ...]:
+    """Mistakes as the sandbox tells them. Raises KeyError, TypeError where it tells something else."""
+    return tuple(Mistake(m["code"], m["what"], m["do"], Position(m["file"], m["line"], m["column"])) for m in told["mistakes"])
+
+
+Started = tuple[subprocess.Popen[bytes], dict[str, Any]]
+
+
+def start(folder: Path, world: Path | None, port: int, state: Path | None = None) -> Started:
+    """Start it and wait until it is ready; from `state`, where that is there. Raises FileError, MachineError."""
+    if world is not None and not world.is_file():
         raise FileError("there is no such world file", where=str(world), mend="leave --world out for the demo world")
     about = running(folder)
     if about is not None and answers(about):
         raise MachineError("a sandbox runs here already", where=str(folder), mend="`sigillum sandbox stop` ends it")
+    if world is None and (state is None or not state.exists()):
+        world = usual_world()
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     (folder / "running.json").unlink(missing_ok=True)
+    words = [*(("--world", str(world)) if world is not None else ()), *(("--state", str(state)) if state is not None else ())]
     with (folder / "log").open("wb") as log:
-        process = subprocess.Popen(
-            [sys.executable, "-m", "sigillum.sandbox", "--world", str(world), "--port", str(port), "--folder", str(folder)],
-            stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True)
+        process = subprocess.Popen(_program("--port", str(port), "--folder", str(folder), *words),
+                                   stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True)
     deadline = time.monotonic() + START_SECONDS
     while time.monotonic() < deadline:
         about = running(folder)
         if about is not None:
             return process, about
         if process.poll() is not None:
-            said = (folder / "log").read_text(encoding="utf-8", errors="replace").strip().splitlines()
-            raise MachineError(f"the sandbox did not start: {said[-1] if said else 'it said nothing'}",
-                               where=str(world), mend="mend the world file, or choose another --port")
+            raise _wrong_world((folder / "log").read_text(encoding="utf-8", errors="replace"), world or state or folder)
         time.sleep(0.02)
     process.kill()
     raise MachineError("the sandbox did not become ready", where=str(folder / "log"), mend="look at its log")
@@ -131,8 +166,11 @@ def control(folder: Path, what: str, body: dict[str, Any] | None = None) -> dict
         None if body is None else json.dumps(body).encode())
     if answer.status != 200:
         try:
-            said = answer.object().get("error", "")
+            told = answer.object()
         except UnreachableError:
-            said = ""
+            told = {}
+        if "mistakes" in told:
+            raise FileError("", where=what, mistakes=mistakes_of(told))
+        said = told.get("error", "")
         raise FileError(f"the sandbox refuses the order: {said}", where=what, mend="`sigillum sandbox -h` explains it")
     return answer.object()

@@ -45,8 +45,8 @@ class Document(NamedTuple):
 
 
 class _Builder:
-    def __init__(self, file: str) -> None:
-        self.file = file
+    def __init__(self, file: str, most: int) -> None:
+        self.file, self.most = file, most
         self.keys: dict[Spot, Position] = {}
         self.values: dict[Spot, Position] = {}
         self.mistakes: list[Mistake] = []
@@ -57,7 +57,7 @@ class _Builder:
 
     def build(self, node: Node, spot: Spot) -> Any:
         self.nodes += 1
-        if self.nodes > MAX_NODES or len(spot) > MAX_DEPTH:
+        if self.nodes > self.most or len(spot) > MAX_DEPTH:
             raise FileError("the file is too large or too deeply nested once its aliases are followed",
                             where=self.file, mend="write it without so many aliases")
         self.values[spot] = self.position(node)
@@ -112,13 +112,13 @@ class _Builder:
         return text
 
 
-def read_text(path: Path, shown: str) -> str:
-    """A bounded UTF-8 text. Raises FileError."""
+def read_text(path: Path, shown: str, *, most: int = MAX_BYTES) -> str:
+    """A UTF-8 text of so many bytes at most. Raises FileError."""
     try:
         with path.open("rb") as file:
-            content = file.read(MAX_BYTES + 1)
-        if len(content) > MAX_BYTES:
-            raise FileError(f"the file is larger than {MAX_BYTES // 1000} kB", where=shown, mend="check the path")
+            content = file.read(most + 1)
+        if len(content) > most:
+            raise FileError(f"the file is larger than {most // 1000} kB", where=shown, mend="check the path")
         return content.decode("utf-8")
     except OSError as problem:
         raise FileError(f"the file cannot be read: {problem.strerror}", where=shown,
@@ -149,8 +149,8 @@ def _too_deep(text: str) -> bool:
     return False
 
 
-def parse(text: str, file: str) -> Document:
-    """Raises FileError with a mistake for each thing that is wrong."""
+def parse(text: str, file: str, *, most: int = MAX_NODES) -> Document:
+    """Of so many nodes at most. Raises FileError with a mistake for each thing that is wrong."""
     if _too_deep(text):
         raise _one_mistake("yaml-depth", "brackets stand within brackets, too deeply", "write it flatter", Position(file, 1, 1))
     try:
@@ -165,7 +165,7 @@ def parse(text: str, file: str) -> Document:
     except (YAMLError, ValueError, RecursionError) as problem:
         raise _one_mistake("yaml-syntax", "this is not YAML", "save it as plain YAML text",
                            Position(file)) from problem
-    builder = _Builder(file)
+    builder = _Builder(file, most)
     data = builder.build(node, ()) if node is not None else {}
     if builder.mistakes:
         raise FileError("", where=file, mistakes=tuple(builder.mistakes))

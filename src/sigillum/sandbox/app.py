@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from email.utils import format_datetime
 from typing import Any
@@ -14,7 +15,9 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from . import clients, oauth, scim, work, world
+from sigillum.reading import FileError
+
+from . import clients, oauth, populate, scim, work, world, worldcheck
 from .answers import bearer
 from .clock import Clock, moment_of, stamp
 from .errors import ScimProblem
@@ -50,6 +53,9 @@ class House:
     tenants: dict[str, Tenant] = field(default_factory=dict)
     tokens: dict[str, dict[str, str]] = field(default_factory=dict)
     faults: list[Fault] = field(default_factory=list)
+    announce: Callable[[], None] = lambda: None  # tells the folder which tenants and tokens there are
+    dirty: Callable[[], None] = lambda: None  # told when something may have changed
+    keep: Callable[[], None] = lambda: None  # writes the state down
 
     def open(self, name: str, like: str | Json | None = None) -> Tenant:
         """Make the tenant `name` anew; `like` names the tenant of the world file that it copies, or describes it.
@@ -62,22 +68,37 @@ class House:
             raise world.wrong(name, problem) from problem
 
     def _open(self, name: str, described: Json) -> Tenant:
-
-        def hand_out(tenant: str, admin: str, token: str) -> None:
-            self.tokens.setdefault(tenant, {})[admin] = token
-        tenant = world.build(name, described, self.base, self.clock, hand_out)
+        tokens = self.tokens[name] = {}
+        tenant = populate.build(name, described, self.base, self.clock, tokens)
         self.tenants[name] = tenant
         tenant.store.create(KINDS["TenantProfile"], scim.profile_of(tenant))
         for record in tenant.store.records["TenantProfile"].values():
-            record.past[0] = (record.created - world.LONG_AGO, *record.past[0][1:])
+            record.past[0] = (record.created - populate.LONG_AGO, *record.past[0][1:])
         return tenant
+
+    def change(self, described: Json) -> None:
+        """Follow a changed world file: tenants that are new are opened, one that it no longer has goes on as it is."""
+        self.world = described
+        for name, about in described["tenants"].items():
+            if name not in self.tenants:
+                self.open(name)
+                continue
+            populate.change(self.tenants[name], about, self.tokens[name])
+            self.profile(self.tenants[name])
+
+    def profile(self, tenant: Tenant) -> None:
+        """The profile in force says what the tenant is by now."""
+        kind = KINDS["TenantProfile"]
+        for identity, data in list(tenant.store.all_current(kind.name)):
+            if data.get("inForce"):
+                tenant.store.update(kind, identity, scim.profile_of(tenant))
 
 
 class DateLayer:
-    """Puts the sandbox's own time into `Date`, on every answer."""
+    """Puts the sandbox's own time into `Date`, on every answer, and tells when something may have changed."""
 
-    def __init__(self, app: ASGIApp, clock: Clock) -> None:
-        self.app, self.clock = app, clock
+    def __init__(self, app: ASGIApp, house: House) -> None:
+        self.app, self.house, self.clock = app, house, house.clock
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         async def dated(message: Message) -> None:
@@ -86,6 +107,8 @@ class DateLayer:
                 message["headers"] = [*message["headers"], (b"date", date)]
             await send(message)
         await self.app(scope, receive, dated if scope["type"] == "http" else send)
+        if scope["type"] == "http" and scope["method"] != "GET":
+            self.house.dirty()
 
 
 async def control(request: Request) -> Response:
@@ -97,6 +120,8 @@ async def control(request: Request) -> Response:
     try:
         body = loads(await request.body() or b"{}") if request.method == "POST" else {}
         return JSONResponse(_CONTROLS[what](house, body))
+    except FileError as problem:
+        return JSONResponse({"mistakes": worldcheck.told(problem)}, 422)
     except (KeyError, ValueError, TypeError) as problem:
         return JSONResponse({"error": f"{type(problem).__name__}: {problem}"}, 400)
 
@@ -125,19 +150,21 @@ def _tenants(house: House, body: Json) -> Json:
                for n, limits in body.get("limits", {}).items()}
     for name, change in [*changes.items(), *body.get("describe", {}).items()]:
         tenant = house.tenants[name]
-        tenant.described = {**tenant.described, **change}
-        tenant.store.arrival_seconds = tenant.arrival_seconds
-        tenant.store.felt_seconds = tenant.limit("felt_seconds")
-        profile = KINDS["TenantProfile"]
-        for identity, data in list(tenant.store.all_current(profile.name)):
-            if data.get("inForce"):
-                tenant.store.update(profile, identity, scim.profile_of(tenant))
+        tenant.follow({**tenant.described, **change})
+        house.profile(tenant)
     for name, slow in body.get("slow", {}).items():
         house.tenants[name].described = {**house.tenants[name].described, "slow": slow}
     for name, seconds in body.get("stale", {}).items():
         house.tenants[name].store.stale_seconds = float(seconds)
     return {"tenants": {n: t.scim for n, t in house.tenants.items()},
             "tokens": {n: house.tokens.get(n, {}) for n in body.get("open", {})}}
+
+
+def _change(house: House, body: Json) -> Json:
+    """A changed world file: `world` is its text, `shown` its name."""
+    house.change(worldcheck.check(body["world"], body.get("shown", "the world file")))
+    house.announce()
+    return {"tenants": {n: t.scim for n, t in house.tenants.items()}}
 
 
 def _state(house: House, body: Json) -> Json:
@@ -152,7 +179,8 @@ def _about(house: House, body: Json) -> Json:
     return {"pid": os.getpid()}
 
 
-_CONTROLS = {"about": _about, "clock": _clock, "faults": _faults, "tenants": _tenants, "state": _state}
+_CONTROLS = {"about": _about, "clock": _clock, "faults": _faults, "tenants": _tenants, "state": _state,
+             "change": _change}
 
 
 def build(house: House) -> ASGIApp:
@@ -161,4 +189,4 @@ def build(house: House) -> ASGIApp:
               *oauth.routes(), *clients.routes(), *work.routes(), *scim.routes()]
     app = Starlette(routes=routes)
     app.state.house = house
-    return DateLayer(FaultLayer(app, house.faults), house.clock)
+    return DateLayer(FaultLayer(app, house.faults), house)

@@ -35,6 +35,15 @@ class Clock:
             self._shift = self._frozen - datetime.now(UTC)
             self._frozen = None
 
+    def kept(self) -> dict[str, str | float]:
+        """How it stands, for a file."""
+        return {"shift_seconds": self._shift.total_seconds(), "frozen": stamp(self._frozen) if self._frozen is not None else ""}
+
+    def take(self, kept: dict[str, str | float]) -> None:
+        """Stand as it was kept."""
+        self._shift = timedelta(seconds=float(kept["shift_seconds"]))
+        self._frozen = moment_of(str(kept["frozen"])) if kept["frozen"] else None
+
     @property
     def frozen(self) -> bool:
         return self._frozen is not None

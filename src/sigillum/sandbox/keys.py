@@ -22,8 +22,12 @@ _REQUIRED = {"OKP": ("crv", "kty", "x"), "EC": ("crv", "kty", "x", "y"), "RSA": 
 class SigningKey:
     """A tenant's key for access tokens. RS256, which RFC 9068 §2.1 asks everybody to support."""
 
-    def __init__(self) -> None:
-        self._key = RSAKey.generate_key(2048, auto_kid=True)
+    def __init__(self, kept: Json | None = None) -> None:
+        self._key = RSAKey.import_key(kept) if kept is not None else RSAKey.generate_key(2048, auto_kid=True)
+
+    def private(self) -> Json:
+        """For the file in which a sandbox keeps its state."""
+        return dict(self._key.as_dict(private=True))
 
     def public(self) -> Json:
         return {**self._key.as_dict(private=False), "use": "sig", "alg": "RS256"}

@@ -47,7 +47,7 @@ class Store:
         self.unique_external_ids = True
         self.records: dict[str, dict[str, Record]] = {name: {} for name in KINDS}
         self._index: dict[tuple[str, str], dict[str, set[str]]] = {}
-        self._external: set[tuple[str, str, str]] = set()  # type, domain, externalId: never given twice
+        self.external: set[tuple[str, str, str]] = set()  # type, domain, externalId: never given twice
         self.order: dict[str, int] = {}
 
     # --- the write path -------------------------------------------------------------------------------
@@ -73,9 +73,9 @@ class Store:
         self._check_unique(kind, data, None)
         external = data.get("externalId")
         if external and self.unique_external_ids:
-            if (kind.name, domain, external) in self._external:
+            if (kind.name, domain, external) in self.external:
                 raise ScimProblem(409, "externalId has been used before", "uniqueness")
-            self._external.add((kind.name, domain, external))
+            self.external.add((kind.name, domain, external))
         now = self.clock.now()
         record = Record(secrets.token_hex(8), now, now, data, version_of(data))
         record.past.append((now + timedelta(seconds=self.arrival_seconds), data, now, record.version))
@@ -89,9 +89,9 @@ class Store:
         record = self.records[kind.name][identity]
         external, had = data.get("externalId"), (record.data or {}).get("externalId")
         if external and external != had and self.unique_external_ids:
-            if (kind.name, domain, external) in self._external:
+            if (kind.name, domain, external) in self.external:
                 raise ScimProblem(409, "externalId has been used before", "uniqueness")
-            self._external.add((kind.name, domain, external))
+            self.external.add((kind.name, domain, external))
         if data != record.data:
             self._push(record, data)
             self.note(kind, identity, data)

@@ -105,8 +105,7 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
     if name in load(folder).file.tenants:
         raise FileError(f"the tenant {name} is there already", where=FILE,
                         mend="change its entry in sigillum.yaml, or choose another name")
-    yaml = YAML()
-    yaml.width = 4096
+    yaml = _yaml()
     document = yaml.load(read_text(folder / FILE, FILE))
     tenants = document.get("tenants")
     if not tenants:
@@ -122,6 +121,29 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
         tenants[name].insert(1, "stage", said)
     _write(folder / FILE, text())
     return header
+
+
+def follow_clocks(office: Office, address: str) -> tuple[list[str], list[str]]:
+    """Write `clock: tenant` at the tenants at the origin of this address: those that did not say it, and all of them."""
+    ours = [n for n, t in office.workspace.file.tenants.items() if address and t.driver == "open" and (
+        origin_of(t.address) == origin_of(address))]
+    fresh = [n for n in ours if office.workspace.file.tenants[n].clock != "tenant"]
+    if fresh:
+        path = office.workspace.folder / FILE
+        yaml, out = _yaml(), io.StringIO()
+        document = yaml.load(read_text(path, FILE))
+        for name in fresh:
+            document["tenants"][name]["clock"] = "tenant"
+        yaml.dump(document, out)
+        _write(path, out.getvalue())
+    return fresh, ours
+
+
+def _yaml() -> YAML:
+    """For a file that a person wrote: its comments and lines stay."""
+    yaml = YAML()
+    yaml.width = 4096
+    return yaml
 
 
 def _reach(settings: Settings, folder: Path, name: str, text: str) -> tuple[Header, str]:

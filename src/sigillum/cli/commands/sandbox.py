@@ -1,4 +1,4 @@
-"""`sigillum sandbox start | stop | clock | fault | limit | show`"""
+"""`sigillum sandbox start | stop | show | world | change | clock | limit | fault`"""
 
 from __future__ import annotations
 
@@ -10,17 +10,22 @@ from typing import Any
 
 from sigillum.cli import sandboxes
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
-from sigillum.core.values.errors import Outcome, UsageError
-from sigillum.core.values.times import format_instant, parse_duration, parse_instant
+from sigillum.cli.options import common, verbs_of
+from sigillum.core.values.errors import FileError, Outcome, UsageError
+from sigillum.core.values.times import format_instant, parse_duration, parse_instant, rough_duration
 
 EXAMPLE = """examples:
   sigillum sandbox start --background
+  sigillum sandbox world new hill.yaml      a world of your own to begin with
+  sigillum sandbox world check hill.yaml
+  sigillum sandbox start --world hill.yaml --state .sigillum/hill.json --background
+  sigillum sandbox change hill.yaml         the running one follows the changed file
   sigillum sandbox clock +11m
   sigillum sandbox clock freeze
   sigillum sandbox fault status --status 503 --retry-after 2 --method POST --count 3
   sigillum sandbox limit summit felt_seconds 20
   sigillum sandbox stop"""
+MOST_SKEW_SECONDS = 300  # beyond it a command refuses, unless the tenant's entry says to follow its clock
 LIMITS = ("felt_seconds", "arrival_seconds", "token_seconds", "assertion_seconds", "keys_per_principal",
           "credential_seconds", "answer_items")
 FAULTS = ("latency", "status", "lost-before", "lost-after", "torn", "rubbish", "endless", "redirect")
@@ -29,22 +34,44 @@ FAULTS = ("latency", "status", "lost-before", "lost-after", "torn", "rubbish", "
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("sandbox", parents=[common()], epilog=EXAMPLE,
                                    description="Simulated tenants on this machine, to try everything with.")
-    verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
-    start = verbs.add_parser("start", parents=[common()], epilog=EXAMPLE,
+    verbs = verbs_of(parser)
+    start = verbs.add_parser("start", parents=[common()], epilog=EXAMPLE, help="serve the tenants of a world file",
                              description="Serve the tenants of a world file on loopback; Ctrl-C ends it.")
     start.add_argument("--background", action="store_true", help="come back at once; `sandbox stop` ends it")
     start.add_argument("--world", type=Path, metavar="FILE", help="the world file (default: the demo world)")
+    start.add_argument("--state", type=Path, metavar="FILE", help="keep all that is done in this file, and go on from it, on "
+                       "the same port")
     start.add_argument("--port", type=int, default=0, help="on 127.0.0.1 (default: a free one)")
-    verbs.add_parser("stop", parents=[common()], description="End the sandbox.")
-    verbs.add_parser("show", parents=[common()], description="The tenants it serves, and how to add them.")
-    clock = verbs.add_parser("clock", parents=[common()], epilog=EXAMPLE, description="See or move its clock.")
+    verbs.add_parser("stop", parents=[common()], help="end it", description="End the sandbox.")
+    verbs.add_parser("show", parents=[common()], help="its tenants, and how to add them",
+                     description="The tenants it serves, and how to add them.")
+    world = verbs.add_parser("world", parents=[common()], epilog=EXAMPLE, help="begin and check world files",
+                             description="World files describe simulated tenants; docs/sandbox.md teaches all they can say.")
+    inner = verbs_of(world, "world_verb")
+    new = inner.add_parser("new", parents=[common()], help="write a small one to begin with",
+                           description="Write a small world file, with a line for each thing it can say.")
+    new.add_argument("file", type=Path, metavar="FILE", help="a new file")
+    check = inner.add_parser("check", parents=[common()], help="every mistake at once, with its place",
+                             description="Check a world file: every mistake at once, each with its place and its mend.")
+    check.add_argument("file", type=Path, metavar="FILE")
+    check.add_argument("--format", choices=("text", "json"), default="text")
+    inner.add_parser("schema", parents=[common()], help="the JSON Schema, for editors", description="Print the JSON Schema.")
+    change = verbs.add_parser("change", parents=[common()], epilog=EXAMPLE, help="follow a changed world file",
+                              description="The running sandbox follows a changed world file: what is new is made, what is "
+                                          "changed is changed, what is gone is ended. What was enacted stays.")
+    change.add_argument("file", type=Path, metavar="FILE")
+    clock = verbs.add_parser("clock", parents=[common()], epilog=EXAMPLE, help="see or move its clock",
+                             description="See or move its clock. Where it differs from this machine's by over five minutes, "
+                                         "sigillum.yaml is told to follow the sandbox's own tenants: `clock: tenant`.")
     clock.add_argument("to", nargs="*", help="+11m, `back 2h`, freeze, run, real (this machine's time), "
                        "or an instant like 2027-03-01T08:00:00Z")
-    limit = verbs.add_parser("limit", parents=[common()], epilog=EXAMPLE, description="Change a limit of one tenant.")
+    limit = verbs.add_parser("limit", parents=[common()], epilog=EXAMPLE, help="change a limit of one tenant",
+                             description="Change a limit of one tenant.")
     limit.add_argument("tenant")
     limit.add_argument("name", choices=LIMITS)
     limit.add_argument("value", type=int)
-    fault = verbs.add_parser("fault", parents=[common()], epilog=EXAMPLE, description="Order something to go wrong.")
+    fault = verbs.add_parser("fault", parents=[common()], epilog=EXAMPLE, help="order something to go wrong",
+                             description="Order something to go wrong.")
     fault.add_argument("kind", choices=(*FAULTS, "none"), help="what goes wrong; none: forget all orders")
     fault.add_argument("--count", type=int, default=1, help="for how many requests (default: 1)")
     fault.add_argument("--method", default="", help="only for this method")
@@ -55,9 +82,48 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    if args.verb == "world":
+        return {"new": _new, "check": _check, "schema": _schema}[args.world_verb](args, context)
     folder = context.office.workspace.private / "sandbox"
-    verbs = {"start": _start, "stop": _stop, "clock": _clock, "fault": _fault, "limit": _limit, "show": _show}
+    verbs = {"start": _start, "stop": _stop, "clock": _clock, "fault": _fault, "limit": _limit, "show": _show,
+             "change": _change}
     return verbs[args.verb](args, context, folder)
+
+
+def _new(args: argparse.Namespace, context: Context) -> Outcome:
+    text = sandboxes.usual_world().with_name("starter.yaml").read_text(encoding="utf-8")
+    try:
+        with args.file.open("x", encoding="utf-8") as file:
+            file.write(text)
+    except FileExistsError as problem:
+        raise FileError("the file is there already", where=str(args.file), mend="name a new one") from problem
+    context.show_text(f"Written: {args.file}, with one tenant. Next: change it, then `sigillum sandbox world check "
+                      f"{args.file}` and `sigillum sandbox start --world {args.file} --background`.")
+    return Outcome.DONE
+
+
+def _check(args: argparse.Namespace, context: Context) -> Outcome:
+    found = sandboxes.check_world(args.file)
+    if args.format == "json":
+        context.show_json("world", {"good": True, "tenants": list(found), "mistakes": []})
+    else:
+        context.show_text(f"{args.file}: no mistakes. Its tenants: {', '.join(found)}.")
+    return Outcome.DONE
+
+
+def _schema(args: argparse.Namespace, context: Context) -> Outcome:
+    context.show_text(sandboxes.world_schema())
+    return Outcome.DONE
+
+
+def _change(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
+    try:
+        text = args.file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as problem:
+        raise FileError("the world file cannot be read", where=str(args.file), mend="check its path") from problem
+    done = sandboxes.control(folder, "change", {"world": text, "shown": str(args.file)})
+    context.show_text(f"The sandbox follows {args.file} now: {', '.join(done['tenants'])}. What was enacted stays.")
+    return Outcome.DONE
 
 
 def _hints(context: Context, about: dict[str, Any], folder: Path) -> str:
@@ -72,7 +138,7 @@ def _hints(context: Context, about: dict[str, Any], folder: Path) -> str:
 
 
 def _start(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
-    process, about = sandboxes.start(folder, args.world or sandboxes.usual_world(), args.port)
+    process, about = sandboxes.start(folder, args.world, args.port, args.state.absolute() if args.state is not None else None)
     context.show_text(f"The sandbox runs (process {about['pid']}). Its tenants, and how to add them:\n"
                       f"{_hints(context, about, folder)}")
     if args.background:
@@ -118,7 +184,25 @@ def _clock(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
                          ) from problem
     said = sandboxes.control(folder, "clock", body)
     context.show_text(f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}.")
+    skew = (parse_instant(said["now"]) - datetime.now(UTC)).total_seconds()
+    if body is not None or abs(skew) > MOST_SKEW_SECONDS:
+        context.show_text(_meaning(context, folder, skew))
     return Outcome.DONE
+
+
+def _meaning(context: Context, folder: Path, skew: float) -> str:
+    """What its clock means for this workspace, whose entries of the sandbox's own tenants follow it from now on."""
+    from sigillum.workflows.begin import follow_clocks
+    if abs(skew) <= MOST_SKEW_SECONDS:
+        return "That is this machine's time, or near it: nothing has to be said in sigillum.yaml."
+    about = sandboxes.running(folder)
+    fresh, all_ = follow_clocks(context.office, str(about["control"]) if about is not None else "")
+    if not all_:
+        return "No tenant of this workspace is the sandbox's."
+    where = "ahead of" if skew > 0 else "behind"
+    told = f"{rough_duration(round(skew))} {where} this machine; windows and keys follow it at {', '.join(all_)}"
+    return f"{told}: `clock: tenant` was written to sigillum.yaml." if fresh else \
+        f"{told}, as sigillum.yaml says (`clock: tenant`)."
 
 
 def _limit(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:

@@ -1,0 +1,308 @@
+"""The world file's model: every key that it may have, with its form. What its parts say of each other is in `worldcheck`."""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field
+
+from sigillum.reading import did_you_mean
+from sigillum.reading.models import Instant, Section, by_pattern, text_schema, wrong
+
+Json = dict[str, Any]
+NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
+CALL = re.compile(r"(GET|POST|PUT|PATCH|DELETE) /[^\s{}]*\{place\}[^\s{}]*\Z")
+NEEDED = re.compile(r"[^\s@]+@[^\s@]+\Z")
+PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
+POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules", "licences",
+          "tenant")
+
+
+def _powers(value: Any) -> Any:
+    if value == "all" or (isinstance(value, list) and all(v in POWERS for v in value)):
+        return value
+    odd = next((v for v in value if v not in POWERS), value) if isinstance(value, list) else value
+    raise wrong("power-unknown", f"{odd!r} is no power" if isinstance(odd, str) else "this is no list of powers",
+                did_you_mean(str(odd), (*POWERS, "all")) or f"write `all`, or a list of {', '.join(POWERS)}")
+
+
+def _whole(value: Any) -> Any:
+    if isinstance(value, bool) or not isinstance(value, int) or not 0 <= value <= 10**9:
+        raise wrong("number", "this is no whole number from 0 up", "write a number like 300")
+    return value
+
+
+def _seconds(value: Any) -> Any:
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 <= value <= 10**9:
+        raise wrong("number", "this is no number of seconds from 0 up", "write a number like 2 or 0.5")
+    return value
+
+
+def _network(value: Any) -> Any:
+    try:
+        ipaddress.ip_network(value if isinstance(value, str) else "")
+    except ValueError as problem:
+        raise wrong("network", f"{value!r} is no network", "write it like 192.0.2.0/24") from problem
+    return value
+
+
+Count = Annotated[int, BeforeValidator(_whole)]
+Seconds = Annotated[float, BeforeValidator(_seconds)]
+Text = Annotated[str, Field(min_length=1)]
+Named = Annotated[str, by_pattern(NAME, "name", "a name", "use small letters, digits and dashes"),
+                  text_schema(pattern=NAME.pattern[:-2] + "$")]
+PlacePath = Annotated[str, by_pattern(PATH, "path", "a place", "write segments with slashes between, from the root"),
+                      text_schema(pattern=PATH.pattern[:-2] + "$")]
+Needed = Annotated[str, by_pattern(NEEDED, "needs", "a right at a kind of place", "write it like `query.run@project`")]
+Network = Annotated[str, BeforeValidator(_network), text_schema(examples=["192.0.2.0/24"])]
+Class = Literal["looks", "changes-data", "manages", "administers"]
+Labels = dict[str, str | list[str]]
+
+
+class Admin(Section):
+    """An administrator; the token is made anew at each start, unless one is written here."""
+
+    name: Text
+    powers: Annotated[Literal["all"] | list[str], BeforeValidator(_powers)] = ["look"]
+    token: Text | None = None
+    domain: str = Field("", description="The provisioning domain of its externalIds (RFC 7643 §3.1)")
+
+
+class Limits(Section):
+    """What the tenant announces and enforces, in seconds and numbers; 0: none."""
+
+    assertion_seconds: Count = Field(3600, description="The longest life of an assertion")
+    token_seconds: Count = Field(600, description="How long an access token lives")
+    keys_per_principal: Count = Field(3, description="Credentials that one principal may have")
+    credential_seconds: Count = Field(0, description="The longest life of a credential")
+    arrival_seconds: Seconds = Field(0, description="Look-ups lag so long")
+    felt_seconds: Count = Field(0, description="Decisions follow a change so much later")
+    answer_items: Count = Field(100, description="What one call of the working interface gives at most")
+    accepted_late_seconds: Count = Field(0, description="A new key is taken only so long after it was made")
+    ended_still_taken_seconds: Count = Field(0, description="An ended key is taken for so long")
+
+
+class Permission(Section):
+    """One permission, its class, and the call of the working interface that takes it."""
+
+    class_: Class = Field("looks", alias="class")
+    call: Annotated[str, by_pattern(CALL, "call", "a call", "write it like `POST /streams/{place}`"), text_schema()]
+    service: Text | None = Field(None, description="Must be on at the place or above it")
+    api: Text | None = Field(None, description="A client needs consent to this scope of that API")
+    licence: Text | None = Field(None, description="The licence that the principal has to hold")
+    located: bool = Field(False, description="True: principal and place must have one location")
+    needs: list[Needed] = []
+
+
+class Role(Section):
+    """A named set of permissions."""
+
+    name: Text
+    display: str = ""
+    breadth: Literal["broad", "curated"] = "curated"
+    permissions: list[str]
+    grantable_at: list[str] = Field([], description="Kinds of places; none: any. `principal`: a principal as the place")
+
+
+class Place(Section):
+    """A node of the resource tree; the places above it stand before it."""
+
+    path: PlacePath
+    kind: str | None = Field(None, description="project, stream ...; a stream, board or dataset holds items")
+    display: str | None = None
+    test_object: bool | None = Field(None, description="May be changed by a trial without harm")
+    location: str | None = None
+    services: list[str] = Field([], description="Switched on here")
+    labels: Labels = {}
+    items: list[Json] | None = Field(None, description="What the working interface gives here")
+    made: Instant | None = None
+
+
+class Account(Section):
+    """A person, a service account or a foreign principal."""
+
+    name: Text
+    display: str = ""
+    active: bool = True
+    purpose: str = ""
+    owner: str = ""
+    stage: str = ""
+    organisation: str = ""
+    location: str = ""
+    subject: str = Field("", description="Of a foreign principal: its client id at home")
+    methods: list[str] = Field([], description="Registered ways of proving a second factor")
+    second_factor: Literal["on", "off"] = "on"
+
+
+class Joined(Section):
+    """A member that has not been in the team for long."""
+
+    member: Text
+    at: Instant
+
+
+class Team(Section):
+    """A team, its members, and how far it reaches."""
+
+    name: Text
+    members: list[str] = []
+    joined: list[Joined] = []
+    purpose: str = ""
+    owner: str = ""
+    stage: str = ""
+    reach: list[str] = Field([], description="Places in which its grants count; none: everywhere")
+    everyone: bool = Field(False, description="Every principal is in it")
+
+
+class Scope(Section):
+    """One scope of an API."""
+
+    scope: Text
+    display: str | None = None
+    class_: Class = Field("looks", alias="class")
+    acts: list[Literal["on-behalf", "alone"]] = ["on-behalf", "alone"]
+    narrowed_to: str | None = Field(None, description="The kind of place to which a consent can be narrowed")
+    always: bool = Field(False, description="Nobody has to consent to it")
+
+
+class Api(Section):
+    """An API with its scopes."""
+
+    name: Text
+    display: str | None = None
+    scopes: list[Scope]
+
+
+class Consented(Section):
+    """What a client asks for, and who consented."""
+
+    api: Text
+    scope: Text
+    acts: Literal["on-behalf", "alone"]
+    only: list[str] | None = None
+    consented_by: str | None = None
+
+
+class Client(Section):
+    """A registration that stands already, with its service principal."""
+
+    name: Text
+    owner: str = ""
+    purpose: str = ""
+    redirects: list[str] = []
+    permissions: list[Consented] = []
+
+
+class Rule(Section):
+    """A sign-in rule: what is demanded, and of whom."""
+
+    name: Text
+    enabled: bool = True
+    everyone: bool = Field(False, description="The tenant-wide default")
+    targets: list[str] = []
+    exempt: list[str] = []
+    narrowable: bool = Field(True, description="False: it knows no exemptions")
+    applies_to: Literal["any", "interactive", "non-interactive"] = "any"
+    demands: list[Literal["second-factor", "device"]] = []
+    networks: list[Network] = []
+    blocks: bool = False
+
+
+class Licence(Section):
+    """What has to be held to use something."""
+
+    name: Text
+    display: str | None = None
+    kind: Literal["per-user", "capacity"] = "per-user"
+    total: Count = 0
+    mailbox: bool = Field(False, description="It includes a mailbox")
+    holders: list[str] = []
+
+
+class Grant(Section):
+    """A role that somebody holds already."""
+
+    to: Text
+    role: Text
+    at: Text = Field(description="A place, or `@NAME`: a principal as the place")
+    reason: str | None = None
+    start: Instant | None = Field(None, alias="from")
+    until: Instant | None = None
+    where: Labels = {}
+    made: Instant | None = None
+
+
+class Credential(Section):
+    """A key that stands already; nobody here has its private half."""
+
+    of: Text
+    name: Text
+    limits: list[str] = []
+    active: bool = True
+    start: Instant | None = Field(None, alias="from")
+    until: Instant | None = None
+
+
+class Slow(Section):
+    """Of one resource type: creations are accepted, and finished later or never."""
+
+    seconds: Seconds
+    fails: bool = False
+
+
+class Precondition(Section):
+    """What has to be so before some types can be made."""
+
+    what: Literal["verified-organisation", "owner", "native-account"]
+    types: list[str] = []
+    met: bool = False
+    about: str = ""
+
+
+class Tenant(Section):
+    """One simulated tenant."""
+
+    title: str = ""
+    stage: str = "test"
+    admins: list[Admin]
+    limits: Limits | None = None
+    permissions: dict[str, Permission] = {}
+    roles: list[Role] = []
+    places: list[Place] = []
+    people: list[Account] = []
+    accounts: list[Account] = []
+    foreign: list[Account] = []
+    crowd: Count = Field(0, description="So many accounts more, for measuring")
+    teams: list[Team] = []
+    apis: list[Api] = []
+    clients: list[Client] = []
+    sign_in_rules: list[Rule] = []
+    licences: list[Licence] = []
+    grants: list[Grant] = []
+    credentials: list[Credential] = []
+    without: list[str] = Field([], description="Resource types that it does not have")
+    organisations: list[str] = Field([], description="Tenants here, or issuers, whose clients can be foreign principals")
+    external_id_unique: bool = True
+    born_inactive: bool = Field(True, description="A credential can be made inactive and activated later")
+    secret_delivery: Literal["sealed", "once"] = "sealed"
+    checks_keys: bool = Field(False, description="A public key that cannot be used is refused")
+    windows_on_broad: bool = Field(True, description="False: a broad role takes no time limit")
+    windows_on_everyone: bool = True
+    accounts_live_in: str | None = Field(None, description="The kind of place in which accounts live")
+    accounts_drafted: bool = Field(False, description="Accounts are born as drafts")
+    credential_kinds: list[Literal["key-pair", "api-token", "shared-secret", "password"]] | None = None
+    limits_compulsory: bool = Field(False, description="A token must be narrowed, and end")
+    tokens_outlive: bool = Field(False, description="Access tokens of somebody who was deleted go on until their end")
+    registrations_rotate: bool = Field(False, description="An update of a registration gives a new token and secret (RFC 7592)")
+    bearer_grant_authenticates: bool = Field(False, description="The JWT bearer grant wants client authentication, too")
+    preconditions: list[Precondition] = []
+    slow: dict[str, Slow] = {}
+
+
+class World(Section):
+    """A world file."""
+
+    world: str = ""
+    tenants: dict[Named, Tenant]
