@@ -11,9 +11,10 @@ import pytest
 
 from conftest import Desk
 from sigillum import __version__
+from sigillum.cli.chapters import CHAPTERS
 from sigillum.cli.options import resolve
 from sigillum.cli.registry import COMMANDS, command_of
-from sigillum.cli.running import build
+from sigillum.cli.running import build, with_verb
 
 ROOT = Path(__file__).parents[2]
 README = (ROOT / "README.md").read_text()
@@ -45,7 +46,9 @@ def test_every_command_in_the_readme_and_docs_is_understood() -> None:
         import shlex
         words = shlex.split(command, comments=True)[1:]
         if words != ["-h"]:
-            parser.parse_args(words)
+            name = command_of(words)
+            assert name is not None, command
+            parser.parse_args(with_verb(name, words))
 
 
 def test_screenshots_are_there_and_linked() -> None:
@@ -54,13 +57,19 @@ def test_screenshots_are_there_and_linked() -> None:
     assert 4 <= len(shots) < 20
 
 
+def test_the_demo_has_chapters(bare: Desk) -> None:
+    listed = bare.run("demo", "--list").out
+    assert [line.split()[0] for line in listed.splitlines()] == list(CHAPTERS)
+    wrong = bare.run("demo", "clint")
+    assert (wrong.code, "did you mean clients?" in wrong.err) == (2, True)
+
+
 def test_the_demo_plays_to_its_end_and_leaves_nothing_running(tmp_path: Path) -> None:
     done = subprocess.run([sys.executable, "-m", "sigillum", "demo", "--folder", "played"], cwd=tmp_path, capture_output=True, text=True,
                           timeout=300, stdin=subprocess.DEVNULL)
     assert done.returncode == 0, done.stdout[-2000:] + done.stderr
-    for told in ("did you mean `role`?", "4 proofs held", "Nothing to do", "stream-reader at brindlemoor/cameras ended at", "each chained and signed",
-                 "does not suffice alone", "no: label-differs", "window-ended", "Cleared: 2 grants.", "2 proofs held",
-                 "The sandbox has ended.", "The demo's workspace stays in played"):
+    for told in ("did you mean `role`?", "Stopping. What is under way is finished first", "4 proofs held", "window-ended", "lent stream-keeper at",
+                 "The sandbox has ended.", "What was played stays in played", "sigillum demo clients"):
         assert told in done.stdout, told
     assert not (tmp_path / "played" / ".sigillum" / "sandbox" / "running.json").exists()
     again = subprocess.run([sys.executable, "-m", "sigillum", "demo", "--folder", "played"], cwd=tmp_path, capture_output=True, text=True, check=False)

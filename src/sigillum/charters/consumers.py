@@ -17,6 +17,7 @@ class AskSection(Section):
     form: str | None = Field(None, description="A regular expression for the whole value")
     shortest: int = 0
     longest: int = 0
+    of: CharterName | None = Field(None, description="Another charter whose value it is, for two identities of one job")
     fixed: str | None = Field(None, description="The value itself, where it is always the same: a test user, a test object")
 
 

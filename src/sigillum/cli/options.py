@@ -49,6 +49,13 @@ def verbs_of(parser: argparse.ArgumentParser, dest: str = "verb") -> Any:
     return parser.add_subparsers(dest=dest, metavar="VERB", required=True, title="verbs")
 
 
+def verb_names(parser: argparse.ArgumentParser, command: str) -> list[str]:
+    """The verbs of a command of the whole parser."""
+    def inner(of: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
+        return next((dict(a.choices) for a in of._actions if isinstance(a, argparse._SubParsersAction)), {})
+    return list(inner(inner(parser)[command]))
+
+
 def charters(parser: argparse.ArgumentParser) -> None:
     """The arguments of commands that take several charters; `Context.charters` reads them."""
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="a charter's name, or its file")

@@ -106,12 +106,23 @@ def _dispatch(arguments: list[str]) -> int:
         return _without_command(arguments)
     if name not in COMMANDS:
         raise UsageError(f"there is no command {name!r}", where="sigillum", mend=did_you_mean(name, COMMANDS))
-    args = build([name]).parse_args(list(_joined(arguments)))
+    args = build([name]).parse_args(list(_joined(with_verb(name, arguments))))
     context = Context(resolve(args))
     try:
         return int(cast(Command, load(name)).run(args, context))
     finally:
         context.close()
+
+
+def with_verb(name: str, arguments: list[str]) -> list[str]:
+    """A command that has a usual verb gets it where none is typed."""
+    usual, at = getattr(load(name), "USUAL_VERB", ""), arguments.index(name) + 1
+    if not usual or arguments[at:at + 1] in (["-h"], ["--help"]):
+        return arguments
+    from .options import verb_names
+    parser = build([name])
+    return arguments if arguments[at:at + 1] and arguments[at] in verb_names(parser, name) else [
+        *arguments[:at], usual, *arguments[at:]]
 
 
 def _joined(arguments: list[str]) -> Iterator[str]:

@@ -28,6 +28,7 @@ from .office import Office
 from .settings import Header, Settings
 from .tenants import header_of
 
+CONSUMERS = "consumers.yaml"  # of the example: it goes into sigillum.yaml
 _TEMPLATE = """\
 # The workspace of Sigillum: tenants, house rules and defaults. Keep it in version control; `.sigillum/` stays here.
 workspace: {uid}          # never change it: it is part of the name of everything made from here
@@ -82,6 +83,36 @@ def init(folder: Path, owner: str = "") -> Begun:
         raise MachineError(f"the workspace cannot be made: {problem.strerror}", where=str(folder),
                            mend="choose a folder that you may write to") from problem
     return Begun(folder, uid, key.key_id)
+
+
+def example(folder: Path) -> tuple[list[str], list[str]]:
+    """Bring the example's files into a workspace: those that were brought, and those that are there already, which stay.
+
+    Raises FileError where sigillum.yaml cannot be read, MachineError.
+    """
+    from datetime import UTC, datetime
+    from importlib.resources import files
+    brought, there, today = list[str](), list[str](), datetime.now(UTC).date().isoformat()
+    source = Path(str(files("sigillum").joinpath("example")))
+    try:
+        for path in sorted(p for p in source.rglob("*") if p.is_file() and p.name != CONSUMERS):
+            private = path.parent.name == "private"
+            name = str(path.relative_to(source)).replace("private/", f"{PRIVATE}/")
+            if (folder / name).exists():
+                there.append(name)
+                continue
+            text = path.read_text(encoding="utf-8").replace("${today}", today)
+            (folder / name).parent.mkdir(parents=True, exist_ok=True)
+            (write_private if private else _write)(folder / name, text)
+            brought.append(name)
+        text = (folder / FILE).read_text(encoding="utf-8")
+        consumers = (source / CONSUMERS).read_text(encoding="utf-8")
+        if not load(folder).consumers:
+            _write(folder / FILE, text.replace("\ntenants:", f"\n{consumers}\ntenants:", 1))
+    except OSError as problem:
+        raise MachineError(f"the example cannot be brought: {problem.strerror}", where=str(folder),
+                           mend="choose a folder that you may write to") from problem
+    return brought, there
 
 
 def _write(path: Path, text: str) -> None:

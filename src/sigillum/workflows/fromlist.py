@@ -9,7 +9,7 @@ import string
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from ruamel.yaml import YAML
 from ruamel.yaml.error import YAMLError
@@ -29,8 +29,19 @@ class _Template(string.Template):
     idpattern = r"[A-Za-z][A-Za-z0-9_]*"
 
 
-def from_list(office: Office, list_path: Path, template_path: Path, stages: list[str]) -> list[Path]:
-    """Write all charters, or none where a single one has a mistake. Raises FileError with all mistakes at once."""
+class Written(NamedTuple):
+    """What a list gave: charters that were written, and names of those that are there already, as it says or otherwise."""
+
+    fresh: list[Path]
+    same: list[str]
+    differ: list[str]
+
+
+def from_list(office: Office, list_path: Path, template_path: Path, stages: list[str]) -> Written:
+    """Write all charters that are not there yet, or none where a single one has a mistake; what is there stays as it is.
+
+    Raises FileError with all mistakes at once.
+    """
     shown = str(list_path)
     template = _template(template_path)
     mistakes, made, lines = list[Mistake](), dict[str, str](), dict[str, int]()
@@ -50,19 +61,21 @@ def from_list(office: Office, list_path: Path, template_path: Path, stages: list
             if not CHARTER_NAME.match(name):
                 mistakes.append(Mistake("name", f"{name!r} cannot be a charter's name", "use small letters, digits and dashes",
                                         where))
-            elif name in made or name in known:
-                other = f"line {lines[name]}" if name in lines else "a charter that is there already"
-                mistakes.append(Mistake("name-taken", f"the name {name!r} is taken by {other}", "let the template's `charter:` "
-                                        "use a variable that differs, such as ${stage}", where))
+            elif name in made:
+                mistakes.append(Mistake("name-taken", f"the name {name!r} is taken by line {lines[name]}",
+                                        "let the template's `charter:` use a variable that differs, such as ${stage}", where))
             else:
                 made[name], lines[name] = _text(document), line
+    there = {n: text for n, text in made.items() if n in known}
+    made = {n: text for n, text in made.items() if n not in known}
     mistakes += _check(office, made, lines, shown)
-    if not made and not mistakes:
+    if not made and not there and not mistakes:
         mistakes.append(Mistake("empty", "the list has no lines", "write a line of column names, and one for each charter",
                                 Position(shown, 1, 1)))
     if mistakes:
         raise FileError("", where=shown, mistakes=tuple(mistakes))
-    return [_write(office, name, text) for name, text in made.items()]
+    same = [n for n, text in there.items() if known[n][0].read_text(encoding="utf-8") == text]
+    return Written([_write(office, name, text) for name, text in made.items()], same, [n for n in there if n not in same])
 
 
 def _template(path: Path) -> Any:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import KEY_PAIR, Charter, CredentialWant
-from sigillum.core.charter.sheet import KINDS, USUAL, Sheet, SheetLine, fill
+from sigillum.core.charter.sheet import KINDS, USUAL, Sheet, SheetLine, Value, fill
 from sigillum.core.charter.wants import HandoverWant
 from sigillum.core.kinds.identities import CLIENT
 from sigillum.core.kinds.signing import CREDENTIAL
@@ -38,19 +38,39 @@ class Choice:
 
 
 def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
-    """The sheet as far as its values are there. Raises UsageError, UnreachableError."""
-    uid, state = office.books.history(charter.name)
+    """The sheet as far as its values are there. Raises UsageError, FileError, UnreachableError."""
     consumer = choice.consumer or wish_of(charter).to
-    credential = _credential(charter, choice.credential)
+    own = _source(office, charter, choice.credential)
+    sources, values = {"": own}, list[Value]()
+    for line in asked(office, charter, consumer, own.credential):
+        if line.of not in sources:
+            sources[line.of] = _source(office, office.charters([line.of])[0], "")
+        of = sources[line.of]
+        values += fill(charter.name, consumer, [line], of.known, of.why, of.references, office.tenants.now(of.charter.tenant))
+    return Sheet(charter.name, consumer, tuple(values), own.credential.name if own.credential is not None else "", own.number)
+
+
+class _Source(NamedTuple):
+    """What one charter can give: values, why others are not there, and where its secrets are kept."""
+
+    charter: Charter
+    credential: CredentialWant | None
+    number: int
+    known: dict[str, Any]
+    why: dict[str, str]
+    references: dict[str, str]
+
+
+def _source(office: Office, charter: Charter, name: str) -> _Source:
+    uid, state = office.books.history(charter.name)
+    credential = _credential(charter, name)
     generation = state.find(CREDENTIAL, charter.tenant, name=credential.name) if credential is not None else None
     number = generation.number if generation is not None else 0
     known, why = _identity(office, charter, state)
     references = dict[str, str]()
     if credential is not None:
         _secrets(office, uid, credential, number, known, why, references)
-    values = fill(charter.name, consumer, asked(office, charter, consumer, credential), known, why, references,
-                  office.tenants.now(charter.tenant))
-    return Sheet(charter.name, consumer, values, credential.name if credential is not None else "", number)
+    return _Source(charter, credential, number, known, why, references)
 
 
 def wish_of(charter: Charter) -> HandoverWant:
@@ -70,7 +90,8 @@ def asked(office: Office, charter: Charter, consumer: str, credential: Credentia
     """What is asked for: by the consumer's description, else by the charter, else what is usual."""
     described = office.workspace.consumers.get(consumer)
     if described is not None and described.asks:
-        return [SheetLine(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "") for a in described.asks]
+        return [SheetLine(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "", a.of or "")
+                for a in described.asks]
     if wish_of(charter).gives:
         return [SheetLine(v) for v in wish_of(charter).gives]
     key = credential is not None and credential.kind == KEY_PAIR
@@ -173,11 +194,15 @@ def _plain(content: Any) -> str:
 
 
 def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None:
-    """Write down who got what: names of values, never the values."""
-    uid, _ = office.books.history(sheet.charter)
-    office.books.ledger(write=True).append([Fresh(history.HANDED, uid or office.books.make_known(sheet.charter), {
-        "to": to, "how": how, "values": [v.value for v in sheet.values], "credential": sheet.credential,
-        "generation": sheet.generation, "at": format_instant(whole_second(datetime.now(UTC))), **more})])
+    """Write down who got what, at each charter whose values they are: names of values, never the values."""
+    at = format_instant(whole_second(datetime.now(UTC)))
+    for of in dict.fromkeys(v.of for v in sheet.values):
+        name = of or sheet.charter
+        uid, _ = office.books.history(name)
+        credential, generation = (sheet.credential, sheet.generation) if not of else ("", 0)
+        office.books.ledger(write=True).append([Fresh(history.HANDED, uid or office.books.make_known(name), {
+            "to": to, "how": how, "values": [v.value for v in sheet.values if v.of == of], "credential": credential,
+            "generation": generation, "at": at, **more})])
 
 
 def handed(office: Office, charter: str) -> list[Mapping[str, Any]]:

@@ -16,6 +16,8 @@ EXAMPLE = """examples:
   sigillum charter new wind-ingest          asks five questions
   sigillum charter new wind-ingest --tenant summit --purpose 'Store wind readings' \\
       --owner mara.teel@brindlemoor.example --role stream-writer --at brindlemoor/sensing-prod
+  sigillum charter new rota-sync --kind client --scope calendar:calendar.read --tenant roster --purpose 'Reads the rota'
+  sigillum charter new ingest-team --kind team --member wind-ingest --tenant summit --purpose 'All that store winds'
   sigillum charter new --from-list stations.csv --template station.yaml --stages test,prod
   sigillum charter new camera-archive --from camera-archive --tenant summit
   sigillum charter check --all"""
@@ -35,8 +37,13 @@ def add_parser(subparsers: Any) -> None:
     new.add_argument("--stages", default="", help="with --from-list: one charter a line and stage, as ${stage}; with commas")
     for name, question in QUESTIONS:
         new.add_argument(f"--{name}", help=question.rstrip("? ").lower())
+    new.add_argument("--kind", choices=("service-account", "client", "team"), default="service-account", help="of identity")
+    new.add_argument("--member-of", action="append", default=[], metavar="TEAM", help="a team that it joins; again for more")
+    new.add_argument("--member", action="append", default=[], metavar="NAME", help="of a team: who is in it; again for more")
+    new.add_argument("--scope", action="append", default=[], metavar="API:SCOPE", help="of a client: what it uses; more, too")
+    new.add_argument("--acts", choices=("on-behalf", "alone"), default="alone", help="of a client: of people, or by itself")
     new.add_argument("--from", dest="principal", metavar="PRINCIPAL",
-                     help="describe this account of the tenant as it stands (its name or principal id)")
+                     help="describe this account, team or client of the tenant as it stands (its name, id or client id)")
     check = verbs.add_parser("check", parents=[common()],
                              description="Check charters without asking a tenant; every mistake at once.")
     charters(check)
@@ -58,7 +65,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _new(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
-    from sigillum.workflows import describe
+    from sigillum.workflows import describe, drafts
     office = context.office
     if args.from_list is not None:
         return _from_list(args, context)
@@ -69,29 +76,38 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
             raise UsageError("--from needs --tenant", where="charter new", mend="name the tenant where the account is")
         path = describe.from_principal(office, args.name, args.tenant, args.principal)
         shown = files.shown_path(office.workspace, path)
-        context.show_text(f"{shown} describes the account as it stands. Next: `sigillum rehearse {args.name}`.")
+        context.show_text(f"{shown} describes {args.principal} as it stands. Next: `sigillum rehearse {args.name}`.")
         return Outcome.DONE
     usual = office.workspace.file.defaults.owner
     answers = dict[str, str]()
+    rights = bool(args.scope or args.member_of) or args.kind == drafts.TEAM  # enough to say: a role need not be asked for
     for name, question in QUESTIONS:
+        if name in ("role", "at") and rights and not args.role:
+            continue
         given = getattr(args, name) or (usual if name == "owner" else None)
         if name == "role" and not given and sys.stdin.isatty():
             _show_roles(context, answers["tenant"])
         answers[name] = given or context.ask(question)
-    path = describe.new(office, describe.Wanted(args.name, **answers))
+    path = drafts.new(office, drafts.Wanted(args.name, **answers, kind=args.kind, member_of=tuple(args.member_of),
+                                            members=tuple(args.member), scopes=tuple(args.scope), acts=args.acts))
     shown = files.shown_path(office.workspace, path)
     context.show_text(f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`.")
     return Outcome.DONE
 
 
 def _from_list(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views.words import plural
     from sigillum.workflows.fromlist import from_list
     if args.template is None or args.name or args.principal:
         raise UsageError("a list needs a template, and nothing else", where="--from-list",
                          mend="`sigillum charter new --from-list FILE --template FILE`")
     written = from_list(context.office, args.from_list, args.template, [s.strip() for s in args.stages.split(",") if s.strip()])
-    context.show_text("".join(f"charters/{p.name}\n" for p in written) + f"{len(written)} charters were written, each without "
-                      "mistakes. Next: `sigillum rehearse --all`.")
+    told = [f"charters/{p.name}" for p in written.fresh]
+    were = "was" if len(written.fresh) == 1 else "were"
+    told.append(f"{plural(len(written.fresh), 'charter')} {were} written, without mistakes.")
+    told += [f"{plural(len(written.same), 'charter')} of the list stood there already."] if written.same else []
+    told += [f"Left as they are, and other than the list says: {', '.join(written.differ)}."] if written.differ else []
+    context.show_text("\n".join([*told, "Next: `sigillum rehearse --all`."]))
     return Outcome.DONE
 
 
@@ -146,7 +162,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _rename(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
-    from sigillum.workflows.describe import rename
+    from sigillum.workflows.drafts import rename
     path = rename(context.office, args.name, args.new_name)
     shown = files.shown_path(context.office.workspace, path)
     context.show_text(f"{args.name} is called {args.new_name} now ({shown}); what it made stays its own.")

@@ -1,4 +1,4 @@
-"""`sigillum handover [open | key | connected]`"""
+"""`sigillum handover [sheet] | open | key | connected`"""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration
+from sigillum.cli.options import charters, common, duration, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError, worst
 
 if TYPE_CHECKING:
@@ -24,57 +24,71 @@ EXAMPLE = """examples:
 FORMS = ("text", "env", "json", "yaml", "snippet")
 
 
+USUAL_VERB = "sheet"  # where no verb is typed
+
+
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "handover", parents=[common()], epilog=EXAMPLE,
         description="The values that the consumer of an identity asks for, checked, complete or not. Secrets are masked, "
                     "unless you reveal them, or seal the sheet to the receiver's public key.")
-    parser.add_argument("words", nargs="*", metavar="CHARTER", help="or `open FILE`, `key FILE`, `connected CHARTER`")
-    parser.add_argument("--all", action="store_true", help="all charters of the workspace")
-    parser.add_argument("--as", dest="form", choices=FORMS, help="the form (default: the charter's, else text); a snippet "
-                        "holds references only")
-    parser.add_argument("--to", default="", metavar="CONSUMER", help="the kind of consumer (default: the charter's)")
-    parser.add_argument("--credential", default="", metavar="NAME", help="which (default: the first)")
-    parser.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name once more")
-    parser.add_argument("--seal-to", type=Path, metavar="FILE", help="sign, and encrypt to this public JWK")
-    parser.add_argument("--seal", action="store_true", help="sign, and encrypt to the key of the consumer in sigillum.yaml")
-    parser.add_argument("--lasts", default="7d", metavar="DURATION", help="how long a sealed sheet can be opened (default: 7d)")
-    parser.add_argument("--out", type=Path, metavar="FILE", help="write it there, readable by you only")
-    parser.add_argument("--key", default="", metavar="REFERENCE", help="open: where the private receiving key is")
-    parser.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
-                        help="open: whose signature is taken, beside `signers` in sigillum.yaml")
-    parser.add_argument("--consumer", default="", help="connected: who connects")
-    parser.add_argument("--connection", default="", help="connected: the consumer's own number for it")
-    parser.add_argument("--format", choices=("text", "json"), default="text", help="json: the sheet's state, secrets masked")
+    verbs = verbs_of(parser)
+    sheet = verbs.add_parser("sheet", parents=[common()], epilog=EXAMPLE, help="the values of charters; the usual verb",
+                             description="The values of charters: masked, revealed, or sealed to the receiver's key.")
+    charters(sheet)
+    sheet.add_argument("--as", dest="form", choices=FORMS, help="the form (default: the charter's, else text); a snippet "
+                       "holds references only")
+    sheet.add_argument("--to", default="", metavar="CONSUMER", help="the kind of consumer (default: the charter's)")
+    sheet.add_argument("--credential", default="", metavar="NAME", help="which (default: the first)")
+    sheet.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name once more")
+    sheet.add_argument("--seal-to", type=Path, metavar="FILE", help="sign, and encrypt to this public JWK")
+    sheet.add_argument("--seal", action="store_true", help="sign, and encrypt to the key of the consumer in sigillum.yaml")
+    sheet.add_argument("--lasts", default="7d", metavar="DURATION", help="how long a sealed sheet can be opened (default: 7d)")
+    sheet.add_argument("--out", type=Path, metavar="FILE", help="write it there, readable by you only; of several that are "
+                       "sealed: the folder for them")
+    sheet.add_argument("--format", choices=("text", "json"), default="text", help="json: the sheet's state, secrets masked")
+    open_ = verbs.add_parser("open", parents=[common()], epilog=EXAMPLE, help="open a sealed sheet, at the receiver",
+                             description="Open a sealed sheet, where the receiving key is. No workspace is needed.")
+    open_.add_argument("file", type=Path, metavar="FILE")
+    open_.add_argument("--key", required=True, metavar="REFERENCE", help="where the private receiving key is")
+    open_.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
+                       help="whose signature is taken, beside `signers` in sigillum.yaml")
+    open_.add_argument("--as", dest="form", choices=FORMS, help="the form (default: text)")
+    open_.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name")
+    open_.add_argument("--out", type=Path, metavar="FILE", help="write it there, with its secrets, readable by you only")
+    key = verbs.add_parser("key", parents=[common()], epilog=EXAMPLE, help="make a key pair for receiving",
+                           description="Make a key pair for receiving: the private half in a file, the public half beside it.")
+    key.add_argument("file", type=Path, metavar="FILE", help="of the private half, a new file")
+    done = verbs.add_parser("connected", parents=[common()], epilog=EXAMPLE, help="record that a consumer is connected",
+                            description="Record that a consumer connects with this identity; one connection has one identity.")
+    done.add_argument("charter", metavar="CHARTER")
+    done.add_argument("--consumer", required=True, help="who connects")
+    done.add_argument("--connection", required=True, metavar="NUMBER", help="the consumer's own number for it")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    verb = args.words[0] if args.words else ""
-    if verb == "open":
-        return _open(args, context)
-    if verb == "key":
-        return _key(args, context)
-    if verb == "connected":
-        return _connected(args, context)
-    args.charters = args.words
-    return _sheets(args, context)
+    return {"sheet": _sheets, "open": _open, "key": _key, "connected": _connected}[args.verb](args, context)
 
 
 def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
     from sigillum.workflows.handover import Choice, collect, handed, wish_of
     choice, found, outcomes = Choice(args.to, args.credential), [], list[Outcome]()
-    charters = context.charters(args)
-    if len(charters) > 1 and (args.out or args.reveal or args.seal or args.seal_to):
-        raise UsageError("a sheet is revealed, sealed or written one at a time", where="handover", mend="name one charter")
+    all_ = context.charters(args)
+    sealing = bool(args.seal or args.seal_to)
+    if len(all_) > 1 and (args.reveal or (args.out and not sealing)):
+        raise UsageError("a sheet is revealed or written one at a time", where="handover",
+                         mend="name one charter, or seal them")
+    if len(all_) > 1 and sealing:
+        return _seal_all(args, context, [collect(context.office, c, choice) for c in all_])
     _free(args)
-    for charter in charters:
+    for charter in all_:
         sheet = collect(context.office, charter, choice)
         outcomes.append(Outcome.DONE if sheet.complete else Outcome.NO)
         found.append(view.as_json(sheet))
         if args.format == "json":
             continue
-        if args.seal or args.seal_to:
+        if sealing:
             return _seal(args, context, sheet)
         form = args.form or wish_of(charter).form or "text"
         if args.reveal:
@@ -147,6 +161,21 @@ def _put(args: argparse.Namespace, context: Context, text: str) -> None:
     context.say(f"Written to {args.out}, readable by you only.")
 
 
+def _seal_all(args: argparse.Namespace, context: Context, sheets: list[Sheet]) -> Outcome:
+    """Each into a file of its own, in the folder that was named. Nothing is sealed where one is not complete."""
+    if args.out is None:
+        raise UsageError("it is not said where the sealed sheets go", where="--out", mend="name a folder for them")
+    folder: Path = args.out
+    for sheet in sheets:
+        _whole(sheet)
+        args.out = folder / f"{sheet.charter}.sealed"
+        _free(args)
+    for sheet in sheets:
+        args.out = folder / f"{sheet.charter}.sealed"
+        _seal(args, context, sheet)
+    return Outcome.DONE
+
+
 def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
     from sigillum.core.values.times import format_instant
     from sigillum.workflows.handover import record, seal
@@ -163,14 +192,11 @@ def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
 def _open(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
     from sigillum.workflows.handover import open_
-    if len(args.words) != 2 or not args.key:
-        raise UsageError("a sealed sheet and the receiving key are needed", where="handover open",
-                         mend="`sigillum handover open FILE --key file:receiving.jwk --from THUMBPRINT`")
     try:
         office = context.office if context.office.books.there else None
     except FileError:  # the receiver need not have a workspace
         office = None
-    sheet = open_(office, Path(args.words[1]), args.key, args.from_, Path.cwd())
+    sheet = open_(office, args.file, args.key, args.from_, Path.cwd())
     form = args.form or "text"
     if args.reveal and args.reveal != sheet.charter:
         raise UsageError("the word of confirmation is another one", where="--reveal", mend=f"write `--reveal {sheet.charter}`")
@@ -189,10 +215,7 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
 
     from sigillum.keeping.private import write_private
     from sigillum.keys.seal import receiving_key
-    if len(args.words) != 2:
-        raise UsageError("a file for the private key is needed", where="handover key",
-                         mend="`sigillum handover key receiving.jwk`")
-    path = Path(args.words[1]).absolute()
+    path = args.file.absolute()
     public_path = path.with_name(f"{path.stem}.public{path.suffix}")
     for one in (path, public_path):
         if os.path.lexists(one):
@@ -207,10 +230,7 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _connected(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.handover import connected
-    if len(args.words) != 2 or not args.consumer or not args.connection:
-        raise UsageError("charter, consumer and connection are needed", where="handover connected",
-                         mend="`sigillum handover connected CHARTER --consumer NAME --connection NUMBER`")
-    charter = context.office.charters([args.words[1]])[0]
+    charter = context.office.charters([args.charter])[0]
     connected(context.office, charter, args.consumer, args.connection)
     context.show_text(f"Recorded: {args.consumer} uses {charter.name} as its connection {args.connection}.")
     return Outcome.DONE

@@ -10,8 +10,9 @@ from sigillum.cli.context import Context
 from sigillum.cli.options import common
 from sigillum.core.values.errors import Outcome
 
-EXAMPLE = """example:
-  sigillum init brindlemoor --owner mara.teel@brindlemoor.example"""
+EXAMPLE = """examples:
+  sigillum init brindlemoor --owner mara.teel@brindlemoor.example
+  sigillum init brindlemoor --example       with charters, lists and consumers to try with"""
 
 
 def add_parser(subparsers: Any) -> None:
@@ -19,16 +20,25 @@ def add_parser(subparsers: Any) -> None:
         "init", parents=[common()], epilog=EXAMPLE,
         description="Begin a workspace: sigillum.yaml, charters/, requests/ and the private .sigillum/ with its ledger.")
     parser.add_argument("folder", nargs="?", default=".", help="where (default: this folder)")
+    parser.add_argument("--example", action="store_true", help="bring the example: charters, lists, consumers, the facts of a "
+                        "tenant by hand; in a workspace that is there already, what it does not have")
     parser.add_argument("--owner", default="", metavar="MAIL", help="who answers for charters that name nobody else")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.begin import init
-    begun = init(Path(args.folder), args.owner)
-    context.show_text(
-        f"A workspace was begun in {begun.folder.resolve()}\n"
-        f"  sigillum.yaml   tenants, house rules, defaults: keep it in version control\n"
-        f"  charters/       one page an integration\n"
-        f"  .sigillum/      the ledger and its key: private, and worth a backup\n\n"
-        "Next: `sigillum sandbox start --background` for tenants to try with, or `sigillum tenant add`.")
+    from sigillum.charters.workspace import FILE
+    from sigillum.workflows.begin import example, init
+    folder = Path(args.folder)
+    if not args.example or not (folder / FILE).exists():
+        begun = init(folder, args.owner)
+        context.show_text(
+            f"A workspace was begun in {begun.folder.resolve()}\n"
+            f"  sigillum.yaml   tenants, house rules, defaults: keep it in version control\n"
+            f"  charters/       one page an integration\n"
+            f"  .sigillum/      the ledger and its key: private, and worth a backup")
+    if args.example:
+        brought, there = example(folder)
+        context.show_text(f"The example brought {len(brought)} files: " + ", ".join(brought)
+                          + (f"\nLeft as it is: {', '.join(there)}" if there else ""))
+    context.show_text("\nNext: `sigillum sandbox start --background` for tenants to try with, or `sigillum tenant add`.")
     return Outcome.DONE

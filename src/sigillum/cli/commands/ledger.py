@@ -1,4 +1,4 @@
-"""`sigillum ledger show | verify | head`"""
+"""`sigillum ledger show | verify | head | key`"""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, verbs_of
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:
@@ -25,23 +25,29 @@ ENTRY = ("entry", "at", "writer", "what", "about")
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("ledger", parents=[common()], epilog=EXAMPLE,
                                    description="What was done: append-only, chained and signed.")
-    verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
-    show = verbs.add_parser("show", parents=[common()], description="What was done, a line a change, oldest first: when, "
+    verbs = verbs_of(parser)
+    show = verbs.add_parser("show", parents=[common()], help="what was done, a line a change",
+                             description="What was done, a line a change, oldest first: when, "
                              "who sat at the machine, what, where, and as which administrator.")
     show.add_argument("charter", nargs="?", default="", help="only this charter's")
     show.add_argument("--newest", type=int, default=0, metavar="N", help="only the newest N lines")
     show.add_argument("--entries", action="store_true", help="the signed entries themselves: intents, and what came of them")
     show.add_argument("--format", choices=("table", "json", "csv"), default="table")
-    verify = verbs.add_parser("verify", parents=[common()], description="Check every entry, its chain and signature.")
+    verify = verbs.add_parser("verify", parents=[common()], help="check every entry",
+                               description="Check every entry, its chain and signature.")
     verify.add_argument("--against", type=Path, metavar="FILE", help="a checkpoint kept elsewhere: shows a rolled-back "
                         "ledger (default: the `witness:` of sigillum.yaml)")
     verify.add_argument("--rebuild", action="store_true", help="make the index beside the chain anew, if the chain is good")
     verify.add_argument("--format", choices=("text", "json"), default="text")
-    verbs.add_parser("head", parents=[common()], description="A signed checkpoint, as JSON: keep it elsewhere.")
+    verbs.add_parser("head", parents=[common()], help="a signed checkpoint, to be kept elsewhere",
+                     description="A signed checkpoint, as JSON: keep it elsewhere.")
+    verbs.add_parser("key", parents=[common()], help="the thumbprint of the key that signs here",
+                     description="The thumbprint (RFC 7638) of the key that signs this workspace's ledger, requests and "
+                                 "sheets: whoever gets one of these has to be told it, on another way.")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"show": _show, "verify": _verify, "head": _head}[args.verb](args, context)
+    return {"show": _show, "verify": _verify, "head": _head, "key": _key}[args.verb](args, context)
 
 
 def _show(args: argparse.Namespace, context: Context) -> Outcome:
@@ -111,4 +117,9 @@ def _verify(args: argparse.Namespace, context: Context) -> Outcome:
 def _head(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.ledgers import checkpoint
     context.show_text(json.dumps(checkpoint(context.office), indent=1))
+    return Outcome.DONE
+
+
+def _key(args: argparse.Namespace, context: Context) -> Outcome:
+    context.show_text(context.office.books.signing_key().key_id)
     return Outcome.DONE

@@ -41,6 +41,7 @@ def add_parser(subparsers: Any) -> None:
     start.add_argument("--world", type=Path, metavar="FILE", help="the world file (default: the demo world)")
     start.add_argument("--state", type=Path, metavar="FILE", help="keep all that is done in this file, and go on from it, on "
                        "the same port")
+    start.add_argument("--quiet", action="store_true", help="do not tell how its tenants are added")
     start.add_argument("--port", type=int, default=0, help="on 127.0.0.1 (default: a free one)")
     verbs.add_parser("stop", parents=[common()], help="end it", description="End the sandbox.")
     verbs.add_parser("show", parents=[common()], help="its tenants, and how to add them",
@@ -139,7 +140,8 @@ def _hints(context: Context, about: dict[str, Any], folder: Path) -> str:
 
 def _start(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     process, about = sandboxes.start(folder, args.world, args.port, args.state.absolute() if args.state is not None else None)
-    context.show_text(f"The sandbox runs (process {about['pid']}). Its tenants, and how to add them:\n"
+    context.show_text(f"The sandbox runs (process {about['pid']}): {', '.join(about['tenants'])}." if args.quiet else
+                      f"The sandbox runs (process {about['pid']}). Its tenants, and how to add them:\n"
                       f"{_hints(context, about, folder)}")
     if args.background:
         process.returncode = 0  # it goes on without us

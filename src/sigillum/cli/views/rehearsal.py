@@ -15,6 +15,7 @@ from rich.text import Text
 from sigillum.core.charter.charter import Charter
 from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.changes import plain
+from sigillum.core.kinds.kind import SAYS_OF_ITSELF
 from sigillum.core.records.steps import USUAL, Collision, Outline, Step
 from sigillum.core.values.marks import Ref
 from sigillum.core.values.times import format_instant
@@ -88,7 +89,7 @@ def collision(taken: Collision, ident: Ident) -> RenderableType:
                              "charter says; Sigillum did not make it, and changes nothing at it before `--adopt`")
     head = f"{taken.kind.name} {taken.name} exists ({ident(taken.id)}), and Sigillum did not make it." \
         if taken.id else f"{taken.kind.name} {taken.name} is said to exist, and is not shown."
-    rows = [(name, value_text(wanted), value_text(existing), "" if (wanted or None) == (existing or None) else "differs")
+    rows = [(name, value_text(wanted), value_text(existing), _compared(name, wanted, existing))
             for name, wanted, existing in taken.rows]
     stands = re.sub(r" \([^)]*\)", "", next((str(e) for n, _, e in taken.rows if n == "permissions"), ""))
     how = f"`permissions: [{stands}]`; or leave it out of `roles:`, and grant it" if taken.kind is ROLE else \
@@ -97,6 +98,12 @@ def collision(taken: Collision, ident: Ident) -> RenderableType:
                  Text(f"keep it      describe it as it stands: {how}\n"
                       "change it    take it over, and make it as the charter says: `sigillum enact --adopt`\n"
                       "leave it     choose another name in the charter", "dim"))
+
+
+def _compared(name: str, wanted: Any, existing: Any) -> str:
+    if (wanted or None) == (existing or None):
+        return ""
+    return "not said yet" if not existing and name in SAYS_OF_ITSELF else "differs"
 
 
 def notes(outline: Outline) -> RenderableType:

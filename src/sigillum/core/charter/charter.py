@@ -32,7 +32,7 @@ class Identity(NamedTuple):
     name: str
     display: str
     location: str = ""
-    reach: tuple[str, ...] = ()
+    reach: tuple[str, ...] | None = None
     position: Position | None = None
     redirects: tuple[str, ...] = ()
     audience: str = "tenant"
@@ -281,4 +281,4 @@ class Charter:
     @property
     def reach(self) -> tuple[str, ...]:
         """How far a team's grants count: what is said, or the one area where they lie."""
-        return self.identity.reach or self.areas[:1]
+        return self.identity.reach if self.identity.reach is not None else self.areas[:1]

@@ -43,6 +43,7 @@ class SheetLine(NamedTuple):
     shortest: int = 0
     longest: int = 0
     fixed: str = ""  # a value that is always the same for this consumer: a test user, a test object
+    of: str = ""  # another charter whose value it is
 
 
 class Value(NamedTuple):
@@ -55,6 +56,7 @@ class Value(NamedTuple):
     problem: str = ""
     note: str = ""
     reference: str = ""  # where a secret is kept, for forms that hold references only
+    of: str = ""  # another charter whose value it is
 
     @property
     def secret(self) -> bool:
@@ -78,14 +80,14 @@ class Sheet(NamedTuple):
 def fill(charter: str, consumer: str, asked: Iterable[SheetLine], known: Mapping[str, Any], why: Mapping[str, str],
          references: Mapping[str, str], now: datetime) -> tuple[Value, ...]:
     """Put what is `known` into what is asked; `why` says for the rest why it is not there yet."""
-    return tuple(_one(charter, a, known, why, references, now) for a in asked)
+    return tuple(_one(charter, a, known, why, references, now)._replace(of=a.of) for a in asked)
 
 
 def _one(charter: str, asked: SheetLine, known: Mapping[str, Any], why: Mapping[str, str], references: Mapping[str, str],
          now: datetime) -> Value:
     kind = KINDS[asked.value][0] if asked.value in KINDS else TEXT
     content = asked.fixed or known.get(asked.value)
-    name = asked.name or variable(charter, asked.value)
+    name = asked.name or variable(asked.of or charter, asked.value)
     if content is None or content == "":
         return Value(asked.value, name, kind, None, why.get(asked.value, "it is not there yet: enact the charter first"))
     problem, note = _check(asked, kind, content.reveal() if isinstance(content, Secret) else str(content), now)

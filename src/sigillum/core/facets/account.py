@@ -13,7 +13,7 @@ from sigillum.core.facets.standing import Standing, Where, after, await_, on_its
 from sigillum.core.kinds.access import PLACE
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
-from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing, suits
 from sigillum.core.records.steps import Adopt, Collision, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
@@ -148,7 +148,7 @@ def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs:
 def _taken(seen: Seen, draft: Draft, record: Record[Any], standing: Standing) -> None:
     """One of that name stands there and Sigillum did not make it."""
     want = wanted(seen, draft)
-    matches = not differing(record, want, seen.carried(record.kind))
+    matches = suits(record, want, seen.carried(record.kind))
     if not seen.history.ledger and matches:
         _provide(seen, draft, record.id)
     elif seen.choices.adopt:

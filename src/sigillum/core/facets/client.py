@@ -18,7 +18,7 @@ from sigillum.core.kinds.changes import Change, Make
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
 from sigillum.core.kinds.identities import Client as ClientBody
 from sigillum.core.kinds.identities import Principal as PrincipalBody
-from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing, suits
 from sigillum.core.records.steps import Adopt, Collision, Step, StepKind, Usual
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
@@ -120,7 +120,7 @@ def _registered(seen: Seen, draft: Draft, want: dict[str, Any], record: Record[C
 
 def _taken(seen: Seen, draft: Draft, want: dict[str, Any], record: Record[ClientBody], standing: Standing) -> None:
     """A client of that name stands there and Sigillum did not register it."""
-    matches = not differing(record, want, seen.carried(CLIENT))
+    matches = suits(record, want, seen.carried(CLIENT))
     if not seen.history.ledger and matches:
         _provide(seen, draft, record.id, record.body.client_id)
     elif seen.choices.adopt:

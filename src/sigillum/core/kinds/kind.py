@@ -131,6 +131,14 @@ def differing(record: Record[Any], part: Part, carried: frozenset[str] | None = 
     return out
 
 
+SAYS_OF_ITSELF = frozenset(("purpose", "owner", "deputy", "stage"))
+
+
+def suits(record: Record[Any], part: Part, carried: frozenset[str] | None = None) -> bool:
+    """Is it what is wanted? What it does not say of itself yet contradicts nothing."""
+    return all(name in SAYS_OF_ITSELF and not have for name, (have, _) in differing(record, part, carried).items())
+
+
 def alike(record: Record[Any], part: Part) -> bool:
     """Is it the same thing, by its natural key?"""
     shown = record.kind.shown(part)

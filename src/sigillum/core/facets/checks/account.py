@@ -16,7 +16,7 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
     identity, where = charter.identity, charter.identity.position
     if charter.is_team:
         yield from _team(charter)
-    elif charter.members or identity.reach:
+    elif charter.members or identity.reach is not None:
         yield Mistake("team-only", "`members` and `reach` are for a team", "write `kind: team`, or leave them out", where)
     if identity.area and identity.wide:
         yield Mistake("area-and-wide", "the account lives in one area and is installation-wide", "keep one of them", where)
@@ -37,7 +37,7 @@ def _team(charter: Charter) -> Iterator[Mistake]:
     if charter.credentials or charter.identity.location:
         yield Mistake("team-signs-in", "a team has no credentials and no location: nobody signs in as a team",
                       "give them to its members' charters", where)
-    if charter.identity.reach:
+    if charter.identity.reach is not None:
         return
     areas = charter.areas
     if not areas:

@@ -20,5 +20,5 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
         yield Mistake("not-client", "`sign_in`, `licence` and `mailbox` are for accounts", "leave them out", where)
     elif charter.identity.area or charter.identity.wide or charter.identity.web_only:
         yield Mistake("not-client", "`area`, `installation_wide` and `web_only` are for accounts", "leave them out", where)
-    elif charter.identity.location or charter.identity.reach or charter.members or charter.member_of:
+    elif charter.identity.location or charter.identity.reach is not None or charter.members or charter.member_of:
         yield Mistake("not-client", "a client has no location, reach, team or members", "leave them out", where)
