@@ -3,10 +3,11 @@
 PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/ready
+FLOOR := .venv-floor/bin
 
-.PHONY: help demo test soak bench mutants clean
+.PHONY: help demo demo-all test floor soak bench mutants clean
 help:            ## show the targets
-	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/ -/'
+	@grep -E '^[a-z-]+:.*##' Makefile | sed 's/:.*##/ -/'
 
 $(READY): pyproject.toml constraints.txt
 	@$(PYTHON) -c 'import sys; sys.exit("Sigillum needs Python 3.11 or newer; set PYTHON=...") if sys.version_info < (3, 11) else None'
@@ -14,8 +15,11 @@ $(READY): pyproject.toml constraints.txt
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
 	@touch $(READY)
 
-demo: $(READY)   ## set up and play the demo
+demo: $(READY)   ## set up and play a short story
 	@$(BIN)/python -m sigillum demo
+
+demo-all: $(READY) ## play every chapter of the demo
+	@$(BIN)/python -m sigillum demo --all
 
 test: $(READY)   ## set up and pass everything: style, types, import rules, tests, coverage
 	$(BIN)/python -m ruff check src tests benchmarks
@@ -25,6 +29,13 @@ test: $(READY)   ## set up and pass everything: style, types, import rules, test
 	$(BIN)/python -m coverage combine --quiet
 	$(BIN)/python -m coverage report
 	$(BIN)/python -m pytest -n 2 --dist worksteal tests/access tests/keeping tests/ledger tests/sandbox tests/charters tests/tenants tests/cli
+
+floor:           ## install the lowest versions that pyproject.toml allows, and play the demo with them
+	$(PYTHON) -m venv --clear .venv-floor
+	$(FLOOR)/python -m pip install --quiet --disable-pip-version-check $$($(PYTHON) benchmarks/floor.py)
+	$(FLOOR)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
+	$(FLOOR)/python -m pip check
+	$(FLOOR)/python -m sigillum demo --all --folder "$$(mktemp -d)/floor"
 
 soak: $(READY)   ## the long runs
 	$(BIN)/python -m pytest -m soak --soak
@@ -36,4 +47,4 @@ mutants: $(READY)  ## change the meaning of the code in many places, and see whe
 	$(BIN)/python -m benchmarks.mutants
 
 clean:           ## remove what was set up
-	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis .coverage*
+	rm -rf .venv .venv-floor .mypy_cache .ruff_cache .pytest_cache .hypothesis .coverage*

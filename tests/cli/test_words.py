@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import re
 import subprocess
 import sys
@@ -76,13 +77,6 @@ def test_the_demo_plays_to_its_end_and_leaves_nothing_running(tmp_path: Path) ->
     assert (again.returncode, "the folder is there already" in again.stderr) == (8, True)
 
 
-@pytest.mark.parametrize("shell", ["bash", "zsh"])
-def test_completion(bare: Desk, shell: str) -> None:
-    ran = bare.run("completion", shell)
-    assert ran.code == 0
-    assert "rehearse" in ran.out
-
-
 def test_the_version_and_the_overview(bare: Desk) -> None:
     assert bare.program("--version").out == f"sigillum {__version__}\n"
     overview = bare.program("-h")
@@ -111,3 +105,24 @@ def test_the_json_keeps_its_form(desk: Desk) -> None:
     assert list(enacted["proofs"]) == ["charter", "principal", "ran_as", "credential", "held", "proofs", "before", "waited_seconds"]
     entry = desk.run("ledger", "show", "--entries", "--format", "json").json["entries"][-1]
     assert set(entry) == {"version", "stream", "sequence", "previous", "at", "writer", "key_id", "kind", "charter", "body", "hash", "signature"}
+
+
+def test_a_command_with_verbs_lists_each_with_a_line(bare: Desk) -> None:
+    def verbs(parser: argparse.ArgumentParser, name: str) -> None:
+        for action in parser._actions:
+            if isinstance(action, argparse._SubParsersAction):
+                told = {a.dest: a.help for a in action._choices_actions}
+                assert set(told) == set(action.choices) and all(told.values()), name
+                for verb, inner in action.choices.items():
+                    verbs(inner, f"{name} {verb}")
+    verbs(build(list(COMMANDS)), "sigillum")
+    for command in ("handover", "requests", "sandbox", "charter", "tenant", "ledger"):
+        assert "verbs:" in bare.run(command, "-h").out
+    assert "--connection" in bare.run("handover", "connected", "-h").out
+
+
+def test_what_is_packed_holds_tests_and_docs() -> None:
+    packed = (ROOT / "MANIFEST.in").read_text()
+    tracked = subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True, check=True).stdout.split("\n")
+    for top in {line.partition("/")[0] for line in tracked if line} - {".gitignore", ".ci", "src", "pyproject.toml", "MANIFEST.in"}:
+        assert re.search(rf"^(graft {top}$|include .*\b{top}\b)", packed, re.M), top

@@ -44,9 +44,9 @@ def common() -> argparse.ArgumentParser:
     return parser
 
 
-def verbs_of(parser: argparse.ArgumentParser, dest: str = "verb") -> Any:
+def verbs_of(parser: argparse.ArgumentParser, dest: str = "verb", *, required: bool = True) -> Any:
     """Where a command's verbs are added; its help lists each with its line."""
-    return parser.add_subparsers(dest=dest, metavar="VERB", required=True, title="verbs")
+    return parser.add_subparsers(dest=dest, metavar="VERB", required=required, title="verbs")
 
 
 def verb_names(parser: argparse.ArgumentParser, command: str) -> list[str]:

@@ -63,8 +63,18 @@ def build(names: list[str]) -> Parser:
     parser.add_argument("--version", action="version", version=f"sigillum {__version__}")
     subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", required=True, parser_class=Parser)
     for name in names:
-        cast(Command, load(name)).add_parser(subparsers)
+        cast(Command, load(name)).add_parser(_Helpful(subparsers))
     return parser
+
+
+class _Helpful:
+    """Adds commands with the line that the overview has of them: completion shows those that have one."""
+
+    def __init__(self, subparsers: Any) -> None:
+        self._subparsers = subparsers
+
+    def add_parser(self, name: str, **more: Any) -> Any:
+        return self._subparsers.add_parser(name, help=COMMANDS[name], **more)
 
 
 def _overview() -> str:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common
+from sigillum.cli.options import charters, common, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -29,8 +29,9 @@ QUESTIONS = (("tenant", "In which tenant does the identity live? "), ("purpose",
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("charter", parents=[common()], epilog=EXAMPLE,
                                    description="Write, check, show and rename charters.")
-    verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
-    new = verbs.add_parser("new", parents=[common()], epilog=EXAMPLE, description="Write a charter to begin with.")
+    verbs = verbs_of(parser)
+    new = verbs.add_parser("new", parents=[common()], help="write one to begin with",
+                              epilog=EXAMPLE, description="Write a charter to begin with.")
     new.add_argument("name", nargs="?", default="")
     new.add_argument("--from-list", type=Path, metavar="FILE", help="a CSV list: one charter a line, from --template")
     new.add_argument("--template", type=Path, metavar="FILE", help="a charter with ${column} where the lines differ")
@@ -44,18 +45,20 @@ def add_parser(subparsers: Any) -> None:
     new.add_argument("--acts", choices=("on-behalf", "alone"), default="alone", help="of a client: of people, or by itself")
     new.add_argument("--from", dest="principal", metavar="PRINCIPAL",
                      help="describe this account, team or client of the tenant as it stands (its name, id or client id)")
-    check = verbs.add_parser("check", parents=[common()],
+    check = verbs.add_parser("check", parents=[common()], help="every mistake, without asking a tenant",
                              description="Check charters without asking a tenant; every mistake at once.")
     charters(check)
     check.add_argument("--format", choices=("text", "json"), default="text")
-    show = verbs.add_parser("show", parents=[common()], description="A charter with its defaults filled in.")
+    show = verbs.add_parser("show", parents=[common()], help="one with its defaults filled in",
+                              description="A charter with its defaults filled in.")
     show.add_argument("name")
     show.add_argument("--format", choices=("text", "json"), default="text")
-    rename = verbs.add_parser("rename", parents=[common()],
+    rename = verbs.add_parser("rename", parents=[common()], help="another name; what it made stays its own",
                               description="Give a charter another name; what it made stays its own.")
     rename.add_argument("name")
     rename.add_argument("new_name")
-    verbs.add_parser("schema", parents=[common()], description="The JSON Schema of a charter, for editors.")
+    verbs.add_parser("schema", parents=[common()], help="the JSON Schema, for editors",
+                              description="The JSON Schema of a charter, for editors.")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

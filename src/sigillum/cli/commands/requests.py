@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, verbs_of
 from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
@@ -26,15 +26,18 @@ def add_parser(subparsers: Any) -> None:
         "requests", parents=[common()], epilog=EXAMPLE,
         description="Steps that somebody else has the power for: `enact` writes each into a signed file with exact values "
                     "and nothing secret.")
-    verbs = parser.add_subparsers(dest="verb", metavar="VERB")
-    list_ = verbs.add_parser("list", parents=[common()], description="The open requests; the same as without a verb.")
+    verbs = verbs_of(parser, required=False)
+    list_ = verbs.add_parser("list", parents=[common()], help="those that are open; the usual verb",
+                              description="The open requests; the same as without a verb.")
     for one in (parser, list_):
         one.add_argument("--all", action="store_true", help="also those that have ended")
         one.add_argument("--format", choices=("table", "json", "csv"), default="table")
-    show = verbs.add_parser("show", parents=[common()], description="One request, with every value.")
+    show = verbs.add_parser("show", parents=[common()], help="one, with every value",
+                              description="One request, with every value.")
     show.add_argument("number", type=int)
     show.add_argument("--format", choices=("text", "json"), default="text")
-    answer = verbs.add_parser("answer", parents=[common()], epilog=EXAMPLE, description="Check one that arrived, "
+    answer = verbs.add_parser("answer", parents=[common()], help="check, compare, carry out, and write a receipt",
+                              epilog=EXAMPLE, description="Check one that arrived, "
                               "compare it anew with the tenant, ask, carry it out, and write a signed receipt beside it.")
     answer.add_argument("file", type=Path)
     answer.add_argument("--value", default="", help="of a request for a value: what is told")
@@ -42,7 +45,8 @@ def add_parser(subparsers: Any) -> None:
     answer.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
                         help="whose signature is known, beside `signers` in sigillum.yaml")
     answer.add_argument("--format", choices=("text", "json"), default="text")
-    done = verbs.add_parser("done", parents=[common()], epilog=EXAMPLE, description="Confirm a request.")
+    done = verbs.add_parser("done", parents=[common()], help="confirm one, by its receipt or by hand",
+                              epilog=EXAMPLE, description="Confirm a request.")
     done.add_argument("number", type=int)
     done.add_argument("--value", default="", help="of a request for a value: what was told, where there is no receipt")
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, verbs_of
 from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
@@ -20,8 +20,8 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("tenant", parents=[common()], epilog=EXAMPLE,
                                    description="Add, list and inspect tenants, and identify what they know.")
-    verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
-    add = verbs.add_parser("add", parents=[common()], epilog=EXAMPLE,
+    verbs = verbs_of(parser)
+    add = verbs.add_parser("add", parents=[common()], help="reach one, and write it into sigillum.yaml", epilog=EXAMPLE,
                            description="Reach a tenant, and write it into sigillum.yaml.")
     add.add_argument("name", help="how charters call it")
     add.add_argument("address", help="its SCIM base address (https, or http on this machine)")
@@ -33,18 +33,20 @@ def add_parser(subparsers: Any) -> None:
     add.add_argument("--ca", metavar="FILE", help="file of trusted authorities, relative to the workspace")
     add.add_argument("--driver", help="how it is spoken to: open (default), or by-hand for a tenant without an interface")
     add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
-    list_ = verbs.add_parser("list", parents=[common()], description="The tenants of the workspace; asks none of them.")
+    list_ = verbs.add_parser("list", parents=[common()], help="those of the workspace",
+                              description="The tenants of the workspace; asks none of them.")
     list_.add_argument("--format", choices=("table", "json", "csv"), default="table")
-    inspect = verbs.add_parser("inspect", parents=[common()],
+    inspect = verbs.add_parser("inspect", parents=[common()], help="what one can do, and its limits",
                                description="What a tenant can do, its limits, its clock, and what you may do there.")
     inspect.add_argument("name")
     inspect.add_argument("--format", choices=("text", "json"), default="text")
-    places = verbs.add_parser("places", parents=[common()],
+    places = verbs.add_parser("places", parents=[common()], help="what lies below a place",
                               description="The places right below one, or at the top of the tree.")
     places.add_argument("under", nargs="?", default="", metavar="UNDER", help="a place's path (default: the top)")
     places.add_argument("--tenant", default="", help="whose, if the workspace knows several")
     places.add_argument("--format", choices=("table", "json", "csv"), default="table")
-    identify = verbs.add_parser("identify", parents=[common()], description="What an identifier is, whose, where it may be "
+    identify = verbs.add_parser("identify", parents=[common()], help="what is this identifier, and where may it be used",
+                              description="What an identifier is, whose, where it may be "
                                 "used, and which others belong to it. Never paste a secret.")
     identify.add_argument("value")
     identify.add_argument("--tenant", default="", help="ask this one only (default: every tenant of the workspace)")

@@ -1,0 +1,79 @@
+"""Completion in the shells themselves: commands, verbs, their options and values, each completed as somebody would type it."""
+
+from __future__ import annotations
+
+import os
+import pty
+import select
+import shutil
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from conftest import Desk
+
+WANTED = [("sigillum hando", {"handover"}), ("sigillum handover ", {"sheet", "open", "key", "connected"}), ("sigillum sandbox world ch", {"check"}),
+          ("sigillum handover open --rev", {"--reveal"}), ("sigillum ledger show --format c", {"csv"}), ("sigillum charter new --memb", {"--member", "--member-of"})]
+BASH = """
+source {script}
+words=({line}); [[ "{line}" == *' ' ]] && words+=('')
+COMP_WORDS=("${{words[@]}}"); COMP_CWORD=$(( ${{#COMP_WORDS[@]}} - 1 )); COMPREPLY=()
+made=$(complete -p sigillum | sed 's/.*-F \\([^ ]*\\).*/\\1/'); $made sigillum "${{COMP_WORDS[-1]}}" "${{COMP_WORDS[-2]}}"
+printf '%s\\n' "${{COMPREPLY[@]}}"
+"""
+
+
+def script(bare: Desk, shell: str, path: Path) -> Path:
+    if shutil.which(shell) is None:
+        pytest.skip(f"{shell} is not installed here")
+    ran = bare.run("completion", shell)
+    assert ran.code == 0
+    path.write_text(ran.out)
+    return path
+
+
+def test_in_bash(bare: Desk, tmp_path: Path) -> None:
+    made = script(bare, "bash", tmp_path / "c")
+    for line, wanted in WANTED:
+        told = subprocess.run(["bash", "-c", BASH.format(script=made, line=line)], capture_output=True, text=True, check=True).stdout
+        assert set(told.split()) == wanted, (line, told)
+
+
+def test_in_fish(bare: Desk, tmp_path: Path) -> None:
+    made = script(bare, "fish", tmp_path / "c")
+    for line, wanted in WANTED:
+        told = subprocess.run(["fish", "--no-config", "-c", f"source {made}; complete -C '{line}'"], capture_output=True, text=True, check=True,
+                              env={**os.environ, "HOME": str(tmp_path)}).stdout
+        assert {one.partition("\t")[0] for one in told.splitlines()} == wanted, (line, told)
+
+
+def test_in_zsh(bare: Desk, tmp_path: Path) -> None:
+    script(bare, "zsh", tmp_path / "_sigillum")
+    process, ours = pty.fork()
+    if process == 0:
+        os.chdir(tmp_path)
+        os.execvpe("zsh", ["zsh", "-f", "-i"], {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "TERM": "dumb", "PS1": "ready> "})
+    seen = bytearray()
+
+    def until(text: str) -> None:
+        end = time.monotonic() + 60
+        while text.encode() not in seen and time.monotonic() < end:
+            if select.select([ours], [], [], 0.1)[0]:
+                seen.extend(os.read(ours, 65536))
+        assert text.encode() in seen, bytes(seen)
+        del seen[:seen.index(text.encode()) + len(text)]
+    try:
+        os.write(ours, b"fpath=($PWD $fpath); autoload -Uz compinit; compinit -u -D; setopt no_beep; print beg''un\n")
+        until("begun")
+        until("ready> ")
+        for line, wanted in WANTED:
+            if len(wanted) > 1:  # of several it completes what they share, and lists them
+                continue
+            os.write(ours, f"{line}\t\x01print -r -- don''e: \n".encode())
+            until(f"done: {line.rpartition(' ')[0]} {next(iter(wanted))}")
+            until("ready> ")
+    finally:
+        os.close(ours)
+        os.waitpid(process, 0)
