@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from sigillum.charters.files import CharterFile
+from conftest import CHARTER, Desk
+from sigillum.charters.files import CharterFile, json_schema
+from sigillum.cli.sandboxes import usual_world
 from sigillum.core.values.errors import FileError, Position
 from sigillum.reading.document import MAX_BYTES, parse, read_text
 from sigillum.reading.models import fields_at, validate
+from sigillum.sandbox import worldcheck
 
 
 @pytest.mark.parametrize(("text", "data"), [
@@ -94,3 +99,37 @@ def test_what_cannot_stand_together(section: dict[str, Any], what: str) -> None:
     with pytest.raises(FileError) as problem:
         validate(CharterFile, Document("f", {**GOOD, **section}, {}, {}))
     assert any(what in m.what for m in problem.value.mistakes), problem.value.mistakes
+
+
+GRANTS, KEY = "  - {role: stream-writer, at: brindlemoor/sensing-prod, because: stores the readings}\n", "  - {name: ingest-key, kind: key-pair, lasts: 90d"
+
+
+@pytest.mark.parametrize(("old", "new"), [
+    ("charter: wind-ingest", "charter: Wind_Ingest"), ("charter: wind-ingest", "chartr: wind-ingest"), ("tenant: summit", "tenant: [summit]"), ("kind: service-account", "kind: robot"),
+    ("name: wind-ingest,", "name: 'wind ingest',"), ("lasts: 90d", "lasts: 90 days"), ("lasts: 90d", "lasts: P"), ("lasts: 90d", "lasts: P3M"), ("lasts: 90d", "lasts: 90"), ("lasts: 90d", "lasts: 1y"),
+    ("kind: key-pair", "kind: key-pare"), ("limits: [stream.append,", "limits: [append,"), ("at: brindlemoor/sensing-prod, because", "at: /brindlemoor, because"),
+    ("at: brindlemoor/sensing-prod, because", "at: brindlemoor//x, because"), (GRANTS, GRANTS.replace("}", ", for: 1h, until: 2027-03-01T08:00:00Z}")), (GRANTS, GRANTS.replace("}", ", until: 2027-03-01}")),
+    (GRANTS, GRANTS.replace("}", ", until: 2027-03-01T08:00:00}")), (GRANTS, GRANTS.replace("}", ", from: tomorrow}")), (GRANTS, GRANTS.replace("}", ", to: kai.lund}")), ("role: stream-writer, ", ""),
+    ("owner: mara", "review: 1.3.2027\nowner: mara"), (KEY, KEY + ", password_from: 'env:X'"), (KEY, KEY + ", public_key: 'file:x'"), (KEY, KEY.replace("kind: key-pair", "kind: password") + ", keep_in: holder"),
+    (KEY, KEY.replace("kind: key-pair", "kind: password") + ", password_from: hunter2"), ("{cannot: stream.delete", "{can: stream.read, cannot: stream.delete"), ("{cannot: stream.delete, at", "{at"),
+    ("{can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4, count", "{can: stream.read, count"), ("count: 3}", "count: 3, at_least: 2}"), ("{cannot: stream.delete, at", "{cannot: stream.delete, count: 1, at"),
+    ("{cannot: stream.delete, at", "{cannot: delete, at"), ("{cannot: stream.delete, at", "{cannot: sign-in, at"), ("{cannot: stream.delete, at", "{cannot: stream.delete, from: 10.0.0.1, at"), ("count: 3", "count: -1"),
+    ("proofs:", "services: [{service: store}]\nproofs:"), ("proofs:", "member_of: crew\nproofs:"), ("proofs:", "roles: [{name: x}]\nproofs:"), ("proofs:", "proofs: []\nprofs:")])
+def test_the_schema_refuses_what_a_schema_can_refuse(desk: Desk, old: str, new: str) -> None:
+    assert old in CHARTER
+    text = CHARTER.replace(old, new, 1)
+    judge = jsonschema.Draft202012Validator(json_schema())
+    assert list(judge.iter_errors(parse(text, "c").data)), text
+    desk.charter(text)
+    assert desk.run("charter", "check", str(desk.folder / "charters" / "wind-ingest.yaml")).code == 3
+
+
+def test_the_schema_takes_what_the_check_takes() -> None:
+    judge = jsonschema.Draft202012Validator(json_schema())
+    example = Path(str(files("sigillum").joinpath("example", "charters")))
+    texts = [CHARTER, *(p.read_text() for p in example.glob("*.yaml")), CHARTER.replace(GRANTS, GRANTS.replace("}", ", until: 2027-03-01T08:00:00.5+01:00, where: {stage: [dev]}}")),
+             CHARTER.replace("lasts: 90d", "lasts: P1DT12H"), CHARTER.replace("lasts: 90d", "lasts: PT10M"), CHARTER.replace("{cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mast-4}", "{cannot: sign-in, from: 10.0.0.1}")]
+    assert [list(judge.iter_errors(parse(text, "c").data)) for text in texts] == [[]] * len(texts)
+    worlds = jsonschema.Draft202012Validator(worldcheck.schema())
+    for path in usual_world().parent.glob("*.yaml"):
+        assert not list(worlds.iter_errors(parse(path.read_text(), "w").data))

@@ -71,8 +71,11 @@ def test_in_zsh(bare: Desk, tmp_path: Path) -> None:
         for line, wanted in WANTED:
             if len(wanted) > 1:  # of several it completes what they share, and lists them
                 continue
-            os.write(ours, f"{line}\t\x01print -r -- don''e: \n".encode())
-            until(f"done: {line.rpartition(' ')[0]} {next(iter(wanted))}")
+            word = next(iter(wanted))
+            os.write(ours, f"{line}\t".encode())
+            until(word[len(line.rpartition(" ")[2]):] if not word.startswith("-") else word)
+            os.write(ours, b"\x15print -r -- don''e\n")
+            until("done\r\n")
             until("ready> ")
     finally:
         os.close(ours)

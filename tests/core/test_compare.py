@@ -337,7 +337,7 @@ def test_a_plain_server_without_our_types() -> None:
 
 
 def team(**more: Any) -> Charter:
-    return charter((GrantWant("reader", "root/a"),), (), identity=Identity("team", "guild", "guild", reach=more.pop("reach", ())), **more)
+    return charter((GrantWant("reader", "root/a"),), (), identity=Identity("team", "guild", "guild", reach=more.pop("reach", None)), **more)
 
 
 def test_a_team_its_members_and_leaving_them() -> None:

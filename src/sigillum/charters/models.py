@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from typing import Annotated, Any
 
+from pydantic import BeforeValidator
 from pydantic_core import PydanticCustomError
 
 from sigillum.core.values.text import ACCOUNT_NAME, CHARTER_NAME, PERMISSION, PLACE_PATH
-from sigillum.reading.models import by_pattern, text_schema
+from sigillum.reading.models import by_pattern, form_schema, text_schema
 
 REFERENCE_WAYS = ("env:", "file:", "keyring:")
 
@@ -24,18 +25,18 @@ def reference(value: Any) -> Any:
 
 CharterName = Annotated[str, by_pattern(
     CHARTER_NAME, "name", "a charter's name", "use small letters, digits and dashes, 63 at most"),
-    text_schema(pattern=CHARTER_NAME.pattern.removesuffix(r"\Z") + "$")]
+    form_schema(CHARTER_NAME)]
 AccountName = Annotated[str, by_pattern(
     ACCOUNT_NAME, "name", "an account's name", "use letters, digits and . _ @ + -, 127 at most"),
-    text_schema(pattern=ACCOUNT_NAME.pattern.removesuffix(r"\Z") + "$")]
+    form_schema(ACCOUNT_NAME)]
 PlacePath = Annotated[str, by_pattern(
     PLACE_PATH, "place", "a place", "write its path from the root, segments with slashes between"),
-    text_schema(pattern=PLACE_PATH.pattern.removesuffix(r"\Z") + "$")]
+    form_schema(PLACE_PATH)]
 SIGN_IN = "sign-in"
+_EXPECTED = re.compile(rf"(?:{SIGN_IN}\Z|{PERMISSION.pattern})")
 Expected = Annotated[str, by_pattern(
-    re.compile(rf"(?:{SIGN_IN}\Z|{PERMISSION.pattern})"), "permission", "a permission",
-    "write thing.verb, like stream.append; or sign-in"),
-    text_schema(pattern=rf"^(?:{SIGN_IN}|{PERMISSION.pattern.removesuffix(chr(92) + 'Z')})$")]
+    _EXPECTED, "permission", "a permission", "write thing.verb, like stream.append; or sign-in"), form_schema(_EXPECTED)]
+Reference = Annotated[str, BeforeValidator(reference), text_schema(pattern=f"^(?:{'|'.join(REFERENCE_WAYS)})")]
 Permission = Annotated[str, by_pattern(
     PERMISSION, "permission", "a permission", "write thing.verb, like stream.append"),
-    text_schema(pattern=PERMISSION.pattern.removesuffix(r"\Z") + "$")]
+    form_schema(PERMISSION)]

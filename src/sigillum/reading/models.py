@@ -78,9 +78,36 @@ def text_schema(**more: Any) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", **more})
 
 
-Duration = Annotated[int, BeforeValidator(_duration), text_schema(examples=["10m", "8h", "90d", "P90D"])]
-Instant = Annotated[Any, BeforeValidator(_instant), text_schema(format="date-time")]
-Day = Annotated[date, BeforeValidator(_date), text_schema(format="date")]
+def form_schema(pattern: typing.Pattern[str], **more: Any) -> WithJsonSchema:
+    """The JSON Schema of a text that matches a pattern as a whole; there a pattern may match anywhere (JSON Schema 6.3.3)."""
+    return text_schema(pattern=f"^(?:{pattern.pattern.replace(WHOLE, '')})$", **more)
+
+
+WHOLE = r"\Z"
+Duration = Annotated[int, BeforeValidator(_duration), form_schema(times.DURATION, examples=["10m", "8h", "90d", "P90D"])]
+Instant = Annotated[Any, BeforeValidator(_instant), form_schema(times.INSTANT, examples=["2027-03-01T08:00:00Z"])]
+Day = Annotated[date, BeforeValidator(_date), text_schema(pattern=r"^\d{4}-\d\d-\d\d$", format="date")]
+
+
+def says(*rules: Mapping[str, Any], **more: Any) -> ConfigDict:
+    """What a section's JSON Schema says beside its keys: which of them go together."""
+    return ConfigDict(json_schema_extra={**({"allOf": [dict(r) for r in rules]} if rules else {}), **more})
+
+
+def not_both(*keys: str) -> dict[str, Any]:
+    """At most one of these keys."""
+    return {"not": {"anyOf": [{"required": [a, b]} for n, a in enumerate(keys) for b in keys[n + 1:]]}}
+
+
+def one_of(*keys: str) -> dict[str, Any]:
+    """Just one of these keys."""
+    return {"oneOf": [{"required": [k]} for k in keys]}
+
+
+def only_with(keys: tuple[str, ...], key: str, *values: Any) -> dict[str, Any]:
+    """Any of these keys stands only beside another one that has one of these values."""
+    given = {"anyOf": [{"required": [k]} for k in keys]}
+    return {"if": given, "then": {"required": [key], "properties": {key: {"enum": list(values)}}}}
 
 _EXPECTED = {
     "string_type": "text", "int_type": "a whole number", "bool_type": "true or false", "list_type": "a list",

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sigillum.core.kinds.access import PLACE, ROLE, Place, allows, widest
-from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.access import API, PLACE, ROLE, Place, allows, widest
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
+from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.profile import Profile
+from sigillum.core.kinds.signing import LICENCE, RULE, SignInRule
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.values.errors import SomebodyError
+from sigillum.tenants.port import Tenant
 
 from . import lookup
 from .office import Office
@@ -30,6 +34,9 @@ class Inspection:
     roles: list[tuple[str, str, str, str, str, str]]  # role, breadth, class, permissions, where, with their classes
     roots: list[str]
     cannot: list[str]
+    scopes: list[tuple[str, str, str, str, str]]  # API, scope, class, ways of acting, what it can be narrowed to
+    licences: list[tuple[str, str, int, int, bool]]  # licence, kind, how many, how many are held, with a mailbox
+    rules: list[tuple[str, str, str, str, int]]  # sign-in rule, whether it is on, of whom, what it demands, exempt accounts
 
 
 def inspect(office: Office, name: str) -> Inspection:
@@ -37,8 +44,9 @@ def inspect(office: Office, name: str) -> Inspection:
     office.keepings.discover(name, {})
     tenant = office.tenants.reach(name)
     profile = tenant.profile
-    roles, roots = Query(ROLE, "all"), Query(PLACE, "under")
-    asked: list[Query[Any]] = [q for q in (roles, roots) if profile.carried(q.kind) is not None]
+    roles, roots, apis, licences, rules = (Query(ROLE, "all"), Query(PLACE, "under"), Query(API, "all"), Query(LICENCE, "all"),
+                                           Query(RULE, "all"))
+    asked: list[Query[Any]] = [q for q in (roles, roots, apis, licences, rules) if profile.carried(q.kind) is not None]
     found = tenant.facts(asked)
     shown = sorted(
         (r.body.name, r.body.breadth or "not said", widest(r).replace("-", " "), ", ".join(p for p, _ in r.body.permissions),
@@ -46,7 +54,32 @@ def inspect(office: Office, name: str) -> Inspection:
     tops = sorted(r.body.path for r in (found[roots].records if roots in found else ()))
     types = {*profile.carries, *(["profile"] if profile.says_limits else [])}
     cannot = [f"{about}: it has no resource type for a {kind}" for kind, about in NEEDED.items() if kind not in types]
-    return Inspection(header_of(tenant), profile, sorted(types), shown, tops, cannot)
+    teams = _named(tenant, [t for r in _bodies(found, rules) for t in r.targets])
+    scopes = [(a.name, s.value, s.class_.replace("-", " "), " or ".join(s.acts), s.narrowed_to) for a in _bodies(found, apis)
+              for s in a.scopes]
+    return Inspection(
+        header_of(tenant), profile, sorted(types), shown, tops, cannot, sorted(scopes),
+        sorted((x.name, x.type, x.total, len(x.holders), x.mailbox) for x in _bodies(found, licences)),
+        sorted((r.name, "on" if r.enabled else "off", "everybody" if r.everyone else
+                ", ".join(teams.get(t, t) for t in r.targets) or "nobody", _demanded(r), len(r.exempt))
+               for r in _bodies(found, rules)))
+
+
+def _bodies(found: Mapping[Query[Any], Fact[Any]], query: Query[Any]) -> list[Any]:
+    return [r.body for r in found[query].records] if query in found else []
+
+
+def _named(tenant: Tenant, ids: list[str]) -> dict[str, str]:
+    """The names of teams and accounts, by their ids."""
+    facts = tenant.facts([Query(k, "id", i) for i in dict.fromkeys(ids) for k in (TEAM, ACCOUNT)]) if ids else {}
+    return {q.value: str(f.first.body.name) for q, f in facts.items() if f.first is not None}
+
+
+def _demanded(rule: SignInRule) -> str:
+    networks = [f"from {', '.join(rule.networks)}"] if rule.networks else []
+    told = ["nobody gets in"] if rule.blocks else [*rule.demands, *networks]
+    how = "" if rule.applies_to == "any" else f" ({rule.applies_to})"
+    return ", ".join(told) + how
 
 
 def places(office: Office, under: str, tenant_name: str = "") -> list[Place]:

@@ -5,19 +5,23 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import CharterName, Permission, reference
+from sigillum.charters.models import CharterName, Permission, Reference
 from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.values.errors import Position
-from sigillum.reading.models import Duration, Section
+from sigillum.reading.models import Duration, Section, only_with, says, text_schema
 
 FACET = "credential"
 
 
 class CredentialSection(Section):
     """What the identity proves itself with."""
+
+    model_config = says(only_with(("password_from",), "kind", "password"), only_with(("public_key",), "keep_in", "holder"),
+                        {"if": {"required": ["keep_in"], "properties": {"keep_in": {"const": "holder"}}},
+                         "then": {"properties": {"kind": {"const": "key-pair"}}}})
 
     name: CharterName = Field(description="Its name in the charter and the tenant")
     kind: Literal["key-pair", "api-token", "shared-secret", "password"] = Field(
@@ -27,8 +31,9 @@ class CredentialSection(Section):
     limits: list[Permission] = Field(default_factory=list,
                                      description="Permissions it is narrowed to; none: all that is granted")
     keep_in: Literal["file", "holder"] = Field("file", description="holder: the consumer makes and keeps the key")
-    public_key: str | None = Field(None, description="file:PATH of the holder's public JWK")
-    password_from: Annotated[str, BeforeValidator(reference)] | None = Field(
+    public_key: Annotated[str, text_schema(pattern="^file:")] | None = Field(
+        None, description="file:PATH of the holder's public JWK")
+    password_from: Reference | None = Field(
         None, description="Of a password that was chosen: env:NAME or file:PATH; none: it is made here")
     algorithm: Literal["Ed25519", "ES256", "RS256"] = Field("Ed25519", description="For a key pair made here")
     consumers: list[str] = Field(default_factory=list, description="Who uses it")

@@ -10,7 +10,7 @@ from pydantic_core import PydanticCustomError
 from sigillum.charters.models import AccountName, PlacePath
 from sigillum.core.charter.charter import GrantWant
 from sigillum.core.values.errors import Position
-from sigillum.reading.models import Duration, Instant, Section
+from sigillum.reading.models import Duration, Instant, Section, not_both, only_with, says
 
 FACET = "grant"
 
@@ -25,6 +25,8 @@ Values = Annotated[list[str], BeforeValidator(_values), Field(min_length=1), Wit
 
 class GrantSection(Section):
     """A role at a place, with an optional window."""
+
+    model_config = says(not_both("for", "until"), only_with(("to",), "at", "self"))
 
     role: str = Field(description="The role's name in the tenant")
     at: PlacePath = Field(description="The place; the role reaches everything below it. `self`: the identity as a place")

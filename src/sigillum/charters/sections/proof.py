@@ -10,13 +10,22 @@ from pydantic_core import PydanticCustomError
 from sigillum.charters.models import SIGN_IN, AccountName, Expected, PlacePath
 from sigillum.core.charter.charter import ProofWant, SignInTry
 from sigillum.core.values.errors import Position
-from sigillum.reading.models import Section
+from sigillum.reading.models import Section, not_both, one_of, says
 
 SIGNING = ("as_", "from_", "interactive", "second_factor")
 
 
 class ProofSection(Section):
     """One expectation."""
+
+    model_config = says(
+        one_of("can", "cannot"), not_both("count", "at_least", "value"),
+        {"if": {"anyOf": [{"required": [k], "properties": {k: {"const": SIGN_IN}}} for k in ("can", "cannot")]},
+         "then": {"not": {"anyOf": [{"required": [k]} for k in (
+             "at", "on_behalf_of", "in", "with", "count", "at_least", "value", "follow", "while")]}},
+         "else": {"required": ["at"], "not": {"anyOf": [{"required": [k]} for k in ("as", "from")]}}},
+        {"if": {"required": ["cannot"]}, "then": {"not": {"anyOf": [
+            {"required": [k]} for k in ("count", "at_least", "value", "follow", "while")]}}})
 
     can: Expected | None = Field(None, description="This must be allowed; `sign-in`: getting in")
     cannot: Expected | None = Field(None, description="This must be refused")

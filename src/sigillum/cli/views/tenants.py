@@ -45,7 +45,8 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
         ("an assertion lives", f"{_seconds(profile.assertion_seconds)} at most"),
         ("a token lives", _seconds(profile.token_seconds)),
         ("externalId unique", {True: "yes", False: "no", None: UNSAID}[profile.external_id_unique]),
-        ("tenant-made secrets", profile.secret_delivery or UNSAID)])
+        ("tenant-made secrets", profile.secret_delivery or UNSAID),
+        ("credentials", ", ".join(profile.credential_kinds) or UNSAID)])
     parts: list[RenderableType] = [who, "", Text("limits", "bold"), limits]
     if profile.operations:
         parts += ["", Text("permissions", "bold"), table(("permission", "class", "service", "needs", "call"), [
@@ -53,11 +54,27 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
             for o in profile.operations.values()], ("permission", "class"))]
     if found.roles:
         parts += ["", Text("roles", "bold"), roles(found)]
+    for heading, columns, rows in _more(found):
+        parts += ["", Text(heading, "bold"), table(columns, rows, columns[:2])] if rows else []
     if found.roots:
         parts += ["", Text("roots", "bold"), Text("  ".join(found.roots))]
     for line in found.cannot:
         parts += ["", Text.assemble(("cannot  ", "yellow"), line)]
     return Group(*parts)
+
+
+def _more(found: Inspection) -> list[tuple[str, tuple[str, ...], list[tuple[Any, ...]]]]:
+    """What else there is: a heading, columns, and rows."""
+    return [
+        ("scopes of APIs", ("api", "scope", "class", "acts", "narrowed to"),
+         [(*s[:4], s[4] or "nothing") for s in found.scopes]),
+        ("licences", ("licence", "kind", "held", "mailbox"),
+         [(n, kind, f"{held} of {total}" if total else held, "yes" if mailbox else "") for n, kind, total, held, mailbox in
+          found.licences]),
+        ("sign-in rules", ("rule", "is", "of whom", "demands", "exempt"), [(*r[:4], r[4] or "") for r in found.rules]),
+        ("before something can be made", ("what", "for", "is", "about"),
+         [(p.what, ", ".join(p.kinds) or "everything", "so" if p.met else "not so yet", p.about)
+          for p in found.profile.preconditions])]
 
 
 def _demands(operation: Operation) -> str:
@@ -87,5 +104,9 @@ def as_json(found: Inspection) -> dict[str, Any]:
                          "service": o.service, "located": o.located, "needs": list(o.needs)}
                         for o in profile.operations.values()],
         "roles": [dict(zip(("role", "breadth", "class", "allows", "grantable_at"), r, strict=False)) for r in found.roles],
-        "roots": found.roots, "cannot": found.cannot,
+        "roots": found.roots, "cannot": found.cannot, "credential_kinds": list(profile.credential_kinds),
+        "scopes": [dict(zip(("api", "scope", "class", "acts", "narrowed_to"), s, strict=True)) for s in found.scopes],
+        "licences": [dict(zip(("licence", "kind", "total", "held", "mailbox"), x, strict=True)) for x in found.licences],
+        "sign_in_rules": [dict(zip(("rule", "state", "targets", "demands", "exempt"), r, strict=True)) for r in found.rules],
+        "preconditions": [p._asdict() for p in profile.preconditions],
     }

@@ -9,7 +9,8 @@ from typing import NamedTuple
 
 _SHORT = re.compile(r"([0-9]{1,6})([smhdw])\Z")
 _ISO = re.compile(r"P(?:(\d{1,6})W|(?:(\d{1,6})D)?(?:T(?=\d)(?:(\d{1,6})H)?(?:(\d{1,6})M)?(?:(\d{1,7})S)?)?)\Z", re.ASCII)
-_INSTANT = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d:\d\d)\Z", re.I | re.ASCII)
+INSTANT = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d:\d\d)\Z", re.I | re.ASCII)
+DURATION = re.compile(rf"(?:{_SHORT.pattern}|(?=P.){_ISO.pattern})")  # one or the other, to be matched as a whole
 UNIT_SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800}
 LONGEST_SECONDS = 100 * 365 * 86_400
 LONGEST_BUSY_SECONDS, SHORTEST_PAUSE_SECONDS = 300.0, 0.05  # of one that is busy
@@ -54,7 +55,7 @@ def rough_duration(seconds: float) -> str:
 
 def parse_instant(text: str) -> datetime:
     """An RFC 3339 instant with an offset, as aware UTC. Raises ValueError."""
-    if not _INSTANT.match(text):
+    if not INSTANT.match(text):
         raise ValueError(f"{text!r} is not an instant with an offset")
     return datetime.fromisoformat(text.upper().replace("Z", "+00:00")).astimezone(UTC)
 
