@@ -68,7 +68,10 @@ class Context:
         if not args.charters and not args.all:
             from sigillum.core.values.errors import UsageError
             raise UsageError("no charter is named", where=args.command, mend="name some, or say --all")
-        return self.office.charters(args.charters, all_=args.all)
+        found = self.office.charters(args.charters, all_=args.all)
+        if not found:
+            self.say("This workspace has no charters yet: `sigillum charter new` writes one.")
+        return found
 
     def _announce(self, header: Header) -> None:
         skew = f", {rough_duration(header.skew_seconds)} {'ahead' if header.skew_seconds > 0 else 'behind'}" \

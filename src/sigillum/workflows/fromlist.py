@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import csv
 import io
+import re
 import string
 import tempfile
 from collections.abc import Iterator
@@ -53,9 +54,7 @@ def from_list(office: Office, list_path: Path, template_path: Path, stages: list
             try:
                 document = _fill(copy.deepcopy(template), values)
             except KeyError as problem:
-                name = str(problem.args[0])
-                mistakes.append(Mistake("variable", f"the template uses ${{{name}}}, and the list has no column {name!r}",
-                                        did_you_mean(name, values) or f"columns: {', '.join(values)}", where))
+                mistakes.append(_missing(str(problem.args[0]), list(values), template_path))
                 continue
             name = str(document.get("charter", ""))
             if not CHARTER_NAME.match(name):
@@ -73,9 +72,17 @@ def from_list(office: Office, list_path: Path, template_path: Path, stages: list
         mistakes.append(Mistake("empty", "the list has no lines", "write a line of column names, and one for each charter",
                                 Position(shown, 1, 1)))
     if mistakes:
-        raise FileError("", where=shown, mistakes=tuple(mistakes))
+        raise FileError("", where=shown, mistakes=tuple(dict.fromkeys(mistakes)))
     same = [n for n, text in there.items() if known[n][0].read_text(encoding="utf-8") == text]
     return Written([_write(office, name, text) for name, text in made.items()], same, [n for n in there if n not in same])
+
+
+def _missing(name: str, columns: list[str], template: Path) -> Mistake:
+    """A variable that the list does not have: a mistake at its place in the template, the same for every line."""
+    found = next(((n, m.start() + 1) for n, line in enumerate(read_text(template, str(template)).splitlines(), 1)
+                  if (m := re.search(rf"\$(?:\{{{name}\}}|{name}\b)", line))), (1, 1))
+    return Mistake("variable", f"the template uses ${{{name}}}, and the list has no column {name!r}",
+                   did_you_mean(name, columns) or f"columns: {', '.join(columns)}", Position(str(template), *found))
 
 
 def _template(path: Path) -> Any:

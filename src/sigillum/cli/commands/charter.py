@@ -38,6 +38,7 @@ def add_parser(subparsers: Any) -> None:
     new.add_argument("--stages", default="", help="with --from-list: one charter a line and stage, as ${stage}; with commas")
     for name, question in QUESTIONS:
         new.add_argument(f"--{name}", help=question.rstrip("? ").lower())
+    new.add_argument("--format", choices=("text", "json"), default="text")
     new.add_argument("--kind", choices=("service-account", "client", "team"), default="service-account", help="of identity")
     new.add_argument("--member-of", action="append", default=[], metavar="TEAM", help="a team that it joins; again for more")
     new.add_argument("--member", action="append", default=[], metavar="NAME", help="of a team: who is in it; again for more")
@@ -57,6 +58,7 @@ def add_parser(subparsers: Any) -> None:
                               description="Give a charter another name; what it made stays its own.")
     rename.add_argument("name")
     rename.add_argument("new_name")
+    rename.add_argument("--format", choices=("text", "json"), default="text")
     verbs.add_parser("schema", parents=[common()], help="the JSON Schema, for editors",
                               description="The JSON Schema of a charter, for editors.")
 
@@ -79,8 +81,8 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
             raise UsageError("--from needs --tenant", where="charter new", mend="name the tenant where the account is")
         path = describe.from_principal(office, args.name, args.tenant, args.principal)
         shown = files.shown_path(office.workspace, path)
-        context.show_text(f"{shown} describes {args.principal} as it stands. Next: `sigillum rehearse {args.name}`.")
-        return Outcome.DONE
+        return _written(args, context, [shown], f"{shown} describes {args.principal} as it stands. Next: `sigillum rehearse "
+                                                f"{args.name}`.")
     usual = office.workspace.file.defaults.owner
     answers = dict[str, str]()
     rights = bool(args.scope or args.member_of) or args.kind == drafts.TEAM  # enough to say: a role need not be asked for
@@ -94,7 +96,16 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
     path = drafts.new(office, drafts.Wanted(args.name, **answers, kind=args.kind, member_of=tuple(args.member_of),
                                             members=tuple(args.member), scopes=tuple(args.scope), acts=args.acts))
     shown = files.shown_path(office.workspace, path)
-    context.show_text(f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`.")
+    return _written(args, context, [shown], f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse "
+                                            f"{args.name}`.")
+
+
+def _written(args: argparse.Namespace, context: Context, files: list[str], told: str, **more: Any) -> Outcome:
+    """What was written, in the form that was asked for."""
+    if args.format == "json":
+        context.show_json("written", {"files": files, **more})
+    else:
+        context.show_text(told)
     return Outcome.DONE
 
 
@@ -110,8 +121,8 @@ def _from_list(args: argparse.Namespace, context: Context) -> Outcome:
     told.append(f"{plural(len(written.fresh), 'charter')} {were} written, without mistakes.")
     told += [f"{plural(len(written.same), 'charter')} of the list stood there already."] if written.same else []
     told += [f"Left as they are, and other than the list says: {', '.join(written.differ)}."] if written.differ else []
-    context.show_text("\n".join([*told, "Next: `sigillum rehearse --all`."]))
-    return Outcome.DONE
+    return _written(args, context, [f"charters/{p.name}" for p in written.fresh],
+                    "\n".join([*told, "Next: `sigillum rehearse --all`."]), there=written.same, differ=written.differ)
 
 
 def _show_roles(context: Context, tenant: str) -> None:
@@ -168,8 +179,7 @@ def _rename(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.drafts import rename
     path = rename(context.office, args.name, args.new_name)
     shown = files.shown_path(context.office.workspace, path)
-    context.show_text(f"{args.name} is called {args.new_name} now ({shown}); what it made stays its own.")
-    return Outcome.DONE
+    return _written(args, context, [shown], f"{args.name} is called {args.new_name} now ({shown}); what it made stays its own.")
 
 
 def _schema(args: argparse.Namespace, context: Context) -> Outcome:

@@ -59,11 +59,13 @@ def add_parser(subparsers: Any) -> None:
     key = verbs.add_parser("key", parents=[common()], epilog=EXAMPLE, help="make a key pair for receiving",
                            description="Make a key pair for receiving: the private half in a file, the public half beside it.")
     key.add_argument("file", type=Path, metavar="FILE", help="of the private half, a new file")
+    key.add_argument("--format", choices=("text", "json"), default="text")
     done = verbs.add_parser("connected", parents=[common()], epilog=EXAMPLE, help="record that a consumer is connected",
                             description="Record that a consumer connects with this identity; one connection has one identity.")
     done.add_argument("charter", metavar="CHARTER")
     done.add_argument("--consumer", required=True, help="who connects")
     done.add_argument("--connection", required=True, metavar="NUMBER", help="the consumer's own number for it")
+    done.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -224,6 +226,9 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
     write_private(path, private.reveal() + "\n")
     write_private(public_path, json.dumps(public) + "\n")
     public_path.chmod(0o644)
+    if args.format == "json":
+        context.show_json("key", {"private": str(path), "public": str(public_path)})
+        return Outcome.DONE
     context.show_text(f"The private key stays here: {path.name}\nSend this one to whoever hands over: {public_path.name}")
     return Outcome.DONE
 
@@ -232,5 +237,8 @@ def _connected(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.handover import connected
     charter = context.office.charters([args.charter])[0]
     connected(context.office, charter, args.consumer, args.connection)
+    if args.format == "json":
+        context.show_json("connected", {"charter": charter.name, "consumer": args.consumer, "connection": args.connection})
+        return Outcome.DONE
     context.show_text(f"Recorded: {args.consumer} uses {charter.name} as its connection {args.connection}.")
     return Outcome.DONE

@@ -24,19 +24,22 @@ def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("recall", parents=[common()], epilog=EXAMPLE, description="End loans before their end.")
     parser.add_argument("loans", nargs="*", metavar="LOAN", help="numbers of loans")
     parser.add_argument("--to", default="", metavar="PRINCIPAL", help="all loans to this one, by its name or id")
+    parser.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import masked
+    from sigillum.cli.views.hints import problem_json
     from sigillum.core.values.times import format_instant, whole_second
     from sigillum.workflows.lend import felt_until, recall
     if not args.loans and not args.to:
         raise UsageError("no loan is named", where="recall", mend="name some, or say --to; `sigillum loans` lists them")
-    outcomes = list[Outcome]()
+    outcomes, found = list[Outcome](), list[dict[str, Any]]()
 
     def finished(loan: Loan, results: list[StepResult], problem: SigillumError | None) -> None:
         errors = [r.error for r in results if r.error is not None] + ([problem] if problem is not None else [])
         outcomes.extend(e.outcome for e in errors)
+        found.append({"loan": loan.number, "about": loan.about, **({"error": problem_json(errors[0])} if errors else {})})
         if errors:
             context.say(f"{loan.number}: {errors[0].what}\n  do     {errors[0].mend}")
         else:
@@ -44,6 +47,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             until = felt_until(context.office, loan)
             over = "is recalled" if results or until is not None else _OVER.get(loan.closed, "stands no more")
             late = f"; it may be felt until {format_instant(whole_second(until))}" if until is not None else ""
-            context.show_text(f"{loan.number}: {what} {over}{late}.")
+            if args.format == "text":
+                context.show_text(f"{loan.number}: {what} {over}{late}.")
     recall(context.office, args.loans, args.to, finished)
+    if args.format == "json":
+        context.show_json("recalled", {"loans": found})
     return worst(outcomes)

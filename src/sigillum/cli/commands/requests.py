@@ -49,6 +49,7 @@ def add_parser(subparsers: Any) -> None:
                               epilog=EXAMPLE, description="Confirm a request.")
     done.add_argument("number", type=int)
     done.add_argument("--value", default="", help="of a request for a value: what was told, where there is no receipt")
+    done.add_argument("--format", choices=("text", "json"), default="text")
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
     done.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
                       help="whose signature is known, beside `signers` in sigillum.yaml")
@@ -73,6 +74,7 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
     elif rows:
         shown = [(r[0], r[1], r[2], r[3], r[5], f"{r[6]}\n{r[7]}") for r in rows]
         context.show(table(("no", "state", "charter", "tenant", "to", "what, and its file"), shown, ("no", "state", "tenant")))
+        context.say(_told(context))
     else:
         context.say("No request is open.")
     return Outcome.DONE
@@ -88,7 +90,14 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
         context.show_text(json.dumps(body, indent=1))
     else:
         context.show(view.text(read(body, known.file), context.ident))
+        context.say(_told(context))
     return Outcome.DONE
+
+
+def _told(context: Context) -> str:
+    """What the other side needs to know us by."""
+    ours = context.ident(context.office.books.signing_key().key_id)
+    return f"Whoever answers needs the thumbprint of our key, on another way: {ours}"
 
 
 def _answer(args: argparse.Namespace, context: Context) -> Outcome:
@@ -103,6 +112,7 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
             context.show_json("answered", {"request": request.digest, "stood": False, "receipt": str(written)})
         else:
             context.show_text(f"Told: {request.about}. Send the receipt back: {written}")
+            context.say(_told(context).replace("Whoever answers", "Whoever asked"))
         return Outcome.DONE
     found = compare(context.office, args.file, args.from_)
     if args.format == "text":
@@ -121,12 +131,16 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
         context.show_json("answered", {"request": found.request.digest, "stood": bool(found.stands), "receipt": str(receipt)})
     else:
         context.show_text(f"{'It is so already' if found.stands else 'Done, and read back'}. Send the receipt back: {receipt}")
+        context.say(_told(context).replace("Whoever answers", "Whoever asked"))
     return Outcome.DONE
 
 
 def _done(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.requests import done
     known, said = done(context.office, args.number, args.receipt, args.from_, args.value)
+    if args.format == "json":
+        context.show_json("confirmed", {"request": known.number, "charter": known.request.charter, "by": said or "by hand"})
+        return Outcome.DONE
     how = f": {said}" if said else ", by hand"
     context.show_text(f"Request {known.number} is confirmed{how}. "
                       f"`sigillum enact {known.request.charter}` compares anew what is so.")

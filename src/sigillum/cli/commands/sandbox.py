@@ -44,8 +44,9 @@ def add_parser(subparsers: Any) -> None:
     start.add_argument("--quiet", action="store_true", help="do not tell how its tenants are added")
     start.add_argument("--port", type=int, default=0, help="on 127.0.0.1 (default: a free one)")
     verbs.add_parser("stop", parents=[common()], help="end it", description="End the sandbox.")
-    verbs.add_parser("show", parents=[common()], help="its tenants, and how to add them",
-                     description="The tenants it serves, and how to add them.")
+    show = verbs.add_parser("show", parents=[common()], help="its tenants, and how to add them",
+                            description="The tenants it serves, and how to add them.")
+    show.add_argument("--format", choices=("text", "json"), default="text")
     world = verbs.add_parser("world", parents=[common()], epilog=EXAMPLE, help="begin and check world files",
                              description="World files describe simulated tenants; docs/sandbox.md teaches all they can say.")
     inner = verbs_of(world, "world_verb")
@@ -66,6 +67,7 @@ def add_parser(subparsers: Any) -> None:
                                          "sigillum.yaml is told to follow the sandbox's own tenants: `clock: tenant`.")
     clock.add_argument("to", nargs="*", help="+11m, `back 2h`, freeze, run, real (this machine's time), "
                        "or an instant like 2027-03-01T08:00:00Z")
+    clock.add_argument("--format", choices=("text", "json"), default="text")
     limit = verbs.add_parser("limit", parents=[common()], epilog=EXAMPLE, help="change a limit of one tenant",
                              description="Change a limit of one tenant.")
     limit.add_argument("tenant")
@@ -164,7 +166,10 @@ def _stop(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
 
 def _show(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     about = sandboxes.running(folder)
-    context.show_text(_hints(context, about, folder) if about else "No sandbox runs here.")
+    if args.format == "json":
+        context.show_json("sandbox", {"running": about is not None, "tenants": (about or {}).get("tenants", {})})
+    else:
+        context.show_text(_hints(context, about, folder) if about else "No sandbox runs here.")
     return Outcome.DONE if about else Outcome.NO
 
 
@@ -185,10 +190,13 @@ def _clock(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
         raise UsageError(str(problem), where="sandbox clock", mend="write +11m, `back 2h`, freeze, run, real or an instant"
                          ) from problem
     said = sandboxes.control(folder, "clock", body)
-    context.show_text(f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}.")
     skew = (parse_instant(said["now"]) - datetime.now(UTC)).total_seconds()
-    if body is not None or abs(skew) > MOST_SKEW_SECONDS:
-        context.show_text(_meaning(context, folder, skew))
+    means = _meaning(context, folder, skew) if body is not None or abs(skew) > MOST_SKEW_SECONDS else ""
+    if args.format == "json":
+        context.show_json("clock", {"now": said["now"], "frozen": said["frozen"], "skew_seconds": round(skew), "means": means})
+    else:
+        context.show_text(f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}."
+                          + (f"\n{means}" if means else ""))
     return Outcome.DONE
 
 

@@ -33,6 +33,7 @@ def add_parser(subparsers: Any) -> None:
     add.add_argument("--ca", metavar="FILE", help="file of trusted authorities, relative to the workspace")
     add.add_argument("--driver", help="how it is spoken to: open (default), or by-hand for a tenant without an interface")
     add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
+    add.add_argument("--format", choices=("text", "json"), default="text")
     list_ = verbs.add_parser("list", parents=[common()], help="those of the workspace",
                               description="The tenants of the workspace; asks none of them.")
     list_.add_argument("--format", choices=("table", "json", "csv"), default="table")
@@ -65,6 +66,10 @@ def _add(args: argparse.Namespace, context: Context) -> Outcome:
                "issuer": args.issuer, "facts": args.facts, "ca": args.ca, "driver": args.driver}
     given = {name: value for name, value in section.items() if value is not None}
     header = add_tenant(context.settings(), context.office.workspace.folder, args.name, given)
+    if args.format == "json":
+        context.show_json("added", {"tenant": header.tenant, "address": header.address, "stage": header.stage,
+                                    "administrator": header.administrator})
+        return Outcome.DONE
     context.show_text(f"{header.tenant} is known now. Next: `sigillum tenant inspect {header.tenant}`, "
                       "then `sigillum charter new`.")
     return Outcome.DONE

@@ -1,0 +1,154 @@
+"""What a person is shown, and what is written for them: sentences, drafts of what stands, sheets, JSON everywhere."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import pytest
+
+from conftest import CHARTER, Away, Desk, Sandbox
+from sigillum.cli.views.common import value_text
+from sigillum.core.records.chain import Entry
+from sigillum.core.records.deeds import deeds
+from sigillum.core.values.text import some
+
+
+def test_the_ledger_is_told_in_sentences_a_line_a_change(desk: Desk, away: Away, sandbox: Sandbox) -> None:
+    sandbox.faults({"kind": "lost-after", "method": "POST", "path": "Grants"})
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    told = [line.split("  ", 2)[2] for line in desk.run("ledger", "show", "wind-ingest").out.replace("\n                      ", " ").splitlines()]
+    assert told[1:4] == ["made the identity, in summit as ada.rusk",
+                         "tried to make the grant of stream-writer at brindlemoor/sensing-prod: lost (the connection broke before the answer was complete), in summit as ada.rusk",
+                         "made the grant of stream-writer at brindlemoor/sensing-prod, in summit as ada.rusk"]
+    assert told[-1] == "proved 4 expectations: all hold"
+    changes = desk.run("ledger", "show", "--format", "json").json["changes"]
+    assert (changes[0]["what"].startswith("began the workspace"), [c["done"] for c in changes].count(False)) == (True, 1)
+    assert {c["administrator"] for c in changes if c["what"].startswith("made")} == {"ada.rusk"}
+    newest = desk.run("ledger", "show", "--newest", "2", "--format", "json").json["changes"]
+    assert newest == changes[-2:]
+    assert desk.run("ledger", "show", "--format", "csv").out.startswith("entry,at,person,administrator,tenant,charter,what,done")
+    entries = desk.run("ledger", "show", "wind-ingest", "--entries").out
+    assert ("intent" in entries, "of 3: made" in entries) == (True, True)
+
+
+def entry(number: int, kind: str, body: dict[str, Any]) -> Entry:
+    return Entry("s", number, "", "2027-01-01T00:00:00Z", "kai", "", kind, "c", body)
+
+
+def test_a_change_without_an_outcome_is_told_last_and_one_without_its_beginning_not_at_all() -> None:
+    intent = {"verb": "make", "facet": "role", "tenant": "t", "key": [["role", "r"]], "generation": 2}
+    found = list(deeds([entry(1, "outcome", {"attempt": 0, "result": "made"}), entry(2, "intent", intent), entry(3, "strange", {})], lambda m: f"the role {m.get('role')}"))
+    assert [(d.what, d.done) for d in found] == [("strange", True), ("tried to make the role r: its outcome is not known yet (generation 2)", False)]
+
+
+def test_usual_reasons_are_left_out_and_walls_of_names_are_counted(desk: Desk) -> None:
+    text = desk.run("rehearse", "wind-ingest").out
+    assert ("stores the readings" in text, "proves itself" in text, "before a probe" in text, "no becomes yes" in text) == (True, False, False, False)
+    assert text.count("Store wind readings") == 1
+    whys = {s["why"] for s in desk.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]["steps"]}
+    assert "the identity proves itself" in whys
+    assert some([f"n{i:02}" for i in range(140)], "account").startswith("140 accounts, first ten: n00, n01,")
+    assert (some(["x"], "account"), value_text(tuple("abcdefghijkl"))) == ("1 account (x)", "12 values, first ten: a, b, c, d, e, f, g, h, i, j")
+
+
+def test_no_word_grows_together_with_another(desk: Desk, away: Away) -> None:
+    desk.charter(CHARTER + "roles: [{name: looker, display: Looks, permissions: [stream.read]}]\n")
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    desk.charter(CHARTER + "roles: [{name: looker, display: Looks, permissions: [stream.read, board.read]}]\n")
+    assert "permissions stream.read (looks) becomes" in " ".join(desk.run("rehearse", "wind-ingest").out.split())
+    lent = desk.run("lend", "identity-user", "--at", "@wind-ingest", "--to", "ines.vole@brindlemoor.example", "--for", "10m", "--because", "looks", "--yes")
+    assert (lent.code, "identity-user at @wind-ingest to" in lent.out) == (0, True), lent.out + lent.err
+    assert "at @wind-ingest" in desk.run("ledger", "show").out
+    assert "@wind-ingest" in desk.run("loans").out
+
+
+@pytest.mark.parametrize("name", ["camera-archive", "ferry-desk", "ingest-team", "everyone"])
+def test_what_stands_is_described_whole_and_its_rehearsal_is_quiet(desk: Desk, name: str) -> None:
+    assert desk.run("charter", "new", f"c-{name}", "--from", name, "--tenant", "summit").code == 0
+    again = desk.run("rehearse", f"c-{name}", "--strict")
+    assert (again.code, "Nothing to do: everything is as the charter says." in again.out) == (0, True), again.out
+
+
+def test_an_office_is_described_too(bare: Desk, sandbox: Sandbox) -> None:
+    roster = sandbox.tenant("roster")
+    bare.know(roster, "roster", "lena.frost")
+    for name, kind in (("lift-telephone", "client"), ("snow-watch", "team"), ("old-robot", "service-account")):
+        assert bare.run("charter", "new", f"c-{name}", "--from", name, "--tenant", "roster").code == 0
+        shown = bare.run("charter", "show", f"c-{name}", "--format", "json").json
+        assert shown["identity"]["kind"] == kind
+        assert bare.run("rehearse", f"c-{name}").code == 0
+    text = (bare.folder / "charters" / "c-lift-telephone.yaml").read_text()
+    assert "- {api: calendar, scopes: [calendar.read], acts: alone}" in text
+    assert "proofs: []" not in text
+    missing = bare.run("charter", "new", "none", "--from", "nobody", "--tenant", "roster")
+    assert (missing.code, "no account, team or client" in missing.err) == (6, True)
+    assert bare.run("charter", "new", "rota", "--kind", "client", "--scope", "calendar:calendar.read", "--tenant", "roster", "--purpose", "Reads").code == 0
+    assert bare.run("rehearse", "rota").code == 0
+    assert bare.run("charter", "new", "x", "--kind", "client", "--scope", "calendar", "--tenant", "roster", "--purpose", "Reads").code == 2
+
+
+def test_two_identities_of_one_job_stand_in_one_sheet(desk: Desk, away: Away) -> None:
+    path = desk.folder / "sigillum.yaml"
+    path.write_text(path.read_text() + "consumers:\n  gate:\n    asks: [{value: account}, {value: key}, {value: account, of: reader}, {value: key, of: reader, as: READER_KEY}]\n")
+    desk.charter(CHARTER.replace("name: wind-ingest", "name: wind-reader").replace("charter: wind-ingest", "charter: reader"), "reader")
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    before = desk.run("handover", "wind-ingest", "--to", "gate", "--format", "json").json["sheets"][0]
+    assert before["complete"] is False
+    assert desk.run("enact", "reader", "--yes").code == 0
+    assert desk.run("handover", "key", str(desk.folder / "gate.jwk")).code == 0
+    sealed = desk.folder / "both.sealed"
+    ran = desk.run("handover", "wind-ingest", "--to", "gate", "--seal-to", str(desk.folder / "gate.public.jwk"), "--out", str(sealed))
+    assert ran.code == 0, ran.err
+    opened = desk.program("handover", "open", str(sealed), "--key", f"file:{desk.folder / 'gate.jwk'}", "--as", "json", "--out", "opened.json")
+    assert opened.code == 0, opened.err
+    content = json.loads((desk.folder / "opened.json").read_text())
+    values = content.get("values", content)
+    assert (values["WIND_INGEST_ACCOUNT"], values["READER_ACCOUNT"]) == ("wind-ingest", "wind-reader")
+    assert values["WIND_INGEST_KEY"] != values["READER_KEY"]
+    told = desk.run("ledger", "show", "reader").out
+    assert "handed over account, key: sealed to gate" in told
+    folder = desk.folder / "sheets"
+    many = desk.run("handover", "wind-ingest", "reader", "--seal-to", str(desk.folder / "gate.public.jwk"), "--out", str(folder))
+    assert (many.code, sorted(p.name for p in folder.iterdir())) == (0, ["reader.sealed", "wind-ingest.sealed"]), many.err
+    assert desk.run("handover", "wind-ingest", "reader", "--seal-to", str(desk.folder / "gate.public.jwk")).code == 2
+    assert desk.run("handover", "sheet", "wind-ingest", "--format", "json").json["kind"] == "sheets"
+
+
+def test_every_command_that_ends_in_something_tells_it_in_json(desk: Desk, bare: Desk) -> None:
+    for words, kind in ((["init", str(bare.folder / "inner"), "--example"], "begun"), (["charter", "new", "n", "--tenant", "summit", "--purpose", "p", "--role", "stream-reader", "--at", "brindlemoor"], "written"),
+                        (["charter", "rename", "n", "m"], "written"), (["handover", "key", str(bare.folder / "k.jwk")], "key"), (["sandbox", "show"], "sandbox"), (["tenant", "list"], "tenants"),
+                        (["handover", "connected", "wind-ingest", "--consumer", "gate", "--connection", "4"], "connected"), (["advise", "x", "--signs-in", "form", "--in-the-name-of", "people", "--runs", "supplier", "--services", "mail.send"], "advice"), (["ledger", "show"], "ledger")):
+        ran = desk.run(*words, "--format", "json")
+        assert (ran.json["version"], ran.json["kind"]) == (1, kind), words
+    assert len(desk.run("ledger", "key").out.strip()) == 43
+
+
+def test_an_empty_workspace_says_so_and_a_template_is_blamed_once(bare: Desk) -> None:
+    for command in ("rehearse", "enact", "prove"):
+        ran = bare.run(command, "--all", *(["--yes"] if command == "enact" else []))
+        assert (ran.code, "This workspace has no charters yet" in ran.err) == (0, True), ran.err
+    (bare.folder / "l.csv").write_text("station\na\nb\nc\n")
+    (bare.folder / "t.yaml").write_text("charter: ${station}\npurpose: ${purpse}\n")
+    ran = bare.run("charter", "new", "--from-list", str(bare.folder / "l.csv"), "--template", str(bare.folder / "t.yaml"))
+    assert (ran.code, ran.err.count("has no column"), "t.yaml:2:10" in ran.err) == (3, 1, True), ran.err
+
+
+def test_an_id_is_one_things_only(bare: Desk) -> None:
+    bare.run("init", str(bare.folder), "--example")
+    assert bare.run("tenant", "add", "depot", "https://depot.example", "--driver", "by-hand", "--admin", "ines.vole").code == 0
+    answers = bare.folder / "done.yaml"
+    answers.write_text(answers.read_text().replace('"88"', '"31"'))
+    ran = bare.program("enact", "rope-stock", "--yes", "--answers", "done.yaml")
+    assert (ran.code, "'31' is the account that stands there already" in " ".join(ran.out.split())) == (6, True), ran.out
+
+
+def test_inspect_shows_the_office_whole(bare: Desk, sandbox: Sandbox) -> None:
+    roster = sandbox.tenant("roster")
+    sandbox.control("tenants", {"describe": {roster.name: {"preconditions": [{"what": "owner", "types": ["Client"], "met": False, "about": "ask Mara"}], "credential_kinds": ["key-pair", "shared-secret"]}}})
+    bare.know(roster, "roster", "lena.frost")
+    text = " ".join(bare.run("tenant", "inspect", "roster").out.split())
+    for told in ("calendar.read looks on-behalf or alone calendar", "mail-seat per-user 1 of 2 yes", "people-second-factor on people second-factor", "owner client not so yet ask Mara", "credentials key-pair, shared-secret"):
+        assert told in text, told
+    found = bare.run("tenant", "inspect", "roster", "--format", "json").json
+    assert (len(found["scopes"]), found["licences"][1]["licence"], found["preconditions"][0]["what"]) == (6, "mail-seat", "owner")
