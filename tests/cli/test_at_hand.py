@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 import pytest
@@ -60,7 +61,7 @@ def test_no_word_grows_together_with_another(desk: Desk, away: Away) -> None:
     lent = desk.run("lend", "identity-user", "--at", "@wind-ingest", "--to", "ines.vole@brindlemoor.example", "--for", "10m", "--because", "looks", "--yes")
     assert (lent.code, "identity-user at @wind-ingest to" in lent.out) == (0, True), lent.out + lent.err
     assert "at @wind-ingest" in desk.run("ledger", "show").out
-    assert "@wind-ingest" in desk.run("loans").out
+    assert desk.run("loans", "--format", "json").json["loans"][0]["at"] == "@wind-ingest"
 
 
 @pytest.mark.parametrize("name", ["camera-archive", "ferry-desk", "ingest-team", "everyone"])
@@ -152,3 +153,12 @@ def test_inspect_shows_the_office_whole(bare: Desk, sandbox: Sandbox) -> None:
         assert told in text, told
     found = bare.run("tenant", "inspect", "roster", "--format", "json").json
     assert (len(found["scopes"]), found["licences"][1]["licence"], found["preconditions"][0]["what"]) == (6, "mail-seat", "owner")
+
+
+def test_colour_speaks_of_outcomes_and_never_of_the_kind_of_a_step(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("FORCE_COLOR", "1")
+    painted = re.compile(r"\x1b\[[\d;]*3[1-6][\d;]*m([^\x1b]*)")
+    assert painted.findall(desk.run("rehearse", "wind-ingest").out) == []
+    words = {w.strip() for w in painted.findall(desk.run("enact", "wind-ingest", "--yes").out)}
+    assert words == {"done", "holds"}
+    assert painted.findall(desk.run("enact", "wind-ingest", "--yes", "--no-colour").out) == []

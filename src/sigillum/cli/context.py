@@ -76,7 +76,7 @@ class Context:
     def _announce(self, header: Header) -> None:
         skew = f", {rough_duration(header.skew_seconds)} {'ahead' if header.skew_seconds > 0 else 'behind'}" \
             if abs(header.skew_seconds) >= 1 else ""
-        known = f" · its interface as of {rough_duration(header.known_seconds)} ago" if header.known_seconds >= 60 else ""
+        known = f" · its interface as of {header.known_seconds // 60:.0f}m ago" if header.known_seconds >= 60 else ""
         self.say(f"{header.tenant} · {self.ident(header.address)} · {header.stage} · as "
                  f"{self.ident(header.administrator)} · its clock {format_instant(whole_second(header.now))}{skew}{known}")
 

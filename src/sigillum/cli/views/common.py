@@ -19,9 +19,6 @@ from sigillum.core.values.text import SOME, some
 from sigillum.core.values.times import format_instant
 
 Ident = Callable[[str], str]
-STYLES = {"keep": "cyan", "make": "green", "change": "yellow", "end": "red", "wait": "blue", "prove": "magenta",
-          "ask": "bold yellow"}
-
 
 _IDENTIFIER = re.compile(r"[\w.+-]+@[\w.-]+|\b[0-9a-f]{16}\b")
 

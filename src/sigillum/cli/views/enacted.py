@@ -15,7 +15,7 @@ from sigillum.workflows.carrying.run import StepResult
 from sigillum.workflows.enact import Enacted
 from sigillum.workflows.prove import ProofReport
 
-from .common import STYLES, Ident
+from .common import Ident
 from .hints import outlook_mend, problem_json, problem_lines
 from .rehearsal import collision
 from .words import closing, plural
@@ -35,7 +35,7 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
         grid.add_column(overflow="fold")
         for number, result in enumerate(done.results, 1):
             word, style = _STATES[result.state]
-            grid.add_row(f"{number:>2}", Text(word, style), Text(result.step.kind, STYLES[result.step.kind]),
+            grid.add_row(f"{number:>2}", Text(word, style), Text(result.step.kind),
                          Text(_about(result)))
             for line in problem_lines(result.error):
                 grid.add_row("", "", "", Text(line, "red"))

@@ -22,7 +22,7 @@ from sigillum.core.values.times import format_instant
 from sigillum.workflows.books import Orphan
 from sigillum.workflows.rehearse import Rehearsal
 
-from .common import STYLES, Ident, table, value_text
+from .common import Ident, table, value_text
 from .hints import advised, mistake_json, problem_json, problem_lines
 from .words import open_ends, plural
 
@@ -61,7 +61,7 @@ def steps(all_: tuple[Step, ...], purpose: str = "") -> RenderableType:
     grid.add_column(no_wrap=True)
     grid.add_column(overflow="fold")
     for number, step in enumerate(all_, 1):
-        grid.add_row(str(number), Text(step.kind, STYLES[step.kind]), Text(step.about))
+        grid.add_row(str(number), Text(step.kind), Text(step.about))
         rows = details(step, purpose)
         width = max([MARGIN, *(len(name) + 1 for name, _ in rows)])
         for name, value in rows:

@@ -103,7 +103,7 @@ _SENTENCES: dict[str, Callable[[Body], str]] = {
     history.BEFORE: lambda b: f"recorded what held before: {sum(1 for h in b['held'].values() if h)} of {len(b['held'])}",
     history.FELT: lambda b: f"a change was felt after {b['seconds']} s", history.LENT: _lent, history.CLOSED: _closed,
     history.RECALLED: lambda b: "recalled the loan",
-    history.REQUESTED: lambda b: f"asked {b['request']['to']} by request {b['number']}: {b['request']['about']}",
+    history.REQUESTED: lambda b: f"asked {b['request']['to'] or 'whoever has it'} by request {b['number']}: {b['request']['about']}",
     history.RECEIVED: lambda b: f"took on somebody else's request: {b['about']}",
     history.TOLD: lambda b: f"was told {b['name']}: {b['value']}",
     history.CONFIRMED: lambda b: f"confirmed by hand: {b['about']}",
