@@ -39,8 +39,8 @@ def entry(number: int, kind: str, body: dict[str, Any]) -> Entry:
 
 def test_a_change_without_an_outcome_is_told_last_and_one_without_its_beginning_not_at_all() -> None:
     intent = {"verb": "make", "facet": "role", "tenant": "t", "key": [["role", "r"]], "generation": 2}
-    found = list(deeds([entry(1, "outcome", {"attempt": 0, "result": "made"}), entry(2, "intent", intent), entry(3, "strange", {})], lambda m: f"the role {m.get('role')}"))
-    assert [(d.what, d.done) for d in found] == [("strange", True), ("tried to make the role r: its outcome is not known yet (generation 2)", False)]
+    found = list(deeds([entry(1, "outcome", {"attempt": 0, "result": "made"}), entry(2, "intent", intent), entry(3, "strange", {}), entry(4, "lent", {"grant": 1})], lambda m: f"the role {m.get('role')}"))
+    assert [(d.what, d.done) for d in found] == [("strange", True), ("an entry that cannot be read (lent); `ledger verify` tells more", False), ("tried to make the role r: its outcome is not known yet (generation 2)", False)]
 
 
 def test_usual_reasons_are_left_out_and_walls_of_names_are_counted(desk: Desk) -> None:

@@ -203,7 +203,7 @@ def test_an_account_described_as_it_stands_yields_no_steps(desk: Desk, away: Awa
     ran = desk.run("rehearse", "described", "--format", "json")
     assert (ran.code, ran.json["charters"][0]["steps"]) == (0, []), ran.out
     missing = desk.run("charter", "new", "other", "--from", "nobody", "--tenant", "summit")
-    assert (missing.code, "shows no account 'nobody'" in missing.err) == (6, True)
+    assert (missing.code, "shows no account, team or client 'nobody'" in missing.err) == (6, True)
 
 
 def test_renaming_keeps_what_was_made(desk: Desk, away: Away) -> None:

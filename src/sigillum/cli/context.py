@@ -41,11 +41,15 @@ class Context:
         self._status: Status | None = None
         self._lock = threading.RLock()  # several charters at a time tell of themselves
         self._under_way: dict[str, str] = {}
+        self._terminal: list[Any] | None = None  # how it stood before a secret was typed
         self._silent = False  # the result stands, or is about to: nothing is drawn beside it any more
 
     def close(self) -> None:
         self._silent = True
         self.quiet()
+        if self._terminal is not None:  # somebody was typing a secret, in a thread that ends with the program
+            import termios
+            termios.tcsetattr(sys.stdin.fileno(), termios.TCSADRAIN, self._terminal)
         if self._office is not None:
             self._office.close()
 
@@ -178,9 +182,12 @@ class Context:
             return Answer(writer_name(), yes=said in ("yes", "y")) if said in ("yes", "y", "no", "n") else None
         if line.wants_secret:
             import getpass
+            import termios
 
             from sigillum.core.values.secret import Secret
+            self._terminal = termios.tcgetattr(sys.stdin.fileno())
             typed = getpass.getpass("The secret (it is not shown; Enter to stop here): ", stream=sys.stderr).strip()
+            self._terminal = None
             return Answer(writer_name(), secret=Secret(typed)) if typed else None
         if line.wants_id:
             typed = self.ask("Done? Write the id that it has now, or press Enter to stop here: ")

@@ -128,6 +128,7 @@ def _keep(house: House, path: Path, port: int) -> None:
         waiting = False
         _write_private(path, json.dumps(state.kept(house, port)))
     house.keep = write
+    write()  # what cannot be kept is told now
 
     def dirty() -> None:
         nonlocal waiting

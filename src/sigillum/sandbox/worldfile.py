@@ -12,6 +12,7 @@ from sigillum.reading import did_you_mean
 from sigillum.reading.models import Instant, Section, by_pattern, text_schema, wrong
 
 Json = dict[str, Any]
+MOST_CROWD = 200_000
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
 CALL = re.compile(r"(GET|POST|PUT|PATCH|DELETE) /[^\s{}]*\{place\}[^\s{}]*\Z")
 NEEDED = re.compile(r"[^\s@]+@[^\s@]+\Z")
@@ -274,7 +275,7 @@ class Tenant(Section):
     people: list[Account] = []
     accounts: list[Account] = []
     foreign: list[Account] = []
-    crowd: Count = Field(0, description="So many accounts more, for measuring")
+    crowd: Annotated[Count, Field(le=MOST_CROWD)] = Field(0, description="So many accounts more, for measuring")
     teams: list[Team] = []
     apis: list[Api] = []
     clients: list[Client] = []

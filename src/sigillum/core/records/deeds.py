@@ -12,6 +12,7 @@ from sigillum.core.values.marks import Mark, mark_of
 
 Body = Mapping[str, Any]
 BY = "by"  # in an intent's body: the acting administrator
+ODD = (LookupError, TypeError, ValueError, AttributeError)  # what a body that is not ours makes
 
 _DONE = {Verb.MAKE: "made", Verb.CHANGE: "changed", Verb.ADD: "added", Verb.TAKE: "took away", Verb.END: "ended",
          Verb.FETCH: "fetched the secret of"}
@@ -40,18 +41,26 @@ def deeds(entries: Iterable[Entry], words: Callable[[Mark], str]) -> Iterator[De
     """Told as they come, each change when its outcome is written; those without one at the end. `words`: what a mark names."""
     begun = dict[int, Entry]()
     for entry in entries:
-        if entry.kind == history.INTENT:
-            begun[entry.sequence] = entry
-        elif entry.kind == history.OUTCOME:
-            intent = begun.pop(int(entry.body["attempt"]), None)
-            if intent is not None:  # else it stands before the first that was asked for
-                yield _settled(intent, entry, words)
-        else:
-            told = _sentence(entry, words)
-            yield Deed(entry.sequence, entry.at, entry.charter, str(entry.body.get("tenant", "")), str(entry.body.get(BY, "")),
-                       entry.writer, told)
+        try:
+            if entry.kind == history.INTENT:
+                begun[entry.sequence] = entry
+            elif entry.kind != history.OUTCOME:
+                yield _alone(entry, _sentence(entry, words))
+            elif (intent := begun.pop(int(entry.body["attempt"]), None)) is not None:
+                yield _settled(intent, entry, words)  # else its intent stands before the first that was asked for
+        except ODD:
+            yield _alone(entry, f"an entry that cannot be read ({entry.kind}); `ledger verify` tells more")._replace(done=False)
     for intent in begun.values():
-        yield _settled(intent, None, words)
+        try:
+            yield _settled(intent, None, words)
+        except ODD:
+            yield _alone(intent, "an intent that cannot be read; `ledger verify` tells more")._replace(done=False)
+
+
+def _alone(entry: Entry, what: str) -> Deed:
+    """An entry that stands for itself."""
+    return Deed(entry.sequence, entry.at, entry.charter, str(entry.body.get("tenant", "")), str(entry.body.get(BY, "")),
+                entry.writer, what)
 
 
 def _settled(intent: Entry, outcome: Entry | None, words: Callable[[Mark], str]) -> Deed:
@@ -90,6 +99,10 @@ def _lent(body: Body) -> str:
     return f"lent {grant['role']} at {at} to {body['principal_name']}, until {grant['until']}: {grant['reason']}"
 
 
+def _requested(body: Body) -> str:
+    return f"asked {body['request']['to'] or 'whoever has it'} by request {body['number']}: {body['request']['about']}"
+
+
 def _closed(body: Body) -> str:
     of = f"the {str(body['number']).replace('-', ' ')}" if body["undertaking"] == "loan" else f"request {body['number']}"
     return f"closed {of}: {body['how']}"
@@ -103,7 +116,7 @@ _SENTENCES: dict[str, Callable[[Body], str]] = {
     history.BEFORE: lambda b: f"recorded what held before: {sum(1 for h in b['held'].values() if h)} of {len(b['held'])}",
     history.FELT: lambda b: f"a change was felt after {b['seconds']} s", history.LENT: _lent, history.CLOSED: _closed,
     history.RECALLED: lambda b: "recalled the loan",
-    history.REQUESTED: lambda b: f"asked {b['request']['to'] or 'whoever has it'} by request {b['number']}: {b['request']['about']}",
+    history.REQUESTED: _requested,
     history.RECEIVED: lambda b: f"took on somebody else's request: {b['about']}",
     history.TOLD: lambda b: f"was told {b['name']}: {b['value']}",
     history.CONFIRMED: lambda b: f"confirmed by hand: {b['about']}",
@@ -123,6 +136,13 @@ def _sentence(entry: Entry, words: Callable[[Mark], str]) -> str:
 
 def about(entry: Entry, words: Callable[[Mark], str]) -> str:
     """An entry by itself in one phrase."""
+    try:
+        return _about(entry, words)
+    except ODD:
+        return "(it cannot be read)"
+
+
+def _about(entry: Entry, words: Callable[[Mark], str]) -> str:
     body = entry.body
     if entry.kind == history.INTENT:
         return f"{body['verb']} {words(mark_of(body))} at {body['tenant']}, generation {body['generation']}{_accepted(body)}"
