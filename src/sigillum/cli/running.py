@@ -173,7 +173,8 @@ def tell(problem: SigillumError) -> str:
         from .views.hints import advised
         lines = []
         for mistake in sorted(problem.mistakes, key=lambda m: m.position or Position("")):
-            lines.append(f"{mistake.position or problem.where}: {mistake.what}\n    {advised(mistake.code, mistake.mend)}\n")
+            where = str(mistake.position or problem.where)
+            lines.append(f"{f'{where}: ' if where else ''}{mistake.what}\n    {advised(mistake.code, mistake.mend)}\n")
         count = len(problem.mistakes)
         return "".join(lines) + f"{count} mistake{'s' if count != 1 else ''}. Nothing was done.\n"
     text = f"sigillum: {problem.what}\n"

@@ -96,10 +96,10 @@ def _serve(given: argparse.Namespace) -> int:
         state.take(house, kept)
     if given.world is not None:
         house.change(described)
-    house.announce = partial(_announce, house, given.folder, port)
-    house.announce()
     if given.state is not None:
         _keep(house, given.state, port)
+    house.announce = partial(_announce, house, given.folder, port)
+    house.announce()
     config = uvicorn.Config(build(house), http=Protocol, log_level="error", access_log=False, date_header=False,
                             server_header=False, lifespan="off", ws="none", loop="asyncio",
                             timeout_graceful_shutdown=1)
