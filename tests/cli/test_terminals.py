@@ -160,16 +160,16 @@ def test_any_width_will_do(desk: Desk, columns: str) -> None:
 
 def test_odd_streams_lose_neither_result_nor_exit_code(desk: Desk) -> None:
     def shell(line: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(["bash", "-c", f"set -o pipefail; {line}"], cwd=desk.folder, capture_output=True, text=True, timeout=SLOW,
-                              env={**os.environ, "S": f"{sys.executable} -m sigillum"})
-    strict = "$S rehearse wind-ingest --strict"
+        return subprocess.run(["bash", "-c", f'set -o pipefail; S() {{ "$PROGRAM" -m sigillum "$@"; }}; {line}'], cwd=desk.folder, capture_output=True,
+                              text=True, timeout=SLOW, env={**os.environ, "PROGRAM": sys.executable})
+    strict = "S rehearse wind-ingest --strict"
     for line, code in ((f"{strict} | head -1", 1), (f"({strict}; echo $? >&2) | true", None), (f"{strict} >&-", 1), (f"{strict} 2>&-", 1),
                        (f"{strict} >&- 2>&- <&-", 1), (f"PYTHONIOENCODING=ascii {strict}", 1), (f"PYTHONIOENCODING=ascii {strict} --format json", 1),
-                       ("$S check wind-ingest 2>&-", 2), (f"{strict} > /dev/full", 8), ("$S -h | head -1", 0)):
+                       ("S check wind-ingest 2>&-", 2), (f"{strict} > /dev/full", 8), ("S -h | head -1", 0)):
         ran = shell(line)
         assert (ran.returncode == code if code is not None else ran.stderr.strip().endswith("1"), "Traceback" in ran.stderr) == (True, False), (line, ran)
     assert "make" in shell(f"{strict} 2>&-").stdout
-    shell("$S enact wind-ingest --yes >&-")
+    shell("S enact wind-ingest --yes >&-")
     assert desk.run("ledger", "verify").code == 0
 
 

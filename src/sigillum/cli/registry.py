@@ -24,6 +24,7 @@ COMMANDS = {
     "loans": "list what is lent, and until when",
     "sweep": "clear grants of ours whose window has ended",
     "explain": "say why something is allowed or refused, now or at any time",
+    "key": "make, read, check, convert and mend keys",
     "ledger": "show and verify what was done, and where the ledger stands",
     "completion": "print shell completion for bash, zsh or fish",
 }

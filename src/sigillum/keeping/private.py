@@ -26,7 +26,7 @@ def private_folder(path: Path) -> Path:
     return path
 
 
-def write_private(path: Path, text: str) -> None:
+def write_private(path: Path, text: str | bytes) -> None:
     """Write `text` durably: a new file, fsync, rename, fsync of the folder; a link of that name is replaced, never followed.
 
     Raises MachineError.
@@ -36,8 +36,8 @@ def write_private(path: Path, text: str) -> None:
     try:
         fresh.unlink(missing_ok=True)  # what a kill left behind
         handle = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-        with os.fdopen(handle, "w", encoding="utf-8") as file:
-            file.write(text)
+        with os.fdopen(handle, "wb") as file:
+            file.write(text.encode() if isinstance(text, str) else text)
             file.flush()
             os.fsync(file.fileno())
         fresh.replace(path)

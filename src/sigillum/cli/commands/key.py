@@ -1,0 +1,200 @@
+"""`sigillum key make | read | check | convert | mend`"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common, verbs_of
+from sigillum.core.values.errors import FileError, Outcome, UsageError
+
+if TYPE_CHECKING:
+    from sigillum.core.values.secret import Secret
+    from sigillum.keys.shapes import Shape
+
+EXAMPLE = """examples:
+  sigillum key make gateway.jwk --algorithm ES256
+  sigillum key read found.pem               what is it, how strong, and does it hold a private key?
+  sigillum key check found.pem --against wind-ingest
+  sigillum key convert gateway.jwk --to pem --out gateway.pem --password env:PHRASE
+  sigillum key mend pasted.txt --out whole.pem"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser("key", parents=[common()], epilog=EXAMPLE,
+                                   description="Make, read, check, convert and mend keys. Nothing private is ever shown.")
+    verbs = verbs_of(parser)
+    make = verbs.add_parser("make", parents=[common()], help="a key pair", epilog=EXAMPLE,
+                            description="Make a key pair: the private half in a file of yours alone, the public one beside it.")
+    make.add_argument("file", type=Path, metavar="FILE", help="of the private half, a new file")
+    make.add_argument("--algorithm", choices=("Ed25519", "ES256", "RS256"), default="Ed25519")
+    read = verbs.add_parser("read", parents=[common()], help="what kind of file is this", epilog=EXAMPLE,
+                            description="What a file is: private or public key, certificate, token, configuration ...; whose, "
+                                        "how strong, until when, and whether it holds a private key. Exit 1: something else.")
+    check = verbs.add_parser("check", parents=[common()], help="does it belong to a charter", epilog=EXAMPLE,
+                             description="Does a key belong to what a charter registered: which generation, and is it alive?")
+    check.add_argument("--against", required=True, metavar="CHARTER")
+    convert = verbs.add_parser("convert", parents=[common()], help="another form of the same key", epilog=EXAMPLE,
+                               description="The same key in another form; a private one is written into a file of yours alone.")
+    convert.add_argument("--to", required=True, choices=("pem", "pkcs1", "sec1", "der", "jwk", "jwks", "pkcs12"),
+                         help="pem: PKCS#8, or SubjectPublicKeyInfo")
+    convert.add_argument("--public", action="store_true", help="only the public half")
+    convert.add_argument("--encrypt", metavar="REFERENCE", help="encrypt it with the password that stands there")
+    mend = verbs.add_parser("mend", parents=[common()], help="undo what pasting did to it", epilog=EXAMPLE,
+                            description="Quotes around it, line ends written out, lost or broken first and last lines, stray "
+                                        "spaces, Windows line ends: mended where it is certain, else refused with the reason.")
+    for one in (read, check, convert, mend):
+        one.add_argument("file", metavar="FILE", help="or - for standard input")
+    for one in (read, check, convert):
+        one.add_argument("--password", metavar="REFERENCE", help="where an encrypted file's password is: env:NAME, file:PATH")
+    for one in (convert, mend):
+        one.add_argument("--out", type=Path, metavar="FILE", help="a new file (needed where it is private)")
+    for one in (make, read, check, convert, mend):
+        one.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    return {"make": _make, "read": _read, "check": _check, "convert": _convert, "mend": _mend}[args.verb](args, context)
+
+
+def _data(args: argparse.Namespace) -> bytes:
+    from sigillum.keys.shapes import MOST_BYTES
+    try:
+        if args.file == "-":
+            return sys.stdin.buffer.read(MOST_BYTES + 1)
+        with Path(args.file).open("rb") as file:
+            return file.read(MOST_BYTES + 1)
+    except OSError as problem:
+        raise FileError(f"the file cannot be read: {problem.strerror}", where=args.file,
+                        mend="check its path and rights") from problem
+
+
+def _password(reference: str | None) -> Secret | None:
+    from sigillum.keeping.references import resolve
+    return resolve(reference, Path.cwd()) if reference else None
+
+
+def _shapes(args: argparse.Namespace) -> list[Shape]:
+    from sigillum.keys.shapes import NoShapeError, read
+    try:
+        return read(_data(args), _password(args.password))
+    except NoShapeError as problem:
+        raise FileError(f"it cannot be told what this is: {problem}", where=args.file, mend="`sigillum key mend` undoes what "
+                        "pasting does to a key") from problem
+
+
+def _new(path: Path) -> Path:
+    if os.path.lexists(path):
+        raise FileError("the file is there already", where=str(path), mend="name another one; a key is never written over")
+    return path.absolute()
+
+
+def _put(path: Path, content: bytes, *, private: bool) -> None:
+    """A file for its owner only where it holds something private."""
+    from sigillum.keeping.private import write_private
+    write_private(path, content)
+    if not private:
+        path.chmod(0o644)
+
+
+def _make(args: argparse.Namespace, context: Context) -> Outcome:
+    import json
+
+    from sigillum.core.values.canonical import public_half, thumbprint
+    from sigillum.keys.material import make_key
+    path = _new(args.file)
+    public_path = _new(path.with_name(f"{path.stem}.public{path.suffix}"))
+    key = make_key(args.algorithm)
+    _put(path, (json.dumps(key) + "\n").encode(), private=True)
+    _put(public_path, (json.dumps({**public_half(key), "kid": thumbprint(key)}) + "\n").encode(), private=False)
+    if args.format == "json":
+        context.show_json("key", {"private": str(path), "public": str(public_path), "thumbprint": thumbprint(key)})
+    else:
+        context.show_text(f"The private key stays here: {path.name}\nThe public one may be sent: {public_path.name}\n"
+                          f"Its thumbprint (RFC 7638): {thumbprint(key)}")
+    return Outcome.DONE
+
+
+def _read(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import keys as view
+    from sigillum.keys.shapes import OTHER
+    found = _shapes(args)
+    if args.format == "json":
+        context.show_json("shapes", {"file": args.file, "holds_private": view.holds_private(found),
+                                     "found": [s.told() for s in found]})
+    else:
+        context.show(view.text(args.file, found, context.ident))
+    return Outcome.NO if all(s.kind == OTHER for s in found) else Outcome.DONE
+
+
+def _check(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.keys import check
+    marks = [s.thumbprint for s in _shapes(args) if s.thumbprint]
+    if not marks:
+        raise FileError("there is no key in it that could be compared", where=args.file,
+                        mend="`sigillum key read` says what it is")
+    found = check(context.office, context.office.charters([args.against])[0], marks)
+    if args.format == "json":
+        context.show_json("checked", {"charter": args.against, "belongs": [f._asdict() for f in found]})
+    elif found:
+        context.show_text("\n".join(
+            f"It is generation {f.generation} of {f.credential} of {args.against}: {f.state}." for f in found))
+    else:
+        context.show_text(f"It belongs to nothing that {args.against} made.")
+    return Outcome.DONE if any(f.alive for f in found) else Outcome.NO
+
+
+def _convert(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.keys.convert import NoFormError, convert
+    shape = next((s for s in _shapes(args) if s.key is not None), None)
+    if shape is None:
+        raise FileError("there is no key in it that can be used", where=args.file, mend="`sigillum key read` says what it is; "
+                        "--password opens an encrypted one")
+    private = bool(shape.private) and not args.public
+    if private and args.out is None:
+        raise UsageError("a private key is not shown on a screen", where="--out", mend="name a new file, or say --public")
+    try:
+        made = convert(shape, args.to, public=args.public, password=_password(args.encrypt))
+    except NoFormError as problem:
+        raise UsageError(str(problem), where=f"--to {args.to}", mend="choose another form") from problem
+    if args.out is None and args.to in ("der", "pkcs12"):
+        raise UsageError("this form is binary", where="--out", mend="name a new file")
+    if args.out is None:
+        context.show_text(made.decode())
+        return Outcome.DONE
+    path = _new(args.out)
+    _put(path, made, private=private)
+    return _written(args, context, path, private, [])
+
+
+def _mend(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.keys.mending import mend
+    from sigillum.keys.shapes import NoShapeError, read
+    try:
+        mended = mend(_data(args))
+        private = any(s.private is not False for s in read(mended.data))
+    except NoShapeError as problem:
+        raise FileError(f"it is not certain what was meant: {problem}", where=args.file,
+                        mend="ask for it once more, as a file") from problem
+    if not mended.done and args.out is None:
+        return _written(args, context, None, private, [])
+    if args.out is None:
+        raise UsageError("it is not said where the mended one goes", where="--out", mend="name a new file")
+    path = _new(args.out)
+    _put(path, mended.data, private=private)
+    return _written(args, context, path, private, list(mended.done))
+
+
+def _written(args: argparse.Namespace, context: Context, path: Path | None, private: bool, done: list[str]) -> Outcome:
+    if args.format == "json":
+        context.show_json("key", {"file": str(path) if path is not None else None, "private": private, "done": done})
+        return Outcome.DONE
+    told = [f"{line}" for line in done] or (["Nothing was wrong with it."] if path is None or args.verb == "mend" else [])
+    if path is not None:
+        told.append(f"Written to {args.out}" + (", readable by you only." if private else "."))
+    context.show_text("\n".join(told))
+    return Outcome.DONE
