@@ -10,7 +10,7 @@ from typing import NamedTuple
 _SHORT = re.compile(r"([0-9]{1,6})([smhdw])\Z")
 _ISO = re.compile(r"P(?:(\d{1,6})W|(?:(\d{1,6})D)?(?:T(?=\d)(?:(\d{1,6})H)?(?:(\d{1,6})M)?(?:(\d{1,7})S)?)?)\Z", re.ASCII)
 INSTANT = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d:\d\d)\Z", re.I | re.ASCII)
-DURATION = re.compile(rf"(?:{_SHORT.pattern}|(?=P.){_ISO.pattern})")  # one or the other, to be matched as a whole
+DURATION = rf"(?:{_SHORT.pattern}|(?=P.){_ISO.pattern})"  # one or the other, to be matched as a whole
 UNIT_SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86_400, "w": 604_800}
 LONGEST_SECONDS = 100 * 365 * 86_400
 LONGEST_BUSY_SECONDS, SHORTEST_PAUSE_SECONDS = 300.0, 0.05  # of one that is busy
