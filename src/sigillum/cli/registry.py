@@ -23,6 +23,7 @@ COMMANDS = {
     "recall": "end a loan before its end",
     "loans": "list what is lent, and until when",
     "sweep": "clear grants of ours whose window has ended",
+    "due": "what ends, is to be renewed or looked at again, in order of time",
     "explain": "say why something is allowed or refused, now or at any time",
     "key": "make, read, check, convert and mend keys",
     "ledger": "show and verify what was done, and where the ledger stands",

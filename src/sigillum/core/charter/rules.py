@@ -28,13 +28,18 @@ def check(charter: Charter, rules: HouseRules, tenants: Iterable[str]) -> list[M
     return [*_named(charter, rules), *_tenant(charter, tenants), *_elsewhere(charter, tenants), *_twice(charter)]
 
 
-def overdue(charter: Charter, today: date) -> list[str]:
-    """The reviews of a charter that were due before today, in words: its own, of its exemption, of the rule that it relaxes."""
-    found = [("the charter", charter.review)]
+def reviews(charter: Charter) -> list[tuple[str, date]]:
+    """What of a charter is to be looked at again, and when: itself, its exemption, the rule that it relaxes."""
+    found = [("the charter", charter.review)] if charter.review is not None else []
     if charter.sign_in is not None:
         found += [(f"the exemption from {e.rule}", e.review) for e in [charter.sign_in.exempt] if e is not None]
         found += [(f"the relaxed rule {r.rule}", r.review) for r in [charter.sign_in.relax] if r is not None]
-    return [f"{what} was to be looked at again on {day.isoformat()}" for what, day in found if day is not None and day < today]
+    return found
+
+
+def overdue(charter: Charter, today: date) -> list[str]:
+    """The reviews of a charter that were due before today, in words."""
+    return [f"{what} was to be looked at again on {day.isoformat()}" for what, day in reviews(charter) if day < today]
 
 
 def _named(charter: Charter, rules: HouseRules) -> Iterator[Mistake]:
