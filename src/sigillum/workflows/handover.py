@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -26,6 +26,7 @@ from sigillum.core.values.times import format_instant, whole_second
 from sigillum.ledger.port import Fresh
 
 from .office import BRIEFLY_SECONDS, CLAIM, Office
+from .several import several
 from .trying import principal_of
 
 
@@ -48,6 +49,11 @@ def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
         of = sources[line.of]
         values += fill(charter.name, consumer, [line], of.known, of.why, of.references, office.tenants.now(of.charter.tenant))
     return Sheet(charter.name, consumer, tuple(values), own.credential.name if own.credential is not None else "", own.number)
+
+
+def collect_all(office: Office, charters: list[Charter], choice: Choice) -> Iterator[Sheet]:
+    """Several at a time, in order as they come. Raises UsageError, FileError, UnreachableError."""
+    yield from several(office.settings, lambda charter: collect(office, charter, choice), charters)
 
 
 class _Source(NamedTuple):

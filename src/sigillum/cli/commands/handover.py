@@ -74,7 +74,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handover import Choice, collect, handed, wish_of
+    from sigillum.workflows.handover import Choice, collect_all, handed, wish_of
     choice, found, outcomes = Choice(args.to, args.credential), [], list[Outcome]()
     all_ = context.charters(args)
     sealing = bool(args.seal or args.seal_to)
@@ -82,10 +82,9 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError("a sheet is revealed or written one at a time", where="handover",
                          mend="name one charter, or seal them")
     if len(all_) > 1 and sealing:
-        return _seal_all(args, context, [collect(context.office, c, choice) for c in all_])
+        return _seal_all(args, context, list(collect_all(context.office, all_, choice)))
     _free(args)
-    for charter in all_:
-        sheet = collect(context.office, charter, choice)
+    for charter, sheet in zip(all_, collect_all(context.office, all_, choice), strict=True):
         outcomes.append(Outcome.DONE if sheet.complete else Outcome.NO)
         found.append(view.as_json(sheet))
         if args.format == "json":
