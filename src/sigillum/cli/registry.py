@@ -25,7 +25,7 @@ COMMANDS = {
     "sweep": "clear grants of ours whose window has ended",
     "due": "what ends, is to be renewed or looked at again, in order of time",
     "explain": "say why something is allowed or refused, now or at any time",
-    "key": "make, read, check, convert and mend keys",
+    "key": "make, read, check, convert and mend keys, and find those that lie about",
     "ledger": "show and verify what was done, and where the ledger stands",
     "completion": "print shell completion for bash, zsh or fish",
 }

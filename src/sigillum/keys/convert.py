@@ -10,6 +10,7 @@ from cryptography.hazmat.primitives import serialization as forms
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import pkcs12
 
+from sigillum.core.values.errors import Outcome, SigillumError
 from sigillum.core.values.secret import Secret
 
 from .shapes import TROUBLE, Shape
@@ -17,8 +18,10 @@ from .shapes import TROUBLE, Shape
 FORMS = ("pem", "pkcs1", "sec1", "der", "jwk", "jwks", "pkcs12")
 
 
-class NoFormError(ValueError):
+class NoFormError(SigillumError):
     """This key cannot stand in that form; why."""
+
+    outcome, code = Outcome.USAGE, "form"
 
 
 def convert(shape: Shape, to: str, *, public: bool = False, password: Secret | None = None,

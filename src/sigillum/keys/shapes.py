@@ -21,6 +21,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import pkcs12
 
 from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import Outcome, SigillumError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
@@ -65,8 +66,10 @@ class Shape(NamedTuple):
                 "thumbprint": self.thumbprint, "strength": self.strength, "until": self.until, **dict(self.about)}
 
 
-class NoShapeError(ValueError):
+class NoShapeError(SigillumError):
     """It is none of the known things; why, in a few words without anything of its content."""
+
+    outcome, code = Outcome.FILE, "shape"
 
 
 def read(data: bytes, password: Secret | None = None) -> list[Shape]:

@@ -1,4 +1,4 @@
-"""`sigillum key make | read | check | convert | mend`"""
+"""`sigillum key make | read | check | convert | mend | scan`"""
 
 from __future__ import annotations
 
@@ -21,7 +21,8 @@ EXAMPLE = """examples:
   sigillum key read found.pem               what is it, how strong, and does it hold a private key?
   sigillum key check found.pem --against wind-ingest
   sigillum key convert gateway.jwk --to pem --out gateway.pem --password env:PHRASE
-  sigillum key mend pasted.txt --out whole.pem"""
+  sigillum key mend pasted.txt --out whole.pem
+  sigillum key scan ~/scripts ~/.bash_history"""
 
 
 def add_parser(subparsers: Any) -> None:
@@ -47,6 +48,12 @@ def add_parser(subparsers: Any) -> None:
     mend = verbs.add_parser("mend", parents=[common()], help="undo what pasting did to it", epilog=EXAMPLE,
                             description="Quotes around it, line ends written out, lost or broken first and last lines, stray "
                                         "spaces, Windows line ends: mended where it is certain, else refused with the reason.")
+    look = verbs.add_parser("scan", parents=[common()], help="find keys and secrets that lie about", epilog=EXAMPLE,
+                            description="Find private keys, tokens and secrets that stand literally in files, scripts and "
+                                        "shell history: where, which are ours, whether they live by the ledger, and what they "
+                                        "could do. Nothing that is found is shown. Exit code 1 where something is found.")
+    look.add_argument("folders", nargs="+", type=Path, metavar="DIR", help="folders or files")
+    look.add_argument("--format", choices=("text", "json", "sarif"), default="text", help="sarif: SARIF 2.1.0")
     for one in (read, check, convert, mend):
         one.add_argument("file", metavar="FILE", help="or - for standard input")
     for one in (read, check, convert):
@@ -58,7 +65,8 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"make": _make, "read": _read, "check": _check, "convert": _convert, "mend": _mend}[args.verb](args, context)
+    return {"make": _make, "read": _read, "check": _check, "convert": _convert, "mend": _mend,
+            "scan": _scan}[args.verb](args, context)
 
 
 def _data(args: argparse.Namespace) -> bytes:
@@ -198,3 +206,31 @@ def _written(args: argparse.Namespace, context: Context, path: Path | None, priv
         told.append(f"Written to {args.out}" + (", readable by you only." if private else "."))
     context.show_text("\n".join(told))
     return Outcome.DONE
+
+
+def _scan(args: argparse.Namespace, context: Context) -> Outcome:
+    import json
+
+    from sigillum.cli.views import keys as view
+    from sigillum.workflows.scan import Lying, look
+    try:
+        office = context.office
+    except FileError:  # without a workspace nothing is known to be ours
+        office = None
+        context.say("There is no workspace here, so it cannot be told what of it is ours.")
+    found = list[Lying]()
+    looked = look(office, args.folders, found)
+    if args.format == "sarif":
+        context.show_text(json.dumps(view.sarif(found), indent=1))
+    elif args.format == "json":
+        context.show_json("scan", {"files": looked.files, "left_out": [{"file": f, "why": w} for f, w in looked.left_out],
+                                   "found": [view.lying_json(one) for one in found]})
+    else:
+        context.show_lines(view.lying(one) for one in found)
+        alive = sum(1 for one in found if one.ours is not None and one.ours.alive)
+        ours = sum(1 for one in found if one.ours is not None)
+        rest = f" {len(looked.left_out)} files were left out." if looked.left_out else ""
+        context.show_text(f"{looked.files} files: {len(found)} found, {ours} of them ours, {alive} alive.{rest}")
+        for path, why in looked.left_out:
+            context.say(f"left out  {path}: {why}")
+    return Outcome.NO if found else Outcome.DONE

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
 
 from rich.console import Group, RenderableType
 from rich.text import Text
@@ -12,7 +13,9 @@ from .common import Ident, pairs
 
 if TYPE_CHECKING:
     from sigillum.keys.shapes import Shape
+    from sigillum.workflows.scan import Lying
 
+SARIF = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 SHOWN_AS_IDS = ("principal_id", "credential_id", "subject", "sub", "iss")
 
 
@@ -35,3 +38,36 @@ def text(name: str, found: Sequence[Shape], ident: Ident) -> RenderableType:
     told = {True: "It holds a private key or secret.", False: "It holds no private key.",
             None: "Whether it holds a private key cannot be told without its password."}[holds_private(found)]
     return Group(*parts, Text(f"{name}: {told}", "bold"))
+
+
+def lying(one: Lying) -> str:
+    """Where something lies, what it is, and whose."""
+    found, ours = one.finding, one.ours
+    told = f"{one.path}:{found.line}:{found.column}: a {found.what}"
+    if found.until:
+        told += f", {'ended' if found.ended else 'until'} {found.until}"
+    if ours is not None:
+        told += f"; ours: {ours.what}, {'alive' if ours.alive else 'ended'}" + (
+            f"; whoever has it could use {ours.could}" if ours.alive and ours.could else "")
+    return told
+
+
+def lying_json(one: Lying) -> dict[str, Any]:
+    ours = one.ours
+    return {"file": one.path, **one.finding._asdict(), "ours": ours._asdict() if ours is not None else None}
+
+
+def sarif(found: Sequence[Lying]) -> dict[str, Any]:
+    """As SARIF 2.1.0 (OASIS), which code hosts and editors read."""
+    from sigillum import __version__
+    rules = sorted({one.finding.what for one in found})
+    results = [{
+        "ruleId": one.finding.what.replace(" ", "-"), "ruleIndex": rules.index(one.finding.what),
+        "level": "error" if one.ours is not None and one.ours.alive else "warning", "message": {"text": lying(one)},
+        "partialFingerprints": {"mark/v1": one.finding.mark},
+        "locations": [{"physicalLocation": {"artifactLocation": {"uri": quote(one.path.replace(chr(92), "/"))},
+                                            "region": {"startLine": one.finding.line, "startColumn": one.finding.column}}}]}
+        for one in found]
+    told = [{"id": r.replace(" ", "-"), "shortDescription": {"text": f"A {r} that stands literally in a file"}} for r in rules]
+    return {"$schema": SARIF, "version": "2.1.0", "runs": [{
+        "tool": {"driver": {"name": "Sigillum", "version": __version__, "rules": told}}, "results": results}]}
