@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -154,7 +155,10 @@ def test_a_running_sandbox_follows_its_file_and_goes_on_after_a_stop(bare: Desk)
         bad.write_text(text.replace("[note.read]", "[note.reed]"))
         refused = bare.run("sandbox", "change", str(bad))
         assert (refused.code, "did you mean note.read?" in refused.err) == (3, True)
-        bare.run("sandbox", "stop")
+        process = json.loads((folder / "running.json").read_text())["pid"]
+        os.kill(process, signal.SIGKILL)
+        os.waitpid(process, 0)
+        assert (bare.run("sandbox", "show").out, bare.run("sandbox", "clock").code) == ("No sandbox runs here.\n", 6)
         state.write_text('{"version": 9}')
         odd = bare.run(*start)
         assert (odd.code, "did not start" in odd.err, "Traceback" in odd.err) == (8, True, False), odd.err

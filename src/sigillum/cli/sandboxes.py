@@ -41,7 +41,7 @@ def control_port(folder: Path) -> int:
     """The port of the running sandbox. Raises SomebodyError."""
     about = running(folder)
     if about is None:
-        raise SomebodyError("no sandbox runs here", where=str(folder), mend="`sigillum sandbox start --background`")
+        raise _nobody(folder)
     return int(about["port"])
 
 
@@ -126,10 +126,16 @@ def answers(about: dict[str, Any]) -> bool:
         return False
 
 
+def alive(folder: Path) -> dict[str, Any] | None:
+    """What is said of a sandbox that runs and answers; None where none does. Raises MachineError."""
+    about = running(folder)
+    return about if about is not None and answers(about) else None
+
+
 def stop(folder: Path) -> bool:
     """End it; False where none runs. Raises MachineError."""
-    about = running(folder)
-    if about is None or not answers(about):
+    about = alive(folder)
+    if about is None:
         _forget(folder)
         return False
     pid = int(about["pid"])
@@ -159,7 +165,20 @@ def control(folder: Path, what: str, body: dict[str, Any] | None = None) -> dict
     """Speak to the control interface. Raises SomebodyError where no sandbox runs, FileError for a bad order."""
     about = running(folder)
     if about is None:
-        raise SomebodyError("no sandbox runs here", where=str(folder), mend="`sigillum sandbox start --background`")
+        raise _nobody(folder)
+    try:
+        return _told(about, what, body)
+    except HttpError as problem:
+        if not problem.sent:  # it has ended, and its number may be another process's by now
+            raise _nobody(folder) from problem
+        raise
+
+
+def _nobody(folder: Path) -> SomebodyError:
+    return SomebodyError("no sandbox runs here", where=str(folder), mend="`sigillum sandbox start --background`")
+
+
+def _told(about: dict[str, Any], what: str, body: dict[str, Any] | None) -> dict[str, Any]:
     answer = Http(origins=[about["control"]], timeout_seconds=10).send(
         "GET" if body is None else "POST", f"{about['control']}/{what}",
         {"Authorization": f"Bearer {about['token']}", "Content-Type": "application/json"},

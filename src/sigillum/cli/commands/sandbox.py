@@ -165,7 +165,7 @@ def _stop(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
 
 
 def _show(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
-    about = sandboxes.running(folder)
+    about = sandboxes.alive(folder)
     if args.format == "json":
         context.show_json("sandbox", {"running": about is not None, "tenants": (about or {}).get("tenants", {})})
     else:
