@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-from typing import Any
 
 import pytest
 
 from conftest import CHARTER, Away, Desk, Sandbox
 from sigillum.cli.views.common import value_text
-from sigillum.core.records.chain import Entry
-from sigillum.core.records.deeds import deeds
 from sigillum.core.values.text import some
 
 
@@ -31,16 +28,6 @@ def test_the_ledger_is_told_in_sentences_a_line_a_change(desk: Desk, away: Away,
     assert desk.run("ledger", "show", "--format", "csv").out.startswith("entry,at,person,administrator,tenant,charter,what,done")
     entries = desk.run("ledger", "show", "wind-ingest", "--entries").out
     assert ("intent" in entries, "of 3: made" in entries) == (True, True)
-
-
-def entry(number: int, kind: str, body: dict[str, Any]) -> Entry:
-    return Entry("s", number, "", "2027-01-01T00:00:00Z", "kai", "", kind, "c", body)
-
-
-def test_a_change_without_an_outcome_is_told_last_and_one_without_its_beginning_not_at_all() -> None:
-    intent = {"verb": "make", "facet": "role", "tenant": "t", "key": [["role", "r"]], "generation": 2}
-    found = list(deeds([entry(1, "outcome", {"attempt": 0, "result": "made"}), entry(2, "intent", intent), entry(3, "strange", {}), entry(4, "lent", {"grant": 1})], lambda m: f"the role {m.get('role')}"))
-    assert [(d.what, d.done) for d in found] == [("strange", True), ("an entry that cannot be read (lent); `ledger verify` tells more", False), ("tried to make the role r: its outcome is not known yet (generation 2)", False)]
 
 
 def test_usual_reasons_are_left_out_and_walls_of_names_are_counted(desk: Desk) -> None:

@@ -15,7 +15,6 @@ from typing import Any
 import pytest
 
 from conftest import CHARTER, SLOW, Away, Desk, Sandbox
-from sigillum.core.values.times import Waits
 
 ALL = ("a-one", "b-two", "c-three")
 
@@ -141,14 +140,6 @@ def test_a_tenant_that_stays_busy_is_unreachable(desk: Desk, away: Away, sandbox
     sandbox.faults({"kind": "status", "status": 503, "count": 10_000, "method": "POST"})
     ran = desk.run("enact", "wind-ingest", "--yes", "--timeout", "1", "--format", "json")
     assert (ran.code, "it is busy" in ran.out) == (5, True), ran.out
-
-
-@pytest.mark.parametrize(("said", "pauses"), [
-    ([None] * 9, [1.0, 1.0, 1.0, None]), ([20.0, 1.0], [20.0, None]), ([1.0, 20.0, 1.0], [1.0, 2.0, None]), ([9e9, None], [300.0, None]),
-    ([0.0] * 70, [0.0] * 59)])
-def test_how_long_one_that_is_busy_is_waited_for(said: list[float | None], pauses: list[float | None]) -> None:
-    waits = Waits(3.0)
-    assert [waits.next(s, 1.0) for s in said][:len(pauses)] == pauses
 
 
 @pytest.mark.parametrize("columns", ["0", "-5", "wide", "12", ""])
