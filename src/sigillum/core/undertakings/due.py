@@ -73,8 +73,8 @@ def of_loans(loans: Iterable[tuple[Loan, datetime]]) -> Iterator[Due]:
     for loan, now in loans:
         stage = loan.stage(now)
         if stage not in OVER:
-            left = "; it still stands: `sweep` clears it" if stage is Stage.ENDED else ""
-            yield Due(loan.until, LOANS, "", loan.about, loan.tenant, f"it ends by itself{left}", None, loan.uid)
+            then = "it has ended, and still stands until it is swept" if stage is Stage.ENDED else "it ends by itself"
+            yield Due(loan.until, LOANS, "", loan.about, loan.tenant, then, None, loan.uid)
 
 
 def of_sheets(entries: Iterable[Entry], name: str, now: datetime) -> Iterator[Due]:
