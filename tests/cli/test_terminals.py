@@ -53,15 +53,13 @@ def test_an_interruption_finishes_the_step_under_way_and_begins_nothing_more(des
 
 def test_an_interruption_ends_a_wait_of_several_at_once(desk: Desk, away: Away) -> None:
     three(desk)
-    away.limits(felt_seconds=30)
+    away.limits(felt_seconds=900)
     assert desk.run("enact", "--all", "--yes", "--no-prove").code == 0
-    process = begun(desk, "enact", "--all", "--yes", "--wait", "1m")
+    process = begun(desk, "enact", "--all", "--yes", "--wait", "15m")
     time.sleep(2.5)
-    asked = time.monotonic()
     process.send_signal(signal.SIGINT)
-    process.communicate(timeout=SLOW)
+    process.communicate(timeout=SLOW)  # far less than it would have waited
     assert process.returncode == 130
-    assert time.monotonic() - asked < 20  # far below what it would have waited
 
 
 def test_the_spinner_is_gone_and_the_cursor_is_back(desk: Desk, away: Away, sandbox: Sandbox) -> None:

@@ -57,7 +57,7 @@ def _short(add: Add) -> list[Scene]:
               (Edit(WIND, "role: stream-writer", "rol: stream-writer"), Edit(WIND, "lasts: 90d", "lasts: 90 days"))),
         Scene("Mended. What would happen, in order? Nothing is changed yet.", "sigillum rehearse wind-ingest", 0,
               (Edit(WIND, "rol: stream-writer", "role: stream-writer"), Edit(WIND, "lasts: 90 days", "lasts: 90d"))),
-        Scene("The network has become slow.", "sigillum sandbox fault latency --seconds 1 --method POST --path Grants"),
+        Scene("The network has become slow.", "sigillum sandbox fault latency --seconds 2 --method POST --path Grants"),
         Scene("Stopped in the middle, with Ctrl-C: the step under way is finished, and nothing more is begun.",
               "sigillum enact wind-ingest --yes", 130, stopped=True),
         Scene("Run again, it goes on: every change is read back, and proved both ways, signed in as the new identity.",
