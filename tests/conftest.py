@@ -11,12 +11,15 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import keyring
 import pytest
 import urllib3
 from hypothesis import Phase, settings
+from keyring.backend import KeyringBackend
 from ruamel.yaml import YAML
 
 from sigillum.cli.main import main
@@ -145,6 +148,36 @@ def away(sandbox: Sandbox) -> Iterator[Away]:
     sandbox.faults()
 
 
+class FileKeyring(KeyringBackend):
+    """A keyring in a file, behind the real library: it is the same one in every process of a test."""
+
+    priority = 1
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()  # type: ignore[no-untyped-call]
+        self.path = path
+
+    @property
+    def kept(self) -> dict[str, str]:
+        return dict(json.loads(self.path.read_text())) if self.path.exists() else {}
+
+    def get_password(self, service: str, username: str) -> str | None:
+        return self.kept.get(f"{service} {username}")
+
+    def set_password(self, service: str, username: str, password: str) -> None:
+        self.path.write_text(json.dumps({**self.kept, f"{service} {username}": password}))
+
+    def delete_password(self, service: str, username: str) -> None:
+        self.path.write_text(json.dumps({n: v for n, v in self.kept.items() if n != f"{service} {username}"}))
+
+
+@pytest.fixture
+def vault(tmp_path: Path) -> FileKeyring:
+    made = FileKeyring(tmp_path / "keyring.json")
+    keyring.set_keyring(made)
+    return made
+
+
 CHARTER = """\
 charter: wind-ingest
 tenant: summit
@@ -212,12 +245,12 @@ class Desk:
         os.close(ours)
         return Ran(process.returncode, out, err)
 
-    def know(self, away: Away, name: str = "summit", admin: str = "ada.rusk", extra: str = "") -> None:
+    def know(self, away: Away, name: str = "summit", admin: str = "ada.rusk", extra: str = "", stage: str = "prod") -> None:
         """Write a tenant into sigillum.yaml."""
         token = self.folder / ".sigillum" / f"{name}.{admin}.token"
         token.write_text(away.tokens[admin])
         token.chmod(0o600)
-        entry = (f"  {name}:\n    address: {away.address}\n    stage: prod\n    admin: {{name: {admin}, "
+        entry = (f"  {name}:\n    address: {away.address}\n    stage: {stage}\n    admin: {{name: {admin}, "
                  f"token: 'file:{token.relative_to(self.folder)}'}}\n{extra}")
         path = self.folder / "sigillum.yaml"
         path.write_text(path.read_text().replace("tenants: {}\n", "tenants:\n").replace("tenants:\n", "tenants:\n" + entry))
@@ -237,6 +270,13 @@ def desk(bare: Desk, away: Away) -> Desk:
     bare.know(away)
     bare.charter()
     return bare
+
+
+@pytest.fixture
+def ticking(sandbox: Sandbox) -> Iterator[Callable[[int], None]]:
+    """Move the sandbox's clock; it is put back afterwards."""
+    yield lambda seconds: (sandbox.clock(move=seconds), None)[1]
+    sandbox.clock(set=datetime.now(UTC).isoformat(), freeze=False)
 
 
 @pytest.fixture

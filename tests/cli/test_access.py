@@ -6,7 +6,7 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -77,7 +77,7 @@ CAUSES: dict[Cause, tuple[Json, tuple[str, ...], tuple[str, ...]]] = {
     # cause: the tenant, more arguments, another question than probe data.read hill/hut
     Cause.PRINCIPAL_UNKNOWN: ({}, (), ("nobody", "data.read", "hill/hut")),
     Cause.CREDENTIAL_UNKNOWN: ({}, ("--with", "kay"), ()),
-    Cause.PRINCIPAL_SUSPENDED: ({"accounts": [{"name": "probe", "active": False}]}, (), ()),
+    Cause.PRINCIPAL_OFF: ({"accounts": [{"name": "probe", "active": False}]}, (), ()),
     Cause.PLACE_UNKNOWN: ({}, (), ("probe", "data.read", "hill/hot")),
     Cause.CREDENTIAL_INACTIVE: (key(active=False), WITH, ()),
     Cause.CREDENTIAL_WAITING: ({"credentials": [{"of": "probe", "name": "key", "from": at(900)}]}, WITH, ()),
@@ -149,7 +149,7 @@ def test_questions_without_a_meaning(bare: Desk, sandbox: Sandbox) -> None:
 
 def test_the_closed_list_is_documented_and_driven() -> None:
     assert (Path(__file__).parents[2] / "docs" / "refusals.md").read_text() == refusals_page()
-    elsewhere = {Cause.ALLOWED, Cause.FACTS_UNKNOWN, Cause.PLACE_NOT_FELT, Cause.SERVICE_NOT_FELT, Cause.GRANT_UNFINISHED, Cause.PRINCIPAL_UNFINISHED}
+    elsewhere = {Cause.ALLOWED, Cause.FACTS_UNKNOWN, Cause.PLACE_NOT_FELT, Cause.SERVICE_NOT_FELT, Cause.GRANT_UNFINISHED, Cause.PRINCIPAL_UNFINISHED, Cause.SUSPENDED}
     clients = {Cause.NOT_REQUESTED, Cause.WAY_DIFFERS, Cause.NOT_CONSENTED, Cause.CONSENT_NARROWER, Cause.NO_DELEGATE,
                Cause.PERSON_UNKNOWN, Cause.PERSON_LACKS, Cause.SIGN_IN_REFUSED}  # test_identities, test_sign_in, core/test_clients
     assert set(CAUSES) | elsewhere | clients == set(Cause)
@@ -178,13 +178,6 @@ def test_a_matrix_of_a_charter(desk: Desk) -> None:
 
 
 # --- loans ------------------------------------------------------------------------------------------------------------
-@pytest.fixture
-def ticking(sandbox: Sandbox) -> Iterator[Callable[[int], None]]:
-    """Move the sandbox's clock; it is put back afterwards."""
-    yield lambda seconds: (sandbox.clock(move=seconds), None)[1]
-    sandbox.clock(set=datetime.now(UTC).isoformat(), freeze=False)
-
-
 def test_a_loan_ends_by_itself_and_is_shown_as_ended_until_it_is_cleared(desk: Desk, away: Away, ticking: Callable[[int], None]) -> None:
     path = desk.folder / "sigillum.yaml"
     path.write_text(path.read_text().replace("    stage: prod\n", "    stage: prod\n    clock: tenant\n"))

@@ -76,6 +76,22 @@ def test_an_office_is_described_too(bare: Desk, sandbox: Sandbox) -> None:
     assert bare.run("charter", "new", "x", "--kind", "client", "--scope", "calendar", "--tenant", "roster", "--purpose", "Reads").code == 2
 
 
+def test_a_credential_of_two_consumers_is_told_of_and_split(desk: Desk) -> None:
+    two = CHARTER.replace("lasts: 90d", "lasts: 90d, consumers: [mast-gateway, report-desk]").replace("charter: wind-ingest", "charter: wind-ingest   # ours")
+    desk.charter(two)
+    assert "is used by mast-gateway and report-desk" in " ".join(desk.run("rehearse", "wind-ingest").out.split())
+    drafts = desk.run("charter", "split", "wind-ingest", "--format", "json").json["drafts"]
+    assert [d["file"] for d in drafts] == ["charters/wind-ingest-mast-gateway.yaml", "charters/wind-ingest-report-desk.yaml"]
+    assert desk.run("charter", "split", "wind-ingest", "--save").code == 0
+    for one in drafts:
+        name = one["file"].removeprefix("charters/").removesuffix(".yaml")
+        ran = desk.run("enact", name, "--yes")
+        assert (ran.code, "is used by" in ran.out) == (0, False), ran.out
+    assert desk.run("charter", "split", "wind-ingest").code == 3  # they stand already
+    desk.charter()
+    assert desk.run("charter", "split", "wind-ingest").code == 6
+
+
 def test_two_identities_of_one_job_stand_in_one_sheet(desk: Desk, away: Away) -> None:
     path = desk.folder / "sigillum.yaml"
     path.write_text(path.read_text() + "consumers:\n  gate:\n    asks: [{value: account}, {value: key}, {value: account, of: reader}, {value: key, of: reader, as: READER_KEY}]\n")

@@ -109,6 +109,27 @@ def test_endings_changes_and_newer_exports(depot: Desk) -> None:
     assert "40 days old" in next(n["text"] for n in look(depot)["notes"] if n["code"] == "facts-old")
 
 
+def test_lives_are_lines_of_the_sheet_and_nothing_ends_without_an_answer(depot: Desk) -> None:
+    def said(words: tuple[str, ...], *lines: str) -> Any:
+        (depot.folder / "said.yaml").write_text(json.dumps({line: {"by": "ines"} for line in lines or ("nothing",)}))
+        return depot.program(*words, "--answers", "said.yaml")
+    assert answered(depot, ANSWERS).code == 0
+    sheet = depot.folder / "worksheets" / "rope-stock.md"
+    for words, line in ((("rotate", "rope-stock"), "Make the credential stock-token-2"), (("suspend", "rope-stock", "--because", "x", "--yes"), "Change the account 31"),
+                        (("retire", "rope-stock", "--because", "x", "--yes"), "End the account 31")):
+        ran = said(words)
+        assert (ran.code, line in sheet.read_text()) == (6, True), f"{ran.out}{ran.err}{sheet.read_text()}"
+        assert "whether it was us" not in ran.out
+    off = said(("suspend", "rope-stock", "--because", "x", "--yes"), "change account 31")
+    assert (off.code, "is off" in off.out) == (0, True), off.out
+    keys = [line.rpartition("`")[0].partition("`")[2] for line in sheet.read_text().splitlines() if line.startswith("In a file of answers")]
+    assert len(keys) == 1
+    said(("retire", "rope-stock", "--because", "x", "--yes"))
+    keys = [line.rpartition("`")[0].partition("`")[2] for line in sheet.read_text().splitlines() if line.startswith("In a file of answers")]
+    done = said(("retire", "rope-stock", "--because", "x", "--yes"), *keys)
+    assert (done.code, "is retired" in done.out) == (0, True), done.out
+
+
 @pytest.mark.parametrize(("name", "old", "new", "told"), [
     ("accounts.csv", "# source: export\n", "", "where these facts come from"), ("accounts.csv", f"{TODAY}", "soon", "of which day"),
     ("accounts.csv", "id,name", "id,nmae", "did you mean name?"), ("accounts.csv", "17,parts", "17,x\n17,parts", "stands there twice"),

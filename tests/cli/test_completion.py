@@ -14,7 +14,7 @@ import pytest
 
 from conftest import Desk
 
-WANTED = [("sigillum hando", {"handover"}), ("sigillum handover ", {"sheet", "open", "key", "connected"}), ("sigillum sandbox world ch", {"check"}),
+WANTED = [("sigillum hando", {"handover"}), ("sigillum handover ", {"sheet", "open", "key", "received", "connected"}), ("sigillum sandbox world ch", {"check"}),
           ("sigillum handover open --rev", {"--reveal"}), ("sigillum ledger show --format c", {"csv"}), ("sigillum charter new --memb", {"--member", "--member-of"})]
 BASH = """
 source {script}

@@ -6,6 +6,7 @@ import io
 import os
 import re
 import shlex
+import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -65,6 +66,7 @@ class Shell:
             path.write_text(path.read_text() + one.line)
             return
         words = [re.sub(r"\$\((.*)\)", lambda told: self.tells(told[1]), word) for word in shlex.split(one.line, comments=True)]
+        words = [found for word in words for found in ([str(p) for p in sorted(Path().glob(word))] if "/*/" in word else [word])]
         if words[0] == "cd":
             os.chdir(words[1])
             return
@@ -74,6 +76,9 @@ class Shell:
 
     def program(self, words: list[str]) -> tuple[int, str]:
         assert words[0] == "sigillum", words
+        if words[1] == "with":  # it may become the other program
+            ran = subprocess.run([sys.executable, "-m", *words], capture_output=True, text=True)
+            return ran.returncode, ran.stdout + ran.stderr
         self.capsys.readouterr()
         code = main(words[1:])
         told = self.capsys.readouterr()

@@ -22,13 +22,13 @@ def test_everything_that_ends_in_order_of_time(desk: Desk, away: Away, sandbox: 
     assert desk.run("handover", "key", str(desk.folder / "g.jwk")).code == 0
     assert desk.run("handover", "wind-ingest", "--seal-to", str(desk.folder / "g.public.jwk"), "--lasts", "5d", "--out", str(desk.folder / "s")).code == 0
     found = desk.run("due", "--format", "json").json["due"]
-    assert [(d["kind"], d["state"]) for d in found] == [("review", "over"), ("loan", "later"), ("grant", "later"), ("sealed sheet", "later"), ("credential", "later")]
+    assert [(d["kind"], d["state"]) for d in found] == [("review", "over"), ("handed over", "due"), ("loan", "later"), ("grant", "later"), ("sealed sheet", "later"), ("credential", "later")]
     assert found == sorted(found, key=lambda d: d["at"])
     assert "go without: mast-gateway" in found[-1]["then"]
-    assert [d["kind"] for d in desk.run("due", "--within", "12h", "--format", "json").json["due"]] == ["review", "loan"]
+    assert [d["kind"] for d in desk.run("due", "--within", "12h", "--format", "json").json["due"]] == ["review", "handed over", "loan"]
     ahead = (datetime.now(UTC) + timedelta(days=12)).strftime("%Y-%m-%dT%H:%M:%SZ")
     later = desk.run("due", "--at", ahead, "--format", "json").json["due"]
-    assert [(d["kind"], d["state"]) for d in later] == [("review", "over"), ("loan", "over"), ("grant", "over"), ("credential", "due")]
+    assert [(d["kind"], d["state"]) for d in later] == [("review", "over"), ("handed over", "due"), ("loan", "over"), ("grant", "over"), ("credential", "due")]
     assert "wind-ingest: the credential ingest-key" in " ".join(desk.run("due").out.split())
     assert desk.run("due", "--format", "csv").out.startswith("at,state,kind,charter,what")
     assert desk.run("due", "nobody").code == 3

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import signal
 import stat
 import time
 from collections.abc import Callable
@@ -16,7 +17,7 @@ from ruamel.yaml import YAML
 
 from cli.test_identities import ENACT as ENACT_MAILER
 from cli.test_identities import MAILER, pair, settle
-from conftest import CHARTER, Away, Desk, Sandbox
+from conftest import CHARTER, Away, Desk, Fork, Sandbox, kill_at
 from sigillum.core.charter.sheet import Sheet, Value, unfit
 from sigillum.core.values.canonical import thumbprint
 
@@ -202,6 +203,32 @@ def test_other_receiving_keys_and_keys_that_cannot_receive(done: Desk, tmp_path:
         assert done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / name)).code == code
 
 
+def test_a_signed_receipt_takes_a_rotation_on(done: Desk, away: Away, sandbox: Sandbox, tmp_path: Path) -> None:
+    sandbox.control("tenants", {"describe": {away.name: {"last_used": "none"}}})
+    theirs = Desk(tmp_path / "theirs", done.capture)
+    assert theirs.run("init", str(theirs.folder)).code == 0
+    assert theirs.run("handover", "key", str(tmp_path / "g.jwk")).code == 0
+    assert done.run("rotate", "wind-ingest", "--yes").code == 6  # it waits for a word
+    assert done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk"), "--out", str(tmp_path / "s")).code == 0
+    keys = [json.loads((d.folder / ".sigillum" / "ledger-key.json").read_text()) for d in (done, theirs)]
+    ours, them = [str(OKPKey.import_key(k).thumbprint()) for k in keys]
+    receipt = tmp_path / "s.receipt.json"
+    words = ("handover", "open", str(tmp_path / "s"), "--key", f"file:{tmp_path}/g.jwk", "--from", ours, "--receipt", str(receipt))
+    assert theirs.run(*words).code == 0
+    assert (theirs.run(*words).code, keys[1]["d"] in receipt.read_text()) == (3, False)  # never written over
+    told = json.loads(receipt.read_text())
+    assert done.run("handover", "received", str(receipt)).code == 6  # a signer whom nobody knows
+    for change in ({"sheet": "0" * 16}, {"charter": "other"}):
+        (tmp_path / "bad.json").write_text(json.dumps({**told, **change}))
+        assert done.run("handover", "received", str(tmp_path / "bad.json"), "--from", them).code == 3
+    assert done.run("rotate", "wind-ingest", "--yes", "--format", "json").json["rotations"][0]["stage"] == "given"
+    for _ in range(2):
+        ran = done.run("handover", "received", str(receipt), "--from", them, "--format", "json")
+        assert (ran.code, ran.json["credential"], ran.json["generation"]) == (0, "ingest-key", 2), ran.err
+    assert " ".join(done.run("ledger", "show", "wind-ingest").out.split()).count("was opened") == 1
+    assert done.run("rotate", "wind-ingest", "--yes", "--format", "json").json["rotations"][0]["stage"] == "taken"
+
+
 def test_what_is_not_sealed_or_opened(desk: Desk, tmp_path: Path) -> None:
     assert desk.run("handover", "key", str(tmp_path / "k.jwk")).code == 0
     assert desk.run("handover", "key", str(tmp_path / "k.jwk")).code == 3  # never written over
@@ -213,6 +240,24 @@ def test_what_is_not_sealed_or_opened(desk: Desk, tmp_path: Path) -> None:
     assert desk.run("handover", "--all", "--reveal", "second").code == 2
     for sender in ("-" + "a" * 42, "a" * 43):  # a thumbprint can begin with a dash
         assert desk.run("handover", "open", str(tmp_path / "none"), "--key", f"file:{tmp_path}/k.jwk", "--from", sender).code == 3
+
+
+def test_the_tenant_is_believed_before_the_person(done: Desk, away: Away, sandbox: Sandbox, tmp_path: Path) -> None:
+    assert done.run("handover", "key", str(tmp_path / "g.jwk")).code == 0
+    assert done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk"), "--out", str(tmp_path / "s")).code == 0
+    said = ("handover", "connected", "wind-ingest", "--consumer", "mast-gateway", "--connection", "7")
+    ran = done.run(*said)
+    assert (ran.code, "was never used since" in ran.err) == (6, True), ran.err
+    assert "never used since" in done.run("handover", "wind-ingest").out
+    time.sleep(1.5)  # by the second, the tenant tells
+    assert done.program("with", "wind-ingest", "--", "true").code == 0
+    assert "handed over" in [d["kind"] for d in done.run("due", "--format", "json").json["due"]]
+    assert "used since, last at" in " ".join(done.run("handover", "wind-ingest").out.split())
+    assert "handed over" not in [d["kind"] for d in done.run("due", "--format", "json").json["due"]]
+    assert done.run(*said).code == 0
+    for tells, told in (("day", "used since"), ("none", "does not tell whether")):
+        sandbox.control("tenants", {"describe": {away.name: {"last_used": tells}}})
+        assert told in " ".join(done.run("handover", "wind-ingest").out.split())
 
 
 def test_a_connection_is_recorded_once(done: Desk, away: Away) -> None:
@@ -253,3 +298,38 @@ def test_an_incomplete_sheet_is_not_handed_on(done: Desk, tmp_path: Path) -> Non
     ran = done.run("handover", "wind-ingest", "--to", "desk", "--reveal", "wind-ingest", "--as", "env")
     assert (ran.code, "is not complete" in ran.err, ran.out) == (6, True, "")
     assert [e for e in done.run("ledger", "show", "--entries", "--format", "json").json["entries"] if e["kind"] == "handed-over"] == []
+
+
+@pytest.mark.parametrize("kind", ["key-pair", "api-token"])
+def test_what_is_handed_over_is_kept_here_no_more(bare: Desk, sandbox: Sandbox, ticking: Callable[[int], None], forked: Fork, tmp_path: Path, kind: str) -> None:
+    away = sandbox.tenant()
+    bare.know(away, extra="    clock: tenant\n")
+    bare.charter(CHARTER.replace("kind: key-pair, lasts: 90d", f"kind: {kind}, lasts: 90d, keep_in: handover").replace(", count: 3", ""))
+    assert bare.run("enact", "wind-ingest", "--yes").code == 0
+    assert bare.run("handover", "key", str(tmp_path / "g.jwk")).code == 0
+    seal = ["handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk")]
+    assert bare.run(*seal).code == 2  # without a file for it, it would be lost
+
+    def here() -> list[str]:
+        return sorted(p.name for p in bare.folder.glob(".sigillum/keys/*/**/*") if p.is_file())
+    assert here() == ["ingest-key-1.json", "ingest-key.json"]
+    assert forked(bare, [*seal, "--out", str(tmp_path / "a")], kill_at("given away"))[1] == signal.SIGKILL
+    assert here() == ["ingest-key-1.json", "ingest-key.json"]  # the ledger knows; what is left goes with the next run
+    ran = bare.run("enact", "wind-ingest", "--yes")
+    assert (ran.code, here(), "Nothing to do" in ran.out) == (0, [], True), ran.out
+    opened = bare.run("handover", "open", str(tmp_path / "a"), "--key", f"file:{tmp_path}/g.jwk", "--as", "env", "--reveal", "wind-ingest")
+    assert (opened.code, "INGEST" in opened.out.upper()) == (0, True), opened.out
+    proved = bare.run("prove", "wind-ingest")
+    assert (proved.code, "not signed in as the identity" in proved.out) == (0, True), proved.out
+    assert bare.run("with", "wind-ingest", "--", "true").code == 6
+    ran = bare.run("rotate", "wind-ingest")
+    assert (ran.code, "has to be handed over anew" in " ".join(ran.out.split()), here()) == (6, True, ["ingest-key-2.json", "ingest-key.json"]), ran.out
+    assert bare.run(*seal, "--out", str(tmp_path / "b")).code == 0
+    assert here() == []
+    assert bare.run("rotate", "wind-ingest", "--taken", "mira.sol").code == 7
+    ticking(700)
+    bare.run("rotate", "wind-ingest")
+    ticking(700)
+    ran = bare.run("rotate", "wind-ingest")
+    assert (ran.code, [c["name"] for c in away.of("Credential")]) == (0, ["ingest-key-2"]), ran.out
+    assert bare.run("enact", "wind-ingest", "--yes").code == 0

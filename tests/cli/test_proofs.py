@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from cli.test_access import MAST, PROD, ticking  # noqa: F401
+from cli.test_access import MAST, PROD
 from cli.test_sign_in import EXEMPT, ROBOT, known
 from conftest import CHARTER, Away, Desk, Sandbox
 
@@ -40,7 +40,7 @@ def test_a_proof_names_its_key_and_without_one_each_is_tried(desk: Desk) -> None
     assert "did you mean ingest-key?" in desk.run("charter", "check", "wind-ingest").err
 
 
-def test_a_proof_lasts_as_long_as_a_window_and_then_the_same_is_refused(desk: Desk, ticking: Callable[[int], None]) -> None:  # noqa: F811
+def test_a_proof_lasts_as_long_as_a_window_and_then_the_same_is_refused(desk: Desk, ticking: Callable[[int], None]) -> None:
     path = desk.folder / "sigillum.yaml"
     path.write_text(path.read_text().replace("    stage: prod\n", "    stage: prod\n    clock: tenant\n"))
     text = HEAD.replace("credentials:", f"  - {{role: stream-keeper, at: {TEST}, for: 10m, because: clears it}}\ncredentials:").replace(

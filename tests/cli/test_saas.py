@@ -61,7 +61,7 @@ def test_a_web_only_account_is_saved_before_it_takes_roles_and_signs_in_with_its
     secret = kept(bare)["secret"]
     assert len(secret) == 27
     everything = ran.out + ran.err + "".join(p.read_bytes().decode("latin-1") for p in bare.folder.rglob("*")
-                                             if p.is_file() and p.parent.parent.name != "keys") + json.dumps(away.state())
+                                             if p.is_file() and "keys" not in p.parts) + json.dumps(away.state())
     assert secret not in everything
     assert kept(bare)["credential"]["account"] == "pass-desk-feed"
     credential, = away.of("Credential", "pass-desk-feed")
@@ -83,6 +83,32 @@ def test_a_web_only_account_is_saved_before_it_takes_roles_and_signs_in_with_its
         assert ran.code == code, ran.out + ran.err
         assert len([c for c in away.of("Credential", "pass-desk-feed") if c["active"]]) == 1  # the old one ends after the new
     assert any(json.loads(p.read_text())["secret"] == value for p in (bare.folder / ".sigillum" / "keys").glob("*/chosen*.json"))
+
+
+def test_one_without_an_end_is_accepted_by_somebody(bare: Desk, sandbox: Sandbox) -> None:
+    away = house(bare, sandbox, "ticketry", "vera.moss", FEED)
+    away.limits(credential_seconds=0)
+    sandbox.control("tenants", {"describe": {away.name: {"passwords_last_days": 30}}})
+    never = FEED.replace("lasts: 180d", "lasts: never, accepted_by: mara.teel@brindlemoor.example, why: nobody can reach it, review: 2027-06-01")
+    bare.charter(never, "pass-desk-feed")
+    assert "which has no end, is to be looked at again" in " ".join(bare.run("due", "--within", "900d").out.split())
+    assert bare.run("enact", "pass-desk-feed", "--yes").code == 0
+    credential, = away.of("Credential", "pass-desk-feed")
+    assert credential["validUntil"].startswith("9999")
+    bare.charter(FEED.replace("180d", "20d"), "pass-desk-feed")
+    assert bare.run("enact", "pass-desk-feed", "--yes", "--end").code == 0  # one with an end takes its place
+    credential, = away.of("Credential", "pass-desk-feed")
+    assert not credential["validUntil"].startswith("9999")
+    assert bare.run("enact", "pass-desk-feed", "--yes").out.count("Nothing to do") == 1
+    bare.charter(never, "pass-desk-feed")
+    told = bare.run("enact", "pass-desk-feed", "--yes", "--end")
+    assert told.code == 0, told.out
+    assert away.of("Credential", "pass-desk-feed")[0]["validUntil"].startswith("9999")
+    away.scim("PATCH", f"/Credentials/{away.of('Credential', 'pass-desk-feed')[0]['id']}", {
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "expires", "value": False}]}, admin="vera.moss")
+    assert look(bare, "pass-desk-feed")["steps"] == []
+    away.limits(credential_seconds=86_400)
+    assert "has no end, ticketry allows 1d" in " ".join(bare.run("rehearse", "pass-desk-feed").out.split())
 
 
 @pytest.mark.parametrize("fate", ["arrives", "lost-after"])

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import base64
 import dataclasses
 import itertools
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -104,19 +105,23 @@ class Kept:
     def path(self, credential: str, generation: int) -> Any:
         return There((credential, generation) in self.held)
 
-    def keep_key(self, credential: str, generation: int, algorithm: str) -> dict[str, Any]:
+    def keep_key(self, credential: str, generation: int, algorithm: str, where: str) -> dict[str, Any]:
         key = {"kty": "OKP", "crv": "Ed25519", "x": f"{credential}{generation}"}
         self.held[credential, generation] = thumbprint(key)
         self._tell("key", credential, generation)
         return key
 
-    def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any]) -> None:
+    def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any], where: str = "file") -> None:
         self.held[credential, generation] = "secret"
         self._tell("secret", credential, generation, about)
 
-    def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any]) -> None:
+    def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any], where: str) -> None:
         self.held[credential, generation] = "secret"
         self._tell("chosen password" if chosen is not None else "password", credential, generation, about)
+
+    def certify(self, credential: str, generation: int, subject: str, start: datetime, until: datetime, der: str) -> str:
+        self._tell(f"certificate for {subject}", credential, generation)
+        return der or base64.b64encode(f"certificate of {credential} {generation}".encode()).decode()
 
     def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None:
         self._tell("completed", credential, generation, about)
@@ -193,11 +198,11 @@ class Away:
             new = new._replace(version="1", modified=NOW.isoformat())
         if isinstance(doing, Make) and doing.kind is CLIENT and new is not None:
             new = new.with_(client_id=f"c-{next(self.fake.numbers)}")
+        if isinstance(doing, Change) and new is not None:
+            new = new._replace(version=new.version + "1")
         there[:] = [new if r.id == identity else r for r in there if r.id != identity or new is not None]  # type: ignore[misc]
         if isinstance(doing, Make):
             there.append(new)  # type: ignore[arg-type]
-        elif isinstance(doing, Change) and new is not None:
-            there[there.index(new)] = new._replace(version=new.version + "1")
         return Reply(Result.LOST, detail=fate) if fate == "lost-after" else Reply(Result.DONE, new, confirmed=self.fake.confirmed)
 
     def make(self, make: Make, mark: str) -> Reply:
@@ -313,12 +318,8 @@ class Fake:
                 raise UnprovedError("it does not hold")
             if step.action.proofs is None:
                 self.ledger.append([Fresh(history.PROVED, "uid", {"held": True, "proofs": proofs_digest(charter), "results": []})])
-        away: dict[str, Any] = {name: Away(self, name) for name in ("away", "far")}
-        journal = LedgerJournal(self.ledger, "ws", "uid", lambda name: self.now)  # type: ignore[arg-type]
-        ports = Ports(lambda name, by: away[name], journal, Kept(self.held, self.ledger, self.kept), Patience(60, 0, lambda s: None, lambda t: None),
-                      prove, lambda step, doing: None, lambda reference: Secret("chosen"))
         try:
-            Carrying(ports, self.history()).run(dataclasses.replace(outline, steps=outline.steps[:most]), self.results.append)
+            Carrying(self.ports(prove, lambda step: None), self.history()).run(dataclasses.replace(outline, steps=outline.steps[:most]), self.results.append)
         except AgainError:
             return self.enact(charter, adopt=adopt, most=most, switch_on=switch_on)
         done, known = set[object](), {s.id for s in outline.steps}
@@ -328,6 +329,12 @@ class Fake:
         if not self.losing:
             assert all(r.state in (Became.DONE, Became.ASKED) for r in self.results) or self.refusing, self.results
         return outline
+
+    def ports(self, prove: Callable[[Step], None], turn: Callable[[Step], None]) -> Ports:
+        away: dict[str, Any] = {name: Away(self, name) for name in ("away", "far")}
+        journal = LedgerJournal(self.ledger, "ws", "uid", lambda name: self.now)  # type: ignore[arg-type]
+        return Ports(lambda name, by: away[name], journal, Kept(self.held, self.ledger, self.kept), Patience(60, 0, lambda s: None, lambda t: None),
+                     prove, lambda step, doing: None, lambda reference: Secret("chosen"), turn)
 
     def pass_(self, seconds: float) -> None:
         self.now += timedelta(seconds=seconds)

@@ -220,9 +220,9 @@ def test_an_ended_credential_gets_a_new_generation_and_a_due_one_a_warning() -> 
     assert until == NOW + timedelta(days=90)
     until = format_instant(until)
     fake.pass_(80 * DAY)
-    assert [n.text for n in fake.compare(wanted).notes] == [f"main ends in 10d, at {until}"]
+    assert [(s.about, s.why) for s in fake.compare(wanted).steps] == [("credential main: rotate it", f"it ends in 10d, at {until}")]
     fake.pass_(10 * DAY - 1)
-    assert fake.compare(wanted).steps == ()
+    assert fake.compare(wanted).notes == ()
     fake.pass_(1)  # the very second
     assert [s.why for s in fake.compare(wanted).steps if s.kind is StepKind.MAKE] == [
         f"a new generation, since it ended at {until}"]

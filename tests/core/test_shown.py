@@ -59,7 +59,7 @@ def unlicensed(world: World) -> World:
 
 
 OTHERWISE = {  # the right is there, and something else refuses
-    Cause.PRINCIPAL_SUSPENDED: who(active=False), Cause.PRINCIPAL_UNFINISHED: who(ready=False), Cause.PLACE_NOT_FELT: place("top/x", made=AGO),
+    Cause.SUSPENDED: who(active=False, held="a leak"), Cause.PRINCIPAL_OFF: who(active=False), Cause.PRINCIPAL_UNFINISHED: who(ready=False), Cause.PLACE_NOT_FELT: place("top/x", made=AGO),
     Cause.SERVICE_OFF: place("top", services=()), Cause.SERVICE_NOT_FELT: place("top", services=(("store", AGO),)),
     Cause.LOCATION_DIFFERS: who(location="south"), Cause.CREDENTIAL_INACTIVE: key(active=False), Cause.CREDENTIAL_WAITING: key(start=LATER),
     Cause.CREDENTIAL_ENDED: key(until=AGO), Cause.NOT_FELT: right(made=AGO), Cause.GRANT_UNFINISHED: right(ready=False),

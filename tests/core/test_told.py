@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
@@ -11,11 +13,25 @@ from sigillum.core.charter.charter import Charter, CredentialWant, Identity
 from sigillum.core.charter.rules import overdue, reviews
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.kinds.access import Grant
+from sigillum.core.records.books import END, endings, rows_of
 from sigillum.core.records.chain import Entry
 from sigillum.core.records.deeds import about, deeds
-from sigillum.core.records.history import Generation, History, State
-from sigillum.core.undertakings.due import Due, in_order, of_charter, of_loans, of_sheets
+from sigillum.core.records.history import Generation, State
+from sigillum.core.undertakings.due import (
+    Due,
+    in_order,
+    of_endings,
+    of_loans,
+    of_reviews,
+    of_rotations,
+    of_sheets,
+    of_suspensions,
+    of_unused,
+    summary,
+)
 from sigillum.core.undertakings.loans import Loan
+from sigillum.core.undertakings.rotation import Rotation
+from sigillum.core.undertakings.suspension import Suspension
 from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.outside import json_of
@@ -84,22 +100,33 @@ def charter(**more: Any) -> Charter:
     return Charter("wind", "t", "prod", "stores", "m@x.example", Identity("service-account", "wind", "Wind"), credentials=(KEY,), **more)
 
 
-def made(facet: str, kind: str, until: str, state: State = State.MADE, **key: str) -> tuple[Mark, list[Generation]]:
-    mark = Mark(facet, "t", tuple(key.items()))
-    return mark, [Generation(mark, 1, kind, terms={"until": until} if until else {}, state=state)]
-
-
 def test_what_ends_with_what_stops_then() -> None:
-    history = History("u", generations=dict([
-        made("credential", "credential", "2027-01-05T00:00:00Z", name="main"), made("credential", "credential", "2027-01-03T00:00:00Z", State.ENDED, name="old"),
-        made("grant", "grant", "2027-01-02T00:00:00Z", role="r", at="p"), made("grant", "grant", "", role="s", at="p"), made("credential", "credential", "2027-02-01T00:00:00Z", name="gone")]))
+    def entries() -> Iterator[Entry]:
+        number = 0
+        for what, thing, until, generation, result in (
+                ("main", "credential", "2027-01-05T00:00:00Z", 1, "made"), ("old", "credential", "2027-01-03T00:00:00Z", 1, "ended"), ("r", "grant", "2027-01-02T00:00:00Z", 1, "made"),
+                ("s", "grant", "", 1, "made"), ("t", "grant", "2027-01-02T00:00:00Z", 1, "refused"), ("gone", "credential", "2027-01-20T00:00:00Z", 1, "made"),
+                ("gone", "credential", "2027-02-01T00:00:00Z", 2, "made")):
+            key = [["name", what]] if thing == "credential" else [["role", what], ["at", "p"]]
+            for verb, became in (("make", "made" if result == "ended" else result), *([("end", "ended")] if result == "ended" else [])):
+                intent = {"verb": verb, "facet": thing, "tenant": "t", "key": key, "generation": generation, "thing": thing, "terms": {"until": until} if until else {}}
+                yield Entry("s", number + 1, "", "", "", "", "intent", "u", intent)
+                yield Entry("s", number + 2, "", "", "", "", "outcome", "u", {"attempt": number + 1, "result": became, "id": what})
+                number += 2
+        found_ = {"facet": "credential", "tenant": "t", "key": [["name", "late"]], "generation": 1, "thing": "credential", "id": "x", "until": "2027-03-01T00:00:00Z"}
+        yield Entry("s", number + 1, "", "", "", "", "found", "u", found_)
+    rows = {key: value for (what, key), value in rows_of(entries()).items() if what == END}
+    assert sorted(e.mark.get("name") or e.mark.get("role") for e in endings(rows)) == ["gone", "gone", "late", "main", "r"]
+    assert len(list(endings(rows, "2027-01-06"))) == 2
     risk = SignInWant(exempt=ExemptWant("default", "mara", "nobody there", date(2027, 1, 9)), relax=RelaxWant("people", "mara", "narrow", date(2026, 12, 1), "other"))
     one = charter(review=date(2026, 11, 1), sign_in=risk)
-    found = in_order(of_charter(one, history, "u"), NOW, timedelta(days=10))
+    about = summary(one)
+    all_ = [*of_endings(endings(rows), lambda uid: one.name, {one.name: about}), *of_reviews(about, "u")]
+    found = in_order(all_, NOW, timedelta(days=10))
     assert [(d.kind, d.state(NOW)) for d in found] == [("review", "over"), ("review", "over"), ("grant", "later"), ("credential", "due"), ("review", "later")]
     assert "these go without: gate, board" in found[3].stops
     assert len({d.key for d in found}) == 5
-    assert [d.what for d in in_order(of_charter(one, history, "u"), NOW, timedelta(days=60))][-1] == "the credential gone"
+    assert [d.what for d in in_order(all_, NOW, timedelta(days=60))][-2:] == ["the credential gone", "the credential late"]
     assert (len(reviews(one)), len(overdue(one, NOW.date())), reviews(charter())) == (3, 2, [])
 
 
@@ -111,6 +138,15 @@ def test_loans_sheets_and_requests_are_due_too() -> None:
     sheets = [entry(1, "handed-over", {"ends": "2027-02-01T00:00:00Z", "to": "gate", "values": ["key"], "sealed": "s"}), entry(2, "handed-over", {"to": "x", "values": []}),
               entry(3, "handed-over", {"ends": "2026-02-01T00:00:00Z", "to": "x", "values": []}), entry(4, "known", {})]
     assert [(d.what, d.key) for d in of_sheets(sheets, "wind", NOW)] == [("the sheet for gate (key)", "c sheet s")]
+    held = Suspension("u", "s1", 1, "t", Mark("account", "t"), 1, "account", "a", "wind", "a leak", "ada", NOW, until, False)
+    [back], [waits] = of_suspensions([held], lambda uid: "wind"), of_suspensions([dataclasses.replace(held, until=None)], lambda uid: "wind")
+    assert ((back.at, back.state(NOW)), (waits.at, waits.state(NOW)), waits.stops) == ((until, "later"), (NOW, "due"), "it stays off until somebody reinstates it")
+    turn = Rotation("u", "r1", 1, "t", Mark("credential", "t", (("name", "main"),)), Generation(Mark("credential", "t"), 1), None, NOW, until, 600)
+    assert [(d.at, d.what) for d in of_rotations([turn], lambda uid: "wind")] == [(until, "main is being rotated")]
+    given: dict[str, Any] = {"how": "sealed", "credential": "main", "generation": 1, "to": "gate", "at": "2026-12-01T00:00:00Z", "values": ["key"]}
+    for after, left in ([], 1), ([("used-since", given)], 0), ([("sheet-opened", given)], 0), ([("connected", {"consumer": "gate"})], 0), ([("handed-over", {**given, "generation": 2})], 1):
+        told = [entry(1, "handed-over", given), *(entry(n, kind, body) for n, (kind, body) in enumerate(after, 2))]
+        assert len(list(of_unused(told, lambda uid: "wind"))) == left, after
     assert (Due(NOW, "request", "c", "x").state(NOW), Due(NOW, "grant", "c", "x").state(NOW)) == ("due", "over")
 
 

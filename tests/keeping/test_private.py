@@ -13,6 +13,7 @@ from sigillum.core.values.errors import MachineError
 from sigillum.core.values.secret import Secret
 from sigillum.keeping.files import FileKeeping
 from sigillum.keeping.private import left_behind, read_private, write_private
+from sigillum.keeping.vaults import Keyring
 from sigillum.keys import material
 
 
@@ -38,7 +39,7 @@ def test_a_link_is_replaced_and_never_written_through(tmp_path: Path) -> None:
 
 
 def test_what_a_kill_left_half_written_goes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    keeping = FileKeeping(tmp_path, material)
+    keeping = FileKeeping(tmp_path, material, lambda where: Keyring())
     child = os.fork()
     if not child:
         monkeypatch.setattr(os, "fsync", lambda handle: os.kill(os.getpid(), signal.SIGKILL))

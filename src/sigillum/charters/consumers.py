@@ -2,11 +2,29 @@
 
 from __future__ import annotations
 
-from pydantic import Field
+from typing import Annotated, Any
 
-from sigillum.reading.models import Section
+from pydantic import BeforeValidator, Field
+
+from sigillum.core.values.times import DURATION, parse_duration
+from sigillum.reading.models import Duration, Section, form_schema, wrong
 
 from .models import CharterName
+
+WORDS = ("each-time", "restart", "by-hand")
+
+
+def _pick_up(value: Any) -> Any:
+    if value in WORDS:
+        return value
+    try:
+        return parse_duration(value if isinstance(value, str) else "")
+    except ValueError as problem:
+        raise wrong("picks-up", f"{value!r} does not say when a new credential is read",
+                    "write each-time, restart, by-hand, or a time like 1h") from problem
+
+
+PickUp = Annotated[Any, BeforeValidator(_pick_up), form_schema(rf"{'|'.join(WORDS)}|{DURATION}", examples=["each-time", "1h"])]
 
 
 class AskSection(Section):
@@ -26,6 +44,8 @@ class ConsumerSection(Section):
 
     asks: list[AskSection] = Field(default_factory=list)
     key: str | None = Field(None, description="file:PATH of its public JWK")
+    picks_up: PickUp = Field("each-time", description="When it reads a new credential: each-time, 1h, restart, by-hand")
+    used_every: Duration | None = Field(None, description="The longest time between two uses of its credential")
 
 
 class Part(Section):

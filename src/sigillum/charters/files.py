@@ -8,7 +8,7 @@ from dataclasses import replace
 from datetime import date
 from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import Field
 
@@ -30,6 +30,9 @@ from .sections.proof import ProofSection
 from .sections.role import RoleSection
 from .sections.service import ServiceSection
 from .workspace import Workspace
+
+if TYPE_CHECKING:
+    from sigillum.core.charter.wants import CertificateAnswer
 
 _NAME_LINE = re.compile(rb"^charter:[ \t]*[\"']?([^\s\"'#]+)", re.M)
 HEAD_BYTES = 4_000
@@ -200,6 +203,13 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
             return None
         return read_public_key(workspace.folder / section.public_key.removeprefix("file:"),
                                at(("credentials", index, "public_key")))
+
+    def answer(index: int, section: CredentialSection) -> CertificateAnswer | None:
+        if section.certificate is None:
+            return None
+        path = workspace.folder / section.certificate.removeprefix("file:")
+        ca = workspace.folder / workspace.file.house_ca.removeprefix("file:") if workspace.file.house_ca else None
+        return read_certificate(path, ca, at(("credentials", index, "certificate")))
     proofs = [proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)]
     return Charter(
         name=file.charter, tenant=file.tenant, stage=stage,
@@ -213,7 +223,7 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
         grants=tuple(grant.to_core(g, at(("grants", i))) for i, g in enumerate(file.grants)),
         permissions=_permissions(parts, at),
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
-                                             public_key(i, c)) for i, c in enumerate(file.credentials)),
+                                             public_key(i, c), answer(i, c)) for i, c in enumerate(file.credentials)),
         proofs=tuple(p for p in proofs if p.sign_in is None), sign_ins=tuple(p for p in proofs if p.sign_in is not None),
         **_rare(parts, at),
         licence=licence.to_core(file.licence), position=at(()))
@@ -253,6 +263,21 @@ def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:
         raise wrong("the file holds a private key, which must never travel",
                     "ask the holder to make a new pair and to send the public half only")
     return {n: str(key[n]) for n in ("kty", "crv", "x", "y", "n", "e") if n in key}
+
+
+def read_certificate(path: Path, ca: Path | None, position: Position) -> CertificateAnswer:
+    """What the house's CA answered; signed by it, where `house_ca:` of sigillum.yaml names that. Raises FileError."""
+    from sigillum.core.charter.wants import CertificateAnswer
+    from sigillum.keys.certificates import chained, read
+    try:
+        seen = read(path.read_bytes())
+        held = chained(seen.der, ca.read_bytes()) if ca is not None else True
+    except (OSError, ValueError) as problem:
+        what = f"the certificate cannot be read: {getattr(problem, 'strerror', None) or problem}"
+        mend = "name the file that the house's CA sent: PEM or DER, without a private key"
+        wrong = Mistake("certificate", what, mend, position)
+        raise FileError(what, where=str(position), mend=mend, mistakes=(wrong,)) from problem
+    return CertificateAnswer(seen.der, seen.key, seen.until, seen.subject, seen.issuer, seen.authority, held)
 
 
 def review_day(today: date, seconds: int) -> str:

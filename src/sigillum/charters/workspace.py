@@ -91,6 +91,7 @@ class WorkspaceFile(Section):
     tenants: dict[CharterName, TenantSection] = Field(default_factory=dict)
     consumers: Any = None  # its model stands in `consumers`, and is made only where a workspace has some
     signers: dict[str, str] = Field(default_factory=dict, description="Whose signatures are known: name and key thumbprint")
+    house_ca: str | None = Field(None, description="file:PATH of the house's CA (PEM), which signs certificates")
     witness: str | None = Field(None, description="File that keeps the ledger's head after each run")
 
 

@@ -191,6 +191,39 @@ def _waiting(add: Add) -> list[Scene]:
     ]
 
 
+SIGNS_IN = "sigillum with wind-ingest -- sh -c 'test -s \"$WIND_INGEST_TOKEN_FILE\" && echo the gateway is let in'"
+
+
+def _keys(add: Add) -> list[Scene]:
+    return [
+        Scene("", add("summit", "ada.rusk")),
+        Scene("", "sigillum enact wind-ingest --yes"),
+        Scene("What ends within a year, and what stops then?", "sigillum due wind-ingest --within 365d"),
+        Scene("From the other side: the gateway runs with a token that is in no argument and on no disk.", SIGNS_IN),
+        Scene("The next key is made where nobody looks, tried, and put where consumers read. The old one goes on serving.",
+              "sigillum rotate wind-ingest", 7),
+        Scene("", "sigillum sandbox clock +1m"),
+        Scene("The gateway picks the new one up. Nobody was refused.", SIGNS_IN),
+        Scene("Where does it stand, and what does it wait for?", "sigillum rotate --status"),
+        Scene("", "sigillum sandbox clock +15m"),
+        Scene("Unused for long enough, the old one ends, and is shown to be dead.", "sigillum rotate wind-ingest"),
+        Scene("The key lay in a ticket: off first, then a new one.", "sigillum rotate wind-ingest --exposed --yes", 7),
+        Scene("Tokens that were stolen with it live for ten minutes more; then nothing of it is left.",
+              "sigillum sandbox clock +11m"),
+        Scene("", "sigillum rotate wind-ingest"),
+        Scene("The mast is being moved: off for two hours, and every way in is tried.",
+              "sigillum suspend wind-ingest --because 'mast 4 is being moved' --for 2h --yes"),
+        Scene("", SIGNS_IN, 4),
+        Scene("", "sigillum sandbox clock +3h"),
+        Scene("Three hours later it comes back by itself.", "sigillum sweep --yes"),
+        Scene("", SIGNS_IN),
+        Scene("The mast is gone. What would end, who used it last, what would be left?",
+              "sigillum retire wind-ingest --rehearse"),
+        Scene("Everything ends, is shown to be refused, and the close-out list goes into the ledger.",
+              "sigillum retire wind-ingest --because 'mast 4 is gone' --yes"),
+    ]
+
+
 CHAPTERS = {c.name: c for c in (
     Chapter("short", "one identity from charter to proof, with a mistake, a stop and a loan", _short),
     Chapter("again", "running it twice, a lost answer, a window's end, an account that was there before", _again),
@@ -198,4 +231,5 @@ CHAPTERS = {c.name: c for c in (
     Chapter("accounts", "passwords, narrowed tokens, a robot that a tenant-wide sign-in rule stops", _accounts),
     Chapter("by-hand", "a tenant without an interface: facts from files, a work sheet", _by_hand),
     Chapter("access", "teams, labels, loans, and why something is allowed or refused", _access),
+    Chapter("keys", "a key renewed without an outage, one exposed, a suspension that comes back, a retirement", _keys),
     Chapter("waiting", "what will not work, said beforehand; *not yet* told from *never*", _waiting))}

@@ -42,6 +42,7 @@ class Context:
         self._lock = threading.RLock()  # several charters at a time tell of themselves
         self._under_way: dict[str, str] = {}
         self._terminal: list[Any] | None = None  # how it stood before a secret was typed
+        self._muted = False
         self._silent = False  # the result stands, or is about to: nothing is drawn beside it any more
 
     def close(self) -> None:
@@ -76,6 +77,14 @@ class Context:
         if not found:
             self.say("This workspace has no charters yet: `sigillum charter new` writes one.")
         return found
+
+    def answered(self, args: argparse.Namespace) -> None:
+        """Take the answers for lines of a work sheet from the file that `--answers` names. Raises FileError."""
+        if args.answers is not None:
+            from pathlib import Path
+
+            from sigillum.workflows.worksheet import from_file
+            self.confirm = from_file(args.answers, Path.cwd())
 
     def _announce(self, header: Header) -> None:
         skew = f", {rough_duration(header.skew_seconds)} {'ahead' if header.skew_seconds > 0 else 'behind'}" \
@@ -136,7 +145,12 @@ class Context:
         """Something beside the result, on stderr."""
         with self._lock:
             self.quiet()
-            write(sys.stderr, text + "\n")
+            if not self._muted:
+                write(sys.stderr, text + "\n")
+
+    def mute(self) -> None:
+        """Another program has the terminal: nothing but what was asked for with --verbose is told beside it."""
+        self._silent, self._muted = True, not self.options.verbose
 
     def _progress(self, progress: Progress) -> None:
         """What is under way: shown on a terminal, and named when somebody asks to stop."""

@@ -25,9 +25,9 @@ def main(arguments: list[str] | None = None) -> int:
     # finds nothing and costs a tenth of the start-up.
     gc.set_threshold(COLLECT_AFTER)
     try:
-        from .running import run
+        from .running import Passed, run
         code = run(arguments)
-        if code != INTERRUPTED:
+        if code != INTERRUPTED or isinstance(code, Passed):
             return code
     except KeyboardInterrupt:  # even while it is still loading
         write(sys.stderr, "\n")

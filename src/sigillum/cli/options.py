@@ -111,3 +111,8 @@ def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = N
     no_colour = hasattr(given, "no_colour") or bool(environment.get("NO_COLOR"))
     return Options(Path(workspace) if workspace is not None else None, seconds, hasattr(given, "verbose"),
                    hasattr(given, "debug"), not no_colour, hasattr(given, "presenting"), sources)
+
+
+def answering(parser: argparse.ArgumentParser) -> None:
+    """The option of commands that change something at a tenant by hand; `Context.answered` reads it."""
+    parser.add_argument("--answers", type=Path, metavar="FILE", help="of a tenant by hand: what was done")

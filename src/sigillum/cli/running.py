@@ -30,6 +30,10 @@ exit codes: 0 done, and as wished · 1 done, and the answer is no · 2 usage · 
 THUMBPRINT_LENGTH = 43  # SHA-256 in base64url without padding (RFC 7638)
 
 
+class Passed(int):
+    """The exit code of another program, which is passed on and means what that says."""
+
+
 class Command(Protocol):
     """What each module in `commands` offers."""
 
@@ -89,17 +93,18 @@ def _overview() -> str:
 
 def run(arguments: list[str]) -> int:
     """Run the program with these arguments; returns its exit code."""
-    debug = "--debug" in arguments
+    own = arguments[:arguments.index("--")] if "--" in arguments else arguments
+    debug = "--debug" in own
     try:
         return _dispatch(arguments)
-    except SystemExit as end:  # argparse after -h
-        return int(end.code or 0)
+    except SystemExit as end:  # argparse after -h, or another program's exit code
+        return end.code if isinstance(end.code, Passed) else int(end.code or 0)
     except Exception as problem:
         if debug:
             raise
         known = _known(problem)
         write(sys.stderr, tell(known))
-        if _wants_json(arguments):
+        if _wants_json(own):
             from .views.hints import problem_json
             write(sys.stdout, json.dumps({"version": JSON_VERSION, "kind": "problem", **problem_json(known)}, indent=1) + "\n")
         return int(known.outcome)
@@ -116,12 +121,22 @@ def _dispatch(arguments: list[str]) -> int:
         return _without_command(arguments)
     if name not in COMMANDS:
         raise UsageError(f"there is no command {name!r}", where="sigillum", mend=did_you_mean(name, COMMANDS))
-    args = build([name]).parse_args(list(_joined(with_verb(name, arguments))))
+    own, another = split(name, arguments)
+    args = build([name]).parse_args(list(_joined(with_verb(name, own))))
+    args.another = another
     context = Context(resolve(args))
     try:
         return int(cast(Command, load(name)).run(args, context))
     finally:
         context.close()
+
+
+def split(name: str, arguments: list[str]) -> tuple[list[str], list[str]]:
+    """The arguments of ours, and what stands behind `--`, for a command that runs another program."""
+    if not getattr(load(name), "RUNS_ANOTHER", False) or "--" not in arguments:
+        return arguments, []
+    at = arguments.index("--")
+    return arguments[:at], arguments[at + 1:]
 
 
 def with_verb(name: str, arguments: list[str]) -> list[str]:

@@ -1,8 +1,10 @@
-"""Making key material: key pairs as JWKs (RFC 7517), passwords."""
+"""Making key material: key pairs as JWKs (RFC 7517), certificates, passwords."""
 
 from __future__ import annotations
 
 import secrets
+from collections.abc import Mapping
+from datetime import datetime
 from typing import Any
 
 from sigillum.core.values.secret import Secret
@@ -28,3 +30,9 @@ def make_key(algorithm: str) -> dict[str, Any]:
 def make_password() -> Secret:
     """A new password: 24 letters and digits (120 bits) in groups, without those that look alike."""
     return Secret("-".join("".join(secrets.choice(LETTERS) for _ in range(6)) for _ in range(4)))
+
+
+def make_certificate(key: Mapping[str, Any], subject: str, start: datetime, until: datetime) -> str:
+    """A self-signed certificate: base64 of its DER."""
+    from .certificates import self_signed
+    return self_signed(key, subject, start, until)

@@ -271,6 +271,11 @@ def _key_shape(key: Any, form: str) -> Shape:
     return Shape(PRIVATE if private else PUBLIC, form, private, algorithm, bits, mark, _strength(algorithm, bits), key=key)
 
 
+def key_mark(key: Any) -> str:
+    """The RFC 7638 thumbprint of a key of the library. Raises ValueError for one that is no key of ours."""
+    return _key_shape(key, "").thumbprint
+
+
 def _number(value: int) -> str:
     return b64(value.to_bytes((value.bit_length() + 7) // 8 or 1, "big"))
 

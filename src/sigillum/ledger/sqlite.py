@@ -16,6 +16,7 @@ from typing import Any
 
 from sigillum.core.records.books import NAME, Row, changes, rows_of
 from sigillum.core.records.chain import GENESIS, VERSION, Entry, Head, hash_of
+from sigillum.core.records.history import OUTCOME
 from sigillum.core.values.canonical import canonical
 from sigillum.core.values.errors import MachineError
 from sigillum.core.values.times import format_instant
@@ -176,9 +177,16 @@ class SqliteLedger:
             f"INSERT INTO entries ({_COLUMNS}) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",  # noqa: S608  (a constant)
             (entry.stream, entry.sequence, entry.previous, at, entry.writer, entry.key_id, entry.kind, entry.charter,
              body.decode(), digest, self._sign(digest.encode()), entry.version))
-        for row in changes(fresh.kind, fresh.charter, fresh.body):
+        for row in changes(fresh.kind, fresh.charter, fresh.body, self._intent(fresh)):
             self._book(row)
         return Head(self.stream, entry.sequence, digest)
+
+    def _intent(self, fresh: Fresh) -> dict[str, Any] | None:
+        """Of an outcome: the body of its intent."""
+        if fresh.kind != OUTCOME:
+            return None
+        found = self._db.execute("SELECT body FROM entries WHERE sequence = ?", [fresh.body["attempt"]]).fetchone()
+        return dict(json.loads(found[0])) if found is not None else None
 
     def entries(self, charter: str = "", newest: int = 0, kind: str = "", after: int = 0) -> Iterator[Entry]:
         conditions: list[tuple[str, Any]] = [(test, value) for test, value in (

@@ -47,6 +47,16 @@ def evaluate_all(http: Http, url: str, authorization: str, asked: Sequence[Evalu
     return [_decision(a if isinstance(a, dict) else {}, url) for a in answers]
 
 
+def let_in(http: Http, url: str, authorization: str, subject: str) -> bool | None:
+    """Is a token taken at all? A 401 says no (RFC 6750 §3.1), an answer about the question itself yes. Raises
+    UnreachableError.
+    """
+    answer = http.send("POST", url, {"Authorization": authorization, "Content-Type": "application/json",
+                                     "Accept": "application/json"},
+                       json.dumps(Evaluation(subject, "sign-in", url).body()).encode())
+    return False if answer.status == 401 else True if answer.status < 500 else None
+
+
 def _send(http: Http, url: str, authorization: str, body: dict[str, Any]) -> dict[str, Any]:
     answer = http.send("POST", url, {"Authorization": authorization, "Content-Type": "application/json",
                                      "Accept": "application/json"}, json.dumps(body).encode())

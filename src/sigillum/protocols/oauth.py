@@ -93,8 +93,9 @@ def _signing_key(key: bytes) -> Any:
 
 
 def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: str, now: datetime,
-              life_seconds: int, key_id: str) -> Secret:
-    """A JWT that `subject` signs for itself (RFC 7523 §3): aud is one string, and a fresh jti each.
+              life_seconds: int, key_id: str, certificate: str = "") -> Secret:
+    """A JWT that `subject` signs for itself (RFC 7523 §3): aud is one string, and a fresh jti each. `certificate`: the
+    `x5t#S256` of the one over its key (RFC 7515 §4.1.8), which it names instead of the key.
 
     Raises MachineError where nothing can be signed with the key, or by that algorithm.
     """
@@ -103,7 +104,7 @@ def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: st
     issued = int(now.timestamp())
     claims = {"iss": subject, "sub": subject, "aud": audience, "iat": issued, "exp": issued + life_seconds,
               "jti": secrets.token_urlsafe(16)}
-    header = {"alg": algorithm, "typ": "JWT", "kid": key_id}
+    header = {"alg": algorithm, "typ": "JWT", **({"x5t#S256": certificate} if certificate else {"kid": key_id})}
     try:
         return Secret(jwt.encode(header, claims, _signing_key(canonical(key)), algorithms=[algorithm]))
     except (JoseError, ValueError, KeyError, TypeError, AttributeError) as problem:

@@ -49,7 +49,8 @@ def _shown(value: Any) -> str:
     return repr(value) if isinstance(value, (str, int, float)) and len(str(value)) <= 60 else "this"
 
 
-def _duration(value: Any) -> int:
+def duration(value: Any) -> int:
+    """Seconds. Raises what pydantic tells as a mistake."""
     try:
         return times.parse_duration(value if isinstance(value, str) else "")
     except ValueError as problem:
@@ -84,7 +85,7 @@ def form_schema(pattern: str, **more: Any) -> WithJsonSchema:
 
 
 WHOLE = r"\Z"
-Duration = Annotated[int, BeforeValidator(_duration), form_schema(times.DURATION, examples=["10m", "8h", "90d", "P90D"])]
+Duration = Annotated[int, BeforeValidator(duration), form_schema(times.DURATION, examples=["10m", "8h", "90d", "P90D"])]
 Instant = Annotated[Any, BeforeValidator(_instant), form_schema(times.INSTANT.pattern, examples=["2027-03-01T08:00:00Z"])]
 Day = Annotated[date, BeforeValidator(_date), text_schema(pattern=r"^\d{4}-\d\d-\d\d$", format="date")]
 

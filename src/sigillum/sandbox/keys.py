@@ -5,9 +5,11 @@ from __future__ import annotations
 import base64
 import hashlib
 import json
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
+from cryptography import x509
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from joserfc import jws, jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, JWKRegistry, Key, OKPKey, RSAKey
@@ -103,3 +105,20 @@ def lifetime_fault(claims: Json, now: datetime, most_seconds: int) -> str | None
         if value is not None and (not isinstance(value, (int, float)) or value > second + 5):
             return f"{name} lies in the future"
     return None
+
+
+def certificate_of(text: str) -> tuple[Json, str, datetime] | None:
+    """Public JWK, `x5t#S256` (RFC 7515 §4.1.8) and the first instant after it, of a certificate that signs no others."""
+    try:
+        der = base64.b64decode(text, validate=True)
+        found = x509.load_der_x509_certificate(der)
+        pem = found.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo)
+        public = found.public_key()
+        kind = "EC" if hasattr(public, "curve") else "RSA" if hasattr(public, "public_numbers") else "OKP"
+        key = dict(JWKRegistry.import_key(pem, kind).as_dict(private=False))
+        signs = any(e.value.ca for e in found.extensions if isinstance(e.value, x509.BasicConstraints))
+    except (ValueError, KeyError, TypeError, JoseError):
+        return None
+    key = {n: key[n] for n in ("kty", "crv", "x", "y", "n", "e") if n in key}
+    mark = base64.urlsafe_b64encode(hashlib.sha256(der).digest()).rstrip(b"=").decode()
+    return (key, mark, found.not_valid_after_utc + timedelta(seconds=1)) if usable(key) is not None and not signs else None

@@ -119,9 +119,12 @@ def _foreign(request: Request, tenant: Tenant, assertion: str, claims: Json) -> 
 def _account_key(tenant: Tenant, principal: str, assertion: str) -> tuple[str, Json] | None:
     """The account's live credential that signed this assertion."""
     peeked = keys.peek(assertion)
-    wanted = peeked[0].get("kid") if peeked else None
+    header = peeked[0] if peeked else {}
+    wanted, algorithms = header.get("x5t#S256", header.get("kid")), tenant.described.get("assertion_algorithms")
+    if algorithms and header.get("alg") not in algorithms:
+        return None
     for identity, found in _taken(tenant, principal):
-        named = wanted is None or wanted in (found.get("thumbprint"), identity)
+        named = wanted in (found.get("thumbprint"), identity) or (wanted is None and found.get("kind") != "certificate")
         if "publicKey" in found and named and keys.verify(assertion, found["publicKey"]):
             return identity, found
     return None
@@ -289,6 +292,7 @@ async def token(request: Request) -> Response:
     elsewhere = [t.issuer for t in request.app.state.house.tenants.values() if tenant.issuer in t.organisations]
     if resource not in (tenant.work, tenant.issuer, *elsewhere):
         raise OAuthProblem("invalid_target", "This server issues tokens for its own working interface only")
+    tenant.use(who.get("credential"), request.client.host if request.client else "")
     now, life = int(tenant.clock.now().timestamp()), tenant.limit("token_seconds")
     claims = {"iss": tenant.issuer, **who, "aud": resource, "iat": now, "exp": now + life,
               "jti": secrets.token_hex(12), "scope": " ".join(scope)}

@@ -13,7 +13,7 @@ from . import directory, saas
 from .attributes import ACCOUNT, TEAM, Kind
 from .clock import moment_of, stamp
 from .errors import ScimProblem
-from .keys import thumbprint, usable
+from .keys import certificate_of, thumbprint, usable
 from .schemas import KINDS, NEVER
 from .world import HOLDS_ITEMS, Admin, Tenant, hash_of
 
@@ -93,6 +93,10 @@ def on_update(tenant: Tenant, kind: Kind, identity: str, data: Json, before: Jso
         saas.check_licence(tenant, data)
     elif kind.name == "User":
         saas.check_account(tenant, identity, data)
+    elif kind.name == "Credential":
+        expires = data.pop("expires", True)
+        if data.get("kind") == "password" and not expires:
+            data["validUntil"] = NEVER
     data |= {name: before[name] for name in ("thumbprint", "clientId", "consentedBy") if name in before}  # the tenant's own
 
 
@@ -166,6 +170,10 @@ def _credential(tenant: Tenant, data: Json) -> None:
     now = tenant.clock.now()
     _window(data)
     longest = tenant.limit("credential_seconds")  # 0: as long as one likes
+    days = tenant.described.get("passwords_last_days", 0) if data.get("kind") == "password" else 0
+    if "validUntil" not in data and days and data.pop("expires", True):
+        data["validUntil"] = stamp(now + timedelta(days=days))
+    data.pop("expires", None)
     if "validUntil" not in data:
         data["validUntil"] = stamp(now + timedelta(seconds=longest)) if longest else NEVER
     if longest and moment_of(data["validUntil"]) > now + timedelta(seconds=longest + 60):
@@ -179,6 +187,8 @@ def _credential(tenant: Tenant, data: Json) -> None:
             data["thumbprint"] = mark
         if mark is not None and any(d.get("thumbprint") == mark for _, d in tenant.store.all_current("Credential")):
             raise ScimProblem(409, "publicKey: this key is registered already", "uniqueness")
+    elif data["kind"] == "certificate":
+        _certificate(tenant, data)
     elif data["kind"] == "password":
         saas.on_password(tenant, data)
     elif data["kind"] not in MADE_HERE:
@@ -186,11 +196,24 @@ def _credential(tenant: Tenant, data: Json) -> None:
     else:
         data.pop("publicKey", None)  # it has none
     live = [d for _, d in tenant.store.by("Credential", "principal.value", data["principal"]["value"])
-            if moment_of(d["validUntil"]) > now]
+            if moment_of(d["validUntil"]) > now or tenant.described.get("ended_count")]
     if len(live) >= tenant.limit("keys_per_principal"):
         raise _invalid(f"a principal has {tenant.limit('keys_per_principal')} credentials at most here")
     born = not tenant.described.get("born_inactive", True)
     data["active"] = True if born else bool(data.get("active", False))
+
+
+def _certificate(tenant: Tenant, data: Json) -> None:
+    """A certificate registers its key, and ends with itself at the latest. Raises ScimProblem."""
+    seen = certificate_of(str(data.get("certificate", "")))
+    if seen is None:
+        raise _invalid("certificate: base64 of an X.509 certificate over Ed25519, P-256 or RSA is needed, that signs no others")
+    key, mark, over = seen
+    if over <= tenant.clock.now():
+        raise _invalid("certificate: it is over")
+    if any(d.get("thumbprint") == mark for _, d in tenant.store.all_current("Credential")):
+        raise ScimProblem(409, "certificate: it is registered already", "uniqueness")
+    data |= {"publicKey": key, "thumbprint": mark, "validUntil": min(data["validUntil"], stamp(over))}
 
 
 def after_create(tenant: Tenant, kind: Kind, identity: str, data: Json) -> None:
@@ -255,6 +278,7 @@ def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, dat
                 "schemas": list(dict.fromkeys([*data["schemas"], ACCOUNT]))}
     if kind.name == "Credential":
         data["expires"] = moment_of(data["validUntil"]).year < 9999
+        data |= tenant.last_used(identity)
     if kind.name == "Grant":
         data["state"] = state_of(tenant, data)
         if progress:

@@ -46,7 +46,8 @@ def on_grant(tenant: Tenant, data: Json) -> None:
 def on_credential(tenant: Tenant, data: Json) -> None:
     """Which kinds there are here; an API token may have to be narrowed, and to say when it ends."""
     kind = data.get("kind", "key-pair")
-    if kind not in tenant.described.get("credential_kinds", ("key-pair", "api-token", "shared-secret", "password")):
+    known = ("key-pair", "certificate", "api-token", "shared-secret", "password")
+    if kind not in tenant.described.get("credential_kinds", known):
         raise _invalid(f"kind: there is no {kind} here")
     if kind == "api-token" and tenant.described.get("limits_compulsory"):
         if not data.get("limits"):

@@ -312,9 +312,11 @@ def profile_of(tenant: Tenant) -> Json:
         "schemas": [KINDS["TenantProfile"].schema.id], "name": tenant.name, "inForce": True,
         "title": described.get("title", tenant.name), "stage": described.get("stage", "test"),
         "issuer": tenant.issuer, "decisions": tenant.base + "/access/v1/evaluation", "work": tenant.work,
+        **({"store": f"{tenant.work}/secrets"} if any("/secrets/" in p["call"] for p in tenant.permissions.values()) else {}),
         "externalIdUnique": tenant.store.unique_external_ids,
         "bornInactive": bool(described.get("born_inactive", True)),
         "secretDelivery": described.get("secret_delivery", "sealed"),
+        "lastUsed": described.get("last_used", "second"),
         "limits": {word: tenant.limit(name) for name, word in words.items()},
         "permissions": [{"value": name, "class": p.get("class", "looks"), "method": p["call"].split(" ")[0],
                          "template": p["call"].split(" ", 1)[1],
@@ -323,8 +325,10 @@ def profile_of(tenant: Tenant) -> Json:
         **({"preconditions": described["preconditions"]} if "preconditions" in described else {}),
         **({"organisations": tenant.organisations} if tenant.organisations else {}),
         **{word: described[name] for name, word in (
-            ("accounts_live_in", "accountsLiveIn"), ("credential_kinds", "credentialKinds")) if name in described},
-        **{word: True for name, word in (("accounts_drafted", "accountsDrafted"), ("limits_compulsory", "limitsCompulsory"))
+            ("accounts_live_in", "accountsLiveIn"), ("credential_kinds", "credentialKinds"),
+            ("assertion_algorithms", "assertionAlgorithms")) if name in described},
+        **{word: True for name, word in (("accounts_drafted", "accountsDrafted"), ("limits_compulsory", "limitsCompulsory"),
+                                     ("ended_count", "endedCount"))
            if described.get(name)},
         **{word: bool(described[name]) for name, word in (("windows_on_broad", "windowsOnBroad"),
                                                           ("windows_on_everyone", "windowsOnEveryone")) if name in described},

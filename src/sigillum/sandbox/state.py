@@ -41,7 +41,9 @@ def _tenant(tenant: Tenant) -> Json:
         "described": tenant.described, "admins": [[a.name, sorted(a.powers), a.domain, a.token_hash] for a in tenant.admins],
         "clients": {i: vars(c) for i, c in tenant.clients.items()}, "streams": tenant.streams,
         "used_assertions": {j: stamp(m) for j, m in tenant.used_assertions.items()}, "revoked": sorted(tenant.revoked),
+        "vault": tenant.vault, "reads": tenant.reads,
         "secrets": tenant.secrets, "unread": tenant.unread, "slow": {i: [stamp(m), how] for i, (m, how) in tenant.slow.items()},
+        "used": {i: [stamp(m), address] for i, (m, address) in tenant.used.items()},
         "made": [[kind, name, identity, data] for (kind, name), (identity, data) in tenant.made.items()],
         "key": tenant.signing_key.private() if tenant.signing_key is not None else None,
         "external": sorted(map(list, store.external)), "order": store.order,
@@ -61,7 +63,9 @@ def _tenant_of(house: House, name: str, content: Json) -> Tenant:
     tenant.streams, tenant.revoked = content["streams"], set(content["revoked"])
     tenant.used_assertions = {j: moment_of(m) for j, m in content["used_assertions"].items()}
     tenant.secrets, tenant.unread = content["secrets"], content["unread"]
+    tenant.vault, tenant.reads = content.get("vault", {}), content.get("reads", [])
     tenant.slow = {i: (moment_of(m), how) for i, (m, how) in content["slow"].items()}
+    tenant.used = {i: (moment_of(m), address) for i, (m, address) in content.get("used", {}).items()}
     tenant.made = {(kind, n): (identity, data) for kind, n, identity, data in content["made"]}
     tenant.signing_key = SigningKey(content["key"]) if content["key"] is not None else None
     store = tenant.store

@@ -31,7 +31,7 @@ def claims_of(tenant: Tenant, token: str | None) -> Json | None:
     for identity, known in tenant.secrets.items():
         if secrets.compare_digest(known, digest):
             found = tenant.store.current(KINDS["Credential"], identity)
-            if found is not None and usable_now(tenant, found):
+            if found is not None and usable_now(tenant, found) and _stands(tenant, {"sub": found["principal"]["value"]}):
                 return {"iss": tenant.issuer, "sub": found["principal"]["value"], "credential": identity,
                         "client_id": found["principal"]["value"], "scope": "work"}
     return None
@@ -61,9 +61,16 @@ def _by_password(tenant: Tenant, address: str, name: str, password: str) -> Json
 
 def bearer_claims(request: Request, tenant: Tenant) -> Json:
     """Claims of the request's access token (RFC 6750 §3). Raises OAuthProblem 401."""
+    address = request.client.host if request.client else ""
+    claims = _presented(request, tenant, address)
+    tenant.use(claims.get("credential"), address)
+    return claims
+
+
+def _presented(request: Request, tenant: Tenant, address: str) -> Json:
     presented, basic = bearer(request), basic_of(request)
     if basic is not None:
-        return _by_password(tenant, request.client.host if request.client else "", *basic)
+        return _by_password(tenant, address, *basic)
     if presented is None:
         raise OAuthProblem("invalid_request", "An access token is needed", 401, 'Bearer realm="work"')
     claims = claims_of(tenant, presented)

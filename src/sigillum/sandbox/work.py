@@ -8,6 +8,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from . import secretstore
 from .answers import bearer
 from .clock import stamp
 from .decide import decide
@@ -37,8 +38,10 @@ def _permission(tenant: Tenant, method: str, thing: str) -> str:
 
 async def call(request: Request) -> Response:
     tenant = house_tenant(request)
-    claims = bearer_claims(request, tenant)
     thing, place = request.path_params["thing"], request.path_params["place"]
+    if thing == secretstore.THING:
+        return await secretstore.serve(request, tenant, _permission(tenant, request.method, thing), place)
+    claims = bearer_claims(request, tenant)
     permission = _permission(tenant, request.method, thing)
     verdict = decide(tenant, claims["sub"], permission, place, claims.get("credential"), token=True)
     if not verdict.allowed:
@@ -122,7 +125,7 @@ async def configuration(request: Request) -> Response:
 
 def routes() -> list[Route]:
     return [
-        Route("/{tenant}/work/{thing}/{place:path}", guarded(call), methods=["GET", "POST", "DELETE"]),
+        Route("/{tenant}/work/{thing}/{place:path}", guarded(call), methods=["GET", "POST", "PUT", "DELETE"]),
         Route("/{tenant}/access/v1/evaluation", guarded(evaluation), methods=["POST"]),
         Route("/{tenant}/access/v1/evaluations", guarded(evaluation), methods=["POST"]),
         Route("/.well-known/authzen-configuration/{tenant}", guarded(configuration)),

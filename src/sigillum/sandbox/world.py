@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import Any
 
 from .attributes import Kind
-from .clock import Clock
+from .clock import Clock, stamp
 from .keys import SigningKey
 from .schemas import KINDS
 from .store import Store
@@ -64,8 +64,11 @@ class Tenant:
     revoked: set[str] = field(default_factory=set)
     secrets: dict[str, str] = field(default_factory=dict)  # credential id -> hash of its secret
     unread: dict[str, str] = field(default_factory=dict)  # credential id -> a secret still to be handed out
+    used: dict[str, tuple[datetime, str]] = field(default_factory=dict)  # credential id -> when and from where, last
     slow: dict[str, tuple[datetime, str]] = field(default_factory=dict)  # id -> when its making ends, and how
     made: dict[tuple[str, str], tuple[str, Json]] = field(default_factory=dict)  # type, name -> id and data, as the world says
+    vault: dict[str, list[Json]] = field(default_factory=dict)  # path of a secret -> its versions, the newest last
+    reads: list[Json] = field(default_factory=list)  # who read which version of which secret, and when
     signing_key: SigningKey | None = None
 
     @property
@@ -100,6 +103,20 @@ class Tenant:
             return None
         done_at, how = self.slow[identity]
         return how if self.clock.now() >= done_at else "accepted"
+
+    def use(self, credential: str | None, address: str) -> None:
+        """Note that somebody proved itself with a credential."""
+        if credential:
+            self.used[credential] = (self.clock.now(), address)
+
+    def last_used(self, credential: str) -> Json:
+        """What is shown of that: by the second or by the day; nothing where this tenant does not tell."""
+        grain, known = self.described.get("last_used", "second"), self.used.get(credential)
+        if grain == "none" or known is None:
+            return {}
+        at, address = known
+        day = at.replace(hour=0, minute=0, second=0, microsecond=0)
+        return {"lastUsedAt": stamp(day if grain == "day" else at.replace(microsecond=0)), "lastUsedFrom": address}
 
     @property
     def permissions(self) -> dict[str, Json]:

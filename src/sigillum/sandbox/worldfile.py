@@ -18,7 +18,7 @@ CALL = re.compile(r"(GET|POST|PUT|PATCH|DELETE) /[^\s{}]*\{place\}[^\s{}]*\Z")
 NEEDED = re.compile(r"[^\s@]+@[^\s@]+\Z")
 PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
 POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules", "licences",
-          "tenant")
+          "secrets", "tenant")
 
 
 def _powers(value: Any) -> Any:
@@ -288,12 +288,17 @@ class Tenant(Section):
     external_id_unique: bool = True
     born_inactive: bool = Field(True, description="A credential can be made inactive and activated later")
     secret_delivery: Literal["sealed", "once"] = "sealed"
+    last_used: Literal["second", "day", "none"] = Field("second", description="How exactly it tells when a credential was used")
+    ended_count: bool = Field(False, description="Credentials that ended by themselves count among those of a principal")
+    passwords_last_days: Count = Field(0, description="A password ends by itself after so many days, unless switched off")
     checks_keys: bool = Field(False, description="A public key that cannot be used is refused")
     windows_on_broad: bool = Field(True, description="False: a broad role takes no time limit")
     windows_on_everyone: bool = True
     accounts_live_in: str | None = Field(None, description="The kind of place in which accounts live")
     accounts_drafted: bool = Field(False, description="Accounts are born as drafts")
-    credential_kinds: list[Literal["key-pair", "api-token", "shared-secret", "password"]] | None = None
+    credential_kinds: list[Literal["key-pair", "certificate", "api-token", "shared-secret", "password"]] | None = None
+    assertion_algorithms: list[Literal["Ed25519", "EdDSA", "ES256", "RS256"]] | None = Field(
+        None, description="By which assertions may be signed; none: by all of them")
     limits_compulsory: bool = Field(False, description="A token must be narrowed, and end")
     tokens_outlive: bool = Field(False, description="Access tokens of somebody who was deleted go on until their end")
     registrations_rotate: bool = Field(False, description="An update of a registration gives a new token and secret (RFC 7592)")

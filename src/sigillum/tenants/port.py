@@ -14,6 +14,7 @@ from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.profile import Operation, Profile
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import ClockReading
+from sigillum.keeping.port import Vault
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.values import Question
@@ -80,6 +81,7 @@ class Proof(NamedTuple):
     client_id: str = ""
     secret: Secret | None = None
     account: str = ""  # the account's name, with `secret` as its password
+    certificate: str = ""  # with a key: the `x5t#S256` of the certificate over it, which the assertion names
     assertion: Secret | None = None  # of a foreign principal: a token of its home, made for this tenant
 
 
@@ -90,6 +92,7 @@ class SignedIn(NamedTuple):
     principal: str
     said: str
     scheme: str = "Bearer"  # how the token is presented (RFC 6750), or "Basic" for a name and password (RFC 7617)
+    lives_seconds: int | None = None  # where the answer told it
 
     def header(self) -> str:
         """The value of `Authorization`."""
@@ -148,6 +151,10 @@ class SignIns(Protocol):
         """A new token, never a cached one. Raises RefusedError."""
         ...
 
+    def taken(self, signed_in: SignedIn) -> bool | None:
+        """Is what somebody signed in with still taken? None: there is nothing to ask."""
+        ...
+
     def as_administrator(self, principal: str) -> SignedIn:
         """Not signed in as the identity: questions about it are asked by the administrator."""
         ...
@@ -182,7 +189,15 @@ class Decisions(Protocol):
         ...
 
 
-class Tenant(Facts, Changes, SignIns, Decisions, Protocol):
+class Stores(Protocol):
+    """Keeping secrets, where a tenant is a secret store."""
+
+    def store(self, path: str) -> Vault | None:
+        """One secret of it, and its generations; None: it is no store."""
+        ...
+
+
+class Tenant(Facts, Changes, SignIns, Decisions, Stores, Protocol):
     """One tenant, whole: what a driver offers."""
 
 

@@ -73,7 +73,7 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
     stands = requests.fulfilled(request, records, tenant.profile.carried(KINDS[request.thing]))
     means = _means(tenant, request)
     return Answering(request, name, able.name, signer_words(office, signer.key_id), signer.key_id,
-                     signer.key_id in {*known, *office.workspace.file.signers.values(), office.books.signing_key().key_id},
+                     signer.key_id in office.trusted(known, ours=True),
                      stands, step, means)
 
 
@@ -109,7 +109,7 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
                 "about": found.request.about, "charter": found.request.charter, "tenant": found.tenant,
                 "digest": found.request.digest})])
             state = fold(ledger.entries(uid), uid)
-            ports = office.ports(uid, found.request.charter, nothing, nothing)
+            ports = office.ports(uid, found.request.charter, nothing, nothing, nothing)
             Carrying(ports, state).run(Outline(uid, (found.step,)), results.append)
             if results[0].state is not Became.DONE:
                 return None, results
@@ -132,7 +132,7 @@ def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> t
     signer, request = signed.check(body, str(path)), requests.read(body, str(path))
     if request.do != requests.TELL:
         raise UsageError("it asks for something to be done, not told", where=str(path), mend="leave --value out")
-    if signer.key_id not in {*known, *office.workspace.file.signers.values(), office.books.signing_key().key_id}:
+    if signer.key_id not in office.trusted(known, ours=True):
         raise SomebodyError(f"the request is {signer_words(office, signer.key_id)}", where=str(path),
                             mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`")
     form = str(request.values.get("form", ""))

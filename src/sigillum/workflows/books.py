@@ -221,6 +221,8 @@ class Books:
                 continue
             _, history = self.history(name)
             live = [all_[-1] for all_ in history.generations.values() if all_[-1].state is State.MADE]
+            if history.retired_at:
+                continue
             left = tuple((g.mark.tenant, words(g.mark), g.id) for g in live)
             asked = tuple(r.number for r in open_ if r.uid == uid)
             out += [Orphan(name, left, asked)] if left or asked else []

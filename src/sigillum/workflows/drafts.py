@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import re
 from dataclasses import dataclass
@@ -10,13 +11,15 @@ from pathlib import Path
 
 from sigillum.charters import files
 from sigillum.core.records.history import RENAMED
-from sigillum.core.values.errors import FileError, Mistake, Position, UsageError
+from sigillum.core.values.errors import FileError, Mistake, Position, SomebodyError, UsageError
 from sigillum.core.values.text import CHARTER_NAME
 from sigillum.core.values.times import format_duration
 from sigillum.keeping.private import write_private
 from sigillum.ledger.port import Fresh
 
 from .office import CLAIM, Office
+
+LONGEST_NAME, WIDTH = 63, 128
 
 ACCOUNT, CLIENT, TEAM = "service-account", "client", "team"
 PROOFS = """\
@@ -111,6 +114,36 @@ def free(office: Office, name: str) -> Path:
         mistake = Mistake("name-taken", f"the charter name {name!r} is taken", "choose another name", Position(shown))
         raise FileError(mistake.what, where=shown, mend=mistake.mend, mistakes=(mistake,))
     return path
+
+
+def split(office: Office, name: str) -> dict[Path, str]:
+    """A charter for each consumer of one whose credentials several use: the same rights, an identity and a key of its own.
+
+    Nothing is written. Raises FileError, SomebodyError where there is nothing to split.
+    """
+    from ruamel.yaml import YAML
+    charter = office.charters([name])[0]
+    users = list(dict.fromkeys(c for want in charter.credentials for c in want.consumers))
+    if len(users) < 2:
+        raise SomebodyError(f"the credentials of {name} have one consumer at most", where=name,
+                            mend="there is nothing to split")
+    text, yaml = files.path_of(office.workspace, name).read_text(encoding="utf-8"), YAML()
+    yaml.width, out = WIDTH, dict[Path, str]()
+    for user in users:
+        content, fresh = yaml.load(text), f"{name}-{user}"[:LONGEST_NAME].rstrip("-")
+        content["charter"] = fresh
+        content["identity"]["name"] = f"{charter.identity.name}-{user}"
+        kept = [n for n, want in enumerate(charter.credentials) if user in want.consumers]
+        content["credentials"] = [content["credentials"][n] for n in kept]
+        for entry in content["credentials"]:
+            entry["consumers"] = [user]
+        names = {charter.credentials[n].name for n in kept}
+        if "proofs" in content:
+            content["proofs"] = [p for p in content["proofs"] if p.get("with") in (None, *names)]
+        written = io.StringIO()
+        yaml.dump(content, written)
+        out[free(office, fresh)] = written.getvalue()
+    return out
 
 
 def rename(office: Office, old: str, new_name: str) -> Path:

@@ -9,9 +9,11 @@ from sigillum.core.charter.charter import Charter
 from sigillum.core.facets.registry import waits_for
 from sigillum.core.facets.seen import Choices as Allowed
 from sigillum.core.kinds.changes import Doing
+from sigillum.core.records.history import REVIVED
 from sigillum.core.records.steps import Outline, Prove, Step, StepKind
 from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, StoppedError, worst
 from sigillum.core.values.marks import StepId
+from sigillum.ledger.port import Fresh
 
 from .carrying.ports import AgainError
 from .carrying.run import Became, Carrying, StepResult
@@ -20,6 +22,7 @@ from .office import CLAIM, Office
 from .prove import ProofReport, run
 from .rehearse import blocked_outcome, compared
 from .requests import settle
+from .rotate import Rotated, begin, go_on_all
 from .settings import Progress
 from .several import several
 from .trying import principal_of
@@ -38,11 +41,12 @@ class Choices:
     send_again: bool = False
     end_extra: bool = False
     switch_on: bool = False
+    revive: bool = False
 
     @property
     def allowed(self) -> Allowed:
         """What of it matters to comparing."""
-        return Allowed(self.adopt, self.end_extra, self.switch_on)
+        return Allowed(self.adopt, self.end_extra, self.switch_on, revive=self.revive)
 
     def allowed_for(self, office: Office, charter: Charter) -> Allowed:
         """The same, and where nothing is ended now: in prod, where that was not said."""
@@ -59,6 +63,7 @@ class Enacted:
     outline: Outline | None = None
     proofs: ProofReport | None = None
     error: SigillumError | None = None
+    rotations: list[Rotated] = field(default_factory=list)
 
     @property
     def blocked(self) -> bool:
@@ -68,7 +73,8 @@ class Enacted:
     @property
     def unchanged(self) -> bool:
         """Was there nothing to do, and is there nothing to tell?"""
-        return self.error is None and not self.results and self.outline is not None and not self.outline.blocked \
+        return self.error is None and not self.results and not self.rotations \
+            and self.outline is not None and not self.outline.blocked \
             and not self.outline.left
 
     def outcome(self) -> Outcome:
@@ -79,6 +85,7 @@ class Enacted:
             found.append(self.error.outcome)
         if self.proofs is not None:
             found.append(self.proofs.outcome())
+        found += [o for r in self.rotations if (o := r.outcome()) is not Outcome.NOT_YET]  # a rotation takes its time
         left = self.outline is not None and self.outline.left
         if left or any(r.state is Became.SKIPPED and r.step.kind is StepKind.END for r in self.results):
             found.append(Outcome.SOMEBODY)
@@ -110,7 +117,13 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
 def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
     office.books.ledger(write=True)
     uid = office.books.make_known(charter.name)
+    if choices.revive and office.books.history(charter.name)[1].retiring:
+        about = {"name": charter.name, "because": "", "tenant": charter.tenant}
+        office.books.ledger(write=True).append([Fresh(REVIVED, uid, about)])
     comparison, outline, _ = compared(office, charter, choices.allowed_for(office, charter))
+    for all_ in comparison.history.generations.values():
+        for gone in (g for g in all_ if g.given_away):  # what a kill left of it
+            office.keepings.of(uid).forget(gone.mark.get("name"), gone.number)
     done.outline = outline
     if outline.blocked:
         return
@@ -131,12 +144,19 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     def ask(step: Step, doing: Doing | None) -> None:
         from .requests import ask as write_request
         write_request(office, uid, charter.name, step, doing)
-    carrying = Carrying(office.ports(uid, charter.name, prove_now, ask), comparison.history, send_again=choices.send_again)
+
+    def turn(step: Step) -> None:
+        history = office.books.history(charter.name)[1]
+        want = next(c for c in charter.credentials if c.name == step.mark.get("name"))
+        begin(office, charter, history, want, step.mark, step.why)
+    ports = office.ports(uid, charter.name, prove_now, ask, turn)
+    carrying = Carrying(ports, comparison.history, send_again=choices.send_again)
     again = list[StepResult]()  # what made it compare anew is no result of its own
 
     def reached(result: StepResult) -> None:
         (again if isinstance(result.error, AgainError) else done.results).append(result)
     carrying.run(outline, reached, leave_out=_left_out(office, charter, outline, choices))
+    done.rotations = go_on_all(office, charter, uid)
 
 
 def wants_end(office: Office, charter: Charter, step: Step) -> bool:

@@ -71,6 +71,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         seen = lookup.snapshot(office, tenant, who.record, [*places, *kept], [gathering.ALL_ROLES, *below],
                                credentials=bool(wish.credential), people=[person] if person else [])
         world, roles = gathering.world_of(seen.known(), seen.profile), seen.ask(gathering.ALL_ROLES).records
+        lookup.holds(office, world)
         lookup.leaving(office, world, who.record, who.charter)
         credential = _credential(world, principal, wish.credential)
     at = wish.at or time_of(tenant) + timedelta(seconds=wish.later_seconds)

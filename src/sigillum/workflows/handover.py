@@ -10,19 +10,21 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import KEY_PAIR, Charter, CredentialWant
+from sigillum.core.charter.charter import HANDOVER, Charter, CredentialWant
 from sigillum.core.charter.sheet import KINDS, USUAL, Sheet, SheetLine, Value, fill
 from sigillum.core.charter.wants import HandoverWant
 from sigillum.core.kinds.identities import CLIENT
+from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records import history
 from sigillum.core.records.history import History
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.marks import Mark
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import did_you_mean, unseen
-from sigillum.core.values.times import format_instant, whole_second
+from sigillum.core.values.times import format_instant, parse_instant, whole_second
 from sigillum.ledger.port import Fresh
 
 from .office import BRIEFLY_SECONDS, CLAIM, Office
@@ -100,7 +102,7 @@ def asked(office: Office, charter: Charter, consumer: str, credential: Credentia
                 for a in described.asks]
     if wish_of(charter).gives:
         return [SheetLine(v) for v in wish_of(charter).gives]
-    key = credential is not None and credential.kind == KEY_PAIR
+    key = credential is not None and credential.keyed
     left_out = {"client_id" if not charter.is_client else "account", "secret" if key else "key"}
     if credential is None or not credential.held_here:
         left_out |= {"key", "secret"}
@@ -149,9 +151,9 @@ def _secrets(office: Office, uid: str, credential: CredentialWant, number: int, 
     known |= {"credential_id": about.get("credential_id"), "ends": about.get("ends")}
     if about.get("credential_id") and not about.get("ends"):
         why["ends"] = "it has no end there"
-    folder = office.workspace.folder
-    shown = f"file:{path.relative_to(folder) if path.is_relative_to(folder) else path}"
-    if credential.kind == KEY_PAIR:
+    shown = keys.reference(credential.name, number, office.workspace.folder)
+    if credential.keyed:
+        known["certificate"] = about.get("certificate")
         key, _ = keys.key(credential.name, number)
         known |= {"key": Secret(json.dumps(key)), "key_id": thumbprint(key)}
         why |= {"secret": "its credential is a key pair: ask for `key`"}
@@ -211,14 +213,74 @@ def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None
             "generation": generation, "at": at, **more})])
 
 
+def leaves(office: Office, sheet: Sheet) -> bool:
+    """Is its credential kept no longer than until it is handed over?"""
+    want = next((c for c in office.charters([sheet.charter])[0].credentials if c.name == sheet.credential), None)
+    return want is not None and want.keep_in == HANDOVER
+
+
+def give_away(office: Office, sheet: Sheet) -> None:
+    """What was sealed and stands in its file is kept here no more. The ledger says so first: else it would seem lost."""
+    uid, state = office.books.history(sheet.charter)
+    made = next(g for all_ in state.generations.values() for g in all_ if g.kind == CREDENTIAL.name
+                and g.mark.get("name") == sheet.credential and g.number == sheet.generation)
+    if not made.given_away:
+        office.books.ledger(write=True).append([Fresh(history.GIVEN_AWAY, uid, {
+            **made.mark.body(), "generation": made.number, "thing": CREDENTIAL.name})])
+        office.settings.boundary("given away")
+    office.keepings.of(uid).forget(sheet.credential, sheet.generation)
+
+
 def handed(office: Office, charter: str) -> list[Mapping[str, Any]]:
     """What was handed over of a charter before."""
     uid, _ = office.books.history(charter)
     return [e.body for e in office.books.ledger().entries(uid, kind=history.HANDED)] if uid else []
 
 
+class Since(NamedTuple):
+    """Whether what was handed over was used since: by what its tenant tells; None: it does not tell."""
+
+    used: bool | None
+    words: str
+
+
+def used_since(office: Office, charter: Charter, body: Mapping[str, Any]) -> Since:
+    """Has anybody proved itself with it since it was handed over? By the tenant's clock, and as exactly as it tells."""
+    _, state = office.books.history(charter.name)
+    from sigillum.tenants.port import now_at
+    tenant, name = office.tenants.reach(charter.tenant), str(body.get("credential") or "")
+    mark = Mark("credential", charter.tenant, (("name", name),))
+    made = next((g for g in state.generations.get(mark, ()) if g.number == body.get("generation")), None)
+    if made is None or tenant.profile.last_used not in ("second", "day"):
+        return Since(None, f"{charter.tenant} does not tell whether it was used since")
+    query = Query(CREDENTIAL, "id", made.id)
+    record = tenant.facts([query])[query].first
+    if record is None:
+        return Since(None, "it has ended since")
+    at, used = now_at(tenant, parse_instant(str(body["at"]))), record.body.used_at
+    if used is None or used <= at.replace(microsecond=0):
+        if tenant.profile.last_used == "day" and used is not None and used.date() == at.date():
+            return Since(None, "whether it was used since cannot be told before tomorrow")
+        return Since(False, "never used since")
+    _seen_used(office, charter, body)
+    return Since(True, f"used since, last at {format_instant(used)} from {record.body.used_from or 'somewhere'}")
+
+
+def _seen_used(office: Office, charter: Charter, body: Mapping[str, Any]) -> None:
+    """Write it down once: from then on nobody has to ask any more."""
+    uid, about = office.books.history(charter.name)[0], {n: body[n] for n in ("to", "credential", "generation")}
+    if not any(e.body == about for e in office.books.ledger().entries(uid, kind=history.USED)):
+        office.books.ledger(write=True).append([Fresh(history.USED, uid, about)])
+
+
 def connected(office: Office, charter: Charter, consumer: str, connection: str) -> None:
-    """Record that a consumer connects with this identity. Raises SomebodyError for a connection that is known already."""
+    """Record that a consumer connects with this identity; the tenant is believed before the person. Raises SomebodyError for a
+    connection that is known already, and where nobody used since what was handed over.
+    """
+    given = [b for b in handed(office, charter.name) if b.get("credential")][-1:]
+    if given and used_since(office, charter, given[0]).used is False:
+        raise SomebodyError(f"{consumer} is not connected yet: what was handed over at {given[0]['at']} was never used since, "
+                            f"as {charter.tenant} tells", where=charter.name, mend="have it used there, then say this again")
     ledger = office.books.ledger(write=True)
     with ledger.claim(CLAIM, BRIEFLY_SECONDS):
         names = office.books.names()
@@ -246,15 +308,13 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
     except (ValueError, TypeError) as problem:
         raise FileError("the receiving key is no JWK", where=key_reference, mend="`sigillum handover key FILE` makes one"
                         ) from problem
-    known = set(signers)
-    if office is not None:
-        known |= {*office.workspace.file.signers.values(), office.books.signing_key().key_id}
+    known = office.trusted(signers, ours=True) if office is not None else frozenset(signers)
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as problem:
         raise FileError(f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is no text'}", where=str(path),
                         mend="check its name") from problem
-    opened = unseal(text, private, frozenset(known), datetime.now(UTC), str(path))
+    opened = unseal(text, private, known, datetime.now(UTC), str(path))
     body = opened.claims.get("sheet")
     rows = body.get("values") if isinstance(body, dict) else None
     if not isinstance(rows, list) or not all(isinstance(r, dict) for r in rows):
@@ -266,4 +326,4 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
                         mend="do not use it; ask its sender on another way")
     values = tuple(Value(str(r.get("value")), str(r.get("name")), KINDS.get(str(r.get("value")), (str(r.get("kind")), ""))[0],
                          Secret(str(r.get("content"))) if r.get("kind") == "secret" else str(r.get("content"))) for r in rows)
-    return Sheet(str(body.get("charter")), str(body.get("consumer")), values)
+    return Sheet(str(body.get("charter")), str(body.get("consumer")), values, sealed=str(opened.claims.get("jti") or ""))

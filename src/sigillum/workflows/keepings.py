@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,6 +15,10 @@ if TYPE_CHECKING:
     from sigillum.charters.workspace import Workspace
     from sigillum.core.values.secret import Secret
     from sigillum.keeping.files import FileKeeping
+    from sigillum.keeping.port import Vault
+
+
+STORE = "store:"  # begins a reference to a secret of a tenant that is a store
 
 
 class Keepings:
@@ -22,16 +26,34 @@ class Keepings:
 
     def __init__(self, workspace: Workspace) -> None:
         self._workspace = workspace
+        self.stores: Callable[[str, str], Vault] | None = None  # a secret of a tenant that is a store, by its path
 
     def of(self, uid: str) -> FileKeeping:
         """The keys and secrets of one stream of the ledger."""
         from sigillum.keeping.files import FileKeeping
         from sigillum.keys import material
-        return FileKeeping(self._workspace.keys_of(uid or "none"), material)
+        return FileKeeping(self._workspace.keys_of(uid or "none"), material, self._vault)
+
+    def _vault(self, where: str) -> Vault:
+        """The vault that `keep_in` names. Raises MachineError."""
+        from sigillum.keeping.vaults import DRIVERS
+        if where.startswith(STORE) and self.stores is not None:
+            tenant, _, path = where.removeprefix(STORE).partition("/")
+            return self.stores(tenant, path)
+        if where not in DRIVERS:
+            raise MachineError(f"there is no keeping place {where!r}", where="keep_in", mend=f"known: {', '.join(DRIVERS)}")
+        return DRIVERS[where]()
 
     def resolve(self, reference: str) -> Secret:
         """The secret behind a reference. Raises UsageError, FileError, MachineError."""
+        from sigillum.core.values.secret import Secret
         from sigillum.keeping.references import resolve
+        if reference.startswith(STORE):
+            found = self._vault(reference).get("")
+            if not found:
+                raise MachineError("the store holds no such secret", where=reference,
+                                   mend="put it there, or mend the reference")
+            return Secret(found)
         return resolve(reference, self._workspace.folder)
 
     def known(self, value: str) -> str:
@@ -39,10 +61,9 @@ class Keepings:
         from hmac import compare_digest
 
         from sigillum.core.values.errors import SigillumError
-        from sigillum.keeping.private import read_private_json
         given = value.encode()
-        for path in sorted((self._workspace.private / "keys").glob("*/*.json")):
-            content = read_private_json(path)
+        folders = sorted((self._workspace.private / "keys").glob("*"))
+        for path, content in (found for folder in folders for found in self.of(folder.name).contents()):
             key = content.get("key")
             held = [content.get("secret"), *(key.get(n) for n in ("d", "p", "q") if isinstance(key, dict))]
             if any(isinstance(h, str) and compare_digest(h.encode(), given) for h in held):
@@ -77,6 +98,15 @@ class Keepings:
         """The thumbprints of the keys that are kept here."""
         return {mark for folder in sorted((self._workspace.private / "keys").glob("*"))
                 for mark in self.of(folder.name).held().values()}
+
+    def certificates(self, keys: set[str]) -> list[str]:
+        """The `x5t#S256` of the certificates over these keys (by their RFC 7638 thumbprints) that are kept here."""
+        out = list[str]()
+        for folder in sorted((self._workspace.private / "keys").glob("*")):
+            keeping = self.of(folder.name)
+            marks = [str(keeping.about(*of).get("x5t#S256") or "") for of, held in keeping.held().items() if held in keys]
+            out += [m for m in marks if m]
+        return out
 
     def registrations(self, tenant: str) -> list[dict[str, Any]]:
         """What is kept of the clients that a tenant registered dynamically: read anew, since a step may just have kept one."""

@@ -6,29 +6,25 @@ import secrets
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any, NamedTuple
+from typing import Any
 
 from sigillum.core.comparing.foreseeing import MOST_TOUCHED
 from sigillum.core.deciding import gathering
 from sigillum.core.deciding.foreseen import spoiling
 from sigillum.core.deciding.objections import Objection, against, breaking, misplaced, missing_rights, without_effect
 from sigillum.core.deciding.values import Right
-from sigillum.core.facets.registry import words
 from sigillum.core.facets.seen import Expected, arrival_seconds
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows
-from sigillum.core.kinds.changes import End, plain
+from sigillum.core.kinds.changes import plain
 from sigillum.core.kinds.identities import TEAM
 from sigillum.core.kinds.kind import Query, Record
-from sigillum.core.records.books import NUMBER, UNDERTAKING
-from sigillum.core.records.history import LENT, RECALLED, Generation, State, fold
-from sigillum.core.records.steps import Step, StepKind
-from sigillum.core.undertakings.loans import LOANS, OVER, POWER, Loan, Stage, end_of, gone, mark_of, may_be_lent, told
+from sigillum.core.records.history import LENT, NUMBER, RECALLED, UNDERTAKING
+from sigillum.core.undertakings.loans import LOANS, OVER, Loan, Stage, end_of, gone, mark_of, may_be_lent, told
 from sigillum.core.undertakings.loans import read as read_loans
 from sigillum.core.undertakings.undertaking import Look
 from sigillum.core.values.canonical import external_id
 from sigillum.core.values.errors import Outcome, SigillumError, SomebodyError, UsageError
-from sigillum.core.values.marks import StepId
-from sigillum.core.values.times import format_instant, parse_instant
+from sigillum.core.values.times import parse_instant
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Tenant
 
@@ -36,7 +32,7 @@ from . import lookup
 from .carrying.run import StepResult
 from .ledgers import keep_witness
 from .office import BRIEFLY_SECONDS, CLAIM, Office
-from .undertakings import advance, carry_out
+from .undertakings import advance
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +134,7 @@ def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
     results = list[StepResult]()
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         standing = _standing(office, proposal.tenant, proposal.grant)  # somebody may have lent the same meanwhile
-        if standing is not None and standing.generation is not None and _gone(office, [standing]):
+        if standing is not None and standing.generation is not None and gone_elsewhere(office, [standing]):
             advance(office, LOANS, standing)  # somebody else ended it: that is written down, and it is lent anew
             standing = None
         loan = standing if standing is not None else _write(office, proposal)
@@ -166,12 +162,12 @@ def loans(office: Office, *, all_: bool = False) -> list[tuple[Loan, Stage]]:
     What somebody else ended is told as that, though nobody wrote it down yet.
     """
     found = [(loan, loan.stage(office.tenants.now(loan.tenant))) for loan in office.books.begun(LOANS, ended=all_)]
-    elsewhere = _gone(office, [loan for loan, stage in found if stage is Stage.IN_FORCE])
+    elsewhere = gone_elsewhere(office, [loan for loan, stage in found if stage is Stage.IN_FORCE])
     found = [(loan, Stage.ELSEWHERE if loan.uid in elsewhere else stage) for loan, stage in found]
     return [(loan, stage) for loan, stage in found if all_ or stage not in OVER or loan.uid in elsewhere]
 
 
-def _gone(office: Office, all_: list[Loan]) -> set[str]:
+def gone_elsewhere(office: Office, all_: list[Loan]) -> set[str]:
     """Those that the tenants say stand no more, by their streams; asked together for each tenant."""
     out = set[str]()
     for name in dict.fromkeys(loan.tenant for loan in all_):
@@ -207,7 +203,7 @@ def recall(office: Office, names: list[str], to: str, finished: Finished) -> Non
             for uid in dict.fromkeys([*wanted, *theirs]):
                 results, problem = list[StepResult](), None
                 try:
-                    _recall(office, found[uid], results)
+                    want_back(office, found[uid], results)
                 except SigillumError as stopped:
                     if stopped.outcome is Outcome.MACHINE:
                         raise
@@ -217,7 +213,7 @@ def recall(office: Office, names: list[str], to: str, finished: Finished) -> Non
             keep_witness(office)
 
 
-def _recall(office: Office, loan: Loan, results: list[StepResult]) -> None:
+def want_back(office: Office, loan: Loan, results: list[StepResult]) -> None:
     """That it is wanted back stands in the ledger first: whoever sweeps goes on where this was interrupted."""
     if loan.stage(office.tenants.now(loan.tenant)) in OVER:
         return
@@ -234,89 +230,3 @@ def felt_until(office: Office, loan: Loan) -> datetime | None:
         return None
     until = parse_instant(made.ended_at) + timedelta(seconds=max(profile.felt_seconds or 0, profile.arrival_seconds or 0))
     return until if until > office.tenants.now(loan.tenant) else None
-
-
-@dataclass(frozen=True, slots=True)
-class Ended:
-    """A grant of ours whose window has ended, or that is wanted back, and which still stands: a loan's or a charter's."""
-
-    tenant: str
-    about: str
-    until: str
-    loan: Loan | None = None
-    uid: str = ""
-    step: Step | None = None
-    how: str = ""
-
-
-# what is swept, and why, where it is not for its window's end
-_SWEPT = {Stage.ENDED: "", Stage.LEAVING: "it was recalled", Stage.BEGUN: "its lending was interrupted",
-          Stage.ELSEWHERE: "somebody else ended it"}
-
-
-def ended(office: Office, tenant_name: str = "") -> list[Ended]:
-    """Every grant of a loan or charter of ours whose window has ended, not yet cleared; loans that are leaving, those whose
-    lending was interrupted, and those that somebody else ended.
-    """
-    out = list[Ended]()
-
-    def concerns(tenant: str) -> bool:
-        return not tenant_name or tenant == tenant_name
-    begun = [loan for loan in office.books.begun(LOANS) if concerns(loan.tenant)]
-    stages = {loan.uid: loan.stage(office.tenants.now(loan.tenant)) for loan in begun}
-    elsewhere = _gone(office, [loan for loan in begun if stages[loan.uid] is Stage.IN_FORCE])
-    for loan in begun:
-        stage = Stage.ELSEWHERE if loan.uid in elsewhere else stages[loan.uid]
-        if stage in _SWEPT:
-            out.append(Ended(loan.tenant, f"{loan.about} (loan {loan.number})", format_instant(loan.until), loan,
-                             how=_SWEPT[stage]))
-    ledger = office.books.ledger()
-    for uid, name in office.books.names().items():
-        for mark, generations in fold(ledger.entries(uid), uid).generations.items():
-            for generation in generations if generations[-1].kind == GRANT.name and concerns(mark.tenant) else ():
-                step = _sweep(office, generation, f"{words(mark)} (charter {name})")
-                out += [Ended(mark.tenant, step.about, str(generation.terms["until"]), uid=uid, step=step)] if step else []
-    return out
-
-
-def _sweep(office: Office, generation: Generation, about: str) -> Step | None:
-    """The ending of a charter's grant whose window is over."""
-    until, tenant = str(generation.terms.get("until", "")), generation.mark.tenant
-    if generation.state is not State.MADE or not until or parse_instant(until) > office.tenants.now(tenant):
-        return None
-    return Step(StepId(generation.mark, generation.number, "sweep"), StepKind.END, about, End(GRANT, generation.id),
-                power=POWER, why=f"its window ended at {until}")
-
-
-def _sweep_loan(office: Office, loan: Loan, results: list[StepResult]) -> None:
-    """One whose lending was interrupted is not made now: what may stand of it is wanted back."""
-    loan = office.books.again(LOANS, loan)
-    if loan.stage(office.tenants.now(loan.tenant)) is Stage.BEGUN:
-        _recall(office, loan, results)
-    else:
-        advance(office, LOANS, loan, results.append)
-
-
-class Swept(NamedTuple):
-    """What was cleared, what became of each step, and what stopped it before the end."""
-
-    cleared: list[Ended]
-    results: list[StepResult]
-    problem: SigillumError | None = None
-
-
-def sweep(office: Office, found: list[Ended]) -> Swept:
-    """Clear what has ended."""
-    results, cleared = list[StepResult](), list[Ended]()
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
-        try:
-            for one in found:
-                if one.loan is not None:
-                    _sweep_loan(office, one.loan, results)
-                elif one.step is not None:
-                    carry_out(office, one.uid, (one.step,), results.append)
-                cleared += [one] if not results or results[-1].error is None else []
-            keep_witness(office)
-        except SigillumError as problem:
-            return Swept(cleared, results, problem)
-    return Swept(cleared, results)

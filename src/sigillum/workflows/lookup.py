@@ -150,6 +150,18 @@ def require(snapshot: Snapshot, query: Query[Any], near: Query[Any]) -> Record[A
     return fact.first
 
 
+def holds(office: Office, world: World) -> None:
+    """Say of whom we suspended that it is so: another cause than a switch that somebody else turned."""
+    if not office.books.there or all(p.active for p in world.principals.values()):
+        return
+    from sigillum.core.undertakings.suspension import SUSPENSIONS
+    for one in office.books.begun(SUSPENSIONS):
+        who = world.principals.get(one.id)
+        if who is not None and not one.found_off:
+            until = f", until {format_instant(one.until)}" if one.until is not None else ""
+            world.principals[one.id] = who._replace(held=f"{one.because}{until}")
+
+
 def leaving(office: Office, world: World, who: Record[Any], charter: str) -> None:
     """Add what we ended a moment ago, and what decisions may still follow."""
     if not world.felt or not office.books.there:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -41,7 +41,9 @@ class Office:
     def of(cls, settings: Settings, workspace: Workspace) -> Office:
         """The office of a workspace that was read; nothing else is opened yet."""
         keepings = Keepings(workspace)
-        return cls(settings, workspace, Tenants(settings, workspace, keepings), Books(settings, workspace), keepings)
+        tenants = Tenants(settings, workspace, keepings)
+        keepings.stores = tenants.store
+        return cls(settings, workspace, tenants, Books(settings, workspace), keepings)
 
     @classmethod
     def open(cls, settings: Settings) -> Office:
@@ -53,6 +55,11 @@ class Office:
                 raise FileError("there is no workspace there", where=str(folder),
                                 mend="run `sigillum init` to begin one, or name another folder with `--workspace`")
         return cls.of(settings, load(folder if folder is not None else find(Path.cwd())))
+
+    def trusted(self, more: Iterable[str] = (), *, ours: bool = False) -> frozenset[str]:
+        """The keys whose signatures are taken: those of `signers`, `more`, and `ours`, where that may be one of them."""
+        own = [self.books.signing_key().key_id] if ours else []
+        return frozenset([*self.workspace.file.signers.values(), *more, *own])
 
     def close(self) -> None:
         self.books.close()
@@ -81,7 +88,8 @@ class Office:
             raise FileError("", mistakes=tuple(mistakes))
         return found
 
-    def ports(self, uid: str, about: str, prove: Callable[[Step], None], ask: Callable[[Step, Doing | None], None]) -> Ports:
+    def ports(self, uid: str, about: str, prove: Callable[[Step], None], ask: Callable[[Step, Doing | None], None],
+              turn: Callable[[Step], None]) -> Ports:
         """What carrying out a stream's steps needs; `about` names it while it is under way."""
         from .carrying.journal import LedgerJournal
         from .carrying.ports import Patience, Ports
@@ -91,7 +99,7 @@ class Office:
                                 self.tenants.now, settings.boundary, self.tenants.name_of)
         patience = Patience(settings.timeout_seconds, settings.wait_seconds, settings.pause,
                             lambda text: settings.progress(Progress(about, text)), settings.go_on)
-        return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve)
+        return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve, turn)
 
 
 def nothing(*given: object) -> None:

@@ -188,6 +188,7 @@ def world_of(trying: Trying) -> tuple[World, datetime, tuple[Record[Role], ...],
         return None
     world = gathering.world_of(seen.known(), seen.profile)
     world.rights = [r for r in world.rights if r.id not in trying.without]
+    lookup.holds(trying.office, world)
     lookup.leaving(trying.office, world, record, trying.charter.name)
     generation = trying.state.find(CREDENTIAL, trying.charter.tenant, name=trying.credential.name) \
         if trying.credential is not None else None

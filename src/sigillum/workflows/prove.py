@@ -9,6 +9,7 @@ from sigillum.core.charter.charter import Charter, CredentialWant, ProofWant
 from sigillum.core.comparing.compare import proofs_digest
 from sigillum.core.deciding.proofs import Manner, Result, worst_of
 from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records import history
 from sigillum.core.records.history import History
 from sigillum.core.records.steps import Prove
@@ -30,6 +31,7 @@ from .outlooks import pending, wait, weighed, without
 from .settings import Progress
 from .several import several
 from .trying import Trying, choose, held, present, principal_of, sign_in, try_one, tryings
+from .turns import trying_ours
 
 ALL = Prove()
 
@@ -135,14 +137,16 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
     found, waited, said, shown = list[tuple[str, Result]](), 0.0, list[str](), list[str]()
     timed = replace(charter, proofs=tuple(_timed(office, charter, state, p) for p in charter.proofs))
     for credential, proofs in _plan(timed, state, keys, wish):
-        for trying in tryings(office, replace(timed, proofs=proofs), state, keys, principal, credential, wish.without,
-                              signing=bool(wish.credential)):
-            signed_in, with_what = sign_in(trying)
-            results, longer = _tried(office, charter, trying, signed_in, with_what)
-            found += [(with_what, r) for r in results]
-            waited += longer
-            shown.append(with_what)
-            said.append(signed_in.said + (f" in {trying.charter.tenant}" if trying.charter.tenant != charter.tenant else ""))
+        with trying_ours(office, state, charter, credential):
+            for trying in tryings(office, replace(timed, proofs=proofs), state, keys, principal, credential, wish.without,
+                                  signing=bool(wish.credential)):
+                signed_in, with_what = sign_in(trying)
+                results, longer = _tried(office, charter, trying, signed_in, with_what)
+                found += [(with_what, r) for r in results]
+                waited += longer
+                shown.append(with_what)
+                where = trying.charter.tenant
+                said.append(signed_in.said + (f" in {where}" if where != charter.tenant else ""))
     results = worst_of(found)
     if wish.proofs is None and charter.sign_ins:
         from .signing import prove as prove_sign_ins
@@ -177,13 +181,21 @@ def _plan(charter: Charter, state: History, keys: FileKeeping, wish: Prove) -> l
     here = [c for c in charter.credentials if held(charter, state, keys, c)]
     named = dict.fromkeys(p.credential for p in chosen if p.credential)
     if wish.credential or wish.proofs is not None or (len(here) < 2 and not named):
-        return [(choose(charter, wish.credential), chosen)]
+        found = choose(charter, wish.credential)
+        asked = found is not None and not wish.credential and _elsewhere(charter, state, keys, found)
+        return [(None if asked else found, chosen)]
 
     def takes(credential: CredentialWant, proof: ProofWant) -> bool:
         room = [c.name for c in here if not c.limits or proof.permission in c.limits] if proof.allowed else []
         return proof.credential == credential.name or (not proof.credential and (not room or credential.name in room))
     using = {c.name: c for c in here} | {n: c for n in named if (c := choose(charter, n)) is not None}
     return [(c, tuple(p for p in chosen if takes(c, p))) for c in using.values() if any(takes(c, p) for p in chosen)]
+
+
+def _elsewhere(charter: Charter, state: History, keys: FileKeeping, want: CredentialWant) -> bool:
+    """Was it taken over or handed over, and is it not here? Then the tenant is asked, and nobody signs in."""
+    generation = state.find(CREDENTIAL, charter.tenant, name=want.name)
+    return generation is not None and generation.elsewhere and not held(charter, state, keys, want)
 
 
 def _timed(office: Office, charter: Charter, state: History, proof: ProofWant) -> ProofWant:

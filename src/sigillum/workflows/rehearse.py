@@ -72,10 +72,10 @@ def compared(office: Office, charter: Charter, choices: Choices) -> tuple[Compar
             break
         for name, facts in zip(missed, together([partial(reached[n].facts, q) for n, q in missed.items()]), strict=True):
             snapshots[name].facts.update(facts)
-    return comparison, _by_whom(office, outline, snapshots), uid
+    return comparison, by_whom(office, outline, snapshots), uid
 
 
-def _by_whom(office: Office, outline: Outline, snapshots: Mapping[str, Snapshot]) -> Outline:
+def by_whom(office: Office, outline: Outline, snapshots: Mapping[str, Snapshot]) -> Outline:
     """Where the usual administrator lacks a power, somebody else acts or is asked."""
     powers = {name: snapshot.profile.powers for name, snapshot in snapshots.items()}
     wanting = dict.fromkeys(s.tenant for s in outline.steps if s.power and s.power not in (powers[s.tenant] or (s.power,)))

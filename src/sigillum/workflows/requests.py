@@ -11,9 +11,9 @@ from typing import Any
 
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records import history
-from sigillum.core.records.books import NUMBER, UNDERTAKING
+from sigillum.core.records.history import NUMBER, UNDERTAKING
 from sigillum.core.records.requests import ADD, MAKE, RECEIPT, TELL, question_of, request_of
-from sigillum.core.records.steps import Ask, Outline, Step, StepKind
+from sigillum.core.records.steps import Ask, CertificateRequest, Outline, Step, StepKind
 from sigillum.core.undertakings.requests import REQUESTS, SentRequest
 from sigillum.core.values.asked import fits
 from sigillum.core.values.errors import FileError, MachineError, SomebodyError, UsageError
@@ -41,6 +41,8 @@ def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None)
     """Write the request for a step, and into the ledger where it is a new one. Raises SomebodyError: it waits then."""
     assert isinstance(step.action, Ask)
     tenant, ledger = office.tenants.reach(step.tenant), office.books.ledger(write=True)
+    if step.action.request is not None:
+        raise _for_the_ca(office, uid, charter, step.action.request, step.action.advice)
     if doing is not None:
         request = request_of(step, doing, tenant.address.address, charter)
     elif step.action.tells is not None:
@@ -66,11 +68,22 @@ def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None)
                              f"run `sigillum enact {charter}` again")
 
 
-def put(path: Path, document: Mapping[str, Any]) -> None:
+def _for_the_ca(office: Office, uid: str, charter: str, wanted: CertificateRequest, advice: str) -> SomebodyError:
+    """The request for a certificate (PKCS#10), written for the house's CA; and that it is waited for."""
+    from sigillum.keys.certificates import request
+    key, _ = office.keepings.of(uid).key(wanted.credential, wanted.generation)
+    shown = f"{FOLDER}/{charter}-{wanted.credential}-{wanted.generation}.csr.pem"
+    put(office.workspace.folder / shown, request(key, wanted.subject))
+    return SomebodyError("the request for a certificate is written", where=shown,
+                         mend=f"{advice}; then run the same command again")
+
+
+def put(path: Path, document: Mapping[str, Any] | bytes) -> None:
     """Write a file for others to read: whole or not at all."""
+    text = document if isinstance(document, bytes) else json.dumps(document, indent=1, ensure_ascii=False) + "\n"
     try:
         path.parent.mkdir(exist_ok=True)
-        write_private(path, json.dumps(document, indent=1, ensure_ascii=False) + "\n")
+        write_private(path, text)
         path.chmod(0o644)
     except OSError as problem:
         raise MachineError(f"the file cannot be written: {problem.strerror}", where=str(path),
@@ -110,7 +123,7 @@ def _done(office: Office, number: int, receipt: Path | None, known_keys: Sequenc
             raise FileError("the receipt is for another request", where=str(receipt), mend="take the one that belongs to it")
         about["key"] = signer.key_id
         said, how = signer_words(office, signer.key_id), f"receipt of {plain(body.get('by'))}"
-        if signer.key_id not in {*known_keys, *office.workspace.file.signers.values()}:
+        if signer.key_id not in office.trusted(known_keys):
             raise SomebodyError(f"the receipt is {said}; it closes nothing", where=str(receipt),
                                 mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT` or "
                                      "add it to `signers` in sigillum.yaml; or confirm by hand, without the receipt")

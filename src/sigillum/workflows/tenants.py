@@ -16,6 +16,7 @@ from .settings import Header, Progress, Settings
 if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
     from sigillum.charters.workspace import Workspace
     from sigillum.core.comparing.hands import Hand
+    from sigillum.keeping.port import Vault
     from sigillum.tenants.by_hand.lines import Answer, Line
     from sigillum.tenants.port import Address, Tenant
 
@@ -80,6 +81,14 @@ class Tenants:
         return connect(address, Link(
             token, self._workspace.folder, settings.timeout_seconds, settings.log, settings.say, keepings.registrations,
             keepings.register, self._confirm, pause, partial(keepings.discovered, name), partial(keepings.discover, name)))
+
+    def store(self, name: str, path: str) -> Vault:
+        """A secret of a tenant that is a store. Raises SomebodyError where it is none, and as `reach`."""
+        from sigillum.core.values.errors import SomebodyError
+        found = self.reach(name).store(path)
+        if found is None:
+            raise SomebodyError(f"{name} is no secret store", where=name, mend="write another `keep_in`, or another tenant")
+        return found
 
     def _confirm(self, line: Line) -> Answer | None:
         """A person gets one question at a time, whatever is under way beside it."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from sigillum.core.charter.charter import KEY_PAIR, PASSWORD, Charter, CredentialWant, ProofWant
+from sigillum.core.charter.charter import PASSWORD, Charter, CredentialWant, ProofWant
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, links_of, manner_of, target_of
 from sigillum.core.kinds.access import PLACE, Place
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
@@ -147,21 +147,21 @@ def sign_in(trying: Trying) -> tuple[SignedIn, str]:
         raise SomebodyError(f"{credential.name} of {trying.charter.name} is not here", where=trying.charter.tenant,
                             mend=f"run `sigillum enact {trying.charter.name}` first")
     shown = f"{credential.name}, generation {generation.number}"
-    proof = _proof(trying, credential, generation.number)
+    proof = proof_of(keys, credential, generation.number, trying.principal if trying.home is None else trying.home_principal)
     if trying.home is not None:
         issuer = trying.tenant.profile.issuer
         return trying.tenant.sign_in(Proof(trying.principal, assertion=trying.home.token_for(proof, issuer))), shown
     return tenant.sign_in(proof), shown
 
 
-def _proof(trying: Trying, credential: CredentialWant, number: int) -> Proof:
-    """What the identity signs in with at home."""
-    keys, client = trying.keys, str(trying.keys.about(credential.name, number).get("client_id") or "")
-    principal = trying.principal if trying.home is None else trying.home_principal
-    if credential.kind == KEY_PAIR:
+def proof_of(keys: FileKeeping, credential: CredentialWant, number: int, principal: str) -> Proof:
+    """What the identity signs in with at home, with one generation of a credential."""
+    about = keys.about(credential.name, number)
+    client = str(about.get("client_id") or "")
+    if credential.keyed:
         key, algorithm = keys.key(credential.name, number)
-        return Proof(principal, key, algorithm, client_id=client)
+        return Proof(principal, key, algorithm, client_id=client, certificate=str(about.get("x5t#S256") or ""))
     secret = keys.secret(credential.name, number)
     if credential.kind == PASSWORD:
-        return Proof(principal, secret=secret, account=str(keys.about(credential.name, number).get("account") or ""))
+        return Proof(principal, secret=secret, account=str(about.get("account") or ""))
     return Proof(principal, client_id=client, secret=secret) if client else Proof(principal, token=secret)

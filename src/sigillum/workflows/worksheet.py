@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -20,13 +20,14 @@ from .office import Office
 FOLDER = "worksheets"
 
 
-def lines(charter: Charter, outline: Outline, by_hand: frozenset[str]) -> list[tuple[Step, Line]]:
+def lines(charter: Charter | None, outline: Outline, by_hand: frozenset[str]) -> list[tuple[Step, Line]]:
     """The steps that a person does, as lines; what an earlier line brings is named by its number."""
     steps = [s for s in outline.steps if s.tenant in by_hand and isinstance(s.action, (*DOING, Catch, Prove))]
     numbers = {s.id: n for n, s in enumerate(steps, 1)}
     out = list[tuple[Step, Line]]()
     for step in steps:
         if isinstance(step.action, Prove):
+            assert charter is not None
             out += [(step, Line(f"may {p.permission} at {p.at}", f"try: {p.words()}", question=True))
                     for p in _proofs(charter, step.action) if (p.tenant or charter.tenant) in by_hand]
         else:
@@ -51,14 +52,29 @@ def _line(step: Step, numbers: Mapping[StepId, int]) -> Line:
 
 def write(office: Office, charter: Charter, outline: Outline) -> Path | None:
     """Write the sheet of a charter, where a person has something to do. Raises MachineError."""
-    tenants = office.workspace.file.tenants
-    by_hand = frozenset(t for t in (charter.tenant, *charter.elsewhere) if tenants[t].driver == "by-hand")
+    by_hand = _by_hand(office, (charter.tenant, *charter.elsewhere))
     found = lines(charter, outline, by_hand) if by_hand else []
+    return _written(office, charter.name, f"{charter.purpose}. ", f"; owner {charter.owner}", by_hand, found)
+
+
+def write_steps(office: Office, name: str, steps: tuple[Step, ...]) -> Path | None:
+    """The same for steps that are no outline of a charter: of a rotation, a suspension, a retirement. Raises MachineError."""
+    by_hand = _by_hand(office, dict.fromkeys(s.tenant for s in steps))
+    doing = Outline(name, tuple(s for s in steps if not isinstance(s.action, Prove)))
+    return _written(office, name, "", "", by_hand, lines(None, doing, by_hand) if by_hand else [])
+
+
+def _by_hand(office: Office, tenants: Iterable[str]) -> frozenset[str]:
+    return frozenset(t for t in tenants if office.workspace.file.tenants[t].driver == "by-hand")
+
+
+def _written(office: Office, name: str, before: str, after: str, by_hand: frozenset[str], found: list[tuple[Step, Line]]) -> \
+        Path | None:
     if not found:
         return None
-    path = office.workspace.folder / FOLDER / f"{charter.name}.md"
-    now = format_instant(whole_second(office.tenants.now(charter.tenant)))
-    text = [f"# Work sheet for {charter.name}", "", f"{charter.purpose}. Written at {now}; owner {charter.owner}.",
+    path, tenants = office.workspace.folder / FOLDER / f"{name}.md", office.workspace.file.tenants
+    now = format_instant(whole_second(office.tenants.now(min(by_hand))))
+    text = [f"# Work sheet for {name}", "", f"{before}Written at {now}{after}.",
             *(f"Tenant {t}: {tenants[t].address}" for t in sorted(by_hand)), ""]
     for number, (step, line) in enumerate(found, 1):
         text += [f"## {number}. {line.what[0].upper()}{line.what[1:]}", "", *(f"- {n}: `{v}`" for n, v in line.values)]

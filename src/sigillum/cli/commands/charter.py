@@ -1,4 +1,4 @@
-"""`sigillum charter new | check | show | rename | schema`"""
+"""`sigillum charter new | check | show | rename | split | schema`"""
 
 from __future__ import annotations
 
@@ -20,6 +20,7 @@ EXAMPLE = """examples:
   sigillum charter new ingest-team --kind team --member wind-ingest --tenant summit --purpose 'All that store winds'
   sigillum charter new --from-list stations.csv --template station.yaml --stages test,prod
   sigillum charter new camera-archive --from camera-archive --tenant summit
+  sigillum charter split wind-ingest        its key has two consumers: a charter for each
   sigillum charter check --all"""
 QUESTIONS = (("tenant", "In which tenant does the identity live? "), ("purpose", "What is the integration for? "),
              ("owner", "Who answers for it (mail address)? "), ("role", "Which role does it need? "),
@@ -28,7 +29,7 @@ QUESTIONS = (("tenant", "In which tenant does the identity live? "), ("purpose",
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("charter", parents=[common()], epilog=EXAMPLE,
-                                   description="Write, check, show and rename charters.")
+                                   description="Write, check, show, rename and split charters.")
     verbs = verbs_of(parser)
     new = verbs.add_parser("new", parents=[common()], help="write one to begin with",
                               epilog=EXAMPLE, description="Write a charter to begin with.")
@@ -59,12 +60,18 @@ def add_parser(subparsers: Any) -> None:
     rename.add_argument("name")
     rename.add_argument("new_name")
     rename.add_argument("--format", choices=("text", "json"), default="text")
+    split = verbs.add_parser("split", parents=[common()], help="drafts of a charter for each consumer of a shared credential",
+                             description="Draft a charter for each consumer of one whose credentials several use: the same "
+                                         "rights, an identity and a key of its own. When they work, retire the shared one.")
+    split.add_argument("name")
+    split.add_argument("--save", action="store_true", help="write them into the workspace (default: show them)")
+    split.add_argument("--format", choices=("text", "json"), default="text")
     verbs.add_parser("schema", parents=[common()], help="the JSON Schema, for editors",
                               description="The JSON Schema of a charter, for editors.")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    verbs = {"new": _new, "check": _check, "show": _show, "rename": _rename, "schema": _schema}
+    verbs = {"new": _new, "check": _check, "show": _show, "rename": _rename, "split": _split, "schema": _schema}
     return verbs[args.verb](args, context)
 
 
@@ -180,6 +187,23 @@ def _rename(args: argparse.Namespace, context: Context) -> Outcome:
     path = rename(context.office, args.name, args.new_name)
     shown = files.shown_path(context.office.workspace, path)
     return _written(args, context, [shown], f"{args.name} is called {args.new_name} now ({shown}); what it made stays its own.")
+
+
+def _split(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.charters import files
+    from sigillum.workflows.drafts import split, write
+    drafts = split(context.office, args.name)
+    shown = {files.shown_path(context.office.workspace, path): text for path, text in drafts.items()}
+    if args.save:
+        for path, text in drafts.items():
+            write(path, text)
+        told = f"Written: {', '.join(shown)}. When they work, `sigillum retire {args.name}`."
+        return _written(args, context, list(shown), told)
+    if args.format == "json":
+        context.show_json("drafts", {"drafts": [{"file": path, "text": text} for path, text in shown.items()]})
+    else:
+        context.show_text("\n".join(f"# {path}\n{text}" for path, text in shown.items()))
+    return Outcome.DONE
 
 
 def _schema(args: argparse.Namespace, context: Context) -> Outcome:

@@ -35,14 +35,14 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.core.values.times import format_instant, rough_duration, whole_second
-    from sigillum.workflows.due import calendar, due, readable
+    from sigillum.workflows.due import calendar, due, summaries
     at = instant(args.at, "--at") if args.at else None
     now = at or datetime.now(UTC)
     within = timedelta(seconds=min(duration(args.within, "--within"), (YEAR_2100 - now).total_seconds()))
-    charters, odd = readable(context.office, args.charters)
+    charters, odd = summaries(context.office, args.charters)
     for name in odd:
         context.say(f"{name} is left out: its file has mistakes, which `sigillum charter check {name}` tells")
-    found = due(context.office, charters, within, at)
+    found = due(context.office, charters, within, at, only=bool(args.charters))
     rows = [(format_instant(d.at), d.state(now), d.kind, d.charter, d.what, d.tenant, d.stops,
              format_instant(d.renew) if d.renew is not None else "") for d in found]
     if args.calendar is not None:

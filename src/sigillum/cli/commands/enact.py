@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import argparse
 from dataclasses import replace
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import FEW, charters, common, duration, waiting
+from sigillum.cli.options import FEW, answering, charters, common, duration, waiting
 from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
@@ -33,13 +32,15 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask; ending in the stage prod also wants --end")
     parser.add_argument("--end", action="store_true", help="also end things in the stage prod")
     parser.add_argument("--no-prove", action="store_true", help="leave the proofs for later")
-    parser.add_argument("--adopt", action="store_true", help="take over a thing of the same name that Sigillum did not make")
+    parser.add_argument("--adopt", action="store_true", help="take over what Sigillum did not make: what "
+                        "has the same name, and its credentials, grants and memberships that the charter asks for")
     parser.add_argument("--end-extra", action="store_true",
                         help="also end grants on the identity that no charter and no loan wants")
     parser.add_argument("--switch-on", action="store_true", help="also switch on again what somebody else switched off")
+    parser.add_argument("--revive", action="store_true", help="begin anew what was retired, under the same name")
     parser.add_argument("--send-again", action="store_true",
                         help="you made sure that an earlier request without answer did not arrive")
-    parser.add_argument("--answers", type=Path, metavar="FILE", help="of a tenant by hand: what was done")
+    answering(parser)
     waiting(parser)
     parser.add_argument("--format", choices=("text", "json"), default="text")
 
@@ -47,12 +48,10 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.enact import Choices
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
-    if args.answers is not None:
-        from sigillum.workflows.worksheet import from_file
-        context.confirm = from_file(args.answers, Path.cwd())
+    context.answered(args)
     office = context.office
     charters = context.charters(args)
-    choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on)
+    choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on, args.revive)
     if args.yes:
         return _carry_out(args, context, charters, choices)
     from sigillum.workflows.rehearse import rehearse_all

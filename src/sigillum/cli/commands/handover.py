@@ -1,4 +1,4 @@
-"""`sigillum handover [sheet] | open | key | connected`"""
+"""`sigillum handover [sheet] | open | key | received | connected`"""
 
 from __future__ import annotations
 
@@ -12,15 +12,20 @@ from sigillum.cli.options import charters, common, duration, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError, worst
 
 if TYPE_CHECKING:
+    from sigillum.core.charter.charter import Charter
     from sigillum.core.charter.sheet import Sheet
 
 EXAMPLE = """examples:
   sigillum handover avalanche-mailer                              what there is, secrets masked
   sigillum handover avalanche-mailer --as env --reveal avalanche-mailer --out mailer.env
+  sigillum handover wind-ingest --as snippet --for shell          the first thing that must work, as one line
   sigillum handover avalanche-mailer --seal-to supplier.jwk --lasts 7d --out mailer.sealed
   sigillum handover key receiving.jwk                             at the receiver: a key pair for receiving
   sigillum handover open mailer.sealed --key file:receiving.jwk --from THUMBPRINT --as env --out mailer.env
+  sigillum handover open mailer.sealed --key file:receiving.jwk --receipt mailer.receipt.json
+  sigillum handover received mailer.receipt.json                  at the sender: it was opened
   sigillum handover connected avalanche-mailer --consumer mail-desk --connection 4711"""
+LANGUAGES = ("shell", "python")
 FORMS = ("text", "env", "json", "yaml", "snippet")
 
 
@@ -38,6 +43,8 @@ def add_parser(subparsers: Any) -> None:
     charters(sheet)
     sheet.add_argument("--as", dest="form", choices=FORMS, help="the form (default: the charter's, else text); a snippet "
                        "holds references only")
+    sheet.add_argument("--for", dest="language", choices=LANGUAGES, help="with --as snippet: the first thing that must work, "
+                       "as a call that `sigillum with` runs")
     sheet.add_argument("--to", default="", metavar="CONSUMER", help="the kind of consumer (default: the charter's)")
     sheet.add_argument("--credential", default="", metavar="NAME", help="which (default: the first)")
     sheet.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name once more")
@@ -56,10 +63,17 @@ def add_parser(subparsers: Any) -> None:
     open_.add_argument("--as", dest="form", choices=FORMS, help="the form (default: text)")
     open_.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name")
     open_.add_argument("--out", type=Path, metavar="FILE", help="write it there, with its secrets, readable by you only")
+    open_.add_argument("--receipt", type=Path, metavar="FILE", help="write a receipt for the sender, signed by this workspace")
     key = verbs.add_parser("key", parents=[common()], epilog=EXAMPLE, help="make a key pair for receiving",
                            description="Make a key pair for receiving: the private half in a file, the public half beside it.")
     key.add_argument("file", type=Path, metavar="FILE", help="of the private half, a new file")
     key.add_argument("--format", choices=("text", "json"), default="text")
+    got = verbs.add_parser("received", parents=[common()], epilog=EXAMPLE, help="take the receipt of a sheet that was opened",
+                           description="Take down that a sealed sheet was opened, by its receiver's signed receipt.")
+    got.add_argument("file", type=Path, metavar="FILE")
+    got.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
+                     help="whose signature is taken, beside `signers` in sigillum.yaml")
+    got.add_argument("--format", choices=("text", "json"), default="text")
     done = verbs.add_parser("connected", parents=[common()], epilog=EXAMPLE, help="record that a consumer is connected",
                             description="Record that a consumer connects with this identity; one connection has one identity.")
     done.add_argument("charter", metavar="CHARTER")
@@ -69,12 +83,13 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"sheet": _sheets, "open": _open, "key": _key, "connected": _connected}[args.verb](args, context)
+    return {"sheet": _sheets, "open": _open, "key": _key, "received": _received,
+            "connected": _connected}[args.verb](args, context)
 
 
 def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handover import Choice, collect_all, handed, wish_of
+    from sigillum.workflows.handover import Choice, collect_all, handed, used_since, wish_of
     choice, found, outcomes = Choice(args.to, args.credential), [], list[Outcome]()
     all_ = context.charters(args)
     sealing = bool(args.seal or args.seal_to)
@@ -83,7 +98,9 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
                          mend="name one charter, or seal them")
     if len(all_) > 1 and sealing:
         return _seal_all(args, context, list(collect_all(context.office, all_, choice)))
-    _free(args)
+    if args.language:
+        return _calls(args, context, all_)
+    _free(args.out)
     for charter, sheet in zip(all_, collect_all(context.office, all_, choice), strict=True):
         outcomes.append(Outcome.DONE if sheet.complete else Outcome.NO)
         found.append(view.as_json(sheet))
@@ -94,9 +111,10 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
         form = args.form or wish_of(charter).form or "text"
         if args.reveal:
             return _reveal(args, context, sheet, form)
-        before = handed(context.office, charter.name)
         if form == "text":
-            context.show(view.text(sheet, before, context.ident))
+            before = handed(context.office, charter.name)[-view.SHOWN:]
+            since = [used_since(context.office, charter, b).words if b.get("credential") else "" for b in before]
+            context.show(view.text(sheet, list(zip(before, since, strict=True)), context.ident))
         else:
             if args.out is not None and form != "snippet" and any(v.secret for v in sheet.values):
                 raise UsageError("its secrets are masked, and a file of masks is of no use", where="--out",
@@ -110,6 +128,24 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     if args.format == "json":
         context.show_json("sheets", {"sheets": found})
     return worst(outcomes)
+
+
+def _calls(args: argparse.Namespace, context: Context, all_: list[Charter]) -> Outcome:
+    """What must work, as calls."""
+    from sigillum.core.charter.snippets import written
+    from sigillum.workflows.giving import first_call
+    if args.form not in (None, "snippet") or sealing_or_revealing(args):
+        raise UsageError("a call is a snippet, and holds no secret", where="--for",
+                         mend="write `--as snippet --for shell` only")
+    _free(args.out)
+    for charter in all_:
+        _put(args, context, written(first_call(context.office, charter), args.language))
+    return Outcome.DONE
+
+
+def sealing_or_revealing(args: argparse.Namespace) -> bool:
+    """Is a sheet with its secrets asked for?"""
+    return bool(args.seal or args.seal_to or args.reveal)
 
 
 def _reveal(args: argparse.Namespace, context: Context, sheet: Sheet, form: str) -> Outcome:
@@ -145,10 +181,10 @@ def _variables(sheet: Sheet, form: str) -> None:
                          mend="use another form, or have the value called otherwise (`as:` at the consumer)")
 
 
-def _free(args: argparse.Namespace) -> None:
+def _free(path: Path | None) -> None:
     """Nothing is written over. Raises FileError."""
-    if args.out is not None and os.path.lexists(args.out):
-        raise FileError("the file is there already", where=str(args.out), mend="name another one, or take that one away")
+    if path is not None and os.path.lexists(path):
+        raise FileError("the file is there already", where=str(path), mend="name another one, or take that one away")
 
 
 def _put(args: argparse.Namespace, context: Context, text: str) -> None:
@@ -157,7 +193,7 @@ def _put(args: argparse.Namespace, context: Context, text: str) -> None:
         context.show_text(text)
         return
     from sigillum.keeping.private import write_private
-    _free(args)
+    _free(args.out)
     write_private(args.out.absolute(), text if text.endswith("\n") else text + "\n")
     context.say(f"Written to {args.out}, readable by you only.")
 
@@ -170,7 +206,7 @@ def _seal_all(args: argparse.Namespace, context: Context, sheets: list[Sheet]) -
     for sheet in sheets:
         _whole(sheet)
         args.out = folder / f"{sheet.charter}.sealed"
-        _free(args)
+        _free(args.out)
     for sheet in sheets:
         args.out = folder / f"{sheet.charter}.sealed"
         _seal(args, context, sheet)
@@ -179,11 +215,17 @@ def _seal_all(args: argparse.Namespace, context: Context, sheets: list[Sheet]) -
 
 def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
     from sigillum.core.values.times import format_instant
-    from sigillum.workflows.handover import record, seal
+    from sigillum.workflows.handover import give_away, leaves, record, seal
+    away = leaves(context.office, sheet)
+    if away and args.out is None:
+        raise UsageError("it is not said where the sealed sheet goes, and what is in it is kept here no more", where="--out",
+                         mend="name a file for it")
     sealed = seal(context.office, sheet, args.seal_to, duration(args.lasts, "--lasts"))
     record(context.office, sheet, "sealed", sheet.consumer or sealed.receiver, sealed=sealed.id, receiver=sealed.receiver,
            ends=format_instant(sealed.ends))
     _put(args, context, sealed.text)
+    if away:  # the sheet stands on the disk
+        give_away(context.office, sheet)
     ours = context.ident(context.office.books.signing_key().key_id)
     context.say(f"Sealed to {context.ident(sealed.receiver)}; it can be opened until {format_instant(sealed.ends)}.\n"
                 f"The receiver needs the thumbprint of our key, on another way: {ours}")
@@ -197,6 +239,10 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
         office = context.office if context.office.books.there else None
     except FileError:  # the receiver need not have a workspace
         office = None
+    if args.receipt is not None and office is None:
+        raise UsageError("a receipt is signed with a workspace's key, and there is none here", where="--receipt",
+                         mend="open it inside a workspace, or tell the sender on another way")
+    _free(args.receipt)
     sheet = open_(office, args.file, args.key, args.from_, Path.cwd())
     form = args.form or "text"
     if args.reveal and args.reveal != sheet.charter:
@@ -207,6 +253,21 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
     else:
         _variables(sheet, form)
         _put(args, context, view.formatted(sheet, form, reveal=reveal))
+    if office is not None and args.receipt is not None:
+        from sigillum.workflows.receipts import write
+        write(office, sheet, args.receipt)
+        context.say(f"The receipt for its sender is {args.receipt}; they need the thumbprint of our key, on another way: "
+                    f"{context.ident(office.books.signing_key().key_id)}")
+    return Outcome.DONE
+
+
+def _received(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.receipts import take
+    given, said = take(context.office, args.file, args.from_)
+    if args.format == "json":
+        context.show_json("received", {n: given[n] for n in ("charter", "to", "credential", "generation")})
+        return Outcome.DONE
+    context.show_text(f"Recorded: what {given['to']} was given of {given['charter']} was opened (the receipt is {said}).")
     return Outcome.DONE
 
 

@@ -1,4 +1,4 @@
-"""`sigillum key make | read | check | convert | mend | scan`"""
+"""`sigillum key make | read | check | take | convert | mend | scan`"""
 
 from __future__ import annotations
 
@@ -20,6 +20,7 @@ EXAMPLE = """examples:
   sigillum key make gateway.jwk --algorithm ES256
   sigillum key read found.pem               what is it, how strong, and does it hold a private key?
   sigillum key check found.pem --against wind-ingest
+  sigillum key take found.pem wind-ingest --look-in ~/scripts     keep it here; where else does it lie?
   sigillum key convert gateway.jwk --to pem --out gateway.pem --password env:PHRASE
   sigillum key mend pasted.txt --out whole.pem
   sigillum key scan ~/scripts ~/.bash_history"""
@@ -27,7 +28,7 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("key", parents=[common()], epilog=EXAMPLE,
-                                   description="Make, read, check, convert and mend keys. Nothing private is ever shown.")
+                                   description="Make, read, check, take, convert and mend keys. Nothing private is ever shown.")
     verbs = verbs_of(parser)
     make = verbs.add_parser("make", parents=[common()], help="a key pair", epilog=EXAMPLE,
                             description="Make a key pair: the private half in a file of yours alone, the public one beside it.")
@@ -39,6 +40,14 @@ def add_parser(subparsers: Any) -> None:
     check = verbs.add_parser("check", parents=[common()], help="does it belong to a charter", epilog=EXAMPLE,
                              description="Does a key belong to what a charter registered: which generation, and is it alive?")
     check.add_argument("--against", required=True, metavar="CHARTER")
+    take = verbs.add_parser("take", parents=[common()], help="keep a found private key of a charter here", epilog=EXAMPLE,
+                            description="A private key that was made elsewhere, and whose public half a charter's credential "
+                                        "has, is kept here from now on; the copies that are to be removed are listed.")
+    take.add_argument("file", metavar="FILE", type=Path)
+    take.add_argument("charter", metavar="CHARTER")
+    take.add_argument("--look-in", action="append", default=[], type=Path, metavar="DIR",
+                      help="where copies may lie; again for more (default: the file's own folder)")
+    take.add_argument("--remove", action="store_true", help="remove the file; only when nobody reads it any more")
     convert = verbs.add_parser("convert", parents=[common()], help="another form of the same key", epilog=EXAMPLE,
                                description="The same key in another form; a private one is written into a file of yours alone.")
     convert.add_argument("--to", required=True, choices=("pem", "pkcs1", "sec1", "der", "jwk", "jwks", "pkcs12"),
@@ -56,28 +65,28 @@ def add_parser(subparsers: Any) -> None:
     look.add_argument("--format", choices=("text", "json", "sarif"), default="text", help="sarif: SARIF 2.1.0")
     for one in (read, check, convert, mend):
         one.add_argument("file", metavar="FILE", help="or - for standard input")
-    for one in (read, check, convert):
+    for one in (read, check, convert, take):
         one.add_argument("--password", metavar="REFERENCE", help="where an encrypted file's password is: env:NAME, file:PATH")
     for one in (convert, mend):
         one.add_argument("--out", type=Path, metavar="FILE", help="a new file (needed where it is private)")
-    for one in (make, read, check, convert, mend):
+    for one in (make, read, check, take, convert, mend):
         one.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"make": _make, "read": _read, "check": _check, "convert": _convert, "mend": _mend,
+    return {"make": _make, "read": _read, "check": _check, "take": _take, "convert": _convert, "mend": _mend,
             "scan": _scan}[args.verb](args, context)
 
 
-def _data(args: argparse.Namespace) -> bytes:
+def _data(file: str) -> bytes:
     from sigillum.keys.shapes import MOST_BYTES
     try:
-        if args.file == "-":
+        if file == "-":
             return sys.stdin.buffer.read(MOST_BYTES + 1)
-        with Path(args.file).open("rb") as file:
-            return file.read(MOST_BYTES + 1)
+        with Path(file).open("rb") as opened:
+            return opened.read(MOST_BYTES + 1)
     except OSError as problem:
-        raise FileError(f"the file cannot be read: {problem.strerror}", where=args.file,
+        raise FileError(f"the file cannot be read: {problem.strerror}", where=file,
                         mend="check its path and rights") from problem
 
 
@@ -86,13 +95,22 @@ def _password(reference: str | None) -> Secret | None:
     return resolve(reference, Path.cwd()) if reference else None
 
 
-def _shapes(args: argparse.Namespace) -> list[Shape]:
+def _shapes(file: str, password: str | None = None) -> list[Shape]:
     from sigillum.keys.shapes import NoShapeError, read
     try:
-        return read(_data(args), _password(args.password))
+        return read(_data(file), _password(password))
     except NoShapeError as problem:
-        raise FileError(f"it cannot be told what this is: {problem}", where=args.file, mend="`sigillum key mend` undoes what "
+        raise FileError(f"it cannot be told what this is: {problem}", where=file, mend="`sigillum key mend` undoes what "
                         "pasting does to a key") from problem
+
+
+def thumbprints(file: str, password: str | None = None) -> list[str]:
+    """The thumbprints of the certificates and keys in a file. Raises FileError where there is none."""
+    shapes = _shapes(file, password)
+    found = [m for s in shapes for m in (dict(s.about).get("x5t#S256"), s.thumbprint) if m]
+    if not found:
+        raise FileError("there is no key in it that could be compared", where=file, mend="`sigillum key read` says what it is")
+    return found
 
 
 def _new(path: Path) -> Path:
@@ -130,7 +148,7 @@ def _make(args: argparse.Namespace, context: Context) -> Outcome:
 def _read(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import keys as view
     from sigillum.keys.shapes import OTHER
-    found = _shapes(args)
+    found = _shapes(args.file, args.password)
     if args.format == "json":
         context.show_json("shapes", {"file": args.file, "holds_private": view.holds_private(found),
                                      "found": [s.told() for s in found]})
@@ -141,10 +159,7 @@ def _read(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _check(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.keys import check
-    marks = [s.thumbprint for s in _shapes(args) if s.thumbprint]
-    if not marks:
-        raise FileError("there is no key in it that could be compared", where=args.file,
-                        mend="`sigillum key read` says what it is")
+    marks = thumbprints(args.file, args.password)
     found = check(context.office, context.office.charters([args.against])[0], marks)
     if args.format == "json":
         context.show_json("checked", {"charter": args.against, "belongs": [f._asdict() for f in found]})
@@ -156,9 +171,42 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
     return Outcome.DONE if any(f.alive for f in found) else Outcome.NO
 
 
+def _take(args: argparse.Namespace, context: Context) -> Outcome:
+    import json
+
+    from sigillum.keys.convert import NoFormError, convert
+    from sigillum.workflows.keys import take
+    shapes = _shapes(str(args.file), args.password)
+    private = [s for s in shapes if s.private and s.key is not None]
+    if len(private) != 1:
+        raise FileError(f"there {'is no private key' if not private else 'are several private keys'} in it",
+                        where=str(args.file), mend="`sigillum key read` says what it is; --password opens an encrypted one")
+    try:
+        key = json.loads(convert(private[0], "jwk"))
+    except NoFormError as problem:
+        raise FileError(str(problem), where=str(args.file), mend="convert it first") from problem
+    algorithm = {"OKP": "Ed25519", "EC": "ES256", "RSA": "RS256"}.get(str(key.get("kty")), "")
+    charter = context.office.charters([args.charter])[0]
+    key = {n: v for n, v in key.items() if n not in ("kid", "use", "alg", "key_ops")}
+    folders = args.look_in or [args.file.absolute().parent]
+    if args.remove and len(shapes) != 1:
+        raise UsageError("something else stands in that file, too", where="--remove", mend="remove the key from it yourself")
+    found = take(context.office, charter, key, algorithm, args.file, folders)
+    if args.remove:
+        args.file.unlink()
+    copies = [c for c in found.copies if Path(c).exists()]
+    if args.format == "json":
+        context.show_json("taken", {"charter": args.charter, **found.belongs._asdict(), "kept": found.kept, "copies": copies})
+    else:
+        lines = [f"It is generation {found.belongs.generation} of {found.belongs.credential}, and is kept in {found.kept} now."]
+        lines += ["Remove these copies when nobody reads them any more:", *(f"  {c}" for c in copies)] if copies else []
+        context.show_text("\n".join(lines))
+    return Outcome.DONE
+
+
 def _convert(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.keys.convert import NoFormError, convert
-    shape = next((s for s in _shapes(args) if s.key is not None), None)
+    shape = next((s for s in _shapes(args.file, args.password) if s.key is not None), None)
     if shape is None:
         raise FileError("there is no key in it that can be used", where=args.file, mend="`sigillum key read` says what it is; "
                         "--password opens an encrypted one")
@@ -183,7 +231,7 @@ def _mend(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.keys.mending import mend
     from sigillum.keys.shapes import NoShapeError, read
     try:
-        mended = mend(_data(args))
+        mended = mend(_data(args.file))
         private = any(s.private is not False for s in read(mended.data))
     except NoShapeError as problem:
         raise FileError(f"it is not certain what was meant: {problem}", where=args.file,

@@ -7,7 +7,7 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from sigillum.core.charter.charter import Charter, GrantWant
+from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant
 from sigillum.core.values.times import format_duration, format_instant
 
 from .common import Ident, pairs, table
@@ -49,11 +49,17 @@ def text(charter: Charter, ident: Ident) -> RenderableType:
             (g.role, f"{g.at}{f' to {g.to}' if g.to else ''}", _only(g), _window(g), g.because) for g in charter.grants])]
     if charter.credentials:
         parts += ["", Text("credentials", "bold"), table(("name", "kind", "lasts", "due before", "limits", "kept in"), [
-            (c.name, c.kind, format_duration(c.lasts_seconds), format_duration(c.renew_before_seconds),
+            (c.name, c.kind, *_life(c),
              ", ".join(c.limits) or "none", c.keep_in) for c in charter.credentials])]
     if charter.expectations:
         parts += ["", Text("proofs", "bold"), *[Text(p.words()) for p in charter.expectations]]
     return Group(*parts)
+
+
+def _life(want: CredentialWant) -> tuple[str, str]:
+    if want.endless is not None:
+        return f"never ends: {want.endless.accepted_by}, {want.endless.why}", f"review {want.endless.review.isoformat()}"
+    return format_duration(want.lasts_seconds), format_duration(want.renew_before_seconds)
 
 
 def as_json(charter: Charter) -> dict[str, Any]:
@@ -70,8 +76,9 @@ def as_json(charter: Charter) -> dict[str, Any]:
                     "from": format_instant(g.start) if g.start else None,
                     "until": format_instant(g.until) if g.until else None,
                     "where": {name: list(values) for name, values in g.where}, "to": g.to} for g in charter.grants],
-        "credentials": [{"name": c.name, "kind": c.kind, "lasts_seconds": c.lasts_seconds,
-                         "renew_before_seconds": c.renew_before_seconds, "limits": list(c.limits),
-                         "keep_in": c.keep_in, "consumers": list(c.consumers)} for c in charter.credentials],
+        "credentials": [{"name": c.name, "kind": c.kind, "lasts_seconds": c.lasts_seconds if c.endless is None else None,
+                         "renew_before_seconds": c.renew_before_seconds if c.endless is None else None,
+                         "limits": list(c.limits), "keep_in": c.keep_in, "purpose": c.purpose, "consumers": list(c.consumers)}
+                        for c in charter.credentials],
         "proofs": [p.words() for p in charter.expectations],
     }

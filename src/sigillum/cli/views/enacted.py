@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -29,26 +30,33 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
     """Each step with what became of it, the proofs, and one closing line."""
     parts: list[RenderableType] = [Text.assemble((done.charter.name, "bold"), f"  {done.charter.purpose}")]
     if done.results:
-        grid = Table.grid(padding=(0, 2, 0, 0))
-        for _ in range(3):
-            grid.add_column(no_wrap=True)
-        grid.add_column(overflow="fold")
-        for number, result in enumerate(done.results, 1):
-            word, style = _STATES[result.state]
-            grid.add_row(f"{number:>2}", Text(word, style), Text(result.step.kind),
-                         Text(_about(result)))
-            for line in problem_lines(result.error):
-                grid.add_row("", "", "", Text(line, "red"))
-        parts += ["", grid]
+        parts += ["", step_rows(done.results)]
     for result in done.results:
         if isinstance(result.error, TakenError):
             parts += ["", collision(result.error.collision, ident)]
     if done.proofs is not None:
         parts += ["", proofs(done.proofs, ident)]
+    for turned in done.rotations:
+        from .rotations import rotated
+        parts += ["", rotated(turned, ident)]
     for line in problem_lines(done.error):
         parts.append(Text(line, "red"))
     parts += ["", Text(closing(done), style="bold")]
     return Group(*parts)
+
+
+def step_rows(results: Sequence[StepResult]) -> RenderableType:
+    """Each step with what became of it."""
+    grid = Table.grid(padding=(0, 2, 0, 0))
+    for _ in range(3):
+        grid.add_column(no_wrap=True)
+    grid.add_column(overflow="fold")
+    for number, result in enumerate(results, 1):
+        word, style = _STATES[result.state]
+        grid.add_row(f"{number:>2}", Text(word, style), Text(result.step.kind), Text(_about(result)))
+        for line in problem_lines(result.error):
+            grid.add_row("", "", "", Text(line, "red"))
+    return grid
 
 
 def _about(result: StepResult) -> str:
@@ -140,5 +148,11 @@ def as_json(done: Enacted) -> dict[str, Any]:
         "steps": [{"id": str(r.step.id), "step": str(r.step.kind), "about": r.step.about, "state": str(r.state),
                    **({"error": problem_json(r.error)} if r.error else {})} for r in done.results],
         "proofs": proofs_json(done.proofs) if done.proofs is not None else None,
+        **({"rotations": _rotations(done)} if done.rotations else {}),
         **({"error": problem_json(done.error)} if done.error else {}),
     }
+
+
+def _rotations(done: Enacted) -> list[dict[str, Any]]:
+    from .rotations import as_json as one_json
+    return [one_json(r) for r in done.rotations]

@@ -24,7 +24,7 @@ from sigillum.workflows.rehearse import Rehearsal
 
 from .common import Ident, table, value_text
 from .hints import advised, mistake_json, problem_json, problem_lines
-from .words import open_ends, plural
+from .words import nothing_to_do, open_ends, plural
 
 MARGIN = 8  # of what is said below a step
 
@@ -77,7 +77,7 @@ def details(step: Step, purpose: str = "") -> list[tuple[str, str]]:
     if step.before and set(step.before) != {"active"}:  # that one is in what the step is about
         rows += [(name, f"{value_text(step.before.get(name))} becomes {value_text(value)}")
                  for name, value in step.after.items()]
-    elif "allows" in step.after or "until" in step.after:
+    elif {"allows", "until", "ends"} & set(step.after):
         rows += [(name, value_text(value)) for name, value in step.after.items()]
     return rows
 
@@ -140,7 +140,7 @@ def summary(outline: Outline) -> str:
         return "Somebody has to decide first. Nothing is enacted before that."
     left = open_ends(outline)
     if not outline.steps:
-        return left or "Nothing to do: everything is as the charter says."
+        return left or nothing_to_do(outline)
     counts = Counter(str(s.kind) for s in outline.steps)
     told = ", ".join(f"{n} {k}" for k, n in counts.items())
     return f"{plural(len(outline.steps), 'step')}: {told}.{f' {left}' if left else ''}"

@@ -18,8 +18,10 @@ from sigillum.core.values.text import plain
 from .common import Ident
 from .words import plural
 
+SHOWN = 3  # of what was handed over before
 
-def text(sheet: Sheet, before: Sequence[Mapping[str, Any]], ident: Ident) -> RenderableType:
+
+def text(sheet: Sheet, before: Sequence[tuple[Mapping[str, Any], str]], ident: Ident) -> RenderableType:
     """Every value with its kind and what is wrong with it; secrets masked; then who got it before."""
     head = Text.assemble((sheet.charter, "bold"), f"  for {sheet.consumer}" if sheet.consumer else "")
     if sheet.credential:
@@ -31,8 +33,9 @@ def text(sheet: Sheet, before: Sequence[Mapping[str, Any]], ident: Ident) -> Ren
         state = value.problem or value.note
         grid.add_row(value.name, _cell(value, ident), value.kind, Text(state, "bold red" if value.problem else "dim"))
     parts: list[RenderableType] = [head, "", grid, "", Text(summary(sheet), style="bold")]
-    for one in before[-3:]:
-        parts.append(Text(f"{one['how']} at {one['at']} to {ident(str(one['to']))} (generation {one['generation']})", "dim"))
+    for one, since in before[-SHOWN:]:
+        line = f"{one['how']} at {one['at']} to {ident(str(one['to']))} (generation {one['generation']})"
+        parts.append(Text(f"{line}: {since}" if since else line, "dim"))
     return Group(*parts)
 
 

@@ -46,7 +46,8 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
         ("a token lives", _seconds(profile.token_seconds)),
         ("externalId unique", {True: "yes", False: "no", None: UNSAID}[profile.external_id_unique]),
         ("tenant-made secrets", profile.secret_delivery or UNSAID),
-        ("credentials", ", ".join(profile.credential_kinds) or UNSAID)])
+        ("credentials", ", ".join(profile.credential_kinds) or UNSAID),
+        ("assertions", ", ".join(profile.assertion_algorithms) or UNSAID)])
     parts: list[RenderableType] = [who, "", Text("limits", "bold"), limits]
     if profile.operations:
         parts += ["", Text("permissions", "bold"), table(("permission", "class", "service", "needs", "call"), [
@@ -105,6 +106,7 @@ def as_json(found: Inspection) -> dict[str, Any]:
                         for o in profile.operations.values()],
         "roles": [dict(zip(("role", "breadth", "class", "allows", "grantable_at"), r, strict=False)) for r in found.roles],
         "roots": found.roots, "cannot": found.cannot, "credential_kinds": list(profile.credential_kinds),
+        "assertion_algorithms": list(profile.assertion_algorithms),
         "scopes": [dict(zip(("api", "scope", "class", "acts", "narrowed_to"), s, strict=True)) for s in found.scopes],
         "licences": [dict(zip(("licence", "kind", "total", "held", "mailbox"), x, strict=True)) for x in found.licences],
         "sign_in_rules": [dict(zip(("rule", "state", "targets", "demands", "exempt"), r, strict=True)) for r in found.rules],

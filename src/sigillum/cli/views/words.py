@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Outline
+from sigillum.core.records.steps import HELD, HIDDEN, NEVER_HERE, TURNING, Outline
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:  # a rehearsal shows these words, too, and enacts nothing
@@ -23,6 +23,14 @@ def open_ends(outline: Outline) -> str:
     return f"Not as the charter says: {', and '.join(told)}." if told else ""
 
 
+def nothing_to_do(outline: Outline | None) -> str:
+    """That there is nothing to do, and what is under way all the same."""
+    held, turning = (outline.told(HELD), outline.told(TURNING)) if outline is not None else (0, 0)
+    return "Nothing to do: it is suspended." if held else \
+        f"Nothing to do here: {plural(turning, 'rotation')} under way." if turning else \
+        "Nothing to do: everything is as the charter says."
+
+
 def closing(done: Enacted) -> str:
     """The one line that says how it ended."""
     outcome = done.outcome()
@@ -33,7 +41,7 @@ def closing(done: Enacted) -> str:
         reached = f"{plural(changed, 'step')} carried out and read back. " if changed else ""
         return f"{reached}{left}"
     if outcome is Outcome.DONE and not done.results:
-        return "Nothing to do: everything is as the charter says."
+        return nothing_to_do(done.outline)
     if outcome is Outcome.DONE:
         proven = "" if done.proofs is None else f", {plural(len(done.proofs.results), 'proof')} held"
         if done.proofs is not None and done.proofs.waited_seconds >= 1:

@@ -11,9 +11,12 @@ from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import Position
 
 if TYPE_CHECKING:  # few charters ask for these
-    from sigillum.core.charter.wants import HandoverWant, SignInWant
+    from sigillum.core.charter.wants import CertificateAnswer, EndlessWant, HandoverWant, SignInWant
 
 KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
+CERTIFICATE = "certificate"
+SELF, CA = "self", "ca"  # who signs a certificate
+HANDOVER = "handover"  # a keeping place: it is here until somebody gets it, and then no more
 ACCOUNT, CLIENT, TEAM, FOREIGN = "service-account", "client", "team", "foreign"
 SELF = "self"
 ON_BEHALF, ALONE = "on-behalf", "alone"
@@ -134,11 +137,25 @@ class CredentialWant(NamedTuple):
     consumers: tuple[str, ...] = ()
     position: Position | None = None
     source: str = ""  # of a password: a reference to one that was chosen; none: it is made here
+    signed_by: str = SELF  # of a certificate
+    answer: CertificateAnswer | None = None  # what the house's CA answered
+    endless: EndlessWant | None = None  # it has no end, and somebody accepted that; `lasts_seconds` means nothing then
+    purpose: str = ""
 
     @property
     def tenant_made(self) -> bool:
         """Is it a secret that only the tenant can make?"""
         return self.kind in (API_TOKEN, SHARED_SECRET)
+
+    @property
+    def place(self) -> str:
+        """Where it is kept as long as it is here: what is handed over stands in a file until then."""
+        return "file" if self.keep_in == HANDOVER else self.keep_in
+
+    @property
+    def keyed(self) -> bool:
+        """Does a private key sign for it?"""
+        return self.kind in (KEY_PAIR, CERTIFICATE)
 
     @property
     def held_here(self) -> bool:

@@ -29,8 +29,11 @@ def check(charter: Charter, rules: HouseRules, tenants: Iterable[str]) -> list[M
 
 
 def reviews(charter: Charter) -> list[tuple[str, date]]:
-    """What of a charter is to be looked at again, and when: itself, its exemption, the rule that it relaxes."""
+    """What of a charter is to be looked at again, and when: itself, its exemption, the rule that it relaxes,
+    and credentials without an end.
+    """
     found = [("the charter", charter.review)] if charter.review is not None else []
+    found += [(f"{c.name}, which has no end,", c.endless.review) for c in charter.credentials if c.endless is not None]
     if charter.sign_in is not None:
         found += [(f"the exemption from {e.rule}", e.review) for e in [charter.sign_in.exempt] if e is not None]
         found += [(f"the relaxed rule {r.rule}", r.review) for r in [charter.sign_in.relax] if r is not None]

@@ -19,6 +19,7 @@ KINDS: dict[str, tuple[str, str]] = {  # what can be given: its kind, and what i
     "account": (IDENTIFIER, "the account's name"), "credential_id": (IDENTIFIER, "which credential it is"),
     "key": (SECRET, "the private key, a JWK (RFC 7517)"), "secret": (SECRET, "the shared secret, token or password"),
     "key_id": (IDENTIFIER, "the public key's thumbprint (RFC 7638), the `kid` of assertions"),
+    "certificate": (TEXT, "the certificate, base64 of its DER"),
     "ends": (INSTANT, "when the credential ends"), "scopes": (TEXT, "the OAuth scopes"), "places": (TEXT, "where it may work"),
     "person": (IDENTIFIER, "a person to try it for"), "test_object": (TEXT, "a place that may be changed by trials"),
 }
@@ -71,6 +72,7 @@ class Sheet(NamedTuple):
     values: tuple[Value, ...]
     credential: str = ""
     generation: int = 0
+    sealed: str = ""  # its number, of one that was opened
 
     @property
     def complete(self) -> bool:

@@ -2,10 +2,32 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, datetime
 from typing import NamedTuple
 
 from sigillum.core.values.errors import Position
+
+
+class CertificateAnswer(NamedTuple):
+    """A certificate that the house's CA gave. `der`: base64; `key`: RFC 7638 thumbprint of its public key; `until`: the first
+    instant at which it is over (RFC 5280 §4.1.2.5); `authority`: it may sign others; `chained`: signed by the house's CA.
+    """
+
+    der: str
+    key: str
+    until: datetime
+    subject: str
+    issuer: str
+    authority: bool = False
+    chained: bool = True
+
+
+class EndlessWant(NamedTuple):
+    """A credential without an end: who accepted that, why, and the day of review."""
+
+    accepted_by: str
+    why: str
+    review: date
 
 
 class ExemptWant(NamedTuple):

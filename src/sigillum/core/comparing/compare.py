@@ -56,6 +56,11 @@ def compare(comparison: Comparison) -> Outline:
     as long as there are any, the outline means nothing. Unknown never yields `make`.
     """
     charter, history = comparison.charter, comparison.history
+    if history.retiring and not comparison.choices.revive:
+        when = f"was retired at {history.retired_at}" if history.retired_at else "is being retired"
+        return Outline(charter.name, mistakes=(Mistake(
+            "retired", f"{charter.name} {when} ({history.retiring}), and is not begun anew silently",
+            "take its file away, or give what is new another name", charter.position),))
     draft, all_ = Draft(), comparison.seen()
     facets = facets_of(charter, history.facets())
     for seen in all_:
@@ -136,6 +141,8 @@ def proofs_digest(charter: Charter) -> str:
 def _prove(home: Seen, steps: list[Step]) -> None:
     """At the end all proofs, where something changed or they do not hold yet."""
     charter, history = home.whole, home.history
+    if history.holds:
+        return  # somebody who is suspended proves nothing
     changes = [s for s in steps if s.kind is not StepKind.WAIT]
     stale = history.proved_at < history.changed_at or history.proofs_digest != proofs_digest(charter) or not history.proofs_held
     if charter.expectations and history.ledger and (changes or stale):

@@ -89,7 +89,8 @@ def _links(world: World, question: Question, decision: Decision) -> Iterator[Lin
     if who is None:
         yield Link("principal", False, f"{question.principal} is not known here")
         return
-    state = "suspended" if not who.active else "active" if who.ready else "still being made, or its making failed"
+    off = f"suspended here: {who.held}" if who.held else "switched off"
+    state = off if not who.active else "active" if who.ready else "still being made, or its making failed"
     yield Link("principal", who.active and who.ready, f"{who.name} ({who.kind.replace('-', ' ')}): {state}")
     if node is None:
         yield Link("place", False, f"there is no place {question.place}")
@@ -238,7 +239,7 @@ def _grant(world: World, question: Question, decision: Decision, node: Node) -> 
 
 
 _BEFORE_GRANTS = frozenset({
-    Cause.PRINCIPAL_SUSPENDED, Cause.PRINCIPAL_UNFINISHED, Cause.SERVICE_OFF, Cause.SERVICE_NOT_FELT,
+    Cause.SUSPENDED, Cause.PRINCIPAL_OFF, Cause.PRINCIPAL_UNFINISHED, Cause.SERVICE_OFF, Cause.SERVICE_NOT_FELT,
     Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_UNKNOWN, Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_WAITING,
     Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER, Cause.FACTS_UNKNOWN})
 

@@ -119,11 +119,12 @@ def _of_principal(world: World, question: Question, cause: Cause) -> Changed | N
     who = world.principals.get(question.principal)
     if who is None:
         return None
-    if cause in (Cause.PRINCIPAL_SUSPENDED, Cause.PRINCIPAL_UNFINISHED, Cause.LOCATION_DIFFERS):
+    if cause in (Cause.SUSPENDED, Cause.PRINCIPAL_OFF, Cause.PRINCIPAL_UNFINISHED, Cause.LOCATION_DIFFERS):
         node = world.node(question.place)
         location = node.location if node is not None else ""
         text, better = {
-            Cause.PRINCIPAL_SUSPENDED: (f"switch {who.name} on again", who._replace(active=True)),
+            Cause.SUSPENDED: (f"reinstate {who.name}", who._replace(active=True, held="")),
+            Cause.PRINCIPAL_OFF: (f"switch {who.name} on again", who._replace(active=True)),
             Cause.PRINCIPAL_UNFINISHED: (f"wait until {who.name} is ready; if its making failed, enact its charter again",
                                          who._replace(ready=True)),
             Cause.LOCATION_DIFFERS: (f"run the program in {location}, and say so: `identity: location: {location}`",

@@ -12,7 +12,8 @@ class Cause(StrEnum):
     ALLOWED = "allowed"
     FACTS_UNKNOWN = "facts-unknown"
     PRINCIPAL_UNKNOWN = "principal-unknown"
-    PRINCIPAL_SUSPENDED = "principal-suspended"
+    SUSPENDED = "suspended"
+    PRINCIPAL_OFF = "principal-off"
     PRINCIPAL_UNFINISHED = "principal-unfinished"
     SIGN_IN_REFUSED = "sign-in-refused"
     PLACE_UNKNOWN = "place-unknown"
@@ -58,7 +59,9 @@ ABOUT: dict[Cause, About] = {
                                "Ask with an administrator who may look."),
     Cause.PRINCIPAL_UNKNOWN: About("The tenant knows no principal of that identifier.",
                                    "Use the principal id or the name as the tenant has it."),
-    Cause.PRINCIPAL_SUSPENDED: About("The account or team stands there, and is switched off.", "Switch it on again."),
+    Cause.SUSPENDED: About("This workspace suspended the identity, for a reason and perhaps until a time that it wrote down.",
+                           "Reinstate it, or wait until `sweep` does at its time."),
+    Cause.PRINCIPAL_OFF: About("The account or team stands there, and is switched off.", "Switch it on again."),
     Cause.PRINCIPAL_UNFINISHED: About("The tenant accepted the account and is still making it, or failed to.",
                                       "Wait until it is ready; a failed one is ended and made anew by `enact`."),
     Cause.SIGN_IN_REFUSED: About("A sign-in rule does not let the account in unattended, or not from there.",

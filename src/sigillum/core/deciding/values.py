@@ -14,7 +14,9 @@ Labels = tuple[tuple[str, frozenset[str]], ...]
 
 
 class Principal(NamedTuple):
-    """A person, an account or a team; `foreign` lives elsewhere, `ready` False: it is still being made."""
+    """A person, an account or a team; `foreign` lives elsewhere, `ready` False: it is still being made. `held`: why we
+    suspended it, and until when.
+    """
 
     id: str
     name: str
@@ -22,6 +24,7 @@ class Principal(NamedTuple):
     active: bool = True
     ready: bool = True
     location: str = ""
+    held: str = ""
 
 
 class Team(NamedTuple):

@@ -103,7 +103,8 @@ class World(Compiled):
         if who is None:
             return self._no(Cause.PRINCIPAL_UNKNOWN, Hidden("principal", principal))
         if not who.active or not who.ready:
-            return Decision(False, Cause.PRINCIPAL_UNFINISHED if who.active else Cause.PRINCIPAL_SUSPENDED)
+            off = Cause.SUSPENDED if who.held else Cause.PRINCIPAL_OFF
+            return Decision(False, Cause.PRINCIPAL_UNFINISHED if who.active else off)
         node = self._nodes.get(place) or self.node(place)
         if node is None or node.since > at:
             where = Hidden("principal", place[1:]) if place.startswith("@") else Hidden("place", place)

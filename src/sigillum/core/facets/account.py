@@ -9,7 +9,19 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, after, await_, on_its_way, slow, stand, stopped, unknown
+from sigillum.core.facets.standing import (
+    Standing,
+    Where,
+    adopt,
+    after,
+    await_,
+    on_its_way,
+    slow,
+    stand,
+    stopped,
+    suspended,
+    unknown,
+)
 from sigillum.core.kinds.access import PLACE
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
@@ -131,7 +143,11 @@ def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs:
     ready = slow(draft, mark, record, number, f"the {words}")
     differences = differing(record, wanted(seen, draft), seen.carried(record.kind))
     ours = seen.history.latest(mark)
-    if "active" in differences and ((off := stopped(seen, draft, mark, record, ours, words)) or on_its_way(seen, ours)):
+    held = suspended(seen, draft, mark, record, ours, words)
+    if held is not None:
+        differences.pop("active", None)
+        ready = (*ready, *held)
+    elif "active" in differences and ((off := stopped(seen, draft, mark, record, ours, words)) or on_its_way(seen, ours)):
         del differences["active"]
         ready = (*ready, *off)
     if differences:
@@ -153,9 +169,7 @@ def _taken(seen: Seen, draft: Draft, record: Record[Any], standing: Standing) ->
         _provide(seen, draft, record.id)
     elif seen.choices.adopt:
         number = standing.number if standing.where is not Where.OPEN else standing.number + 1
-        step = draft.add(Step(
-            StepId(mark_of(seen), number, "adopt"), StepKind.KEEP, f"in the ledger that {_words(seen)} is ours from now on",
-            Adopt(record.kind, record.id), why="--adopt was given"))
+        step = adopt(draft, mark_of(seen), number, _words(seen), Adopt(record.kind, record.id))
         _present(seen, draft, record, number, step)
     else:
         _provide(seen, draft, record.id)

@@ -12,7 +12,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Requested
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, after, await_, stand, stopped, unknown
+from sigillum.core.facets.standing import Standing, Where, adopt, after, await_, stand, stopped, suspended, unknown
 from sigillum.core.kinds.access import API
 from sigillum.core.kinds.changes import Change, Make
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
@@ -125,10 +125,7 @@ def _taken(seen: Seen, draft: Draft, want: dict[str, Any], record: Record[Client
         _provide(seen, draft, record.id, record.body.client_id)
     elif seen.choices.adopt:
         number = standing.number if standing.where is not Where.OPEN else standing.number + 1
-        step = draft.add(Step(
-            StepId(_registration(seen), number, "adopt"), StepKind.KEEP,
-            f"in the ledger that the client {seen.charter.identity.name} is ours from now on", Adopt(CLIENT, record.id),
-            why="--adopt was given"))
+        step = adopt(draft, _registration(seen), number, f"the client {seen.charter.identity.name}", Adopt(CLIENT, record.id))
         _registered(seen, draft, want, record, number, step)
     else:
         _provide(seen, draft, record.id, record.body.client_id)
@@ -148,7 +145,10 @@ def _as_principal(seen: Seen, draft: Draft, client_id: Id, own: tuple[Record[Pri
         standing = standing._replace(where=Where.GONE, record=None)  # it went with the registration before
     there = standing.record or (known.first if standing.where is not Where.OPEN else None)
     if there is not None:  # made by us, by the tenant itself, or by somebody
-        _acts_as(seen, draft, there.id, *stopped(seen, draft, mark, there, standing.generation, f"service principal of {name}"))
+        words = f"service principal of {name}"
+        held = suspended(seen, draft, mark, there, standing.generation, words)
+        off = stopped(seen, draft, mark, there, standing.generation, words) if held is None else held
+        _acts_as(seen, draft, there.id, *off)
     elif standing.where is Where.RECENT and standing.generation is not None:
         waited = await_(seen, draft, mark, PRINCIPAL, standing, f"the service principal of {name}")
         _acts_as(seen, draft, standing.generation.id, waited)

@@ -12,13 +12,13 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, await_, hanging, principal, slow, somebody, stand, unknown
+from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, somebody, stand, unknown
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, allows, widest
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import Need, Prove, Step, StepKind, Usual
+from sigillum.core.records.steps import Adopt, Need, Prove, Step, StepKind, Usual
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean, lines
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, whole_second
@@ -233,6 +233,10 @@ def _missing(one: One, standing: Standing, terms: Mapping[str, Any], records: tu
     if stranger is not None:
         body = stranger.body
         same = (body.until, body.start) == (instant(terms, "until"), instant(terms, "from"))
+        if same and seen.choices.adopt and not want.windowed:
+            number = standing.number if standing.where is not Where.OPEN else standing.number + 1
+            adopt(draft, one.mark, number, f"the grant of {want.words()}", Adopt(GRANT, stranger.id))
+            return
         if same or (not seen.history.ledger and want.lasts_seconds):
             draft.note("grant-stands", f"{want.words()} stands already; Sigillum did not make it and leaves it alone",
                        warning=False)

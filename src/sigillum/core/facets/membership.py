@@ -9,7 +9,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Principal, Ready
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import found, principal, somebody, unknown
+from sigillum.core.facets.standing import adopt, found, principal, somebody, unknown
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.changes import Entry
 from sigillum.core.kinds.identities import ACCOUNT, TEAM, Team
@@ -109,6 +109,8 @@ def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_i
     if within:
         if generation is not None and generation.state is State.OPEN and team is not None:
             found(draft, mark, number, about, Adopt(TEAM, team.id, found=True, value=str(member)))
+        elif (generation is None or not generation.live) and seen.choices.adopt and team is not None:
+            adopt(draft, mark, number + (generation is not None), f"the {about}", Adopt(TEAM, team.id, value=str(member)))
         return
     if generation is not None and generation.state is State.MADE:
         if isinstance(team_id, str) and seen.arriving(generation.made_at):

@@ -9,7 +9,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import OwnRole, Principal, RightEnds
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, await_, principal, stand, unknown
+from sigillum.core.facets.standing import Standing, Where, adopt, await_, principal, stand, unknown
 from sigillum.core.kinds.access import GRANT, ROLE, Role, permission_words
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.kind import Query, Record, differing
@@ -55,9 +55,7 @@ def _one(seen: Seen, draft: Draft, want: RoleWant, records: tuple[Record[Role], 
         identity = standing.generation.id
     elif records and seen.choices.adopt and records[0].body.custom:
         number = standing.number if standing.where is not Where.OPEN else standing.number + 1
-        draft.add(Step(StepId(mark, number, "adopt"), StepKind.KEEP,
-                       f"in the ledger that the role {want.name} is ours from now on", Adopt(ROLE, records[0].id),
-                       why="--adopt was given"))
+        adopt(draft, mark, number, f"the role {want.name}", Adopt(ROLE, records[0].id))
         _present(seen, draft, Standing(Where.PRESENT, standing.generation, records[0]), part)
     elif records:
         if not ROLE.same("permissions", records[0].body.permissions, permissions):

@@ -68,6 +68,7 @@ class Choices(NamedTuple):
     end_extra: bool = False
     switch_on: bool = False  # also what somebody else switched off
     kept_in: frozenset[str] = frozenset()  # tenants in which nothing is ended now
+    revive: bool = False  # also what was retired
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,7 @@ from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.profile import PERSON
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Adopt, Ask, Await, Step, StepKind
+from sigillum.core.records.steps import HELD, HIDDEN, NEVER_HERE, Adopt, Ask, Await, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 
@@ -76,7 +76,7 @@ def stand(seen: Seen, draft: Draft, mark: Mark, records: Iterable[Record[Any]], 
 
 def on_its_way(seen: Seen, generation: Generation | None) -> bool:
     """Did we switch it on so short a time ago that look-ups may still show it off? Nothing is concluded from them then."""
-    return generation is not None and seen.arriving(generation.on_at)
+    return generation is not None and generation.on_in >= generation.off_asked_in and seen.arriving(generation.on_at)
 
 
 def untouched(seen: Seen, record: Record[Any], generation: Generation) -> bool:
@@ -100,10 +100,36 @@ def stopped(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generatio
         Ask(stopped=True), why="what somebody else stopped stays stopped")),)
 
 
+def suspended(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generation: Generation | None, words: str) -> tuple[
+        StepId, ...] | None:
+    """Of something that we suspended: what others did with it meanwhile is asked about, and what needs it waits. None: it is
+    not suspended.
+    """
+    hold = seen.history.holds.get(mark)
+    if hold is None:
+        return None
+    until = f" until {hold.until}" if hold.until else ""
+    draft.note(HELD, f"the {words} is suspended{until}: {hold.because}", warning=False)
+    number, off = generation.number if generation is not None else 1, record.value("active") is False
+    arriving = generation is not None and seen.arriving(generation.left_at)
+    touched = generation is not None and bool(record.state) and bool(generation.left) and record.state != generation.left
+    if arriving or (off and not hold.found_off and not touched):
+        return ()
+    what = "somebody else switched off, too" if off else "somebody switched on although it is suspended"
+    return (draft.add(Step(StepId(mark, number, "stopped"), StepKind.ASK, f"about the {words}, which {what}",
+                           Ask(stopped=True), why="what somebody else stopped stays stopped")),)
+
+
 def found(draft: Draft, mark: Mark, number: int, words: str, adopt: Adopt) -> StepId:
     """What was begun earlier was seen to stand there."""
     return draft.add(Step(StepId(mark, number, "found"), StepKind.KEEP, f"in the ledger that the {words} was made", adopt,
                           why="it was begun earlier, and the answer was not caught"))
+
+
+def adopt(draft: Draft, mark: Mark, number: int, words: str, taken: Adopt) -> StepId:
+    """What somebody else made is ours from now on, since a person said so."""
+    about = f"in the ledger that {words} is ours from now on"
+    return draft.add(Step(StepId(mark, number, "adopt"), StepKind.KEEP, about, taken, why="--adopt was given"))
 
 
 def await_(seen: Seen, draft: Draft, mark: Mark, kind: Kind[Any], standing: Standing, words: str) -> StepId:

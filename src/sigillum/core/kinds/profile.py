@@ -45,12 +45,15 @@ class Profile:
     issuer: str = ""
     decisions: str = ""
     work: str = ""
+    store: str = ""  # of a secret store: where secrets are read, written and destroyed
     external_id_unique: bool | None = None
     born_inactive: bool | None = None
     secret_delivery: str = ""  # sealed, once; nothing where it makes no secrets, or a person tells them
+    last_used: str = ""  # second, day or none: how exactly it tells when a credential was used last
     assertion_seconds: int | None = None
     token_seconds: int | None = None
     keys_per_principal: int | None = None
+    ended_count: bool = False  # credentials that ended by themselves count among these
     credential_seconds: int | None = None
     arrival_seconds: int | None = None
     answer_items: int | None = None
@@ -61,6 +64,7 @@ class Profile:
     accounts_drafted: bool = False  # an account is born inactive, and takes roles after it was switched on
     limits_compulsory: bool = False  # an API token must be narrowed
     credential_kinds: tuple[str, ...] = ()  # none said: whichever
+    assertion_algorithms: tuple[str, ...] = ()  # by which an assertion may be signed; none said: whichever
     organisations: tuple[str, ...] = ()  # issuers whose clients can be foreign principals here
     operations: Mapping[str, Operation] = field(default_factory=dict)
     administrator: str = ""

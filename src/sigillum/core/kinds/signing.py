@@ -6,13 +6,16 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.canonical import certificate_mark, thumbprint
 
 from .kind import Kind
 
 
 class Credential(NamedTuple):
-    """What a principal proves itself with. `expires`: of a password, whether the tenant ends it; None: not said."""
+    """What a principal proves itself with. `expires`: of a password, whether the tenant ends it; None: not said.
+
+    `used_at`: when somebody proved itself with it last, and from where, as exactly as the tenant tells.
+    """
 
     principal: str = ""
     name: str = ""
@@ -25,6 +28,8 @@ class Credential(NamedTuple):
     must_change: bool = False
     mailed: bool = False
     expires: bool | None = None
+    used_at: datetime | None = None
+    used_from: str = ""
 
 
 class Exemption(NamedTuple):
@@ -65,8 +70,12 @@ def _exemption(value: str, about: Mapping[str, Any]) -> Exemption:
     return Exemption(value, str(about.get("accepted_by", "")), str(about.get("why", "")), str(about.get("review", "")))
 
 
+def _mark(certificate: Mapping[str, Any]) -> str:
+    return certificate_mark(str(certificate["der"]))
+
+
 CREDENTIAL = Kind("credential", Credential, key=("principal", "name"), power="credentials",
                   finders=("principal", "name", "thumbprint"), write_only=("carrier", "password"),
-                  shown_as={"public_key": ("thumbprint", thumbprint)})
+                  shown_as={"public_key": ("thumbprint", thumbprint), "certificate": ("thumbprint", _mark)})
 RULE = Kind("rule", SignInRule, power="rules", finders=("name", "all"), entries={"exempt": _exemption})
 LICENCE = Kind("licence", Licence, power="licences", finders=("name", "all"))

@@ -2,21 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+import json
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
+from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.chain import Entry
-from sigillum.core.records.history import ADOPTED, CLOSED, FOUND, KNOWN, LENT, OUTCOME, RENAMED, Outcome
+from sigillum.core.records.history import (
+    ADOPTED,
+    CLOSED,
+    FOUND,
+    INTENT,
+    KNOWN,
+    LENT,
+    NUMBER,
+    OUTCOME,
+    RENAMED,
+    UNDERTAKING,
+    Outcome,
+    Verb,
+)
+from sigillum.core.values.marks import Mark
 
-NAME, THING, LOAN = "name", "thing", "loan"
-UNDERTAKING, NUMBER = "undertaking", "number"  # in an entry's body: the sort that it begins or closes, and which one
+NAME, THING, LOAN, END = "name", "thing", "loan", "end"
+ENDING = frozenset((CREDENTIAL.name, GRANT.name))  # kinds of things whose ends are in the books
 
 
 class Row(NamedTuple):
     """One line of the books: a charter's `name`, a `thing` by its id, a `loan` by its externalId; and whose stream it is.
 
-    Beside them what is open of each sort of undertaking, and the undertakings about each principal. Without a stream the
-    line goes.
+    Beside them what is open of each sort of undertaking, and the undertakings about each principal; and of what was made with
+    an end, that `end` before the stream. Without a stream the line goes.
     """
 
     what: str
@@ -34,8 +51,44 @@ def about(sort: str, principal: str) -> str:
     return f"{sort} of {principal}"
 
 
-def changes(kind: str, uid: str, body: Mapping[str, Any]) -> tuple[Row, ...]:
-    """What one entry changes. A name takes the place of the name that its charter had before."""
+class Ending(NamedTuple):
+    """What was made with an end and has not ended before: whose it is, a generation of what, and when it ends."""
+
+    uid: str
+    thing: str
+    mark: Mark
+    generation: int
+    until: str
+
+
+def endings(rows: Mapping[str, str], before: str = "") -> Iterator[Ending]:
+    """The lines of ends, those only that end before an instant (RFC 3339, in UTC), where one is given."""
+    for key, value in rows.items():
+        if not before or value < before:
+            until, _, uid = value.partition(" ")
+            thing, facet, tenant, names, generation = json.loads(key)[1:]
+            yield Ending(uid, thing, Mark(facet, tenant, tuple((n, v) for n, v in names)), generation, until)
+
+
+def _end(uid: str, body: Mapping[str, Any], until: str) -> Row:
+    key = [uid, body.get("thing", ""), body["facet"], body["tenant"], body["key"], body["generation"]]
+    return Row(END, json.dumps(key, separators=(",", ":")), f"{until} {uid}" if until else "")
+
+
+def _ends(uid: str, result: str, intent: Mapping[str, Any]) -> tuple[Row, ...]:
+    """What an attempt that was answered changes among the ends."""
+    if intent.get("thing") not in ENDING:
+        return ()
+    until = str((intent.get("terms") or {}).get("until") or "")
+    if result == Outcome.MADE and intent["verb"] == Verb.MAKE and until:
+        return (_end(uid, intent, until),)
+    return (_end(uid, intent, ""),) if result == Outcome.ENDED else ()
+
+
+def changes(kind: str, uid: str, body: Mapping[str, Any], intent: Mapping[str, Any] | None = None) -> tuple[Row, ...]:
+    """What one entry changes; of an outcome, with the body of its `intent`. A name takes the place of the name that its charter
+    had before.
+    """
     if kind in (KNOWN, RENAMED):
         return (Row(NAME, str(body.get("name", "")), uid),)
     if kind == CLOSED:
@@ -46,14 +99,22 @@ def changes(kind: str, uid: str, body: Mapping[str, Any]) -> tuple[Row, ...]:
         rows += [Row(about(sort, str(principal)), uid, uid)] if principal else []
         return (*rows, Row(LOAN, str(body["external_id"]), uid)) if kind == LENT else tuple(rows)
     made = kind in (ADOPTED, FOUND) or (kind == OUTCOME and body.get("result") == Outcome.MADE)
-    return (Row(THING, str(body["id"]), uid),) if made and body.get("id") and not body.get("value") else ()
+    rows = [Row(THING, str(body["id"]), uid)] if made and body.get("id") and not body.get("value") else []
+    if kind == OUTCOME and intent is not None:
+        rows += _ends(uid, str(body.get("result")), intent)
+    elif kind == FOUND and body.get("thing") in ENDING and body.get("until"):
+        rows.append(_end(uid, body, str(body["until"])))
+    return tuple(rows)
 
 
 def rows_of(entries: Iterable[Entry]) -> dict[tuple[str, str], str]:
     """The books as the whole chain says: (what, key) -> uid."""
-    books, names = dict[tuple[str, str], str](), dict[str, tuple[str, str]]()
+    books, names, intents = dict[tuple[str, str], str](), dict[str, tuple[str, str]](), dict[int, Mapping[str, Any]]()
     for entry in entries:
-        for what, key, uid in changes(entry.kind, entry.charter, entry.body):
+        if entry.kind == INTENT:
+            intents[entry.sequence] = entry.body
+        intent = intents.pop(int(entry.body["attempt"]), None) if entry.kind == OUTCOME else None
+        for what, key, uid in changes(entry.kind, entry.charter, entry.body, intent):
             if not uid:
                 books.pop((what, key), None)
                 continue

@@ -44,6 +44,8 @@ def deeds(entries: Iterable[Entry], words: Callable[[Mark], str]) -> Iterator[De
         try:
             if entry.kind == history.INTENT:
                 begun[entry.sequence] = entry
+            elif entry.kind == history.STAGED and entry.body["stage"] == "signed-in":
+                continue  # that we used it ourselves matters to its rotation only
             elif entry.kind != history.OUTCOME:
                 yield _alone(entry, _sentence(entry, words))
             elif (intent := begun.pop(int(entry.body["attempt"]), None)) is not None:
@@ -69,7 +71,7 @@ def _settled(intent: Entry, outcome: Entry | None, words: Callable[[Mark], str])
     result, why = str(last.body.get("result", "")), str(last.body.get("why", ""))
     done = outcome is not None and result not in _BAD
     if done:
-        what = f"{'switched on' if verb is Verb.CHANGE and body.get(history.SWITCHES) == 'on' else _DONE[verb]} {thing}"
+        what = f"{_switched(verb, body) or _DONE[verb]} {thing}"
     else:
         what = f"tried to {_TRIED[verb]} {thing}: {result if outcome is not None else 'its outcome is not known yet'}"
     if body.get("generation", 1) != 1 and verb is Verb.MAKE:
@@ -79,6 +81,10 @@ def _settled(intent: Entry, outcome: Entry | None, words: Callable[[Mark], str])
     what += f" ({why})" if why else ""
     return Deed(last.sequence, last.at, intent.charter, str(body["tenant"]), str(body.get(BY, "")), intent.writer,
                 what + _accepted(body), done)
+
+
+def _switched(verb: Verb, body: Body) -> str:
+    return f"switched {body[history.SWITCHES]}" if verb is Verb.CHANGE and body.get(history.SWITCHES) in ("on", "off") else ""
 
 
 def _accepted(body: Body) -> str:
@@ -103,7 +109,31 @@ def _requested(body: Body) -> str:
     return f"asked {body['request']['to'] or 'whoever has it'} by request {body['number']}: {body['request']['about']}"
 
 
+def _until(body: Body) -> str:
+    return f", until {body['until']}" if body.get("until") else ""
+
+
+def _rotating(body: Body) -> str:
+    return f"began to rotate {mark_of(body).get('name')}, from generation {body['old']} on: {body['because']}"
+
+
+_STAGES = {"let-in": "was let in with the new {}", "accepted": "saw that the new {} is taken for sure",
+           "given": "put the new {} where its consumers read it", "taken": "saw that the new {} is used",
+           "token": "kept a token of the old {}, to be refused later",
+           "dead": "saw that the old {} is refused", "cleared": "removed what was left of the old {} here",
+           "end-agreed": "was told to end the old {} at any rate", "word": "was told that the new {} is used",
+           "signed-in": "signed in with {}", "last-used": "was told on which day the old {} was used last"}
+
+
+def _staged(body: Body) -> str:
+    said = [str(body[n]) for n in ("how", "day", "who") if body.get(n)]
+    how = f" ({', '.join(said)})" if said else ""
+    return _STAGES[body["stage"]].format(mark_of(body).get("name")) + how
+
+
 def _closed(body: Body) -> str:
+    if body["undertaking"] in (history.ROTATION, history.SUSPENSION):
+        return f"closed the {str(body['number']).replace('-', ' ')}: {body['how']}"
     of = f"the {str(body['number']).replace('-', ' ')}" if body["undertaking"] == "loan" else f"request {body['number']}"
     return f"closed {of}: {body['how']}"
 
@@ -115,14 +145,22 @@ _SENTENCES: dict[str, Callable[[Body], str]] = {
     history.PROVED: lambda b: _proofs(len(b["results"]), sum(": holds" in str(r) for r in b["results"])),
     history.BEFORE: lambda b: f"recorded what held before: {sum(1 for h in b['held'].values() if h)} of {len(b['held'])}",
     history.FELT: lambda b: f"a change was felt after {b['seconds']} s", history.LENT: _lent, history.CLOSED: _closed,
-    history.RECALLED: lambda b: "recalled the loan",
+    history.RECALLED: lambda b: "recalled the loan", history.ROTATING: _rotating, history.STAGED: _staged,
+    history.SUSPENDED: lambda b: f"suspended {b['thing']} {b['name']}{_until(b)}: {b['because']}",
+    history.RETIRING: lambda b: f"began to retire it: {b['because']}",
+    history.RETIRED: lambda b: f"retired {b['name']}: {len(b['ended'])} ended, {len(b['left'])} left",
+    history.REVIVED: lambda b: f"began {b['name']} anew, which had been retired",
+    history.REINSTATED: lambda b: f"wanted {b['name']} back: {b['because']}",
     history.REQUESTED: _requested,
     history.RECEIVED: lambda b: f"took on somebody else's request: {b['about']}",
     history.TOLD: lambda b: f"was told {b['name']}: {b['value']}",
     history.CONFIRMED: lambda b: f"confirmed by hand: {b['about']}",
     history.HANDED: lambda b: f"handed over {', '.join(b['values'])}: {b['how']} to {b['to']} (generation {b['generation']})",
+    history.USED: lambda b: f"saw that what {b['to']} got of {b['credential']} is used",
+    history.OPENED: lambda b: f"has a receipt of {b['by']}: what {b['to']} got of {b['credential']} was opened",
     history.CONNECTED: lambda b: f"{b['consumer']} is connected as {b['connection']}"}
-_OF_THINGS = {history.KEPT: "kept {} here", history.ADOPTED: "took over {}", history.FOUND: "found again {}"}
+_OF_THINGS = {history.KEPT: "kept {} here", history.ADOPTED: "took over {}", history.FOUND: "found again {}",
+              history.GIVEN_BACK: "gave back {}", history.GIVEN_AWAY: "keeps {} here no more, since it was handed over"}
 
 
 def _sentence(entry: Entry, words: Callable[[Mark], str]) -> str:

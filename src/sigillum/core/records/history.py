@@ -16,6 +16,14 @@ INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FEL
     "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
 REQUESTED, RECEIVED, HANDED, CONNECTED, CONFIRMED = "requested", "received", "handed-over", "connected", "confirmed"
 RECALLED, CLOSED = "recalled", "closed"
+ROTATING, STAGED = "rotating", "staged"  # a rotation begins; a stage of it is reached
+UNDERTAKING, NUMBER = "undertaking", "number"  # in an entry's body: the sort that it begins or closes, and which one
+SUSPENDED, REINSTATED = "suspended", "reinstated"  # a suspension begins; somebody wants it back
+USED = "used-since"  # that a tenant told that what was handed over was used
+OPENED = "sheet-opened"  # by a signed receipt: what was handed over has arrived
+GIVEN_AWAY = "given-away"  # what was handed over is kept here no more
+RETIRING, GIVEN_BACK, RETIRED, REVIVED = "retiring", "given-back", "retired", "revived"
+ROTATION, SUSPENSION = "rotation", "suspension"  # the names of these sorts
 TOLD = "told"  # what somebody else was asked for, and told
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
 
@@ -72,14 +80,43 @@ class Generation:
     unanswered: bool = False  # a creation was sent whose answer is not known
     ended_at: str = ""  # tenant's time of the outcome that ended it
     on_at: str = ""  # tenant's time at which we switched it on last, or made it so; empty: never
+    on_in: int = 0  # the entry of our last answered intent that switched it on
+    off_in: int = 0  # and of the last that switched it off
+    off_asked_in: int = 0  # the entry of the last intent to switch it off, answered or not
     adopted: bool = False  # it was there before, and is ours since
+    given_away: bool = False  # it was handed over, and is not kept here since
     left: Mapping[str, str] = field(default_factory=dict)  # its version and time of change after our last write
     left_at: str = ""  # tenant's time of that write
+
+    @property
+    def elsewhere(self) -> bool:
+        """May what it proves itself with be somewhere else, and not here?"""
+        return self.adopted or self.given_away
 
     @property
     def live(self) -> bool:
         """Was it begun, and has it not ended?"""
         return self.state in (State.OPEN, State.MADE)
+
+
+@dataclass(slots=True)
+class Hold:
+    """An open suspension of ours. `found_off`: it was off before."""
+
+    key: str
+    because: str
+    until: str
+    found_off: bool
+
+
+@dataclass(slots=True)
+class Turn:
+    """An open rotation: the generation that leaves, the one that comes, and whether consumers have that already."""
+
+    key: str
+    old: int
+    new: int
+    given: bool = False
 
 
 @dataclass(slots=True)
@@ -89,6 +126,10 @@ class History:
     charter: str = ""
     ledger: bool = True  # False: there is no ledger here, so nothing is known of who made what
     generations: dict[Mark, list[Generation]] = field(default_factory=dict)
+    turns: dict[Mark, Turn] = field(default_factory=dict)  # open rotations
+    holds: dict[Mark, Hold] = field(default_factory=dict)  # open suspensions
+    retiring: str = ""  # why it is being retired, or was
+    retired_at: str = ""  # tenant's time at which all of it had ended; empty: not retired
     changed_at: int = 0  # sequence of the last change
     proved_at: int = 0
     proofs_digest: str = ""
@@ -112,8 +153,16 @@ class History:
 
     def find(self, kind: Kind[Any], tenant: str, **key: str) -> Generation | None:
         """The newest generation of a kind in a tenant whose natural key has these values."""
-        return next((all_[-1] for mark, all_ in self.generations.items() if mark.tenant == tenant and all_[-1].kind == kind.name
-                     and not all_[-1].value and all(mark.get(n) == v for n, v in key.items())), None)
+        return next((self.serving(mark) for mark, all_ in self.generations.items()
+                     if mark.tenant == tenant and all_[-1].kind == kind.name and not all_[-1].value
+                     and all(mark.get(n) == v for n, v in key.items())), None)
+
+    def serving(self, mark: Mark) -> Generation | None:
+        """The generation that is in use: the newest, or the old one of a rotation whose new one was not given yet."""
+        turn = self.turns.get(mark)
+        if turn is None or turn.given:
+            return self.latest(mark)
+        return next((g for g in self.generations[mark] if g.number == turn.old), None)
 
     def principal_id(self, tenant: str) -> str:
         """The id of the principal that was made in a tenant, empty where there is none."""
@@ -137,20 +186,22 @@ class History:
 def fold(entries: Iterable[Entry], charter: str = "") -> History:
     """Read a charter's entries, in order, into what they amount to."""
     history = History(charter)
-    by_attempt: dict[int, tuple[Generation, str, bool]] = {}
+    by_attempt: dict[int, tuple[Generation, str, str]] = {}
     for entry in entries:
         body = entry.body
         if entry.kind == INTENT:
             generation = _generation(history, body)
-            by_attempt[entry.sequence] = (generation, str(body["verb"]), body.get(SWITCHES) == "on")
+            by_attempt[entry.sequence] = (generation, str(body["verb"]), str(body.get(SWITCHES, "")))
             if body["verb"] == Verb.MAKE:
                 if not generation.external_id:
                     generation.external_id = str(body["external_id"])
                     generation.terms, generation.begun_at = dict(body.get("terms", {})), str(body["tenant_time"])
                 generation.unanswered = True
+            if body.get(SWITCHES) == "off":
+                generation.off_asked_in = entry.sequence
             history.changed_at = entry.sequence
         elif entry.kind == OUTCOME:
-            _outcome(by_attempt.get(int(body["attempt"])), body)
+            _outcome(by_attempt.get(int(body["attempt"])), body, int(body["attempt"]))
         elif entry.kind == KEPT:
             _generation(history, body).kept = str(body["what"])
         elif entry.kind in (ADOPTED, FOUND):
@@ -158,13 +209,38 @@ def fold(entries: Iterable[Entry], charter: str = "") -> History:
             taken.id, taken.value = str(body["id"]), str(body.get("value", ""))
             taken.state, taken.unanswered = State.MADE, False
             taken.adopted = taken.adopted or entry.kind == ADOPTED
+        elif entry.kind == GIVEN_AWAY:
+            _generation(history, body).given_away = True
         elif entry.kind == BEFORE:
             history.before = dict(body["held"])
+        elif entry.kind in (ROTATING, STAGED, CLOSED):
+            _turned(history, entry.kind, body)
+        elif entry.kind == SUSPENDED:
+            history.holds[mark_of(body)] = Hold(str(body[NUMBER]), str(body["because"]), str(body.get("until") or ""),
+                                                body["found_off"] is True)
+        elif entry.kind == GIVEN_BACK:
+            _generation(history, body).state = State.ENDED
+        elif entry.kind in (RETIRING, RETIRED, REVIVED):
+            history.retiring, history.retired_at = str(body["because"]), str(body.get("at") or "")
         elif entry.kind == PROVED:
             history.before = {} if body["held"] else history.before
             history.proved_at, history.proofs_held = entry.sequence, bool(body["held"])
             history.proofs_digest = str(body["proofs"])
     return history
+
+
+def _turned(history: History, kind: str, body: Mapping[str, Any]) -> None:
+    """A rotation begins, makes its new generation current, or is over; or a suspension is."""
+    if kind == ROTATING:
+        history.turns[mark_of(body)] = Turn(str(body[NUMBER]), int(body["old"]), int(body["generation"]))
+    elif kind == STAGED:
+        turn = history.turns.get(mark_of(body))
+        if turn is not None and body["stage"] == "given":
+            turn.given = True
+    elif body[UNDERTAKING] == ROTATION:
+        history.turns = {m: t for m, t in history.turns.items() if t.key != body[NUMBER]}
+    elif body[UNDERTAKING] == SUSPENSION:
+        history.holds = {m: h for m, h in history.holds.items() if h.key != body[NUMBER]}
 
 
 def _generation(history: History, body: Mapping[str, Any]) -> Generation:
@@ -179,15 +255,19 @@ def _generation(history: History, body: Mapping[str, Any]) -> Generation:
     return found
 
 
-def _outcome(attempt: tuple[Generation, str, bool] | None, body: Mapping[str, Any]) -> None:
+def _outcome(attempt: tuple[Generation, str, str] | None, body: Mapping[str, Any], sequence: int) -> None:
     if attempt is None:
         return
-    generation, verb, on = attempt
+    generation, verb, switched = attempt
     result = body["result"]
     if result in (Outcome.MADE, Outcome.CHANGED):
         generation.left, generation.left_at = dict(body.get("left", {})), str(body["tenant_time"])
-    if on and result in (Outcome.MADE, Outcome.CHANGED):
-        generation.on_at = str(body["tenant_time"])
+    if switched == "on" and result in (Outcome.MADE, Outcome.CHANGED):
+        generation.on_at, generation.on_in = str(body["tenant_time"]), sequence
+    elif switched == "off" and result == Outcome.CHANGED:
+        generation.off_in = sequence
+    elif switched == "off" and result == Outcome.REFUSED and generation.off_asked_in == sequence:
+        generation.off_asked_in = 0  # it was not done
     if verb == Verb.MAKE and result != Outcome.LOST:
         generation.unanswered = False
     if result == Outcome.MADE:

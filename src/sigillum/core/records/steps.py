@@ -33,6 +33,18 @@ class KeepKey(NamedTuple):
     credential: str
     generation: int
     algorithm: str
+    keep_in: str = "file"
+
+
+class Certify(NamedTuple):
+    """Put a certificate beside a key that is kept: one that the key signs itself, or what the house's CA answered (`der`)."""
+
+    credential: str
+    generation: int
+    subject: str
+    start: str
+    until: str
+    der: str = ""
 
 
 class KeepSecret(NamedTuple):
@@ -41,6 +53,7 @@ class KeepSecret(NamedTuple):
     credential: str
     generation: int
     source: str = ""
+    keep_in: str = "file"
 
 
 class Kept(NamedTuple):
@@ -69,6 +82,7 @@ class Catch(NamedTuple):
     generation: int
     id: Id
     about: Mapping[str, Any] = MappingProxyType({})  # what is written beside it
+    keep_in: str = "file"
 
 
 class Complete(NamedTuple):
@@ -106,6 +120,24 @@ class Prove(NamedTuple):
     without: tuple[str, ...] = ()
 
 
+class Turning(NamedTuple):
+    """Reach a stage of a rotation: what it takes depends on the stage; that it is reached goes into the ledger."""
+
+    stage: str
+    rotation: str
+    credential: str
+    generation: int
+    old: int
+
+
+class CertificateRequest(NamedTuple):
+    """For which key, and for whom."""
+
+    credential: str
+    generation: int
+    subject: str
+
+
 class Ask(NamedTuple):
     """Something that only a person can do: `action` is what another administrator is asked for, `to` who holds the power.
 
@@ -120,9 +152,10 @@ class Ask(NamedTuple):
     advice: str = ""
     stopped: bool = False  # somebody else switched it off
     tells: AskedWant | None = None  # a value that `to` is asked to tell
+    request: CertificateRequest | None = None  # what the house's CA is sent
 
 
-Action = Complete | KeepKey | KeepSecret | Adopt | Make | Change | Entry | End | Catch | Await | Prove | Ask
+Action = Complete | KeepKey | Certify | KeepSecret | Adopt | Make | Change | Entry | End | Catch | Await | Prove | Ask | Turning
 DOING = (Make, Change, Entry, End)
 
 
@@ -206,6 +239,7 @@ class Note(NamedTuple):
     warning: bool = True
 
 
+HELD, TURNING = "suspended", "rotating"  # notes: it is suspended; a credential is being rotated
 HIDDEN, NEVER_HERE = "unknown", "never-here"  # notes: something wanted cannot be looked up now; it can never stand there
 
 

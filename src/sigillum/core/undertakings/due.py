@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from datetime import UTC, datetime, time, timedelta
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from datetime import UTC, date, datetime, time, timedelta
+from types import MappingProxyType
 from typing import NamedTuple
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import reviews
 from sigillum.core.facets.registry import words
-from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.books import Ending
 from sigillum.core.records.chain import Entry
-from sigillum.core.records.history import HANDED, Generation, History, State
+from sigillum.core.records.history import CONNECTED, HANDED, OPENED, USED
+from sigillum.core.values.marks import Mark
 from sigillum.core.values.times import parse_instant
 
 from .loans import OVER, Loan, Stage
+from .rotation import Rotation
+from .suspension import Suspension
 
 CREDENTIALS, GRANTS, LOANS, REVIEWS, SHEETS, REQUESTS = "credential", "grant", "loan", "review", "sealed sheet", "request"
+SUSPENDED, ROTATING = "suspension", "rotation"
+UNUSED = "handed over"
+WAITING = (REQUESTS, SUSPENDED, UNUSED)  # what somebody is waited for, from its beginning on
 
 
 class Due(NamedTuple):
@@ -35,37 +42,48 @@ class Due(NamedTuple):
     def state(self, now: datetime) -> str:
         """over: its end has come; due: it can be renewed by now, or somebody is waited for; else later."""
         if self.at <= now:
-            return "due" if self.kind == REQUESTS else "over"
+            return "due" if self.kind in WAITING else "over"
         return "due" if self.renew is not None and self.renew <= now else "later"
 
 
-def of_charter(charter: Charter, history: History, uid: str) -> Iterator[Due]:
-    """Its credentials, its grants with an end, and the days of its reviews."""
-    wants = {w.name: w for w in charter.credentials}
-    for mark, all_ in history.generations.items():
-        newest = all_[-1]
-        until = _until(newest)
-        if until is None or newest.state is not State.MADE:
-            continue
+class Summary(NamedTuple):
+    """What of a charter matters here: its reviews; of a credential how long before its end it is renewed, and who uses it."""
+
+    name: str
+    reviews: tuple[tuple[str, date], ...] = ()
+    credentials: Mapping[str, tuple[int, tuple[str, ...]]] = MappingProxyType({})
+
+
+def summary(charter: Charter) -> Summary:
+    return Summary(charter.name, tuple(reviews(charter)), {w.name: (w.renew_before_seconds, w.consumers)
+                                                           for w in charter.credentials})
+
+
+def of_endings(all_: Iterable[Ending], name: Callable[[str], str], known: Mapping[str, Summary]) -> Iterator[Due]:
+    """Credentials and grants with an end: of each the newest generation. `name`: of a stream's charter."""
+    newest = dict[tuple[str, Mark], Ending]()
+    for one in all_:
+        if one.generation >= newest.get((one.uid, one.mark), one).generation:
+            newest[one.uid, one.mark] = one
+    for (uid, mark), one in newest.items():
+        until, charter = parse_instant(one.until), name(uid)
         key = f"{uid} {mark.facet} {mark.tenant} {' '.join(v for _, v in mark.key)}"
-        if newest.kind == CREDENTIAL.name:
-            want = wants.get(mark.get("name"))
-            users = ", ".join(want.consumers) if want is not None else ""
-            yield Due(until, CREDENTIALS, charter.name, words(mark), mark.tenant, f"{charter.name} cannot sign in with it"
+        if one.thing == CREDENTIAL.name:
+            about = known[charter].credentials.get(mark.get("name")) if charter in known else None
+            users = ", ".join(about[1]) if about is not None else ""
+            yield Due(until, CREDENTIALS, charter, words(mark), mark.tenant, f"{charter} cannot sign in with it"
                       + (f", and these go without: {users}" if users else ""),
-                      until - timedelta(seconds=want.renew_before_seconds) if want is not None else None, key)
-        elif newest.kind == GRANT.name:
-            loses = f"{charter.name} loses it, as it was meant"
-            yield Due(until, GRANTS, charter.name, words(mark), mark.tenant, loses, None, key)
-    for what, day in reviews(charter):
-        yield Due(datetime.combine(day, time(), UTC), REVIEWS, charter.name, f"{what} is to be looked at again",
+                      until - timedelta(seconds=about[0]) if about is not None else None, key)
+        elif charter:
+            yield Due(until, GRANTS, charter, words(mark), mark.tenant, f"{charter} loses it, as it was meant", None, key)
+
+
+def of_reviews(of: Summary, uid: str) -> Iterator[Due]:
+    """The days on which something of a charter is to be looked at again."""
+    for what, day in of.reviews:
+        yield Due(datetime.combine(day, time(), UTC), REVIEWS, of.name, f"{what} is to be looked at again",
                   stops="nobody answers for it any more" if what == "the charter" else "the risk is accepted by nobody",
-                  key=f"{uid or charter.name} review {what}")
-
-
-def _until(generation: Generation) -> datetime | None:
-    said = str(generation.terms.get("until") or "")
-    return parse_instant(said) if said else None
+                  key=f"{uid or of.name} review {what}")
 
 
 def of_loans(loans: Iterable[tuple[Loan, datetime]]) -> Iterator[Due]:
@@ -77,6 +95,22 @@ def of_loans(loans: Iterable[tuple[Loan, datetime]]) -> Iterator[Due]:
             yield Due(loan.until, LOANS, "", loan.about, loan.tenant, then, None, loan.uid)
 
 
+def of_suspensions(all_: Iterable[Suspension], name: Callable[[str], str]) -> Iterator[Due]:
+    """Those that are open: when each comes back, or since when somebody is to bring it back. `name`: of a stream's charter."""
+    for one in all_:
+        back = "it is switched on again by itself, if nobody else stopped it" if one.until is not None else \
+            "it stays off until somebody reinstates it"
+        yield Due(one.until or one.at, SUSPENDED, name(one.uid), f"the {one.about} is suspended: {one.because}", one.tenant,
+                  back, None, one.key)
+
+
+def of_rotations(all_: Iterable[Rotation], name: Callable[[str], str]) -> Iterator[Due]:
+    """Those that are under way, by their deadlines."""
+    for one in all_:
+        yield Due(one.deadline, ROTATING, name(one.uid), f"{one.name} is being rotated", one.tenant,
+                  "somebody has to say what becomes of the old one, if it is still in use", None, one.key)
+
+
 def of_sheets(entries: Iterable[Entry], name: str, now: datetime) -> Iterator[Due]:
     """Sealed sheets that can still be opened."""
     for entry in entries:
@@ -85,6 +119,25 @@ def of_sheets(entries: Iterable[Entry], name: str, now: datetime) -> Iterator[Du
             what = f"the sheet for {entry.body['to']} ({', '.join(entry.body['values'])})"
             yield Due(parse_instant(ends), SHEETS, name, what, stops="it can be opened no more",
                       key=f"{entry.charter} sheet {entry.body.get('sealed', entry.sequence)}")
+
+
+def of_unused(entries: Iterable[Entry], name: Callable[[str], str]) -> Iterator[Due]:
+    """What was sealed to somebody, and of which nobody knows that it was opened, is used or connected."""
+    known, given = set[tuple[str, object, object]](), list[Entry]()
+    for entry in entries:
+        body = entry.body
+        if entry.kind in (USED, OPENED):
+            known.add((entry.charter, body["credential"], body["generation"]))
+        elif entry.kind == CONNECTED:
+            known |= {(e.charter, e.body["credential"], e.body["generation"]) for e in given if e.charter == entry.charter}
+        elif body.get("how") == "sealed" and body.get("credential"):
+            given.append(entry)
+    last = {(e.charter, e.body["credential"]): e for e in given}  # of each credential the newest
+    for (uid, credential), entry in last.items():
+        if (uid, credential, entry.body["generation"]) not in known:
+            what = f"{credential} was handed over to {entry.body['to']}, and nobody knows that it arrived"
+            at, key = parse_instant(str(entry.body["at"])), f"{uid} unused {credential}"
+            yield Due(at, UNUSED, name(uid), what, stops="ask them: it may never have arrived", key=key)
 
 
 def in_order(all_: Iterable[Due], now: datetime, within: timedelta) -> list[Due]:

@@ -6,9 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 
-from sigillum.core.records.books import NUMBER, UNDERTAKING
 from sigillum.core.records.chain import Entry
-from sigillum.core.records.history import CLOSED, REQUESTED
+from sigillum.core.records.history import CLOSED, NUMBER, REQUESTED, UNDERTAKING
 from sigillum.core.records.requests import TELL, Request, fulfilled, queries
 from sigillum.core.values.marks import Mark, mark_of
 

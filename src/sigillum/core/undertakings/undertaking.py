@@ -41,6 +41,7 @@ class Look(NamedTuple):
     ask: Callable[[Query[Any]], Fact[Any]]
     wanted: frozenset[tuple[Mark, int]] = frozenset()
     arrival_seconds: int = 0
+    around: Any = None  # what else a sort of undertaking looks at, of its own type
 
 
 class Next(NamedTuple):
@@ -52,6 +53,7 @@ class Next(NamedTuple):
     closed: str = ""
     waits: str = ""
     early: bool = False
+    code: str = ""  # of what is waited for, where something of its own helps
 
 
 @dataclass(frozen=True, slots=True)

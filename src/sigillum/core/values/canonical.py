@@ -70,6 +70,11 @@ def thumbprint(key: Mapping[str, Any]) -> str:
     return base64.urlsafe_b64encode(whole).rstrip(b"=").decode()
 
 
+def certificate_mark(der: str) -> str:
+    """The `x5t#S256` of a certificate (RFC 7515 §4.1.8), from the base64 of its DER. Raises ValueError."""
+    return base64.urlsafe_b64encode(hashlib.sha256(base64.b64decode(der, validate=True)).digest()).rstrip(b"=").decode()
+
+
 PUBLIC_MEMBERS = ("kty", "crv", "x", "y", "n", "e")
 
 

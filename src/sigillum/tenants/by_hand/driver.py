@@ -149,6 +149,9 @@ class ByHand:
     def end(self, end: End) -> Reply:
         return self._done(end)
 
+    def store(self, path: str) -> None:
+        """It is no store: what a person keeps, nobody here can read."""
+
     def fetch_secret(self, identity: str) -> Reply:
         record = self.read(CREDENTIAL, identity)
         answer = self._ask(secret_line(record.body.name if record is not None else identity, identity))
@@ -180,6 +183,9 @@ class ByHand:
                                mend="add `issuer` to its entry")
         token: Secret = self._outside().token_for(proof, issuer)
         return token
+
+    def taken(self, signed_in: SignedIn) -> bool | None:
+        return None
 
     def as_administrator(self, principal: str) -> SignedIn:
         return SignedIn(Secret("by hand"), principal, "tried by a person, who answers for it")

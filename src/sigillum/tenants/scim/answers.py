@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import json
+import secrets
 from typing import TYPE_CHECKING
+from urllib.parse import quote
 
 from sigillum.core.deciding.proofs import Trial
+from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.protocols.http import Answer
@@ -13,6 +17,9 @@ from sigillum.tenants.port import Reply, Result
 
 if TYPE_CHECKING:  # loaded where a secret is fetched
     from sigillum.protocols.sealed import Envelope
+
+
+TRIAL_NOTE = "a trial by sigillum"
 
 
 def refused(answer: Answer, doing: str) -> Reply:
@@ -29,6 +36,16 @@ def refused(answer: Answer, doing: str) -> Reply:
     if answer.status >= 500:
         return Reply(Result.LOST, detail=error.detail, error=error)
     return Reply(Result.REFUSED, detail=error.detail, error=error)
+
+
+def trial(work: str, authorization: str, operation: Operation, place: str) -> tuple[str, dict[str, str], bytes | None]:
+    """The harmless call that tries an operation at a place: its address, headers and body."""
+    url = work.rstrip("/") + operation.template.replace("{place}", quote(place))
+    headers = {"Authorization": authorization, "Accept": "application/json"}
+    if operation.method not in ("POST", "PUT", "PATCH"):
+        return url, headers, None
+    body = json.dumps({"items": [{"note": TRIAL_NOTE, "trial": secrets.token_hex(4)}]}).encode()
+    return url, {**headers, "Content-Type": "application/json"}, body
 
 
 def trial_of(answer: Answer) -> Trial:

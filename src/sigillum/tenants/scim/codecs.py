@@ -103,11 +103,13 @@ def _licence(r: Json) -> signing.Licence:
 
 
 def _credential(r: Json) -> signing.Credential:
-    expires = r.get("expires")
+    expires, until = r.get("expires"), instant(r.get("validUntil"))
     return signing.Credential(
         part(r, "principal", "value"), text(r.get("name")), text(r.get("kind")), text(r.get("thumbprint")),
-        instant(r.get("validUntil")), instant(r.get("validFrom")), r.get("active") is True, texts(r.get("limits")),
-        r.get("mustChange") is True, r.get("mailed") is True, expires if isinstance(expires, bool) else None)
+        until if until is not None and until.year < NEVER_YEAR else None, instant(r.get("validFrom")), r.get("active") is True,
+        texts(r.get("limits")),
+        r.get("mustChange") is True, r.get("mailed") is True, expires if isinstance(expires, bool) else None,
+        instant(r.get("lastUsedAt")), text(r.get("lastUsedFrom")))
 
 
 # --- forms of what is sent ------------------------------------------------------------------------------------------
@@ -135,12 +137,18 @@ def _revealed(value: Any, part: Part, wire: Wire) -> Any:
     return value.reveal() if isinstance(value, Secret) else value  # here and nowhere before
 
 
+def _der(value: Any, part: Part, wire: Wire) -> Any:
+    return value["der"]
+
+
 def _never_changed(part: Part) -> Json:
     """Of a password: nobody has to change it, and no mail carries it."""
     return {"mustChange": False, "mailed": False} if part.get("password") else {}
 
 
 _WINDOW: dict[str, tuple[str, Form]] = named((("start", "validFrom"), ("until", "validUntil")))
+
+NEVER_YEAR = 9999  # an end in that year stands for none
 
 CODECS: dict[str, Codec] = {c.kind.name: c for c in (
     Codec(identities.ACCOUNT, USER, _account, {
@@ -173,7 +181,9 @@ CODECS: dict[str, Codec] = {c.kind.name: c for c in (
     Codec(signing.LICENCE, OWN + "Licence", _licence, {}, {"name": "name"}),
     Codec(signing.CREDENTIAL, OWN + "Credential", _credential, {
         "principal": ("principal", carried_by), **same("name", "active", "limits"),
-        **named((("type", "kind"), ("public_key", "publicKey"))), **_WINDOW, "password": ("password", _revealed)},
+        **named((("type", "kind"), ("public_key", "publicKey"))), "certificate": ("certificate", _der),
+        **_WINDOW, **same("expires"),
+        "password": ("password", _revealed)},
         {"principal": "principal.value", "name": "name", "thumbprint": "thumbprint"}, more=_never_changed))}
 KIND_OF_SCHEMA = {c.schema: name for name, c in CODECS.items()} | {PROFILE: "profile"}
 KIND_OF_TYPE = {c.schema.rpartition(":")[2]: name for name, c in CODECS.items()}

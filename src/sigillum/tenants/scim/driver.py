@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import base64
-import json
-import secrets
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import cached_property, partial
@@ -23,12 +21,13 @@ from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
+from sigillum.keeping.port import Vault
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.protocols.scim import ScimClient, ScimRefusedError, patch_body
 from sigillum.protocols.together import together
 from sigillum.tenants.port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
 
-from .answers import refused, secret_of, trial_of
+from .answers import refused, secret_of, trial, trial_of
 from .codec import Wire
 from .codecs import CODECS, USUAL_ENDPOINTS
 from .discovery import discover
@@ -43,7 +42,6 @@ if TYPE_CHECKING:  # signing in needs it, looking does not
 Json = dict[str, Any]
 VALUES_A_FILTER = 20
 QUESTIONS_A_REQUEST = 100
-TRIAL_NOTE = "a trial by sigillum"
 
 
 def connect(address: Address, link: Link) -> OpenTenant:
@@ -86,6 +84,12 @@ class OpenTenant:
         found = discover(self.scim, self._link, anew=anew, at_once=self.http.slow)
         self.wire, self.known_seconds = Wire(self.scim.base, found.endpoints, found.extensions), found.known_seconds
         self.profile = profile_of(found.profile, self.wire, self.address.issuer)
+
+    def store(self, path: str) -> Vault | None:
+        if not self.profile.store:
+            return None
+        from .store import SecretStore
+        return SecretStore(self.http, self.profile.store, lambda: self._bearer, self.address.name, path)
 
     # --- facts --------------------------------------------------------------------------------------------
     def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
@@ -250,7 +254,7 @@ class OpenTenant:
         most = self.profile.assertion_seconds or oauth.USUAL_ASSERTION_SECONDS
         return oauth.assertion(proof.key, proof.algorithm, proof.client_id or proof.principal, self.metadata.issuer,
                                now_at(self, datetime.now(UTC)), min(most, oauth.USUAL_ASSERTION_SECONDS),
-                               thumbprint(proof.key))
+                               thumbprint(proof.key), proof.certificate)
 
     def _client(self, proof: Proof) -> oauth.ClientProof:
         """How the identity authenticates like a client: a fresh assertion, or its secret."""
@@ -275,14 +279,15 @@ class OpenTenant:
             token = self._by_assertion(proof)
         said = self._whose(proof, token.value)
         if said is None:
-            return SignedIn(token.value, proof.principal, "a fresh token; the tenant does not say whose it is")
+            return SignedIn(token.value, proof.principal, "a fresh token; the tenant does not say whose it is",
+                            lives_seconds=token.lives_seconds)
         subject = plain(said.get("sub", ""))
         if not subject and proof.client_id and said.get("client_id") == proof.client_id:
             subject = proof.principal  # `sub` is optional (RFC 7662 §2.2); the client itself is named
         if said.get("active") is not True or subject != proof.principal:
             raise RefusedError(f"the token runs as {subject or 'nobody'}, not as {proof.principal}",
                                where=self.address.name, mend="ask the tenant's operator; nothing was tried")
-        return SignedIn(token.value, subject, f"a fresh token; the tenant says: {subject}")
+        return SignedIn(token.value, subject, f"a fresh token; the tenant says: {subject}", lives_seconds=token.lives_seconds)
 
     def _by_assertion(self, proof: Proof) -> oauth.Token:
         """The JWT bearer grant; a server that wants client authentication beside it gets it (RFC 7523 §3.1)."""
@@ -307,6 +312,11 @@ class OpenTenant:
     def token_for(self, proof: Proof, issuer: str) -> Secret:
         from sigillum.protocols import oauth
         return oauth.token_for_client(self.http, self.metadata, self._client(proof), issuer).value
+
+    def taken(self, signed_in: SignedIn) -> bool | None:
+        from sigillum.protocols.authzen import let_in
+        where = self.profile.decisions
+        return let_in(self.http, where, signed_in.header(), signed_in.principal) if where else None
 
     def as_administrator(self, principal: str) -> SignedIn:
         return SignedIn(self._token, principal, "asked by the administrator, not signed in as the identity")
@@ -334,11 +344,5 @@ class OpenTenant:
             self.http, self.profile.decisions, self._bearer, asked[n:n + QUESTIONS_A_REQUEST])]
 
     def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
-        url = self.profile.work.rstrip("/") + operation.template.replace("{place}", quote(place))
-        headers = {"Authorization": signed_in.header(), "Accept": "application/json"}
-        body = None
-        if operation.method in ("POST", "PUT", "PATCH"):
-            headers["Content-Type"] = "application/json"
-            body = json.dumps({"items": [{"note": TRIAL_NOTE, "trial": secrets.token_hex(4)}]}).encode()
-        answer = self.http.send(operation.method, url, headers, body)
-        return trial_of(answer)
+        url, headers, body = trial(self.profile.work, signed_in.header(), operation, place)
+        return trial_of(self.http.send(operation.method, url, headers, body))

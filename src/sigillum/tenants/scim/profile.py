@@ -30,8 +30,9 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
     return Profile(
         name=text(get("name")), title=text(get("title")), stage=text(get("stage")),
         issuer=issuer or plain(get("issuer") or ""), decisions=plain(get("decisions") or ""),
-        work=plain(get("work") or ""), external_id_unique=_said(get("externalIdUnique")),
+        work=plain(get("work") or ""), store=plain(get("store") or ""), external_id_unique=_said(get("externalIdUnique")),
         born_inactive=_said(get("bornInactive")), secret_delivery=text(get("secretDelivery")),
+        last_used=text(get("lastUsed")),
         assertion_seconds=whole(limits.get("assertionSeconds")), token_seconds=whole(limits.get("tokenSeconds")),
         keys_per_principal=whole(limits.get("keysPerPrincipal")), credential_seconds=whole(limits.get("credentialSeconds")),
         arrival_seconds=whole(limits.get("arrivalSeconds")), answer_items=whole(limits.get("answerItems")),
@@ -41,6 +42,8 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
             text(p.get("what")), tuple(KIND_OF_TYPE[t] for t in texts(p.get("types")) if t in KIND_OF_TYPE),
             p.get("met") is True, text(p.get("about"))) for p in many(get("preconditions"))),
         accounts_live_in=text(get("accountsLiveIn")), accounts_drafted=get("accountsDrafted") is True,
-        limits_compulsory=get("limitsCompulsory") is True, credential_kinds=texts(get("credentialKinds")),
+        limits_compulsory=get("limitsCompulsory") is True,
+        ended_count=get("endedCount") is True, credential_kinds=texts(get("credentialKinds")),
+        assertion_algorithms=texts(get("assertionAlgorithms")),
         operations={o.permission: o for o in operations}, administrator=text(administrator.get("name")),
         powers=frozenset(texts(administrator.get("powers"))) if administrator else None, carries=carries, says_limits=True)

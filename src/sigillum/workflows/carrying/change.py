@@ -41,8 +41,8 @@ def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
         fresh = tenant.read(change.kind, identity)
         version[0] = fresh.version if fresh is not None else ""
     more: dict[str, Any] = {"undo": plain(dict(step.before))} if change.result == Outcome.MADE else {}
-    if change.part.get("active") is True:
-        more[SWITCHES] = "on"
+    if isinstance(change.part.get("active"), bool):
+        more[SWITCHES] = "on" if change.part["active"] else "off"
     if change.about and change.kind is not CREDENTIAL:
         more["about"] = plain(change.about)
     attempt(carrying, step, Verb.CHANGE, change.part, lambda: tenant.change(change._replace(version=version[0])), done,

@@ -7,9 +7,22 @@ from typing import TYPE_CHECKING
 from sigillum.core.kinds.kind import Record, inside
 from sigillum.core.kinds.profile import SEALED
 from sigillum.core.records.history import ADOPTED, FOUND, KEPT, Outcome, Verb
-from sigillum.core.records.steps import Adopt, Ask, Await, Catch, Complete, KeepKey, KeepSecret, Prove, Step
+from sigillum.core.records.steps import (
+    Adopt,
+    Ask,
+    Await,
+    Catch,
+    Certify,
+    Complete,
+    KeepKey,
+    KeepSecret,
+    Prove,
+    Step,
+    Turning,
+)
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import SigillumError, SomebodyError
+from sigillum.core.values.times import parse_instant
 from sigillum.tenants.port import Reply, Result
 
 from .attempt import attempt, finished, until
@@ -21,23 +34,33 @@ if TYPE_CHECKING:
 
 
 def keep_key(carrying: Carrying, step: Step, action: KeepKey) -> Yields:
-    public = carrying.keeping.keep_key(action.credential, action.generation, action.algorithm)
+    public = carrying.keeping.keep_key(action.credential, action.generation, action.algorithm, action.keep_in)
     carrying.journal.write(KEPT, step, what=thumbprint(public))
     return {"public_key": public}
+
+
+def certify(carrying: Carrying, step: Step, action: Certify) -> Yields:
+    start, until_ = parse_instant(action.start), parse_instant(action.until)
+    der = carrying.keeping.certify(action.credential, action.generation, action.subject, start, until_, action.der)
+    carrying.journal.boundary(f"{step.id} certified")
+    return {"certificate": {"der": der}}
 
 
 def keep_secret(carrying: Carrying, step: Step, action: KeepSecret) -> Yields:
     chosen = carrying.ports.chosen(action.source) if action.source else None
     known = carrying.history.latest(step.mark)
     sent = known is not None and known.number == step.generation and known.unanswered  # it may stand there already
-    carrying.keeping.keep_password(action.credential, action.generation, None if sent else chosen, {"tenant": step.tenant})
+    carrying.keeping.keep_password(action.credential, action.generation, None if sent else chosen, {"tenant": step.tenant},
+                                   action.keep_in)
     carrying.journal.write(KEPT, step, what="secret")
     return {}
 
 
 def adopt(carrying: Carrying, step: Step, action: Adopt) -> Yields:
+    begun = carrying.history.latest(step.mark) if action.found else None
+    until_ = begun.terms.get("until") if begun is not None and begun.number == step.generation else None
     carrying.journal.write(FOUND if action.found else ADOPTED, step, id=action.id, thing=action.kind.name,
-                           **({"value": action.value} if action.value else {}))
+                           **({"value": action.value} if action.value else {}), **({"until": until_} if until_ else {}))
     return {"id": action.id}
 
 
@@ -53,6 +76,11 @@ def ask(carrying: Carrying, step: Step, action: Ask) -> Yields:
 
 def prove(carrying: Carrying, step: Step, action: Prove) -> Yields:
     carrying.ports.prove(step)
+    return {}
+
+
+def turning(carrying: Carrying, step: Step, action: Turning) -> Yields:
+    carrying.ports.turn(step)
     return {}
 
 
@@ -81,7 +109,8 @@ def catch(carrying: Carrying, step: Step, action: Catch) -> Yields:
     def done(reply: Reply, settle: Settle) -> bool | None:
         again, first[0] = not first[0], False
         if reply.result is Result.DONE and reply.secret is not None:
-            carrying.keeping.keep_secret(action.credential, action.generation, reply.secret, {"tenant": step.tenant})
+            carrying.keeping.keep_secret(action.credential, action.generation, reply.secret, {"tenant": step.tenant},
+                                          action.keep_in)
             carrying.journal.boundary(f"{step.id} kept here")
             settle(Outcome.CHANGED)
             carrying.journal.write(KEPT, step, what="secret")

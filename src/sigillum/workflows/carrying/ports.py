@@ -92,7 +92,9 @@ class Patience:
 
 @dataclass(frozen=True, slots=True)
 class Ports:
-    """All of them. `prove`: tries proofs, raises where they do not hold; `ask`: writes a request, and raises SomebodyError."""
+    """All of them. `prove`: tries proofs, raises where they do not hold; `ask`: writes a request, and raises SomebodyError;
+    `turn`: reaches a stage of a rotation.
+    """
 
     tenant: Callable[[str, str], Tenant]
     journal: Journal
@@ -101,3 +103,4 @@ class Ports:
     prove: Callable[[Step], None]
     ask: Callable[[Step, Doing | None], None]
     chosen: Callable[[str], Secret]  # the secret that a reference refers to
+    turn: Callable[[Step], None]

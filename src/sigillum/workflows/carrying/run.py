@@ -9,7 +9,21 @@ from typing import Any
 
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, resolved
 from sigillum.core.records.history import History
-from sigillum.core.records.steps import Adopt, Ask, Await, Catch, Complete, KeepKey, KeepSecret, Kept, Outline, Prove, Step
+from sigillum.core.records.steps import (
+    Adopt,
+    Ask,
+    Await,
+    Catch,
+    Certify,
+    Complete,
+    KeepKey,
+    KeepSecret,
+    Kept,
+    Outline,
+    Prove,
+    Step,
+    Turning,
+)
 from sigillum.core.values.errors import MachineError, SigillumError, StoppedError, WaitingError
 from sigillum.core.values.marks import Ref, StepId
 from sigillum.tenants.port import Tenant
@@ -89,5 +103,7 @@ Handler = Callable[[Carrying, Step, Any], Yields]
 HANDLERS: dict[type, Handler] = {
     Make: make.carry, Change: change.carry, Entry: entry.carry, End: end.carry, Catch: local.catch, Await: local.await_,
     Complete: local.completed,
-    KeepKey: local.keep_key, KeepSecret: local.keep_secret, Adopt: local.adopt, Ask: local.ask, Prove: local.prove}
+    KeepKey: local.keep_key, Certify: local.certify, KeepSecret: local.keep_secret, Adopt: local.adopt, Ask: local.ask,
+    Prove: local.prove,
+    Turning: local.turning}
 

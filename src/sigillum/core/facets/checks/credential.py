@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from sigillum.core.charter.charter import API_TOKEN, SHARED_SECRET, Charter
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.values.errors import Mistake
+from sigillum.core.values.text import did_you_mean
 from sigillum.core.values.times import format_duration
 
 
@@ -14,7 +15,14 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
     """What the house and the kind of identity say to its credentials."""
     longest = rules.longest_credential_seconds
     for want in charter.credentials:
-        if want.lasts_seconds > longest:
+        store = want.keep_in.removeprefix("store:").partition("/")[0] if want.keep_in.startswith("store:") else ""
+        if store and store not in tenants:
+            yield Mistake("tenant-unknown", f"this workspace knows no tenant {store!r}", did_you_mean(store, tenants),
+                          want.position)
+        if store and any(c.keep_in == want.keep_in for c in charter.credentials if c is not want):
+            yield Mistake("keep-in-twice", f"{want.keep_in} is the place of two credentials", "give each a place of its own",
+                          want.position)
+        if want.endless is None and want.lasts_seconds > longest:
             yield Mistake("life-house", f"{want.name} lasts {format_duration(want.lasts_seconds)}, "
                           f"the house allows {format_duration(longest)}",
                           f"write `lasts: {format_duration(longest)}` or less", want.position)

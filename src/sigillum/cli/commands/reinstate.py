@@ -1,0 +1,45 @@
+"""`sigillum reinstate`"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import answering, charters, common
+from sigillum.core.values.errors import Outcome, UsageError, worst
+
+EXAMPLE = """examples:
+  sigillum reinstate wind-ingest --because 'the laptop was found'
+  sigillum reinstate --key found.pem --because 'it was a test key'"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "reinstate", parents=[common()], epilog=EXAMPLE,
+        description="Switch on again what this workspace suspended. What somebody else switched off as well, or before, "
+                    "stays off: exit code 6.")
+    charters(parser)
+    parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
+    parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
+    answering(parser)
+    parser.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    context.answered(args)
+    from sigillum.cli.commands.suspend import key_of
+    from sigillum.cli.views import suspensions as view
+    from sigillum.workflows.suspend import reinstate, reinstate_key
+    if not args.because.strip():
+        raise UsageError("it is not said why", where="--because", mend="say why, in a few words")
+    if args.key:
+        found = [reinstate_key(context.office, key_of(args, context), args.because)]
+    else:
+        found = list(reinstate(context.office, context.charters(args), args.because))
+    if args.format == "json":
+        context.show_json("reinstated", {"reinstated": [view.as_json(s) for s in found]})
+    else:
+        for one in found:
+            context.show(view.reinstated(one, context.ident))
+    return worst([s.outcome() for s in found])

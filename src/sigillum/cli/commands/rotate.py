@@ -1,0 +1,85 @@
+"""`sigillum rotate`"""
+
+from __future__ import annotations
+
+import argparse
+from datetime import date
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import answering, charters, common, duration, waiting
+from sigillum.core.values.errors import Outcome, UsageError, worst
+
+EXAMPLE = """examples:
+  sigillum rotate wind-ingest                           begin, or go on: it can be interrupted for days
+  sigillum rotate wind-ingest --taken 'mira.sol'        somebody says that the new one is in use
+  sigillum rotate wind-ingest --taken 'mira.sol' --last-used 2027-03-01   and the old one was used last on that day
+  sigillum rotate --status                              where each stands, and what it waits for
+  sigillum rotate wind-ingest --exposed                 the old one is known to others: off first, then a new one
+  sigillum rotate wind-ingest --end                     end the old one although somebody still uses it"""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "rotate", parents=[common()], epilog=EXAMPLE,
+        description="Bring in the next generation of a credential without an outage: it is made where no consumer looks, tried "
+                    "until the tenant takes it for sure, put where consumers read; and only when the new one is used, and the "
+                    "old one no more, that one ends and is proved dead. Exit code 7 while it waits for time, 6 for somebody.")
+    charters(parser)
+    parser.add_argument("--credential", default="", metavar="NAME", help="only this one (default: all of the charter)")
+    parser.add_argument("--status", action="store_true", help="only say where open rotations stand; changes nothing")
+    parser.add_argument("--because", default="", metavar="REASON", help="why; it stands in the ledger")
+    parser.add_argument("--taken", default="", metavar="WHO", help="whose word it is that consumers use the new one")
+    parser.add_argument("--last-used", default="", metavar="DAY", help="with --taken: the day (UTC, 2027-03-01) on "
+                        "which they saw the old one used last")
+    parser.add_argument("--end", action="store_true", help="end the old one, whether somebody uses it or not")
+    parser.add_argument("--exposed", action="store_true", help="the old one is known to others: it ends first")
+    parser.add_argument("--gap", action="store_true", help="where a tenant takes one at a time: end the old one first")
+    waiting(parser)
+    answering(parser)
+    parser.add_argument("--yes", action="store_true", help="do not ask before the old one is ended")
+    parser.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def _day(text: str) -> date | None:
+    try:
+        return date.fromisoformat(text) if text else None
+    except ValueError as problem:
+        raise UsageError(f"{text!r} is no day", where="--last-used", mend="write it as 2027-03-01") from problem
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    context.answered(args)
+    from sigillum.cli.views import rotations as view
+    from sigillum.workflows.rotate import RotationWish, chosen, rotate, status, under_way
+    context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
+    everywhere = args.status and not (args.charters or args.all)
+    found = context.office.charters(under_way(context.office)) if everywhere else context.charters(args)
+    if args.credential:
+        for charter in found:
+            chosen(charter, args.credential)
+    if args.status:
+        standing = [s for s in status(context.office, found) if not args.credential or s.rotation.name == args.credential]
+        if args.format == "json":
+            context.show_json("rotations", {"rotations": [view.standing_json(s) for s in standing]})
+        else:
+            context.show(view.standing(standing, context.ident))
+        return Outcome.SOMEBODY if any(s.late for s in standing) else Outcome.DONE
+    gap = [flag for flag in ("end", "exposed", "gap") if getattr(args, flag)]
+    if gap and not args.yes and not context.agreed(view.QUESTIONS[gap[-1]]):
+        context.say("Nothing was changed.")
+        return Outcome.NO
+    if args.taken and not args.taken.strip():
+        raise UsageError("it is not said whose word it is", where="--taken", mend="name whoever saw it")
+    day = _day(args.last_used)
+    if day is not None and not args.taken:
+        raise UsageError("it is not said who saw it", where="--last-used", mend="write `--taken WHO` beside it")
+    done = []
+    for one in rotate(context.office, found, RotationWish(args.credential, args.because, args.exposed, args.gap, args.end,
+                                                          args.taken.strip(), day)):
+        done.append(one)
+        if args.format == "text":
+            context.show(view.rotated(one, context.ident))
+    if args.format == "json":
+        context.show_json("rotate", {"rotations": [view.as_json(one) for one in done]})
+    return worst([one.outcome() for one in done])

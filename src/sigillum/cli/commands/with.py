@@ -1,0 +1,98 @@
+"""`sigillum with`"""
+# ruff: noqa: N999  the module is named as the command
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from typing import Any
+
+from sigillum.cli.context import Context
+from sigillum.cli.options import common
+from sigillum.cli.streams import write
+from sigillum.core.values.errors import Outcome, SigillumError, UsageError
+
+RUNS_ANOTHER = True  # what stands behind -- is not for us
+EXAMPLE = """examples:
+  sigillum with wind-ingest -- ./store-readings.sh
+  sigillum with wind-ingest -- sh -c 'curl -H "@$WIND_INGEST_HEADER_FILE" https://summit.example/streams'
+  sigillum with --env FEED_TOKEN=keyring:feed -- ./feed.sh
+  sigillum with wind-ingest timetable-publisher --as environment -- python publish.py
+
+variables, by the charter's name in capitals:
+  WIND_INGEST_TOKEN_FILE    a file in memory that always holds a token with time left
+  WIND_INGEST_HEADER_FILE   the same as a header line, for programs that read headers from a file
+  WIND_INGEST_TENANT        the tenant's address; for a password also ..._USER and ..._PASSWORD_FILE
+  WIND_INGEST_TOKEN ...     with --as environment: the values themselves, fetched once
+
+what this prevents: no secret stands in an argument or in a file on a disk; nothing of the workspace's own secrets is in
+the program's environment; no descriptor of ours is open in it; it and we leave no core file.
+what it cannot prevent: root, debuggers of this user, swap, crash reporters and `set -x` see what the program sees; what
+stands in its environment can be read by this user's programs and is inherited by its own; after a kill with signal 9 the
+file in memory stays until `with` is run again."""
+
+
+def add_parser(subparsers: Any) -> None:
+    parser = subparsers.add_parser(
+        "with", parents=[common()], epilog=EXAMPLE, usage="sigillum with [options] CHARTER ... -- COMMAND ...",
+        description="Run a command that signs in as charters' identities, with what it needs for as long as it runs. Signals, "
+                    "terminal and exit code pass through, and nothing is printed.")
+    parser.add_argument("charters", nargs="*", metavar="CHARTER", help="as whom it signs in")
+    parser.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
+    parser.add_argument("--as", dest="how", choices=("file", "environment"), default="file",
+                        help="where the tokens are: in files in memory that are kept fresh, or in the environment, once")
+    parser.add_argument("--env", action="append", default=[], metavar="NAME=REFERENCE",
+                        help="a variable with what a reference stands for: env:NAME, file:PATH, keyring:NAME")
+
+
+def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.child import beside, die_of, instead
+    from sigillum.cli.running import Passed
+    from sigillum.keeping.memory import MemoryFolder
+    from sigillum.workflows.giving import Given, give, references, stripped
+    if not args.another:
+        raise UsageError("no command is named", where="with", mend="write it behind `--`")
+    if not args.charters and not args.env:
+        raise UsageError("nothing is to be given", where="with", mend="name a charter, or a variable with --env")
+    context.mute()
+    office = context.office
+    charters = office.charters(args.charters) if args.charters else []
+    environment = stripped(office, charters, os.environ)
+    given = [give(office, charter, args.credential) for charter in charters]
+    for one in given:
+        environment |= {one.variable(end): value for end, value in one.public.items()}
+    environment |= {name: secret.reveal() for name, secret in references(office, args.env).items()}
+    if args.how == "environment" or not given:
+        for one in given:
+            environment |= {one.variable(end): secret.reveal() for end, secret in one.secrets.items()}
+        context.close()
+        instead(args.another, environment)
+    folder = MemoryFolder()
+
+    def put(one: Given) -> None:
+        for end, secret in one.secrets.items():
+            environment[one.variable(f"{end}_FILE")] = str(folder.write(_file(one.charter, end), secret))
+
+    def again() -> float:
+        fresh = [give(office, charter, args.credential) for charter in charters]
+        for one in fresh:
+            put(one)
+        return min(one.again_seconds for one in fresh)
+
+    def failed(problem: SigillumError) -> None:
+        write(sys.stderr, f"sigillum with: there is no fresh token: {problem.what}\n")
+    try:
+        for one in given:
+            put(one)
+        code = beside(args.another, environment, again, min(one.again_seconds for one in given), failed)
+    finally:
+        folder.remove()
+    if code < 0:
+        context.close()
+        die_of(-code)
+    raise SystemExit(Passed(code))
+
+
+def _file(charter: str, end: str) -> str:
+    return f"{charter}.{end.lower()}"

@@ -1,0 +1,80 @@
+"""Suspensions as text and JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from rich.console import Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from sigillum.core.undertakings.suspension import Closed, Suspension
+from sigillum.core.values.times import format_instant
+from sigillum.workflows.suspend import Found, Stopped
+
+from .common import Ident, masked
+from .hints import problem_json, problem_lines
+
+_REFUSED = {True: ("refused", "green"), False: ("not refused", "bold red"), None: ("not shown", "yellow")}
+_CLOSED = {Closed.ON_AGAIN: "is on again", Closed.WAS_ON: "was switched on by somebody else meanwhile, and is left so",
+           Closed.STAYS_OFF: "stays off: somebody else switched it off, too, or it was off before",
+           Closed.UNSURE: "stays off: whether it was us is not known, since an answer was lost; `sigillum enact --switch-on` "
+                          "switches it on", Closed.GONE: "is gone"}
+
+
+def found(key: Found, ident: Ident) -> Iterator[str]:
+    """Where a key is registered, and whose it is."""
+    for target, owner in zip(key.targets, key.owners, strict=True):
+        whose = owner or "nobody here: it is a stranger's"
+        yield f"{target.tenant}: {masked(target.name, ident)} of {ident(target.record.body.principal)}, made by {whose}"
+    for name, why in key.unsearched:
+        yield f"{name}: could not be searched ({why})"
+
+
+def suspended(done: Stopped, ident: Ident) -> RenderableType:
+    """What is off now, until when, and which ways in were shown to be refused."""
+    parts: list[RenderableType] = []
+    parts += [Text.assemble((masked(one.about, ident), "bold"), f" in {one.tenant} {_off(one, done)}: {one.because}")
+              for one in done.suspensions]
+    grid = Table.grid(padding=(0, 2, 0, 2))
+    for _ in range(2):
+        grid.add_column(no_wrap=True)
+    grid.add_column(overflow="fold")
+    for way in done.ways:
+        word, style = _REFUSED[way.refused]
+        grid.add_row(Text(word, style), way.what, Text("" if way.said == word else way.said, "dim"))
+    return Group(*parts, *([grid] if done.ways else []), *_problems(done))
+
+
+def _off(one: Suspension, done: Stopped) -> str:
+    if one.found_off:
+        return "was off already, and stays so"
+    if one.unsure:
+        return "is off; whether it was us is not known, since an answer was lost"
+    until = f", until {format_instant(one.until)}" if one.until is not None else ""
+    return f"is off{' already' if done.stood else ''}{until}" if one.sent else "is not off yet"
+
+
+def reinstated(done: Stopped, ident: Ident) -> RenderableType:
+    """What became of each."""
+    lines = [Text.assemble((masked(one.about, ident), "bold"), f" in {one.tenant} {_word(one)}.") for one in done.suspensions]
+    return Group(*lines, *_problems(done))
+
+
+def _word(one: Suspension) -> str:
+    return _CLOSED[Closed(one.closed)] if one.closed else "is not on again yet"
+
+
+def _problems(done: Stopped) -> list[Text]:
+    return [Text(line, "red") for e in done.problems for line in problem_lines(e)]
+
+
+def as_json(done: Stopped) -> dict[str, Any]:
+    return {"name": done.name, "outcome": int(done.outcome()),
+            "suspensions": [{"suspension": s.key, "tenant": s.tenant, "thing": s.thing, "id": s.id, "name": s.name,
+                             "because": s.because, "by": s.by, "until": format_instant(s.until) if s.until else None,
+                             "found_off": s.found_off, "off": s.found_off or s.sent, "unsure": s.unsure, "closed": s.closed}
+                            for s in done.suspensions],
+            "ways": [w.body() for w in done.ways],
+            "errors": [problem_json(e) for e in done.problems]}

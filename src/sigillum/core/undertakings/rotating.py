@@ -1,0 +1,244 @@
+"""What follows for a rotation: a pure stage machine over its entries, its tenant's facts and what its charter asks for."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime, timedelta
+from typing import Any, NamedTuple
+
+from sigillum.core.charter.charter import CredentialWant
+from sigillum.core.facets.generation import Making, begin, end, finish, terms_of
+from sigillum.core.kinds.changes import Change
+from sigillum.core.kinds.kind import Fact, Query, Record
+from sigillum.core.kinds.profile import SEALED, Profile
+from sigillum.core.kinds.signing import CREDENTIAL, Credential
+from sigillum.core.records.history import ROTATING, ROTATION, State
+from sigillum.core.records.steps import Await, Prove, Step, StepKind, Turning
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.marks import Mark, StepId
+from sigillum.core.values.times import format_instant, parse_instant, rough_duration
+
+from .rotation import Asked, Rotation, Stage, read, tokens_over
+from .undertaking import Look, Next, Undertaking
+
+
+class Around(NamedTuple):
+    """What a rotation looks at beside its own entries and the tenant's facts. Without `want` its charter asks for it no more.
+
+    `held`: what is kept here; `incomplete`: without what stands beside it.
+    """
+
+    want: CredentialWant | None
+    profile: Profile
+    bearer: str = ""
+    carrier: str = ""
+    about: Mapping[str, Any] = {}
+    held: Mapping[tuple[str, int], str] = {}
+    incomplete: frozenset[tuple[str, int]] = frozenset()
+    proofs: tuple[int, ...] = ()
+    ours: tuple[tuple[Mark, int, str], ...] = ()  # every credential of this charter that stands, by the ledger
+
+
+def used_by_others(one: Rotation, record: Record[Credential] | None, number: int, last_used: str) -> datetime | None:
+    """When somebody else than we used a generation last; None: not that it could be seen. What may have been our own use is
+    nobody else's.
+    """
+    used = record.body.used_at if record is not None else None
+    grain = timedelta(days=1 if last_used == "day" else 0, seconds=1)
+    ours = used is not None and any(w.start is not None and w.until is not None and w.start - grain <= used <= w.until + grain
+                                    for w in one.own.get(number, ()))
+    return None if ours else used
+
+
+def tells(profile: Profile) -> bool:
+    """Does the tenant tell when a credential was used?"""
+    return profile.last_used in ("second", "day")
+
+
+def next_(one: Rotation, seen: Look, now: datetime) -> Next:
+    """What follows for a rotation."""
+    if one.closed:
+        return Next()
+    around = seen.around
+    assert isinstance(around, Around)
+    old, new = one.old, one.new
+    if around.want is None:
+        if not old.live and (new is None or not new.live):
+            return Next(closed="not wanted any more")
+        return Next(waits=f"the charter does not ask for {one.name} any more, and it is not ended yet", code="not-asked")
+    record = seen.ask(Query(CREDENTIAL, "id", old.id)) if old.live else Fact[Credential]()
+    if not record.known:
+        return Next(waits=f"{one.name} cannot be looked up: {record.unknown}")
+    if one.exposed and record.first is not None and record.first.body.active and around.profile.born_inactive is not False:
+        return Next((_off(one, record.first),))
+    if one.gap and old.live:
+        return Next((end(one.mark, old.number, old.id, "the tenant takes one at a time: it ends first"),))
+    made = _make(one, around, seen, now, record.first)
+    if made is not None:
+        return made
+    for stage in (Stage.ACCEPTED, Stage.GIVEN):
+        if stage not in one.staged:
+            return Next((_turn(one, stage),))
+    if one.owed and not _ends_anyway(one, record.first, now):
+        return _late(one, record.first, now, f"{one.name} has to be handed over anew to {', '.join(one.owed)}", "owed")
+    if old.live:
+        return _leave(one, around, seen, record.first, now)
+    over = tokens_over(around.profile, parse_instant(old.ended_at))
+    if Stage.DEAD not in one.staged and Asked.TOKEN not in one.staged and now < over:
+        return Next(waits=f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}",
+                    early=True)
+    if Stage.DEAD not in one.staged:
+        return Next((_turn(one, Stage.DEAD),))
+    if Stage.CLEARED not in one.staged:
+        return Next((_turn(one, Stage.CLEARED),))
+    return Next(closed="done")
+
+
+_PROVING = (Stage.ACCEPTED, Stage.DEAD)
+
+
+def _turn(one: Rotation, stage: str, *needs: StepId, number: int = 0) -> Step:
+    abouts: dict[str, str] = {
+             Stage.ACCEPTED: f"until the tenant takes the new {one.name} for sure",
+             Stage.GIVEN: f"the new {one.name} where its consumers read it",
+             Stage.TAKEN: f"that the new {one.name} is used",
+             Asked.TOKEN: f"a token of the old {one.name}, to be refused later",
+             Stage.DEAD: f"the old {one.name}: it must be refused, and the new one taken",
+             Stage.CLEARED: f"what is left of the old {one.name} here: it goes"}
+    kind = StepKind.PROVE if stage in _PROVING else StepKind.KEEP
+    return Step(StepId(one.mark, number or one.number, stage), kind, abouts[stage],
+                Turning(stage, one.key, one.name, one.number, one.old.number), needs)
+
+
+def _off(one: Rotation, record: Record[Credential]) -> Step:
+    return Step(StepId(one.mark, one.old.number, "off"), StepKind.CHANGE, f"the exposed {one.name}: switch it off",
+                Change(CREDENTIAL, record.id, {"active": False}, record.version), power=CREDENTIAL.power,
+                why="whoever has it can use it until then", before={"active": True}, after={"active": False})
+
+
+def _making(one: Rotation, around: Around, number: int) -> Making:
+    assert around.want is not None
+    of = (around.want.name, number)
+    return Making(one.mark, around.want, number, around.bearer, around.carrier, around.about,
+                  around.profile.born_inactive is not False, False, around.held.get(of, ""), of in around.incomplete)
+
+
+def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Record[Credential] | None) -> Next | None:
+    """Bring the new generation to where it proves something; None where it does."""
+    want, new = around.want, one.new
+    assert want is not None
+    if new is None or new.state is not State.MADE:
+        number = one.old.number + 1 if new is None else new.number + (new.state in (State.ENDED, State.SPENT))
+        if not want.held_here and (want.public_key is None or (
+                leaves is not None and thumbprint(want.public_key) == leaves.body.thumbprint)):
+            return Next(waits=f"the holder of {want.name} has to send the public half of a new key", code="holder")
+        full = _full(one, around, seen, now)
+        if full is not None and (new is None or not new.unanswered):
+            return full
+        known = new.terms if new is not None and number == new.number else {}
+        return Next(tuple(begin(_making(one, around, number), terms_of(want, now, known),
+                                f"the next generation, since {one.because}")))
+    fact = seen.ask(Query(CREDENTIAL, "id", new.id))
+    if not fact.known:
+        return Next(waits=f"the new {want.name} cannot be looked up: {fact.unknown}")
+    record, making, arriving = fact.first, _making(one, around, new.number), _recent(new.made_at, seen, now)
+    if record is None and arriving:
+        return Next((Step(StepId(one.mark, new.number, "wait"), StepKind.WAIT, f"until the tenant shows the new {want.name}",
+                          Await(CREDENTIAL, new.id, seen.arrival_seconds)),))
+    if record is None:
+        return Next(waits=f"the new {want.name} was made, and somebody else ended it", code="ended-elsewhere")
+    if want.held_here and not making.held and not new.given_away and not (want.tenant_made and not record.body.active
+                                                   and around.profile.secret_delivery == SEALED):
+        return Next((end(one.mark, new.number, new.id, "its secret was not caught, so nobody has it"),))
+    if not record.body.active and new.on_at and not _recent(new.on_at, seen, now):
+        return Next(waits=f"somebody else switched the new {want.name} off: what somebody else stopped stays stopped")
+    steps = finish(making, new.id, active=record.body.active or _recent(new.on_at, seen, now)) if not new.given_away else ()
+    return Next(tuple(steps)) if steps else None
+
+
+def _recent(since: str, seen: Look, now: datetime) -> bool:
+    return bool(since) and now < parse_instant(since) + timedelta(seconds=seen.arrival_seconds)
+
+
+def _full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | None:
+    """There has to be room for one more: where there is none, nothing is begun."""
+    most = around.profile.keys_per_principal
+    fact = seen.ask(Query(CREDENTIAL, "principal", around.bearer)) if most else Fact[Credential]()
+    counted = [r for r in fact.records if around.profile.ended_count or r.body.until is None or r.body.until > now]
+    if not most or len(counted) < most:
+        return None
+    dead = next(((mark, n, r.id) for r in counted if r.body.until is not None and r.body.until <= now and r.id != one.old.id
+                 for mark, n, i in around.ours if i == r.id), None)
+    if dead is not None:  # a stranger's is never cleared
+        return Next((end(dead[0], dead[1], dead[2], "it ended by itself, and counts among those that may stand"),))
+    others = ", ".join(r.body.name or r.id for r in counted if r.id != one.old.id)
+    if not others:
+        return Next(waits=f"{one.tenant} takes one credential at a time: where the old one ends first, nobody can sign in "
+                    "until its consumers have the new one", code="gap")
+    return Next(waits=f"{one.tenant} takes {most} credentials, and {others} stands beside {one.name}", code="room")
+
+
+def _ends_anyway(one: Rotation, record: Record[Credential] | None, now: datetime) -> bool:
+    """Was it agreed, or is the old one refused by now at any rate?"""
+    until = record.body.until if record is not None else None
+    return one.exposed or Asked.END in one.staged or record is None or (until is not None and until <= now)
+
+
+def _leave(one: Rotation, around: Around, seen: Look, record: Record[Credential] | None, now: datetime) -> Next:
+    """Whether the new one is used, and the old one no more; then that one ends."""
+    profile, told = around.profile, tells(around.profile)
+    if _ends_anyway(one, record, now):
+        return Next(_ending(one, around))
+    assert record is not None
+    fresh = seen.ask(Query(CREDENTIAL, "id", one.new.id)) if one.new is not None else Fact[Credential]()
+    given, old_used = one.at(Stage.GIVEN), used_by_others(one, record, one.old.number, profile.last_used)
+    assert given is not None
+    if Stage.TAKEN not in one.staged:
+        new_used = used_by_others(one, fresh.first, one.number, profile.last_used)
+        if Asked.WORD in one.staged or new_used is not None or (one.received and not told):
+            return Next((_turn(one, Stage.TAKEN),))
+        if not told:
+            return _late(one, record, now, f"{one.tenant} does not tell whether the new {one.name} is used", "word")
+        return _late(one, record, now, f"nobody has used the new {one.name} yet")
+    asked = one.last_day_over if not told else None
+    said = one.at(Asked.LAST) if asked is not None else one.at(Stage.TAKEN) if not told else None
+    since = max(t for t in (old_used, given, asked or said) if t is not None)
+    quiet = since + timedelta(seconds=one.quiet_seconds)
+    if now < quiet:
+        again = f"was used last at {format_instant(old_used)} from {record.body.used_from or 'somewhere'}, and " \
+            if old_used is not None and old_used > given else ""
+        return _late(one, record, now, f"the old {one.name} {again}has to be unused until {format_instant(quiet)}")
+    if asked is not None and said is not None and said < quiet:
+        what = f"nobody has looked since {format_instant(quiet)} whether the old {one.name} is used"
+        return _late(one, record, now, what, "again")
+    return Next(_ending(one, around, token=True))
+
+
+def _ending(one: Rotation, around: Around, *, token: bool = False) -> tuple[Step, ...]:
+    want, steps = around.want, list[Step]()
+    assert want is not None
+    if token and around.held.get((one.name, one.old.number)) and Asked.TOKEN not in one.staged:
+        steps.append(_turn(one, Asked.TOKEN, number=one.old.number))
+    if around.held.get((one.name, one.number)) and around.proofs and not one.exposed:
+        ending = StepId(one.mark, one.old.number, "end")
+        steps.append(Step(StepId(one.mark, one.number, "prove"), StepKind.PROVE, f"the new {one.name}: sign in with it, and "
+                          "try what must work", Prove(around.proofs, one.name, (ending,)), tuple(s.id for s in steps),
+                          why="the old one ends only after what replaces it was proved"))
+    why = "it was exposed" if one.exposed else "a newer generation took its place"
+    return (*steps, end(one.mark, one.old.number, one.old.id, why, *(s.id for s in steps)))
+
+
+def _late(one: Rotation, record: Record[Credential] | None, now: datetime, what: str, code: str = "") -> Next:
+    """What is waited for. From the deadline on somebody has to act: who uses the old one, since when, what the tenant does."""
+    used, until = (record.body.used_at, record.body.until) if record is not None else (None, None)
+    if now < one.deadline:
+        return Next(waits=what, early=not code, code=code)
+    last = f"it was used last at {format_instant(used)}" + (f" from {record.body.used_from}" if record and record.body.used_from
+                                                            else "") if used is not None else "no use of it is shown"
+    then = f"; {one.tenant} refuses it from {format_instant(until)}, in {rough_duration((until - now).total_seconds())}" \
+        if until is not None else ""
+    over = f"The deadline was {format_instant(one.deadline)}, and the old one is not ended: {last}{then}"
+    return Next(waits=f"{what}. {over}", code="late")
+
+
+ROTATIONS = Undertaking(ROTATION, ROTATING, read, next_)

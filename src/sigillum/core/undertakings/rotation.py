@@ -1,0 +1,189 @@
+"""Rotations: the next generation of a credential made, tried and given while the old one still serves; then that one ends.
+
+No consumer is ever without a credential that its tenant takes. The stages and what is durable between them stand in
+`docs/architecture.md`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from enum import StrEnum
+from typing import Any
+
+from sigillum.core.kinds.profile import Profile
+from sigillum.core.records.chain import Entry
+from sigillum.core.records.history import (
+    CLOSED,
+    HANDED,
+    NUMBER,
+    OPENED,
+    ROTATING,
+    ROTATION,
+    STAGED,
+    UNDERTAKING,
+    Generation,
+    History,
+    State,
+    fold,
+)
+from sigillum.core.values.marks import Mark, mark_of
+from sigillum.core.values.times import Window, parse_instant, whole_second
+
+USUAL_TOKEN_SECONDS = 3600  # of a tenant that does not say how long its tokens live
+DAY_SECONDS = 86_400
+
+
+class Stage(StrEnum):
+    """What is reached, in this order."""
+
+    BEGUN = "begun"
+    KEPT = "kept"
+    MADE = "made"
+    ACCEPTED = "accepted"
+    GIVEN = "given"
+    TAKEN = "taken"
+    ENDED = "ended"
+    DEAD = "dead"
+    CLEARED = "cleared"
+
+
+class Asked(StrEnum):
+    """What else stands in a rotation's entries: a person's word that it was taken, or that it ends at any rate; a token of the
+    old one that was kept; a sign-in of ours.
+    """
+
+    WORD = "word"
+    LAST = "last-used"  # the day on which a person saw the old one used last
+    END = "end-agreed"
+    TOKEN = "token"  # noqa: S105 - a stage's name
+    OURS = "signed-in"
+    LET_IN = "let-in"  # the new one was taken at sign-in for the first time
+
+
+@dataclass(frozen=True, slots=True)
+class Rotation:
+    """One rotation as its entries say, in the stream of its charter."""
+
+    uid: str
+    key: str
+    began: int
+    tenant: str
+    mark: Mark
+    old: Generation
+    new: Generation | None
+    begun_at: datetime
+    deadline: datetime
+    quiet_seconds: int
+    because: str = ""
+    by: str = ""
+    exposed: bool = False
+    gap: bool = False
+    staged: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    own: Mapping[int, list[Window]] = field(default_factory=dict)  # when we used a generation ourselves
+    owed: tuple[str, ...] = ()  # who has the old one in a sheet, and not the new one
+    received: bool = False  # everybody who was given one in a sheet has sent a receipt for the new one
+    closed: str = ""
+
+    @property
+    def name(self) -> str:
+        return self.mark.get("name")
+
+    @property
+    def number(self) -> int:
+        """The generation that comes."""
+        return self.new.number if self.new is not None else self.old.number + 1
+
+    @property
+    def stage(self) -> Stage:
+        """The last one that was reached."""
+        for stage in (Stage.CLEARED, Stage.DEAD):
+            if stage in self.staged:
+                return stage
+        if not self.old.live and not (self.gap and Stage.TAKEN not in self.staged):
+            return Stage.ENDED
+        for stage in (Stage.TAKEN, Stage.GIVEN, Stage.ACCEPTED):
+            if stage in self.staged:
+                return stage
+        if self.new is not None and self.new.state is State.MADE:
+            return Stage.MADE
+        return Stage.KEPT if self.new is not None and self.new.kept else Stage.BEGUN
+
+    def at(self, stage: str) -> datetime | None:
+        body = self.staged.get(stage)
+        return parse_instant(str(body["at"])) if body is not None else None
+
+    @property
+    def since(self) -> datetime:
+        """Since when it stands where it stands."""
+        ended = parse_instant(self.old.ended_at) if self.old.ended_at else None
+        return max(t for t in (self.begun_at, ended, *(self.at(s) for s in self.staged)) if t is not None)
+
+    @property
+    def last_day_over(self) -> datetime | None:
+        """The end of the day on which somebody saw the old one used last, in UTC."""
+        body = self.staged.get(Asked.LAST)
+        return parse_instant(f"{body['day']}T00:00:00Z") + timedelta(days=1) if body is not None else None
+
+    @property
+    def old_until(self) -> datetime | None:
+        said = str(self.old.terms.get("until") or "")
+        return parse_instant(said) if said else None
+
+
+def quiet_seconds(profile: Profile, uses: Iterable[int]) -> int:
+    """How long the old one has to be unused until nobody uses it any more: the longest interval of declared uses, the life of
+    tokens, the grain in which the tenant tells; and how late it tells.
+    """
+    grain = 2 * DAY_SECONDS if profile.last_used == "day" else 1
+    return max(*uses, profile.token_seconds or USUAL_TOKEN_SECONDS, grain) + (profile.arrival_seconds or 0)
+
+
+def tokens_over(profile: Profile, ended_at: datetime) -> datetime:
+    """When every token that was got before has come to its end, as far as the tenant says how long they live."""
+    return whole_second(ended_at + timedelta(seconds=(profile.token_seconds or USUAL_TOKEN_SECONDS) + 1))
+
+
+def deadline(now: datetime, until: datetime | None, before_seconds: int) -> datetime:
+    """Until when the old one should be out of use: a quarter of `renew_before` is left between it and its end."""
+    if until is None:
+        return now + timedelta(seconds=before_seconds)
+    return max(now, until - timedelta(seconds=before_seconds // 4))
+
+
+def read(entries: Iterable[Entry], uid: str) -> list[Rotation]:
+    """The rotations of a stream."""
+    all_ = list(entries)
+    state = fold(all_, uid)
+    closed = {str(e.body[NUMBER]): str(e.body["how"]) for e in all_ if e.kind == CLOSED and e.body[UNDERTAKING] == ROTATION}
+    return [_read(e, all_, state, closed.get(str(e.body[NUMBER]), "")) for e in all_ if e.kind == ROTATING]
+
+
+def _read(entry: Entry, all_: list[Entry], state: History, closed: str) -> Rotation:
+    body, mark = entry.body, mark_of(entry.body)
+    generations = {g.number: g for g in state.generations.get(mark, ())}
+    old, fresh = int(body["old"]), [g for n, g in generations.items() if n >= int(body["generation"])]
+    staged, own, has = dict[str, Mapping[str, Any]](), dict[int, dict[datetime, Window]](), dict[int, list[str]]()
+    opened = set[tuple[str, int]]()
+    for other in all_:
+        if other.kind == STAGED and other.body["of"] == body[NUMBER]:
+            stage = str(other.body["stage"])
+            if stage == Asked.OURS:
+                window = Window(*(parse_instant(str(other.body[n])) for n in ("at", "until")))
+                assert window.start is not None
+                own.setdefault(int(other.body["generation"]), {})[window.start] = window  # the end is written after it
+                continue
+            staged[stage] = other.body
+        elif other.kind == HANDED and other.body.get("credential") == mark.get("name"):
+            has.setdefault(int(other.body.get("generation") or 0), []).append(str(other.body["to"]))
+        elif other.kind == OPENED and other.body["credential"] == mark.get("name"):
+            opened.add((str(other.body["to"]), int(other.body["generation"])))
+    new = fresh[-1] if fresh and not closed else None
+    owed = tuple(dict.fromkeys(t for t in has.get(old, ()) if new is None or t not in has.get(new.number, ())))
+    holders = [(t, new.number) for t in has.get(new.number, ())] if new is not None and not owed else []
+    received = bool(holders) and opened.issuperset(holders)
+    return Rotation(entry.charter, str(body[NUMBER]), entry.sequence, mark.tenant, mark, generations[old], new,
+                    parse_instant(str(body["at"])), parse_instant(str(body["deadline"])), int(body["quiet_seconds"]),
+                    str(body.get("because", "")), str(body.get("by", "")), body.get("exposed") is True, body.get("gap") is True,
+                    staged, {n: list(w.values()) for n, w in own.items()}, owed, received, closed)

@@ -1,0 +1,155 @@
+"""Suspensions: an account, service principal or credential is off for a while, and on again if nobody else was at it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+from sigillum.core.kinds.changes import Change
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.records.chain import Entry
+from sigillum.core.records.history import (
+    CLOSED,
+    NUMBER,
+    REINSTATED,
+    SUSPENDED,
+    SUSPENSION,
+    UNDERTAKING,
+    Generation,
+    fold,
+)
+from sigillum.core.records.steps import Step, StepKind
+from sigillum.core.values.marks import Mark, StepId, mark_of
+from sigillum.core.values.times import parse_instant
+
+from .undertaking import Look, Next, Undertaking
+
+
+class Closed(StrEnum):
+    """How a suspension ended."""
+
+    ON_AGAIN = "on-again"
+    WAS_ON = "switched-on-elsewhere"
+    STAYS_OFF = "stays-off"
+    UNSURE = "unsure"  # off, and whether by us is not known: it stays off, too
+    GONE = "gone"
+
+
+LEFT_OFF = frozenset((Closed.STAYS_OFF, Closed.UNSURE))  # over, and not on again
+
+
+@dataclass(frozen=True, slots=True)
+class Suspension:
+    """One suspension as its entries say. `found_off`: it was off before us, so it stays off; `asked`: our "off" was begun;
+    `sent`: it was answered.
+    """
+
+    uid: str
+    key: str
+    began: int
+    tenant: str
+    mark: Mark
+    number: int
+    thing: str
+    id: str
+    name: str
+    because: str
+    by: str
+    at: datetime
+    until: datetime | None
+    found_off: bool
+    asked: bool = False
+    sent: bool = False
+    put_on: bool = False  # our "on" after it was answered
+    wanted_back: bool = False
+    closed: str = ""
+    left: tuple[tuple[str, str], ...] = ()
+    left_at: str = ""
+
+    @property
+    def about(self) -> str:
+        """What it is, in words."""
+        return f"{self.thing} {self.name}"
+
+    @property
+    def unsure(self) -> bool:
+        """Was our "off" sent, and its answer lost?"""
+        return self.asked and not self.sent and not self.found_off
+
+    def back(self, now: datetime) -> bool:
+        """Is it to be switched on again: wanted by somebody, or its time is over?"""
+        return self.wanted_back or (self.until is not None and now >= self.until)
+
+
+def read(entries: Iterable[Entry], uid: str) -> list[Suspension]:
+    """The suspensions of a stream."""
+    all_ = list(entries)
+    state = fold(all_, uid)
+    closed = {str(e.body[NUMBER]): str(e.body["how"]) for e in all_ if e.kind == CLOSED and e.body[UNDERTAKING] == SUSPENSION}
+    back = {str(e.body["of"]) for e in all_ if e.kind == REINSTATED}
+
+    def generation(entry: Entry) -> Generation | None:
+        all_of = state.generations.get(mark_of(entry.body), ())
+        return next((g for g in all_of if g.number == int(entry.body["generation"])), None)
+    return [_read(e, generation(e), closed, back) for e in all_ if e.kind == SUSPENDED]
+
+
+def _read(entry: Entry, of: Generation | None, closed: dict[str, str], back: set[str]) -> Suspension:
+    body, key = entry.body, str(entry.body[NUMBER])
+    sent, left = of is not None and of.off_in > entry.sequence, of.left if of is not None else {}
+    asked = of is not None and of.off_asked_in > entry.sequence
+    on = of is not None and sent and of.on_in > of.off_in
+    until = str(body.get("until") or "")
+    return Suspension(
+        entry.charter, key, entry.sequence, str(body["tenant"]), mark_of(body), int(body["generation"]), str(body["thing"]),
+        str(body["id"]), str(body["name"]), str(body["because"]), str(body["by"]), parse_instant(str(body["at"])),
+        parse_instant(until) if until else None, body["found_off"] is True, asked, sent, on, key in back, closed.get(key, ""),
+        tuple(sorted((str(n), str(v)) for n, v in left.items())), of.left_at if of is not None else "")
+
+
+def next_(one: Suspension, seen: Look, now: datetime) -> Next:
+    """What follows for a suspension."""
+    if one.closed:
+        return Next()
+    kind = KINDS[one.thing]
+    fact = seen.ask(Query(kind, "id", one.id))
+    if not fact.known:
+        return Next(waits=f"the {one.about} cannot be looked up: {fact.unknown}")
+    record = fact.first
+    if record is None:
+        return Next(closed=Closed.GONE)
+    if not one.back(now):
+        if one.found_off or one.sent or record.value("active") is False:
+            return Next()
+        return Next((_switch(one, record, on=False),))
+    arriving = bool(one.left_at) and now < parse_instant(one.left_at) + timedelta(seconds=seen.arrival_seconds)
+    if one.put_on and (record.value("active") is True or arriving):
+        return Next(closed=Closed.ON_AGAIN)
+    if record.value("active") is True:
+        if arriving and one.sent:
+            return Next(waits=f"the {one.about} was switched off a moment ago, and look-ups do not show it yet", early=True)
+        return Next(closed=Closed.WAS_ON)
+    if one.unsure:
+        return Next(closed=Closed.UNSURE)
+    if one.found_off or not one.sent or not untouched(one, record):
+        return Next(closed=Closed.STAYS_OFF)
+    return Next((_switch(one, record, on=True),))
+
+
+def untouched(one: Suspension, record: Record[object]) -> bool:
+    """Is it as our "off" left it? Where a tenant shows no versions that cannot be known, and is not taken for ours."""
+    return bool(record.state) and dict(one.left) == record.state
+
+
+def _switch(one: Suspension, record: Record[object], *, on: bool) -> Step:
+    why = one.because if not on else "somebody wants it back" if one.wanted_back else "its time is over"
+    return Step(StepId(one.mark, one.number, "reinstate" if on else "suspend"), StepKind.CHANGE,
+                f"{one.about}: switch it {'on again' if on else 'off'}",
+                Change(record.kind, record.id, {"active": on}, record.version), power=record.kind.power, why=why,
+                before={"active": not on}, after={"active": on})
+
+
+SUSPENSIONS = Undertaking(SUSPENSION, SUSPENDED, read, next_)

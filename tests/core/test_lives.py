@@ -1,0 +1,368 @@
+"""Lives of credentials: the stage machines of rotations and suspensions over a tenant in memory, with the real executor."""
+
+from __future__ import annotations
+
+import base64
+import dataclasses
+from dataclasses import dataclass, field
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from core.fake import NOW, PROFILE, Fake, thing
+from core.test_compare import KEY, charter
+from sigillum.core.charter.charter import CERTIFICATE, CredentialWant
+from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.wants import CertificateAnswer
+from sigillum.core.comparing.compare import Comparison
+from sigillum.core.comparing.retiring import from_ledger, retire
+from sigillum.core.facets.seen import Choices
+from sigillum.core.kinds.snapshot import Snapshot
+from sigillum.core.records import history
+from sigillum.core.records.steps import Ask, Outline, Step, Turning
+from sigillum.core.undertakings.rotating import ROTATIONS, Around
+from sigillum.core.undertakings.rotation import Asked, Rotation, Stage, deadline, quiet_seconds, tokens_over
+from sigillum.core.undertakings.suspension import SUSPENSIONS, Closed, Suspension
+from sigillum.core.undertakings.undertaking import Look, Next
+from sigillum.core.values.canonical import certificate_mark
+from sigillum.core.values.marks import Mark
+from sigillum.core.values.times import format_instant
+from sigillum.ledger.port import Fresh
+from sigillum.workflows.carrying.run import Carrying
+
+LIVES = dataclasses.replace(PROFILE, last_used="second", token_seconds=600)
+MARK = Mark("credential", "away", (("name", "main"),))
+ACCOUNT = Mark("account", "away", ())
+
+
+@dataclass
+class Life:
+    """A charter with one credential, enacted; one undertaking of it, taken as far as it goes."""
+
+    fake: Fake
+    want: CredentialWant = KEY
+    waited: Next = field(default_factory=Next)
+    tried: int = 0
+
+    @classmethod
+    def begun(cls, want: CredentialWant = KEY, **profile: Any) -> Life:
+        fake = Fake(profile=dataclasses.replace(LIVES, **profile))
+        fake.enact(charter(credentials=(want,)))
+        return cls(fake, want)
+
+    def write(self, kind: str, body: dict[str, Any], mark: Mark = MARK) -> None:
+        self.fake.ledger.append([Fresh(kind, "uid", {**mark.body(), **body})])
+
+    @property
+    def now(self) -> str:
+        return format_instant(self.fake.now)
+
+    def rotate(self, **body: Any) -> Rotation:
+        until = NOW + timedelta(seconds=self.want.lasts_seconds)
+        self.write(history.ROTATING, {"undertaking": "rotation", "number": "r1", "old": 1, "generation": 2, "at": self.now, "because": "x",
+                                      "deadline": format_instant(deadline(NOW, until, self.want.renew_before_seconds)),
+                                      "quiet_seconds": quiet_seconds(self.fake.profile, [0]), **body})
+        return self.go_on()
+
+    def stage(self, stage: str, **about: Any) -> None:
+        self.write(history.STAGED, {"generation": 2, "of": "r1", "stage": stage, "at": self.now, **about})
+
+    @property
+    def one(self) -> Rotation:
+        return ROTATIONS.read(self.fake.ledger.kept, "uid")[-1]
+
+    def names(self) -> list[str]:
+        return sorted(r.body.name for r in self.fake.things["credential"])
+
+    def use(self, number: int) -> None:
+        """Somebody uses a generation."""
+        generation = next(g for g in self.fake.history().generations[MARK] if g.number == number)
+        there = self.fake.things["credential"]
+        there[:] = [r.with_(used_at=self.fake.now, used_from="10.0.0.7") if r.id == generation.id else r for r in there]
+
+    def go_on(self, most: int = 40) -> Rotation:
+        fake = self.fake
+
+        def turn(step: Step) -> None:
+            assert isinstance(step.action, Turning)
+            self.stage(step.action.stage)
+
+        def prove(step: Step) -> None:
+            self.tried += 1
+        for _ in range(most):
+            one = self.one
+            account = fake.history().principal_id("away")
+            around = Around(self.want, fake.profile, account, "account", {}, dict(fake.held), frozenset(), (0,))
+            self.waited = ROTATIONS.next(one, Look(fake.answer, arrival_seconds=fake.profile.arrival_seconds or 0, around=around), fake.now)
+            if self.waited.closed:
+                self.write(history.CLOSED, {"undertaking": "rotation", "number": "r1", "how": self.waited.closed})
+                break
+            if not self.waited.steps:
+                break
+            Carrying(fake.ports(prove, turn), fake.history()).run(Outline("uid", self.waited.steps), lambda result: None)
+        return self.one
+
+
+@pytest.mark.parametrize("kind", ["key-pair", "api-token"])
+def test_the_old_one_ends_when_it_is_out_of_use(kind: str) -> None:
+    life = Life.begun(KEY._replace(kind=kind))
+    one = life.rotate()
+    assert (one.stage, life.waited.waits, life.waited.early, life.names()) == (Stage.GIVEN, "nobody has used the new main yet", True, ["main", "main-2"])
+    assert life.fake.history().serving(MARK).number == 2  # type: ignore[union-attr]
+    life.fake.pass_(30)
+    life.use(2)
+    one = life.go_on()
+    assert (one.stage, "has to be unused until" in life.waited.waits) == (Stage.TAKEN, True)
+    life.fake.pass_(500)
+    life.use(1)
+    life.fake.pass_(300)
+    assert "was used last at" in (life.go_on(), life.waited.waits)[1]
+    life.fake.pass_(601)
+    one = life.go_on()
+    assert (one.closed, life.names(), life.tried) == ("done", ["main-2"], 1)
+    assert not life.fake.history().turns
+    assert life.fake.compare(charter(credentials=(life.want,))).steps == ()
+
+
+# how a tenant or a charter is, what is said, and the code of what is waited for
+@pytest.mark.parametrize(("profile", "want", "body", "code", "text"), [
+    ({"keys_per_principal": 1}, KEY, {}, "gap", "takes one credential at a time"),
+    ({"last_used": "none"}, KEY, {}, "word", "does not tell whether the new main is used"),
+    ({}, KEY._replace(keep_in="holder", public_key={"kty": "OKP", "crv": "Ed25519", "x": "t"}), {}, "holder", "has to send the public half"),
+])
+def test_what_is_waited_for(profile: dict[str, Any], want: CredentialWant, body: dict[str, Any], code: str, text: str) -> None:
+    life = Life.begun(want, **profile)
+    life.rotate(**body)
+    assert (life.waited.code, text in life.waited.waits) == (code, True), life.waited
+
+
+def test_a_word_stands_for_what_is_not_told_and_the_deadline_is_nobodys_end() -> None:
+    life = Life.begun(last_used="none")
+    life.rotate()
+    life.stage(Asked.WORD, who="mira.sol")
+    assert life.go_on().stage is Stage.TAKEN
+    life.fake.now = life.one.deadline + timedelta(seconds=1)
+    life.fake.profile = dataclasses.replace(life.fake.profile, last_used="second")
+    life.use(1)
+    life.go_on()
+    assert (life.waited.code, life.waited.early, "10.0.0.7" in life.waited.waits, len(life.names())) == ("late", False, True, 2)
+    life.stage(Asked.END)
+    one = life.go_on()
+    assert (one.stage, life.names(), life.waited.early, "may live until" in life.waited.waits) == (Stage.ENDED, ["main-2"], True, True)
+    life.fake.pass_(602)
+    assert life.go_on().closed == "done"
+
+
+def test_an_exposed_one_ends_at_once_and_a_gap_is_agreed() -> None:
+    life = Life.begun()
+    one = life.rotate(exposed=True)
+    assert (one.stage, life.names(), life.tried) == (Stage.ENDED, ["main-2"], 0)
+    life = Life.begun(keys_per_principal=1)
+    assert (life.rotate(gap=True).stage, life.names()) == (Stage.GIVEN, ["main-2"]) or life.one.stage is Stage.ENDED
+
+
+def test_what_others_do_to_the_new_one_is_said() -> None:
+    life = Life.begun()
+    life.rotate()
+    fresh = life.one.new
+    assert fresh is not None
+    there = life.fake.things["credential"]
+    there[:] = [r.with_(active=False) if r.id == fresh.id else r for r in there]
+    life.go_on()
+    assert "somebody else switched the new main off" in life.waited.waits
+    there[:] = [r for r in there if r.id != fresh.id]
+    life.go_on()
+    assert life.waited.code == "ended-elsewhere"
+    life.fake.blind = frozenset({"credential"})
+    life.go_on()
+    assert "cannot be looked up" in life.waited.waits
+    life.fake.blind = frozenset()
+    life.want = life.want._replace(name="main")
+    gone = ROTATIONS.next(life.one, Look(life.fake.answer, around=Around(None, life.fake.profile)), life.fake.now)
+    assert gone.code == "not-asked"
+    life.write(history.HANDED, {"to": "desk", "credential": "main", "generation": 1, "values": [], "how": "sealed"})
+    assert life.one.owed == ("desk",)
+    assert tokens_over(life.fake.profile, NOW) == NOW + timedelta(seconds=601)
+    assert tokens_over(dataclasses.replace(PROFILE, token_seconds=None), NOW) == NOW + timedelta(seconds=3601)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.sampled_from(["use-old", "use-new", "pass-1", "pass-300", "pass-700", "go-on"]), max_size=25), st.lists(st.sampled_from(
+    ["arrives", "lost-before", "lost-after", "busy"]), max_size=6))
+def test_nobody_who_uses_the_old_one_loses_it(events: list[str], fates: list[str]) -> None:
+    life = Life.begun()
+    life.fake.fates, life.fake.losing = list(fates), True
+    life.rotate()
+    used: Any = None
+    for event in [*events, "go-on"]:
+        if event == "go-on":
+            life.fake.pass_(5)
+            life.go_on()
+        elif event.startswith("pass"):
+            life.fake.pass_(int(event[5:]))
+        elif event == "use-old" and "main" in life.names():
+            used = life.fake.now
+            life.use(1)
+        elif event == "use-new" and len(life.fake.history().generations[MARK]) > 1 and life.one.stage >= Stage.GIVEN:
+            life.use(2)
+        if "main" not in life.names():
+            assert used is None or life.fake.now >= used + timedelta(seconds=600)
+        else:
+            assert life.one.closed == ""
+    assert [r.body.active for r in life.fake.things["credential"] if r.body.name == "main"] in ([], [True])
+
+
+# --- certificates ----------------------------------------------------------------------------------------------------------
+CERT = KEY._replace(kind=CERTIFICATE)
+
+
+def test_a_certificate_is_made_over_a_kept_key_and_renewed_like_one() -> None:
+    life = Life.begun(CERT)
+    [there] = life.fake.things["credential"]
+    assert (there.body.type, there.body.thumbprint) == ("certificate", certificate_mark(base64.b64encode(b"certificate of main 1").decode()))
+    assert life.fake.compare(charter(credentials=(CERT,))).steps == ()
+    one = life.rotate()
+    assert (one.stage, life.names()) == (Stage.GIVEN, ["main", "main-2"])
+    limited = Fake(profile=dataclasses.replace(LIVES, assertion_algorithms=("EdDSA", "ES256")))
+    assert not limited.compare(charter(credentials=(CERT,))).mistakes  # the older name of the same
+    told = limited.compare(charter(credentials=(CERT._replace(algorithm="RS256"),)))
+    assert ([m.code for m in told.mistakes], told.mistakes[0].mend) == (["algorithm"], "write `algorithm:` Ed25519 or ES256")
+
+
+def test_the_ca_is_asked_for_our_key_and_its_answer_looked_at() -> None:
+    fake, asked = Fake(profile=LIVES), CERT._replace(signed_by="ca")
+    fake.enact(charter(credentials=(asked,)))
+    mark = fake.held["main", 1]
+    [ask] = [r.step.action for r in fake.results if isinstance(r.step.action, Ask)]
+    assert (ask.request.subject if ask.request else "", fake.things["credential"]) == ("wind", [])
+    right = CertificateAnswer(base64.b64encode(b"answer").decode(), mark, NOW + timedelta(days=40), "CN=wind", "CN=House")
+    for answer, code in ((right._replace(authority=True), "certificate-authority"), (right._replace(chained=False), "certificate-stranger"),
+                         (right._replace(until=NOW), "certificate-over"), (right._replace(until=NOW + timedelta(days=400)), "life-tenant")):
+        assert [m.code for m in fake.compare(charter(credentials=(asked._replace(answer=answer),))).mistakes] == [code]
+    other = fake.compare(charter(credentials=(asked._replace(answer=right._replace(key="x")),)))
+    assert [s.action.advice.partition(";")[0] for s in other.steps if isinstance(s.action, Ask)] == ["what was named is for another key"]
+    done = charter(credentials=(asked._replace(answer=right),))
+    fake.enact(done)
+    [made] = fake.things["credential"]
+    assert (made.body.until, made.body.thumbprint, fake.compare(done).steps) == (right.until, certificate_mark(right.der), ())
+
+
+# --- suspensions ----------------------------------------------------------------------------------------------------------
+def suspended(fake: Fake, **body: Any) -> Suspension:
+    made = fake.history().latest(ACCOUNT)
+    assert made is not None
+    fake.ledger.append([Fresh(history.SUSPENDED, "uid", {
+        **ACCOUNT.body(), "undertaking": "suspension", "number": "s1", "generation": 1, "thing": "account", "id": made.id, "name": "wind",
+        "because": "x", "by": "ada", "at": format_instant(fake.now), "until": "", "found_off": False, **body})])
+    return go_on(fake)
+
+
+def go_on(fake: Fake) -> Suspension:
+    for _ in range(5):
+        one = SUSPENSIONS.read(fake.ledger.kept, "uid")[-1]
+        follows = SUSPENSIONS.next(one, Look(fake.answer), fake.now)
+        if follows.closed:
+            fake.ledger.append([Fresh(history.CLOSED, "uid", {"undertaking": "suspension", "number": "s1", "how": follows.closed})])
+        elif follows.steps:
+            Carrying(fake.ports(lambda step: None, lambda step: None), fake.history()).run(Outline("uid", follows.steps), lambda result: None)
+        else:
+            break
+    return SUSPENSIONS.read(fake.ledger.kept, "uid")[-1]
+
+
+def touch(fake: Fake, version: str, **fields: Any) -> None:
+    there = fake.things["account"]
+    there[:] = [r.with_(**fields)._replace(version=version, modified=version) for r in there]
+
+
+# what stands when it is to come back, and what becomes of it
+@pytest.mark.parametrize(("found_off", "meanwhile", "how", "active"), [
+    (False, "", Closed.ON_AGAIN, True), (True, "", Closed.STAYS_OFF, False), (False, "touched", Closed.STAYS_OFF, False),
+    (False, "on", Closed.WAS_ON, True), (False, "gone", Closed.GONE, None)])
+def test_what_others_stopped_stays_stopped(found_off: bool, meanwhile: str, how: Closed, active: bool | None) -> None:
+    fake = Fake(profile=LIVES, stamped=True)
+    fake.enact(charter())
+    if found_off:
+        touch(fake, "9", active=False)
+    one = suspended(fake, found_off=found_off, until=format_instant(fake.now + timedelta(hours=1)))
+    assert [r.body.active for r in fake.things["account"]] == [False]
+    assert (one.closed, one.sent, not fake.compare(charter()).changes) == ("", not found_off, True)
+    fake.pass_(3600)
+    if meanwhile == "gone":
+        fake.things["account"].clear()
+    elif meanwhile:
+        touch(fake, "x", active=meanwhile == "on")
+    one = go_on(fake)
+    assert (one.closed, [r.body.active for r in fake.things["account"]]) == (how, [] if active is None else [active])
+    assert not fake.history().holds
+
+
+def test_an_off_whose_answer_was_lost_is_not_taken_for_ours() -> None:
+    fake = Fake(profile=LIVES, stamped=True)
+    fake.enact(charter())
+    intent = {**ACCOUNT.body(), "verb": "change", "generation": 1, "digest": "", "tenant_time": format_instant(fake.now), "switches": "off"}
+    suspended(fake, found_off=True)
+    fake.ledger.kept.pop()  # the same, found on
+    made = fake.history().latest(ACCOUNT)
+    assert made is not None
+    fake.ledger.append([Fresh(history.SUSPENDED, "uid", {
+        **ACCOUNT.body(), "undertaking": "suspension", "number": "s1", "generation": 1, "thing": "account", "id": made.id, "name": "wind",
+        "because": "x", "by": "ada", "at": format_instant(fake.now), "until": "", "found_off": False}), Fresh(history.INTENT, "uid", intent)])
+    touch(fake, "2", active=False)
+    one = go_on(fake)
+    assert (one.unsure, one.closed) == (True, "")
+    fake.ledger.append([Fresh(history.REINSTATED, "uid", {"of": "s1"})])
+    assert (go_on(fake).closed, [r.body.active for r in fake.things["account"]]) == (Closed.UNSURE, [False])
+    fake.blind = frozenset({"account"})
+    fake.ledger.kept.pop()
+    assert "cannot be looked up" in SUSPENSIONS.next(go_on(fake), Look(fake.answer), fake.now).waits
+
+
+# --- retirements --------------------------------------------------------------------------------------------------------------
+def plan(fake: Fake, adopted: bool = False, gone: bool = False) -> Any:
+    known = fake.history()
+    whole = from_ledger("wind", known, "wind") if gone else charter()
+    snapshot = Snapshot("away", fake.now, fake.profile)
+    comparison = Comparison(whole, known, {"away": snapshot}, HouseRules(), fake.held, fake.silent(), Choices())
+    for _ in range(9):
+        found = retire(comparison, adopted=adopted)
+        missed = snapshot.asked()
+        if not missed:
+            return found
+        snapshot.facts.update({q: fake.answer(q) for q in missed})
+    raise AssertionError("it never stops asking")
+
+
+@pytest.mark.parametrize("gone", [False, True])
+def test_all_of_it_ends_the_identity_last(gone: bool) -> None:
+    fake = Fake(profile=LIVES)
+    fake.enact(charter())
+    found = plan(fake, gone=gone)
+    assert [s.action.kind.name for s in found.outline.steps][-1] == "account"
+    assert sorted(s.action.kind.name for s in found.outline.steps) == ["account", "credential", "grant"]
+    Carrying(fake.ports(lambda s: None, lambda s: None), fake.history()).run(found.outline, lambda result: None)
+    assert [fake.things[k] for k in ("account", "grant", "credential")] == [[], [], []]
+    assert plan(fake).outline.steps == ()
+    assert (found.given_back, found.stays, found.stopped) == ((), (), ())
+
+
+def test_what_was_taken_over_is_given_back_and_what_was_stopped_is_asked_about() -> None:
+    fake = Fake(profile=LIVES)
+    fake.things["account"].append(thing("account", "a-9", name="wind", display="Wind", active=True))
+    fake.enact(charter(), adopt=True)
+    found = plan(fake)
+    assert ([g.kind for g in found.given_back], [s.action.kind.name for s in found.outline.steps]) == (["account"], ["grant", "credential"])
+    assert plan(fake, adopted=True).outline.steps[-1].action.kind.name == "account"
+    fake.things["credential"][:] = [r.with_(active=False) for r in fake.things["credential"]]
+    assert "somebody else switched off" in plan(fake).stopped[0]
+    fake.ledger.append([Fresh(history.RETIRING, "uid", {"because": "over"})])
+    blocked = fake.compare(charter())
+    assert ([m.code for m in blocked.mistakes], fake.history().retiring, blocked.blocked) == (["retired"], "over", True)
+    fake.ledger.append([Fresh(history.GIVEN_BACK, "uid", {**ACCOUNT.body(), "generation": 1}), Fresh(
+        history.RETIRED, "uid", {"because": "over", "at": "2027-03-01T12:00:00Z"})])
+    assert (fake.history().retired_at, fake.history().latest(ACCOUNT).live) == ("2027-03-01T12:00:00Z", False)  # type: ignore[union-attr]
+    fake.ledger.append([Fresh(history.REVIVED, "uid", {"because": ""})])
+    assert not fake.compare(charter(), adopt=True).blocked
