@@ -113,7 +113,8 @@ def suspended(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generat
     number, off = generation.number if generation is not None else 1, record.value("active") is False
     arriving = generation is not None and seen.arriving(generation.left_at)
     touched = generation is not None and bool(record.state) and bool(generation.left) and record.state != generation.left
-    if arriving or (off and not hold.found_off and not touched):
+    answered = hold.found_off or (generation is not None and generation.off_in > hold.began)
+    if arriving or (off and not hold.found_off and not touched) or not (off or answered):  # on, and our "off" is still to come
         return ()
     what = "somebody else switched off, too" if off else "somebody switched on although it is suspended"
     return (draft.add(Step(StepId(mark, number, "stopped"), StepKind.ASK, f"about the {words}, which {what}",

@@ -101,9 +101,10 @@ class Generation:
 
 @dataclass(slots=True)
 class Hold:
-    """An open suspension of ours. `found_off`: it was off before."""
+    """An open suspension of ours. `began`: the sequence of its entry; `found_off`: it was off before."""
 
     key: str
+    began: int
     because: str
     until: str
     found_off: bool
@@ -216,8 +217,8 @@ def fold(entries: Iterable[Entry], charter: str = "") -> History:
         elif entry.kind in (ROTATING, STAGED, CLOSED):
             _turned(history, entry.kind, body)
         elif entry.kind == SUSPENDED:
-            history.holds[mark_of(body)] = Hold(str(body[NUMBER]), str(body["because"]), str(body.get("until") or ""),
-                                                body["found_off"] is True)
+            history.holds[mark_of(body)] = Hold(str(body[NUMBER]), entry.sequence, str(body["because"]),
+                                                str(body.get("until") or ""), body["found_off"] is True)
         elif entry.kind == GIVEN_BACK:
             _generation(history, body).state = State.ENDED
         elif entry.kind in (RETIRING, RETIRED, REVIVED):
