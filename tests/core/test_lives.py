@@ -23,8 +23,9 @@ from sigillum.core.facets.seen import Choices
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records import history
 from sigillum.core.records.steps import Ask, Outline, Step, Turning
-from sigillum.core.undertakings.rotating import ROTATIONS, Around
-from sigillum.core.undertakings.rotation import Asked, Rotation, Stage, deadline, quiet_seconds, tokens_over
+from sigillum.core.undertakings.bridging import ends, not_bridged
+from sigillum.core.undertakings.rotating import ROTATIONS
+from sigillum.core.undertakings.rotation import Around, Asked, Rotation, Stage, deadline, quiet_seconds, tokens_over
 from sigillum.core.undertakings.suspension import SUSPENSIONS, Closed, Suspension
 from sigillum.core.undertakings.undertaking import Look, Next
 from sigillum.core.values.canonical import certificate_mark
@@ -48,8 +49,8 @@ class Life:
     tried: int = 0
 
     @classmethod
-    def begun(cls, want: CredentialWant = KEY, **profile: Any) -> Life:
-        fake = Fake(profile=dataclasses.replace(LIVES, **profile))
+    def begun(cls, want: CredentialWant = KEY, *, stamped: bool = False, **profile: Any) -> Life:
+        fake = Fake(profile=dataclasses.replace(LIVES, **profile), stamped=stamped)
         fake.enact(charter(credentials=(want,)))
         return cls(fake, want)
 
@@ -154,6 +155,71 @@ def test_a_word_stands_for_what_is_not_told_and_the_deadline_is_nobodys_end() ->
     assert (one.stage, life.names(), life.waited.early, "may live until" in life.waited.waits) == (Stage.ENDED, ["main-2"], True, True)
     life.fake.pass_(602)
     assert life.go_on().closed == "done"
+
+
+def test_off_for_a_while_and_on_again_where_somebody_misses_it() -> None:
+    life = Life.begun(stamped=True, last_used="none")
+    life.rotate()
+
+    def old() -> list[bool]:
+        return [r.body.active for r in life.fake.things["credential"] if r.body.name == "main"]
+    for _ in range(2):
+        life.stage(Asked.PAUSE)
+        one = life.go_on()
+        assert (one.stage, life.waited.code, life.waited.early, old()) == (Stage.PAUSED, "paused", True, [False])
+        life.stage(Asked.BACK)
+        assert (life.go_on().stage, life.waited.code, old()) == (Stage.GIVEN, "back", [True])
+        life.fake.pass_(10_000)
+        assert (life.go_on().stage, life.waited.code, old()) == (Stage.GIVEN, "back", [True])
+    life.stage(Asked.PAUSE)
+    life.go_on()
+    there = life.fake.things["credential"]
+    touched = [r._replace(version="x", modified="x") if r.body.name == "main" else r for r in there]
+    mine, there[:] = list(there), touched
+    life.stage(Asked.BACK)
+    life.go_on()
+    assert (life.waited.code, old()) == ("touched", [False])
+    there[:] = [r.with_(active=True) if r.body.name == "main" else r for r in mine]
+    life.stage(Asked.PAUSE)
+    assert (life.go_on().stage, life.waited.code) == (Stage.PAUSED, "back")  # somebody else switched it on
+    there[:] = mine
+    life.fake.pass_(599)
+    assert life.go_on().stage is Stage.PAUSED
+    life.fake.pass_(2)
+    assert (life.go_on().closed, life.names()) == ("done", ["main-2"])
+
+
+def test_a_bridge_lets_the_old_key_serve_longer() -> None:
+    life = Life.begun(repeated_keys=True)
+    life.rotate()
+    first, fake = life.one.deadline, life.fake
+
+    def against(**about: Any) -> str:
+        around = Around(life.want, dataclasses.replace(fake.profile, **about), fake.history().principal_id("away"), "account")
+        look = Look(fake.answer, around=around)
+        return "; ".join(not_bridged(life.one, around, look, fake.now, ends(life.one, fake.now, 86_400), 200 * 86_400))
+    for about, told in ({"repeated_keys": False}, "one public key twice"), ({"keys_per_principal": 2}, "so many stand"), ({
+            "credential_seconds": 86_400}, "longer than away allows"):
+        assert told in against(**about)
+    until = ends(life.one, fake.now, 86_400)
+    assert (against(), until) == ("", NOW + timedelta(days=91))
+    life.stage(Asked.BRIDGE, bridge=1, public_key={"kty": "OKP", "crv": "Ed25519", "x": "t"}, until=format_instant(until),
+               deadline=format_instant(deadline(fake.now, until, 86_400)), accepted_by="mira")
+    fake.fates, fake.losing = ["lost-after"], True
+    for _ in range(3):
+        life.go_on()
+        assert (life.names(), life.one.deadline > first) == (["main", "main-2", "main-bridge"], True)
+        assert fake.compare(charter(credentials=(life.want,))).steps == ()  # its rotation ends it
+        fake.pass_(5)
+    life.use(2)
+    fake.pass_(300)
+    there = fake.things["credential"]
+    there[:] = [r.with_(used_at=fake.now, used_from="10.0.0.9") if r.body.name == "main-bridge" else r for r in there]
+    fake.pass_(599)
+    assert (life.go_on().stage, "10.0.0.9" in life.waited.waits) == (Stage.TAKEN, True)
+    fake.pass_(10)
+    assert (life.go_on().closed, life.names()) == ("done", ["main-2"])
+    assert "is being ended" in against()
 
 
 def test_an_exposed_one_ends_at_once_and_a_gap_is_agreed() -> None:

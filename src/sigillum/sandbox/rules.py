@@ -185,7 +185,8 @@ def _credential(tenant: Tenant, data: Json) -> None:
         mark = thumbprint(key)
         if mark is not None:
             data["thumbprint"] = mark
-        if mark is not None and any(d.get("thumbprint") == mark for _, d in tenant.store.all_current("Credential")):
+        twin = next((d for _, d in tenant.store.all_current("Credential") if mark and d.get("thumbprint") == mark), None)
+        if twin is not None and not (tenant.described.get("repeated_keys") and twin["principal"] == data["principal"]):
             raise ScimProblem(409, "publicKey: this key is registered already", "uniqueness")
     elif data["kind"] == "certificate":
         _certificate(tenant, data)

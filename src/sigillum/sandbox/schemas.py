@@ -218,6 +218,7 @@ TENANT_PROFILE = schema(
     Attr("accountsDrafted", "boolean", mutability="readOnly", about="True: an account is born inactive, and takes roles after "
          "it was switched on"),
     Attr("endedCount", "boolean", mutability="readOnly", about="True: credentials that ended by themselves count, too"),
+    Attr("repeatedKeys", "boolean", mutability="readOnly", about="True: a principal's key can be registered again"),
     Attr("limitsCompulsory", "boolean", mutability="readOnly", about="True: an API token must be narrowed"),
     Attr("lastUsed", exact=True, mutability="readOnly", canonical=("second", "day", "none"),
          about="How exactly it tells when a credential was used last"),

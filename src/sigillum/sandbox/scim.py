@@ -328,7 +328,7 @@ def profile_of(tenant: Tenant) -> Json:
             ("accounts_live_in", "accountsLiveIn"), ("credential_kinds", "credentialKinds"),
             ("assertion_algorithms", "assertionAlgorithms")) if name in described},
         **{word: True for name, word in (("accounts_drafted", "accountsDrafted"), ("limits_compulsory", "limitsCompulsory"),
-                                     ("ended_count", "endedCount"))
+                                     ("ended_count", "endedCount"), ("repeated_keys", "repeatedKeys"))
            if described.get(name)},
         **{word: bool(described[name]) for name, word in (("windows_on_broad", "windowsOnBroad"),
                                                           ("windows_on_everyone", "windowsOnEveryone")) if name in described},

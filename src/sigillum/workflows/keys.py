@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import Charter
+from sigillum.core.facets.generation import called
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import KEPT
@@ -42,7 +43,7 @@ def check(office: Office, charter: Charter, thumbprints: list[str]) -> list[Belo
         for one in all_:
             if one.kind != CREDENTIAL.name:
                 continue
-            name = one.mark.get("name")
+            name = called(one.mark)
             query = Query(CREDENTIAL, "id", one.id)
             there = tenant.facts([query])[query] if one.id else None
             record = there.first if there is not None else None

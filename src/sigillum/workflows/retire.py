@@ -12,6 +12,7 @@ from sigillum.core.charter.charter import KEY_PAIR, Charter, CredentialWant
 from sigillum.core.comparing.compare import Comparison, tenants_of
 from sigillum.core.comparing.retiring import IDENTITIES, Retiring, from_ledger, which
 from sigillum.core.comparing.retiring import retire as compare_retired
+from sigillum.core.facets.generation import called
 from sigillum.core.facets.registry import words
 from sigillum.core.facets.seen import Choices
 from sigillum.core.kinds.access import GRANT
@@ -151,7 +152,7 @@ def _used(history: History, reached: Mapping[str, Tenant]) -> Iterator[Used]:
             tenant, query = reached[mark.tenant], Query(CREDENTIAL, "id", made.id)
             record = tenant.facts([query])[query].first
             if record is not None:
-                yield Used(mark.tenant, f"{mark.get('name')}{which(history, mark, made.number)}", record.body.used_at,
+                yield Used(mark.tenant, f"{called(mark)}{which(history, mark, made.number)}", record.body.used_at,
                            record.body.used_from, tenant.profile.last_used in ("second", "day"))
 
 
@@ -239,7 +240,8 @@ def _credentials(one: Plan) -> Iterator[tuple[CredentialWant, Generation]]:
     """Every generation of those at home, as far as the ledger knows how it proves something."""
     kinds = {c.name: c.kind for c in one.charter.credentials}  # of what was taken over, nothing else tells it
     for mark, all_ in one.history.generations.items():
-        for made in (g for g in all_ if g.kind == CREDENTIAL.name and mark.tenant == one.charter.tenant and not g.value):
+        for made in (g for g in all_ if g.kind == CREDENTIAL.name and mark.tenant == one.charter.tenant and not g.value
+                     and mark.get("name")):  # a bridge has no key of its own
             name = mark.get("name")
             yield CredentialWant(name, str(made.terms.get("kind") or kinds.get(name, KEY_PAIR)), 0, 0), made
 

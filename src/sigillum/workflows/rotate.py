@@ -10,16 +10,19 @@ from typing import NamedTuple
 
 from sigillum.charters.files import names
 from sigillum.core.charter.charter import Charter, CredentialWant
+from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import NUMBER, ROTATING, ROTATION, UNDERTAKING, History, State
-from sigillum.core.undertakings.rotating import ROTATIONS
+from sigillum.core.undertakings.bridging import ends, not_bridged
+from sigillum.core.undertakings.rotating import ROTATIONS, together
 from sigillum.core.undertakings.rotation import (
     Asked,
     Rotation,
     deadline,
     quiet_seconds,
 )
+from sigillum.core.undertakings.undertaking import Look
 from sigillum.core.values.errors import NotYetError, Outcome, SigillumError, SomebodyError, UsageError, worst
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.text import did_you_mean
@@ -46,6 +49,10 @@ class RotationWish:
     end: bool = False
     taken: str = ""
     last_used: date | None = None
+    pause: bool = False
+    back: bool = False
+    bridge_seconds: int = 0
+    accepted_by: str = ""
 
 
 @dataclass(slots=True)
@@ -80,7 +87,7 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
     for want in chosen(charter, wish.credential):
         mark, exposed = Mark("credential", charter.tenant, (("name", want.name),)), None
         if mark not in state.turns:
-            if wish.end or wish.taken:
+            if wish.end or wish.taken or wish.back or wish.bridge_seconds:
                 raise SomebodyError(f"{want.name} is not being rotated", where=charter.name,
                                     mend=f"`sigillum rotate {charter.name}` begins it")
             if wish.exposed and (old := state.serving(mark)) is not None:
@@ -90,6 +97,14 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
         one = _open(office, uid, mark)
         if wish.end or wish.exposed:
             stage_(office, one, Asked.END, by=_who(office, one))
+        if wish.back and Asked.PAUSE not in one.staged:
+            raise SomebodyError(f"the old {want.name} is not switched off for a while", where=charter.name,
+                                mend="there is nothing to bring back")
+        for asked, stage in ((wish.pause, Asked.PAUSE), (wish.back, Asked.BACK)):
+            if asked and stage not in one.staged:
+                stage_(office, one, stage, who=_who(office, one))
+        if wish.bridge_seconds:
+            _bridge(office, charter, one, wish)
         if wish.last_used is not None and wish.last_used > office.tenants.now(one.tenant).date():
             raise UsageError(f"{wish.last_used} is still to come at {one.tenant}", where="last use",
                              mend="name the day in UTC on which it was used last")
@@ -100,6 +115,24 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
         done = go_on(office, charter, _open(office, uid, mark))
         done.exposure = exposed
         yield done
+
+
+def _bridge(office: Office, charter: Charter, one: Rotation, wish: RotationWish) -> None:
+    """Write down that the old one's key is to be registered again. Raises SomebodyError where it cannot be."""
+    turns, now = Turns(office, charter, one), whole_second(office.tenants.now(one.tenant))
+    seen, around = _look(office, turns, one), turns.around(one)
+    until = ends(one, now, wish.bridge_seconds)
+    against = list(not_bridged(one, around, seen, now, until, office.workspace.rules.longest_credential_seconds))
+    public = turns.public_half(one)
+    if public is None and not against:
+        against.append(f"{one.tenant} does not show its public half, and it is not here")
+    if against:
+        raise SomebodyError(f"no bridge for {one.name}: {'; '.join(against)}", where=one.tenant,
+                            mend="have its consumers fetch the new one before the old one ends")
+    before = min(wish.bridge_seconds, around.want.renew_before_seconds if around.want is not None else 0)
+    stage_(office, one, Asked.BRIDGE, bridge=1 + max((g.number for g in turns.bridges()), default=0), public_key=public,
+           until=format_instant(until), deadline=format_instant(deadline(now, until, before)),
+           accepted_by=wish.accepted_by)
 
 
 def chosen(charter: Charter, name: str) -> list[CredentialWant]:
@@ -203,16 +236,18 @@ def status(office: Office, charters: list[Charter]) -> Iterator[Standing]:
             yield _standing(office, charter, one)
 
 
+def _look(office: Office, turns: Turns, one: Rotation) -> Look:
+    return Look(lambda query: turns.tenant.facts([query])[query], arrival_seconds=arrival_seconds(turns.tenant.profile),
+                around=turns.around(one))
+
+
 def _standing(office: Office, charter: Charter, one: Rotation) -> Standing:
-    from sigillum.core.facets.seen import arrival_seconds
-    from sigillum.core.undertakings.undertaking import Look
     tenant, now = office.tenants.reach(one.tenant), office.tenants.now(one.tenant)
-    seen = Look(lambda query: tenant.facts([query])[query], arrival_seconds=arrival_seconds(tenant.profile),
-                around=Turns(office, charter, one).around(one))
-    follows = ROTATIONS.next(one, seen, now)
+    follows = ROTATIONS.next(one, _look(office, Turns(office, charter, one), one), now)
     waits = follows.waits or ("nothing: it goes on when it is run again" if follows.steps else follows.closed)
-    ids = [g.id for g in (one.old, one.new) if g is not None and g.id and g.live]
-    found = {r.id: r.body for f in tenant.facts([Query(CREDENTIAL, "id", i) for i in ids]).values() for r in f.records}
-    old, new = found.get(one.old.id), found.get(one.new.id) if one.new is not None else None
-    return Standing(charter.name, one, waits, old.used_at if old else None, old.used_from if old else "",
-                    new.used_at if new else None, now)
+    ids = [g.id for g in (*one.leaving, one.new) if g is not None and g.id and g.live]
+    found = {r.id: r for f in tenant.facts([Query(CREDENTIAL, "id", i) for i in ids]).values() for r in f.records}
+    new, old = found.get(one.new.id) if one.new is not None else None, together([
+        found[g.id] for g in one.leaving if g.id in found])
+    return Standing(charter.name, one, waits, old.body.used_at if old else None, old.body.used_from if old else "",
+                    new.body.used_at if new else None, now)

@@ -11,17 +11,21 @@ from typing import Any
 from sigillum.core.charter.charter import Charter, CredentialWant
 from sigillum.core.facets.generation import provers
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT
+from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import STAGED, History
+from sigillum.core.records.history import STAGED, Generation, History
 from sigillum.core.records.steps import Prove, Step, Turning
-from sigillum.core.undertakings.rotating import ROTATIONS, Around, tells
+from sigillum.core.undertakings.rotating import ROTATIONS, tells
 from sigillum.core.undertakings.rotation import (
     USUAL_TOKEN_SECONDS,
+    Around,
     Asked,
     Rotation,
     Stage,
+    bridge_mark,
     tokens_over,
 )
+from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.secret import Secret
@@ -117,6 +121,19 @@ class Turns:
                       self.keys.incomplete(), provers(charter, want), tuple(
                           (m, g.number, g.id) for m, all_ in state.generations.items() for g in all_
                           if g.kind == CREDENTIAL.name and g.live and g.id and m.tenant == one.tenant))
+
+    def public_half(self, one: Rotation) -> dict[str, str] | None:
+        """Of the old one's key, as far as the tenant shows it or it is here."""
+        query = Query(CREDENTIAL, "id", one.old.id)
+        record = self.tenant.facts([query])[query].first
+        if record is not None and record.body.public_key:
+            return dict(record.body.public_key)
+        here = self.keys.path(one.name, one.old.number).exists()
+        return public_half(self.keys.key(one.name, one.old.number)[0]) if here else None
+
+    def bridges(self) -> list[Generation]:
+        """Every further registration of a key of this credential, in this rotation or an earlier one."""
+        return self._state().generations.get(bridge_mark(self.one.mark), [])
 
     def prove(self, step: Step) -> None:
         """What must work is tried with the new one. Raises UnprovedError, NotYetError."""
@@ -217,7 +234,8 @@ class Turns:
 
     def _dead(self, one: Rotation) -> dict[str, Any]:
         """The new one is let in and the old one is not, nor a token that it got before."""
-        over = tokens_over(self.tenant.profile, parse_instant(one.old.ended_at))
+        assert one.ended_at is not None
+        over = tokens_over(self.tenant.profile, one.ended_at)
         if not self._held:
             return self._waited(one, over, {"how": "not tried: its holder has the private half"})
         if self.keys.path(one.name, one.number).exists():
@@ -232,7 +250,9 @@ class Turns:
             raise NotYetError(f"{one.tenant} still takes the old {one.name}", where=one.tenant,
                               mend="run the same command again in a while")
         token = kept_token(self.keys, one.name, one.old.number)
-        if token is None or self.tenant.taken(token) is not False:
+        until = str(one.staged.get(Asked.TOKEN, {}).get("until") or "")
+        spent = bool(until) and self.office.tenants.now(one.tenant) >= parse_instant(until)  # then its refusal shows nothing
+        if token is None or spent or self.tenant.taken(token) is not False:
             return self._waited(one, over, {"how": "refused at sign-in; its tokens have come to their end"})
         return {"how": "refused at sign-in, and with a token that it got before"}
 

@@ -27,7 +27,11 @@ MENDS = {  # by the code of what an undertaking waits for
     "owed": "`sigillum handover` gives it to them",
     "word": "ask them, and say whose word it is: `sigillum rotate --taken WHO`, best with `--last-used DAY` of the old one",
     "again": "have them look when the old one was used last: `sigillum rotate --taken WHO --last-used DAY`",
-    "late": "have them fetch the new one; `sigillum rotate --end` ends the old one at any rate",
+    "late": "have them fetch the new one; `sigillum rotate --bridge 7d` lets them use the old key longer, where the tenant "
+            "allows it, and `--end` ends it at any rate",
+    "paused": "run the same command again then; where somebody misses it, `sigillum rotate --back` switches it on again",
+    "back": "have them fetch the new one; then `sigillum rotate --pause` goes on, or `--end` ends the old one",
+    "touched": "find out who, and why; `sigillum rotate --end` ends it at any rate",
     "holder": "ask its holder, and write `public_key: file:PATH` at the credential",
 }
 

@@ -16,6 +16,9 @@ EXAMPLE = """examples:
   sigillum rotate wind-ingest --taken 'mira.sol' --last-used 2027-03-01   and the old one was used last on that day
   sigillum rotate --status                              where each stands, and what it waits for
   sigillum rotate wind-ingest --exposed                 the old one is known to others: off first, then a new one
+  sigillum rotate wind-ingest --pause                   switch the old one off for a while before it ends
+  sigillum rotate wind-ingest --back                    somebody misses it: on again
+  sigillum rotate wind-ingest --bridge 7d --accepted-by 'mira.sol'   the old key may be used for seven days more
   sigillum rotate wind-ingest --end                     end the old one although somebody still uses it"""
 
 
@@ -32,7 +35,13 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--taken", default="", metavar="WHO", help="whose word it is that consumers use the new one")
     parser.add_argument("--last-used", default="", metavar="DAY", help="with --taken: the day (UTC, 2027-03-01) on "
                         "which they saw the old one used last")
-    parser.add_argument("--end", action="store_true", help="end the old one, whether somebody uses it or not")
+    stops = parser.add_mutually_exclusive_group()
+    stops.add_argument("--end", action="store_true", help="end the old one, whether somebody uses it or not")
+    stops.add_argument("--pause", action="store_true", help="before the old one ends, switch it off to see who misses it")
+    stops.add_argument("--back", action="store_true", help="switch on again what --pause switched off; it ends later")
+    stops.add_argument("--bridge", default="", metavar="TIME", help="register the old public key again: it may be used so much "
+                       "longer")
+    parser.add_argument("--accepted-by", default="", metavar="WHO", help="with --bridge: who accepts that")
     parser.add_argument("--exposed", action="store_true", help="the old one is known to others: it ends first")
     parser.add_argument("--gap", action="store_true", help="where a tenant takes one at a time: end the old one first")
     waiting(parser)
@@ -65,7 +74,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         else:
             context.show(view.standing(standing, context.ident))
         return Outcome.SOMEBODY if any(s.late for s in standing) else Outcome.DONE
-    gap = [flag for flag in ("end", "exposed", "gap") if getattr(args, flag)]
+    gap = [flag for flag in ("end", "pause", "exposed", "gap") if getattr(args, flag)]
     if gap and not args.yes and not context.agreed(view.QUESTIONS[gap[-1]]):
         context.say("Nothing was changed.")
         return Outcome.NO
@@ -74,9 +83,13 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     day = _day(args.last_used)
     if day is not None and not args.taken:
         raise UsageError("it is not said who saw it", where="--last-used", mend="write `--taken WHO` beside it")
+    if bool(args.bridge) != bool(args.accepted_by.strip()):
+        raise UsageError("a bridge is accepted by somebody", where="--bridge", mend="write `--bridge 7d --accepted-by WHO`")
+    bridge = duration(args.bridge, "--bridge") if args.bridge else 0
     done = []
-    for one in rotate(context.office, found, RotationWish(args.credential, args.because, args.exposed, args.gap, args.end,
-                                                          args.taken.strip(), day)):
+    for one in rotate(context.office, found, RotationWish(
+            args.credential, args.because, args.exposed, args.gap, args.end, args.taken.strip(), day, args.pause, args.back,
+            bridge, args.accepted_by.strip())):
         done.append(one)
         if args.format == "text":
             context.show(view.rotated(one, context.ident))

@@ -19,10 +19,12 @@ from .hints import problem_json, problem_lines
 
 QUESTIONS = {"end": "End the old one now? Whoever still uses it cannot sign in any more.",
              "exposed": "Switch the old one off now? Nobody can sign in with it until the new one is picked up.",
+             "pause": "Switch the old one off for a while? Whoever still uses it is refused, until `rotate --back`.",
              "gap": "End the old one first? Nobody can sign in until the new one is picked up."}
 _STAGES = {"begun": "begun", "kept": "the new key is kept", "made": "the new one is made",
            "accepted": "the tenant takes the new one", "given": "consumers can read the new one",
-           "taken": "the new one is used", "ended": "the old one is ended", "dead": "the old one is proved dead",
+           "taken": "the new one is used", "paused": "the old one is off, to see who misses it",
+           "ended": "the old one is ended", "dead": "the old one is proved dead",
            "cleared": "what was left of it is removed"}
 
 
@@ -38,7 +40,8 @@ def rotated(done: Rotated, ident: Ident) -> RenderableType:
     failed = next((r.error for r in done.results if r.error is not None), None)
     end = f"Rotated: generation {one.old.number} of {one.name} is dead, and its successor serves." if one.closed == "done" \
         else f"Closed: {one.closed}." if one.closed else f"Not finished: {_STAGES[one.stage]}." if failed is not None \
-        else f"Under way: {_STAGES[one.stage]}. The deadline is {format_instant(one.deadline)}."
+        else f"Under way: {_STAGES[one.stage]}. The deadline is {format_instant(one.deadline)}." + (
+            " Before the old one ends, it is off for a while." if one.pausing else "")
     if done.exposure is not None:
         parts += ["", *_exposure(done.exposure, ident)]
     return Group(*parts, "", Text(end, "bold"), "")
@@ -78,6 +81,9 @@ def standing(all_: Sequence[Standing], ident: Ident) -> RenderableType:
         grid.add_row("stands", Text(f"{_STAGES[one.stage]}{since}"))
         grid.add_row("waits", Text(s.waits, "yellow" if not s.late else "bold red"))
         grid.add_row("old", Text(_used(one.old.number, s.old_used, s.old_from, one.old.live, ident)))
+        for made in one.bridges:
+            grid.add_row("bridge", Text(f"the old key again, until {made.terms['until']}, accepted by "
+                                        f"{made.terms['accepted_by']}{'' if made.live else '; ended'}"))
         if one.new is not None:
             grid.add_row("new", Text(_used(one.new.number, s.new_used, "", one.new.live, ident)))
         left = rough_duration(abs((one.deadline - now).total_seconds())) if now is not None else ""
@@ -96,7 +102,8 @@ def _used(number: int, used: Any, address: str, live: bool, ident: Ident) -> str
 def _json(one: Any) -> dict[str, Any]:
     return {"rotation": one.key, "credential": one.name, "tenant": one.tenant, "old": one.old.number, "new": one.number,
             "stage": str(one.stage), "since": format_instant(one.since), "deadline": format_instant(one.deadline),
-            "quiet_seconds": one.quiet_seconds, "because": one.because, "exposed": one.exposed, "closed": one.closed}
+            "quiet_seconds": one.quiet_seconds, "because": one.because, "exposed": one.exposed, "closed": one.closed,
+            "bridges": [{**{n: g.terms[n] for n in ("until", "accepted_by")}, "live": g.live} for g in one.bridges]}
 
 
 def standing_json(s: Standing) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from sigillum.core.charter.charter import KEY_PAIR, PASSWORD, CredentialWant
 from sigillum.core.facets.allowed import allowed
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.generation import Making, begin, end, finish, provers, terms_of
+from sigillum.core.facets.generation import Making, begin, called, end, finish, provers, terms_of
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Usable
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import (
@@ -31,7 +31,7 @@ from sigillum.core.kinds.changes import Change, End
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.profile import PERSON, SEALED
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
-from sigillum.core.records.history import Generation, State
+from sigillum.core.records.history import BRIDGE, Generation, State
 from sigillum.core.records.steps import TURNING, Adopt, Ask, Prove, Step, StepKind, Turning, Usual
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.times import format_instant, rough_duration
@@ -268,7 +268,8 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Credential], ...
                            "make it and leaves it alone")
         elif generation.state is State.ENDED or record.id in ending:
             continue
-        elif generation.mark in wanted and generation.mark in seen.history.turns:
+        elif (turned := mark_of(seen, generation.mark.get(BRIDGE) or generation.mark.get("name"))) in wanted \
+                and turned in seen.history.turns:
             continue  # its rotation ends it
         elif generation.mark not in wanted:
             draft.add(end(generation.mark, generation.number, record.id, "the charter no longer asks for it", *fresh))
@@ -278,7 +279,7 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Credential], ...
 
 
 def words(mark: Mark) -> str:
-    return f"the credential {mark.get('name')}"
+    return f"the credential {called(mark)}"
 
 
 FACET = Facet(NAME, compare, frozenset((Usable,)), frozenset((Bearer, Principal, Ready, Presented)),

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import CA, CERTIFICATE, HANDOVER, KEY_PAIR, PASSWORD, Charter, CredentialWant
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.history import BRIDGE
 from sigillum.core.records.steps import (
     Ask,
     Catch,
@@ -155,7 +156,12 @@ def provers(charter: Charter, want: CredentialWant) -> tuple[int, ...]:
     return tuple(n for n, p in enumerate(charter.proofs) if p.allowed and (not want.limits or p.permission in want.limits))
 
 
+def called(mark: Mark) -> str:
+    """The name of a credential, or of a further registration of its key."""
+    return mark.get("name") or f"{mark.get(BRIDGE)}-bridge"
+
+
 def end(mark: Mark, number: int, identity: str, why: str, *needs: StepId) -> Step:
     """End a generation."""
-    return Step(StepId(mark, number, "end"), StepKind.END, f"credential {mark.get('name')}", End(CREDENTIAL, identity), needs,
+    return Step(StepId(mark, number, "end"), StepKind.END, f"credential {called(mark)}", End(CREDENTIAL, identity), needs,
                 CREDENTIAL.power, why)

@@ -54,6 +54,7 @@ class Profile:
     token_seconds: int | None = None
     keys_per_principal: int | None = None
     ended_count: bool = False  # credentials that ended by themselves count among these
+    repeated_keys: bool = False  # a principal's public key can be registered once more
     credential_seconds: int | None = None
     arrival_seconds: int | None = None
     answer_items: int | None = None

@@ -30,6 +30,7 @@ class Credential(NamedTuple):
     expires: bool | None = None
     used_at: datetime | None = None
     used_from: str = ""
+    public_key: tuple[tuple[str, str], ...] = ()  # members of the JWK, where the tenant shows it
 
 
 class Exemption(NamedTuple):

@@ -121,12 +121,15 @@ _STAGES = {"let-in": "was let in with the new {}", "accepted": "saw that the new
            "given": "put the new {} where its consumers read it", "taken": "saw that the new {} is used",
            "token": "kept a token of the old {}, to be refused later",
            "dead": "saw that the old {} is refused", "cleared": "removed what was left of the old {} here",
+           "pause-agreed": "was told to switch the old {} off for a while first",
+           "wanted-back": "was told that the old {} is missed",
+           "bridge-agreed": "was told to register the key of the old {} again",
            "end-agreed": "was told to end the old {} at any rate", "word": "was told that the new {} is used",
            "signed-in": "signed in with {}", "last-used": "was told on which day the old {} was used last"}
 
 
 def _staged(body: Body) -> str:
-    said = [str(body[n]) for n in ("how", "day", "who") if body.get(n)]
+    said = [str(body[n]) for n in ("how", "day", "until", "who", "accepted_by") if body.get(n)]
     how = f" ({', '.join(said)})" if said else ""
     return _STAGES[body["stage"]].format(mark_of(body).get("name")) + how
 

@@ -25,6 +25,7 @@ GIVEN_AWAY = "given-away"  # what was handed over is kept here no more
 RETIRING, GIVEN_BACK, RETIRED, REVIVED = "retiring", "given-back", "retired", "revived"
 ROTATION, SUSPENSION = "rotation", "suspension"  # the names of these sorts
 TOLD = "told"  # what somebody else was asked for, and told
+BRIDGE = "bridge"  # in a mark's key: of that credential a further registration, with a later end
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
 
 

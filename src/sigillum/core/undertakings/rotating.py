@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from datetime import datetime, timedelta
-from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.facets.generation import Making, begin, end, finish, terms_of
 from sigillum.core.kinds.changes import Change
 from sigillum.core.kinds.kind import Fact, Query, Record
@@ -15,28 +12,12 @@ from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import ROTATING, ROTATION, State
 from sigillum.core.records.steps import Await, Prove, Step, StepKind, Turning
 from sigillum.core.values.canonical import thumbprint
-from sigillum.core.values.marks import Mark, StepId
+from sigillum.core.values.marks import StepId
 from sigillum.core.values.times import format_instant, parse_instant, rough_duration
 
-from .rotation import Asked, Rotation, Stage, read, tokens_over
+from .bridging import bridged, counting
+from .rotation import Around, Asked, Leaves, Rotation, Stage, read, tokens_over
 from .undertaking import Look, Next, Undertaking
-
-
-class Around(NamedTuple):
-    """What a rotation looks at beside its own entries and the tenant's facts. Without `want` its charter asks for it no more.
-
-    `held`: what is kept here; `incomplete`: without what stands beside it.
-    """
-
-    want: CredentialWant | None
-    profile: Profile
-    bearer: str = ""
-    carrier: str = ""
-    about: Mapping[str, Any] = {}
-    held: Mapping[tuple[str, int], str] = {}
-    incomplete: frozenset[tuple[str, int]] = frozenset()
-    proofs: tuple[int, ...] = ()
-    ours: tuple[tuple[Mark, int, str], ...] = ()  # every credential of this charter that stands, by the ledger
 
 
 def used_by_others(one: Rotation, record: Record[Credential] | None, number: int, last_used: str) -> datetime | None:
@@ -63,27 +44,34 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
     assert isinstance(around, Around)
     old, new = one.old, one.new
     if around.want is None:
-        if not old.live and (new is None or not new.live):
+        if not one.leaving and (new is None or not new.live):
             return Next(closed="not wanted any more")
         return Next(waits=f"the charter does not ask for {one.name} any more, and it is not ended yet", code="not-asked")
-    record = seen.ask(Query(CREDENTIAL, "id", old.id)) if old.live else Fact[Credential]()
-    if not record.known:
-        return Next(waits=f"{one.name} cannot be looked up: {record.unknown}")
-    if one.exposed and record.first is not None and record.first.body.active and around.profile.born_inactive is not False:
-        return Next((_off(one, record.first),))
+    facts = [(g, seen.ask(Query(CREDENTIAL, "id", g.id))) for g in one.leaving if g.id]
+    unknown = next((f.unknown for _, f in facts if not f.known), "")
+    if unknown:
+        return Next(waits=f"{one.name} cannot be looked up: {unknown}")
+    leaves = [(g, f.first) for g, f in facts if f.first is not None]
+    if one.exposed and around.profile.born_inactive is not False and (off := _switched(one, leaves, on=False)):
+        return Next(off)
+    record = together([r for _, r in leaves])
     if one.gap and old.live:
         return Next((end(one.mark, old.number, old.id, "the tenant takes one at a time: it ends first"),))
-    made = _make(one, around, seen, now, record.first)
+    bridge = bridged(one, around, seen) if leaves else ()
+    if bridge:
+        return Next(bridge)
+    made = _make(one, around, seen, now, record)
     if made is not None:
         return made
     for stage in (Stage.ACCEPTED, Stage.GIVEN):
         if stage not in one.staged:
             return Next((_turn(one, stage),))
-    if one.owed and not _ends_anyway(one, record.first, now):
-        return _late(one, record.first, now, f"{one.name} has to be handed over anew to {', '.join(one.owed)}", "owed")
-    if old.live:
-        return _leave(one, around, seen, record.first, now)
-    over = tokens_over(around.profile, parse_instant(old.ended_at))
+    if one.owed and not _ends_anyway(one, record, now):
+        return _late(one, record, now, f"{one.name} has to be handed over anew to {', '.join(one.owed)}", "owed")
+    if one.leaving:
+        return _leave(one, around, seen, leaves, now)
+    assert one.ended_at is not None
+    over = tokens_over(around.profile, one.ended_at)
     if Stage.DEAD not in one.staged and Asked.TOKEN not in one.staged and now < over:
         return Next(waits=f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}",
                     early=True)
@@ -110,10 +98,23 @@ def _turn(one: Rotation, stage: str, *needs: StepId, number: int = 0) -> Step:
                 Turning(stage, one.key, one.name, one.number, one.old.number), needs)
 
 
-def _off(one: Rotation, record: Record[Credential]) -> Step:
-    return Step(StepId(one.mark, one.old.number, "off"), StepKind.CHANGE, f"the exposed {one.name}: switch it off",
-                Change(CREDENTIAL, record.id, {"active": False}, record.version), power=CREDENTIAL.power,
-                why="whoever has it can use it until then", before={"active": True}, after={"active": False})
+def together(records: list[Record[Credential]]) -> Record[Credential] | None:
+    """The old one as its users meet it, where its key is registered more than once: its last use, and its last end."""
+    if not records:
+        return None
+    last = max(records, key=lambda r: (r.body.used_at is not None, r.body.used_at))
+    ends = [r.body.until for r in records if r.body.until is not None]
+    return last.with_(until=max(ends) if len(ends) == len(records) else None)
+
+
+def _switched(one: Rotation, leaves: list[Leaves], *, on: bool, needs: tuple[StepId, ...] = ()) -> tuple[Step, ...]:
+    """The steps that switch the old one off, or on again."""
+    why = "whoever has it can use it until then" if one.exposed else "somebody wants it back" if on else \
+        "whoever still uses it will say so, and it can be switched on again"
+    about = f"the {'exposed' if one.exposed else 'old'} {one.name}: switch it {'on again' if on else 'off'}"
+    return tuple(Step(StepId(g.mark, g.number, "back" if on else "off"), StepKind.CHANGE, about,
+                      Change(CREDENTIAL, r.id, {"active": on}, r.version), needs, CREDENTIAL.power, why,
+                      before={"active": not on}, after={"active": on}) for g, r in leaves if r.body.active is not on)
 
 
 def _making(one: Rotation, around: Around, number: int) -> Making:
@@ -164,7 +165,7 @@ def _full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | No
     """There has to be room for one more: where there is none, nothing is begun."""
     most = around.profile.keys_per_principal
     fact = seen.ask(Query(CREDENTIAL, "principal", around.bearer)) if most else Fact[Credential]()
-    counted = [r for r in fact.records if around.profile.ended_count or r.body.until is None or r.body.until > now]
+    counted = counting(around.profile, fact.records, now)
     if not most or len(counted) < most:
         return None
     dead = next(((mark, n, r.id) for r in counted if r.body.until is not None and r.body.until <= now and r.id != one.old.id
@@ -184,12 +185,16 @@ def _ends_anyway(one: Rotation, record: Record[Credential] | None, now: datetime
     return one.exposed or Asked.END in one.staged or record is None or (until is not None and until <= now)
 
 
-def _leave(one: Rotation, around: Around, seen: Look, record: Record[Credential] | None, now: datetime) -> Next:
+def _leave(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now: datetime) -> Next:
     """Whether the new one is used, and the old one no more; then that one ends."""
-    profile, told = around.profile, tells(around.profile)
+    profile, told, record = around.profile, tells(around.profile), together([r for _, r in leaves])
     if _ends_anyway(one, record, now):
         return Next(_ending(one, around))
     assert record is not None
+    if Asked.BACK in one.staged or one.paused_at is not None:
+        return _paused(one, around, seen, leaves, now)
+    if Asked.PAUSE in one.staged and not told:  # whether it is used shows only so
+        return _pause(one, around, leaves)
     fresh = seen.ask(Query(CREDENTIAL, "id", one.new.id)) if one.new is not None else Fact[Credential]()
     given, old_used = one.at(Stage.GIVEN), used_by_others(one, record, one.old.number, profile.last_used)
     assert given is not None
@@ -211,21 +216,54 @@ def _leave(one: Rotation, around: Around, seen: Look, record: Record[Credential]
     if asked is not None and said is not None and said < quiet:
         what = f"nobody has looked since {format_instant(quiet)} whether the old {one.name} is used"
         return _late(one, record, now, what, "again")
+    if Asked.PAUSE in one.staged:
+        return _pause(one, around, leaves)
     return Next(_ending(one, around, token=True))
 
 
+def _token(one: Rotation, around: Around) -> list[Step]:
+    """A token of the old one, got while it works, where what it proves itself with is here."""
+    here = around.held.get((one.name, one.old.number)) and Asked.TOKEN not in one.staged
+    return [_turn(one, Asked.TOKEN, number=one.old.number)] if here else []
+
+
+def _pause(one: Rotation, around: Around, leaves: list[Leaves]) -> Next:
+    """Off for a while, before it ends."""
+    token = _token(one, around)
+    return Next((*token, *_switched(one, leaves, on=False, needs=tuple(s.id for s in token))))
+
+
+def _paused(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now: datetime) -> Next:
+    """It is off until it was missed by nobody for long enough; or it is wanted back, if nobody else was at it meanwhile."""
+    record = together([r for _, r in leaves])
+    off, arriving = [(g, r) for g, r in leaves if not r.body.active], [g for g, _ in leaves if _recent(g.left_at, seen, now)]
+    if any(g in arriving and (g.off_in > g.on_in) is r.body.active for g, r in leaves):
+        return Next(waits=f"the old {one.name} was switched a moment ago, and look-ups do not show it yet", early=True)
+    if Asked.BACK in one.staged:
+        if any(not r.state or dict(g.left) != r.state for g, r in off if g not in arriving):
+            return Next(waits=f"somebody else was at the old {one.name} while it was off: it stays off", code="touched")
+        wanted = f"somebody wanted the old {one.name} back, and it serves"
+        return Next(_switched(one, off, on=True)) if off else _late(one, record, now, wanted, "back")
+    if len(off) < len(leaves):
+        return Next(waits=f"somebody switched the old {one.name} on although it was to be off for a while", code="back")
+    assert one.paused_at is not None
+    quiet = one.paused_at + timedelta(seconds=one.quiet_seconds)
+    if now < quiet:
+        return Next(waits=f"the old {one.name} is off until {format_instant(quiet)}, to see who misses it", early=True,
+                    code="paused")
+    return Next(_ending(one, around))
+
+
 def _ending(one: Rotation, around: Around, *, token: bool = False) -> tuple[Step, ...]:
-    want, steps = around.want, list[Step]()
+    want, steps = around.want, _token(one, around) if token else []
     assert want is not None
-    if token and around.held.get((one.name, one.old.number)) and Asked.TOKEN not in one.staged:
-        steps.append(_turn(one, Asked.TOKEN, number=one.old.number))
     if around.held.get((one.name, one.number)) and around.proofs and not one.exposed:
         ending = StepId(one.mark, one.old.number, "end")
         steps.append(Step(StepId(one.mark, one.number, "prove"), StepKind.PROVE, f"the new {one.name}: sign in with it, and "
                           "try what must work", Prove(around.proofs, one.name, (ending,)), tuple(s.id for s in steps),
                           why="the old one ends only after what replaces it was proved"))
     why = "it was exposed" if one.exposed else "a newer generation took its place"
-    return (*steps, end(one.mark, one.old.number, one.old.id, why, *(s.id for s in steps)))
+    return (*steps, *(end(g.mark, g.number, g.id, why, *(s.id for s in steps)) for g in one.leaving if g.id))
 
 
 def _late(one: Rotation, record: Record[Credential] | None, now: datetime, what: str, code: str = "") -> Next:

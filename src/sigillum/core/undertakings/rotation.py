@@ -10,11 +10,15 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from enum import StrEnum
-from typing import Any
+from typing import Any, NamedTuple
 
+from sigillum.core.charter.charter import CredentialWant
+from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.profile import Profile
+from sigillum.core.kinds.signing import Credential
 from sigillum.core.records.chain import Entry
 from sigillum.core.records.history import (
+    BRIDGE,
     CLOSED,
     HANDED,
     NUMBER,
@@ -44,6 +48,7 @@ class Stage(StrEnum):
     ACCEPTED = "accepted"
     GIVEN = "given"
     TAKEN = "taken"
+    PAUSED = "paused"  # the old one is off for a while, to see who misses it
     ENDED = "ended"
     DEAD = "dead"
     CLEARED = "cleared"
@@ -60,6 +65,18 @@ class Asked(StrEnum):
     TOKEN = "token"  # noqa: S105 - a stage's name
     OURS = "signed-in"
     LET_IN = "let-in"  # the new one was taken at sign-in for the first time
+    PAUSE = "pause-agreed"
+    BACK = "wanted-back"
+    BRIDGE = "bridge-agreed"  # the old one's key is to be registered once more, with a later end
+
+
+_UNDONE: Mapping[str, tuple[str, ...]] = {  # what takes back what
+    Asked.BACK: (Asked.PAUSE, Asked.END), Asked.PAUSE: (Asked.BACK,), Asked.END: (Asked.BACK,), Asked.WORD: (Asked.BACK,)}
+
+
+def bridge_mark(mark: Mark) -> Mark:
+    """What stands for an old key beside it, as long as some of its users are not ready."""
+    return Mark(mark.facet, mark.tenant, ((BRIDGE, mark.get("name")),))
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +102,7 @@ class Rotation:
     owed: tuple[str, ...] = ()  # who has the old one in a sheet, and not the new one
     received: bool = False  # everybody who was given one in a sheet has sent a receipt for the new one
     closed: str = ""
+    bridges: tuple[Generation, ...] = ()  # further registrations of the old one's key
 
     @property
     def name(self) -> str:
@@ -101,8 +119,10 @@ class Rotation:
         for stage in (Stage.CLEARED, Stage.DEAD):
             if stage in self.staged:
                 return stage
-        if not self.old.live and not (self.gap and Stage.TAKEN not in self.staged):
+        if not self.leaving and not (self.gap and Stage.TAKEN not in self.staged):
             return Stage.ENDED
+        if self.paused_at is not None:
+            return Stage.PAUSED
         for stage in (Stage.TAKEN, Stage.GIVEN, Stage.ACCEPTED):
             if stage in self.staged:
                 return stage
@@ -117,8 +137,30 @@ class Rotation:
     @property
     def since(self) -> datetime:
         """Since when it stands where it stands."""
-        ended = parse_instant(self.old.ended_at) if self.old.ended_at else None
-        return max(t for t in (self.begun_at, ended, *(self.at(s) for s in self.staged)) if t is not None)
+        known = (self.begun_at, self.ended_at, self.paused_at, *(self.at(s) for s in self.staged))
+        return max(t for t in known if t is not None)
+
+    @property
+    def leaving(self) -> tuple[Generation, ...]:
+        """What ends with the old one, and has not ended."""
+        return tuple(g for g in (self.old, *self.bridges) if g.live and g.id)
+
+    @property
+    def ended_at(self) -> datetime | None:
+        """When the last of it ended."""
+        return max((parse_instant(g.ended_at) for g in (self.old, *self.bridges) if g.ended_at), default=None)
+
+    @property
+    def pausing(self) -> bool:
+        """Is it still to be switched off for a while?"""
+        return Asked.PAUSE in self.staged and bool(self.leaving) and self.paused_at is None
+
+    @property
+    def paused_at(self) -> datetime | None:
+        """Since when all of the old one is off, where somebody wants to see who misses it."""
+        if Asked.PAUSE not in self.staged or not self.leaving or any(g.off_in <= g.on_in for g in self.leaving):
+            return None
+        return max(parse_instant(g.left_at) for g in self.leaving)
 
     @property
     def last_day_over(self) -> datetime | None:
@@ -126,10 +168,25 @@ class Rotation:
         body = self.staged.get(Asked.LAST)
         return parse_instant(f"{body['day']}T00:00:00Z") + timedelta(days=1) if body is not None else None
 
-    @property
-    def old_until(self) -> datetime | None:
-        said = str(self.old.terms.get("until") or "")
-        return parse_instant(said) if said else None
+
+Leaves = tuple[Generation, Record[Credential]]  # one registration of what leaves, as the ledger and the tenant know it
+
+
+class Around(NamedTuple):
+    """What a rotation looks at beside its own entries and the tenant's facts. Without `want` its charter asks for it no more.
+
+    `held`: what is kept here; `incomplete`: without what stands beside it.
+    """
+
+    want: CredentialWant | None
+    profile: Profile
+    bearer: str = ""
+    carrier: str = ""
+    about: Mapping[str, Any] = {}
+    held: Mapping[tuple[str, int], str] = {}
+    incomplete: frozenset[tuple[str, int]] = frozenset()
+    proofs: tuple[int, ...] = ()
+    ours: tuple[tuple[Mark, int, str], ...] = ()  # every credential of this charter that stands, by the ledger
 
 
 def quiet_seconds(profile: Profile, uses: Iterable[int]) -> int:
@@ -174,6 +231,8 @@ def _read(entry: Entry, all_: list[Entry], state: History, closed: str) -> Rotat
                 assert window.start is not None
                 own.setdefault(int(other.body["generation"]), {})[window.start] = window  # the end is written after it
                 continue
+            for undone in _UNDONE.get(stage, ()):
+                staged.pop(undone, None)
             staged[stage] = other.body
         elif other.kind == HANDED and other.body.get("credential") == mark.get("name"):
             has.setdefault(int(other.body.get("generation") or 0), []).append(str(other.body["to"]))
@@ -183,7 +242,9 @@ def _read(entry: Entry, all_: list[Entry], state: History, closed: str) -> Rotat
     owed = tuple(dict.fromkeys(t for t in has.get(old, ()) if new is None or t not in has.get(new.number, ())))
     holders = [(t, new.number) for t in has.get(new.number, ())] if new is not None and not owed else []
     received = bool(holders) and opened.issuperset(holders)
+    bridges = tuple(g for g in state.generations.get(bridge_mark(mark), ()) if g.terms.get(ROTATION) == body[NUMBER])
+    until = str(staged.get(Asked.BRIDGE, body)["deadline"])
     return Rotation(entry.charter, str(body[NUMBER]), entry.sequence, mark.tenant, mark, generations[old], new,
-                    parse_instant(str(body["at"])), parse_instant(str(body["deadline"])), int(body["quiet_seconds"]),
+                    parse_instant(str(body["at"])), parse_instant(until), int(body["quiet_seconds"]),
                     str(body.get("because", "")), str(body.get("by", "")), body.get("exposed") is True, body.get("gap") is True,
-                    staged, {n: list(w.values()) for n, w in own.items()}, owed, received, closed)
+                    staged, {n: list(w.values()) for n, w in own.items()}, owed, received, closed, bridges)

@@ -109,7 +109,8 @@ def _credential(r: Json) -> signing.Credential:
         until if until is not None and until.year < NEVER_YEAR else None, instant(r.get("validFrom")), r.get("active") is True,
         texts(r.get("limits")),
         r.get("mustChange") is True, r.get("mailed") is True, expires if isinstance(expires, bool) else None,
-        instant(r.get("lastUsedAt")), text(r.get("lastUsedFrom")))
+        instant(r.get("lastUsedAt")), text(r.get("lastUsedFrom")),
+        tuple(sorted((n, text(v)) for n, v in inner(r, "publicKey").items())))
 
 
 # --- forms of what is sent ------------------------------------------------------------------------------------------
