@@ -284,6 +284,23 @@ def test_a_taken_name_and_adopting_it() -> None:
     assert fake.things["account"][0].id == "theirs"
 
 
+# the window that is wanted, and the one of a grant that somebody else made, in days from now: is it taken over as it stands?
+@pytest.mark.parametrize(("want", "until", "start", "taken"), [
+    ({"lasts_seconds": 30 * 86_400}, 20, None, True), ({"lasts_seconds": 30 * 86_400}, 30, -1, True), ({"lasts_seconds": 30 * 86_400}, 31, None, False),
+    ({"lasts_seconds": 30 * 86_400}, None, None, False), ({"lasts_seconds": 30 * 86_400}, 20, 1, False), ({"lasts_seconds": 30 * 86_400}, -1, None, False),
+    ({"until": NOW + timedelta(days=9)}, 9, None, True), ({"until": NOW + timedelta(days=9)}, 8, None, False), ({}, None, None, True), ({}, 9, None, False)])
+def test_a_grant_with_a_window_is_taken_over(want: dict[str, Any], until: int | None, start: int | None, taken: bool) -> None:
+    fake, asked = Fake(), charter((GRANT._replace(**want),), ())
+    enacted(fake, asked)
+    fake.ledger.kept.clear()
+    ends, begins = (NOW + timedelta(days=d) if d is not None else None for d in (until, start))
+    fake.things["grant"][:] = [r.with_(until=ends, start=begins)._replace(mark="") for r in fake.things["grant"]]
+    assert (("keep", "grant") in enacted(fake, asked, adopt=True), len(fake.things["grant"])) == (taken, 1 if taken else 2)
+    assert fake.compare(asked).steps == ()
+    fake.now += timedelta(days=1)
+    assert fake.compare(asked).steps == ()
+
+
 def test_a_standing_grant_is_left_alone_and_one_with_another_end_is_told() -> None:
     fake = Fake()
     enacted(fake, charter((), ()))

@@ -94,8 +94,6 @@ class One:
         if generation is None and self._stranger(records):
             return
         known = generation.terms if generation is not None and standing.where is not Where.GONE else {}
-        if generation is not None and generation.adopted and standing.record is not None:
-            known = _as_it_stands(standing.record.body)
         terms = terms_of(want, seen.now, known)
         if generation is None or standing.where in (Where.NONE, Where.OPEN, Where.GONE):
             if standing.where is Where.GONE:
@@ -133,7 +131,8 @@ class One:
         record = next((r for r in records if r.body.name == want.name), None)
         if record is not None and seen.choices.adopt and record.body.type == want.kind and \
                 seen.history.owns(NAME, seen.tenant, record.id, record.mark) is None:
-            adopt(self.draft, self.mark, 1, f"the credential {want.name}", Adopt(CREDENTIAL, record.id))
+            taken = Adopt(CREDENTIAL, record.id, terms=_as_it_stands(record.body))
+            adopt(self.draft, self.mark, 1, f"the credential {want.name}", taken)
             self.draft.provide(Usable(seen.tenant, want.name))
             return True
         if record is None or (want.held_here and seen.history.ledger) or \

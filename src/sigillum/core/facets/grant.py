@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import datetime, timedelta
 from typing import Any
 
 from sigillum.core.charter.charter import SELF, GrantWant
@@ -13,6 +12,7 @@ from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, somebody, stand, unknown
+from sigillum.core.facets.windows import instant, terms_of, within
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, allows, widest
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
@@ -21,7 +21,7 @@ from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Adopt, Need, Prove, Step, StepKind, Usual
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean, lines
-from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, whole_second
+from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant
 
 NAME = "grant"
 NOBODY: Fact[Grant] = Fact()
@@ -29,22 +29,6 @@ NOBODY: Fact[Grant] = Fact()
 
 def mark_of(seen: Seen, want: GrantWant) -> Mark:
     return seen.mark(NAME, *want.key)
-
-
-def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any]) -> dict[str, Any]:
-    """The window to write, as the ledger has it: `for` counts from the first enacting, whose terms are `known`."""
-    asked = {
-        "for": want.lasts_seconds, "from": format_instant(want.start) if want.start else None,
-        "asked_until": format_instant(want.until) if want.until else None,
-    }
-    terms = {k: v for k, v in asked.items() if v is not None}
-    if known and {k: v for k, v in known.items() if k != "until"} == terms:
-        return dict(known)
-    until = want.until
-    if want.lasts_seconds is not None:
-        begin = max(want.start, now) if want.start else now
-        until = whole_second(begin) + timedelta(seconds=want.lasts_seconds)
-    return {**terms, **({"until": format_instant(until)} if until else {})}
 
 
 class One:
@@ -189,10 +173,6 @@ def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
         _missing(one, standing, terms, records)
 
 
-def instant(terms: Mapping[str, Any], name: str) -> datetime | None:
-    return parse_instant(terms[name]) if terms.get(name) else None
-
-
 def _proved(one: One, made: StepId, standing: Standing) -> StepId:
     """What replaces a grant is proved before that one ends: what must work is tried, and decided without it."""
     assert standing.generation is not None
@@ -233,9 +213,10 @@ def _missing(one: One, standing: Standing, terms: Mapping[str, Any], records: tu
     if stranger is not None:
         body = stranger.body
         same = (body.until, body.start) == (instant(terms, "until"), instant(terms, "from"))
-        if same and seen.choices.adopt and not want.windowed:
+        taken = terms if same else within(want, terms, body, seen.now)
+        if taken is not None and seen.choices.adopt:
             number = standing.number if standing.where is not Where.OPEN else standing.number + 1
-            adopt(draft, one.mark, number, f"the grant of {want.words()}", Adopt(GRANT, stranger.id))
+            adopt(draft, one.mark, number, f"the grant of {want.words()}", Adopt(GRANT, stranger.id, terms=taken))
             return
         if same or (not seen.history.ledger and want.lasts_seconds):
             draft.note("grant-stands", f"{want.words()} stands already; Sigillum did not make it and leaves it alone",

@@ -102,7 +102,7 @@ def changes(kind: str, uid: str, body: Mapping[str, Any], intent: Mapping[str, A
     rows = [Row(THING, str(body["id"]), uid)] if made and body.get("id") and not body.get("value") else []
     if kind == OUTCOME and intent is not None:
         rows += _ends(uid, str(body.get("result")), intent)
-    elif kind == FOUND and body.get("thing") in ENDING and body.get("until"):
+    elif kind in (ADOPTED, FOUND) and body.get("thing") in ENDING and body.get("until"):
         rows.append(_end(uid, body, str(body["until"])))
     return tuple(rows)
 

@@ -211,6 +211,7 @@ def fold(entries: Iterable[Entry], charter: str = "") -> History:
             taken.id, taken.value = str(body["id"]), str(body.get("value", ""))
             taken.state, taken.unanswered = State.MADE, False
             taken.adopted = taken.adopted or entry.kind == ADOPTED
+            taken.terms = dict(body.get("terms") or taken.terms)
         elif entry.kind == GIVEN_AWAY:
             _generation(history, body).given_away = True
         elif entry.kind == BEFORE:

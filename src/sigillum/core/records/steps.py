@@ -66,13 +66,14 @@ class Kept(NamedTuple):
 class Adopt(NamedTuple):
     """Write into the ledger that a thing is ours: taken over, or `found` by the externalId of our own intent.
 
-    With `value`: that entry of it, not the thing itself.
+    With `value`: that entry of it, not the thing itself. `terms`: with which it stands, of one that is taken over.
     """
 
     kind: Kind[Any]
     id: str
     found: bool = False
     value: str = ""
+    terms: Mapping[str, Any] = {}
 
 
 class Catch(NamedTuple):

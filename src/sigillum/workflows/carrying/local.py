@@ -58,9 +58,11 @@ def keep_secret(carrying: Carrying, step: Step, action: KeepSecret) -> Yields:
 
 def adopt(carrying: Carrying, step: Step, action: Adopt) -> Yields:
     begun = carrying.history.latest(step.mark) if action.found else None
-    until_ = begun.terms.get("until") if begun is not None and begun.number == step.generation else None
+    terms = begun.terms if begun is not None and begun.number == step.generation else action.terms
+    until_ = terms.get("until")
     carrying.journal.write(FOUND if action.found else ADOPTED, step, id=action.id, thing=action.kind.name,
-                           **({"value": action.value} if action.value else {}), **({"until": until_} if until_ else {}))
+                           **({"value": action.value} if action.value else {}), **({"until": until_} if until_ else {}),
+                           **({"terms": dict(action.terms)} if action.terms else {}))
     return {"id": action.id}
 
 
