@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
+import re
 import shutil
 import signal
 from collections.abc import Callable
 from typing import Any
 
 import pytest
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from cli.test_rotation import house
 from conftest import CHARTER, Away, Desk, Fork, Json, Sandbox, kill_at
@@ -116,6 +121,12 @@ def test_any_key_wherever_it_is_known(bare: Desk, sandbox: Sandbox) -> None:
     assert (asked.code, "it is a stranger's" in asked.err) == (1, True), asked.err
     assert desk.run("suspend", "--key", copy["thumbprint"], "--because", "x", "--yes").code == 0
     assert [c["active"] for t in (away, other) for c in t.state()["resources"]["Credential"] if c.get("thumbprint") == copy["thumbprint"]] == [False, False]
+    der = Ed25519PublicKey.from_public_bytes(base64.urlsafe_b64decode(copy["publicKey"]["x"] + "=")).public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    spki = hashlib.sha256(der)
+    assert spki.hexdigest() == base64.urlsafe_b64decode(desk.run("key", "read", str(found), "--format", "json").json["found"][0]["spki"] + "=").hex()
+    for typed in (spki.hexdigest().upper(), base64.b64encode(spki.digest()).decode()):
+        assert desk.run("reinstate", "--key", typed, "--because", "x").code == 0, typed
+        assert desk.run("suspend", "--key", ":".join(re.findall("..", spki.hexdigest())), "--because", "x", "--yes").code == 0
     assert desk.run("reinstate", "--key", copy["thumbprint"], "--because", "x").code == 0
     assert desk.run("suspend", "--key", "nowhere", "--because", "x").code == 2
     assert desk.run("suspend", "wind-ingest", "--key", "x", "--because", "x").code == 2

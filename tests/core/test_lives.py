@@ -222,6 +222,16 @@ def test_a_bridge_lets_the_old_key_serve_longer() -> None:
     assert "is being ended" in against()
 
 
+def test_where_people_are_the_interface_they_say_when_it_was_used_last() -> None:
+    life = Life.begun(last_used="none", confirmed_by="person")
+    life.rotate()
+    life.stage(Asked.WORD, who="mira.sol")
+    life.fake.pass_(10_000)
+    assert (life.go_on().stage, life.waited.code) == (Stage.TAKEN, "again")
+    life.stage(Asked.LAST, who="mira.sol", day=(life.fake.now - timedelta(days=2)).date().isoformat())
+    assert life.go_on().closed == "done" or life.one.stage in (Stage.ENDED, Stage.DEAD)
+
+
 def test_an_exposed_one_ends_at_once_and_a_gap_is_agreed() -> None:
     life = Life.begun()
     one = life.rotate(exposed=True)

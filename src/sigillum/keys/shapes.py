@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import hashlib
 import json
 import re
 from collections.abc import Iterator
@@ -170,7 +171,7 @@ def _credential(content: dict[str, Any]) -> Shape:
     until = next((v for n, v in about if n == "ends"), "")
     if isinstance(content.get("key"), dict):
         inner = _jwk(content["key"], "credential file")
-        return inner._replace(kind=CREDENTIAL, until=until, about=about)
+        return inner._replace(kind=CREDENTIAL, until=until, about=(*about, *inner.about))
     return Shape(CREDENTIAL, "credential file", "secret" in content, until=until, about=about)
 
 
@@ -268,7 +269,23 @@ def _key_shape(key: Any, form: str) -> Shape:
         mark = thumbprint({"kty": "OKP", "crv": "Ed25519", "x": b64(public.public_bytes_raw())})
     else:
         algorithm = type(public).__name__.removesuffix("PublicKey").strip("_")
-    return Shape(PRIVATE if private else PUBLIC, form, private, algorithm, bits, mark, _strength(algorithm, bits), key=key)
+    der = public.public_bytes(forms.Encoding.DER, forms.PublicFormat.SubjectPublicKeyInfo) if mark else b""
+    about = (("spki", b64(hashlib.sha256(der).digest())),) if mark else ()
+    return Shape(PRIVATE if private else PUBLIC, form, private, algorithm, bits, mark, _strength(algorithm, bits), about=about,
+                 key=key)
+
+
+def spki_mark(public: dict[str, str]) -> str:
+    """The SHA-256 of the SubjectPublicKeyInfo (RFC 5280 §4.1.2.7) of a JWK, base64url; empty for one that is no key of ours."""
+    return dict(_jwk(public, "").about).get("spki", "")
+
+
+def mark_of(text: str) -> str:
+    """A thumbprint as it is compared, base64url: it may be typed in as hexadecimal digits, with colons or not, or as base64."""
+    plain = text.strip().replace(":", "").replace(" ", "")
+    if re.fullmatch(r"[0-9A-Fa-f]{64}", plain):
+        return b64(bytes.fromhex(plain))
+    return text.strip().rstrip("=").replace("+", "-").replace("/", "_")
 
 
 def key_mark(key: Any) -> str:

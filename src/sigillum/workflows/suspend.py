@@ -258,11 +258,11 @@ class Found(NamedTuple):
 
 
 def find_key(office: Office, marks: list[str]) -> Found:
-    """A key in every tenant where it is known, by its thumbprints: RFC 7638, or a certificate's `x5t#S256` (RFC 7515 §4.1.8).
-
-    Raises UsageError where it is nowhere.
+    """A key in every tenant where it is known, by its thumbprints: RFC 7638, a certificate's `x5t#S256` (RFC 7515 §4.1.8), or
+    of its SubjectPublicKeyInfo. Raises UsageError where it is nowhere.
     """
-    marks = [*marks, *office.keepings.certificates(set(marks))]
+    from sigillum.keys.shapes import mark_of
+    marks = [*(typed := [mark_of(m) for m in marks]), *office.keepings.certificates(set(typed))]
     found, owners, unsearched = list[Target](), list[str](), list[tuple[str, str]]()
     for name in office.workspace.file.tenants:
         try:
@@ -272,13 +272,22 @@ def find_key(office: Office, marks: list[str]) -> Found:
             continue
         facts = tenant.facts([Query(CREDENTIAL, "thumbprint", mark) for mark in marks])
         unsearched += [(name, f.unknown) for f in facts.values() if not f.known][:1]
-        for record in {r.id: r for f in facts.values() for r in f.records}.values():
+        records = [r for f in facts.values() for r in f.records] or _by_spki(tenant, set(marks))
+        for record in {r.id: r for r in records}.values():
             found.append(_registered(office, name, record))
             owners.append(office.books.owner(record.id))
     if not found and not unsearched:
         raise UsageError(f"no tenant knows a key of the thumbprint {' or '.join(marks)}", where="--key",
                          mend="check the file or the thumbprint")
     return Found(found, owners, unsearched)
+
+
+def _by_spki(tenant: Tenant, marks: set[str]) -> list[Record[Any]]:
+    """Tenants know no such thumbprint: every credential is looked at whose public key they show."""
+    from sigillum.keys.shapes import spki_mark
+    every = Query(CREDENTIAL, "all")
+    shown = [r for r in tenant.facts([every])[every].records if r.body.public_key]
+    return [r for r in shown if spki_mark(dict(r.body.public_key)) in marks]
 
 
 def _registered(office: Office, tenant: str, record: Record[Any]) -> Target:

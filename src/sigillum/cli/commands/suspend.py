@@ -26,7 +26,8 @@ def add_parser(subparsers: Any) -> None:
                     "in before and after. With an end it comes back by `sigillum sweep`; without, by `sigillum reinstate`. "
                     "What was off before stays off afterwards.")
     charters(parser)
-    parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
+    parser.add_argument("--key", default="", metavar="FILE", help="instead of charters: a key's file, or a thumbprint (of "
+                        "RFC 7638, a certificate's, or of the SubjectPublicKeyInfo)")
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
     end = parser.add_mutually_exclusive_group()
     end.add_argument("--for", dest="lasts", metavar="DURATION", help="10m, 8h ...")

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from sigillum.workflows.scan import Lying
 
 SARIF = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
-SHOWN_AS_IDS = ("principal_id", "credential_id", "subject", "sub", "iss")
+SHOWN_AS_IDS = ("principal_id", "credential_id", "subject", "sub", "iss", "spki")
 
 
 def holds_private(found: Sequence[Shape]) -> bool | None:

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from sigillum.core.facets.generation import Making, begin, end, finish, terms_of
 from sigillum.core.kinds.changes import Change
 from sigillum.core.kinds.kind import Fact, Query, Record
-from sigillum.core.kinds.profile import SEALED, Profile
+from sigillum.core.kinds.profile import PERSON, SEALED, Profile
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import ROTATING, ROTATION, State
 from sigillum.core.records.steps import Await, Prove, Step, StepKind, Turning
@@ -206,6 +206,8 @@ def _leave(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now:
             return _late(one, record, now, f"{one.tenant} does not tell whether the new {one.name} is used", "word")
         return _late(one, record, now, f"nobody has used the new {one.name} yet")
     asked = one.last_day_over if not told else None
+    if asked is None and profile.confirmed_by == PERSON:
+        return _late(one, record, now, f"nobody has said on which day the old {one.name} was used last", "again")
     said = one.at(Asked.LAST) if asked is not None else one.at(Stage.TAKEN) if not told else None
     since = max(t for t in (old_used, given, asked or said) if t is not None)
     quiet = since + timedelta(seconds=one.quiet_seconds)
