@@ -56,8 +56,8 @@ class Ledger(Protocol):
         """Whose stream a row of the books names (`core.records.books`); None where there is no such row."""
         ...
 
-    def rows(self, what: str) -> dict[str, str]:
-        """All rows of one sort: key -> uid."""
+    def rows(self, what: str, below: str = "") -> dict[str, str]:
+        """All rows of one sort: key -> uid; those only whose uid comes before a text, where one is given."""
         ...
 
     def books(self) -> dict[tuple[str, str], str]:

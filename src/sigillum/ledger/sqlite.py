@@ -226,8 +226,9 @@ class SqliteLedger:
         rows = self._rows("SELECT uid FROM books WHERE what = ? AND key = ?", [what, key])
         return str(rows[0][0]) if rows else None
 
-    def rows(self, what: str) -> dict[str, str]:
-        return {str(k): str(u) for k, u in self._rows("SELECT key, uid FROM books WHERE what = ?", [what])}
+    def rows(self, what: str, below: str = "") -> dict[str, str]:
+        sql, values = "SELECT key, uid FROM books WHERE what = ?", [what]
+        return dict(self._rows(f"{sql} AND uid < ?", [*values, below]) if below else self._rows(sql, values))
 
     def books(self) -> dict[tuple[str, str], str]:
         return {(str(w), str(k)): str(u) for w, k, u in self._rows("SELECT what, key, uid FROM books")}

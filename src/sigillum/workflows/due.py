@@ -112,7 +112,7 @@ def _all(office: Office, known: Mapping[str, Summary], now: datetime, before: st
 
     def name(uid: str) -> str:
         return names.get(uid, "")
-    rows = office.books.ledger().rows(END) if office.books.there else {}
+    rows = office.books.ledger().rows(END, before) if office.books.there else {}
     mine = (e for e in endings(rows, before) if e.uid in names and (not only or names[e.uid] in known))
     yield from of_endings(mine, name, known)
     for one in known.values():

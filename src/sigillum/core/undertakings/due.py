@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import UTC, date, datetime, time, timedelta
+from functools import cache
 from types import MappingProxyType
 from typing import NamedTuple
 
@@ -61,6 +62,7 @@ def summary(charter: Charter) -> Summary:
 
 def of_endings(all_: Iterable[Ending], name: Callable[[str], str], known: Mapping[str, Summary]) -> Iterator[Due]:
     """Credentials and grants with an end: of each the newest generation. `name`: of a stream's charter."""
+    about_ = cache(words)  # the same names come again and again
     newest = dict[tuple[str, Mark], Ending]()
     for one in all_:
         if one.generation >= newest.get((one.uid, one.mark), one).generation:
@@ -71,11 +73,11 @@ def of_endings(all_: Iterable[Ending], name: Callable[[str], str], known: Mappin
         if one.thing == CREDENTIAL.name:
             about = known[charter].credentials.get(mark.get("name")) if charter in known else None
             users = ", ".join(about[1]) if about is not None else ""
-            yield Due(until, CREDENTIALS, charter, words(mark), mark.tenant, f"{charter} cannot sign in with it"
+            yield Due(until, CREDENTIALS, charter, about_(mark), mark.tenant, f"{charter} cannot sign in with it"
                       + (f", and these go without: {users}" if users else ""),
                       until - timedelta(seconds=about[0]) if about is not None else None, key)
         elif charter:
-            yield Due(until, GRANTS, charter, words(mark), mark.tenant, f"{charter} loses it, as it was meant", None, key)
+            yield Due(until, GRANTS, charter, about_(mark), mark.tenant, f"{charter} loses it, as it was meant", None, key)
 
 
 def of_reviews(of: Summary, uid: str) -> Iterator[Due]:
