@@ -33,7 +33,8 @@ def text(name: str, found: Sequence[Shape], ident: Ident) -> RenderableType:
                 *([("strength", shape.strength)] if shape.strength else []),
                 *([("thumbprint", ident(shape.thumbprint))] if shape.thumbprint else []),
                 *([("until", shape.until)] if shape.until else []),
-                *((n.replace("_", " "), ident(v) if n in SHOWN_AS_IDS else v) for n, v in shape.about)]
+                *((n.replace("_", " "), ident(v) if n in SHOWN_AS_IDS else v) for n, v in shape.about
+                  if n not in ("algorithm", "ends"))]  # which stand above
         parts += [Text(shape.kind, "bold"), pairs(rows), ""]
     told = {True: "It holds a private key or secret.", False: "It holds no private key.",
             None: "Whether it holds a private key cannot be told without its password."}[holds_private(found)]
