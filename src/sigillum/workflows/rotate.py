@@ -123,7 +123,7 @@ def _bridge(office: Office, charter: Charter, one: Rotation, wish: RotationWish)
     seen, around = _look(office, turns, one), turns.around(one)
     until = ends(one, now, wish.bridge_seconds)
     against = list(not_bridged(one, around, seen, now, until, office.workspace.rules.longest_credential_seconds))
-    public = turns.public_half(one)
+    public = turns.public_half(one) if not against else None
     if public is None and not against:
         against.append(f"{one.tenant} does not show its public half, and it is not here")
     if against:
