@@ -288,7 +288,11 @@ def test_grants_and_credentials_keep_what_must_not_change(away: Away) -> None:
     for wrong in ({"publicKey": {**key, "x": "short"}}, {"publicKey": None}, {"validUntil": "2099-01-01T00:00:00Z"},
                   {"kind": "password"}, {"principal": link("Users", place)}):
         assert away.scim("POST", "/Credentials", {**body, **wrong}).status == 400
-    assert away.scim("POST", "/Credentials", body).status == 409  # the same key twice
+    other = first(away, "/Users", 'userName eq "ferry-desk"')
+    assert away.scim("POST", "/Credentials", {**body, "principal": link("Users", other)}).status == 409  # somebody else's key
+    for repeated, status in ((False, 409), (True, 201)):
+        away.sandbox.control("tenants", {"describe": {away.name: {"repeated_keys": repeated}}})
+        assert away.scim("POST", "/Credentials", body).status == status
     assert away.scim("DELETE", f"/Roles/{role['id']}").status == 409  # a grant uses it
     assert away.scim("DELETE", f"/Users/{who['id']}").status == 204
     assert [away.scim("GET", p).status for p in (f"/Grants/{grant['id']}", f"/Credentials/{made['id']}")] == [404, 404]
