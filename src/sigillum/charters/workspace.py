@@ -48,7 +48,7 @@ class AdminSection(Section):
 class TenantSection(Section):
     """One tenant."""
 
-    address: str = Field(description="Its SCIM base address")
+    address: str = Field(description="Its SCIM base address, or where its own interface begins")
     stage: str | None = None
     admin: AdminSection
     admins: list[AdminSection] = Field(default_factory=list, description="More administrators, of other powers")
@@ -56,6 +56,7 @@ class TenantSection(Section):
     issuer: str | None = Field(None, description="Its authorization server, where its profile names none")
     ca: str | None = Field(None, description="File of trusted authorities")
     facts: str | None = Field(None, description="Of a tenant by hand: the folder of its facts (facts/NAME where none is given)")
+    dialect: str | None = Field(None, description="Of the driver dialect: the file (dialects/NAME.yaml where none is given)")
     origins: list[str] = Field(default_factory=list, description="Addresses elsewhere to which its tokens may go, too")
     clock: str | None = Field(None, description="`tenant`: follow its clock however far it is off")
 

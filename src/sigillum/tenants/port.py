@@ -60,6 +60,7 @@ class Address(NamedTuple):
     ca: str = ""
     follow_its_clock: bool = False
     facts: str = ""  # of a tenant by hand: the folder of its facts
+    dialect: str = ""  # of a tenant of that driver: the file that describes its interface
     origins: tuple[str, ...] = ()  # addresses beside its own and its issuer's to which something may be sent
 
     @property

@@ -17,9 +17,12 @@ def connect(address: Address, link: Link) -> Tenant:
     if address.driver == "by-hand":
         from .by_hand.driver import connect as connect_by_hand
         return connect_by_hand(address, link)
+    if address.driver == "dialect":
+        from .dialect.driver import connect as connect_dialect
+        return connect_dialect(address, link)
     from importlib.metadata import entry_points
     found = list(entry_points(group="sigillum.tenants", name=address.driver))
     if not found:
         raise FileError(f"there is no driver {address.driver!r}", where=f"tenant {address.name} in sigillum.yaml",
-                        mend="install the package that brings it, or write `driver: open` or `driver: by-hand`")
+                        mend="install the package that brings it, or write `driver:` open, by-hand or dialect")
     return cast(Tenant, found[0].load()(address, link))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import secrets
 from dataclasses import dataclass
 from pathlib import Path
@@ -119,6 +120,14 @@ def _write(path: Path, text: str) -> None:
     """Whole or not at all; readable like any file of the administrator's."""
     write_private(path, text)
     path.chmod(0o644)
+
+
+def write_new(path: Path, shown: str, text: str) -> None:
+    """A file of the administrator's that is not there yet. Raises FileError where it is."""
+    if os.path.lexists(path):
+        raise FileError("the file is there already", where=shown, mend="change it, or choose another name")
+    path.parent.mkdir(exist_ok=True)
+    _write(path, text)
 
 
 def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, Any]) -> Header:

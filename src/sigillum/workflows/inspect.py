@@ -36,6 +36,7 @@ class Inspection:
     cannot: list[str]
     scopes: list[tuple[str, str, str, str, str]]  # API, scope, class, ways of acting, what it can be narrowed to
     licences: list[tuple[str, str, int, int, bool]]  # licence, kind, how many, how many are held, with a mailbox
+    safety: str  # of a dialect: what is kept of ours after an interruption, and since when that is known; else empty
     rules: list[tuple[str, str, str, str, int]]  # sign-in rule, whether it is on, of whom, what it demands, exempt accounts
 
 
@@ -59,10 +60,22 @@ def inspect(office: Office, name: str) -> Inspection:
               for s in a.scopes]
     return Inspection(
         header_of(tenant), profile, sorted(types), shown, tops, cannot, sorted(scopes),
-        sorted((x.name, x.type, x.total, len(x.holders), x.mailbox) for x in _bodies(found, licences)),
+        sorted((x.name, x.type, x.total, len(x.holders), x.mailbox) for x in _bodies(found, licences)), _safety(office, tenant),
         sorted((r.name, "on" if r.enabled else "off", "everybody" if r.everyone else
                 ", ".join(teams.get(t, t) for t in r.targets) or "nobody", _demanded(r), len(r.exempt))
                for r in _bodies(found, rules)))
+
+
+def _safety(office: Office, tenant: Tenant) -> str:
+    """What trying a dialect told, and how old that is."""
+    if tenant.address.driver != "dialect":
+        return ""
+    from .dialects import kept_of, old
+    safety, at = kept_of(office, tenant.address.name)
+    if not safety:
+        return "not known: the dialect was never tried"
+    again = "; that is long ago" if old(at, office.tenants.now(tenant.address.name)) else ""
+    return f"{safety}, as tried on {at[:10]}{again}"
 
 
 def _bodies(found: Mapping[Query[Any], Fact[Any]], query: Query[Any]) -> list[Any]:

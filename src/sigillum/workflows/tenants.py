@@ -40,7 +40,7 @@ class Tenants:
         section = self._workspace.tenant(name)
         return Address(name, section.address, section.stage or "", admin or section.admin.name, section.driver,
                        section.issuer or "", section.ca or "", section.clock == "tenant", section.facts or "",
-                       tuple(section.origins))
+                       section.dialect or "", tuple(section.origins))
 
     def reach(self, name: str, admin: str = "") -> Tenant:
         """A tenant, reached as its usual or another administrator; its header is announced the first time.

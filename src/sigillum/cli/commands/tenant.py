@@ -24,14 +24,16 @@ def add_parser(subparsers: Any) -> None:
     add = verbs.add_parser("add", parents=[common()], help="reach one, and write it into sigillum.yaml", epilog=EXAMPLE,
                            description="Reach a tenant, and write it into sigillum.yaml.")
     add.add_argument("name", help="how charters call it")
-    add.add_argument("address", help="its SCIM base address (https, or http on this machine)")
+    add.add_argument("address", help="its SCIM base address, or where its interface begins (https, or http on this machine)")
     add.add_argument("--admin", required=True, metavar="NAME", help="on whose behalf Sigillum acts there")
     add.add_argument("--token", metavar="REFERENCE",
                      help="where that administrator's bearer token is: env:NAME, file:PATH or keyring:NAME")
     add.add_argument("--stage", help="dev, test, prod ... (default: what the tenant says)")
     add.add_argument("--issuer", metavar="ADDRESS", help="its authorization server, where its profile names none")
     add.add_argument("--ca", metavar="FILE", help="file of trusted authorities, relative to the workspace")
-    add.add_argument("--driver", help="how it is spoken to: open (default), or by-hand for a tenant without an interface")
+    add.add_argument("--driver", help="how it is spoken to: open (default), dialect for an interface of its own that a file "
+                     "describes, or by-hand for a tenant without an interface")
+    add.add_argument("--dialect", metavar="FILE", help="of the driver dialect: that file (default: dialects/NAME.yaml)")
     add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
     add.add_argument("--format", choices=("text", "json"), default="text")
     list_ = verbs.add_parser("list", parents=[common()], help="those of the workspace",
@@ -63,7 +65,7 @@ def _add(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.begin import add_tenant
     admin = {"name": args.admin, **({"token": args.token} if args.token else {})}
     section = {"address": args.address, "stage": args.stage, "admin": admin,
-               "issuer": args.issuer, "facts": args.facts, "ca": args.ca, "driver": args.driver}
+               "issuer": args.issuer, "facts": args.facts, "dialect": args.dialect, "ca": args.ca, "driver": args.driver}
     given = {name: value for name, value in section.items() if value is not None}
     header = add_tenant(context.settings(), context.office.workspace.folder, args.name, given)
     if args.format == "json":

@@ -31,7 +31,7 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
                       f"({rough_duration(header.skew_seconds) + ' off' if abs(header.skew_seconds) >= 1 else 'as here'})"),
         ("administrator", f"{ident(header.administrator)}: {', '.join(sorted(profile.powers)) if profile.powers else UNSAID}"),
         ("signs in at", ident(profile.issuer) or "nowhere we know"),
-        ("decisions", "it answers questions (AuthZEN)" if profile.decisions else "it answers none"),
+        ("decisions", "it answers questions" if profile.decisions else "it answers none"),
         ("resource types", ", ".join(found.types))])
     limits = pairs([
         ("changes arrive", f"within {_seconds(profile.arrival_seconds)}" if profile.arrival_seconds else
@@ -47,7 +47,10 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
         ("externalId unique", {True: "yes", False: "no", None: UNSAID}[profile.external_id_unique]),
         ("tenant-made secrets", profile.secret_delivery or UNSAID),
         ("credentials", ", ".join(profile.credential_kinds) or UNSAID),
-        ("assertions", ", ".join(profile.assertion_algorithms) or UNSAID)])
+        ("assertions", ", ".join(profile.assertion_algorithms) or UNSAID),
+        *([("kill safety", found.safety)] if found.safety else []),
+        *([("without our mark", f"{', '.join(sorted(profile.unmarked))}: ours are told by the ledger and the name alone")]
+          if profile.unmarked else [])])
     parts: list[RenderableType] = [who, "", Text("limits", "bold"), limits]
     if profile.operations:
         parts += ["", Text("permissions", "bold"), table(("permission", "class", "service", "needs", "call"), [
@@ -107,6 +110,7 @@ def as_json(found: Inspection) -> dict[str, Any]:
         "roles": [dict(zip(("role", "breadth", "class", "allows", "grantable_at"), r, strict=False)) for r in found.roles],
         "roots": found.roots, "cannot": found.cannot, "credential_kinds": list(profile.credential_kinds),
         "assertion_algorithms": list(profile.assertion_algorithms),
+        "kill_safety": found.safety, "unmarked": sorted(profile.unmarked),
         "scopes": [dict(zip(("api", "scope", "class", "acts", "narrowed_to"), s, strict=True)) for s in found.scopes],
         "licences": [dict(zip(("licence", "kind", "total", "held", "mailbox"), x, strict=True)) for x in found.licences],
         "sign_in_rules": [dict(zip(("rule", "state", "targets", "demands", "exempt"), r, strict=True)) for r in found.rules],

@@ -92,7 +92,7 @@ def compare(seen: Seen, draft: Draft) -> None:
         unknown(seen, draft, own if named.known else named, f"the {words}")
         return
     shown = words if kind is TEAM or seen.charter.identity.kind == FOREIGN else f"account {seen.charter.identity.name}"
-    standing = stand(seen, draft, mark, (*named.records, *own.records), shown)
+    standing = stand(seen, draft, mark, (*named.records, *own.records), shown, alike=lambda r: r in named.records)
     if standing.record is not None:
         _present(seen, draft, standing.record, standing.number)
     elif standing.where is Where.RECENT and standing.generation is not None:

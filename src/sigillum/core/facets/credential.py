@@ -89,12 +89,13 @@ class One:
             draft.provide(Usable(seen.tenant, want.name))
             return
         bearer = draft.one(Bearer, seen.tenant)
-        standing = stand(seen, draft, self.mark, records, f"credential {want.name}", bearer.id if bearer is not None else None)
+        standing = stand(seen, draft, self.mark, records, f"credential {want.name}", bearer.id if bearer is not None else None,
+                         lambda r: r.body.name in ("", want.name))
         generation = standing.generation
         if generation is None and self._stranger(records):
             return
         known = generation.terms if generation is not None and standing.where is not Where.GONE else {}
-        terms = terms_of(want, seen.now, known)
+        terms = terms_of(want, seen.now, known, seen.profile.credential_grain)
         if generation is None or standing.where in (Where.NONE, Where.OPEN, Where.GONE):
             if standing.where is Where.GONE:
                 users = f": {', '.join(want.consumers)} need it" if want.consumers else ""
@@ -113,7 +114,7 @@ class One:
         renewal = self._renewal(standing, changed=terms != known)
         if renewal is not None:
             old = standing.record.id if standing.record is not None else generation.id
-            self._replace(generation, old, terms_of(want, seen.now, {}), renewal)
+            self._replace(generation, old, terms_of(want, seen.now, {}, seen.profile.credential_grain), renewal)
         elif standing.record is None:
             waited = await_(seen, draft, self.mark, CREDENTIAL, standing, f"the credential {want.name}")
             self._finish(generation.number, generation.id, waited, active=False)

@@ -48,14 +48,18 @@ class Making(NamedTuple):
         return StepId(self.mark, self.number, verb)
 
 
-def terms_of(want: CredentialWant, now: datetime, known: Mapping[str, Any]) -> dict[str, Any]:
-    """What a generation is made with. Its end is fixed when it is first begun and never moves, unless it is to have none."""
+def terms_of(want: CredentialWant, now: datetime, known: Mapping[str, Any], grain: int = 1) -> dict[str, Any]:
+    """What a generation is made with. Its end is fixed when it is first begun and never moves, unless it is to have none.
+
+    `grain`: in seconds, of the ends that the tenant can have; it ends a little earlier than wanted.
+    """
     rest = {"limits": list(want.limits), "kind": want.kind}
     if want.endless is not None:
         return {**{n: v for n, v in known.items() if n != "until"}, **rest}
     if known.get("until"):
         return {**known, **rest}
     until = want.answer.until if want.answer is not None else whole_second(now) + timedelta(seconds=want.lasts_seconds)
+    until -= timedelta(seconds=int(until.timestamp()) % grain)
     begins = {"from": format_instant(whole_second(now))} if want.kind == CERTIFICATE else {}
     return {**known, "until": format_instant(until), **begins, **rest}
 

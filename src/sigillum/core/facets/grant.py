@@ -143,7 +143,8 @@ def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
     seen, draft, want = one.seen, one.draft, one.want
     assert one.role is not None
     carrier = principal(seen, draft)
-    standing = stand(seen, draft, one.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None)
+    standing = stand(seen, draft, one.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None,
+                     one.alike)
     known = standing.generation.terms if standing.generation is not None else {}
     terms = terms_of(want, seen.now, known)
     same = bool(standing.generation is not None and terms == known)
@@ -200,7 +201,7 @@ def _present(one: One, standing: Standing, terms: Mapping[str, Any]) -> None:
     start = record.body.start
     if start is not None and seen.now < start:
         draft.note("grant-waiting", f"{one.want.words()} waits: it begins at {format_instant(start)}", warning=False)
-    if not GRANT.same("reason", record.body.reason, one.want.because):
+    if "reason" in (seen.carried(GRANT) or ()) and not GRANT.same("reason", record.body.reason, one.want.because):
         draft.add(Step(
             StepId(one.mark, standing.number, "change"), StepKind.CHANGE, f"reason of the grant of {one.want.words()}",
             Change(GRANT, record.id, {"reason": one.want.because}, record.version), power=GRANT.power,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from enum import StrEnum
 from typing import Any, NamedTuple
 
@@ -50,18 +50,23 @@ class Standing(NamedTuple):
 
 
 def stand(seen: Seen, draft: Draft, mark: Mark, records: Iterable[Record[Any]], words: str,
-          carrier: Id | None = None) -> Standing:
+          carrier: Id | None = None, alike: Callable[[Record[Any]], bool] = lambda record: False) -> Standing:
     """Find out where the newest generation of a wanted thing stands among what was seen.
 
-    `carrier`: what it hangs on; where that is still to be made, what hung on the one before went with it.
+    `carrier`: what it hangs on; where that is still to be made, what hung on the one before went with it. `alike`: is it the
+    same by name, where a tenant has no place for our mark?
     """
     generation = seen.history.latest(mark)
     if generation is None:
         return Standing(Where.NONE)
     if generation.state in (State.ENDED, State.SPENT):
         return Standing(Where.GONE, generation)
-    mine = next((r for r in records if r.id == generation.id or (  # by its mark only where an attempt of ours was sent for it
-        not generation.id and generation.unanswered and generation.external_id and r.mark == generation.external_id)), None)
+
+    def made(record: Record[Any]) -> bool:  # by its mark or name only where an attempt of ours was sent for it
+        unmarked = record.kind.name in seen.profile.unmarked
+        return alike(record) if unmarked else bool(generation.external_id) and record.mark == generation.external_id
+    lost = not generation.id and generation.unanswered
+    mine = next((r for r in records if r.id == generation.id or (lost and made(r))), None)
     if mine is not None:
         if not generation.id:
             found(draft, mark, generation.number, words, Adopt(mine.kind, mine.id, found=True))

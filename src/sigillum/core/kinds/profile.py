@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from .kind import Kind
 
 PROGRAM, PERSON = "program", "person"
-SEALED = "sealed"  # a way in which secrets are delivered
+SEALED, ONCE = "sealed", "once"  # a way in which secrets are delivered
 
 
 class Operation(NamedTuple):
@@ -56,6 +56,7 @@ class Profile:
     ended_count: bool = False  # credentials that ended by themselves count among these
     repeated_keys: bool = False  # a principal's public key can be registered once more
     credential_seconds: int | None = None
+    credential_grain: int = 1  # seconds: an end of a credential falls onto whole ones of these
     arrival_seconds: int | None = None
     answer_items: int | None = None
     felt_seconds: int | None = None
@@ -74,6 +75,7 @@ class Profile:
     says_limits: bool = False  # it has a profile of its own
     preconditions: tuple[Precondition, ...] = ()
     warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
+    unmarked: frozenset[str] = frozenset()  # kinds that have no place for our mark: ours are told by journal and name alone
     confirmed_by: str = PROGRAM  # who says that a change was made
 
     @property

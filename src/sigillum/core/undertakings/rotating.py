@@ -137,7 +137,7 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
         if full is not None and (new is None or not new.unanswered):
             return full
         known = new.terms if new is not None and number == new.number else {}
-        return Next(tuple(begin(_making(one, around, number), terms_of(want, now, known),
+        return Next(tuple(begin(_making(one, around, number), terms_of(want, now, known, around.profile.credential_grain),
                                 f"the next generation, since {one.because}")))
     fact = seen.ask(Query(CREDENTIAL, "id", new.id))
     if not fact.known:

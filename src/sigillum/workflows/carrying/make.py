@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
 from sigillum.core.kinds.changes import End, Make, plain
@@ -64,7 +65,7 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
             settle(Outcome.MADE, id=reply.record.id, **left(reply.record))
             return reply.record
         if reply.result is Result.EXISTS:
-            there = _after_conflict(carrying, step, make, mark, settle, reply.detail)
+            there = _after_conflict(carrying, step, make, mark, settle, reply.detail, mine=sent[0])
             if not sent[0] or _of_another_copy(carrying, step, make, there):
                 settle(Outcome.REFUSED, why="another copy of this workspace made it")
                 raise _ahead(step)
@@ -100,9 +101,20 @@ def _of_another_copy(carrying: Carrying, step: Step, make: Make, there: Record[A
     return there.value("active") is True and not held and carrying.tenant.profile.born_inactive is True
 
 
+def _marked(carrying: Carrying, make: Make) -> bool:
+    return make.kind.name not in carrying.tenant.profile.unmarked
+
+
 def _ours(carrying: Carrying, make: Make, mark: str) -> Record[Any] | None:
-    query: Query[Any] = Query(make.kind, "mark", mark)
-    return carrying.tenant.facts([query])[query].first
+    """By our mark; where the tenant has no place for it, by its natural key, as far as that is shown."""
+    kind, profile = make.kind, carrying.tenant.profile
+    if _marked(carrying, make):
+        query: Query[Any] = Query(kind, "mark", mark)
+        return carrying.tenant.facts([query])[query].first
+    key, carried = kind.shown(make.part), profile.carried(kind) or frozenset()
+    query = Query(kind, kind.key[0], str(key.get(kind.key[0])))
+    return next((r for r in carrying.tenant.facts([query])[query].records
+                 if all(kind.same(n, r.value(n), key.get(n)) for n in kind.key if n in carried)), None)
 
 
 def _before_another(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[Any] | None:
@@ -133,12 +145,14 @@ def _arrived(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[An
         return None
 
 
-def _after_conflict(carrying: Carrying, step: Step, make: Make, mark: str, settle: Settle, said: str) -> Record[Any]:
-    """409: it was made by an earlier attempt of ours, or the name is a stranger's. Raises in the second case."""
-    try:
-        return until(carrying, lambda: _ours(carrying, make, mark), step.about)
-    except NotYetError:
-        pass
+def _after_conflict(carrying: Carrying, step: Step, make: Make, mark: str, settle: Settle, said: str, *,
+                    mine: bool) -> Record[Any]:
+    """409: it was made by an earlier attempt of ours, or the name is a stranger's. Raises in the second case. `mine`: an
+    attempt of ours was sent; without our mark nothing else tells whose it is.
+    """
+    if mine or _marked(carrying, make):
+        with suppress(NotYetError):
+            return until(carrying, lambda: _ours(carrying, make, mark), step.about)
     key = make.kind.key[0]
     if len(make.kind.key) == 1 and key in make.kind.finders:
         query: Query[Any] = Query(make.kind, key, str(make.part.get(key)))

@@ -1,0 +1,1 @@
+"""The driver `dialect`: tenants whose own HTTP interface a file describes (docs/dialects.md)."""

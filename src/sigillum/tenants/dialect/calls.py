@@ -1,0 +1,269 @@
+"""Making the calls of a dialect: requests from templates, what their answers mean, and the pages of a list."""
+
+from __future__ import annotations
+
+import base64
+import json
+import re
+from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, datetime, timedelta
+from typing import Any, NamedTuple
+from urllib.parse import urlencode, urljoin
+
+from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
+from sigillum.core.values.times import ClockReading
+from sigillum.protocols.http import Answer, Http, HttpError
+from sigillum.tenants.port import Reply, Result
+
+from .model import CallSection, DialectFile, ListSection, PageSection, ToldSection, WaySection
+from .values import NOTHING, MisfitError, Values, address_of, at, filled, header_of
+
+MOST_PAGES, MOST_THINGS = 2_000, 200_000
+USUAL = {404: "missing", 409: "exists", 412: "stale", 429: "busy", 503: "busy"}
+LINK = re.compile(r"<([^>]*)>\s*((?:;\s*[\w*]+\s*=\s*(?:\"[^\"]*\"|[^\s,;]+)\s*)*)")
+REL = re.compile(r";\s*rel\s*=\s*(?:\"([^\"]*)\"|([^\s,;]+))")
+
+
+class Spoken(NamedTuple):
+    """An answer and what it means."""
+
+    means: str
+    answer: Answer
+    body: Any
+    said: str
+
+    def error(self, doing: str) -> RefusedError:
+        """Why it is no success."""
+        return RefusedError(
+            f"{doing} was refused (status {self.answer.status}): {self.said}",
+            where=self.answer.url.partition("?")[0],
+            mend="look at the detail; the tenant's reference says more",
+        )
+
+    def reply(self, doing: str) -> Reply:
+        """It as the reply to a request that changes something."""
+        result = {
+            "done": Result.DONE,
+            "unchanged": Result.DONE,
+            "exists": Result.EXISTS,
+            "spent": Result.EXISTS,
+            "missing": Result.MISSING,
+            "stale": Result.STALE,
+            "busy": Result.BUSY,
+            "unsure": Result.LOST,
+        }.get(self.means, Result.REFUSED)
+        return Reply(
+            result,
+            detail=self.said,
+            wait_seconds=self.answer.retry_after(),
+            error=None if result is Result.DONE else self.error(doing),
+        )
+
+
+def fits(section: ToldSection, status: int, body: Any) -> bool:
+    """Is it this answer?"""
+    statuses = section.status if isinstance(section.status, list) else [section.status]
+    if section.status is not None and status not in statuses:
+        return False
+    if section.at is None:
+        return True
+    found = at(body, section.at)
+    if section.contains is not None:
+        return isinstance(found, str) and section.contains in found
+    if section.is_ is None:
+        return found is not None
+    wanted = section.is_ if isinstance(section.is_, list) else [section.is_]
+    return any(found == w and isinstance(found, bool) is isinstance(w, bool) for w in wanted)
+
+
+class Speaker:
+    """One tenant's interface, spoken to as the administrator or as an identity."""
+
+    def __init__(self, dialect: DialectFile, http: Http, base: str, token: Secret, admin: str,
+                 heard: Callable[[ClockReading], None]) -> None:
+        self.dialect, self.http, self.base, self.token, self.admin = dialect, http, base.rstrip("/"), token, admin
+        self.clock: ClockReading | None = None
+        self._heard = heard
+        self._presented = dict[str, str]()  # what a first call gave, until it is refused
+
+    @property
+    def now(self) -> datetime:
+        return datetime.now(UTC) + (self.clock.shift if self.clock is not None else timedelta(0))
+
+    # --- who speaks -------------------------------------------------------------------------------------------------
+    def as_administrator(self, values: Values) -> dict[str, str]:
+        return self.headers(
+            self.dialect.ways_in.administrator, {**values, "secret": self.token, "admin": self.admin}, "administrator"
+        )
+
+    def headers(self, way: WaySection, values: Values, who: str = "") -> dict[str, str]:
+        """What is presented. A first call that gives a token is made once for the administrator. Raises RefusedError."""
+        secret = values.get("secret")
+        if way.first is not None:
+            token = self._presented.get(who) or self.first(way, values)
+            if who:
+                self._presented[who] = token
+            values = {**values, "token": token, "secret": Secret(token)}
+        if way.basic is not None:
+            name = str(filled(f" {way.basic}", values, self.dialect.words, self.now))[1:]
+            given = secret.reveal() if isinstance(secret, Secret) else ""
+            return {"Authorization": "Basic " + base64.b64encode(f"{name}:{given}".encode()).decode()}
+        return {str(way.header): header_of(way.value, values, self.dialect.words, self.now)}
+
+    def first(self, way: WaySection, values: Values) -> str:
+        """The token that a first call gives. Raises RefusedError."""
+        assert way.first is not None
+        spoken = self.send(way.first, values, {})
+        token = at(spoken.body, way.first.token) if spoken.means == "done" else None
+        if not isinstance(token, str) or not token:
+            raise RefusedError(
+                f"signing in was refused (status {spoken.answer.status}): {spoken.said}",
+                where=self.base,
+                mend="check the name and the secret",
+            )
+        return token
+
+    # --- one exchange -----------------------------------------------------------------------------------------------
+    def send(
+        self,
+        call: CallSection,
+        values: Values,
+        headers: Mapping[str, str],
+        *,
+        url: str = "",
+        more: Values | None = None,
+        body: Any = NOTHING,
+    ) -> Spoken:
+        """One request, and what its answer means. Raises HttpError, ValueRefusedError."""
+        words, now = self.dialect.words, self.now
+        url = url or self._url(call, values, more or {})
+        sent = {
+            "Accept": "application/json",
+            **headers,
+            **{n: header_of(t, values, words, now) for n, t in call.headers.items()},
+        }
+        content = None
+        if call.form is not None:
+            fields = filled({n: str(v) if not isinstance(v, str) else v for n, v in call.form.items()}, values, words, now)
+            content, sent["Content-Type"] = urlencode(fields).encode(), "application/x-www-form-urlencoded"
+        elif body is not NOTHING or call.body is not None:
+            whole = body if body is not NOTHING else filled(call.body, values, words, now)
+            content = json.dumps({} if whole is NOTHING else whole).encode()
+            sent["Content-Type"] = "application/json"
+        return self._read(call, self.http.send(call.method.upper(), url, sent, content))
+
+    def _url(self, call: CallSection, values: Values, more: Values) -> str:
+        address = address_of(call.address, values)
+        url = address if address.startswith("http") else self.base + address
+        query = {
+            n: f for n, t in call.query.items() if (f := filled(t, values, self.dialect.words, self.now)) not in (NOTHING, "")
+        }
+        asked = urlencode({n: str(v).lower() if isinstance(v, bool) else v for n, v in {**query, **more}.items()})
+        return f"{url}{'&' if '?' in url else '?'}{asked}" if asked else url
+
+    def _read(self, call: CallSection, answer: Answer) -> Spoken:
+        reading = answer.clock()
+        if reading is not None:
+            self.clock = reading if self.clock is None else self.clock.narrowed(reading)
+            self._heard(self.clock)
+        try:
+            body = answer.json if answer.body else None
+        except HttpError:
+            body = None
+            if answer.status < 300 and call.method == "get":
+                raise
+        for section in (*call.answers, *self.dialect.answers):
+            if fits(section, answer.status, body):
+                return Spoken(section.means, answer, body, _said(body))
+        means = "done" if answer.status < 300 else USUAL.get(answer.status, "unsure" if answer.status >= 500 else "refused")
+        return Spoken(means, answer, body, _said(body))
+
+    def ask(self, call: CallSection, values: Values, *, url: str = "", more: Values | None = None) -> Spoken:
+        """A request of the administrator's; where a fetched token is refused, once more with a new one."""
+        spoken = self.send(call, values, self.as_administrator(values), url=url, more=more)
+        if spoken.answer.status == 401 and self._presented.pop("administrator", None) is not None:
+            spoken = self.send(call, values, self.as_administrator(values), url=url, more=more)
+        return spoken
+
+    def change(
+        self, call: CallSection, values: Values, doing: str, *, headers: Mapping[str, str] | None = None, body: Any = NOTHING
+    ) -> tuple[Reply, Spoken | None]:
+        """One request that changes something, exactly once."""
+        try:
+            spoken = self.send(call, values, {**self.as_administrator(values), **(headers or {})}, body=body)
+        except HttpError as problem:
+            return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem), None
+        if spoken.answer.status == 401:  # nothing was done; another token is got for the next attempt
+            self._presented.pop("administrator", None)
+        return spoken.reply(doing), spoken
+
+    # --- lists ------------------------------------------------------------------------------------------------------
+    def pages(self, call: ListSection, values: Values) -> Iterator[tuple[Spoken, list[Any]]]:
+        """The pages of a list, each with its entries; one that is no success ends it. Raises HttpError."""
+        url, more, count, seen = "", dict[str, Any](), 0, set[str]()
+        page = call.page
+        if page is not None and page.number:
+            more = {page.number: page.first}
+        for number in range(MOST_PAGES):
+            spoken = self.ask(call, values, url=url, more=more)
+            yield spoken, (items := _items(call, spoken))
+            count += len(items)
+            following = _following(page, spoken, items, number, count) if page is not None and spoken.means == "done" else None
+            if following is None:
+                return
+            url, more = following
+            if url:
+                url = urljoin(spoken.answer.url, url)
+            mark = f"{url} {more}"
+            if mark in seen or count > MOST_THINGS:
+                break
+            seen.add(mark)
+        raise UnreachableError(
+            "the list does not come to an end", where=self.base, mend="compare `page` with the tenant's reference"
+        )
+
+
+def _items(call: ListSection, spoken: Spoken) -> list[Any]:
+    """The entries of a page. Raises MisfitError where there is no list."""
+    if spoken.means != "done":
+        return []
+    found = at(spoken.body, call.items, NOTHING)
+    if call.single:
+        return [found] if found not in (None, NOTHING) else []
+    if found is not None and not isinstance(found, list):
+        why = "nothing stands there" if found is NOTHING else "it is no list"
+        raise MisfitError(f"its list at {call.items or 'the root'}: {why}")
+    return found or []
+
+
+def _following(
+    page: PageSection, spoken: Spoken, items: list[Any], number: int, count: int
+) -> tuple[str, dict[str, Any]] | None:
+    """The address or the parameters of the next page; None after the last one."""
+    if page.link is not None:
+        for url, parameters in LINK.findall(spoken.answer.headers.get("Link", "")):
+            rel = REL.search(parameters)
+            if rel and page.link in (rel[1] or rel[2]).split():
+                return url, {}
+        return None
+    if page.address is not None:
+        found = at(spoken.body, page.address)
+        return (found, {}) if isinstance(found, str) and found else None
+    if page.token is not None:
+        found = at(spoken.body, page.token)
+        return ("", {str(page.query): found}) if found not in (None, "", False) else None
+    if not items:
+        return None
+    return ("", {str(page.offset): count}) if page.offset else ("", {str(page.number): page.first + number + 1})
+
+
+def _said(body: Any) -> str:
+    """What an answer says in words: the first text in it."""
+    for name in ("message", "detail", "error_description", "reason", "title", "error"):
+        found = body.get(name) if isinstance(body, dict) else None
+        found = found.get("message") if isinstance(found, dict) else found
+        if isinstance(found, str) and found:
+            return plain(found)[:300]
+    return plain(body)[:300] if isinstance(body, str) else "it says nothing more"

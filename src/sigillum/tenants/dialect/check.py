@@ -1,0 +1,188 @@
+"""What the parts of a dialect say of each other: values that calls cannot know, fields that a kind does not have, tables that
+are not there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any
+
+from sigillum.core.kinds.kind import Kind
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.values.errors import Mistake, Position
+from sigillum.core.values.text import did_you_mean
+
+from .model import CallSection, DialectFile, ListSection, MakeSection, ShownSection, ThingSection
+from .things import BESIDE
+from .values import FORMS, names_in
+
+Spot = tuple[str | int, ...]
+Place = Callable[[Spot], Position]
+EVERYWHERE = frozenset({"admin"})
+IDENTITY = frozenset({"place", "place_id", "principal", "account", "permission"})
+
+
+def check(dialect: DialectFile, place: Place) -> list[Mistake]:
+    """Every mistake that the form alone does not show."""
+    checker = _Checker(dialect, place)
+    return [*checker.things(), *checker.rights(), *checker.ways()]
+
+
+class _Checker:
+    def __init__(self, dialect: DialectFile, place: Place) -> None:
+        self.dialect, self.place = dialect, place
+
+    def _mistake(self, code: str, what: str, mend: str, *spot: str | int) -> Mistake:
+        return Mistake(code, what, mend, self.place(spot))
+
+    # --- things -------------------------------------------------------------------------------------------------------
+    def things(self) -> Iterator[Mistake]:
+        for name, section in self.dialect.things.items():
+            kind, spot = KINDS[name], ("things", name)
+            yield from self._shown(kind, section, spot)
+            fields = {*kind.fields, *section.shows, *kind.write_only, *kind.shown_as, *BESIDE, "id"}
+            known = fields | set(kind.finders) | EVERYWHERE
+            made = known | {"account", "place_id", "role_id"} | {f"role.{n}" for r in self.dialect.roles for n in r.values}
+            yield from self._calls(section, known | self._each(section), made, spot)
+            yield from self._change(kind, section, known, spot)
+            if section.all is None and section.one is None and section.document is None and not section.find:
+                yield self._mistake("not-found", f"nothing says how a {name} is found", "add `all:` or `one:`", *spot)
+            if name != "grant" and section.by:
+                yield self._mistake("by", f"`by` tells the role of a grant, and this is a {name}", "leave it out", *spot, "by")
+
+    def _each(self, section: ThingSection) -> set[str]:
+        """What calls know beside the thing itself: the values of that for which they are made."""
+        of = section.all.each if section.all is not None else None
+        others = {of, section.document.of if section.document is not None else None} - {None}
+        out = set[str]()
+        for other in others:
+            out |= {*KINDS[str(other)].fields, "id", "principal", "account", "place", "place_id"}
+        return out
+
+    def _shown(self, kind: Kind[Any], section: ThingSection, spot: Spot) -> Iterator[Mistake]:
+        for field, where in section.shows.items():
+            if field not in kind.fields and field not in BESIDE:
+                known = [*kind.fields, *BESIDE]
+                yield self._mistake(
+                    "field-unknown",
+                    f"a {kind.name} has no field {field!r}",
+                    did_you_mean(field, known) or f"known: {', '.join(known)}",
+                    *spot,
+                    "shows",
+                    field,
+                )
+            yield from self._form(where, (*spot, "shows", field))
+        if isinstance(section.id, ShownSection):
+            yield from self._form(section.id, (*spot, "id"))
+            return
+        for number, field in enumerate(section.id):
+            if field not in section.shows and field not in self._each(section):
+                yield self._mistake(
+                    "id-field", f"the id is made of {field}, and that is not shown", "add it to `shows`", *spot, "id", number
+                )
+
+    def _form(self, where: ShownSection, spot: Spot) -> Iterator[Mistake]:
+        if where.as_ is not None:
+            yield from self._known_form(where.as_, (*spot, "as"))
+
+    def _known_form(self, form: str, spot: Spot) -> Iterator[Mistake]:
+        if form not in FORMS and form not in self.dialect.words:
+            known = [*FORMS, *self.dialect.words]
+            yield self._mistake(
+                "form-unknown",
+                f"there is no form or table {form!r}",
+                did_you_mean(form, known) or f"known: {', '.join(known)}",
+                *spot,
+            )
+
+    # --- calls --------------------------------------------------------------------------------------------------------
+    def _calls(self, section: ThingSection, known: set[str], made: set[str], spot: Spot) -> Iterator[Mistake]:
+        calls: list[tuple[CallSection | None, set[str], tuple[str, ...]]] = [
+            (section.all, known, ("all",)),
+            (section.one, known, ("one",)),
+            (section.make, made, ("make",)),
+            (section.end, known, ("end",)),
+            (section.secret, known, ("secret",)),
+        ]
+        calls += [(call, {*known, "value"}, ("find", n)) for n, call in section.find.items()]
+        for field, lists in section.lists.items():
+            calls += [
+                (c, {*known, "value", "member"}, ("lists", field, n)) for n, c in (("add", lists.add), ("take", lists.take))
+            ]
+        document = section.document
+        if document is not None:
+            calls += [
+                (document.read, known, ("document", "read")),
+                (document.write, {*known, "document"}, ("document", "write")),
+            ]
+            yield from self._names(names_in(document.entry), made, (*spot, "document", "entry"))
+        for call, names, where in calls:
+            if call is not None:
+                yield from self._call(call, names, (*spot, *where))
+
+    def _call(self, call: CallSection, known: Iterable[str], spot: Spot) -> Iterator[Mistake]:
+        names = {*known, "mark"}
+        if isinstance(call, MakeSection) and call.later is not None:
+            names.add("operation")
+        yield from self._names({(n, "") for n in call.named()}, names, (*spot, call.method))
+        for part in ("query", "headers", "body", "form"):
+            yield from self._names(names_in(getattr(call, part)), names, (*spot, part))
+        if isinstance(call, ListSection) and call.short and call.method != "get":
+            yield self._mistake("short", "only a list that is read can be short", "leave `short` out", *spot, "short")
+
+    def _names(self, found: set[tuple[str, str]], known: set[str], spot: Spot) -> Iterator[Mistake]:
+        for name, form in sorted(found):
+            if name not in known and name.partition(".")[0] != "role":
+                yield self._mistake(
+                    "value-unknown",
+                    f"nothing here is called {{{name}}}",
+                    did_you_mean(name, sorted(known)) or f"known: {', '.join(sorted(known))}",
+                    *spot,
+                )
+            if form:
+                yield from self._known_form(form, spot)
+
+    def _change(self, kind: Kind[Any], section: ThingSection, known: set[str], spot: Spot) -> Iterator[Mistake]:
+        for number, call in enumerate(section.change):
+            here = (*spot, "change", number)
+            for field in (*call.fields, *call.when):
+                if field not in kind.fields:
+                    yield self._mistake(
+                        "field-unknown",
+                        f"a {kind.name} has no field {field!r}",
+                        did_you_mean(field, kind.fields) or f"known: {', '.join(kind.fields)}",
+                        *here,
+                    )
+            if call.whole and section.one is None:
+                yield self._mistake("whole", "a whole is sent, and nothing says how one is read", "add `one:`", *here, "whole")
+            yield from self._call(call, known, here)
+
+    # --- rights and ways in -------------------------------------------------------------------------------------------
+    def rights(self) -> Iterator[Mistake]:
+        known = list(self.dialect.permissions)
+        for number, role in enumerate(self.dialect.roles):
+            for permission in role.permissions:
+                if permission not in known:
+                    yield self._mistake(
+                        "permission-unknown",
+                        f"{permission} has no class here",
+                        did_you_mean(permission, known) or f"add it under `permissions`, like `{permission}: {{class: looks}}`",
+                        "roles",
+                        number,
+                    )
+        for name, section in self.dialect.permissions.items():
+            if section.try_ is not None:
+                yield from self._call(section.try_, IDENTITY | EVERYWHERE, ("permissions", name, "try"))
+        if self.dialect.decides is not None:
+            yield from self._call(self.dialect.decides, IDENTITY | EVERYWHERE, ("decides",))
+
+    def ways(self) -> Iterator[Mistake]:
+        ways = self.dialect.ways_in
+        for spot, way in [
+            (("ways_in", "administrator"), ways.administrator),
+            *((("ways_in", "identity", k), w) for k, w in ways.identity.items()),
+        ]:
+            names = {"admin", "account", "principal", "secret", "token"}
+            yield from self._names(names_in(way.basic) | names_in(way.value), names, spot)
+            if way.first is not None:
+                yield from self._call(way.first, names, (*spot, "first"))

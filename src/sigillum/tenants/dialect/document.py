@@ -1,0 +1,142 @@
+"""Things that are entries of one document, which has many writers: read, one entry changed, written back under its revision."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from jsonpointer import JsonPointer
+
+from sigillum.core.kinds.kind import Kind, Record
+from sigillum.tenants.port import Reply, Result
+
+from .model import DocumentSection, ThingSection
+from .values import Values, at, filled
+
+if TYPE_CHECKING:
+    from .things import Things
+
+MEMBER = "member"  # how a dialect names one of the members of an entry
+
+
+class Read(NamedTuple):
+    """A document as it was read, with what tells whether it has changed since."""
+
+    body: Any
+    etag: str
+    refusal: Reply | None = None
+
+
+class Documents:
+    """Reading and writing them."""
+
+    def __init__(self, things: Things) -> None:
+        self.things = things
+
+    def all(self, kind: Kind[Any], section: DocumentSection, places: Iterable[dict[str, Any]]) -> list[Record[Any]]:
+        """Every entry of these documents."""
+        from .things import HiddenError
+
+        out = list[Record[Any]]()
+        for values in places:
+            spoken = self.things.speaker.ask(section.read, values)
+            if spoken.means == "missing":
+                continue
+            if spoken.means != "done":
+                raise HiddenError(f"status {spoken.answer.status}: {spoken.said}")
+            out += [r for r, _, _ in self._entries(kind, section, spoken.body, values)]
+        return out
+
+    def _entries(
+        self, kind: Kind[Any], section: DocumentSection, body: Any, values: Values
+    ) -> list[tuple[Record[Any], Any, Any]]:
+        """Each entry as a thing, with its place in the document and its member."""
+        thing = self.things.section(kind)
+        assert thing is not None
+        out = list[tuple[Record[Any], Any, Any]]()
+        for entry in at(body, section.entries) or []:
+            for member in at(entry, section.members) or [] if section.members is not None else [None]:
+                raw = {**entry, MEMBER: member} if section.members is not None else entry
+                record = self.things.record(kind, thing, raw, values)
+                if record is not None:
+                    out.append((record, entry, member))
+        return out
+
+    def _read(self, section: DocumentSection, values: Values, doing: str) -> Read:
+        spoken = self.things.speaker.ask(section.read, values)
+        if spoken.means not in ("done", "missing"):
+            return Read(None, "", spoken.reply(doing))
+        body = copy.deepcopy(spoken.body) if spoken.means == "done" else {}
+        return Read(body, spoken.answer.headers.get("ETag", ""))
+
+    def _write(self, section: DocumentSection, values: Values, read: Read, doing: str) -> Reply:
+        """Under its revision; where that is old, it is tried again as a new attempt."""
+        guard = {"If-Match": read.etag} if section.revision is None and read.etag else {}
+        body = filled(section.write.body, {**values, "document": read.body}, self.things.dialect.words, self.things.speaker.now)
+        reply, _ = self.things.speaker.change(section.write, values, doing, headers=guard, body=body)
+        return reply._replace(result=Result.BUSY, wait_seconds=0.0) if reply.result is Result.STALE else reply
+
+    def make(self, kind: Kind[Any], thing: ThingSection, values: dict[str, Any], record: Record[Any], doing: str) -> Reply:
+        """Put one entry in, and change nothing else."""
+        section = thing.document
+        assert section is not None
+        read = self._read(section, values, doing)
+        if read.refusal is not None:
+            return read.refusal
+        if any(r.id == record.id for r, _, _ in self._entries(kind, section, read.body, values)):
+            return Reply(Result.EXISTS, detail="it stands in the document already")
+        entry = filled(section.entry, values, self.things.dialect.words, self.things.speaker.now)
+        entries = at(read.body, section.entries)
+        if entries is None:
+            entries = []
+            JsonPointer(section.entries).set(read.body, entries)
+        if section.members is None:
+            entries.append(entry)
+        else:
+            member = entry.pop(MEMBER)
+            among = next((e for e in entries if _like(e, entry, section.members)), None)
+            if among is None:
+                among = {**entry}
+                JsonPointer(section.members).set(among, [])
+                entries.append(among)
+            at(among, section.members).append(member)
+        reply = self._write(section, values, read, doing)
+        return reply._replace(record=record) if reply.result is Result.DONE else reply
+
+    def unguarded(self, section: DocumentSection, values: Values) -> bool:
+        """Does the tenant take a write under a revision that is old by then? The document stays as it is."""
+        read = self._read(section, values, "looking")
+        if read.refusal is not None:
+            return False
+        first = self._write(section, values, read, "writing it back")
+        again = self._write(section, values, read, "writing it back")
+        return first.result is Result.DONE and again.result is Result.DONE
+
+    def end(self, kind: Kind[Any], thing: ThingSection, values: dict[str, Any], identity: str, doing: str) -> Reply:
+        """Take one entry out: that which equals it, and no other."""
+        section = thing.document
+        assert section is not None
+        read = self._read(section, values, doing)
+        if read.refusal is not None:
+            return read.refusal
+        entries = at(read.body, section.entries) or []
+        for record, entry, member in self._entries(kind, section, read.body, values):
+            if record.id != identity:
+                continue
+            if section.members is not None:
+                among = at(entry, section.members)
+                among.remove(member)
+                if among:
+                    break
+            entries[:] = [e for e in entries if e is not entry]
+            break
+        else:
+            return Reply(Result.MISSING, detail="it does not stand in the document")
+        return self._write(section, values, read, doing)
+
+
+def _like(entry: Any, wanted: dict[str, Any], members: str) -> bool:
+    """Is it the entry to which a member belongs: all the same but its members?"""
+    without = {n: v for n, v in entry.items() if n != members.lstrip("/")} if isinstance(entry, dict) else {}
+    return without == wanted

@@ -1,0 +1,160 @@
+"""The identity's own side of a dialect: signing in, trying permissions, and asking the tenant for decisions."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from sigillum.core.deciding.proofs import Trial
+from sigillum.core.kinds.access import PLACE
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.profile import Operation
+from sigillum.core.values.errors import RefusedError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
+from sigillum.core.values.times import ClockReading
+from sigillum.protocols.http import Http
+from sigillum.tenants.port import Address, Link, Proof, SignedIn
+
+from .calls import Speaker, fits
+from .model import DialectFile
+from .things import Things
+from .values import at
+
+if TYPE_CHECKING:
+    from sigillum.core.deciding.values import Question
+
+
+class Identity:
+    """Speaking as somebody, by the ways in that the dialect describes."""
+
+    clock: ClockReading | None = None
+
+    def __init__(self, address: Address, link: Link, dialect: DialectFile, http: Http) -> None:
+        self.address, self.dialect, self.http, self._link = address, dialect, http, link
+        self.speaker = Speaker(dialect, http, address.address, link.token, address.admin, self._heard)
+        self.things = Things(self.speaker)
+
+    def _heard(self, reading: ClockReading) -> None:
+        self.clock = reading
+
+    @property
+    def token_endpoint(self) -> str:
+        return ""
+
+    def sign_in(self, proof: Proof) -> SignedIn:
+        """With what it proves itself; the tenant's word for who that is, where the dialect says how it is asked."""
+        kind = (
+            "api-token"
+            if proof.token is not None
+            else "password"
+            if proof.account
+            else "shared-secret"
+            if proof.secret is not None
+            else "key-pair"
+        )
+        way, secret = self.dialect.ways_in.identity.get(kind), proof.token or proof.secret  # type: ignore[call-overload]
+        if way is None or secret is None:
+            raise RefusedError(
+                f"the dialect {self.dialect.dialect} does not say how one signs in with a {kind}",
+                where=self.address.name,
+                mend="describe it under `ways_in: identity:`",
+            )
+        account = proof.account or self._name_of(proof.principal)
+        if way.first is not None:
+            secret = Secret(self.speaker.first(way, {"account": account, "principal": proof.principal, "secret": secret}))
+        signed = SignedIn(secret, proof.principal, f"with its {kind}", kind)
+        if self.dialect.who is None:
+            return signed
+        spoken = self.speaker.send(self.dialect.who, {}, self._as(signed))
+        if spoken.means != "done":
+            raise RefusedError(
+                f"signing in was refused (status {spoken.answer.status}): {spoken.said}",
+                where=self.address.name,
+                mend="is it switched on, and not ended?",
+            )
+        said = plain(str(at(spoken.body, self.dialect.who.at) or ""))
+        if said != (proof.principal if self.dialect.who.field == "id" else account):
+            raise RefusedError(
+                f"it runs as {said or 'nobody'}, not as {account or proof.principal}",
+                where=self.address.name,
+                mend="ask the tenant's operator; nothing was tried",
+            )
+        return signed._replace(said=f"with its {kind}; the tenant says: {said}")
+
+    def _name_of(self, principal: str) -> str:
+        record = self.things.fact(Query(ACCOUNT, "id", principal)).first
+        return str(record.body.name) if record is not None else ""
+
+    def _as(self, signed_in: SignedIn) -> dict[str, str]:
+        """What a sign-in presents, or what the administrator does."""
+        way = self.dialect.ways_in.identity.get(signed_in.scheme)  # type: ignore[call-overload]
+        if way is None:
+            return self.speaker.as_administrator({})
+        values = {"secret": signed_in.token, "token": signed_in.token, "principal": signed_in.principal}
+        if way.basic is not None:
+            values["account"] = self._name_of(signed_in.principal)
+        return self.speaker.headers(way.model_copy(update={"first": None}), values)
+
+    def token_for(self, proof: Proof, issuer: str) -> Secret:
+        raise RefusedError(
+            "a dialect gives no tokens for other tenants", where=self.address.name, mend="use a tenant of the driver open"
+        )
+
+    def taken(self, signed_in: SignedIn) -> bool | None:
+        if self.dialect.who is None:
+            return None
+        spoken = self.speaker.send(self.dialect.who, {}, self._as(signed_in))
+        return True if spoken.means == "done" else False if spoken.answer.status in (401, 403) else None
+
+    def as_administrator(self, principal: str) -> SignedIn:
+        return SignedIn(
+            self._link.token, principal, "asked by the administrator, not signed in as the identity", "administrator"
+        )
+
+    def _place(self, place: str) -> dict[str, Any]:
+        record = self.things.fact(Query(PLACE, "path", place)).first
+        return {**(self.things.of_record(record) if record is not None else {}), "place": place}
+
+    def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
+        section = self.dialect.permissions.get(operation.permission)
+        if section is None or section.try_ is None:
+            return Trial(None, f"the dialect does not say how {operation.permission} is tried")
+        account = self._name_of(signed_in.principal)
+        spoken = self.speaker.send(
+            section.try_, {**self._place(place), "principal": signed_in.principal, "account": account}, self._as(signed_in)
+        )
+        status = spoken.answer.status
+        if spoken.means in ("done", "unchanged"):
+            return Trial(True, f"done (status {status})")
+        if spoken.means == "refused":
+            return Trial(False, f"refused (status {status})", unauthenticated=status == 401)
+        return Trial(None, f"status {status} says neither yes nor no: {spoken.said}")
+
+    def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
+        decides = self.dialect.decides
+        if decides is None:
+            return Trial(None, "the dialect does not say how the tenant is asked for a decision")
+        values = {
+            **self._place(place),
+            "principal": signed_in.principal,
+            "permission": permission,
+            "account": self._name_of(signed_in.principal),
+        }
+        headers = self._as(signed_in) if decides.by == "identity" else self.speaker.as_administrator(values)
+        spoken = self.speaker.send(decides, values, headers)
+        if spoken.means == "refused" and decides.yes is None:
+            return Trial(False, f"refused (status {spoken.answer.status})", unauthenticated=spoken.answer.status == 401)
+        if spoken.means != "done":
+            return Trial(None, f"status {spoken.answer.status} says neither yes nor no: {spoken.said}")
+        allowed = decides.yes is None or fits(decides.yes, spoken.answer.status, spoken.body)
+        return Trial(allowed, "the tenant decides so")
+
+    def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
+        if self.dialect.decides is None or self.dialect.decides.by != "administrator":
+            return [Trial(None, "the dialect does not say how the tenant is asked for a decision") for _ in questions]
+        return [self.ask(self.as_administrator(q.principal), q.permission, q.place) for q in questions]
+
+    def ask_sign_in(self, account: str, context: Mapping[str, Any]) -> Trial:
+        return Trial(None, "a dialect does not say how a tenant is asked about sign-in")

@@ -1,0 +1,51 @@
+"""What a dialect says of its tenant, as a profile."""
+
+from __future__ import annotations
+
+from sigillum.core.kinds.access import PLACE, ROLE
+from sigillum.core.kinds.profile import ONCE, Operation, Profile
+from sigillum.core.kinds.registry import KINDS
+from sigillum.tenants.port import Address
+
+from .model import DialectFile
+from .things import carried
+
+SAID = "as its dialect says"  # where its decisions are asked for, and its permissions tried
+
+
+def profile_of(dialect: DialectFile, address: Address) -> Profile:
+    """What a dialect says of its tenant, as a profile."""
+    says, tried = dialect.says, any(p.try_ is not None for p in dialect.permissions.values())
+    things = {KINDS[n]: s for n, s in dialect.things.items()}
+    carries = {k.name: carried(s, k) for k, s in things.items()}
+    if dialect.roles:
+        carries[ROLE.name] = carries.get(ROLE.name, frozenset()) | {"name", "display", "permissions", "grantable_at"}
+    if dialect.places:
+        carries[PLACE.name] = carries.get(PLACE.name, frozenset()) | {"path", "type", "test"}
+    unmarked = frozenset(k.name for k, s in things.items() if "mark" not in s.shows and (s.make or s.document))
+    return Profile(
+        name=address.name,
+        title=says.title or dialect.about,
+        stage=says.stage,
+        decisions=SAID if dialect.decides is not None else "",
+        work=SAID if tried else "",
+        external_id_unique=says.marks_unique or None,
+        born_inactive=says.born_inactive,
+        secret_delivery=ONCE,
+        last_used=says.last_used or "",
+        token_seconds=says.tokens_live,
+        keys_per_principal=says.credentials,
+        ended_count=says.ended_count,
+        repeated_keys=says.repeated_keys,
+        credential_grain=says.credential_grain,
+        credential_seconds=says.credentials_live,
+        arrival_seconds=says.arrival if isinstance(says.arrival, int) else 0 if says.arrival == "at-once" else None,
+        credential_kinds=tuple(says.kinds),
+        administrator=address.admin,
+        carries=carries,
+        unmarked=unmarked,
+        operations={
+            n: Operation(n, p.class_, p.try_.method.upper() if p.try_ else "", p.try_.address if p.try_ else "")
+            for n, p in dialect.permissions.items()
+        },
+    )

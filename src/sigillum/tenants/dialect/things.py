@@ -1,0 +1,303 @@
+"""Finding things through a dialect: which call answers a question, and what its answers show, in our words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from functools import lru_cache
+from typing import Any
+from urllib.parse import quote, unquote
+
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.values.errors import SomebodyError
+
+from .calls import Speaker, Spoken
+from .document import Documents
+from .model import DialectFile, ListSection, ThingSection
+from .values import MisfitError, Values, at, names_in, shown
+
+BESIDE = ("mark", "version", "progress", "modified")  # what is shown beside a kind's own fields
+WORST = "administers"  # the class of a permission of which the dialect says nothing
+
+
+class HiddenError(SomebodyError):
+    """Something cannot be seen, and why in a few words."""
+
+    code = "hidden"
+
+
+@lru_cache(maxsize=500)
+def usual_form(kind: str, field: str) -> str:
+    """Of which form a field is where the dialect names none."""
+    type_ = KINDS[kind].type.__annotations__.get(field, "str")
+    said = str(getattr(type_, "__forward_arg__", type_))
+    return (
+        "iso"
+        if said.startswith("datetime")
+        else "flag"
+        if said.startswith("bool")
+        else "list"
+        if said.startswith("tuple")
+        else "text"
+    )
+
+
+def joined(values: Iterable[Any]) -> str:
+    """An id made of values, from which they can be had again; of one value it is that itself."""
+    texts = [str(v) for v in values]
+    return texts[0] if len(texts) == 1 else "/".join(quote(t, safe="") for t in texts)
+
+
+class Things:
+    """Everything that can be looked up."""
+
+    def __init__(self, speaker: Speaker) -> None:
+        self.speaker = speaker
+        self.dialect: DialectFile = speaker.dialect
+        self.documents = Documents(self)
+        self._memo = dict[tuple[str, str], list[Record[Any]]]()
+
+    def section(self, kind: Kind[Any]) -> ThingSection | None:
+        return self.dialect.things.get(kind.name)  # type: ignore[call-overload,no-any-return]
+
+    def anew(self) -> None:
+        """Whatever was seen before is looked at again."""
+        self._memo.clear()
+
+    # --- ids ----------------------------------------------------------------------------------------------------------
+    def values_of(self, kind: Kind[Any], identity: str) -> dict[str, Any]:
+        """What calls about one thing can name: its id, and the values that the id is made of."""
+        section = self.section(kind)
+        out: dict[str, Any] = {"id": identity}
+        if section is not None and isinstance(section.id, list):
+            texts = [identity] if len(section.id) == 1 else [unquote(t) for t in identity.split("/")]
+            if len(texts) != len(section.id):
+                raise HiddenError(f"{identity!r} is no id of a {kind.name} there")
+            out |= dict(zip(section.id, texts, strict=True))
+        return out
+
+    def known(self, kind: Kind[Any], identity: str, needed: set[str]) -> dict[str, Any]:
+        """The same, and what the thing itself shows where a call needs more. Raises HiddenError."""
+        values = self.values_of(kind, identity)
+        if needed - set(values):
+            record = self.fact(Query(kind, "id", identity)).first
+            if record is not None:
+                values = {**self.of_record(record), **values}
+        return values
+
+    def of_record(self, record: Record[Any]) -> dict[str, Any]:
+        """What calls can name of a thing that is known."""
+        values = {n: v for n, v in zip(record.kind.fields, record.body, strict=True) if v not in (None, "", ())}
+        values |= {"id": record.id, "mark": record.mark, "version": record.version}
+        if record.kind is ACCOUNT:
+            values |= {"principal": record.id, "account": record.body.name}
+        if record.kind is PLACE:
+            values |= {"place": record.body.path, "place_id": record.id}
+        return values
+
+    # --- questions ----------------------------------------------------------------------------------------------------
+    def fact(self, query: Query[Any]) -> Fact[Any]:
+        """The answer to a question; what does not fit the dialect makes it unknown."""
+        if self.section(query.kind) is None and not self._written(query.kind):
+            if query.kind.name in self.dialect.says.without:
+                return Fact()
+            return Fact(unknown=f"the dialect describes no {query.kind.name}", never=True)
+        try:
+            return Fact(tuple(r for r in self._found(query) if answers(query, r)))
+        except HiddenError as problem:
+            return Fact(unknown=str(problem))
+        except MisfitError as problem:
+            return Fact(unknown=f"an answer does not fit the dialect: {query.kind.name}, {problem}")
+
+    def _written(self, kind: Kind[Any]) -> list[Record[Any]]:
+        """What stands in the dialect itself."""
+        if kind is ROLE:
+            return [self._role(r.name, r.display, r.permissions, tuple(r.at)) for r in self.dialect.roles]
+        if kind is PLACE:
+            return [Record(PLACE, p.path, self._marked(PLACE.type(path=p.path, type=p.kind))) for p in self.dialect.places]
+        return []
+
+    def _role(
+        self, name: str, display: str, permissions: Iterable[str], at_: tuple[str, ...], identity: str = ""
+    ) -> Record[Any]:
+        return Record(
+            ROLE, identity or name, ROLE.type(name, display or name, permissions=self._classed(permissions), grantable_at=at_)
+        )
+
+    def _classed(self, permissions: Iterable[str]) -> tuple[tuple[str, str], ...]:
+        known = self.dialect.permissions
+        return tuple((p, known[p].class_ if p in known else WORST) for p in permissions)
+
+    def _marked(self, place: Any) -> Any:
+        trial = any(place.path == t or place.path.startswith(f"{t}/") for t in self.dialect.trial_places)
+        return place._replace(test=place.test or trial)
+
+    def _found(self, query: Query[Any]) -> list[Record[Any]]:
+        kind, section = query.kind, self.section(query.kind)
+        written = self._written(kind)
+        if section is None:
+            return written
+        if section.document is not None:
+            return self.documents.all(kind, section.document, self._each(kind, section.document.of, query))
+        call = section.find.get(query.field)
+        if call is not None:
+            return self._listed(kind, section, call, {query.field: query.value})
+        if query.field == "id" and section.one is not None and not section.one.named() - set(self.values_of(kind, query.value)):
+            return self._one(kind, section, self.values_of(kind, query.value))
+        if section.id == [query.field] and section.one is not None:
+            return self._one(kind, section, {query.field: query.value, "id": query.value})
+        if section.all is None:
+            raise HiddenError(f"the dialect does not say how a {kind.name} is found by {query.field}")
+        if section.all.each is None:
+            return [*written, *self._listed(kind, section, section.all, {})]
+        out = list[Record[Any]]()
+        for values in self._each(kind, section.all.each, query):
+            out += self._listed(kind, section, section.all, values, gone=True)
+        return out
+
+    def _each(self, kind: Kind[Any], of: str, query: Query[Any]) -> Iterator[dict[str, Any]]:
+        """For which things something is asked: for one where the question names it, else for all of them."""
+        other = KINDS[of]
+        values = self.values_of(kind, query.value) if query.field == "id" else {query.field: query.value}
+        if other is ACCOUNT and values.get("principal"):
+            yield from self._whose(str(values["principal"]))
+            return
+        if other is PLACE and values.get("place"):
+            asked = Query(PLACE, "path", str(values["place"]))
+        else:
+            asked = Query(other, "all")
+        fact = self.fact(asked)
+        if not fact.known:
+            raise HiddenError(f"its {of}s: {fact.unknown}")
+        for record in fact.records:
+            yield self.of_record(record)
+
+    def _whose(self, principal: str) -> Iterator[dict[str, Any]]:
+        section = self.section(ACCOUNT)
+        fact = self.fact(Query(ACCOUNT, "id", principal)) if section is not None else Fact()
+        if not fact.known:
+            raise HiddenError(f"its account: {fact.unknown}")
+        yield from (self.of_record(r) for r in fact.records)
+
+    def _one(self, kind: Kind[Any], section: ThingSection, values: Values) -> list[Record[Any]]:
+        assert section.one is not None
+        spoken = self.speaker.ask(section.one, values)
+        if spoken.means == "missing":
+            return []
+        return [r for r in [self.record(kind, section, _done(spoken), values)] if r is not None]
+
+    def _listed(
+        self, kind: Kind[Any], section: ThingSection, call: ListSection, values: dict[str, Any], *, gone: bool = False
+    ) -> list[Record[Any]]:
+        """What a list shows. `gone`: that of which it is asked for may have ended meanwhile."""
+        needed = {n: values.get(n) for n in sorted(call.named() | {n for n, _ in names_in(dict(call.query))})}
+        memo = kind.name, f"{call.address} {needed}"
+        if memo in self._memo:
+            return self._memo[memo]
+        raw = list[Any]()
+        for spoken, items in self.speaker.pages(call, values):
+            if spoken.means == "missing" and gone:
+                break
+            _done(spoken)
+            raw += items
+        if section.parent is not None:
+            found = self._tree(kind, section, raw, values)
+        else:
+            records = (self.record(kind, section, item, values) for item in raw)
+            found = [r for r in records if r is not None]
+        if call.short and section.one is not None:
+            found = [
+                whole
+                for r in found
+                for whole in self._one(kind, section, {**values, **self.of_record(r), **self.values_of(kind, r.id)})
+            ]
+        self._memo[memo] = found
+        return found
+
+    # --- records ------------------------------------------------------------------------------------------------------
+    def record(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values) -> Record[Any] | None:
+        """One thing as an answer shows it; None: it is shown, and counts as gone. Raises MisfitError with the field."""
+        from .calls import fits
+
+        if section.gone is not None and fits(section.gone, 200, raw):
+            return None
+        fields, beside = dict[str, Any](), dict[str, str]()
+        for name, where in section.shows.items():
+            try:
+                value = shown(where, raw, values, self.dialect.words, usual_form(kind.name, name))
+            except MisfitError as problem:
+                raise MisfitError(f"{name} at {where.at or 'its template'}: {problem}") from problem
+            if name in BESIDE:
+                beside[name] = str(value or "")
+            elif value is not None:
+                fields[name] = value
+        self._completed(kind, section, raw, values, fields)
+        identity = (
+            joined(fields.get(n, values.get(n, "")) for n in section.id)
+            if isinstance(section.id, list)
+            else str(shown(section.id, raw, values, self.dialect.words, "text") or "")
+        )
+        if not identity:
+            raise MisfitError("its id is not there")
+        body = kind.type(**fields)
+        return Record(
+            kind,
+            identity,
+            self._marked(body) if kind is PLACE else body,
+            beside.get("version", ""),
+            beside.get("mark", ""),
+            beside.get("progress", ""),
+            modified=beside.get("modified", ""),
+        )
+
+    def _completed(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values, fields: dict[str, Any]) -> None:
+        """What follows from what is shown: roles by their values or ids, places by their ids, classes of permissions."""
+        if kind is ROLE and "permissions" in fields:
+            fields["permissions"] = self._classed(fields["permissions"])
+        if kind is not GRANT:
+            return
+        if section.by:
+            told = {n: at(raw, p) for n, p in section.by.items()}
+            fields["role"] = next(
+                (r.name for r in self.dialect.roles if dict(r.values) == told),
+                " ".join(f"{n}={v}" for n, v in sorted(told.items())),
+            )
+        for name, other, field in (("role", ROLE, "name"), ("place", PLACE, "path")):
+            if not fields.get(name) and fields.get(f"{name}_id"):
+                found = self.fact(Query(other, "id", str(fields[f"{name}_id"]))).first
+                fields[name] = found.value(field) if found is not None else str(fields[f"{name}_id"])
+            elif not fields.get(name) and name in values:
+                fields[name] = values[name]
+
+    def _tree(self, kind: Kind[Any], section: ThingSection, raw: list[Any], values: Values) -> list[Record[Any]]:
+        """Places of a tree that is told by parents: their paths are put together from their names. Raises MisfitError."""
+        by_id = dict[str, tuple[Record[Any], str]]()
+        for item in raw:
+            record = self.record(kind, section, item, values)
+            if record is not None:
+                by_id[record.id] = (record, str(at(item, str(section.parent)) or ""))
+
+        def path(identity: str, below: frozenset[str]) -> str:
+            record, above = by_id[identity]
+            if above in below:
+                raise MisfitError("its tree has a ring")
+            return f"{path(above, below | {identity})}/{record.body.path}" if above in by_id else str(record.body.path)
+
+        return [r._replace(body=self._marked(r.body._replace(path=path(i, frozenset())))) for i, (r, _) in by_id.items()]
+
+
+def _done(spoken: Spoken) -> Any:
+    """The body of an answer that is a success. Raises HiddenError; a 401 is an error of its own."""
+    if spoken.means == "done":
+        return spoken.body
+    if spoken.answer.status == 401:
+        raise spoken.error("looking")
+    raise HiddenError(f"status {spoken.answer.status}: {spoken.said}")
+
+
+def carried(section: ThingSection, kind: Kind[Any]) -> frozenset[str]:
+    """The fields that a tenant shows of a kind."""
+    out = {n for n in section.shows if n in kind.fields} | ({"role"} if section.by else set())
+    return frozenset(out | ({"place"} if kind is GRANT else set()))

@@ -1,0 +1,240 @@
+"""Values in a dialect: templates that keep types, pointers into answers, and the forms of times, keys and words.
+
+A value never changes the shape of a request: it stands for a whole scalar, or is joined into a text; bodies are serialised
+afterwards, and addresses encode whatever is put into them.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from datetime import UTC, datetime, timedelta
+from functools import lru_cache
+from typing import Any
+
+from jsonpointer import JsonPointer
+from uritemplate import URITemplate
+
+from sigillum.core.values.errors import FileError, RefusedError
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
+from sigillum.core.values.times import format_instant
+
+from .model import ShownSection
+
+Values = Mapping[str, Any]
+Words = Mapping[str, Mapping[str, Any]]
+VALUE = re.compile(r"\{([a-z][a-z0-9_.]*)(?:\|([a-z_][a-z0-9_-]*))?\}")
+NOTHING = object()
+MOST_TEXT = 10_000  # characters of one value from an answer
+
+
+class MisfitError(RefusedError):
+    """An answer does not fit the dialect: which field, and why in a few words."""
+
+    code = "misfit"
+
+
+class ValueRefusedError(FileError):
+    """A value that cannot be put where the dialect wants it: nothing is sent."""
+
+    code = "value"
+
+
+# --- forms ------------------------------------------------------------------------------------------------------------
+def _epoch(value: Any) -> datetime | None:
+    return None if not value else datetime.fromtimestamp(_number(value), UTC)
+
+
+def _number(value: Any) -> float:
+    if isinstance(value, bool) or not isinstance(value, (int, float)):
+        raise MisfitError("it is no number")
+    return float(value)
+
+
+def _instant(value: Any) -> datetime | None:
+    """RFC 3339; a time without an offset is UTC."""
+    if value in (None, ""):
+        return None
+    found = datetime.fromisoformat(_text(value))
+    return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
+
+
+def _after(value: Any) -> datetime | None:
+    """What ends with a day, whole."""
+    day = _instant(f"{_text(value)}T00:00:00Z")
+    return day + timedelta(days=1) if day is not None else None
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, bool) or not isinstance(value, (str, int)):
+        raise MisfitError("it is no text")
+    return plain(str(value))[:MOST_TEXT]
+
+
+def _flag(value: Any) -> bool:
+    if not isinstance(value, bool):
+        raise MisfitError("it is neither true nor false")
+    return value
+
+
+def _pem(key: Any) -> str:
+    from joserfc.jwk import JWKRegistry
+
+    made: Any = JWKRegistry.import_key(dict(key))
+    return str(made.as_pem(private=False).decode())
+
+
+def _jwk_of_pem(text: Any) -> dict[str, Any]:
+    from joserfc.jwk import JWKRegistry
+
+    for kind in ("OKP", "EC", "RSA"):
+        try:
+            return dict(JWKRegistry.import_key(_text(text), kind).as_dict(private=False))
+        except Exception:  # noqa: S112 - the library raises whatever it finds; another kind may fit
+            continue
+    raise MisfitError("it is no public key")
+
+
+FORMS: Mapping[str, tuple[Callable[[Any, datetime], Any], Callable[[Any], Any]]] = {  # to them, and from them
+    "text": (lambda v, now: str(v), _text),
+    "lower": (lambda v, now: str(v).lower(), lambda v: _text(v).lower()),
+    "iso": (lambda v, now: format_instant(v), _instant),
+    "epoch": (lambda v, now: int(v.timestamp()), _epoch),
+    "epoch_ms": (lambda v, now: int(v.timestamp() * 1000), lambda v: _epoch(_number(v) / 1000) if v else None),
+    "seconds": (lambda v, now: max(1, int((v - now).total_seconds())), lambda v: None),
+    "days": (lambda v, now: max(1, -(-int((v - now).total_seconds()) // 86_400)), lambda v: None),
+    "day": (lambda v, now: v.date().isoformat(), lambda v: _instant(f"{_text(v)}T00:00:00Z") if v else None),
+    "last_day": (lambda v, now: (v - timedelta(microseconds=1)).date().isoformat(), lambda v: _after(v) if v else None),
+    "comma": (lambda v, now: ",".join(map(str, v)), lambda v: tuple(p for p in _text(v or "").split(",") if p)),
+    "pem": (lambda v, now: _pem(v), _jwk_of_pem),
+    "jwk": (lambda v, now: dict(v), lambda v: v),
+    "flag": (lambda v, now: bool(v), _flag),
+    "there": (lambda v, now: bool(v), bool),  # whether anything stands there
+}
+
+
+def to_them(value: Any, form: str, words: Words, now: datetime) -> Any:
+    """A value of ours as they write it. Raises ValueRefusedError for a word that has none of theirs."""
+    if form in words:
+        for theirs, ours in words[form].items():
+            if ours == value and isinstance(ours, bool) == isinstance(value, bool):
+                return theirs
+        raise ValueRefusedError(f"{value!r} has no word of theirs in the table {form}", where=form, mend="add it to the table")
+    return FORMS[form][0](value, now) if value is not None and value != "" else None
+
+
+def from_them(value: Any, form: str, words: Words) -> Any:
+    """A value of theirs as we have it. Raises MisfitError."""
+    try:
+        if form in words:
+            return words[form].get(_text(value), _text(value)) if value is not None else None
+        return FORMS[form][1](value)
+    except (ValueError, TypeError, OverflowError, OSError) as problem:
+        raise MisfitError("it has another form") from problem
+
+
+# --- templates --------------------------------------------------------------------------------------------------------
+def names_in(template: Any) -> set[tuple[str, str]]:
+    """The values that a body, header or address names, each with its form."""
+    if isinstance(template, str):
+        return {(n, f) for n, f in VALUE.findall(template)}
+    if isinstance(template, Mapping):
+        return {n for v in template.values() for n in names_in(v)}
+    return {n for v in template for n in names_in(v)} if isinstance(template, list) else set()
+
+
+def filled(template: Any, values: Values, words: Words, now: datetime) -> Any:
+    """A body with its values. One that stands alone keeps its type, and goes where there is none. Secrets are revealed."""
+
+    def one(name: str, form: str) -> Any:
+        value = values.get(name)
+        value = value.reveal() if isinstance(value, Secret) else value
+        if form and (value is not None or form in words):
+            return to_them(value, form, words, now)
+        return format_instant(value) if isinstance(value, datetime) else list(value) if isinstance(value, tuple) else value
+
+    if isinstance(template, str):
+        alone = VALUE.fullmatch(template)
+        if alone:
+            found = one(alone[1], alone[2] or "")
+            return NOTHING if found is None else found
+        return VALUE.sub(lambda m: "" if (v := one(m[1], m[2] or "")) is None else str(v), template)
+    if isinstance(template, Mapping):
+        return {n: f for n, v in template.items() if (f := filled(v, values, words, now)) is not NOTHING}
+    if isinstance(template, list):
+        return [f for v in template if (f := filled(v, values, words, now)) is not NOTHING]
+    return template
+
+
+@lru_cache(maxsize=1000)
+def _template(address: str) -> URITemplate:
+    return URITemplate(address)
+
+
+@lru_cache(maxsize=1000)
+def _in_path(address: str) -> frozenset[str]:
+    return frozenset(URITemplate(re.sub(r"\{\?[^}]*\}", "", address)).variable_names)
+
+
+def address_of(template: str, values: Values) -> str:
+    """An address with its values (RFC 6570). Raises ValueRefusedError for one that would name something else."""
+    given = dict[str, Any]()
+    for name in _template(template).variable_names:
+        value = values.get(name)
+        text = format_instant(value) if isinstance(value, datetime) else "" if value is None else str(value)
+        if name in _in_path(template) and text in ("", ".", ".."):
+            raise ValueRefusedError(
+                f"the address {template} needs {name}, and it is {text or 'empty'!r}",
+                where=template,
+                mend="nothing was sent: an empty name would mean something else",
+            )
+        if text or name in _in_path(template):
+            given[name] = text
+    return str(_template(template).expand(given))
+
+
+def header_of(template: str, values: Values, words: Words, now: datetime) -> str:
+    """A header's value. Raises ValueRefusedError where it would hold a line's end."""
+    text = str(filled(f" {template}", values, words, now))[1:]
+    if not text.isprintable() or not text.isascii():
+        raise ValueRefusedError("a header cannot hold that value", where=template, mend="nothing was sent")
+    return text
+
+
+# --- answers ----------------------------------------------------------------------------------------------------------
+@lru_cache(maxsize=1000)
+def _pointer(text: str) -> JsonPointer:
+    return JsonPointer(text)
+
+
+def at(document: Any, pointer: str, nothing: Any = None) -> Any:
+    """What stands at a pointer (RFC 6901); None, or what else is given, where nothing does."""
+    return _pointer(pointer).resolve(document, nothing)
+
+
+def shown(section: ShownSection, document: Any, values: Values, words: Words, usual: str) -> Any:
+    """One field of an answer, in our form; `usual`: of which form it is where none is named. Raises MisfitError."""
+    if section.is_ is not None:
+        found = filled(section.is_, values, words, datetime.now(UTC))
+        return None if found is NOTHING else found
+    value, form = at(document, str(section.at)), section.as_ or usual
+    if section.each is not None or form == "list":
+        if value is None:
+            return ()
+        if not isinstance(value, list):
+            raise MisfitError("it is no list")
+        value = [at(v, section.each or "") for v in value]
+        if section.starts is None:
+            return tuple(from_them(v, section.as_ or "text", words) for v in value)
+    if section.starts is not None:
+        texts = value if isinstance(value, list) else [value]
+        return next(
+            (
+                t.removeprefix(section.starts).split()[0]
+                for t in texts
+                if isinstance(t, str) and t.startswith(section.starts) and t != section.starts
+            ),
+            "",
+        )
+    return from_them(value, form, words) if value is not None or form in ("there", "comma") else None
