@@ -2,15 +2,30 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from conftest import Desk
-from tenants.services import Lock, Quay, Wharf
+from sigillum.core.kinds.changes import Change, End, Make
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.values.errors import SigillumError
+from sigillum.core.values.secret import Secret
+from sigillum.protocols.http import Http
+from sigillum.reading.document import parse
+from sigillum.reading.models import validate
+from sigillum.tenants.dialect.driver import DialectTenant
+from sigillum.tenants.dialect.model import DialectFile
+from sigillum.tenants.port import Address, Link, Proof, Result
+from tenants.services import Lock, Quay, Service, Wharf
 
 HERE = Path(__file__).parent / "dialects"
 CHARTER = """\
@@ -31,6 +46,12 @@ TASTES: dict[str, tuple[Callable[[], Any], str, dict[str, str]]] = {
     "wharf": (Wharf, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"})}
 
 
+def text_of(name: str) -> str:
+    """A dialect; quay's is the example of the documentation."""
+    documented = (HERE.parents[2] / "docs" / "dialects.md").read_text()
+    return documented.partition("```yaml\n")[2].partition("```")[0] if name == "quay" else (HERE / f"{name}.yaml").read_text()
+
+
 class House:
     """A workspace that knows one of these services."""
 
@@ -39,7 +60,7 @@ class House:
         self.desk, self.name, self.service, self.charter = desk, name, make(), CHARTER.format(tenant=name, **words)
         self.words = words
         (desk.folder / "dialects").mkdir()
-        shutil.copy(HERE / f"{name}.yaml", desk.folder / "dialects")
+        (desk.folder / "dialects" / f"{name}.yaml").write_text(text_of(name))
         (desk.folder / "admin.secret").write_text(self.service.key)
         (desk.folder / "admin.secret").chmod(0o600)
         ran = desk.run("tenant", "add", name, self.service.address, "--driver", "dialect", "--admin", admin, "--token", "file:admin.secret",
@@ -148,3 +169,96 @@ def test_a_server_that_ignores_revisions_is_told(quay: House) -> None:
     ran = quay.desk.run("dialect", "try", "quay", "--at", "quay/trial", "--yes", "--format", "json")
     wrong = [r for r in ran.json["rows"] if r["came"] == "differs"]
     assert (ran.code, [r["what"] for r in wrong], "may be overwritten" in wrong[0]["why"]) == (1, ["an old revision of its document is refused"], True)
+
+
+# what is written instead of what, and what is told
+@pytest.mark.parametrize(("name", "old", "new", "told"), [
+    ("quay", "name: /login", "nmae: /login", "did you mean name?"), ("quay", "'{name}'", "'{nme}'", "did you mean"), ("quay", "as: epoch", "as: epock", "did you mean epoch?"),
+    ("quay", "get: /v1/piers", "get: v1/piers", "no address of a call"), ("quay", "'/v1/robots/{id}'", "'/v1/robots/{+id}'", "no address"),
+    ("quay", "id: /number", "id: number", "JSON Pointer"), ("quay", "class: looks", "class: look", "no class of permissions"),
+    ("quay", "offset: start", "offset: start, token: /x, query: t", "just one way"), ("quay", "means: exists", "means: exits", "did you mean exists?"),
+    ("quay", "delete: '/v1/tokens/{id}'", "delete: '/v1/tokens/{id}', get: /x", "just one method"), ("quay", "permissions: [cargo.read]", "permissions: [cargo.red]", "did you mean cargo.read?"),
+    ("quay", "id: [place, role, principal]", "id: [place, rol, principal]", "is not shown"), ("quay", "arrival: at-once, ", "", "`arrival` is missing"),
+    ("quay", "each: account", "eech: account", "did you mean `each`?"), ("quay", "header: X-Quay-Key", "basic: '{admin}', header: X", "just one way"),
+    ("lock", "by: {set", "bye: {set", "did you mean `by`?"), ("wharf", "'{until|last_day}'", "'{until|lastday}'", "did you mean last_day?"),
+    ("wharf", "", "", ""), ("lock", "", "", ""), ("quay", "", "", "")])
+def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, new: str, told: str) -> None:
+    (bare.folder / "dialects").mkdir()
+    (bare.folder / "dialects" / "x.yaml").write_text(text_of(name).replace(old, new))
+    ran = bare.run("dialect", "check")
+    assert (ran.code, told in ran.out + ran.err) == (3 if told else 0, True), ran.out + ran.err
+    if told:
+        assert "dialects/x.yaml:" in ran.err
+        assert bare.run("dialect", "check", "--format", "json").json["good"] is False
+
+
+def test_one_is_begun_by_questions_and_never_guessed(bare: Desk) -> None:
+    words = ("dialect", "draft", "quay", "--header", "X-Key", "--value", "{secret}", "--items", "", "--id", "/id", "--login", "/login", "--arrival", "30s")
+    assert bare.run(*words, "--accounts", "robots").code == 2
+    assert bare.run(*words, "--accounts", "/robots").code == 0
+    assert "# make:" in (bare.folder / "dialects" / "quay.yaml").read_text()
+    assert (bare.run("dialect", "check", "dialects/quay.yaml").code, bare.run(*words, "--accounts", "/robots").code, bare.run("dialect", "draft", "x").code) == (0, 3, 2)
+    assert bare.run("dialect", "schema").json["title"] == "A dialect of Sigillum"
+    assert bare.run("dialect", "try", "nowhere", "--yes").code == 3
+
+
+def speaking(service: Service, name: str) -> DialectTenant:
+    dialect = validate(DialectFile, parse(text_of(name), "x.yaml"))
+    return DialectTenant(Address(name, service.address, admin="root", driver="dialect"), Link(Secret(service.key), HERE), dialect, Http(origins=[service.address]))
+
+
+HOSTILE = ["", ".", "..", "/", "//", "../x", "a/b", "a/../b", "?", "a?b=c", "#", "a#b", "%2f", "%", "%00", "\x00", "a\nb", "a\r\nX-Y: z", "\t", " ", " a ", "a b", '"', '\\"', "'", "\\",
+           "{", "}", "{id}", "{name}", "{secret}", "{{x}}", "$(id)", "`id`", ";", "&", "a&b=c", "=", "+", "*", "|", "<x>", "\u202e", "\u200b", "ä", "漢字", "🔑", "ﬀ", "İ", "null", "true",
+           "0", "-1", "1e9", "[]", "{}", "[1]", '{"a":1}', "//evil.example/x", "http://evil.example/", "@evil.example", "a:b@c", "\\\\host\\x", "x" * 5000, "' or 1=1 --", "*)(uid=*"]
+
+
+def test_no_value_changes_the_shape_of_a_request(quay: House) -> None:
+    service, tenant = quay.service, speaking(quay.service, "quay")
+    assert len(HOSTILE) >= 60
+    for value in HOSTILE:
+        made = tenant.make(Make(ACCOUNT, {"name": value, "display": value, "active": True}), "m-1")
+        assert made.result is Result.DONE, (value, made)
+        robot = service.robots.pop(made.record.id)  # type: ignore[union-attr]
+        assert (robot["login"], robot["caption"], robot["state"], len(robot)) == (value, value, "enabled", 5)
+        before = len(service.seen)
+        acts: list[Callable[[], Any]] = [
+            partial(tenant.end, End(ACCOUNT, value)), partial(tenant.change, Change(ACCOUNT, value, {"active": False})), partial(tenant.fetch_secret, value),
+            partial(tenant.facts, [Query(CREDENTIAL, "principal", value)])]
+        for act in acts:
+            try:
+                act()
+            except SigillumError:
+                continue
+        try:
+            tenant.read(ACCOUNT, value)
+        except SigillumError:
+            assert value in ("", ".", "..")
+        assert all(path.count("/") == 3 and path.startswith(("GET /v1/robots/", "DELETE /v1/robots/", "PUT /v1/robots/")) for path in service.seen[before:]
+                   if path != "GET /v1/robots"), (value, service.seen[before:])
+
+
+JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=8), lambda inner: st.lists(inner, max_size=4) | st.dictionaries(
+    st.sampled_from(["data", "robots", "number", "login", "state", "remark", "token_id", "expires", "bindings", "members", "role", "id", "above", "name", "error", "code"]), inner, max_size=6), max_leaves=20)
+
+
+def test_whatever_an_answer_holds_nothing_breaks(quay: House) -> None:
+    service, tenant = quay.service, speaking(quay.service, "quay")
+
+    @settings(max_examples=80, deadline=None)
+    @given(JSON, st.sampled_from([200, 200, 200, 201, 204, 400, 403, 404, 409, 422, 429, 500]))
+    def answered(body: Any, status: int) -> None:
+        service.answer = lambda asked: (status, {}, body)
+        for kind in ("account", "place", "credential", "grant", "role"):
+            for query in (Query(KINDS[kind], "all"), Query(KINDS[kind], "id", "1"), Query(KINDS[kind], "mark", "m")):
+                try:
+                    fact = tenant.facts([query])[query]
+                except SigillumError:
+                    continue
+                assert all(r.id and r.kind.name == kind for r in fact.records)
+        for act in (lambda: tenant.make(Make(ACCOUNT, {"name": "x", "display": "x", "active": True}), "m"), lambda: tenant.end(End(ACCOUNT, "1")),
+                    lambda: tenant.sign_in(Proof("1", token=Secret("t")))):
+            try:
+                act()
+            except SigillumError:
+                continue
+    answered()
