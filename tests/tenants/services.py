@@ -53,7 +53,7 @@ class Service:
         service = self
 
         class Handler(BaseHTTPRequestHandler):
-            protocol_version = "HTTP/1.1"
+            protocol_version, wbufsize, disable_nagle_algorithm = "HTTP/1.1", -1, True
 
             def handle_one(self) -> None:
                 asked = Asked(self)

@@ -102,8 +102,8 @@ def test_a_charter_serves_where_a_dialect_says_how(house: House) -> None:
     assert house.desk.run("ledger", "verify").code == 0
 
 
-@pytest.mark.parametrize("fate", ["lost-before", "lost-after", "busy"])
-@pytest.mark.parametrize("number", range(3))
+@pytest.mark.parametrize(("number", "fate"), [
+    (0, "lost-before"), *(pytest.param(n, "lost-before", marks=pytest.mark.soak) for n in (1, 2)), *((n, f) for n in range(3) for f in ("lost-after", "busy"))])
 def test_whatever_becomes_of_a_request_one_more_run_ends_with_what_is_wanted(house: House, number: int, fate: str) -> None:
     house.service.fates = [""] * number + [fate]
     for _ in range(2):
