@@ -5,7 +5,7 @@ BIN := .venv/bin
 READY := .venv/ready
 FLOOR := .venv-floor/bin
 
-.PHONY: help demo demo-all test floor soak bench mutants clean
+.PHONY: help demo demo-all test floor real soak bench mutants clean
 help:            ## show the targets
 	@grep -E '^[a-z-]+:.*##' Makefile | sed 's/:.*##/ -/'
 
@@ -29,6 +29,7 @@ test: $(READY)   ## set up and pass everything: style, types, import rules, test
 	$(BIN)/python -m coverage combine --quiet
 	$(BIN)/python -m coverage report
 	$(BIN)/python -m pytest -n 2 --dist worksteal tests/access tests/keeping tests/keys tests/ledger tests/sandbox tests/charters tests/tenants tests/cli
+	@echo "Left out: what needs real servers; \`make real\` proves it on them."
 
 floor:           ## install the lowest versions that pyproject.toml allows, and play the demo with them
 	$(PYTHON) -m venv --clear .venv-floor
@@ -36,6 +37,10 @@ floor:           ## install the lowest versions that pyproject.toml allows, and 
 	$(FLOOR)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
 	$(FLOOR)/python -m pip check
 	$(FLOOR)/python -m sigillum demo --all --folder "$$(mktemp -d)/floor"
+
+real: $(READY)   ## prove it on real servers, which are started for it and stopped
+	@cd tests && ../$(BIN)/python -m real.servers
+	$(BIN)/python -m pytest tests/real
 
 soak: $(READY)   ## the long runs
 	$(BIN)/python -m pytest -m soak --soak

@@ -285,6 +285,8 @@ def test_one_at_a_time_leaves_a_gap_that_is_agreed_first(bare: Desk, sandbox: Sa
     assert (code, "takes one credential at a time" in one["waits"]["what"], live(away)) == (6, True, ["ingest-key"])
     asked = desk.answered("no\n", "rotate", "wind-ingest", "--gap")
     assert (asked.code, "Nobody can sign in until" in asked.err) == (1, True)
+    code, one = rotate(desk, "--gap")
+    assert (code, live(away)) == (7, ["ingest-key-2"]), one
 
 
 def test_two_keys_at_most_and_a_stranger_beside(bare: Desk, sandbox: Sandbox) -> None:

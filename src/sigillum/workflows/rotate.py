@@ -100,7 +100,7 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
         if wish.back and Asked.PAUSE not in one.staged:
             raise SomebodyError(f"the old {want.name} is not switched off for a while", where=charter.name,
                                 mend="there is nothing to bring back")
-        for asked, stage in ((wish.pause, Asked.PAUSE), (wish.back, Asked.BACK)):
+        for asked, stage in ((wish.pause, Asked.PAUSE), (wish.back, Asked.BACK), (wish.gap and not one.gap, Asked.GAP)):
             if asked and stage not in one.staged:
                 stage_(office, one, stage, who=_who(office, one))
         if wish.bridge_seconds:

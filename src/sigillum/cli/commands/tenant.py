@@ -32,7 +32,7 @@ def add_parser(subparsers: Any) -> None:
     add.add_argument("--issuer", metavar="ADDRESS", help="its authorization server, where its profile names none")
     add.add_argument("--ca", metavar="FILE", help="file of trusted authorities, relative to the workspace")
     add.add_argument("--driver", help="how it is spoken to: open (default), dialect for an interface of its own that a file "
-                     "describes, or by-hand for a tenant without an interface")
+                     "describes, postgresql for a database server, or by-hand for a tenant without an interface")
     add.add_argument("--dialect", metavar="FILE", help="of the driver dialect: that file (default: dialects/NAME.yaml)")
     add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
     add.add_argument("--format", choices=("text", "json"), default="text")

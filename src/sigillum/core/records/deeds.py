@@ -121,6 +121,7 @@ _STAGES = {"let-in": "was let in with the new {}", "accepted": "saw that the new
            "given": "put the new {} where its consumers read it", "taken": "saw that the new {} is used",
            "token": "kept a token of the old {}, to be refused later",
            "dead": "saw that the old {} is refused", "cleared": "removed what was left of the old {} here",
+           "gap-agreed": "was told to end the old {} first",
            "pause-agreed": "was told to switch the old {} off for a while first",
            "wanted-back": "was told that the old {} is missed",
            "bridge-agreed": "was told to register the key of the old {} again",

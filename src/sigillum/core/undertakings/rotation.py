@@ -65,6 +65,7 @@ class Asked(StrEnum):
     TOKEN = "token"  # noqa: S105 - a stage's name
     OURS = "signed-in"
     LET_IN = "let-in"  # the new one was taken at sign-in for the first time
+    GAP = "gap-agreed"
     PAUSE = "pause-agreed"
     BACK = "wanted-back"
     BRIDGE = "bridge-agreed"  # the old one's key is to be registered once more, with a later end
@@ -246,5 +247,6 @@ def _read(entry: Entry, all_: list[Entry], state: History, closed: str) -> Rotat
     until = str(staged.get(Asked.BRIDGE, body)["deadline"])
     return Rotation(entry.charter, str(body[NUMBER]), entry.sequence, mark.tenant, mark, generations[old], new,
                     parse_instant(str(body["at"])), parse_instant(until), int(body["quiet_seconds"]),
-                    str(body.get("because", "")), str(body.get("by", "")), body.get("exposed") is True, body.get("gap") is True,
+                    str(body.get("because", "")), str(body.get("by", "")), body.get("exposed") is True,
+                    body.get("gap") is True or Asked.GAP in staged,
                     staged, {n: list(w.values()) for n, w in own.items()}, owed, received, closed, bridges)

@@ -1,0 +1,170 @@
+"""What is asked of a PostgreSQL server, and what its answers are in our words. Values are parameters, always."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any, Protocol
+from urllib.parse import quote, unquote
+
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.values.text import PLACE_PATH, plain
+
+from .rights import RIGHTS, roles
+
+MARK, PASSWORD = re.compile(r"\[sigillum:([^\]\s]+)\]"), re.compile(r"\[password:([^\]\s]+)\]")
+TRIAL = "[sigillum:trial]"  # in the comment of a table, a schema or a database: marked for trials
+EVERYBODY = "0"  # the grantee PUBLIC
+OID = re.compile(r"[0-9]{1,10}\Z")
+_ROLES = """
+SELECT r.oid::text, r.rolname, r.rolconnlimit, nullif(r.rolvaliduntil, 'infinity'),
+       coalesce(shobj_description(r.oid, 'pg_authid'), ''),
+       ARRAY(SELECT m.member::text FROM pg_auth_members m WHERE m.roleid = r.oid ORDER BY 1)
+FROM pg_roles r WHERE r.rolname !~ '^pg_' AND r.rolcanlogin = %(login)s AND """
+_WHERE = {
+    "id": "r.oid::text = %(value)s",
+    "name": "lower(r.rolname) = lower(%(value)s)",
+    "all": "true",
+    "mark": "position(%(mark)s IN coalesce(shobj_description(r.oid, 'pg_authid'), '')) > 0",
+    "member": "EXISTS (SELECT FROM pg_auth_members m WHERE m.roleid = r.oid AND m.member::text = %(value)s)",
+}
+_PLACES = """
+SELECT * FROM (
+  SELECT current_database()::text AS path, 'database' AS kind, '' AS above,
+         coalesce((SELECT shobj_description(d.oid, 'pg_database') FROM pg_database d
+                   WHERE d.datname = current_database()), '') AS said
+  UNION ALL
+  SELECT current_database() || '/' || n.nspname, 'schema', current_database()::text,
+         coalesce(obj_description(n.oid, 'pg_namespace'), '')
+  FROM pg_namespace n WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
+  UNION ALL
+  SELECT current_database() || '/' || n.nspname || '/' || c.relname, 'table', current_database() || '/' || n.nspname,
+         coalesce(obj_description(c.oid, 'pg_class'), '')
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+  WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
+) p WHERE """
+_GRANTS = """
+SELECT g.path, g.kind, g.privilege_type FROM (
+  SELECT current_database()::text AS path, 'database' AS kind, a.grantee, a.privilege_type
+  FROM pg_database d, aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a WHERE d.datname = current_database()
+  UNION ALL
+  SELECT current_database() || '/' || n.nspname, 'schema', a.grantee, a.privilege_type
+  FROM pg_namespace n, aclexplode(coalesce(n.nspacl, acldefault('n', n.nspowner))) a
+  WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
+  UNION ALL
+  SELECT current_database() || '/' || n.nspname || '/' || c.relname, 'table', a.grantee, a.privilege_type
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, aclexplode(coalesce(c.relacl, acldefault('r', c.relowner))) a
+  WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
+  UNION ALL
+  SELECT current_database()::text, r.rolname::text, m.member, '' FROM pg_auth_members m JOIN pg_roles r ON r.oid = m.roleid
+  WHERE r.rolname ~ '^pg_'
+) g WHERE g.grantee::text = %(value)s"""
+_BY_PRIVILEGE = {(r.at, r.privilege): r.role for r in RIGHTS.values() if r.privilege}
+
+
+class Asking(Protocol):
+    """Runs a statement with its parameters, and gives its rows."""
+
+    def __call__(self, statement: str, values: dict[str, Any]) -> list[tuple[Any, ...]]: ...
+
+
+def id_of(*values: str) -> str:
+    """An id made of values, which can be had again from it."""
+    return "/".join(quote(v, safe="") for v in values)
+
+
+def parts_of(identity: str) -> list[str]:
+    return [unquote(v) for v in identity.split("/")]
+
+
+def answer(ask: Asking, query: Query[Any]) -> Fact[Any]:
+    """One question, by one statement."""
+    kind = query.kind
+    if kind is ROLE:
+        found: Iterable[Record[Any]] = roles()
+    elif kind in (ACCOUNT, TEAM):
+        found = _people(ask, kind, query)
+    elif kind is PLACE:
+        found = places(ask, query)
+    elif kind is CREDENTIAL:
+        found = _credentials(ask, query)
+    elif kind is GRANT:
+        if query.field not in ("principal", "id", "itself"):
+            return Fact(unknown=f"grants are not looked up by {query.field} here")
+        found = [] if query.field == "itself" else _grants(ask, query)
+    else:
+        return Fact(unknown=f"a database server has no {kind.name}", never=True)
+    return Fact(tuple(r for r in found if answers(query, r)))
+
+
+def _people(ask: Asking, kind: Kind[Any], query: Query[Any]) -> list[Record[Any]]:
+    everybody = [Record(TEAM, EVERYBODY, TEAM.type("public", everyone=True))] if kind is TEAM else []
+    if query.field == "everyone":
+        return list(everybody)
+    if query.field not in _WHERE or (query.field in ("id", "member") and not OID.match(query.value)):
+        return list(everybody)
+    rows = ask(
+        _ROLES + _WHERE[query.field], {"value": query.value, "login": kind is ACCOUNT, "mark": f"[sigillum:{query.value}]"}
+    )
+    return [*everybody, *(_person(kind, *row) for row in rows)]
+
+
+def _person(
+    kind: Kind[Any], oid: str, name: str, limit: int, until: datetime | None, said: str, members: list[str]
+) -> Record[Any]:
+    marked = MARK.search(said)
+    display = plain(PASSWORD.sub("", MARK.sub("", said))).strip()
+    body = kind.type(name, display, active=limit != 0) if kind is ACCOUNT else kind.type(name, tuple(members))
+    return Record(kind, oid, body, mark=marked[1] if marked else "")
+
+
+def _credentials(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
+    """Passwords: of each account one, told by its mark in the comment, since nobody may look at passwords."""
+    if query.field == "mark":
+        where, value = "position(%(mark)s IN coalesce(shobj_description(r.oid, 'pg_authid'), '')) > 0", query.value
+    elif query.field in ("principal", "id"):
+        value = parts_of(query.value)[0]
+        where = "r.oid::text = %(value)s" if OID.match(value) else "false"
+    else:
+        where, value = "true", query.value
+    out = list[Record[Any]]()
+    for oid, _, _, until, said, _ in ask(_ROLES + where, {"value": value, "login": True, "mark": f"[password:{query.value}]"}):
+        marked = PASSWORD.search(said)
+        if marked:
+            out.append(
+                Record(
+                    CREDENTIAL,
+                    id_of(oid, "password"),
+                    CREDENTIAL.type(oid, type="password", until=until),
+                    mark=marked[1],
+                )
+            )
+    return out
+
+
+def places(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
+    """Database, schemas, tables; names that cannot stand in a path are left out."""
+    where = {"path": "p.path = %(value)s", "id": "p.path = %(value)s", "under": "p.above = %(value)s"}.get(query.field, "true")
+    return [
+        Record(PLACE, path, PLACE.type(path, kind, test=TRIAL in said))
+        for path, kind, _, said in ask(_PLACES + where, {"value": query.value})
+        if PLACE_PATH.match(path)
+    ]
+
+
+def _grants(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
+    principal = parts_of(query.value)[-1] if query.field == "id" else query.value
+    if not OID.match(principal):
+        return []
+    out = list[Record[Any]]()
+    for path, kind, privilege in ask(_GRANTS, {"value": principal}):
+        role = _BY_PRIVILEGE.get((kind, privilege), "") if privilege else kind if kind in RIGHTS else ""
+        if role and PLACE_PATH.match(path):
+            out.append(
+                Record(GRANT, id_of(role, path, principal), GRANT.type(principal, role, path, role_id=role, place_id=path))
+            )
+    return out

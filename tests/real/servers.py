@@ -1,0 +1,111 @@
+"""Real servers on loopback in temporary folders: what they need, how they start, and how they stop."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import psycopg
+
+PACKAGES = {"postgres": "postgresql"}  # a program, and the Debian package that brings it
+PLACES = ("/usr/sbin", "/usr/bin")
+
+
+def program(name: str) -> str | None:
+    """Where a server's program is; Debian keeps those of PostgreSQL by version."""
+    found = shutil.which(name, path=os.pathsep.join([os.environ.get("PATH", ""), *PLACES]))
+    versions = sorted(Path("/usr/lib/postgresql").glob(f"*/bin/{name}"), key=lambda p: int(p.parts[-3]))
+    return found or (str(versions[-1]) if versions else None)
+
+
+def install() -> None:
+    """What is not there yet, where that is allowed; otherwise it is said what to install. Ends the program where it cannot."""
+    lacking = [package for name, package in PACKAGES.items() if program(name) is None]
+    if lacking and os.getuid() == 0 and shutil.which("apt-get"):
+        environment = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
+        for words in (["apt-get", "update", "-qq"], ["apt-get", "install", "-y", "-qq", "--no-install-recommends", *lacking]):
+            subprocess.run(words, check=False, env=environment, stdout=subprocess.DEVNULL)
+        lacking = [package for name, package in PACKAGES.items() if program(name) is None]
+    if lacking:
+        sys.exit(f"install these Debian packages first, then run `make real` again: {' '.join(lacking)}")
+
+
+def free_port() -> int:
+    with socket.socket() as made:
+        made.bind(("127.0.0.1", 0))
+        return int(made.getsockname()[1])
+
+
+@dataclass
+class Database:
+    """A PostgreSQL server with one database."""
+
+    port: int
+    admin: str
+    password: str
+    log: Path
+
+    @property
+    def address(self) -> str:
+        return f"postgresql://127.0.0.1:{self.port}/app"
+
+    def connect(self, user: str = "", password: str = "", database: str = "app") -> psycopg.Connection[tuple[object, ...]]:
+        return psycopg.connect(host="127.0.0.1", port=self.port, dbname=database, user=user or self.admin, password=password or self.password,
+                               autocommit=True)
+
+    def run(self, *statements: str, database: str = "app") -> list[tuple[object, ...]]:
+        with self.connect(database=database) as connection:
+            for statement in statements:
+                cursor = connection.execute(statement.encode())
+            return cursor.fetchall() if cursor.description else []
+
+
+@contextmanager
+def postgresql(folder: Path) -> Iterator[Database]:
+    """Started for these tests alone, as a user that may run it."""
+    owner = pwd.getpwnam("postgres") if os.getuid() == 0 else None
+    data, log, password = folder / "data", folder / "log", secrets.token_hex(12)
+    folder.mkdir()
+    (folder / "pw").write_text(password)
+    if owner is not None:
+        for path in (folder, folder / "pw"):
+            os.chown(path, owner.pw_uid, owner.pw_gid)
+        for parent in folder.parents[:3]:
+            parent.chmod(parent.stat().st_mode | 0o011)
+
+    def as_owner() -> None:
+        if owner is not None:
+            os.setgid(owner.pw_gid)
+            os.setuid(owner.pw_uid)
+    port = free_port()
+    subprocess.run([str(program("initdb")), "-D", data, "-U", "boss", "-A", "scram-sha-256", f"--pwfile={folder / 'pw'}", "-E", "UTF8", "--no-sync"],
+                   check=True, preexec_fn=as_owner, cwd=folder, stdout=subprocess.DEVNULL)
+    with log.open("wb") as out:
+        server = subprocess.Popen([str(program("postgres")), "-D", data, "-p", str(port), "-c", "listen_addresses=127.0.0.1", "-k", str(folder),
+                                   "-c", "log_statement=all", "-c", "fsync=off"], preexec_fn=as_owner, cwd=folder, stdout=out, stderr=out)
+    made = Database(port, "boss", password, log)
+    try:
+        for _ in range(300):
+            with suppress(psycopg.OperationalError):
+                made.run("CREATE DATABASE app", database="postgres")
+                break
+            time.sleep(0.1)
+        yield made
+    finally:
+        server.send_signal(signal.SIGINT)  # without waiting for anybody
+        server.wait(30)
+
+
+if __name__ == "__main__":
+    install()

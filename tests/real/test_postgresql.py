@@ -1,0 +1,161 @@
+"""A real PostgreSQL server: accounts, rights and passwords of a charter, proved by real statements."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pytest
+
+from conftest import Desk, Fork, kill_at
+from real.servers import Database, postgresql
+from sigillum.core.kinds.changes import Change, End, Make
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.values.errors import SigillumError
+from sigillum.core.values.secret import Secret
+from sigillum.tenants.port import Address, Link, Result
+from sigillum.tenants.postgresql.connection import server_of
+from sigillum.tenants.postgresql.driver import Database as Driver
+from tenants.test_dialect import HOSTILE
+
+CHARTER = """\
+charter: clerk
+tenant: db
+owner: mara.teel@brindlemoor.example
+purpose: Reads orders
+identity: {kind: service-account, name: clerk-7, display: Clerk seven}
+member_of: [office]
+grants:
+  - {role: schema-usage, at: app/sales, because: it reads}
+  - {role: table-select, at: app/sales/orders, because: it reads}
+credentials: [{name: clerk-pw, kind: password, lasts: 30d}]
+proofs:
+  - {can: table.select, at: app/sales/orders}
+  - {cannot: table.insert, at: app/sales/trial}
+  - {cannot: table.delete, at: app/sales/orders}
+"""
+SCHEMA = ("DROP SCHEMA IF EXISTS sales CASCADE", "CREATE SCHEMA sales", "CREATE TABLE sales.orders (id int PRIMARY KEY, what text NOT NULL)",
+          "CREATE TABLE sales.trial (id serial, note text)", "COMMENT ON TABLE sales.trial IS '[sigillum:trial]'", "CREATE ROLE office NOLOGIN")
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Database]:
+    with postgresql(tmp_path_factory.mktemp("pg") / "server") as made:
+        yield made
+
+
+@pytest.fixture
+def house(bare: Desk, server: Database) -> Desk:
+    for (name,) in server.run("SELECT rolname FROM pg_roles WHERE rolname !~ '^pg_' AND rolname <> 'boss'"):
+        server.run(f'DROP OWNED BY "{name}"', f'DROP ROLE "{name}"')
+    server.run(*SCHEMA)
+    (bare.folder / "admin.secret").write_text(server.password)
+    (bare.folder / "admin.secret").chmod(0o600)
+    ran = bare.run("tenant", "add", "db", server.address, "--driver", "postgresql", "--admin", "boss", "--token", "file:admin.secret", "--stage", "test")
+    assert ran.code == 0, ran.err
+    bare.charter(CHARTER, "clerk")
+    return bare
+
+
+def secret_of(house: Desk) -> str:
+    path = max((house.folder / ".sigillum" / "keys").glob("*/current/clerk-pw.json"), key=lambda p: p.lstat().st_mtime_ns)
+    return str(json.loads(path.read_text())["secret"])
+
+
+def is_whole(house: Desk, server: Database, charter: str = "clerk") -> None:
+    """Just what is wanted stands there, the kept password opens it, and another run does nothing."""
+    assert server.run("SELECT rolname, rolcanlogin FROM pg_roles WHERE rolname !~ '^pg_' AND rolname NOT IN ('boss', 'office')") == [("clerk-7", True)]
+    assert server.run("SELECT count(*) FROM information_schema.table_privileges WHERE grantee = 'clerk-7'") == [(1,)]
+    with server.connect("clerk-7", secret_of(house)) as mine:
+        assert mine.execute("SELECT count(*) FROM sales.orders").fetchone() == (0,)
+        with pytest.raises(psycopg.errors.InsufficientPrivilege):
+            mine.execute("DELETE FROM sales.orders")
+    assert house.run("rehearse", charter, "--format", "json").json["charters"][0]["steps"] == []
+
+
+def test_a_charter_serves_on_a_real_server(house: Desk, server: Database) -> None:
+    ran = house.run("enact", "clerk", "--yes")
+    assert (ran.code, ran.out.count("holds ")) == (0, 3), ran.out + ran.err
+    is_whole(house, server)
+    assert server.run("SELECT count(*) FROM pg_auth_members m JOIN pg_roles r ON r.oid = m.roleid WHERE r.rolname = 'office'") == [(1,)]
+    said = server.log.read_bytes()
+    assert (secret_of(house).encode() in said, b"SCRAM-SHA-256$" in said) == (False, True)  # the password never travels
+    before = len(said)
+    assert house.run("enact", "clerk", "--yes").code == 0
+    assert not any(word in server.log.read_bytes()[before:] for word in (b"ALTER ROLE", b"GRANT ", b"CREATE ROLE", b"COMMENT ON"))
+    ran = house.run("suspend", "clerk", "--because", "x", "--yes")
+    assert (ran.code, ran.out.count("refused  ")) == (0, 2), ran.out + ran.err
+    server.run('ALTER ROLE "clerk-7" CONNECTION LIMIT -1')
+    old = secret_of(house)
+    ran = house.run("rotate", "clerk", "--gap", "--yes")  # one password at a time
+    assert "the new clerk-pw where its consumers read it" in ran.out, ran.out + ran.err
+    with pytest.raises(psycopg.OperationalError, match="authentication failed"):
+        server.connect("clerk-7", old)
+    ran = house.run("retire", "clerk", "--because", "over", "--yes")
+    assert (ran.code, server.run("SELECT count(*) FROM pg_roles WHERE rolname = 'clerk-7'")) == (0, [(0,)]), ran.out + ran.err
+    assert house.run("ledger", "verify").code == 0
+
+
+def test_killed_ten_times_it_goes_on(house: Desk, server: Database, forked: Fork) -> None:
+    path = house.folder / "seen"
+
+    def note(name: str) -> None:
+        with path.open("a") as file:
+            file.write(name + "\n")
+    assert forked(house, ["enact", "clerk", "--yes"], note) == (0, 0)
+    names = list(dict.fromkeys(path.read_text().splitlines()))
+    assert len(names) >= 10
+    for number, name in enumerate(names):
+        assert house.run("retire", f"clerk-{number - 1}" if number else "clerk", "--because", "again", "--yes").code == 0
+        house.charter(CHARTER.replace("charter: clerk", f"charter: clerk-{number}"), f"clerk-{number}")
+        assert forked(house, ["enact", f"clerk-{number}", "--yes"], kill_at(name))[1] == 9, name
+        ran = house.run("enact", f"clerk-{number}", "--yes")
+        assert ran.code == 0, f"{name}: {ran.out}{ran.err}"
+        is_whole(house, server, f"clerk-{number}")
+
+
+@pytest.mark.parametrize("many", [10, 10_000])
+def test_rehearsing_asks_as_much_of_many_roles_as_of_few(house: Desk, server: Database, many: int) -> None:
+    server.run(f"DO $$ BEGIN FOR i IN 1..{many} LOOP EXECUTE format('CREATE ROLE %I LOGIN', 'other-' || i); END LOOP; END $$")
+    before = server.log.read_bytes().count(b"LOG:  execute") + server.log.read_bytes().count(b"LOG:  statement: SELECT")
+    assert house.run("rehearse", "clerk").code == 0
+    asked = server.log.read_bytes().count(b"LOG:  execute") + server.log.read_bytes().count(b"LOG:  statement: SELECT") - before
+    assert 5 <= asked <= 60, asked
+    server.run("DO $$ DECLARE r text; BEGIN FOR r IN SELECT rolname FROM pg_roles WHERE rolname LIKE 'other-%' LOOP EXECUTE format('DROP ROLE %I', r); END LOOP; END $$")
+
+
+def test_no_value_changes_a_statement(house: Desk, server: Database, tmp_path: Path) -> None:
+    driver = Driver(Address("db", server.address, admin="boss", driver="postgresql"), Link(Secret(server.password), tmp_path), server_of(server.address))
+    for value in [*HOSTILE, '"; DROP TABLE sales.orders; --', "a'b", "%s", "%(x)s", "$1", "$$"]:
+        made = driver.make(Make(ACCOUNT, {"name": value, "display": value, "active": True}), "m-1")
+        if made.result is Result.DONE:
+            assert made.record is not None
+            shown = server.run(f"SELECT rolname FROM pg_roles WHERE oid = {made.record.id}")
+            assert shown == [(value.encode()[:63].decode(errors="ignore"),)] or len(value) > 60, value
+            assert driver.end(End(ACCOUNT, made.record.id)).result is Result.DONE
+        for kind in KINDS.values():
+            for field in ("id", "name", "principal", "mark", "path", "under"):
+                try:
+                    driver.facts([Query(kind, field, value)])
+                except SigillumError:
+                    assert "\0" in value
+        assert driver.change(Change(ACCOUNT, value, {"active": False})).result in (Result.MISSING, Result.REFUSED), value
+    assert server.run("SELECT count(*) FROM sales.orders") == [(0,)]
+
+
+def test_what_is_wrong_is_told(bare: Desk, server: Database) -> None:
+    (bare.folder / "wrong").write_text("wrong")
+    (bare.folder / "wrong").chmod(0o600)
+
+    def add(address: str) -> Any:
+        return bare.run("tenant", "add", "db", address, "--driver", "postgresql", "--admin", "boss", "--token", "file:wrong")
+    for address, code, told in ((server.address, 4, "authentication failed"), ("postgresql://127.0.0.1:1/app", 5, "cannot be reached"),
+                                ("postgresql://boss:pw@127.0.0.1/app", 2, "no address of a database"), ("postgresql://127.0.0.1/", 2, "no address"),
+                                ("postgresql://127.0.0.1:5432/app?sslmode=disable", 2, "no address")):
+        ran = add(address)
+        assert (ran.code, told in ran.err, "Traceback" in ran.err) == (code, True, False), ran.err
