@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import pwd
 import secrets
@@ -17,8 +18,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import psycopg
+import urllib3
 
-PACKAGES = {"postgres": "postgresql"}  # a program, and the Debian package that brings it
+PACKAGES = {"postgres": "postgresql", "rabbitmq-server": "rabbitmq-server"}  # a program, and the Debian package that brings it
 PLACES = ("/usr/sbin", "/usr/bin")
 
 
@@ -105,6 +107,51 @@ def postgresql(folder: Path) -> Iterator[Database]:
     finally:
         server.send_signal(signal.SIGINT)  # without waiting for anybody
         server.wait(30)
+
+
+@dataclass
+class Broker:
+    """A RabbitMQ node with its management interface."""
+
+    port: int
+    address: str
+
+    def call(self, method: str, path: str, body: object = None, user: tuple[str, str] = ("guest", "guest")) -> tuple[int, object]:
+        answer = urllib3.request(method, f"{self.address}/api/{path}", json=body, headers=urllib3.make_headers(basic_auth=":".join(user)))
+        return answer.status, json.loads(answer.data) if answer.data else None
+
+
+@contextmanager
+def rabbitmq(folder: Path) -> Iterator[Broker]:
+    """One node, on loopback, with a port mapper of its own."""
+    folder.mkdir()
+    node, web, mapper, peers = (free_port() for _ in range(4))
+    (folder / "plugins").write_text("[rabbitmq_management].\n")
+    (folder / "rabbit.conf").write_text(f"management.tcp.port = {web}\nmanagement.tcp.ip = 127.0.0.1\nlisteners.tcp.1 = 127.0.0.1:{node}\n")
+    environment = {
+        **os.environ, "HOME": str(folder), "ERL_EPMD_PORT": str(mapper), "ERL_EPMD_ADDRESS": "127.0.0.1", "RABBITMQ_DIST_PORT": str(peers),
+        **{f"RABBITMQ_{name}": str(value) for name, value in {
+            "MNESIA_BASE": folder / "data", "LOG_BASE": folder / "log", "NODENAME": f"trial-{node}@localhost", "NODE_PORT": node, "PID_FILE": folder / "pid",
+            "ENABLED_PLUGINS_FILE": folder / "plugins", "CONFIG_FILE": folder / "rabbit",
+            "SERVER_ADDITIONAL_ERL_ARGS": "-kernel inet_dist_use_interface {127,0,0,1}"}.items()}}
+    with (folder / "out").open("wb") as out:  # the usual start gives up being root, and could not read this folder
+        server = subprocess.Popen(["/usr/lib/rabbitmq/bin/rabbitmq-server"], env=environment, cwd=folder, stdout=out, stderr=out)
+    made = Broker(node, f"http://127.0.0.1:{web}")
+    try:
+        for _ in range(600):
+            with suppress(urllib3.exceptions.HTTPError):
+                if made.call("GET", "whoami")[0] == 200:
+                    break
+            time.sleep(0.2)
+        for place in ("orders", "trial"):
+            made.call("PUT", f"vhosts/{place}")
+            made.call("PUT", f"permissions/{place}/guest", {"configure": ".*", "write": ".*", "read": ".*"})
+            made.call("PUT", f"queues/{place}/sigillum-trial", {"durable": False})
+        yield made
+    finally:
+        server.terminate()
+        server.wait(60)
+        subprocess.run(["epmd", "-port", str(mapper), "-kill"], check=False, stdout=subprocess.DEVNULL, env=environment)
 
 
 if __name__ == "__main__":

@@ -176,9 +176,9 @@ class History:
         return list(dict.fromkeys(mark.tenant for mark, all_ in self.generations.items() if all_[-1].live))
 
     def owns(self, facet: str, tenant: str, identity: str, external_id: str) -> Generation | None:
-        """The generation that a thing is, by id or by the externalId of an open intent."""
+        """The generation that a thing is, by id or by the externalId of an open intent; the newest, where several had it."""
         for mark, all_ in self.generations.items():
-            for generation in all_ if (mark.facet, mark.tenant) == (facet, tenant) else ():
+            for generation in reversed(all_) if (mark.facet, mark.tenant) == (facet, tenant) else ():
                 if generation.id == identity or (
                         not generation.id and external_id and generation.external_id == external_id):
                     return generation
