@@ -281,7 +281,8 @@ class _Trial:
                     if reply.result is not Result.DONE or back is None:
                         return reply.detail or str(reply.result)
                     return "" if ACCOUNT.same(name, back.value(name), value) else f"{name} is {back.value(name)!r} afterwards"
-                self.step(f"change {name} of it to {value!r}, and read it back", change)
+                about = f"switch it {'on again' if value else 'off'}" if name == "active" else f"change {name} of it"
+                self.step(f"{about}, and read it back", change)
 
     # --- rights ---------------------------------------------------------------------------------------------------------
     def _place(self) -> Record[Any] | None:
