@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -12,9 +14,10 @@ import pytest
 
 from conftest import Desk, Fork, kill_at
 from real.servers import Database, postgresql
+from sigillum import testing
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.kind import Kind, Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.secret import Secret
@@ -159,3 +162,44 @@ def test_what_is_wrong_is_told(bare: Desk, server: Database) -> None:
                                 ("postgresql://127.0.0.1:5432/app?sslmode=disable", 2, "no address")):
         ran = add(address)
         assert (ran.code, told in ran.err, "Traceback" in ran.err) == (code, True, False), ran.err
+
+
+class Served:
+    """This server, and the driver postgresql, for the kit."""
+
+    def __init__(self, server: Database, folder: Path) -> None:
+        self.server, self.folder, self.said = server, folder, list[str]()
+
+    def connect(self) -> Driver:
+        return Driver(Address("db", self.server.address, admin="boss", driver="postgresql"), Link(Secret(self.server.password), self.folder),
+                      server_of(self.server.address))
+
+    def changes(self) -> int:
+        return sum(self.server.log.read_bytes().count(b"statement: " + word) for word in (b"COMMIT",))
+
+    def fate(self, what: str) -> None:
+        raise testing.NotHereError("its connections are not broken on purpose")
+
+    def hide(self, kind: Kind[Any]) -> None:
+        raise testing.NotHereError("roles are shown to everybody")
+
+    def account(self, name: str) -> Mapping[str, Any]:
+        return {"name": name, "display": "Kit", "active": True}
+
+    def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
+        until = datetime.now(UTC).replace(microsecond=0) + timedelta(days=3)
+        return [(KINDS["credential"], {"principal": account, "carrier": "account", "type": "password", "name": "pw", "until": until, "active": True,
+                                       "password": Secret("a-password-4712")}),
+                (KINDS["grant"], {"principal": account, "carrier": "account", "role": "table-select", "role_id": "table-select",
+                                  "place": "app/sales/orders", "place_id": "app/sales/orders", "where": ()})]
+
+    def secrets(self) -> list[str]:
+        return [self.server.password, "a-password-4712"]
+
+
+@pytest.mark.parametrize("check", testing.CHECKS, ids=lambda check: str(check.__name__))
+def test_the_driver_conforms(house: Desk, server: Database, check: Callable[[testing.Party], None]) -> None:
+    party = Served(server, house.folder)
+    testing.conforms(check, party)
+    with contextlib.suppress(psycopg.Error):
+        server.run('DROP OWNED BY "kit-1"', 'DROP ROLE "kit-1"')

@@ -49,6 +49,7 @@ class Service:
     def __init__(self) -> None:
         self.fates: list[str] = []
         self.changes, self.seen = 0, list[str]()
+        self.hidden = ""  # a pattern of addresses that may not be looked at
         self.lock = threading.RLock()
         service = self
 
@@ -90,6 +91,8 @@ class Service:
         self.server.server_close()
 
     def answer(self, asked: Asked) -> tuple[int, dict[str, str], Any]:
+        if self.hidden and asked.method == "GET" and re.match(self.hidden, asked.path):
+            return 403, {}, {"message": "you may not look at that"}
         for name in dir(type(self)):
             method = getattr(type(self), name)
             for verb, pattern in getattr(method, "routes", ()):

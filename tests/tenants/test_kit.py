@@ -1,0 +1,219 @@
+"""The kit for drivers: ours pass it, and one that is broken on purpose in a point fails in that point."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Away, Sandbox
+from sigillum import testing
+from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Fact, Kind, Query
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import whole_second
+from sigillum.protocols.http import Http
+from sigillum.reading.document import parse
+from sigillum.reading.models import validate
+from sigillum.tenants.dialect.driver import DialectTenant
+from sigillum.tenants.dialect.model import DialectFile
+from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
+from sigillum.tenants.registry import connect
+from tenants.test_dialect import TASTES, text_of
+
+LOOK = {"quay": "/v1/robots", "lock": "/api/users", "wharf": "/crew"}
+
+
+class Described:
+    """A small service, and the driver dialect."""
+
+    driver: type[DialectTenant] = DialectTenant
+
+    def __init__(self, name: str) -> None:
+        make, self.admin, self.words = TASTES[name]
+        self.name, self.service, self.said = name, make(), list[str]()
+        self.dialect = validate(DialectFile, parse(text_of(name), "x.yaml"))
+
+    def connect(self) -> Tenant:
+        return self.driver(Address(self.name, self.service.address, admin=self.admin, driver="dialect"), Link(Secret(self.service.key), Path(), pause=lambda seconds, why: None), self.dialect,
+                           Http(origins=[self.service.address], log=self.said.append))
+
+    def changes(self) -> int:
+        return int(self.service.changes)
+
+    def fate(self, what: str) -> None:
+        self.service.fates = [what]
+
+    def hide(self, kind: Kind[Any]) -> None:
+        self.service.hidden = LOOK[self.name]
+
+    def account(self, name: str) -> Mapping[str, Any]:
+        return {"name": name, "display": "Kit", "active": True}
+
+    def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
+        until = whole_second(datetime.now(UTC)).replace(hour=0, minute=0, second=0) + timedelta(days=3)
+        password = {"password": Secret("a-password-4712")} if self.words["kind"] == "password" else {}
+        place = {"place": self.words["place"], "place_id": {"quay/north": "2"}.get(self.words["place"], self.words["place"])}
+        return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": self.words["kind"], "name": "pass", "until": until, "active": True, **password}),
+                (GRANT, {"principal": account, "carrier": "account", "role": "looker", "role_id": "looker", **place, "where": (), "reason": "x"})]
+
+    def secrets(self) -> list[str]:
+        return [self.service.key, "a-password-4712"]
+
+
+class Open:
+    """A tenant of the sandbox, and the driver open."""
+
+    def __init__(self, away: Away) -> None:
+        self.away, self.said, self.lost = away, list[str](), 0
+
+    def connect(self) -> Tenant:
+        return connect(Address(self.away.name, self.away.address, admin="ada.rusk"), Link(Secret(self.away.tokens["ada.rusk"]), Path(), log=self.said.append))
+
+    def changes(self) -> int:
+        return sum(1 for line in self.said if line.split(" ")[0] in ("POST", "PATCH", "DELETE", "PUT") and "-> 2" in line)
+
+    def fate(self, what: str) -> None:
+        order = {"kind": "status", "status": 503} if what == "busy" else {"kind": what}
+        self.away.sandbox.faults(*({**order, "path": self.away.name, "method": m, "count": 1} for m in ("POST",)))
+
+    def hide(self, kind: Kind[Any]) -> None:
+        self.away.sandbox.faults({"kind": "status", "status": 403, "path": f"{self.away.name}/scim/v2/Users", "method": "GET", "count": 99})
+
+    def account(self, name: str) -> Mapping[str, Any]:
+        return {"name": name, "display": "Kit", "active": True}
+
+    def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
+        until = whole_second(datetime.now(UTC)) + timedelta(days=3)
+        return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": "api-token", "name": "pass", "until": until, "active": False, "limits": ()})]
+
+    def secrets(self) -> list[str]:
+        return [self.away.tokens["ada.rusk"]]
+
+
+@pytest.fixture(params=[*TASTES, "open"])
+def party(request: pytest.FixtureRequest) -> Iterator[testing.Party]:
+    if request.param == "open":
+        sandbox: Sandbox = request.getfixturevalue("sandbox")
+        yield Open(request.getfixturevalue("away"))
+        sandbox.faults()
+        return
+    made = Described(request.param)
+    yield made
+    made.service.stop()
+
+
+@pytest.mark.parametrize("check", testing.CHECKS, ids=lambda check: str(check.__name__))
+def test_a_driver_of_ours_conforms(party: testing.Party, check: Callable[[testing.Party], None]) -> None:
+    testing.conforms(check, party)
+
+
+# --- broken on purpose: what is changed, and the check that has to notice ----------------------------------------------------
+class Broken(DialectTenant):
+    def facts(self, queries: Any) -> dict[Query[Any], Fact[Any]]:
+        return {q: self.fact_of(q, f) for q, f in super().facts(queries).items()}
+
+    def fact_of(self, query: Query[Any], fact: Fact[Any]) -> Fact[Any]:
+        return fact
+
+
+class TakesHiddenForAbsent(Broken):
+    def fact_of(self, query: Query[Any], fact: Fact[Any]) -> Fact[Any]:
+        return Fact() if fact.unknown else fact
+
+
+class TakesAbsentForUnknown(Broken):
+    def fact_of(self, query: Query[Any], fact: Fact[Any]) -> Fact[Any]:
+        return fact if fact.records else Fact(unknown="who knows")
+
+
+class ForgetsTheMark(Broken):
+    def make(self, make: Any, mark: str) -> Reply:
+        return super().make(make, "")
+
+
+class MakesAgainByItself(Broken):
+    def make(self, make: Any, mark: str) -> Reply:
+        reply = super().make(make, mark)
+        return super().make(make, mark) if reply.result is Result.LOST else reply
+
+
+class TakesLostForRefused(Broken):
+    def make(self, make: Any, mark: str) -> Reply:
+        reply = super().make(make, mark)
+        return reply._replace(result=Result.REFUSED) if reply.result is Result.LOST else reply
+
+
+class TakesBusyForDone(Broken):
+    def make(self, make: Any, mark: str) -> Reply:
+        reply = super().make(make, mark)
+        return reply._replace(result=Result.DONE) if reply.result is Result.BUSY else reply
+
+
+class TakesTakenForDone(Broken):
+    def make(self, make: Any, mark: str) -> Reply:
+        reply = super().make(make, mark)
+        return reply._replace(result=Result.DONE) if reply.result is Result.EXISTS else reply
+
+
+class EndsByTwoRequests(Broken):
+    def end(self, end: Any) -> Reply:
+        if end.kind is ACCOUNT:
+            from sigillum.core.kinds.changes import Change
+            self.change(Change(ACCOUNT, str(end.id), {"active": False}))
+        return super().end(end)
+
+
+class ShowsWhatIsGone(Broken):
+    def read(self, kind: Any, identity: str) -> Any:
+        from sigillum.core.kinds.kind import Record
+        return super().read(kind, identity) or Record(kind, identity, kind.type())
+
+
+class SendsAnotherName(Broken):
+    def make(self, make: Any, mark: str) -> Reply:
+        return super().make(make._replace(part={**make.part, "display": "Other"}) if make.kind is ACCOUNT else make, mark)
+
+
+class EndsTheFirst(Broken):
+    def end(self, end: Any) -> Reply:
+        everybody: Query[Any] = Query(ACCOUNT, "all")
+        first = super().facts([everybody])[everybody].first
+        return super().end(end._replace(id=first.id) if first is not None and end.kind is ACCOUNT else end)
+
+
+class TellsTheToken(Broken):
+    def make(self, make: Any, mark: str) -> Reply:
+        return super().make(make, mark)._replace(detail=f"with {self._link.token.reveal()}")
+
+
+@pytest.mark.parametrize(("driver", "check"), [
+    (TakesHiddenForAbsent, testing.check_hidden_is_unknown), (TakesAbsentForUnknown, testing.check_absent_is_known),
+    (ShowsWhatIsGone, testing.check_absent_is_known), (ForgetsTheMark, testing.check_what_was_made_is_shown), (ForgetsTheMark, testing.check_a_lost_answer_is_found_again),
+    (MakesAgainByItself, testing.check_a_lost_answer_is_found_again), (TakesLostForRefused, testing.check_what_never_arrived_is_made_again),
+    (TakesBusyForDone, testing.check_busy_is_told), (TakesTakenForDone, testing.check_a_taken_name_is_told), (EndsByTwoRequests, testing.check_one_request_a_change),
+    (ShowsWhatIsGone, testing.check_what_is_gone_is_told), (SendsAnotherName, testing.check_what_was_made_is_shown), (EndsTheFirst, testing.check_values_stay_values),
+    (TellsTheToken, testing.check_secrets_stand_nowhere)])
+def test_the_kit_is_not_tame(driver: type[DialectTenant], check: Callable[[testing.Party], None]) -> None:
+    made = Described("quay")
+    made.driver = driver
+    try:
+        with pytest.raises(AssertionError):
+            check(made)
+    finally:
+        made.service.stop()
+
+
+@pytest.mark.parametrize("check", testing.CHECKS, ids=lambda check: str(check.__name__))
+def test_the_example_of_the_documentation_conforms(check: Callable[[testing.Party], None]) -> None:
+    text = (Path(__file__).parents[2] / "docs" / "drivers.md").read_text()
+    blocks = [b.partition("```")[0] for b in text.split("```python\n")[1:]]
+    names: dict[str, Any] = {"__name__": "example"}
+    for block in blocks:
+        exec(compile(block, "docs/drivers.md", "exec"), names)
+    names["test_a_shelf_conforms"](check)
