@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import shutil
+import subprocess
+import sys
+import threading
 from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
@@ -11,7 +15,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Desk
+from conftest import Desk, Fork, kill_at
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query
@@ -262,3 +266,63 @@ def test_whatever_an_answer_holds_nothing_breaks(quay: House) -> None:
             except SigillumError:
                 continue
     answered()
+
+
+@pytest.mark.soak
+@pytest.mark.parametrize("fate", ["", "lost-after", "lost-before"])
+def test_killed_at_every_boundary_one_more_run_holds(house: House, forked: Fork, fate: str) -> None:
+    path = house.desk.folder / "seen"
+
+    def note(name: str) -> None:
+        with path.open("a") as file:
+            file.write(name + "\n")
+    house.desk.charter(house.charter, "crane")
+    assert forked(house.desk, ["enact", "crane", "--yes"], note) == (0, 0)
+    names = list(dict.fromkeys(path.read_text().splitlines()))
+    assert len(names) >= 10
+    for number, name in enumerate(names):
+        assert house.desk.run("retire", f"crane-{number - 1}" if number else "crane", "--because", "again", "--yes").code == 0
+        assert house.service.count() == ([], 0, [])
+        mine = f"crane-{number}"
+        house.desk.charter(house.charter.replace("charter: crane", f"charter: {mine}").replace("name: crane-7", f"name: robot-{number}"), mine)
+        house.service.fates = ["", "", fate] if fate else []
+        killed = forked(house.desk, ["enact", mine, "--yes"], kill_at(name))[1]
+        assert killed == 9 or fate, name  # where a secret was lost with its answer, another generation is begun
+        house.service.fates = []
+        ran = house.desk.run("enact", mine, "--yes", "--end")
+        assert ran.code == 0, f"{name}: {ran.out}{ran.err}"
+        accounts, credentials, held = house.service.count()
+        assert (accounts, credentials, len(held)) == ([f"robot-{number}"], 1, 1), name
+        assert house.desk.run("rehearse", mine, "--format", "json").json["charters"][0]["steps"] == [], name
+
+
+@pytest.mark.parametrize("rounds", [3, pytest.param(100, marks=pytest.mark.soak)])
+def test_every_foreign_entry_of_a_document_survives_many_writers(quay: House, rounds: int) -> None:
+    service, ours = quay.service, {"crane": quay.desk, "winch": Desk(quay.desk.folder.parent / "other", quay.desk.capture)}
+    service.policies["2"] = (1, {"bindings": [{"role": f"role-{n}", "members": [f"person:{n}"]} for n in range(200)]})
+    shutil.copytree(quay.desk.folder, ours["winch"].folder)
+    foreign, stop = list[str](), threading.Event()
+
+    def write() -> None:
+        while not stop.wait(0.1):
+            with service.lock:
+                number, body = service.policies["2"]
+                foreign.append(f"person:extra-{len(foreign)}")
+                service.policies["2"] = (number + 1, {"bindings": [*body["bindings"], {"role": "guest", "members": [foreign[-1]]}]})
+    writer = threading.Thread(target=write)
+    writer.start()
+    try:
+        for number in range(rounds):
+            for name, desk in ours.items():
+                role = ("looker", "clerk")[number % 2]
+                desk.charter(quay.charter.replace("charter: crane", f"charter: {name}").replace("crane-7", f"{name}-7").replace("looker", role), name)
+            runs = [subprocess.Popen([sys.executable, "-m", "sigillum", "--workspace", str(desk.folder), "enact", name, "--yes"],
+                                     stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) for name, desk in ours.items()]
+            told = [run.communicate()[0] for run in runs]
+            assert [run.returncode for run in runs] == [0, 0], "\n".join(told)
+    finally:
+        stop.set()
+        writer.join()
+    stands = {m for b in service.policies["2"][1]["bindings"] for m in b["members"]}
+    assert stands == {*foreign, *(f"person:{n}" for n in range(200)), *(f"robot:{n}" for n in service.robots)}
+    assert (len(service.robots), len(foreign) > rounds) == (2, True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import copy
+import json
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -34,8 +34,9 @@ class Documents:
     def __init__(self, things: Things) -> None:
         self.things = things
 
-    def all(self, kind: Kind[Any], section: DocumentSection, places: Iterable[dict[str, Any]]) -> list[Record[Any]]:
-        """Every entry of these documents."""
+    def all(self, kind: Kind[Any], section: DocumentSection, places: Iterable[dict[str, Any]], about: str = "") -> list[
+            Record[Any]]:
+        """Every entry of these documents; only those about a principal, where one is named."""
         from .things import HiddenError
 
         out = list[Record[Any]]()
@@ -45,18 +46,24 @@ class Documents:
                 continue
             if spoken.means != "done":
                 raise HiddenError(f"status {spoken.answer.status}: {spoken.said}")
-            out += [r for r, _, _ in self._entries(kind, section, spoken.body, values)]
+            out += [r for r, _, _ in self._entries(kind, section, spoken.body, values, about)]
         return out
 
     def _entries(
-        self, kind: Kind[Any], section: DocumentSection, body: Any, values: Values
+        self, kind: Kind[Any], section: DocumentSection, body: Any, values: Values, about: str = ""
     ) -> list[tuple[Record[Any], Any, Any]]:
-        """Each entry as a thing, with its place in the document and its member."""
+        """Each entry as a thing, with its place in the document and its member. `about`: those only that name this principal;
+        a document has many, and each takes time.
+        """
         thing = self.things.section(kind)
         assert thing is not None
+        told = thing.shows.get("principal")
+        about = about if told is not None and told.as_ is None else ""
         out = list[tuple[Record[Any], Any, Any]]()
         for entry in at(body, section.entries) or []:
             for member in at(entry, section.members) or [] if section.members is not None else [None]:
+                if about and about not in (member if isinstance(member, str) else json.dumps(entry, ensure_ascii=False)):
+                    continue
                 raw = {**entry, MEMBER: member} if section.members is not None else entry
                 record = self.things.record(kind, thing, raw, values)
                 if record is not None:
@@ -67,7 +74,7 @@ class Documents:
         spoken = self.things.speaker.ask(section.read, values)
         if spoken.means not in ("done", "missing"):
             return Read(None, "", spoken.reply(doing))
-        body = copy.deepcopy(spoken.body) if spoken.means == "done" else {}
+        body = spoken.body if spoken.means == "done" else {}
         return Read(body, spoken.answer.headers.get("ETag", ""))
 
     def _write(self, section: DocumentSection, values: Values, read: Read, doing: str) -> Reply:
@@ -84,7 +91,8 @@ class Documents:
         read = self._read(section, values, doing)
         if read.refusal is not None:
             return read.refusal
-        if any(r.id == record.id for r, _, _ in self._entries(kind, section, read.body, values)):
+        there = self._entries(kind, section, read.body, values, str(values.get("principal") or ""))
+        if any(r.id == record.id for r, _, _ in there):
             return Reply(Result.EXISTS, detail="it stands in the document already")
         entry = filled(section.entry, values, self.things.dialect.words, self.things.speaker.now)
         entries = at(read.body, section.entries)
@@ -121,7 +129,7 @@ class Documents:
         if read.refusal is not None:
             return read.refusal
         entries = at(read.body, section.entries) or []
-        for record, entry, member in self._entries(kind, section, read.body, values):
+        for record, entry, member in self._entries(kind, section, read.body, values, str(values.get("principal") or "")):
             if record.id != identity:
                 continue
             if section.members is not None:

@@ -140,7 +140,8 @@ class Things:
         if section is None:
             return written
         if section.document is not None:
-            return self.documents.all(kind, section.document, self._each(kind, section.document.of, query))
+            about = query.value if query.field == "principal" else ""
+            return self.documents.all(kind, section.document, self._each(kind, section.document.of, query), about)
         call = section.find.get(query.field)
         if call is not None:
             return self._listed(kind, section, call, {query.field: query.value})
