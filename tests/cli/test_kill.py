@@ -49,8 +49,8 @@ def path_of(boundary: str) -> str:
     return {"make-account": "Users", "make-grant": "Grants"}.get(boundary.split()[0], "Credentials")
 
 
-# look-ups that lag: with the fate that leaves most to find out; all of them with `make soak`
-@pytest.mark.parametrize(("fate", "lag"), [pytest.param(f, lag, id=f"{f}-{'lagging' if lag else 'at-once'}", marks=[pytest.mark.soak] if lag and f != "lost-after" else [])
+# look-ups that lag: with `make soak`
+@pytest.mark.parametrize(("fate", "lag"), [pytest.param(f, lag, id=f"{f}-{'lagging' if lag else 'at-once'}", marks=[pytest.mark.soak] if lag else [])
                                            for f in FATES for lag in (0.0, 0.15)])
 def test_killed_at_every_boundary_with_every_fate_of_the_request(
         desk: Desk, away: Away, sandbox: Sandbox, forked: Fork, fate: str, lag: float) -> None:
@@ -111,7 +111,7 @@ grants:
     ", limits: [stream.append, stream.read]", "")
 
 
-@pytest.mark.parametrize("fate", ["arrives", "lost-before", "lost-after"])
+@pytest.mark.parametrize("fate", [*(pytest.param(f, marks=pytest.mark.soak) for f in ("arrives", "lost-before")), "lost-after"])
 def test_services_roles_and_memberships(bare: Desk, sandbox: Sandbox, forked: Fork, fate: str) -> None:
     def house(number: int | str) -> tuple[Desk, Away]:
         fresh = sandbox.tenant()
@@ -209,7 +209,7 @@ def _quietly(desk: Desk) -> int:
         return 99
 
 
-@pytest.mark.parametrize("part", [0, 1, *(pytest.param(n, marks=pytest.mark.soak) for n in (2, 3))])
+@pytest.mark.parametrize("part", [0, *(pytest.param(n, marks=pytest.mark.soak) for n in (1, 2, 3))])
 def test_killed_at_sixty_random_moments(desk: Desk, sandbox: Sandbox, forked: Fork, part: int) -> None:
     killed_at_random_moments(desk, sandbox, forked, range(part * 15, part * 15 + 15))
 

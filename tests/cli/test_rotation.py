@@ -346,7 +346,7 @@ STAGES = (0, 700)  # the same command, and again after that time
 
 
 @pytest.mark.parametrize("kind", ["key-pair", *(pytest.param(k, marks=pytest.mark.soak) for k in ("api-token", "key-pair in a keyring", "key-pair in a store", "api-token in a keyring"))])
-@pytest.mark.parametrize("fate", ["arrives", pytest.param("lost-before", marks=pytest.mark.soak), "lost-after"])
+@pytest.mark.parametrize("fate", [*(pytest.param(f, marks=pytest.mark.soak) for f in ("arrives", "lost-before")), "lost-after"])
 def test_killed_at_every_boundary_it_goes_on_and_nobody_is_refused(
         bare: Desk, sandbox: Sandbox, forked: Fork, ticking: Tick, vault: FileKeyring, kind: str, fate: str) -> None:
     first, _, user = house(bare, sandbox, kind, "first")
