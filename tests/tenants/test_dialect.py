@@ -168,6 +168,19 @@ def test_a_dialect_is_tried(house: House) -> None:
     assert (f"{ran.json['safety']}, as tried on" in house.desk.run("tenant", "inspect", house.name).out, "differs" in told.values()) == (True, False), told
 
 
+def test_where_nobody_answers_nothing_is_said_of_the_dialect(quay: House) -> None:
+    desk, address = quay.desk, quay.service.address
+    (desk.folder / "wrong").write_text("wrong")
+    (desk.folder / "wrong").chmod(0o600)
+    add = ("tenant", "add", "more", address, "--driver", "dialect", "--dialect", "dialects/quay.yaml", "--admin", "x", "--token")
+    assert (desk.run(*add, "file:wrong").code, desk.run(*add, "file:admin.secret").code) == (4, 0)
+    quay.service.stop()
+    ran = desk.run("dialect", "try", "quay", "--yes")
+    assert (ran.code, "nothing answers" in ran.err) == (5, True), ran.out + ran.err
+    assert not list((desk.folder / ".sigillum" / "discovered").glob("dialect_quay.json")) or "safety" not in (
+        desk.folder / ".sigillum" / "discovered" / "dialect_quay.json").read_text()
+
+
 def test_a_server_that_ignores_revisions_is_told(quay: House) -> None:
     quay.service.heeds_etag = False
     ran = quay.desk.run("dialect", "try", "quay", "--at", "quay/trial", "--yes", "--format", "json")

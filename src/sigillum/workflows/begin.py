@@ -14,6 +14,8 @@ from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap
 
 from sigillum.charters.workspace import FILE, PRIVATE, load
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Query
 from sigillum.core.values.errors import FileError, MachineError, UsageError
 from sigillum.core.values.text import CHARTER_NAME
 from sigillum.keeping.private import private_folder, write_private
@@ -194,4 +196,6 @@ def _reach(settings: Settings, folder: Path, name: str, text: str) -> tuple[Head
     from sigillum.reading.models import validate
     office = Office.of(settings, Workspace(folder, validate(WorkspaceFile, parse(text, FILE))))
     tenant = office.tenants.reach(name)
+    if tenant.address.driver == "dialect":  # one look shows whether it answers, and knows the token
+        tenant.facts([Query(ACCOUNT, "name", "nobody")])
     return header_of(tenant), tenant.profile.stage

@@ -48,7 +48,7 @@ class Tried:
     name: str
     rows: list[Row] = field(default_factory=list)
     left: list[str] = field(default_factory=list)
-    safety: str = NONE
+    safety: str = ""  # not known, where no account was made
 
     @property
     def good(self) -> bool:
@@ -153,10 +153,11 @@ def try_(office: Office, name: str, at: str = "") -> Tried:
     trial = _Trial(tenant, identity, at, told)
     if before.get("trial"):
         trial.clear(str(before["trial"]))
+    trial.first(Query(ACCOUNT, "name", identity))  # where nobody answers, nothing is said of the dialect
     trial.run()
     now = format_instant(whole_second(office.tenants.now(name)))
-    office.keepings.discover(f"dialect_{name}", {"safety": trial.done.safety, "at": now, **(
-        {"trial": identity} if trial.done.left else {})})
+    office.keepings.discover(f"dialect_{name}", {**({"safety": trial.done.safety, "at": now} if trial.done.safety else {
+        n: v for n, v in before.items() if n != "trial"}), **({"trial": identity} if trial.done.left else {})})
     return trial.done
 
 

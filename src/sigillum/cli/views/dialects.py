@@ -23,7 +23,8 @@ def tried(found: Tried) -> RenderableType:
         grid.add_column(column, overflow="fold")
     for row in found.rows:
         grid.add_row(row.what, Text(row.came, _STYLES[row.came]), row.why)
-    safety = Text.assemble(("Kill safety: ", "bold"), f"{found.safety}; {FOLLOWS[found.safety]}.")
+    told = f"{found.safety}; {FOLLOWS[found.safety]}" if found.safety else "not known, since no account was made"
+    safety = Text.assemble(("Kill safety: ", "bold"), f"{told}.")
     parts: list[RenderableType] = [grid, "", safety]
     if found.left:
         parts.append(Text(f"Left there, and to be ended by hand: {', '.join(found.left)}.", "bold red"))
