@@ -12,7 +12,7 @@ from typing import Any
 import psycopg
 import pytest
 
-from conftest import Desk, Fork, kill_at
+from conftest import Desk, Fork, boundaries, kill_at
 from real.servers import Database, postgresql
 from sigillum import testing
 from sigillum.core.kinds.changes import Change, End, Make
@@ -105,13 +105,7 @@ def test_a_charter_serves_on_a_real_server(house: Desk, server: Database) -> Non
 
 
 def test_killed_ten_times_it_goes_on(house: Desk, server: Database, forked: Fork) -> None:
-    path = house.folder / "seen"
-
-    def note(name: str) -> None:
-        with path.open("a") as file:
-            file.write(name + "\n")
-    assert forked(house, ["enact", "clerk", "--yes"], note) == (0, 0)
-    names = list(dict.fromkeys(path.read_text().splitlines()))
+    names = boundaries(house, forked, ["enact", "clerk", "--yes"])
     assert len(names) >= 10
     for number, name in enumerate(names):
         assert house.run("retire", f"clerk-{number - 1}" if number else "clerk", "--because", "again", "--yes").code == 0

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Desk, Fork, kill_at
+from conftest import Desk, Fork, boundaries, kill_at
 from real.servers import Broker, rabbitmq
 
 EXAMPLE = Path(__file__).parents[2] / "examples" / "dialects" / "rabbitmq.yaml"
@@ -74,13 +74,7 @@ def test_a_charter_serves_on_a_real_broker(house: Desk, broker: Broker) -> None:
 
 
 def test_killed_at_every_boundary_it_goes_on(house: Desk, broker: Broker, forked: Fork) -> None:
-    path = house.folder / "seen"
-
-    def note(name: str) -> None:
-        with path.open("a") as file:
-            file.write(name + "\n")
-    assert forked(house, ["enact", "tail", "--yes"], note) == (0, 0)
-    names = list(dict.fromkeys(path.read_text().splitlines()))
+    names = boundaries(house, forked, ["enact", "tail", "--yes"])
     assert len(names) >= 10
     for number, name in enumerate(names):
         assert house.run("retire", f"tail-{number - 1}" if number else "tail", "--because", "again", "--yes").code == 0

@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Desk, Fork, kill_at
+from conftest import Desk, Fork, boundaries, kill_at
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query
@@ -284,14 +284,8 @@ def test_whatever_an_answer_holds_nothing_breaks(quay: House) -> None:
 @pytest.mark.soak
 @pytest.mark.parametrize("fate", ["", "lost-after", "lost-before"])
 def test_killed_at_every_boundary_one_more_run_holds(house: House, forked: Fork, fate: str) -> None:
-    path = house.desk.folder / "seen"
-
-    def note(name: str) -> None:
-        with path.open("a") as file:
-            file.write(name + "\n")
     house.desk.charter(house.charter, "crane")
-    assert forked(house.desk, ["enact", "crane", "--yes"], note) == (0, 0)
-    names = list(dict.fromkeys(path.read_text().splitlines()))
+    names = boundaries(house.desk, forked, ["enact", "crane", "--yes"])
     assert len(names) >= 10
     for number, name in enumerate(names):
         assert house.desk.run("retire", f"crane-{number - 1}" if number else "crane", "--because", "again", "--yes").code == 0

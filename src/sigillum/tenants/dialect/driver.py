@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 from urllib.parse import urljoin
 
 from sigillum.core.kinds.access import GRANT, PLACE
-from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make
+from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.signing import CREDENTIAL
@@ -25,10 +25,6 @@ from .profile import profile_of
 from .things import HiddenError, joined
 from .values import NOTHING, ValueRefusedError, at, filled, names_in
 
-if TYPE_CHECKING:
-    pass
-
-ASKED, TRIED = "as its dialect says", "as its dialect says"
 POLL_SECONDS = 1.0
 
 
@@ -71,7 +67,7 @@ class DialectTenant(Identity):
         return fact.first
 
     # --- changes: one request each --------------------------------------------------------------------------------------
-    def _not_described(self, doing: Doing, what: str) -> Reply:
+    def _not_described(self, what: str) -> Reply:
         error = RefusedError(
             f"the dialect {self.dialect.dialect} does not say how {what}",
             where=self.address.name,
@@ -79,12 +75,11 @@ class DialectTenant(Identity):
         )
         return Reply(Result.REFUSED, detail=error.what, error=error)
 
-    def _safely(self, doing: Doing, send: Any) -> Reply:
+    def _safely(self, send: Callable[[], Reply]) -> Reply:
         """What keeps a request from being sent is no answer of the tenant's."""
         self.things.anew()
         try:
-            found: Reply = send()
-            return found
+            return send()
         except (HiddenError, ValueRefusedError) as problem:
             error = (
                 problem
@@ -98,12 +93,12 @@ class DialectTenant(Identity):
             return Reply(Result.REFUSED, detail=problem.what, error=problem)
 
     def make(self, make: Make, mark: str) -> Reply:
-        return self._safely(make, lambda: self._make(make, mark))
+        return self._safely(lambda: self._make(make, mark))
 
     def _make(self, make: Make, mark: str) -> Reply:
         kind, section = make.kind, self.things.section(make.kind)
         if section is None or (section.make is None and section.document is None):
-            return self._not_described(make, f"a {kind.name} is made")
+            return self._not_described(f"a {kind.name} is made")
         values = self._values(make, mark)
         body = kind.made(make.part)
         identity = joined(values.get(n, "") for n in section.id) if isinstance(section.id, list) else ""
@@ -192,7 +187,7 @@ class DialectTenant(Identity):
             waited += POLL_SECONDS
 
     def change(self, change: Change) -> Reply:
-        return self._safely(change, lambda: self._change(change))
+        return self._safely(lambda: self._change(change))
 
     def _change(self, change: Change) -> Reply:
         section = self.things.section(change.kind)
@@ -209,7 +204,7 @@ class DialectTenant(Identity):
             else None
         )
         if section is None or call is None:
-            return self._not_described(change, f"{', '.join(change.part)} of a {change.kind.name} is changed")
+            return self._not_described(f"{', '.join(change.part)} of a {change.kind.name} is changed")
         needed = call.named() | {n for n, _ in names_in(call.body)}
         values = {**self.things.known(change.kind, str(change.id), needed - set(change.part)), **change.part}
         headers = {"If-Match": change.version} if call.if_match and change.version else {}
@@ -221,8 +216,6 @@ class DialectTenant(Identity):
 
     def _whole(self, section: ThingSection, call: ChangeSection, values: Mapping[str, Any]) -> Any:
         """The thing as it is, with what is to be changed, and without what may not be sent."""
-        import copy
-
         from jsonpointer import JsonPointer
 
         if section.one is None:
@@ -230,7 +223,7 @@ class DialectTenant(Identity):
         spoken = self.speaker.ask(section.one, values)
         if spoken.means != "done":
             return spoken.reply("reading it")
-        whole, part = copy.deepcopy(spoken.body), filled(call.body, values, self.dialect.words, self.speaker.now)
+        whole, part = spoken.body, filled(call.body, values, self.dialect.words, self.speaker.now)
         _merged(whole, part)
         for pointer in call.without:
             inner, last = JsonPointer(pointer).to_last(whole)
@@ -239,13 +232,13 @@ class DialectTenant(Identity):
         return whole
 
     def enter(self, entry: Entry) -> Reply:
-        return self._safely(entry, lambda: self._enter(entry))
+        return self._safely(lambda: self._enter(entry))
 
     def _enter(self, entry: Entry) -> Reply:
         section = self.things.section(entry.kind)
         lists = section.lists.get(entry.field) if section is not None else None
         if lists is None:
-            return self._not_described(entry, f"{entry.field} of a {entry.kind.name} are changed")
+            return self._not_described(f"{entry.field} of a {entry.kind.name} are changed")
         call = lists.take if entry.out else lists.add
         needed = call.named() | {n for n, _ in names_in(call.body)} | {n for n, _ in names_in(dict(call.query))}
         values = {**self.things.known(entry.kind, str(entry.id), needed - {"value"}), "value": entry.value, **entry.about}
@@ -256,12 +249,12 @@ class DialectTenant(Identity):
         return reply
 
     def end(self, end: End) -> Reply:
-        return self._safely(end, lambda: self._end(end))
+        return self._safely(lambda: self._end(end))
 
     def _end(self, end: End) -> Reply:
         section, identity = self.things.section(end.kind), str(end.id)
         if section is None or (section.end is None and section.document is None):
-            return self._not_described(end, f"a {end.kind.name} is ended")
+            return self._not_described(f"a {end.kind.name} is ended")
         doing = f"ending the {end.kind.name}"
         if section.document is not None:
             values = self.things.values_of(end.kind, identity)
@@ -292,7 +285,7 @@ class DialectTenant(Identity):
             found = at(spoken.body, section.secret_at) if spoken is not None and reply.result is Result.DONE else None
             return reply._replace(secret=Secret(found)) if isinstance(found, str) and found else reply
 
-        return self._safely(End(CREDENTIAL, identity), send)
+        return self._safely(send)
 
 
 def _merged(whole: Any, part: Any) -> None:
