@@ -135,6 +135,7 @@ def test_loans_sheets_and_requests_are_due_too() -> None:
     loan = Loan("loan-1", 1, "t", Grant("p", "r", "place"), until, "kai", "ada", "x", Generation(Mark("loan", "t"), 1, "grant", state=State.MADE, id="g"), at="place")
     assert [d.what for d in of_loans([(loan, NOW)])] == ["r at place to kai"]
     assert "still stands" in next(of_loans([(loan, until)])).stops
+    assert "until it is swept" in next(of_loans([(dataclasses.replace(loan, by_itself=False), NOW)])).stops
     sheets = [entry(1, "handed-over", {"ends": "2027-02-01T00:00:00Z", "to": "gate", "values": ["key"], "sealed": "s"}), entry(2, "handed-over", {"to": "x", "values": []}),
               entry(3, "handed-over", {"ends": "2026-02-01T00:00:00Z", "to": "x", "values": []}), entry(4, "known", {})]
     assert [(d.what, d.key) for d in of_sheets(sheets, "wind", NOW)] == [("the sheet for gate (key)", "c sheet s")]

@@ -99,14 +99,20 @@ def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: st
 
     Raises MachineError where nothing can be signed with the key, or by that algorithm.
     """
+    return signed(key, algorithm, {"iss": subject, "sub": subject, "aud": audience}, now, life_seconds,
+                  {"x5t#S256": certificate} if certificate else {"kid": key_id})
+
+
+def signed(key: Mapping[str, Any], algorithm: str, claims: Mapping[str, Any], now: datetime, life_seconds: int,
+           header: Mapping[str, str]) -> Secret:
+    """A JWT with these claims (RFC 7519), which holds from now on for so long, with a `jti` of its own. Raises MachineError."""
     from joserfc import jwt
     from joserfc.errors import JoseError
     issued = int(now.timestamp())
-    claims = {"iss": subject, "sub": subject, "aud": audience, "iat": issued, "exp": issued + life_seconds,
-              "jti": secrets.token_urlsafe(16)}
-    header = {"alg": algorithm, "typ": "JWT", **({"x5t#S256": certificate} if certificate else {"kid": key_id})}
+    whole = {**claims, "iat": issued, "exp": issued + life_seconds, "jti": secrets.token_urlsafe(16)}
     try:
-        return Secret(jwt.encode(header, claims, _signing_key(canonical(key)), algorithms=[algorithm]))
+        return Secret(jwt.encode({"alg": algorithm, "typ": "JWT", **header}, whole, _signing_key(canonical(key)),
+                                 algorithms=[algorithm]))
     except (JoseError, ValueError, KeyError, TypeError, AttributeError) as problem:
         raise MachineError("nothing can be signed with the key that is kept", where="the credential's file",
                            mend="restore it from a copy") from problem

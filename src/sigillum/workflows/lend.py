@@ -18,6 +18,7 @@ from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows
 from sigillum.core.kinds.changes import plain
 from sigillum.core.kinds.identities import TEAM
 from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.history import LENT, NUMBER, RECALLED, UNDERTAKING
 from sigillum.core.undertakings.loans import LOANS, OVER, Loan, Stage, end_of, gone, mark_of, may_be_lent, told
 from sigillum.core.undertakings.loans import read as read_loans
@@ -98,9 +99,20 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
         if not principal_as_place:
             objections += missing_rights(world, right, seen.now, (p for p, _ in role.body.permissions))
     grant = Grant(borrower.id, wish.role, place, None, until, reason=wish.because, role_id=role.id, place_id=place_id,
-                  carrier=borrower.kind.name)
+                  carrier=borrower.kind.name, over=_instead_of(seen, borrower, place))
     return Proposal(wish, tenant.address.name, str(borrower.body.name), grant, allows(role), tuple(dict.fromkeys(objections)),
                     _standing(office, seen.tenant, grant))
+
+
+def _instead_of(seen: Snapshot, borrower: Record[Any], place: str) -> str:
+    """Where one has one role at a place: the one that comes back when the loan ends. Raises SomebodyError."""
+    if not seen.profile.levels:
+        return ""
+    fact = seen.ask(Query(GRANT, "principal", borrower.id))
+    if not fact.known:
+        raise SomebodyError(f"what {borrower.body.name} has at {place} cannot be seen, and has to come back after the loan: "
+                            f"{fact.unknown}", where=seen.tenant, mend="ask with an administrator who may look at it")
+    return next((r.body.role for r in fact.records if r.body.place == place), "")
 
 
 def _touched(office: Office, tenant: Tenant, borrower: Record[Any]) -> Iterator[tuple[str, Expected]]:
@@ -150,6 +162,7 @@ def _write(office: Office, proposal: Proposal) -> Loan:
     ledger.append([Fresh(LENT, uid, {
         UNDERTAKING: LOANS.name, NUMBER: uid, "tenant": proposal.tenant, "principal": grant.principal,
         "principal_name": proposal.borrower, "grant": plain(told(grant)), "at": proposal.wish.at,
+        **({} if tenant.profile.ends_grants else {"by_itself": False}),
         "by": tenant.profile.administrator or tenant.address.admin,
         "external_id": external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1)})])
     office.settings.boundary("loan written")

@@ -44,6 +44,9 @@ def against(profile: Profile, role: Record[Role], right: Right, now: datetime, *
                         "grant the role to the one who needs it")
     if right.until is None:
         return
+    if not profile.ends_grants:
+        yield Objection("window-by-sweep", f"{profile.name or 'the tenant'} ends no grant by itself: {right.role} stands until "
+                        "sweep ends it", "let sweep run often, on a machine that is always on", refuse=False)
     if right.until <= now:
         yield Objection("window-past", f"the window of {right.role} ended at {format_instant(right.until)}, before it is made",
                         "write a later end")

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from sigillum.core.charter.charter import SELF, GrantWant
-from sigillum.core.facets import rights
+from sigillum.core.facets import levels, rights
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
@@ -36,6 +36,7 @@ class One:
 
     def __init__(self, seen: Seen, draft: Draft, want: GrantWant) -> None:
         self.seen, self.draft, self.want, self.mark = seen, draft, want, mark_of(seen, want)
+        self.over = ""  # where one has one role at a place: the one that it takes the place of
         self.own = draft.one(OwnRole, seen.tenant, lambda r: r.role.body.name == want.role)
         self.wished = any(r.name == want.role for r in seen.charter.roles)
         self.role_fact = seen.ask(Query(ROLE, "name", want.role))
@@ -162,6 +163,8 @@ def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
     if rights.refused(seen, draft, wished, standing.record, one.holder):
         return
     draft.provide(wished)
+    if standing.record is None and levels.refused(seen, draft, one, records):
+        return
     if standing.record is not None and same:
         _present(one, standing, terms)
     elif standing.where is Where.RECENT and same:
@@ -247,6 +250,8 @@ def _make(one: One, number: int, terms: Mapping[str, Any], why: str, *needs: Ste
     after: dict[str, Any] = {"allows": allows(one.role)}
     if want.where:
         after["only"] = " and ".join(f"where {name} is {' or '.join(values)}" for name, values in want.where)
+    if one.over:
+        part["over"] = after["instead of"] = one.over
     if "from" in terms:
         after["from"] = terms["from"]
     if "until" in terms:

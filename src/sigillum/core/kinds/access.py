@@ -52,6 +52,7 @@ class Grant(NamedTuple):
     place_name: str = ""
     principal_name: str = ""
     carrier: str = ""  # the kind of its principal
+    over: str = ""  # where a principal has one role at a place: the one that it takes the place of
 
 
 class Scope(NamedTuple):
@@ -98,7 +99,7 @@ def _service(value: str, about: Any) -> tuple[str, datetime | None]:
 PLACE = Kind("place", Place, key=("path",), power="places", finders=("path", "under", "all"), entries={"services": _service})
 ROLE = Kind("role", Role, power="roles", finders=("name", "all"), normal={"permissions": _names})
 GRANT = Kind("grant", Grant, key=("principal", "role", "place", "where", "start", "until"), power="grants",
-             finders=("principal", "role", "itself"), write_only=("carrier",))
+             finders=("principal", "role", "itself"), write_only=("carrier", "over"))
 API = Kind("api", Api, finders=("name", "all"))
 CONSENT = Kind("consent", Consent, key=("principal", "api", "scope", "acts", "only"), power="consents", finders=("principal",))
 

@@ -55,10 +55,11 @@ class Entry(NamedTuple):
 
 
 class End(NamedTuple):
-    """Remove one thing."""
+    """Remove one thing. `about`: what a grant leaves behind where a principal has one role at a place, as `back`."""
 
     kind: Kind[Any]
     id: Id
+    about: Part = NOTHING
 
 
 Doing = Make | Change | Entry | End

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 
 from .kind import Kind
 
+GRANT_NAME = "grant"
 PROGRAM, PERSON = "program", "person"
 SEALED, ONCE = "sealed", "once"  # a way in which secrets are delivered
 
@@ -76,12 +77,19 @@ class Profile:
     preconditions: tuple[Precondition, ...] = ()
     warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
     unmarked: frozenset[str] = frozenset()  # kinds that have no place for our mark: ours are told by journal and name alone
+    levels: bool = False  # a principal has one role at a place: another one takes its place
     confirmed_by: str = PROGRAM  # who says that a change was made
 
     @property
     def proves(self) -> bool:
         """Can anything be tried there, or asked?"""
         return bool(self.decisions or self.work)
+
+    @property
+    def ends_grants(self) -> bool:
+        """Does a grant end there by itself? Where it does not, Sigillum ends it."""
+        fields = self.carries.get(GRANT_NAME)
+        return fields is None or "until" in fields
 
     def carried(self, kind: Kind[Any]) -> frozenset[str] | None:
         """The fields that it has of a kind; None: it has no such kind."""

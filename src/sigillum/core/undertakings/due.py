@@ -93,7 +93,8 @@ def of_loans(loans: Iterable[tuple[Loan, datetime]]) -> Iterator[Due]:
     for loan, now in loans:
         stage = loan.stage(now)
         if stage not in OVER:
-            then = "it has ended, and still stands until it is swept" if stage is Stage.ENDED else "it ends by itself"
+            then = "it has ended, and still stands until it is swept" if stage is Stage.ENDED else \
+                "it ends by itself" if loan.by_itself else "it stands on until it is swept"
             yield Due(loan.until, LOANS, "", loan.about, loan.tenant, then, None, loan.uid)
 
 

@@ -60,6 +60,7 @@ class Loan:
     wanted_back: bool = False
     closed: str = ""
     at: str = ""  # the place as it was named
+    by_itself: bool = True  # the tenant ends it; else it stands until it is swept
 
     @property
     def key(self) -> str:
@@ -106,7 +107,8 @@ def read(entries: Iterable[Entry], uid: str) -> list[Loan]:
     assert grant.until is not None
     return [Loan(uid, first.sequence, tenant, grant, grant.until, str(body["principal_name"]), str(body["by"]),
                  str(body["external_id"]), history.latest(mark_of(tenant)), any(e.kind == RECALLED for e in all_),
-                 next((str(e.body["how"]) for e in all_ if e.kind == CLOSED), ""), str(body.get("at") or grant.place))]
+                 next((str(e.body["how"]) for e in all_ if e.kind == CLOSED), ""), str(body.get("at") or grant.place),
+                 body.get("by_itself", True) is True)]
 
 
 def gone(loan: Loan, seen: Look, now: datetime) -> bool:
@@ -147,7 +149,8 @@ def next_(loan: Loan, seen: Look, now: datetime) -> Next:
         identity = fact.first.id
     verb, why = ("recall", "it was recalled") if loan.wanted_back else (
         "sweep", f"its window ended at {format_instant(loan.until)}")
-    return Next((Step(StepId(mark_of(loan.tenant), 1, verb), StepKind.END, f"loan of {loan.about}", End(GRANT, identity),
+    back = {"back": loan.grant.over} if loan.grant.over else {}
+    return Next((Step(StepId(mark_of(loan.tenant), 1, verb), StepKind.END, f"loan of {loan.about}", End(GRANT, identity, back),
                       power=POWER, why=why),))
 
 

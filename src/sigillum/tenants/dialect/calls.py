@@ -10,17 +10,21 @@ from datetime import UTC, datetime, timedelta
 from typing import Any, NamedTuple
 from urllib.parse import urlencode, urljoin
 
+from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
+from sigillum.protocols import oauth
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.tenants.port import Reply, Result
 
-from .model import CallSection, DialectFile, ListSection, PageSection, ToldSection, WaySection
-from .values import NOTHING, MisfitError, Values, address_of, at, filled, header_of
+from .call_model import CallSection, ListSection, PageSection, ToldSection
+from .model import DialectFile, WaySection
+from .values import NOTHING, MisfitError, Values, address_of, at, filled, header_of, names_in, private_key
 
 MOST_PAGES, MOST_THINGS = 2_000, 200_000
+LOOKS, CHANGES = "looks", "changes"  # for what the administrator's token is fetched
 USUAL = {404: "missing", 409: "exists", 412: "stale", 429: "busy", 503: "busy"}
 LINK = re.compile(r"<([^>]*)>\s*((?:;\s*[\w*]+\s*=\s*(?:\"[^\"]*\"|[^\s,;]+)\s*)*)")
 REL = re.compile(r";\s*rel\s*=\s*(?:\"([^\"]*)\"|([^\s,;]+))")
@@ -62,6 +66,13 @@ class Spoken(NamedTuple):
         )
 
 
+def _tells_doing(way: WaySection) -> bool:
+    """Is another token fetched for changing than for looking?"""
+    first = way.first
+    return first is not None and any(n == "doing" for part in (first.query, first.headers, first.body, first.form)
+                                     for n, _ in names_in(part))
+
+
 def fits(section: ToldSection, status: int, body: Any) -> bool:
     """Is it this answer?"""
     statuses = section.status if isinstance(section.status, list) else [section.status]
@@ -86,26 +97,29 @@ class Speaker:
         self.dialect, self.http, self.base, self.token, self.admin = dialect, http, base.rstrip("/"), token, admin
         self.clock: ClockReading | None = None
         self._heard = heard
-        self._presented = dict[str, str]()  # what a first call gave, until it is refused
+        self._presented = dict[str, str]()  # what a first call gave the administrator for looking or changing, until refused
 
     @property
     def now(self) -> datetime:
         return datetime.now(UTC) + (self.clock.shift if self.clock is not None else timedelta(0))
 
     # --- who speaks -------------------------------------------------------------------------------------------------
-    def as_administrator(self, values: Values) -> dict[str, str]:
-        return self.headers(
-            self.dialect.ways_in.administrator, {**values, "secret": self.token, "admin": self.admin}, "administrator"
-        )
-
-    def headers(self, way: WaySection, values: Values, who: str = "") -> dict[str, str]:
-        """What is presented. A first call that gives a token is made once for the administrator. Raises RefusedError."""
-        secret = values.get("secret")
+    def as_administrator(self, values: Values, doing: str = LOOKS) -> dict[str, str]:
+        """What the administrator presents. A first call that gives a token is made once. Raises RefusedError."""
+        way = self.dialect.ways_in.administrator
+        values = {**values, "secret": self.token, "admin": self.admin, "doing": doing}
         if way.first is not None:
-            token = self._presented.get(who) or self.first(way, values)
-            if who:
-                self._presented[who] = token
+            key = doing if _tells_doing(way) else ""
+            token = self._presented.get(key) or self.first(way, values)
+            self._presented[key] = token
             values = {**values, "token": token, "secret": Secret(token)}
+        return self.headers(way, values)
+
+    def headers(self, way: WaySection, values: Values) -> dict[str, str]:
+        """What is presented. Raises RefusedError, MachineError."""
+        secret = values.get("secret")
+        if way.first is None and "assertion" not in values:
+            values = {**values, "assertion": self.assertion(way, values)}
         if way.basic is not None:
             name = str(filled(f" {way.basic}", values, self.dialect.words, self.now))[1:]
             given = secret.reveal() if isinstance(secret, Secret) else ""
@@ -115,7 +129,7 @@ class Speaker:
     def first(self, way: WaySection, values: Values) -> str:
         """The token that a first call gives. Raises RefusedError."""
         assert way.first is not None
-        spoken = self.send(way.first, values, {})
+        spoken = self.send(way.first, {**values, "assertion": self.assertion(way, values)}, {})
         token = at(spoken.body, way.first.token) if spoken.means == "done" else None
         if not isinstance(token, str) or not token:
             raise RefusedError(
@@ -124,6 +138,20 @@ class Speaker:
                 mend="check the name and the secret",
             )
         return token
+
+    def assertion(self, way: WaySection, values: Values) -> str:
+        """What is signed anew, where that is how somebody proves themselves. Raises FileError, MachineError."""
+        if way.signs is None:
+            return ""
+        key = values.get("key")
+        if key is None:
+            secret = values.get("secret")
+            key = private_key(secret.reveal() if isinstance(secret, Secret) else "")
+        about = {**values, "thumbprint": thumbprint(key)}
+        words, now = self.dialect.words, self.now
+        header = {n: header_of(t, about, words, now) for n, t in way.signs.header.items()}
+        claims = {n: c for n, t in way.signs.claims.items() if (c := filled(t, about, words, now)) is not NOTHING}
+        return oauth.signed(key, way.signs.algorithm, claims, now, way.signs.lives, header).reveal()
 
     # --- one exchange -----------------------------------------------------------------------------------------------
     def send(
@@ -152,7 +180,12 @@ class Speaker:
             whole = body if body is not NOTHING else filled(call.body, values, words, now)
             content = json.dumps({} if whole is NOTHING else whole).encode()
             sent["Content-Type"] = "application/json"
-        return self._read(call, self.http.send(call.method.upper(), url, sent, content))
+        spoken = self._read(call, self.http.send(call.method.upper(), url, sent, content))
+        if spoken.means == "hidden" and call.settled is not None:
+            look = CallSection.model_validate({"get": call.settled.get})
+            if self.ask(look, values).means == "done":
+                return spoken._replace(means=call.settled.means)
+        return spoken
 
     def _url(self, call: CallSection, values: Values, more: Values) -> str:
         address = address_of(call.address, values)
@@ -183,20 +216,29 @@ class Speaker:
     def ask(self, call: CallSection, values: Values, *, url: str = "", more: Values | None = None) -> Spoken:
         """A request of the administrator's; where a fetched token is refused, once more with a new one."""
         spoken = self.send(call, values, self.as_administrator(values), url=url, more=more)
-        if spoken.answer.status == 401 and self._presented.pop("administrator", None) is not None:
+        if self._refused(spoken):
             spoken = self.send(call, values, self.as_administrator(values), url=url, more=more)
         return spoken
+
+    def _refused(self, spoken: Spoken) -> bool:
+        """Was a fetched token refused? Nothing was done then (RFC 9110 §15.5.2), and another one is fetched."""
+        if spoken.answer.status != 401 or not self._presented:
+            return False
+        self._presented.clear()
+        return True
 
     def change(
         self, call: CallSection, values: Values, doing: str, *, headers: Mapping[str, str] | None = None, body: Any = NOTHING
     ) -> tuple[Reply, Spoken | None]:
         """One request that changes something, exactly once."""
+        def send() -> Spoken:
+            return self.send(call, values, {**self.as_administrator(values, CHANGES), **(headers or {})}, body=body)
         try:
-            spoken = self.send(call, values, {**self.as_administrator(values), **(headers or {})}, body=body)
+            spoken = send()
+            if self._refused(spoken):
+                spoken = send()
         except HttpError as problem:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem), None
-        if spoken.answer.status == 401:  # nothing was done; another token is got for the next attempt
-            self._presented.pop("administrator", None)
         return spoken.reply(doing), spoken
 
     # --- lists ------------------------------------------------------------------------------------------------------

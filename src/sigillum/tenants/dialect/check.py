@@ -12,20 +12,22 @@ from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.errors import Mistake, Position
 from sigillum.core.values.text import did_you_mean
 
-from .model import CallSection, DialectFile, ListSection, MakeSection, ShownSection, ThingSection
+from .call_model import CallSection, ListSection, MakeSection
+from .model import DialectFile, ShownSection, ThingSection
 from .things import BESIDE
-from .values import FORMS, names_in
+from .values import FORMS, VALUE, names_in
 
 Spot = tuple[str | int, ...]
 Place = Callable[[Spot], Position]
 EVERYWHERE = frozenset({"admin"})
+QUOTES = ("quoted", "doubled")  # forms in which a value stays one inside a search
 IDENTITY = frozenset({"place", "place_id", "principal", "account", "permission"})
 
 
 def check(dialect: DialectFile, place: Place) -> list[Mistake]:
     """Every mistake that the form alone does not show."""
     checker = _Checker(dialect, place)
-    return [*checker.things(), *checker.rights(), *checker.ways()]
+    return [*checker.things(), *checker.rights(), *checker.ways(), *checker.store()]
 
 
 class _Checker:
@@ -52,11 +54,11 @@ class _Checker:
 
     def _each(self, section: ThingSection) -> set[str]:
         """What calls know beside the thing itself: the values of that for which they are made."""
-        of = section.all.each if section.all is not None else None
-        others = {of, section.document.of if section.document is not None else None} - {None}
+        lists = [*([section.all] if section.all is not None else []), *section.also]
+        others = {call.each for call in lists} | {section.document.of if section.document is not None else None}
         out = set[str]()
-        for other in others:
-            out |= {*KINDS[str(other)].fields, "id", "principal", "account", "place", "place_id"}
+        for other in others - {None}:
+            out |= {*KINDS[str(other)].fields, "id", "principal", "account", "team", "carrier", "place", "place_id"}
         return out
 
     def _shown(self, kind: Kind[Any], section: ThingSection, spot: Spot) -> Iterator[Mistake]:
@@ -97,7 +99,7 @@ class _Checker:
 
     # --- calls --------------------------------------------------------------------------------------------------------
     def _calls(self, section: ThingSection, known: set[str], made: set[str], spot: Spot) -> Iterator[Mistake]:
-        calls: list[tuple[CallSection | None, set[str], tuple[str, ...]]] = [
+        calls: list[tuple[CallSection | None, set[str], Spot]] = [
             (section.all, known, ("all",)),
             (section.one, known, ("one",)),
             (section.make, made, ("make",)),
@@ -105,10 +107,17 @@ class _Checker:
             (section.secret, known, ("secret",)),
         ]
         calls += [(call, {*known, "value"}, ("find", n)) for n, call in section.find.items()]
+        calls += [(listed, known, ("also", n)) for n, listed in enumerate(section.also)]
         for field, lists in section.lists.items():
             calls += [
                 (c, {*known, "value", "member"}, ("lists", field, n)) for n, c in (("add", lists.add), ("take", lists.take))
             ]
+        for name, finding in section.find.items():
+            for parameter, text in finding.query.items():
+                if VALUE.fullmatch(str(text)) is None and any(n == "value" and f not in QUOTES for n, f in names_in(text)):
+                    yield self._mistake("quoting", "a value would be read as part of a search", "write {value|quoted} or "
+                                        "{value|doubled}, as its search language has it, or leave `find` out",
+                                        *spot, "find", name, "query", parameter)
         document = section.document
         if document is not None:
             calls += [
@@ -127,6 +136,9 @@ class _Checker:
         yield from self._names({(n, "") for n in call.named()}, names, (*spot, call.method))
         for part in ("query", "headers", "body", "form"):
             yield from self._names(names_in(getattr(call, part)), names, (*spot, part))
+        if call.settled is not None:
+            settled = CallSection.model_validate({"get": call.settled.get})
+            yield from self._call(settled, names, (*spot, "settled"))
         if isinstance(call, ListSection) and call.short and call.method != "get":
             yield self._mistake("short", "only a list that is read can be short", "leave `short` out", *spot, "short")
 
@@ -173,6 +185,9 @@ class _Checker:
         for name, section in self.dialect.permissions.items():
             if section.try_ is not None:
                 yield from self._call(section.try_, IDENTITY | EVERYWHERE, ("permissions", name, "try"))
+            for part in ("before", "after"):
+                for number, call in enumerate(getattr(section, part)):
+                    yield from self._call(call, IDENTITY | EVERYWHERE, ("permissions", name, part, number))
         if self.dialect.decides is not None:
             yield from self._call(self.dialect.decides, IDENTITY | EVERYWHERE, ("decides",))
 
@@ -183,6 +198,23 @@ class _Checker:
             *((("ways_in", "identity", k), w) for k, w in ways.identity.items()),
         ]:
             names = {"admin", "account", "principal", "secret", "token"}
+            if way.signs is not None:
+                names |= {"assertion"}
+                signed = names_in(dict(way.signs.claims)) | names_in(dict(way.signs.header))
+                yield from self._names(signed, {*names, "thumbprint"}, (*spot, "signs"))
+            elif spot[-1] == "key-pair":
+                yield self._mistake("signs", "a key signs, and nothing says what", "add `signs:` with its claims", *spot)
             yield from self._names(names_in(way.basic) | names_in(way.value), names, spot)
             if way.first is not None:
-                yield from self._call(way.first, names, (*spot, "first"))
+                yield from self._call(way.first, {*names, "doing"}, (*spot, "first"))
+
+    def store(self) -> Iterator[Mistake]:
+        store = self.dialect.store
+        if store is None:
+            return
+        names = {"container", "name", "path"}
+        for part, more in (("read", set[str]()), ("write", {"content"}), ("end", set[str]()), ("versions", set[str]()),
+                           ("end_version", {"version"})):
+            call = getattr(store, part)
+            if call is not None:
+                yield from self._call(call, names | more, ("store", part))

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 from urllib.parse import urljoin
 
-from sigillum.core.kinds.access import GRANT, PLACE
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
@@ -17,11 +17,13 @@ from sigillum.core.values.text import plain
 from sigillum.protocols.http import Http, HttpError
 from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
 
+from .call_model import CallSection, ChangeSection, LaterSection
 from .calls import fits
 from .files import read
 from .identity import Identity
-from .model import CallSection, ChangeSection, DialectFile, LaterSection, ThingSection
+from .model import DialectFile, ThingSection
 from .profile import profile_of
+from .store import DialectStore
 from .things import HiddenError, joined
 from .values import NOTHING, ValueRefusedError, at, filled, names_in
 
@@ -108,7 +110,13 @@ class DialectTenant(Identity):
             return self.things.documents.make(kind, section, values, record, doing)
         call = section.make
         assert call is not None
-        if call.look_first and self._there(kind, section, values, identity):
+        if section.level:
+            standing = self._level(values)
+            if standing is not None and standing.body.role == values["role"]:
+                return Reply(Result.EXISTS, detail="it is there already")
+            if standing is not None and standing.body.role != make.part.get("over"):
+                return _other_level(standing.body.role, str(values["role"]))
+        elif call.look_first and self._there(kind, section, values, identity):
             return Reply(Result.EXISTS, detail="it is there already")
         reply, spoken = self.speaker.change(call, values, doing)
         if reply.result is not Result.DONE or spoken is None:
@@ -147,10 +155,21 @@ class DialectTenant(Identity):
     def _values(self, make: Make, mark: str) -> dict[str, Any]:
         """What the calls that make something can name."""
         values: dict[str, Any] = {**make.part, "mark": mark, "account": make.about.get("account", make.part.get("name", ""))}
-        role = next((r for r in self.dialect.roles if r.name == make.part.get("role")), None)
-        if make.kind is GRANT and role is not None:
-            values |= {f"role.{n}": v for n, v in role.values.items()}
+        if make.kind is GRANT:
+            values |= self._role(str(make.part.get("role", "")))
         return values
+
+    def _role(self, name: str) -> dict[str, Any]:
+        """The values by which a role is told that has no name there."""
+        role = next((r for r in self.dialect.roles if r.name == name), None)
+        return {f"role.{n}": v for n, v in role.values.items()} if role is not None else {}
+
+    def _level(self, values: Mapping[str, Any]) -> Record[Any] | None:
+        """The one role that a principal has at a place. Raises HiddenError."""
+        fact = self.things.fact(Query(GRANT, "principal", str(values["principal"])))
+        if not fact.known:
+            raise HiddenError(f"what it has there cannot be seen: {fact.unknown}")
+        return next((r for r in fact.records if r.body.place == values["place"]), None)
 
     def _there(self, kind: Kind[Any], section: ThingSection, values: Mapping[str, Any], identity: str) -> bool:
         field = "id" if identity else kind.key[-1]
@@ -262,13 +281,24 @@ class DialectTenant(Identity):
                 place = self.things.fact(Query(PLACE, "path", str(values.get("place", "")))).first
                 values = {**values, **(self.things.of_record(place) if place is not None else {}), "id": identity}
             return self.things.documents.end(end.kind, section, values, identity, doing)
-        assert section.end is not None
-        needed = section.end.named() | {n for n, _ in names_in(section.end.body)}
-        reply, _ = self.speaker.change(section.end, self.things.known(end.kind, identity, needed), doing)
+        call = section.end
+        assert call is not None
+        needed = call.named() | {n for n, _ in names_in(call.body)}
+        values, back = self.things.known(end.kind, identity, needed), str(end.about.get("back") or "")
+        if section.level:
+            standing = self.things.fact(Query(GRANT, "id", identity)).first
+            if standing is None:
+                return Reply(Result.MISSING, detail="another level stands there by now, or none")
+            if back and section.make is not None:
+                role = self.things.fact(Query(ROLE, "name", back)).first
+                call = section.make
+                values |= {**self.things.of_record(standing), **self._role(back), "role": back,
+                           "role_id": role.id if role is not None else back}
+        reply, _ = self.speaker.change(call, values, doing)
         return reply
 
-    def store(self, path: str) -> None:
-        """It is no store."""
+    def store(self, path: str) -> DialectStore | None:
+        return DialectStore(self.speaker, self.dialect.store, path) if self.dialect.store is not None else None
 
     def fetch_secret(self, identity: str) -> Reply:
         section, known = self.things.section(CREDENTIAL), self._secrets.pop(identity, None)
@@ -286,6 +316,12 @@ class DialectTenant(Identity):
             return reply._replace(secret=Secret(found)) if isinstance(found, str) and found else reply
 
         return self._safely(send)
+
+
+def _other_level(have: str, wanted: str) -> Reply:
+    error = RefusedError(f"it has the role {have} there, of which one has one at a place, and {wanted} would take its place",
+                         where="the grant", mend="end the other one first, or take it into the charter")
+    return Reply(Result.REFUSED, detail=error.what, error=error)
 
 
 def _merged(whole: Any, part: Any) -> None:

@@ -54,16 +54,19 @@ class Identity:
             if proof.secret is not None
             else "key-pair"
         )
-        way, secret = self.dialect.ways_in.identity.get(kind), proof.token or proof.secret  # type: ignore[call-overload]
-        if way is None or secret is None:
+        way, secret = self.dialect.ways_in.identity.get(kind), proof.token or proof.secret or Secret("")  # type: ignore[call-overload]
+        if way is None or (kind == "key-pair" and (proof.key is None or way.signs is None)):
             raise RefusedError(
                 f"the dialect {self.dialect.dialect} does not say how one signs in with a {kind}",
                 where=self.address.name,
                 mend="describe it under `ways_in: identity:`",
             )
         account = proof.account or self._name_of(proof.principal)
+        about = {"account": account, "principal": proof.principal, "secret": secret, "key": proof.key}
         if way.first is not None:
-            secret = Secret(self.speaker.first(way, {"account": account, "principal": proof.principal, "secret": secret}))
+            secret = Secret(self.speaker.first(way, about))
+        elif way.signs is not None:
+            secret = Secret(self.speaker.assertion(way, about))
         signed = SignedIn(secret, proof.principal, f"with its {kind}", kind)
         if self.dialect.who is None:
             return signed
@@ -95,7 +98,7 @@ class Identity:
         values = {"secret": signed_in.token, "token": signed_in.token, "principal": signed_in.principal}
         if way.basic is not None:
             values["account"] = self._name_of(signed_in.principal)
-        return self.speaker.headers(way.model_copy(update={"first": None}), values)
+        return self.speaker.headers(way, {**values, "assertion": signed_in.token})
 
     def token_for(self, proof: Proof, issuer: str) -> Secret:
         raise RefusedError(
@@ -121,10 +124,16 @@ class Identity:
         section = self.dialect.permissions.get(operation.permission)
         if section is None or section.try_ is None:
             return Trial(None, f"the dialect does not say how {operation.permission} is tried")
-        account = self._name_of(signed_in.principal)
-        spoken = self.speaker.send(
-            section.try_, {**self._place(place), "principal": signed_in.principal, "account": account}, self._as(signed_in)
-        )
+        values = {**self._place(place), "principal": signed_in.principal, "account": self._name_of(signed_in.principal)}
+        try:
+            for call in section.before:
+                first = self.speaker.ask(call, values)
+                if first.means not in ("done", "exists", "unchanged"):
+                    return Trial(None, f"what has to be there first was refused (status {first.answer.status}): {first.said}")
+            spoken = self.speaker.send(section.try_, values, self._as(signed_in))
+        finally:
+            for call in section.after:
+                self.speaker.ask(call, values)
         status = spoken.answer.status
         if spoken.means in ("done", "unchanged"):
             return Trial(True, f"done (status {status})")

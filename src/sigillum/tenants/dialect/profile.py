@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sigillum.core.kinds.access import PLACE, ROLE
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.profile import ONCE, Operation, Profile
 from sigillum.core.kinds.registry import KINDS
 from sigillum.tenants.port import Address
@@ -44,6 +44,9 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         administrator=address.admin,
         carries=carries,
         unmarked=unmarked,
+        levels=GRANT.name in dialect.things and dialect.things[GRANT.name].level,
+        assertion_algorithms=tuple(says.assertion_algorithms),
+        store=SAID if dialect.store is not None else "",
         operations={
             n: Operation(n, p.class_, p.try_.method.upper() if p.try_ else "", p.try_.address if p.try_ else "")
             for n, p in dialect.permissions.items()

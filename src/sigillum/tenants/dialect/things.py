@@ -8,14 +8,15 @@ from typing import Any
 from urllib.parse import quote, unquote
 
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE
-from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.errors import SomebodyError
 
+from .call_model import ListSection
 from .calls import Speaker, Spoken
 from .document import Documents
-from .model import DialectFile, ListSection, ThingSection
+from .model import DialectFile, ThingSection
 from .values import MisfitError, Values, at, names_in, shown
 
 BESIDE = ("mark", "version", "progress", "modified")  # what is shown beside a kind's own fields
@@ -91,8 +92,8 @@ class Things:
         """What calls can name of a thing that is known."""
         values = {n: v for n, v in zip(record.kind.fields, record.body, strict=True) if v not in (None, "", ())}
         values |= {"id": record.id, "mark": record.mark, "version": record.version}
-        if record.kind is ACCOUNT:
-            values |= {"principal": record.id, "account": record.body.name}
+        if record.kind in (ACCOUNT, TEAM):
+            values |= {"principal": record.id, record.kind.name: record.body.name, "carrier": record.kind.name}
         if record.kind is PLACE:
             values |= {"place": record.body.path, "place_id": record.id}
         return values
@@ -151,19 +152,20 @@ class Things:
             return self._one(kind, section, {query.field: query.value, "id": query.value})
         if section.all is None:
             raise HiddenError(f"the dialect does not say how a {kind.name} is found by {query.field}")
-        if section.all.each is None:
-            return [*written, *self._listed(kind, section, section.all, {})]
-        out = list[Record[Any]]()
-        for values in self._each(kind, section.all.each, query):
-            out += self._listed(kind, section, section.all, values, gone=True)
+        out = list(written)
+        for listed in (section.all, *section.also):
+            if listed.each is None:
+                out += self._listed(kind, section, listed, {})
+            for values in self._each(kind, listed.each, query) if listed.each is not None else ():
+                out += self._listed(kind, section, listed, values, gone=True)
         return out
 
     def _each(self, kind: Kind[Any], of: str, query: Query[Any]) -> Iterator[dict[str, Any]]:
         """For which things something is asked: for one where the question names it, else for all of them."""
         other = KINDS[of]
         values = self.values_of(kind, query.value) if query.field == "id" else {query.field: query.value}
-        if other is ACCOUNT and values.get("principal"):
-            yield from self._whose(str(values["principal"]))
+        if other in (ACCOUNT, TEAM) and values.get("principal"):
+            yield from self._whose(other, str(values["principal"]))
             return
         if other is PLACE and values.get("place"):
             asked = Query(PLACE, "path", str(values["place"]))
@@ -175,11 +177,10 @@ class Things:
         for record in fact.records:
             yield self.of_record(record)
 
-    def _whose(self, principal: str) -> Iterator[dict[str, Any]]:
-        section = self.section(ACCOUNT)
-        fact = self.fact(Query(ACCOUNT, "id", principal)) if section is not None else Fact()
+    def _whose(self, kind: Kind[Any], principal: str) -> Iterator[dict[str, Any]]:
+        fact = self.fact(Query(kind, "id", principal)) if self.section(kind) is not None else Fact()
         if not fact.known:
-            raise HiddenError(f"its account: {fact.unknown}")
+            raise HiddenError(f"its {kind.name}: {fact.unknown}")
         yield from (self.of_record(r) for r in fact.records)
 
     def _one(self, kind: Kind[Any], section: ThingSection, values: Values) -> list[Record[Any]]:

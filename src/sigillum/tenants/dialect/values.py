@@ -6,6 +6,8 @@ afterwards, and addresses encode whatever is put into them.
 
 from __future__ import annotations
 
+import base64
+import json
 import re
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
@@ -96,6 +98,39 @@ def _jwk_of_pem(text: Any) -> dict[str, Any]:
     raise MisfitError("it is no public key")
 
 
+def private_key(text: str) -> dict[str, Any]:
+    """The private JWK of a key that is written as PEM or as JWK. Raises FileError."""
+    from joserfc.jwk import JWKRegistry
+
+    for given, kind in ((text, "OKP"), (text, "EC"), (text, "RSA")):
+        try:
+            made = JWKRegistry.import_key(json.loads(given)) if given.lstrip().startswith("{") else \
+                JWKRegistry.import_key(given, kind)
+            if made.is_private:
+                return dict(made.as_dict(private=True))
+        except Exception:  # noqa: S112 - the library raises whatever it finds; another kind may fit
+            continue
+    raise FileError("nothing can be signed with the administrator's secret", where="admin: token: in sigillum.yaml",
+                    mend="its dialect wants a private key there, as PEM or as JWK")
+
+
+def _label(text: str) -> str:
+    """A text as a label can hold it: small letters and digits alone, and the text again (RFC 4648 §6)."""
+    return base64.b32encode(text.encode()).decode().rstrip("=").lower()
+
+
+def _of_label(value: Any) -> str:
+    text = _text(value or "")
+    try:
+        return base64.b32decode(text.upper() + "=" * (-len(text) % 8)).decode()
+    except ValueError:
+        return ""  # a label of somebody else's
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
 FORMS: Mapping[str, tuple[Callable[[Any, datetime], Any], Callable[[Any], Any]]] = {  # to them, and from them
     "text": (lambda v, now: str(v), _text),
     "lower": (lambda v, now: str(v).lower(), lambda v: _text(v).lower()),
@@ -109,6 +144,9 @@ FORMS: Mapping[str, tuple[Callable[[Any, datetime], Any], Callable[[Any], Any]]]
     "comma": (lambda v, now: ",".join(map(str, v)), lambda v: tuple(p for p in _text(v or "").split(",") if p)),
     "pem": (lambda v, now: _pem(v), _jwk_of_pem),
     "jwk": (lambda v, now: dict(v), lambda v: v),
+    "label": (lambda v, now: _label(str(v)), _of_label),
+    "quoted": (lambda v, now: _quoted(str(v)), _text),
+    "doubled": (lambda v, now: "'" + str(v).replace("'", "''") + "'", _text),
     "flag": (lambda v, now: bool(v), _flag),
     "there": (lambda v, now: bool(v), bool),  # whether anything stands there
 }
@@ -219,6 +257,9 @@ def shown(section: ShownSection, document: Any, values: Values, words: Words, us
         found = filled(section.is_, values, words, datetime.now(UTC))
         return None if found is NOTHING else found
     value, form = at(document, str(section.at)), section.as_ or usual
+    for mark, which in ((section.before, 0), (section.after, 2)):
+        if mark is not None and value is not None:
+            value = _text(value).partition(mark)[which]
     if section.each is not None or form == "list":
         if value is None:
             return ()

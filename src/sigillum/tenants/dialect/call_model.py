@@ -1,0 +1,196 @@
+"""The model of a dialect's calls: addresses, bodies, answers, pages, and what finishes later."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Any, Literal
+
+from jsonpointer import JsonPointer, JsonPointerException
+from pydantic import BeforeValidator, Field, model_validator
+from uritemplate import URITemplate
+
+from sigillum.core.values.text import CLASSES, PERMISSION
+from sigillum.reading.models import Section, by_pattern, form_schema, one_of, says, text_schema, wrong
+
+METHODS = ("get", "post", "put", "patch", "delete")
+NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
+EXPANSION = re.compile(r"\{\??[a-z][a-z0-9_]*(?:,[a-z][a-z0-9_]*)*\}")
+Means = Literal["done", "exists", "missing", "hidden", "stale", "busy", "refused", "spent", "unchanged", "unsure"]
+KindName = Literal["account", "team", "place", "role", "grant", "credential"]
+
+
+def _pointer(value: Any) -> Any:
+    try:
+        JsonPointer(value if isinstance(value, str) else "?")
+    except JsonPointerException as problem:
+        raise wrong(
+            "pointer", "this is no JSON Pointer (RFC 6901)", "write it like /data/items, or '' for all of it"
+        ) from problem
+    return value
+
+
+def _address(value: Any) -> Any:
+    """An address template: simple and query expansions only (RFC 6570 §3.2.2, §3.2.8), none of them in the origin."""
+    rest = EXPANSION.sub("", value) if isinstance(value, str) else "{"
+    start = value.removeprefix("https://").removeprefix("http://").partition("/")[0] if isinstance(value, str) else "{"
+    if "{" in rest or "}" in rest or (not value.startswith("/") and "{" in start) or not value.startswith(("/", "http")):
+        raise wrong(
+            "address",
+            "this is no address of a call",
+            "begin with /, and write {name} for a value, or {?a,b} for values of the query",
+        )
+    return value
+
+
+def _class(value: Any) -> Any:
+    if value not in CLASSES:
+        raise wrong("class", "this is no class of permissions", f"known: {', '.join(CLASSES)}")
+    return value
+
+
+Pointer = Annotated[str, BeforeValidator(_pointer), text_schema(pattern="^(/|$)", format="json-pointer")]
+Url = Annotated[str, BeforeValidator(_address), text_schema(format="uri-template")]
+Named = Annotated[str, by_pattern(NAME, "name", "a name", "use small letters, digits and dashes"), form_schema(NAME.pattern)]
+Permission = Annotated[
+    str,
+    by_pattern(PERMISSION, "permission", "a permission", "write thing.verb, like queue.read"),
+    form_schema(PERMISSION.pattern),
+]
+Class = Annotated[str, BeforeValidator(_class), text_schema(enum=list(CLASSES))]
+Scalar = str | int | bool
+
+
+class ToldSection(Section):
+    """How something is told by an answer: by its status and, where that is not enough, by a value in it."""
+
+    status: list[int] | int | None = None
+    at: Pointer | None = None
+    is_: Any = Field(None, alias="is", description="The value there; none named: whatever stands there")
+    contains: str | None = Field(None, description="Part of the text there")
+
+    model_config = says({"anyOf": [{"required": ["status"]}, {"required": ["at"]}]})
+
+    @model_validator(mode="after")
+    def _tells(self) -> ToldSection:
+        if self.status is None and self.at is None:
+            raise wrong("answer", "neither a status nor a place in the answer is named", "add `status: 409`, or `at: /error`")
+        return self
+
+
+class AnswerSection(ToldSection):
+    """What an answer means."""
+
+    means: Means
+
+
+class PageSection(Section):
+    """How a list goes on: just one of these ways."""
+
+    link: str | None = Field(None, description="The `rel` of a Link header (RFC 8288)")
+    address: Pointer | None = Field(None, description="Where the next page's address stands")
+    token: Pointer | None = Field(
+        None, description="Where a token for the next page stands; `query` is the parameter that takes it"
+    )
+    offset: str | None = Field(None, description="The parameter that takes how many were read")
+    number: str | None = Field(None, description="The parameter that takes the page's number")
+    first: int = Field(1, description="The number of the first page")
+    query: str | None = None
+
+    model_config = says(one_of("link", "address", "token", "offset", "number"))
+
+    @model_validator(mode="after")
+    def _one(self) -> PageSection:
+        ways = [w for w in ("link", "address", "token", "offset", "number") if getattr(self, w) is not None]
+        if len(ways) != 1:
+            raise wrong(
+                "page", "just one way to the next page has to be named", "write one of link, address, token, offset, number"
+            )
+        if (self.token is not None) != (self.query is not None):
+            raise wrong(
+                "page-token", "a token goes with the parameter that takes it", "write `token: /next` and `query: page_token`"
+            )
+        return self
+
+
+class LaterSection(Section):
+    """A creation that finishes later: the operation of the answer is looked at until it is done."""
+
+    operation: Pointer = Field(description="Where the operation's name or address stands in the answer")
+    get: Literal["{operation}"] | Url = Field(description="What is looked at; {operation} alone is an address")
+    done: ToldSection
+    failed: ToldSection | None = None
+
+
+class SettledSection(Section):
+    """A look of the administrator's that tells what an answer meant: where this one is done, it meant `means`."""
+
+    get: Url
+    means: Means
+
+
+class CallSection(Section):
+    """One call. Just one of the methods, with its address."""
+
+    get: Url | None = None
+    post: Url | None = None
+    put: Url | None = None
+    patch: Url | None = None
+    delete: Url | None = None
+    query: dict[str, Scalar] = Field(default_factory=dict)
+    headers: dict[str, str] = Field(default_factory=dict)
+    body: Any = None
+    form: dict[str, Scalar] | None = Field(None, description="Sent as application/x-www-form-urlencoded")
+    answers: list[AnswerSection] = Field(default_factory=list)
+    settled: SettledSection | None = Field(
+        None, description="Where its answer is `hidden`: what the administrator looks at then")
+
+    model_config = says(one_of(*METHODS))
+
+    @model_validator(mode="after")
+    def _one_method(self) -> CallSection:
+        if sum(getattr(self, m) is not None for m in METHODS) != 1:
+            raise wrong("method", "a call has just one method", f"write one of {', '.join(METHODS)}, with an address")
+        if self.body is not None and self.form is not None:
+            raise wrong("body", "a body and a form are both given", "keep one of them")
+        return self
+
+    @property
+    def method(self) -> str:
+        return next(m for m in METHODS if getattr(self, m) is not None)
+
+    @property
+    def address(self) -> str:
+        return str(getattr(self, self.method))
+
+    def named(self) -> set[str]:
+        """The values that its address needs."""
+        return set(URITemplate(self.address).variable_names)
+
+
+class ListSection(CallSection):
+    """A call that lists things."""
+
+    items: Pointer = ""
+    page: PageSection | None = None
+    short: bool = Field(False, description="What it lists is a short form: each is read by itself")
+    single: bool = Field(False, description="It answers with one thing, not with a list")
+    each: KindName | None = Field(None, description="It is asked for each thing of that kind, whose values it knows")
+
+
+class MakeSection(CallSection):
+    """A call that makes a thing."""
+
+    look_first: bool = Field(False, description="It would change what stands there: that is looked for first")
+    id: Pointer | None = Field(None, description="Where the new id stands in the answer, if elsewhere than where it is shown")
+    secret: Pointer | None = Field(None, description="Where a secret stands in the answer, shown once")
+    later: LaterSection | None = None
+
+
+class ChangeSection(CallSection):
+    """A call that changes some fields of a thing."""
+
+    fields: list[str] = Field(description="The fields that it changes")
+    when: dict[str, Scalar] = Field(default_factory=dict, description="Only where a field is to become this")
+    whole: bool = Field(False, description="It sends the whole thing as it was read, with the changes of `body` in it")
+    without: list[Pointer] = Field(default_factory=list, description="Of a whole: what may not be sent")
+    if_match: bool = Field(False, description="It names the version that was read (RFC 9110 §13.1.1)")
