@@ -13,6 +13,7 @@ from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 Json = dict[str, Any]
+SIGNING_IN = ("/login", "/oauth/token")  # changes nothing
 
 
 class Refuse(Exception):
@@ -60,13 +61,13 @@ class Service:
                 asked = Asked(self)
                 with service.lock:
                     service.seen.append(f"{asked.method} {asked.path}")
-                    fate = service.fates.pop(0) if service.fates and asked.method != "GET" and not asked.path.endswith("/login") else ""
+                    fate = service.fates.pop(0) if service.fates and asked.method != "GET" and asked.path not in SIGNING_IN else ""
                     if fate == "lost-before":
                         self.close_connection = True
                         self.connection.close()
                         return
                     status, headers, body = (503, {}, {}) if fate == "busy" else service.answer(asked)
-                    service.changes += asked.method != "GET" and status < 300 and asked.path != "/login"
+                    service.changes += asked.method != "GET" and status < 300 and asked.path not in SIGNING_IN
                 if fate == "lost-after":
                     self.close_connection = True
                     self.connection.close()

@@ -29,6 +29,7 @@ from sigillum.reading.models import validate
 from sigillum.tenants.dialect.driver import DialectTenant
 from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Proof, Result
+from tenants.harbour import Berth, Cellar, Ferry
 from tenants.services import Lock, Quay, Service, Wharf
 
 HERE = Path(__file__).parent / "dialects"
@@ -47,7 +48,10 @@ proofs:
 TASTES: dict[str, tuple[Callable[[], Any], str, dict[str, str]]] = {
     "quay": (Quay, "hugo.pell", {"place": "quay/north", "trial": "quay/trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
     "lock": (Lock, "root", {"place": "north", "trial": "trial", "kind": "password", "thing": "key", "changes": "write"}),
-    "wharf": (Wharf, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"})}
+    "wharf": (Wharf, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
+    "ferry": (Ferry, "hugo.pell", {"place": "north", "trial": "trial", "kind": "key-pair, algorithm: ES256", "thing": "cargo", "changes": "load"}),
+    "berth": (Berth, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
+    "cellar": (Cellar, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "secret", "changes": "read"})}
 
 
 def text_of(name: str) -> str:

@@ -15,8 +15,10 @@ from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Fact, Kind, Query
 from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.values.canonical import PUBLIC_MEMBERS
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import whole_second
+from sigillum.keys.material import make_key
 from sigillum.protocols.http import Http
 from sigillum.reading.document import parse
 from sigillum.reading.models import validate
@@ -26,7 +28,8 @@ from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
 from sigillum.tenants.registry import connect
 from tenants.test_dialect import TASTES, text_of
 
-LOOK = {"quay": "/v1/robots", "lock": "/api/users", "wharf": "/crew"}
+PUBLIC = {n: v for n, v in make_key("ES256").items() if n in PUBLIC_MEMBERS}
+LOOK = {"quay": "/v1/robots", "lock": "/api/users", "wharf": "/crew", "ferry": "/crew", "berth": "/services", "cellar": "/readers"}
 
 
 class Described:
@@ -57,9 +60,10 @@ class Described:
 
     def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
         until = whole_second(datetime.now(UTC)).replace(hour=0, minute=0, second=0) + timedelta(days=3)
-        password = {"password": Secret("a-password-4712")} if self.words["kind"] == "password" else {}
+        kind = self.words["kind"].partition(",")[0]
+        proof: dict[str, Any] = {"password": Secret("a-password-4712")} if kind == "password" else {"public_key": PUBLIC} if kind == "key-pair" else {}
         place = {"place": self.words["place"], "place_id": {"quay/north": "2"}.get(self.words["place"], self.words["place"])}
-        return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": self.words["kind"], "name": "pass", "until": until, "active": True, **password}),
+        return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": kind, "name": "pass", "until": until, "active": True, **proof}),
                 (GRANT, {"principal": account, "carrier": "account", "role": "looker", "role_id": "looker", **place, "where": (), "reason": "x"})]
 
     def secrets(self) -> list[str]:

@@ -13,6 +13,7 @@ from sigillum.core.deciding import gathering
 from sigillum.core.deciding.foreseen import spoiling
 from sigillum.core.deciding.objections import Objection, against, breaking, misplaced, missing_rights, without_effect
 from sigillum.core.deciding.values import Right
+from sigillum.core.deciding.world import again
 from sigillum.core.facets.seen import Expected, arrival_seconds
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows
 from sigillum.core.kinds.changes import plain
@@ -85,7 +86,10 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
     role: Record[Role] = lookup.require(seen, named, gathering.ALL_ROLES)
     place_id = place[1:] if principal_as_place else lookup.require(seen, Query(PLACE, "path", place), around).id
     until = end_of(seen.now, wish.lasts_seconds, wish.until)
+    instead = _instead_of(seen, borrower, place)
     world = gathering.world_of(seen.known(), seen.profile, felt=False)
+    if instead:
+        world = again(world, rights=[r for r in world.rights if (r.carrier, r.role, r.place) != (borrower.id, instead, place)])
     right = Right("loan", borrower.id, wish.role, place, until=until)
     objections = may_be_lent(office.workspace.rules, wish.role, until, wish.because, seen.now)
     objections += against(seen.profile, role, right, seen.now, everyone=borrower.value("everyone") is True)
@@ -99,7 +103,7 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
         if not principal_as_place:
             objections += missing_rights(world, right, seen.now, (p for p, _ in role.body.permissions))
     grant = Grant(borrower.id, wish.role, place, None, until, reason=wish.because, role_id=role.id, place_id=place_id,
-                  carrier=borrower.kind.name, over=_instead_of(seen, borrower, place))
+                  carrier=borrower.kind.name, over=instead)
     return Proposal(wish, tenant.address.name, str(borrower.body.name), grant, allows(role), tuple(dict.fromkeys(objections)),
                     _standing(office, seen.tenant, grant))
 

@@ -33,7 +33,10 @@ def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident)
         return f"Not lent: {failed[0].what}\n  do     {failed[0].mend}"
     if stood:
         return f"{what} is lent to {who} already, until {until} (loan {number}); its end stays."
-    return f"Lent: {what} to {who}, until {until} (loan {number}), and read back. It ends by itself."
+    ends = "It ends by itself." if loan.by_itself else "This tenant ends none by itself: let `sigillum sweep` run then."
+    if loan.grant.over:
+        ends += f" {loan.grant.over} gave way to it and comes back."
+    return f"Lent: {what} to {who}, until {until} (loan {number}), and read back. {ends}"
 
 
 def row(loan: Loan, state: str, ident: Ident) -> tuple[str, ...]:

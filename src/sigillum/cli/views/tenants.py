@@ -39,7 +39,8 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
         ("decisions follow", f"within {_seconds(profile.felt_seconds)}" if profile.felt_seconds else
          ("at once" if profile.felt_seconds == 0 else UNSAID)),
         ("windows", ", ".join([*(["not on broad roles"] if not profile.windows_on_broad else []),
-                               *(["not for everyone"] if not profile.windows_on_everyone else [])]) or "on every grant"),
+                               *(["not for everyone"] if not profile.windows_on_everyone else [])])
+         or ("on every grant" if profile.ends_grants else "it has none: sweep ends what has one")),
         ("a credential lives", f"{_seconds(profile.credential_seconds)} at most" if profile.credential_seconds else UNSAID),
         ("credentials each", profile.keys_per_principal or UNSAID),
         ("an assertion lives", f"{_seconds(profile.assertion_seconds)} at most"),

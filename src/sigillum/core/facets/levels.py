@@ -8,6 +8,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.access import Grant
 from sigillum.core.kinds.kind import Record
+from sigillum.core.records.history import State
 
 if TYPE_CHECKING:
     from sigillum.core.facets.grant import One
@@ -27,7 +28,13 @@ def refused(seen: Seen, draft: Draft, one: One, records: tuple[Record[Grant], ..
         return True
     if other is None:
         return False
-    if seen.history.owns("grant", seen.tenant, other.id, other.mark) is None:
+    maker = seen.books.owner(other.id)
+    if seen.books.lent(other.mark) or maker.startswith("the loan "):
+        draft.note("level-lent", f"{want.role} at {want.at} gave way to {other.body.role} ({maker}), and comes back after it",
+                   warning=False)
+        return True
+    made = seen.history.owns("grant", seen.tenant, other.id, other.mark)
+    if made is None or made.state is State.ENDED:
         draft.wrong("level-taken", f"{other.body.role} stands at {want.at} already, and {want.role} would take its place; "
                     "Sigillum did not make it", "end it there first, or write that role into the charter", want.position)
         return True

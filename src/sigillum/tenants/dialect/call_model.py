@@ -7,14 +7,14 @@ from typing import Annotated, Any, Literal
 
 from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import BeforeValidator, Field, model_validator
-from uritemplate import URITemplate
 
 from sigillum.core.values.text import CLASSES, PERMISSION
 from sigillum.reading.models import Section, by_pattern, form_schema, one_of, says, text_schema, wrong
 
 METHODS = ("get", "post", "put", "patch", "delete")
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
-EXPANSION = re.compile(r"\{\??[a-z][a-z0-9_]*(?:,[a-z][a-z0-9_]*)*\}")
+_VALUE = r"[a-z][a-z0-9_.]*(?:\|[a-z][a-z0-9_-]*)?"
+EXPANSION = re.compile(rf"\{{(?:{_VALUE}|\?{_VALUE}(?:,{_VALUE})*)\}}")
 Means = Literal["done", "exists", "missing", "hidden", "stale", "busy", "refused", "spent", "unchanged", "unsure"]
 KindName = Literal["account", "team", "place", "role", "grant", "credential"]
 
@@ -161,10 +161,6 @@ class CallSection(Section):
     @property
     def address(self) -> str:
         return str(getattr(self, self.method))
-
-    def named(self) -> set[str]:
-        """The values that its address needs."""
-        return set(URITemplate(self.address).variable_names)
 
 
 class ListSection(CallSection):

@@ -188,7 +188,7 @@ class Speaker:
         return spoken
 
     def _url(self, call: CallSection, values: Values, more: Values) -> str:
-        address = address_of(call.address, values)
+        address = address_of(call.address, values, self.dialect.words, self.now)
         url = address if address.startswith("http") else self.base + address
         query = {
             n: f for n, t in call.query.items() if (f := filled(t, values, self.dialect.words, self.now)) not in (NOTHING, "")
@@ -303,7 +303,7 @@ def _following(
 
 def _said(body: Any) -> str:
     """What an answer says in words: the first text in it."""
-    for name in ("message", "detail", "error_description", "reason", "title", "error"):
+    for name in ("message", "detail", "error_description", "reason", "title", "error", "text", "code"):
         found = body.get(name) if isinstance(body, dict) else None
         found = found.get("message") if isinstance(found, dict) else found
         if isinstance(found, str) and found:

@@ -15,7 +15,7 @@ from sigillum.core.values.text import did_you_mean
 from .call_model import CallSection, ListSection, MakeSection
 from .model import DialectFile, ShownSection, ThingSection
 from .things import BESIDE
-from .values import FORMS, VALUE, names_in
+from .values import FORMS, VALUE, names_in, names_of
 
 Spot = tuple[str | int, ...]
 Place = Callable[[Spot], Position]
@@ -78,7 +78,7 @@ class _Checker:
             yield from self._form(section.id, (*spot, "id"))
             return
         for number, field in enumerate(section.id):
-            if field not in section.shows and field not in self._each(section):
+            if field not in section.shows and (field == "id" or field not in self._each(section)):
                 yield self._mistake(
                     "id-field", f"the id is made of {field}, and that is not shown", "add it to `shows`", *spot, "id", number
                 )
@@ -133,7 +133,7 @@ class _Checker:
         names = {*known, "mark"}
         if isinstance(call, MakeSection) and call.later is not None:
             names.add("operation")
-        yield from self._names({(n, "") for n in call.named()}, names, (*spot, call.method))
+        yield from self._names(names_of(call.address), names, (*spot, call.method))
         for part in ("query", "headers", "body", "form"):
             yield from self._names(names_in(getattr(call, part)), names, (*spot, part))
         if call.settled is not None:

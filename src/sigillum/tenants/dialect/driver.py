@@ -21,11 +21,11 @@ from .call_model import CallSection, ChangeSection, LaterSection
 from .calls import fits
 from .files import read
 from .identity import Identity
-from .model import DialectFile, ThingSection
+from .model import DialectFile, ShownSection, ThingSection
 from .profile import profile_of
 from .store import DialectStore
 from .things import HiddenError, joined
-from .values import NOTHING, ValueRefusedError, at, filled, names_in
+from .values import NOTHING, ValueRefusedError, at, filled, needs
 
 POLL_SECONDS = 1.0
 
@@ -103,7 +103,8 @@ class DialectTenant(Identity):
             return self._not_described(f"a {kind.name} is made")
         values = self._values(make, mark)
         body = kind.made(make.part)
-        identity = joined(values.get(n, "") for n in section.id) if isinstance(section.id, list) else ""
+        parts = section.id if isinstance(section.id, list) else ["id"]
+        identity = "" if "id" in parts else joined(values.get(n, "") for n in parts)  # else the answer tells it, or a part
         record = Record(kind, identity, body, mark=mark)
         doing = f"making the {kind.name}"
         if section.document is not None:
@@ -132,6 +133,8 @@ class DialectTenant(Identity):
             where = call.id
             found = at(spoken.body, where) if where is not None else self._shown_id(kind, section, spoken.body, values)
             identity = plain(str(found)) if found not in (None, "") and not isinstance(found, (dict, list)) else ""
+            if identity:
+                identity = joined(identity if n == "id" else values.get(n, "") for n in parts)
         if not identity:
             return Reply(
                 Result.LOST,
@@ -149,8 +152,8 @@ class DialectTenant(Identity):
     def _shown_id(self, kind: Kind[Any], section: ThingSection, body: Any, values: Mapping[str, Any]) -> Any:
         from .values import shown
 
-        assert not isinstance(section.id, list)
-        return shown(section.id, body, values, self.dialect.words, "text") if body is not None else None
+        where: ShownSection = section.shows["id"] if isinstance(section.id, list) else section.id
+        return shown(where, body, values, self.dialect.words, "text") if body is not None else None
 
     def _values(self, make: Make, mark: str) -> dict[str, Any]:
         """What the calls that make something can name."""
@@ -224,8 +227,7 @@ class DialectTenant(Identity):
         )
         if section is None or call is None:
             return self._not_described(f"{', '.join(change.part)} of a {change.kind.name} is changed")
-        needed = call.named() | {n for n, _ in names_in(call.body)}
-        values = {**self.things.known(change.kind, str(change.id), needed - set(change.part)), **change.part}
+        values = {**self.things.known(change.kind, str(change.id), needs(call) - set(change.part)), **change.part}
         headers = {"If-Match": change.version} if call.if_match and change.version else {}
         body = self._whole(section, call, values) if call.whole else NOTHING
         if isinstance(body, Reply):
@@ -259,7 +261,7 @@ class DialectTenant(Identity):
         if lists is None:
             return self._not_described(f"{entry.field} of a {entry.kind.name} are changed")
         call = lists.take if entry.out else lists.add
-        needed = call.named() | {n for n, _ in names_in(call.body)} | {n for n, _ in names_in(dict(call.query))}
+        needed = needs(call)
         values = {**self.things.known(entry.kind, str(entry.id), needed - {"value"}), "value": entry.value, **entry.about}
         if entry.field == "members" and "member" in needed:
             account = self.things.fact(Query(ACCOUNT, "id", str(entry.value))).first
@@ -283,8 +285,7 @@ class DialectTenant(Identity):
             return self.things.documents.end(end.kind, section, values, identity, doing)
         call = section.end
         assert call is not None
-        needed = call.named() | {n for n, _ in names_in(call.body)}
-        values, back = self.things.known(end.kind, identity, needed), str(end.about.get("back") or "")
+        values, back = self.things.known(end.kind, identity, needs(call)), str(end.about.get("back") or "")
         if section.level:
             standing = self.things.fact(Query(GRANT, "id", identity)).first
             if standing is None:
@@ -310,7 +311,7 @@ class DialectTenant(Identity):
 
         def send() -> Reply:
             reply, spoken = self.speaker.change(
-                call, self.things.known(CREDENTIAL, identity, call.named()), "fetching the secret"
+                call, self.things.known(CREDENTIAL, identity, needs(call)), "fetching the secret"
             )
             found = at(spoken.body, section.secret_at) if spoken is not None and reply.result is Result.DONE else None
             return reply._replace(secret=Secret(found)) if isinstance(found, str) and found else reply

@@ -54,19 +54,20 @@ class Identity:
             if proof.secret is not None
             else "key-pair"
         )
-        way, secret = self.dialect.ways_in.identity.get(kind), proof.token or proof.secret or Secret("")  # type: ignore[call-overload]
-        if way is None or (kind == "key-pair" and (proof.key is None or way.signs is None)):
+        way, secret = self.dialect.ways_in.identity.get(kind), proof.token or proof.secret  # type: ignore[call-overload]
+        if way is None or (kind == "key-pair" and proof.key is None):
             raise RefusedError(
                 f"the dialect {self.dialect.dialect} does not say how one signs in with a {kind}",
                 where=self.address.name,
                 mend="describe it under `ways_in: identity:`",
             )
         account = proof.account or self._name_of(proof.principal)
-        about = {"account": account, "principal": proof.principal, "secret": secret, "key": proof.key}
+        about: dict[str, Any] = {"account": account, "principal": proof.principal, "secret": secret, "key": proof.key}
         if way.first is not None:
             secret = Secret(self.speaker.first(way, about))
         elif way.signs is not None:
             secret = Secret(self.speaker.assertion(way, about))
+        assert secret is not None
         signed = SignedIn(secret, proof.principal, f"with its {kind}", kind)
         if self.dialect.who is None:
             return signed

@@ -133,7 +133,7 @@ class WaySection(Section):
 
 class WaysSection(Section):
     administrator: WaySection
-    identity: dict[Literal["password", "api-token", "key-pair", "shared-secret"], WaySection] = Field(default_factory=dict)
+    identity: dict[Literal["password", "api-token", "key-pair"], WaySection] = Field(default_factory=dict)
 
 
 class PermissionSection(Section):
@@ -215,7 +215,7 @@ class SaysSection(Section):
     ended_count: bool = False
     born_inactive: bool = False
     repeated_keys: bool = False
-    kinds: list[Literal["password", "api-token", "key-pair", "shared-secret"]] = Field(default_factory=list)
+    kinds: list[Literal["password", "api-token", "key-pair"]] = Field(default_factory=list)
     last_used: Literal["second", "day", "none"] | None = None
     without: list[KindName] = Field(default_factory=list, description="Kinds that do not exist there at all")
     assertion_algorithms: list[Literal["Ed25519", "EdDSA", "ES256", "RS256"]] = Field(default_factory=list)

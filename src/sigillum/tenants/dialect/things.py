@@ -11,15 +11,17 @@ from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
 from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.values.canonical import PUBLIC_MEMBERS, thumbprint
 from sigillum.core.values.errors import SomebodyError
 
 from .call_model import ListSection
 from .calls import Speaker, Spoken
 from .document import Documents
 from .model import DialectFile, ThingSection
-from .values import MisfitError, Values, at, names_in, shown
+from .values import MisfitError, Values, at, names_of, needs, shown
 
-BESIDE = ("mark", "version", "progress", "modified")  # what is shown beside a kind's own fields
+BESIDE = ("mark", "version", "progress", "modified", "id")  # what is shown beside a kind's own fields
 WORST = "administers"  # the class of a permission of which the dialect says nothing
 
 
@@ -145,9 +147,11 @@ class Things:
             return self.documents.all(kind, section.document, self._each(kind, section.document.of, query), about)
         call = section.find.get(query.field)
         if call is not None:
-            return self._listed(kind, section, call, {query.field: query.value})
-        if query.field == "id" and section.one is not None and not section.one.named() - set(self.values_of(kind, query.value)):
-            return self._one(kind, section, self.values_of(kind, query.value))
+            return self._listed(kind, section, call, {query.field: query.value, "value": query.value})
+        if query.field == "id" and section.one is not None:
+            values = self.values_of(kind, query.value)
+            if {n for n, _ in names_of(section.one.address)} <= set(values):
+                return self._one(kind, section, values)
         if section.id == [query.field] and section.one is not None:
             return self._one(kind, section, {query.field: query.value, "id": query.value})
         if section.all is None:
@@ -194,7 +198,7 @@ class Things:
         self, kind: Kind[Any], section: ThingSection, call: ListSection, values: dict[str, Any], *, gone: bool = False
     ) -> list[Record[Any]]:
         """What a list shows. `gone`: that of which it is asked for may have ended meanwhile."""
-        needed = {n: values.get(n) for n in sorted(call.named() | {n for n, _ in names_in(dict(call.query))})}
+        needed = {n: values.get(n) for n in sorted(needs(call))}
         memo = kind.name, f"{call.address} {needed}"
         if memo in self._memo:
             return self._memo[memo]
@@ -237,7 +241,7 @@ class Things:
                 fields[name] = value
         self._completed(kind, section, raw, values, fields)
         identity = (
-            joined(fields.get(n, values.get(n, "")) for n in section.id)
+            joined(beside.get(n) or fields.get(n) or values.get(n, "") for n in section.id)
             if isinstance(section.id, list)
             else str(shown(section.id, raw, values, self.dialect.words, "text") or "")
         )
@@ -258,6 +262,13 @@ class Things:
         """What follows from what is shown: roles by their values or ids, places by their ids, classes of permissions."""
         if kind is ROLE and "permissions" in fields:
             fields["permissions"] = self._classed(fields["permissions"])
+        if kind is CREDENTIAL and isinstance(fields.get("public_key"), dict):
+            key = {n: str(v) for n, v in fields["public_key"].items() if n in PUBLIC_MEMBERS}
+            fields["public_key"] = tuple(sorted(key.items()))
+            try:
+                fields.setdefault("thumbprint", thumbprint(key))
+            except ValueError as problem:
+                raise MisfitError(f"public_key: it is {problem}") from problem
         if kind is not GRANT:
             return
         if section.by:

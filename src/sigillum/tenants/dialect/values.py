@@ -12,7 +12,7 @@ import re
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 from jsonpointer import JsonPointer
 from uritemplate import URITemplate
@@ -22,6 +22,7 @@ from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import format_instant
 
+from .call_model import EXPANSION, CallSection
 from .model import ShownSection
 
 Values = Mapping[str, Any]
@@ -148,6 +149,7 @@ FORMS: Mapping[str, tuple[Callable[[Any, datetime], Any], Callable[[Any], Any]]]
     "quoted": (lambda v, now: _quoted(str(v)), _text),
     "doubled": (lambda v, now: "'" + str(v).replace("'", "''") + "'", _text),
     "flag": (lambda v, now: bool(v), _flag),
+    "negated": (lambda v, now: not v, lambda v: not _flag(v)),
     "there": (lambda v, now: bool(v), bool),  # whether anything stands there
 }
 
@@ -205,31 +207,57 @@ def filled(template: Any, values: Values, words: Words, now: datetime) -> Any:
     return template
 
 
-@lru_cache(maxsize=1000)
-def _template(address: str) -> URITemplate:
-    return URITemplate(address)
+class Variable(NamedTuple):
+    """A value in an address. `key`: how the template (RFC 6570) calls it."""
+
+    key: str
+    name: str
+    form: str
+    in_path: bool
 
 
 @lru_cache(maxsize=1000)
-def _in_path(address: str) -> frozenset[str]:
-    return frozenset(URITemplate(re.sub(r"\{\?[^}]*\}", "", address)).variable_names)
+def _template(address: str) -> tuple[URITemplate, tuple[Variable, ...]]:
+    """An address whose values have forms, which RFC 6570 does not have, as a template that names them by numbers."""
+    found = list[Variable]()
+
+    def expansion(match: re.Match[str]) -> str:
+        query, first = match[0].startswith("{?"), len(found)
+        for text in match[0][1 + query:-1].split(","):
+            name, _, form = text.partition("|")
+            found.append(Variable(name if query else f"v{first}", name, form, not query))
+        return "{" + "?" * query + ",".join(v.key for v in found[first:]) + "}"
+    return URITemplate(EXPANSION.sub(expansion, address)), tuple(found)
 
 
-def address_of(template: str, values: Values) -> str:
+def names_of(address: str) -> set[tuple[str, str]]:
+    """The values that an address names, each with its form."""
+    return {(v.name, v.form) for v in _template(address)[1]}
+
+
+def needs(call: CallSection) -> set[str]:
+    """The values that a call names anywhere."""
+    parts = (call.query, call.headers, call.body, call.form)
+    return {n for n, _ in names_of(call.address)} | {n for part in parts for n, _ in names_in(part)}
+
+
+def address_of(address: str, values: Values, words: Words, now: datetime) -> str:
     """An address with its values (RFC 6570). Raises ValueRefusedError for one that would name something else."""
+    template, variables = _template(address)
     given = dict[str, Any]()
-    for name in _template(template).variable_names:
-        value = values.get(name)
-        text = format_instant(value) if isinstance(value, datetime) else "" if value is None else str(value)
-        if name in _in_path(template) and text in ("", ".", ".."):
+    for variable in variables:
+        if isinstance(values.get(variable.name), Secret):
+            raise ValueRefusedError(f"the address {address} would hold a secret", where=address,
+                                    mend="nothing was sent: addresses stand in logs; put it into a header or a body")
+        value = filled("{" + variable.name + ("|" + variable.form if variable.form else "") + "}", values, words, now)
+        text = "" if value is NOTHING else str(value).lower() if isinstance(value, bool) else str(value)
+        if variable.in_path and text in ("", ".", ".."):
             raise ValueRefusedError(
-                f"the address {template} needs {name}, and it is {text or 'empty'!r}",
-                where=template,
-                mend="nothing was sent: an empty name would mean something else",
-            )
-        if text or name in _in_path(template):
-            given[name] = text
-    return str(_template(template).expand(given))
+                f"the address {address} needs {variable.name}, and it is {text or 'empty'!r}", where=address,
+                mend="nothing was sent: an empty name would mean something else")
+        if text or variable.in_path:
+            given[variable.key] = text
+    return str(template.expand(given))
 
 
 def header_of(template: str, values: Values, words: Words, now: datetime) -> str:
