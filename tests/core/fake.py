@@ -229,12 +229,16 @@ class Silent:
 
     def __init__(self, charters: frozenset[str] = frozenset(), others: Mapping[str, Expected] | None = None) -> None:
         self.charters, self.others, self.joining = charters, others or {}, set[tuple[str, str]]()
+        self.loans: dict[str, str] = {}
 
     def owner(self, identity: str) -> str:
         return ""
 
     def lent(self, mark: str) -> bool:
         return False
+
+    def lends(self, identity: str) -> str:
+        return self.loans.get(identity, "")
 
     def has_charter(self, name: str) -> bool:
         return name in self.charters

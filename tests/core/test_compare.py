@@ -312,6 +312,22 @@ def test_a_standing_grant_is_left_alone_and_one_with_another_end_is_told() -> No
         assert len(outline.steps) == steps
 
 
+def test_where_one_has_one_role_at_a_place_only_our_own_gives_way() -> None:
+    fake = Fake(profile=dataclasses.replace(PROFILE, levels=True))
+    enacted(fake, charter((GrantWant("reader", "root/a"),), ()))
+    [mine] = fake.things["grant"]
+    outline = fake.compare(charter((GRANT,), ()))
+    made = next(s.action for s in outline.steps if isinstance(s.action, Make))
+    assert (made.part["over"], [str(s.kind) for s in outline.steps]) == ("reader", ["make", "end"])
+    for role, loan, code, steps in (("writer", "", "level-taken", 0), ("writer", "4f2a", "level-lent", 0)):
+        other = mine.with_(role=role)._replace(id="theirs", mark="")
+        fake.things["grant"], fake.books.loans = [other], {"theirs": loan} if loan else {}
+        outline = fake.compare(charter((GrantWant("reader", "root/a"),), ()))
+        assert (code in [*(n.code for n in outline.notes), *(m.code for m in outline.mistakes)], len(outline.steps)) == (True, steps)
+    both = fake.compare(charter((GRANT, GrantWant("reader", "root/a")), ()))
+    assert {m.code for m in both.mistakes} == {"level-twice"}
+
+
 @pytest.mark.parametrize(("wanted", "codes"), [
     (charter((GrantWant("riter", "root/a"),), ()), ["role-unknown"]),
     (charter((GrantWant("reader", "root/c"),), ()), ["place-unknown"]),

@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
@@ -202,7 +203,10 @@ def test_a_server_that_ignores_revisions_is_told(quay: House) -> None:
     ("quay", "id: [place, role, principal]", "id: [place, rol, principal]", "is not shown"), ("quay", "arrival: at-once, ", "", "`arrival` is missing"),
     ("quay", "each: account", "eech: account", "did you mean `each`?"), ("quay", "header: X-Quay-Key", "basic: '{admin}', header: X", "just one way"),
     ("lock", "by: {set", "bye: {set", "did you mean `by`?"), ("wharf", "'{until|last_day}'", "'{until|lastday}'", "did you mean last_day?"),
-    ("wharf", "", "", ""), ("lock", "", "", ""), ("quay", "", "", "")])
+    ("ferry", "{value|quoted}", "{value}", "would be read as part of a search"), ("ferry", "signs: {algorithm", "sings: {algorithm", "did you mean `signs`?"),
+    ("ferry", "{carrier|which}", "{carrier|wich}", "did you mean which?"), ("cellar", "end_version:", "end_versions:", "did you mean `end_version`?"),
+    ("berth", "shows: {id: /number, principal", "shows: {principal", "the id is made of id"), ("ferry", "kid: '{thumbprint}'", "kid: '{thumb}'", "nothing here is called"),
+    ("ferry", "", "", ""), ("berth", "", "", ""), ("cellar", "", "", ""), ("wharf", "", "", ""), ("lock", "", "", ""), ("quay", "", "", "")])
 def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, new: str, told: str) -> None:
     (bare.folder / "dialects").mkdir()
     (bare.folder / "dialects" / "x.yaml").write_text(text_of(name).replace(old, new))
@@ -226,6 +230,82 @@ def test_one_is_begun_by_questions_and_never_guessed(bare: Desk) -> None:
 def speaking(service: Service, name: str) -> DialectTenant:
     dialect = validate(DialectFile, parse(text_of(name), "x.yaml"))
     return DialectTenant(Address(name, service.address, admin="root", driver="dialect"), Link(Secret(service.key), HERE), dialect, Http(origins=[service.address]))
+
+
+@pytest.fixture
+def named(bare: Desk, request: pytest.FixtureRequest) -> Iterator[House]:
+    made = House(bare, request.param)
+    yield made
+    made.service.stop()
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_a_loan_takes_the_place_of_a_level_and_gives_it_back(named: House) -> None:
+    desk, service = named.desk, named.service
+    assert named.enact().code == 0
+    service.levels["north", "crew", "else"] = "steer"
+    [who] = service.crew
+    ran = desk.run("lend", "clerk", "--at", "north", "--to", "crane-7", "--for", "10m", "--because", "x", "--yes")
+    assert (ran.code, "looker gave way to it" in ran.out, service.levels["north", "crew", who]) == (0, True, "steer"), ran.out + ran.err
+    assert "comes back after it" in " ".join(desk.run("rehearse", "crane").out.split())
+    assert "until it is swept" in desk.run("due", "--within", "30d").out
+    assert desk.run("recall", "--to", "crane-7").code == 0
+    assert service.levels == {("north", "crew", who): "watch", ("north", "crew", "else"): "steer"}
+    service.levels["north", "crew", who] = "steer"  # a stranger's, and not ours to replace
+    ran = desk.run("rehearse", "crane")
+    assert (ran.code, "level-taken" in desk.run("rehearse", "crane", "--format", "json").out) == (3, True), ran.out + ran.err
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_rights_through_squads_count_and_what_is_hidden_is_told_from_what_is_not_there(named: House) -> None:
+    desk, service = named.desk, named.service
+    service.squads["s1"] = {"squad": "s1", "title": "helm", "members": []}
+    named.charter += "member_of: [helm]\n"
+    assert named.enact().code == 0
+    [who] = service.crew
+    assert service.squads["s1"]["members"] == [who]
+    service.levels["trial", "squads", "s1"] = "steer"
+    ran = desk.run("explain", "crane-7", "cargo.load", "trial")
+    assert "helm" in ran.out, ran.out + ran.err
+    assert desk.run("prove", "crane").code == 1  # the squad lets it do what it cannot do
+    assert service.squads["s1"]["members"] == [who]
+    service.decks.append("dark")
+    assert any(c.endswith("/oauth/scopes") for c in service.seen)
+
+
+@pytest.mark.parametrize("named", ["cellar"], indirect=True)
+def test_a_store_keeps_a_credential_of_another_tenant_and_no_old_version_of_it(named: House) -> None:
+    desk, store, quay = named.desk, named.service, Quay()
+    (desk.folder / "dialects" / "quay.yaml").write_text(text_of("quay").replace("tokens_live: 1h", "tokens_live: 1s"))
+    assert desk.run("tenant", "add", "quay", quay.address, "--driver", "dialect", "--admin", "hugo.pell", "--token", "file:admin.secret").code == 0
+    kept = CHARTER.format(tenant="quay", **TASTES["quay"][2]).replace("lasts: 30d", "lasts: 30d, keep_in: 'store:cellar/north/crane'")
+    desk.charter(kept, "crane")
+    ran = desk.run("enact", "crane", "--yes")
+    assert (ran.code, sorted(store.bins["north"])) == (0, ["crane", "crane-g1"]), ran.out + ran.err
+    [token] = quay.tokens.values()
+    assert token["secret"] in store.bins["north"]["crane"][-1][1]
+    for words in (("rotate", "crane"), ("rotate", "crane", "--end", "--yes"), ("rotate", "crane")):
+        ran = desk.run(*words)
+        time.sleep(2.1)  # as long as its tokens live
+    [token] = quay.tokens.values()
+    assert (sorted(store.bins["north"]), len(store.bins["north"]["crane"])) == (["crane", "crane-g2"], 1), ran.out + ran.err
+    assert token["secret"] in store.bins["north"]["crane"][-1][1]
+    assert not any(token["secret"].encode() in p.read_bytes() for p in desk.folder.rglob("*") if p.is_file())
+    assert desk.run("retire", "crane", "--because", "over", "--yes").code == 0
+    assert store.bins["north"] == {}
+    quay.stop()
+
+
+@pytest.mark.parametrize("named", ["berth"], indirect=True)
+def test_use_is_seen_where_a_dialect_shows_it(named: House) -> None:
+    desk, service = named.desk, named.service
+    assert named.enact().code == 0
+    ran = desk.run("rotate", "crane", "--format", "json")
+    assert ran.json["rotations"][0]["stage"] == "given", ran.out
+    for one in service.secrets.values():
+        one["last_seen"] = None if one["title"] == "crane-pass" else int(time.time()) + 90  # somebody else, after our own sign-in
+    ran = desk.run("rotate", "crane", "--format", "json")
+    assert ran.json["rotations"][0]["stage"] in ("taken", "quiet"), ran.out + ran.err
 
 
 HOSTILE = ["", ".", "..", "/", "//", "../x", "a/b", "a/../b", "?", "a?b=c", "#", "a#b", "%2f", "%", "%00", "\x00", "a\nb", "a\r\nX-Y: z", "\t", " ", " a ", "a b", '"', '\\"', "'", "\\",

@@ -233,6 +233,12 @@ class Books:
         from sigillum.core.records.books import LOAN
         return bool(mark) and bool(self._row(LOAN, mark))
 
+    def lends(self, identity: str) -> str:
+        """The number of the open loan whose grant has this id; empty where none has."""
+        from sigillum.core.undertakings.loans import LOANS
+        return next((loan.number for loan in self.begun(LOANS)
+                     if loan.generation is not None and loan.generation.id == identity), "")
+
     def _row(self, what: str, key: str) -> str:
         return (self.ledger().book(what, key) if self.there else None) or ""
 

@@ -28,10 +28,10 @@ def refused(seen: Seen, draft: Draft, one: One, records: tuple[Record[Grant], ..
         return True
     if other is None:
         return False
-    maker = seen.books.owner(other.id)
-    if seen.books.lent(other.mark) or maker.startswith("the loan "):
-        draft.note("level-lent", f"{want.role} at {want.at} gave way to {other.body.role} ({maker}), and comes back after it",
-                   warning=False)
+    loan = seen.books.lends(other.id)
+    if loan:
+        draft.note("level-lent", f"{want.role} at {want.at} gave way to {other.body.role} (loan {loan}), and comes back after "
+                   "it", warning=False)
         return True
     made = seen.history.owns("grant", seen.tenant, other.id, other.mark)
     if made is None or made.state is State.ENDED:

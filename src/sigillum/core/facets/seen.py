@@ -37,6 +37,10 @@ class Books(Protocol):
         """Is this the externalId of a loan's grant?"""
         ...
 
+    def lends(self, identity: str) -> str:
+        """The number of the open loan whose grant has this id; empty where none has."""
+        ...
+
     def has_charter(self, name: str) -> bool:
         """Does the workspace have a charter of this name?"""
         ...
