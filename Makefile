@@ -52,4 +52,4 @@ mutants: $(READY)  ## change the meaning of the code in many places, and see whe
 	$(BIN)/python -m benchmarks.mutants
 
 clean:           ## remove what was set up
-	rm -rf .venv .venv-floor .mypy_cache .ruff_cache .pytest_cache .hypothesis .coverage*
+	rm -rf .venv .venv-floor .venv-real .mypy_cache .ruff_cache .pytest_cache .hypothesis .coverage*

@@ -38,6 +38,9 @@ class NoBooks:
     def lent(self, mark: str) -> bool:
         return False
 
+    def lends(self, identity: str) -> str:
+        return ""
+
     def has_charter(self, name: str) -> bool:
         return False
 

@@ -16,11 +16,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import psycopg
 import urllib3
 
 PACKAGES = {"postgres": "postgresql", "rabbitmq-server": "rabbitmq-server"}  # a program, and the Debian package that brings it
+HOME = Path(__file__).parents[2] / ".venv-real"  # where the servers that are Python packages live
 PLACES = ("/usr/sbin", "/usr/bin")
 
 
@@ -41,6 +43,11 @@ def install() -> None:
         lacking = [package for name, package in PACKAGES.items() if program(name) is None]
     if lacking:
         sys.exit(f"install these Debian packages first, then run `make real` again: {' '.join(lacking)}")
+    wanted = (Path(__file__).parent / "requirements.txt").read_text()
+    if not (HOME / "ready").is_file() or (HOME / "ready").read_text() != wanted:
+        subprocess.run([sys.executable, "-m", "venv", "--clear", HOME], check=True)
+        subprocess.run([HOME / "bin" / "python", "-m", "pip", "install", "-qq", "--disable-pip-version-check", "-r", Path(__file__).parent / "requirements.txt"], check=True)
+        (HOME / "ready").write_text(wanted)
 
 
 def free_port() -> int:
@@ -152,6 +159,87 @@ def rabbitmq(folder: Path) -> Iterator[Broker]:
         server.terminate()
         server.wait(60)
         subprocess.run(["epmd", "-port", str(mapper), "-kill"], check=False, stdout=subprocess.DEVNULL, env=environment)
+
+
+@dataclass
+class Web:
+    """A server that speaks HTTP, with what its administrator presents."""
+
+    address: str
+    token: str
+
+    def call(self, method: str, path: str, body: object = None, token: str = "") -> tuple[int, Any]:
+        answer = urllib3.request(method, f"{self.address}/{path}", json=body, headers={"Authorization": f"token {token or self.token}"}, retries=False)
+        return answer.status, json.loads(answer.data) if answer.data and "json" in answer.headers.get("Content-Type", "") else answer.data.decode()
+
+    def wait(self, path: str) -> Web:
+        for _ in range(300):
+            with suppress(urllib3.exceptions.HTTPError):
+                if self.call("GET", path)[0] == 200:
+                    return self
+            time.sleep(0.2)
+        raise TimeoutError(path)
+
+
+HUB = """\
+from jupyterhub.proxy import Proxy
+
+class Nowhere(Proxy):  # nothing is started for anybody, so there is nothing to pass on
+    should_start = False
+    routes = {{}}
+    async def add_route(self, routespec, target, data):
+        self.routes[routespec] = {{"routespec": routespec, "target": target, "data": data}}
+    async def delete_route(self, routespec):
+        self.routes.pop(routespec, None)
+    async def get_all_routes(self):
+        return self.routes
+
+c = get_config()  # noqa
+c.JupyterHub.proxy_class = Nowhere
+c.JupyterHub.bind_url, c.JupyterHub.hub_bind_url = "http://127.0.0.1:{front}", "http://127.0.0.1:{port}"
+c.JupyterHub.authenticator_class, c.Authenticator.allow_all = "dummy", True
+c.JupyterHub.db_url, c.JupyterHub.cookie_secret_file = "sqlite:///{folder}/hub.sqlite", "{folder}/cookie"
+c.JupyterHub.services = [{{"name": "boss", "api_token": "{token}"}}]
+c.JupyterHub.load_groups = {{"lookers": {{"users": []}}}}
+c.JupyterHub.load_roles = [
+    {{"name": "provisioner", "scopes": ["admin:users", "admin:groups", "tokens", "list:users"], "services": ["boss"]}},
+    {{"name": "looker", "scopes": ["read:metrics"], "groups": ["lookers"]}}]
+"""
+
+
+@contextmanager
+def jupyterhub(folder: Path) -> Iterator[Web]:
+    """A hub with one group whose members may read its page of figures."""
+    folder.mkdir()
+    port, token = free_port(), secrets.token_hex(20)
+    (folder / "hub.py").write_text(HUB.format(front=free_port(), port=port, folder=folder, token=token))
+    with (folder / "out").open("wb") as out:
+        server = subprocess.Popen([HOME / "bin" / "python", "-m", "jupyterhub", "-f", folder / "hub.py"], cwd=folder, stdout=out, stderr=out)
+    try:
+        yield Web(f"http://127.0.0.1:{port}", token).wait("hub/api/user")
+    finally:
+        server.terminate()
+        server.wait(60)
+
+
+@contextmanager
+def directory(folder: Path) -> Iterator[Web]:
+    """A plain SCIM server: users and groups, and nothing of ours."""
+    folder.mkdir()
+    port, token = free_port(), secrets.token_hex(20)
+    with (folder / "out").open("wb") as out:
+        server = subprocess.Popen([HOME / "bin" / "scim2-server", "--port", str(port), "--bearer-token", token], cwd=folder, stdout=out, stderr=out)
+    made = Web(f"http://127.0.0.1:{port}/v2", token)
+    try:
+        for _ in range(300):
+            with suppress(urllib3.exceptions.HTTPError):
+                if urllib3.request("GET", f"{made.address}/Users", headers={"Authorization": f"Bearer {token}"}, retries=False).status == 200:
+                    break
+            time.sleep(0.1)
+        yield made
+    finally:
+        server.terminate()
+        server.wait(60)
 
 
 if __name__ == "__main__":

@@ -73,6 +73,7 @@ class Left(NamedTuple):
     where: str
     what: str
     why: str
+    grant: str = ""  # its id, where it is one
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,7 +188,8 @@ def _left_there(charter: Charter, history: History, reached: Mapping[str, Tenant
         fact = tenant.facts([query])[query] if identity and tenant.profile.carried(GRANT) is not None else None
         for record in fact.records if fact is not None else ():
             if record.id not in lent and history.owns("grant", name, record.id, record.mark) is None:
-                yield Left(name, f"{record.body.role} granted by somebody else", "it stands as long as that tenant keeps it")
+                yield Left(name, f"{record.body.role} granted by somebody else", "it stands as long as that tenant keeps it",
+                           record.id)
         team = Query(TEAM, "id", identity)
         fact_ = tenant.facts([team])[team] if identity and charter.is_team else None
         for record_ in fact_.records if fact_ is not None else ():
@@ -232,7 +234,15 @@ def _retire(office: Office, one: Plan, because: str, done: Retired) -> None:
     done.ways = list(_refused(office, one, before))
     if any(w.refused is False for w in done.ways):
         _wait_or_tell(office, one)
+    done.plan = one = replace(one, left=tuple(left for left in one.left if not left.grant or _stands(office, one, left)))
     _close(office, one, because, done)
+
+
+def _stands(office: Office, one: Plan, left: Left) -> bool:
+    """Does a grant of somebody else's outlive its account?"""
+    query = Query(GRANT, "principal", one.history.principal_id(left.where))
+    fact = office.tenants.reach(left.where).facts([query])[query]
+    return not fact.known or any(r.id == left.grant for r in fact.records)
 
 
 # --- ways in ----------------------------------------------------------------------------------------------------------

@@ -7,6 +7,7 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.times import format_instant, rough_duration, whole_second
 from sigillum.workflows.inspect import Inspection
@@ -40,7 +41,8 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
          ("at once" if profile.felt_seconds == 0 else UNSAID)),
         ("windows", ", ".join([*(["not on broad roles"] if not profile.windows_on_broad else []),
                                *(["not for everyone"] if not profile.windows_on_everyone else [])])
-         or ("on every grant" if profile.ends_grants else "it has none: sweep ends what has one")),
+         or (UNSAID if profile.carried(GRANT) is None else "on every grant" if profile.ends_grants else
+             "it has none: sweep ends what has one")),
         ("a credential lives", f"{_seconds(profile.credential_seconds)} at most" if profile.credential_seconds else UNSAID),
         ("credentials each", profile.keys_per_principal or UNSAID),
         ("an assertion lives", f"{_seconds(profile.assertion_seconds)} at most"),

@@ -163,8 +163,9 @@ class Speaker:
         url: str = "",
         more: Values | None = None,
         body: Any = NOTHING,
+        any_form: bool = False,
     ) -> Spoken:
-        """One request, and what its answer means. Raises HttpError, ValueRefusedError."""
+        """One request, and what its answer means. `any_form`: it need not be JSON. Raises HttpError, ValueRefusedError."""
         words, now = self.dialect.words, self.now
         url = url or self._url(call, values, more or {})
         sent = {
@@ -180,7 +181,7 @@ class Speaker:
             whole = body if body is not NOTHING else filled(call.body, values, words, now)
             content = json.dumps({} if whole is NOTHING else whole).encode()
             sent["Content-Type"] = "application/json"
-        spoken = self._read(call, self.http.send(call.method.upper(), url, sent, content))
+        spoken = self._read(call, self.http.send(call.method.upper(), url, sent, content), any_form=any_form)
         if spoken.means == "hidden" and call.settled is not None:
             look = CallSection.model_validate({"get": call.settled.get})
             if self.ask(look, values).means == "done":
@@ -196,7 +197,7 @@ class Speaker:
         asked = urlencode({n: str(v).lower() if isinstance(v, bool) else v for n, v in {**query, **more}.items()})
         return f"{url}{'&' if '?' in url else '?'}{asked}" if asked else url
 
-    def _read(self, call: CallSection, answer: Answer) -> Spoken:
+    def _read(self, call: CallSection, answer: Answer, *, any_form: bool) -> Spoken:
         reading = answer.clock()
         if reading is not None:
             self.clock = reading if self.clock is None else self.clock.narrowed(reading)
@@ -205,7 +206,7 @@ class Speaker:
             body = answer.json if answer.body else None
         except HttpError:
             body = None
-            if answer.status < 300 and call.method == "get":
+            if answer.status < 300 and call.method == "get" and not any_form:
                 raise
         for section in (*call.answers, *self.dialect.answers):
             if fits(section, answer.status, body):

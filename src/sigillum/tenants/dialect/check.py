@@ -14,7 +14,7 @@ from sigillum.core.values.text import did_you_mean
 
 from .call_model import CallSection, ListSection, MakeSection
 from .model import DialectFile, ShownSection, ThingSection
-from .things import BESIDE
+from .things import BESIDE, told_from_now
 from .values import FORMS, VALUE, names_in, names_of
 
 Spot = tuple[str | int, ...]
@@ -49,8 +49,14 @@ class _Checker:
             yield from self._change(kind, section, known, spot)
             if section.all is None and section.one is None and section.document is None and not section.find:
                 yield self._mistake("not-found", f"nothing says how a {name} is found", "add `all:` or `one:`", *spot)
+            yield from self._grain(section, spot)
             if name != "grant" and section.by:
                 yield self._mistake("by", f"`by` tells the role of a grant, and this is a {name}", "leave it out", *spot, "by")
+
+    def _grain(self, section: ThingSection, spot: Spot) -> Iterator[Mistake]:
+        if told_from_now(section) and "until" in section.shows and self.dialect.says.credential_grain < 60:
+            yield self._mistake("grain", "a life from now on ends on no whole second: what is shown is never what was wanted",
+                                "write `credential_grain: 1m` under `says`, or leave `until` out of `shows`", *spot, "make")
 
     def _each(self, section: ThingSection) -> set[str]:
         """What calls know beside the thing itself: the values of that for which they are made."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
 from urllib.parse import quote, unquote
@@ -19,7 +20,7 @@ from .call_model import ListSection
 from .calls import Speaker, Spoken
 from .document import Documents
 from .model import DialectFile, ThingSection
-from .values import MisfitError, Values, at, names_of, needs, shown
+from .values import MisfitError, Values, at, names_in, names_of, needs, shown
 
 BESIDE = ("mark", "version", "progress", "modified", "id")  # what is shown beside a kind's own fields
 WORST = "administers"  # the class of a permission of which the dialect says nothing
@@ -262,6 +263,9 @@ class Things:
         """What follows from what is shown: roles by their values or ids, places by their ids, classes of permissions."""
         if kind is ROLE and "permissions" in fields:
             fields["permissions"] = self._classed(fields["permissions"])
+        if kind is CREDENTIAL and fields.get("until") is not None and told_from_now(section):
+            grain = self.dialect.says.credential_grain
+            fields["until"] = datetime.fromtimestamp(round(fields["until"].timestamp() / grain) * grain, UTC)
         if kind is CREDENTIAL and isinstance(fields.get("public_key"), dict):
             key = {n: str(v) for n, v in fields["public_key"].items() if n in PUBLIC_MEMBERS}
             fields["public_key"] = tuple(sorted(key.items()))
@@ -308,6 +312,12 @@ def _done(spoken: Spoken) -> Any:
     if spoken.answer.status == 401:
         raise spoken.error("looking")
     raise HiddenError(f"status {spoken.answer.status}: {spoken.said}")
+
+
+def told_from_now(section: ThingSection) -> bool:
+    """Is a tenant told how long a credential lives, so that its end falls onto no whole second?"""
+    make = section.make
+    return make is not None and ("until", "seconds") in names_in(make.body) | names_in(make.form) | names_in(dict(make.query))
 
 
 def carried(section: ThingSection, kind: Kind[Any]) -> frozenset[str]:
