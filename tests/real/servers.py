@@ -102,7 +102,7 @@ def postgresql(folder: Path) -> Iterator[Database]:
                    check=True, preexec_fn=as_owner, cwd=folder, stdout=subprocess.DEVNULL)
     with log.open("wb") as out:
         server = subprocess.Popen([str(program("postgres")), "-D", data, "-p", str(port), "-c", "listen_addresses=127.0.0.1", "-k", str(folder),
-                                   "-c", "log_statement=all", "-c", "fsync=off"], preexec_fn=as_owner, cwd=folder, stdout=out, stderr=out)
+                                   "-c", "log_statement=all", "-c", "fsync=off", "-c", "max_connections=100"], preexec_fn=as_owner, cwd=folder, stdout=out, stderr=out)
     made = Database(port, "boss", password, log)
     try:
         for _ in range(300):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import time
 from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -102,6 +103,35 @@ def test_a_charter_serves_on_a_real_server(house: Desk, server: Database) -> Non
     ran = house.run("retire", "clerk", "--because", "over", "--yes")
     assert (ran.code, server.run("SELECT count(*) FROM pg_roles WHERE rolname = 'clerk-7'")) == (0, [(0,)]), ran.out + ran.err
     assert house.run("ledger", "verify").code == 0
+
+
+def test_what_has_an_end_is_ended_by_sweep(house: Desk, server: Database) -> None:
+    house.charter(CHARTER.replace("at: app/sales/orders, because: it reads}", "at: app/sales/orders, lasts: 8s, because: it reads}"), "clerk")
+    assert "sweep ends it" in " ".join(house.run("rehearse", "clerk").out.split())
+    assert house.run("enact", "clerk", "--yes").code == 0
+    ran = house.run("lend", "table-update", "--at", "app/sales/orders", "--to", "clerk-7", "--for", "2s", "--because", "a repair", "--yes")
+    assert (ran.code, "let `sigillum sweep` run" in " ".join(ran.out.split())) == (0, True), ran.out + ran.err
+    held = "SELECT privilege_type FROM information_schema.table_privileges WHERE grantee = 'clerk-7' ORDER BY 1"
+    assert server.run(held) == [("SELECT",), ("UPDATE",)]
+    time.sleep(9)
+    assert house.run("sweep", "--yes").code == 0
+    assert server.run(held) == []
+
+
+def test_a_membership_gives_its_rights_and_no_more(house: Desk, server: Database) -> None:
+    assert house.run("enact", "clerk", "--yes").code == 0
+    server.run("GRANT INSERT ON sales.trial TO office", "GRANT USAGE ON ALL SEQUENCES IN SCHEMA sales TO office")
+    ran = house.run("prove", "clerk")
+    assert (ran.code, "does not hold" in ran.out) == (1, True), ran.out + ran.err  # what the team may, the member may
+    if int(str(server.run("SHOW server_version_num")[0][0])) >= 160_000:
+        with server.connect("clerk-7", secret_of(house)) as mine, pytest.raises(psycopg.errors.InsufficientPrivilege):
+            mine.execute("SET ROLE office")
+        server.run('GRANT office TO "clerk-7" WITH INHERIT FALSE')
+    else:
+        server.run('ALTER ROLE "clerk-7" NOINHERIT')
+    assert house.run("prove", "clerk").code == 0
+    ran = house.run("rehearse", "clerk", "--format", "json")
+    assert "membership of clerk-7 in office" in ran.json["charters"][0]["steps"][0]["about"], ran.out  # what gives nothing is no membership
 
 
 def test_killed_ten_times_it_goes_on(house: Desk, server: Database, forked: Fork) -> None:

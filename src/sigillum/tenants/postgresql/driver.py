@@ -137,8 +137,8 @@ class Database(Identity):
     def _grant(self, run: Asking, part: Mapping[str, Any]) -> Reply:
         right, principal, place = RIGHTS.get(str(part["role"])), str(part["principal"]), str(part["place"])
         record = Record(GRANT, id_of(str(part["role"]), place, principal), GRANT.made(part))
-        if right is None or part.get("until") is not None or part.get("start") is not None:
-            return self._not_here("a grant has no end here" if right is not None else f"there is no right {part['role']}")
+        if right is None or part.get("start") is not None:
+            return self._not_here("a grant begins at once here" if right is not None else f"there is no right {part['role']}")
         if answer(run, Query(GRANT, "id", record.id)).first is not None:
             return Reply(Result.EXISTS, detail="it is granted already")
         name, _ = self._role(run, principal)
@@ -148,7 +148,8 @@ class Database(Identity):
     def _granting(self, verb: str, privilege: str, role: str, place: str, name: str) -> sql.Composable:
         to = sql.SQL(" TO " if verb == "GRANT" else " FROM ")
         what = sql.SQL(privilege + " ON ") + object_of(place)[0] if privilege else sql.Identifier(role)
-        return sql.SQL(verb + " ") + what + to + sql.Identifier(name)
+        narrow = self._narrow if verb == "GRANT" and not privilege else ""
+        return sql.SQL(verb + " ") + what + to + sql.Identifier(name) + sql.SQL(narrow)
 
     def _set_password(self, run: Asking, part: Mapping[str, Any], mark: str) -> Reply:
         principal, password = str(part["principal"]), part["password"]
@@ -198,11 +199,16 @@ class Database(Identity):
 
         def do(run: Asking) -> Reply:
             team, member = self._role(run, str(entry.id))[0], self._role(run, str(entry.value))[0]
-            verb = "REVOKE {} FROM {}" if entry.out else "GRANT {} TO {}"
+            verb = "REVOKE {} FROM {}" if entry.out else f"GRANT {{}} TO {{}}{self._narrow}"
             run(sql.SQL(verb).format(sql.Identifier(team), sql.Identifier(member)), {})  # type: ignore[arg-type]
             return Reply(Result.DONE)
 
         return self._change(do)
+
+    @property
+    def _narrow(self) -> str:
+        """The options of a membership: its rights, and neither becoming the team nor passing it on (from version 16 on)."""
+        return " WITH INHERIT TRUE, SET FALSE, ADMIN FALSE" if self._connection.info.server_version >= 160_000 else ""
 
     def end(self, end: End) -> Reply:
         identity = str(end.id)

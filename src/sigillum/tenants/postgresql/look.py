@@ -20,17 +20,20 @@ MARK, PASSWORD = re.compile(r"\[sigillum:([^\]\s]+)\]"), re.compile(r"\[password
 TRIAL = "[sigillum:trial]"  # in the comment of a table, a schema or a database: marked for trials
 EVERYBODY = "0"  # the grantee PUBLIC
 OID = re.compile(r"[0-9]{1,10}\Z")
+# A membership gives its rights where it is inherited: each says that from version 16 on, before that the member does.
 _ROLES = """
 SELECT r.oid::text, r.rolname, r.rolconnlimit, nullif(r.rolvaliduntil, 'infinity'),
        coalesce(shobj_description(r.oid, 'pg_authid'), ''),
-       ARRAY(SELECT m.member::text FROM pg_auth_members m WHERE m.roleid = r.oid ORDER BY 1)
+       ARRAY(SELECT DISTINCT m.member::text FROM pg_auth_members m JOIN pg_roles x ON x.oid = m.member
+             WHERE m.roleid = r.oid AND coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit) ORDER BY 1)
 FROM pg_roles r WHERE r.rolname !~ '^pg_' AND r.rolcanlogin = %(login)s AND """
 _WHERE = {
     "id": "r.oid::text = %(value)s",
     "name": "lower(r.rolname) = lower(%(value)s)",
     "all": "true",
     "mark": "position(%(mark)s IN coalesce(shobj_description(r.oid, 'pg_authid'), '')) > 0",
-    "member": "EXISTS (SELECT FROM pg_auth_members m WHERE m.roleid = r.oid AND m.member::text = %(value)s)",
+    "member": "EXISTS (SELECT FROM pg_auth_members m JOIN pg_roles x ON x.oid = m.member WHERE m.roleid = r.oid "
+              "AND m.member::text = %(value)s AND coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit))",
 }
 _PLACES = """
 SELECT * FROM (
@@ -61,7 +64,8 @@ SELECT g.path, g.kind, g.privilege_type FROM (
   WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
   UNION ALL
   SELECT current_database()::text, r.rolname::text, m.member, '' FROM pg_auth_members m JOIN pg_roles r ON r.oid = m.roleid
-  WHERE r.rolname ~ '^pg_'
+  JOIN pg_roles x ON x.oid = m.member
+  WHERE r.rolname ~ '^pg_' AND coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit)
 ) g WHERE g.grantee::text = %(value)s"""
 _BY_PRIVILEGE = {(r.at, r.privilege): r.role for r in RIGHTS.values() if r.privilege}
 
