@@ -224,6 +224,26 @@ def _keys(add: Add) -> list[Scene]:
     ]
 
 
+LAMPS = "dialects/lanterns.yaml"
+
+
+def _dialect(add: Add) -> list[Scene]:
+    return [
+        Scene("The lights of the night runs have an interface of their own. One file says how it speaks; its mistakes are "
+              "told at once.", "sigillum dialect check", 3, (Edit(LAMPS, "as: negated}", "as: negate}"),)),
+        Scene("Mended, and attached.", add("lanterns", "ines.vole"), 0, (Edit(LAMPS, "as: negate}", "as: negated}"),)),
+        Scene("Is the reference right? All of it is done once with an identity that is thrown away, and read back.",
+              "sigillum dialect try lanterns --at lanterns/trial --yes"),
+        Scene("From here on it is a tenant like any other.", "sigillum rehearse lamp-watch"),
+        Scene("A making is finished later, and rights are entries of one document that others write, too.",
+              "sigillum enact lamp-watch --yes"),
+        Scene("", "sigillum explain lamp-watch lamp.switch lanterns/night-run --ask-tenant", 1),
+        Scene("A switch for ten minutes: the end stands in the entry.",
+              "sigillum lend lamp-keeper --at lanterns/night-run --to lamp-watch --for 10m --because 'lamp 2 is stuck' --yes"),
+        Scene("", "sigillum retire lamp-watch --because 'the night run is closed' --yes"),
+    ]
+
+
 CHAPTERS = {c.name: c for c in (
     Chapter("short", "one identity from charter to proof, with a mistake, a stop and a loan", _short),
     Chapter("again", "running it twice, a lost answer, a window's end, an account that was there before", _again),
@@ -232,4 +252,5 @@ CHAPTERS = {c.name: c for c in (
     Chapter("by-hand", "a tenant without an interface: facts from files, a work sheet", _by_hand),
     Chapter("access", "teams, labels, loans, and why something is allowed or refused", _access),
     Chapter("keys", "a key renewed without an outage, one exposed, a suspension that comes back, a retirement", _keys),
+    Chapter("dialect", "a platform with an interface of its own: described, proved, served like any other", _dialect),
     Chapter("waiting", "what will not work, said beforehand; *not yet* told from *never*", _waiting))}

@@ -48,7 +48,8 @@ def _announce(house: House, folder: Path, port: int) -> None:
             _write_private(folder / f"{tenant}.{admin}.token", token + "\n")
     about: dict[str, Any] = {
         "pid": os.getpid(), "port": port, "control": f"{house.base}/control", "token": house.control_token,
-        "tenants": {n: {"address": t.scim, "title": t.described.get("title", n), "stage": t.described.get("stage"),
+        "tenants": {n: {"address": t.address, "title": t.described.get("title", n), "stage": t.described.get("stage"),
+                        "speaks": t.described.get("speaks", "standard"),
                         "admins": sorted(house.tokens[n])} for n, t in house.tenants.items()},
     }
     _write_private(folder / "running.json", json.dumps(about, indent=1))

@@ -40,7 +40,7 @@ def problem_answer(problem: ScimProblem) -> Response:
 
 def tenant_of(request: Request) -> Tenant:
     found = request.app.state.house.tenants.get(request.path_params["tenant"])
-    if found is None:
+    if found is None or found.described.get("speaks") == "own":
         raise ScimProblem(404, "There is no such tenant")
     return found  # type: ignore[no-any-return]
 

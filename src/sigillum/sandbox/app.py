@@ -17,7 +17,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sigillum.reading import FileError
 
-from . import clients, oauth, populate, scim, work, world, worldcheck
+from . import clients, oauth, own, populate, scim, work, world, worldcheck
 from .answers import bearer
 from .clock import Clock, moment_of, stamp
 from .errors import ScimProblem
@@ -156,7 +156,7 @@ def _tenants(house: House, body: Json) -> Json:
         house.tenants[name].described = {**house.tenants[name].described, "slow": slow}
     for name, seconds in body.get("stale", {}).items():
         house.tenants[name].store.stale_seconds = float(seconds)
-    return {"tenants": {n: t.scim for n, t in house.tenants.items()},
+    return {"tenants": {n: t.address for n, t in house.tenants.items()},
             "tokens": {n: house.tokens.get(n, {}) for n in body.get("open", {})}}
 
 
@@ -164,7 +164,7 @@ def _change(house: House, body: Json) -> Json:
     """A changed world file: `world` is its text, `shown` its name."""
     house.change(worldcheck.check(body["world"], body.get("shown", "the world file")))
     house.announce()
-    return {"tenants": {n: t.scim for n, t in house.tenants.items()}}
+    return {"tenants": {n: t.address for n, t in house.tenants.items()}}
 
 
 def _state(house: House, body: Json) -> Json:
@@ -186,7 +186,7 @@ _CONTROLS = {"about": _about, "clock": _clock, "faults": _faults, "tenants": _te
 def build(house: House) -> ASGIApp:
     """The ASGI program."""
     routes = [Route("/control/{what}", control, methods=["GET", "POST"]),
-              *oauth.routes(), *clients.routes(), *work.routes(), *scim.routes()]
+              *oauth.routes(), *clients.routes(), *work.routes(), *own.routes(), *scim.routes()]
     app = Starlette(routes=routes)
     app.state.house = house
     return DateLayer(FaultLayer(app, house.faults), house)

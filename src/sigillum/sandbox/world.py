@@ -76,6 +76,11 @@ class Tenant:
         return self.base + "/scim/v2"
 
     @property
+    def address(self) -> str:
+        """Where its administration begins."""
+        return self.base if self.described.get("speaks") == "own" else self.scim
+
+    @property
     def issuer(self) -> str:
         return self.base
 

@@ -291,6 +291,7 @@ class Tenant(Section):
     last_used: Literal["second", "day", "none"] = Field("second", description="How exactly it tells when a credential was used")
     ended_count: bool = Field(False, description="Credentials that ended by themselves count among those of a principal")
     repeated_keys: bool = Field(False, description="A principal's key can be registered once more, with its own end")
+    speaks: Literal["standard", "own"] = Field("standard", description="own: it has an interface of its own, and no other")
     passwords_last_days: Count = Field(0, description="A password ends by itself after so many days, unless switched off")
     checks_keys: bool = Field(False, description="A public key that cannot be used is refused")
     windows_on_broad: bool = Field(True, description="False: a broad role takes no time limit")

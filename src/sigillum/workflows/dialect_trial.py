@@ -197,11 +197,16 @@ class Trial:
         role = roles[0]
         part = {"principal": self.account, "carrier": "account", "role": role.body.name, "role_id": role.id, "place": self.at,
                 "place_id": place.id, "where": (), "reason": "a trial", "start": None, "until": None}
+        section, documents, values = self.tenant.things.section(GRANT), self.tenant.things.documents, \
+            self.tenant.things.of_record(place)
+        document = section.document if section is not None else None
+        before = documents.read(document, values, "looking") if document is not None else None
         self._make(GRANT, part, f"a grant of {role.body.name} at {self.at}")
-        section = self.tenant.things.section(GRANT)
-        if section is not None and section.document is not None:
-            unguarded = self.tenant.things.documents.unguarded(section.document, {**self.tenant.things.of_record(place)})
-            self.row("an old revision of its document is refused", DIFFERS if unguarded else WORKS,
+        if document is not None and before is not None:
+            unguarded = documents.unguarded(document, values, before)
+            self.row("an old revision of its document is refused",
+                     NOT_TRIED if unguarded is None else DIFFERS if unguarded else WORKS,
+                     "its revision did not change" if unguarded is None else
                      "it was taken: whoever writes at the same time may be overwritten" if unguarded else "")
         return place
 

@@ -135,7 +135,8 @@ def _chapter(chapter: Chapter, folder: Path, context: Context) -> None:
         port = sandboxes.control_port(folder / ".sigillum" / "sandbox")
 
         def add(tenant: str, admin: str) -> str:
-            return (f"sigillum tenant add {tenant} http://127.0.0.1:{port}/{tenant}/scim/v2 --admin {admin} "
+            path, driver = ("", " --driver dialect") if tenant == "lanterns" else ("/scim/v2", "")
+            return (f"sigillum tenant add {tenant} http://127.0.0.1:{port}/{tenant}{path}{driver} --admin {admin} "
                     f"--token file:.sigillum/sandbox/{tenant}.{admin}.token")
         for scene in chapter.scenes(add):
             stage.play(scene)

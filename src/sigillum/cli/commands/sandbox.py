@@ -136,7 +136,8 @@ def _hints(context: Context, about: dict[str, Any], folder: Path) -> str:
         lines.append(f"{name}: {tenant['title']}, {tenant['address']}")
         for admin in tenant["admins"]:
             token = (folder / f"{name}.{admin}.token").relative_to(root)
-            lines.append(f"  sigillum tenant add {name} {tenant['address']} --admin {admin} --token 'file:{token}'")
+            driver = " --driver dialect" if tenant.get("speaks") == "own" else ""
+            lines.append(f"  sigillum tenant add {name} {tenant['address']}{driver} --admin {admin} --token 'file:{token}'")
     return "\n".join(lines)
 
 

@@ -303,10 +303,10 @@ def _following(
 
 
 def _said(body: Any) -> str:
-    """What an answer says in words: the first text in it."""
-    for name in ("message", "detail", "error_description", "reason", "title", "error", "text", "code"):
-        found = body.get(name) if isinstance(body, dict) else None
-        found = found.get("message") if isinstance(found, dict) else found
-        if isinstance(found, str) and found:
-            return plain(found)[:300]
+    """What an answer says in words: the first text in it, or in what stands in it."""
+    inner = [body, *(v for v in body.values() if isinstance(v, dict))] if isinstance(body, dict) else []
+    for name in ("message", "detail", "error_description", "reason", "text", "title", "error", "code"):
+        for part in inner:
+            if isinstance(part.get(name), str) and part[name]:
+                return plain(part[name])[:300]
     return plain(body)[:300] if isinstance(body, str) else "it says nothing more"

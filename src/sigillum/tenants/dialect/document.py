@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import json
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -70,7 +71,8 @@ class Documents:
                     out.append((record, entry, member))
         return out
 
-    def _read(self, section: DocumentSection, values: Values, doing: str) -> Read:
+    def read(self, section: DocumentSection, values: Values, doing: str) -> Read:
+        """The document as it is, or why it cannot be read."""
         spoken = self.things.speaker.ask(section.read, values)
         if spoken.means not in ("done", "missing"):
             return Read(None, "", spoken.reply(doing))
@@ -88,7 +90,7 @@ class Documents:
         """Put one entry in, and change nothing else."""
         section = thing.document
         assert section is not None
-        read = self._read(section, values, doing)
+        read = self.read(section, values, doing)
         if read.refusal is not None:
             return read.refusal
         there = self._entries(kind, section, read.body, values, str(values.get("principal") or ""))
@@ -112,20 +114,28 @@ class Documents:
         reply = self._write(section, values, read, doing)
         return reply._replace(record=record) if reply.result is Result.DONE else reply
 
-    def unguarded(self, section: DocumentSection, values: Values) -> bool:
-        """Does the tenant take a write under a revision that is old by then? The document stays as it is."""
-        read = self._read(section, values, "looking")
-        if read.refusal is not None:
-            return False
-        first = self._write(section, values, read, "writing it back")
-        again = self._write(section, values, read, "writing it back")
-        return first.result is Result.DONE and again.result is Result.DONE
+    def unguarded(self, section: DocumentSection, values: Values, before: Read) -> bool | None:
+        """Does the tenant take a write under the revision that a document had before it was changed? It stays as it is now.
+        None: the revision did not change, so nothing is shown.
+        """
+        read = self.read(section, values, "looking")
+        if read.refusal is not None or before.refusal is not None:
+            return None
+        if section.revision is None and not read.etag:
+            return True
+        if section.revision is None:
+            same, old = read.etag == before.etag, Read(read.body, before.etag)
+        else:
+            revision = at(before.body, section.revision)
+            same, old = at(read.body, section.revision) == revision, Read(copy.deepcopy(read.body), "")
+            JsonPointer(section.revision).set(old.body, revision)
+        return None if same else self._write(section, values, old, "writing it back").result is Result.DONE
 
     def end(self, kind: Kind[Any], thing: ThingSection, values: dict[str, Any], identity: str, doing: str) -> Reply:
         """Take one entry out: that which equals it, and no other."""
         section = thing.document
         assert section is not None
-        read = self._read(section, values, doing)
+        read = self.read(section, values, doing)
         if read.refusal is not None:
             return read.refusal
         entries = at(read.body, section.entries) or []

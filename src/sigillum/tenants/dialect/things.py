@@ -15,6 +15,7 @@ from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import PUBLIC_MEMBERS, thumbprint
 from sigillum.core.values.errors import SomebodyError
+from sigillum.core.values.times import format_instant
 
 from .call_model import ListSection
 from .calls import Speaker, Spoken
@@ -50,7 +51,7 @@ def usual_form(kind: str, field: str) -> str:
 
 def joined(values: Iterable[Any]) -> str:
     """An id made of values, from which they can be had again; of one value it is that itself."""
-    texts = [str(v) for v in values]
+    texts = ["" if v is None else format_instant(v) if isinstance(v, datetime) else str(v) for v in values]
     return texts[0] if len(texts) == 1 else "/".join(quote(t, safe="") for t in texts)
 
 
