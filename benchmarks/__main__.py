@@ -6,14 +6,14 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import bulk, decisions, latency, ledger, lives, requests, scan, signing, startup
+from benchmarks import bulk, decisions, dialects, latency, ledger, lives, requests, scan, signing, startup
 from benchmarks.tools import Measured, show
 
 
 def main() -> int:
     found: list[Measured] = []
     with tempfile.TemporaryDirectory() as folder:
-        for module in (decisions, signing, startup, ledger, requests, latency, scan, lives, bulk):
+        for module in (decisions, signing, startup, ledger, requests, latency, dialects, scan, lives, bulk):
             found += module.measure(Path(folder))
     show(found)
     return 0 if all(m.good for m in found) else 1

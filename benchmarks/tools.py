@@ -82,11 +82,14 @@ proofs:
 
 
 @contextmanager
-def workspace(folder: Path, charters: int = 1, crowd: int = 0) -> Iterator[dict[str, Any]]:
+def workspace(folder: Path, charters: int = 1, crowd: int = 0, *, slow: bool = True) -> Iterator[dict[str, Any]]:
     """A workspace with a running sandbox that has `crowd` principals more; what the sandbox says of itself."""
     yaml = YAML(typ="safe", pure=True)
     world = yaml.load(sandboxes.usual_world())
     world["tenants"]["summit"]["crowd"] = crowd
+    if not slow:  # makings are finished at once
+        for tenant in world["tenants"].values():
+            tenant.pop("slow", None)
     subprocess.run([*SIGILLUM, "init", str(folder)], check=True, stdout=subprocess.DEVNULL)
     yaml.dump(world, folder / "world.yaml")
     process, about = sandboxes.start(folder / ".sigillum" / "sandbox", folder / "world.yaml", 0)

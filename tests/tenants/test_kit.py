@@ -22,6 +22,7 @@ from sigillum.keys.material import make_key
 from sigillum.protocols.http import Http
 from sigillum.reading.document import parse
 from sigillum.reading.models import validate
+from sigillum.tenants.by_hand.lines import Answer, Line
 from sigillum.tenants.dialect.driver import DialectTenant
 from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
@@ -100,8 +101,51 @@ class Open:
         return [self.away.tokens["ada.rusk"]]
 
 
-@pytest.fixture(params=[*TASTES, "open"])
+class ByPeople:
+    """A tenant without an interface, and the driver by-hand: a person who does what the work sheet says."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.said, self.lines = folder, list[str](), list[Line]()
+        today = datetime.now(UTC).date()
+        for name, columns in (("accounts", "id,name,display,active"), ("credentials", "id,principal,name,kind,until,active"), ("grants", "id,principal,role,place"),
+                              ("places", "id,path,kind"), ("roles", "id,name,permissions")):
+            (folder / "facts" / "depot").mkdir(parents=True, exist_ok=True)
+            (folder / "facts" / "depot" / f"{name}.csv").write_text(f"# source: typed in\n# date: {today}\n{columns}\n")
+
+    def connect(self) -> Tenant:
+        return connect(Address("depot", "https://depot.example", admin="ines.vole", driver="by-hand"), Link(Secret("admin-token-12"), self.folder, log=self.said.append, confirm=self.confirm))
+
+    def confirm(self, line: Line) -> Answer:
+        self.lines.append(line)
+        self.said.append(repr(line))
+        return Answer("ines.vole", f"id-{len(self.lines)}" if line.wants_id else "", Secret("typed-secret-99") if line.wants_secret else None)
+
+    def changes(self) -> int:
+        return len(self.lines)
+
+    def fate(self, what: str) -> None:
+        raise testing.NotHereError("a person answers, or has not answered yet")
+
+    def hide(self, kind: Kind[Any]) -> None:
+        (self.folder / "facts" / "depot" / f"{kind.name}s.csv").unlink()
+
+    def account(self, name: str) -> Mapping[str, Any]:
+        return {"name": name, "display": "Kit", "active": True}
+
+    def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
+        until = whole_second(datetime.now(UTC)) + timedelta(days=3)
+        return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": "password", "name": "pass", "until": until, "active": True, "password": Secret("a-password-4712")}),
+                (GRANT, {"principal": account, "carrier": "account", "role": "looker", "place": "yard", "where": ()})]
+
+    def secrets(self) -> list[str]:
+        return ["admin-token-12", "a-password-4712"]
+
+
+@pytest.fixture(params=[*TASTES, "open", "by-hand"])
 def party(request: pytest.FixtureRequest) -> Iterator[testing.Party]:
+    if request.param == "by-hand":
+        yield ByPeople(request.getfixturevalue("tmp_path"))
+        return
     if request.param == "open":
         sandbox: Sandbox = request.getfixturevalue("sandbox")
         yield Open(request.getfixturevalue("away"))

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.core.deciding.proofs import Trial
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Facts, Make
-from sigillum.core.kinds.identities import CLIENT
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.profile import PERSON, Operation, Profile
 from sigillum.core.kinds.signing import CREDENTIAL
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 
 OLD_DAYS = 30
 FORM_OF_ID = re.compile(r"[^\s]{1,200}\Z")
+NAMED = (ACCOUNT, TEAM, CLIENT)  # of which there is one of a name
 ASKED = "by hand"  # where its decisions are asked for
 IDS = frozenset(("role_id", "place_id"))  # what nobody types, and no file shows
 
@@ -123,6 +124,9 @@ class ByHand:
         known = self._known()
         if not isinstance(doing, Make) and known.get(doing.kind, str(doing.id)) is None:
             return Reply(Result.MISSING, detail="the facts do not show it")
+        if isinstance(doing, Make) and doing.kind in NAMED and any(
+                doing.kind.same("name", r.body.name, doing.part.get("name")) for r in known.of(doing.kind)):
+            return Reply(Result.EXISTS, detail="the facts show one of that name")
         answer = self._ask(line_of(doing))
         if isinstance(answer, Reply):
             return answer
