@@ -13,7 +13,7 @@ from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 Json = dict[str, Any]
-SIGNING_IN = ("/login", "/oauth/token")  # changes nothing
+LOOKS = re.compile(r"/login|/oauth/token|.*/search")  # what is sent by POST and changes nothing
 
 
 class Refuse(Exception):
@@ -61,13 +61,13 @@ class Service:
                 asked = Asked(self)
                 with service.lock:
                     service.seen.append(f"{asked.method} {asked.path}")
-                    fate = service.fates.pop(0) if service.fates and asked.method != "GET" and asked.path not in SIGNING_IN else ""
+                    fate = service.fates.pop(0) if service.fates and asked.method != "GET" and not LOOKS.fullmatch(asked.path) else ""
                     if fate == "lost-before":
                         self.close_connection = True
                         self.connection.close()
                         return
                     status, headers, body = (503, {}, {}) if fate == "busy" else service.answer(asked)
-                    service.changes += asked.method != "GET" and status < 300 and asked.path not in SIGNING_IN
+                    service.changes += asked.method != "GET" and status < 300 and not LOOKS.fullmatch(asked.path)
                 if fate == "lost-after":
                     self.close_connection = True
                     self.connection.close()

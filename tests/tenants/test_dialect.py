@@ -12,6 +12,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -32,6 +33,7 @@ from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Proof, Result
 from tenants.harbour import Berth, Cellar, Ferry
 from tenants.services import Lock, Quay, Service, Wharf
+from tenants.skerry import Skerry
 
 HERE = Path(__file__).parent / "dialects"
 CHARTER = """\
@@ -39,7 +41,7 @@ charter: crane
 tenant: {tenant}
 owner: mara.teel@brindlemoor.example
 purpose: Reads what lies at the piers
-identity: {{kind: service-account, name: crane-7, display: Crane seven}}
+identity: {{kind: service-account, name: crane-7, display: Crane seven{area}}}
 grants: [{{role: looker, at: {place}, because: it reads}}]
 credentials: [{{name: crane-pass, kind: {kind}, lasts: 30d}}]
 proofs:
@@ -52,7 +54,8 @@ TASTES: dict[str, tuple[Callable[[], Any], str, dict[str, str]]] = {
     "wharf": (Wharf, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
     "ferry": (Ferry, "hugo.pell", {"place": "north", "trial": "trial", "kind": "key-pair, algorithm: ES256", "thing": "cargo", "changes": "load"}),
     "berth": (Berth, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
-    "cellar": (Cellar, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "secret", "changes": "read"})}
+    "cellar": (Cellar, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "secret", "changes": "read"}),
+    "skerry": (Skerry, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load", "area": ", area: north"})}
 
 
 def text_of(name: str) -> str:
@@ -66,7 +69,7 @@ class House:
 
     def __init__(self, desk: Desk, name: str) -> None:
         make, admin, words = TASTES[name]
-        self.desk, self.name, self.service, self.charter = desk, name, make(), CHARTER.format(tenant=name, **words)
+        self.desk, self.name, self.service, self.charter = desk, name, make(), CHARTER.format(tenant=name, **{"area": "", **words})
         self.words = words
         (desk.folder / "dialects").mkdir()
         (desk.folder / "dialects" / f"{name}.yaml").write_text(text_of(name))
@@ -206,7 +209,8 @@ def test_a_server_that_ignores_revisions_is_told(quay: House) -> None:
     ("ferry", "{value|quoted}", "{value}", "would be read as part of a search"), ("ferry", "signs: {algorithm", "sings: {algorithm", "did you mean `signs`?"),
     ("ferry", "{carrier|which}", "{carrier|wich}", "did you mean which?"), ("cellar", "end_version:", "end_versions:", "did you mean `end_version`?"),
     ("berth", "shows: {id: /number, principal", "shows: {principal", "the id is made of id"), ("ferry", "kid: '{thumbprint}'", "kid: '{thumb}'", "nothing here is called"),
-    ("ferry", "", "", ""), ("berth", "", "", ""), ("cellar", "", "", ""), ("wharf", "", "", ""), ("lock", "", "", ""), ("quay", "", "", "")])
+    ("skerry", "", "", ""), ("skerry", "header: X-Light-Token}", "heder: X-Light-Token}", "did you mean `header`?"), ("skerry", "{account_id}", "{acount_id}", "did you mean account_id?"),
+    ("skerry", "entries: /lights, entry", "add: {put: /x}, entries: /lights, entry", "how an entry comes in"), ("ferry", "", "", ""), ("berth", "", "", ""), ("cellar", "", "", ""), ("wharf", "", "", ""), ("lock", "", "", ""), ("quay", "", "", "")])
 def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, new: str, told: str) -> None:
     (bare.folder / "dialects").mkdir()
     (bare.folder / "dialects" / "x.yaml").write_text(text_of(name).replace(old, new))
@@ -223,7 +227,11 @@ def test_one_is_begun_by_questions_and_never_guessed(bare: Desk) -> None:
     assert bare.run(*words, "--accounts", "/robots").code == 0
     assert "# make:" in (bare.folder / "dialects" / "quay.yaml").read_text()
     assert (bare.run("dialect", "check", "dialects/quay.yaml").code, bare.run(*words, "--accounts", "/robots").code, bare.run("dialect", "draft", "x").code) == (0, 3, 2)
-    assert bare.run("dialect", "schema").json["title"] == "A dialect of Sigillum"
+    judge = jsonschema.Draft202012Validator(bare.run("dialect", "schema").json)
+    root = HERE.parents[2]
+    for text in [*map(text_of, TASTES), *(p.read_text() for p in (*root.glob("examples/dialects/*.yaml"), *root.glob("src/sigillum/example/dialects/*.yaml")))]:
+        assert [e.message for e in judge.iter_errors(parse(text, "x.yaml").data)] == []
+        assert not judge.is_valid(parse(text.replace("means: exists", "means: exits").replace("id: /", "id: ").replace("arrival: at-once", "arrival: soon"), "x.yaml").data)
     assert bare.run("dialect", "try", "nowhere", "--yes").code == 3
 
 
@@ -278,7 +286,7 @@ def test_a_store_keeps_a_credential_of_another_tenant_and_no_old_version_of_it(n
     desk, store, quay = named.desk, named.service, Quay()
     (desk.folder / "dialects" / "quay.yaml").write_text(text_of("quay").replace("tokens_live: 1h", "tokens_live: 1s"))
     assert desk.run("tenant", "add", "quay", quay.address, "--driver", "dialect", "--admin", "hugo.pell", "--token", "file:admin.secret").code == 0
-    kept = CHARTER.format(tenant="quay", **TASTES["quay"][2]).replace("lasts: 30d", "lasts: 30d, keep_in: 'store:cellar/north/crane'")
+    kept = CHARTER.format(tenant="quay", area="", **TASTES["quay"][2]).replace("lasts: 30d", "lasts: 30d, keep_in: 'store:cellar/north/crane'")
     desk.charter(kept, "crane")
     ran = desk.run("enact", "crane", "--yes")
     assert (ran.code, sorted(store.bins["north"])) == (0, ["crane", "crane-g1"]), ran.out + ran.err

@@ -30,7 +30,7 @@ from sigillum.tenants.registry import connect
 from tenants.test_dialect import TASTES, text_of
 
 PUBLIC = {n: v for n, v in make_key("ES256").items() if n in PUBLIC_MEMBERS}
-LOOK = {"quay": "/v1/robots", "lock": "/api/users", "wharf": "/crew", "ferry": "/crew", "berth": "/services", "cellar": "/readers"}
+LOOK = {"quay": "/v1/robots", "lock": "/api/users", "wharf": "/crew", "ferry": "/crew", "berth": "/services", "cellar": "/readers", "skerry": "/houses"}
 
 
 class Described:
@@ -57,7 +57,7 @@ class Described:
         self.service.hidden = LOOK[self.name]
 
     def account(self, name: str) -> Mapping[str, Any]:
-        return {"name": name, "display": "Kit", "active": True}
+        return {"name": name, "display": "Kit", "active": True, **({"area": "north"} if "area" in self.words else {})}
 
     def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
         until = whole_second(datetime.now(UTC)).replace(hour=0, minute=0, second=0) + timedelta(days=3)

@@ -84,6 +84,16 @@ def form_schema(pattern: str, **more: Any) -> WithJsonSchema:
     return text_schema(pattern=f"^(?:{pattern.replace(WHOLE, '')})$", **more)
 
 
+class OrText:
+    """In a JSON Schema: a section for which a text stands, too."""
+
+    def __init__(self, **more: Any) -> None:
+        self.more = more
+
+    def __get_pydantic_json_schema__(self, schema: Any, handler: Callable[[Any], dict[str, Any]]) -> dict[str, Any]:
+        return {"anyOf": [{"type": "string", **self.more}, handler(schema)]}
+
+
 WHOLE = r"\Z"
 Duration = Annotated[int, BeforeValidator(duration), form_schema(times.DURATION, examples=["10m", "8h", "90d", "P90D"])]
 Instant = Annotated[Any, BeforeValidator(_instant), form_schema(times.INSTANT.pattern, examples=["2027-03-01T08:00:00Z"])]

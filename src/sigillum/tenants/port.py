@@ -83,6 +83,7 @@ class Proof(NamedTuple):
     secret: Secret | None = None
     account: str = ""  # the account's name, with `secret` as its password
     certificate: str = ""  # with a key: the `x5t#S256` of the certificate over it, which the assertion names
+    credential: str = ""  # its id there
     assertion: Secret | None = None  # of a foreign principal: a token of its home, made for this tenant
 
 
@@ -94,6 +95,7 @@ class SignedIn(NamedTuple):
     said: str
     scheme: str = "Bearer"  # how the token is presented (RFC 6750), or "Basic" for a name and password (RFC 7617)
     lives_seconds: int | None = None  # where the answer told it
+    credential: str = ""  # with which one, where what is presented names it, too
 
     def header(self) -> str:
         """The value of `Authorization`."""

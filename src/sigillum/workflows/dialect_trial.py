@@ -147,7 +147,8 @@ class Trial:
     def _account(self) -> bool:
         if not self._described(ACCOUNT, "make", "end"):
             return False
-        part = {"name": self.identity, "display": "A trial of Sigillum", "active": True}
+        part = {"name": self.identity, "display": "A trial of Sigillum", "active": True,
+                **({"area": self.at} if self.at and self.tenant.profile.accounts_live_in else {})}
         record = self._make(ACCOUNT, part, "an account")
         if record is not None:
             self.step("find it by its name", lambda: "" if (f := self.first(Query(ACCOUNT, "name", self.identity))) is not None
@@ -197,9 +198,9 @@ class Trial:
         role = roles[0]
         part = {"principal": self.account, "carrier": "account", "role": role.body.name, "role_id": role.id, "place": self.at,
                 "place_id": place.id, "where": (), "reason": "a trial", "start": None, "until": None}
-        section, documents, values = self.tenant.things.section(GRANT), self.tenant.things.documents, \
-            self.tenant.things.of_record(place)
+        section, documents = self.tenant.things.section(GRANT), self.tenant.things.documents
         document = section.document if section is not None else None
+        values = self.tenant.things.above(document.of, part) if document is not None else {}
         before = documents.read(document, values, "looking") if document is not None else None
         self._make(GRANT, part, f"a grant of {role.body.name} at {self.at}")
         if document is not None and before is not None:
@@ -228,11 +229,12 @@ class Trial:
             if made is None:
                 continue
             if key is not None:
-                self._sign_in(kind, made, Proof(self.account, key=key, algorithm=str(self._algorithm())), place)
+                self._sign_in(kind, made, Proof(self.account, key=key, algorithm=str(self._algorithm()),
+                                                 credential=made.id), place)
             elif (secret := password or self._fetched(made.id)) is not None:
                 token = kind == "api-token"
                 self._sign_in(kind, made, Proof(self.account, token=secret if token else None, secret=None if token else secret,
-                                                account=self.identity if kind == "password" else ""), place)
+                                                account=self.identity if kind == "password" else "", credential=made.id), place)
 
     def _algorithm(self) -> str:
         """By which an assertion of the identity is signed, where such keys are made here."""

@@ -157,11 +157,12 @@ def sign_in(trying: Trying) -> tuple[SignedIn, str]:
 def proof_of(keys: FileKeeping, credential: CredentialWant, number: int, principal: str) -> Proof:
     """What the identity signs in with at home, with one generation of a credential."""
     about = keys.about(credential.name, number)
-    client = str(about.get("client_id") or "")
+    client, identity = str(about.get("client_id") or ""), str(about.get("credential_id") or "")
     if credential.keyed:
         key, algorithm = keys.key(credential.name, number)
-        return Proof(principal, key, algorithm, client_id=client, certificate=str(about.get("x5t#S256") or ""))
+        return Proof(principal, key, algorithm, client_id=client, certificate=str(about.get("x5t#S256") or ""),
+                     credential=identity)
     secret = keys.secret(credential.name, number)
     if credential.kind == PASSWORD:
-        return Proof(principal, secret=secret, account=str(about.get("account") or ""))
-    return Proof(principal, client_id=client, secret=secret) if client else Proof(principal, token=secret)
+        return Proof(principal, secret=secret, account=str(about.get("account") or ""), credential=identity)
+    return Proof(principal, client_id=client, secret=secret) if client else Proof(principal, token=secret, credential=identity)

@@ -7,6 +7,7 @@ from contextlib import AbstractContextManager, contextmanager, nullcontext
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote, unquote
 
 from sigillum.core.charter.charter import Charter, CredentialWant
 from sigillum.core.facets.generation import provers
@@ -80,7 +81,8 @@ def trying_ours(office: Office, state: History, charter: Charter, credential: Cr
 def keep_token(keys: FileKeeping, name: str, number: int, signed_in: SignedIn) -> Path:
     """Keep a token of a generation, to be refused later."""
     path = keys.token(name, number)
-    write_private(path, f"{signed_in.scheme} {signed_in.principal} {signed_in.token.reveal()}\n")
+    which = f"#{quote(signed_in.credential, safe='')}" if signed_in.credential else ""
+    write_private(path, f"{signed_in.scheme}{which} {signed_in.principal} {signed_in.token.reveal()}\n")
     return path
 
 
@@ -90,7 +92,8 @@ def kept_token(keys: FileKeeping, name: str, number: int) -> SignedIn | None:
     if not path.exists():
         return None
     scheme, principal, token = read_private(path).split(maxsplit=2)
-    return SignedIn(Secret(token.strip()), principal, "kept", scheme)
+    scheme, _, which = scheme.partition("#")
+    return SignedIn(Secret(token.strip()), principal, "kept", scheme, credential=unquote(which))
 
 
 class Turns:

@@ -9,7 +9,7 @@ from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import BeforeValidator, Field, model_validator
 
 from sigillum.core.values.text import CLASSES, PERMISSION
-from sigillum.reading.models import Section, by_pattern, form_schema, one_of, says, text_schema, wrong
+from sigillum.reading.models import OrText, Section, by_pattern, form_schema, one_of, says, text_schema, wrong
 
 METHODS = ("get", "post", "put", "patch", "delete")
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
@@ -60,6 +60,29 @@ Class = Annotated[str, BeforeValidator(_class), text_schema(enum=list(CLASSES))]
 Scalar = str | int | bool
 
 
+def at_(value: Any) -> Any:
+    """A text stands for a place in the answer."""
+    return {"at": value} if isinstance(value, str) else value
+
+
+class SpotSection(Section):
+    """Where something stands in an answer: in its body, or in a header."""
+
+    at: Pointer | None = None
+    header: str | None = Field(None, description="Like Location; of an id, it is the last part of that address")
+
+    model_config = says(one_of("at", "header"))
+
+    @model_validator(mode="after")
+    def _one(self) -> SpotSection:
+        if (self.at is None) == (self.header is None):
+            raise wrong("spot", "it is not said where it stands", "write a pointer, or `{header: Location}`")
+        return self
+
+
+Spot = Annotated[SpotSection, BeforeValidator(at_), OrText(pattern="^(/|$)")]
+
+
 class ToldSection(Section):
     """How something is told by an answer: by its status and, where that is not enough, by a value in it."""
 
@@ -95,6 +118,8 @@ class PageSection(Section):
     number: str | None = Field(None, description="The parameter that takes the page's number")
     first: int = Field(1, description="The number of the first page")
     query: str | None = None
+    more: Pointer | None = Field(None, description="Where it is told whether there is another page")
+    in_body: bool = Field(False, description="Its parameter goes into the body of the call")
 
     model_config = says(one_of("link", "address", "token", "offset", "number"))
 
@@ -115,7 +140,7 @@ class PageSection(Section):
 class LaterSection(Section):
     """A creation that finishes later: the operation of the answer is looked at until it is done."""
 
-    operation: Pointer = Field(description="Where the operation's name or address stands in the answer")
+    operation: Spot = Field(description="Where the operation's name or address stands in the answer")
     get: Literal["{operation}"] | Url = Field(description="What is looked at; {operation} alone is an address")
     done: ToldSection
     failed: ToldSection | None = None
@@ -177,7 +202,7 @@ class MakeSection(CallSection):
     """A call that makes a thing."""
 
     look_first: bool = Field(False, description="It would change what stands there: that is looked for first")
-    id: Pointer | None = Field(None, description="Where the new id stands in the answer, if elsewhere than where it is shown")
+    id: Spot | None = Field(None, description="Where the new id stands in the answer, if elsewhere than where it is shown")
     secret: Pointer | None = Field(None, description="Where a secret stands in the answer, shown once")
     later: LaterSection | None = None
 

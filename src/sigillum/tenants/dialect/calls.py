@@ -19,7 +19,7 @@ from sigillum.protocols import oauth
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.tenants.port import Reply, Result
 
-from .call_model import CallSection, ListSection, PageSection, ToldSection
+from .call_model import CallSection, ListSection, PageSection, SpotSection, ToldSection
 from .model import DialectFile, WaySection
 from .values import NOTHING, MisfitError, Values, address_of, at, filled, header_of, names_in, private_key
 
@@ -130,8 +130,8 @@ class Speaker:
         """The token that a first call gives. Raises RefusedError."""
         assert way.first is not None
         spoken = self.send(way.first, {**values, "assertion": self.assertion(way, values)}, {})
-        token = at(spoken.body, way.first.token) if spoken.means == "done" else None
-        if not isinstance(token, str) or not token:
+        token = spot_of(spoken, way.first.token) if spoken.means == "done" else ""
+        if not token:
             raise RefusedError(
                 f"signing in was refused (status {spoken.answer.status}): {spoken.said}",
                 where=self.base,
@@ -167,7 +167,9 @@ class Speaker:
     ) -> Spoken:
         """One request, and what its answer means. `any_form`: it need not be JSON. Raises HttpError, ValueRefusedError."""
         words, now = self.dialect.words, self.now
-        url = url or self._url(call, values, more or {})
+        page = call.page if isinstance(call, ListSection) else None
+        inside = more if page is not None and page.in_body else None
+        url = url or self._url(call, values, {} if inside else more or {})
         sent = {
             "Accept": "application/json",
             **headers,
@@ -179,6 +181,8 @@ class Speaker:
             content, sent["Content-Type"] = urlencode(fields).encode(), "application/x-www-form-urlencoded"
         elif body is not NOTHING or call.body is not None:
             whole = body if body is not NOTHING else filled(call.body, values, words, now)
+            if inside and isinstance(whole, dict):
+                whole = {**whole, **inside}
             content = json.dumps({} if whole is NOTHING else whole).encode()
             sent["Content-Type"] = "application/json"
         spoken = self._read(call, self.http.send(call.method.upper(), url, sent, content), any_form=any_form)
@@ -268,6 +272,12 @@ class Speaker:
         )
 
 
+def spot_of(spoken: Spoken, spot: SpotSection) -> str:
+    """What stands at a place of an answer, as text; nothing where it is not there."""
+    found = spoken.answer.headers.get(spot.header, "") if spot.header is not None else at(spoken.body, str(spot.at))
+    return str(found) if isinstance(found, (str, int)) and not isinstance(found, bool) else ""
+
+
 def _items(call: ListSection, spoken: Spoken) -> list[Any]:
     """The entries of a page. Raises MisfitError where there is no list."""
     if spoken.means != "done":
@@ -285,6 +295,8 @@ def _following(
     page: PageSection, spoken: Spoken, items: list[Any], number: int, count: int
 ) -> tuple[str, dict[str, Any]] | None:
     """The address or the parameters of the next page; None after the last one."""
+    if page.more is not None and at(spoken.body, page.more) in (None, False, 0, "", "false"):
+        return None
     if page.link is not None:
         for url, parameters in LINK.findall(spoken.answer.headers.get("Link", "")):
             rel = REL.search(parameters)

@@ -12,7 +12,7 @@ from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.errors import Mistake, Position
 from sigillum.core.values.text import did_you_mean
 
-from .call_model import CallSection, ListSection, MakeSection
+from .call_model import CallSection, MakeSection
 from .model import DialectFile, ShownSection, ThingSection
 from .things import BESIDE, told_from_now
 from .values import FORMS, VALUE, names_in, names_of
@@ -44,7 +44,10 @@ class _Checker:
             yield from self._shown(kind, section, spot)
             fields = {*kind.fields, *section.shows, *kind.write_only, *kind.shown_as, *BESIDE, "id"}
             known = fields | set(kind.finders) | EVERYWHERE
-            made = known | {"account", "place_id", "role_id"} | {f"role.{n}" for r in self.dialect.roles for n in r.values}
+            known |= {"place", "place_id"} if name == "account" and "area" in section.shows else set()
+            known |= {"account_id"} if "principal" in kind.fields else set()
+            made = known | {"account", "place_id", "role_id"}
+            made |= {f"role.{n}" for r in self.dialect.roles for n in r.values}
             yield from self._calls(section, known | self._each(section), made, spot)
             yield from self._change(kind, section, known, spot)
             if section.all is None and section.one is None and section.document is None and not section.find:
@@ -55,8 +58,9 @@ class _Checker:
 
     def _grain(self, section: ThingSection, spot: Spot) -> Iterator[Mistake]:
         if told_from_now(section) and "until" in section.shows and self.dialect.says.credential_grain < 60:
-            yield self._mistake("grain", "a life from now on ends on no whole second: what is shown is never what was wanted",
-                                "write `credential_grain: 1m` under `says`, or leave `until` out of `shows`", *spot, "make")
+            yield self._mistake(
+                "grain", "a life from now on ends on no whole second, never just as it was wanted",
+                "write `credential_grain: 1m` under `says`, or leave `until` out of `shows`", *spot, "make")
 
     def _each(self, section: ThingSection) -> set[str]:
         """What calls know beside the thing itself: the values of that for which they are made."""
@@ -64,7 +68,7 @@ class _Checker:
         others = {call.each for call in lists} | {section.document.of if section.document is not None else None}
         out = set[str]()
         for other in others - {None}:
-            out |= {*KINDS[str(other)].fields, "id", "principal", "account", "team", "carrier", "place", "place_id"}
+            out |= {*KINDS[str(other)].fields, "id", "principal", "account", "account_id", "team", "carrier", "place", "place_id"}
         return out
 
     def _shown(self, kind: Kind[Any], section: ThingSection, spot: Spot) -> Iterator[Mistake]:
@@ -116,8 +120,9 @@ class _Checker:
         calls += [(listed, known, ("also", n)) for n, listed in enumerate(section.also)]
         for field, lists in section.lists.items():
             calls += [
-                (c, {*known, "value", "member"}, ("lists", field, n)) for n, c in (("add", lists.add), ("take", lists.take))
-            ]
+                (getattr(lists, n), {*known, "value", "member", *(("document", "entries") if n == "write" else ())},
+                 ("lists", field, n)) for n in ("add", "take", "read", "write")]
+            yield from self._names(names_in(lists.entry), {*known, "value", "member"}, (*spot, "lists", field, "entry"))
         for name, finding in section.find.items():
             for parameter, text in finding.query.items():
                 if VALUE.fullmatch(str(text)) is None and any(n == "value" and f not in QUOTES for n, f in names_in(text)):
@@ -145,8 +150,6 @@ class _Checker:
         if call.settled is not None:
             settled = CallSection.model_validate({"get": call.settled.get})
             yield from self._call(settled, names, (*spot, "settled"))
-        if isinstance(call, ListSection) and call.short and call.method != "get":
-            yield self._mistake("short", "only a list that is read can be short", "leave `short` out", *spot, "short")
 
     def _names(self, found: set[tuple[str, str]], known: set[str], spot: Spot) -> Iterator[Mistake]:
         for name, form in sorted(found):
@@ -203,7 +206,7 @@ class _Checker:
             (("ways_in", "administrator"), ways.administrator),
             *((("ways_in", "identity", k), w) for k, w in ways.identity.items()),
         ]:
-            names = {"admin", "account", "principal", "secret", "token"}
+            names = {"admin", "account", "principal", "secret", "token", "credential"}
             if way.signs is not None:
                 names |= {"assertion"}
                 signed = names_in(dict(way.signs.claims)) | names_in(dict(way.signs.header))

@@ -59,13 +59,13 @@ class Documents:
         thing = self.things.section(kind)
         assert thing is not None
         told = thing.shows.get("principal")
-        about = about if told is not None and told.as_ is None else ""
+        about = about if told is not None and told.at is not None and told.as_ is None else ""
         out = list[tuple[Record[Any], Any, Any]]()
         for entry in at(body, section.entries) or []:
             for member in at(entry, section.members) or [] if section.members is not None else [None]:
                 if about and about not in (member if isinstance(member, str) else json.dumps(entry, ensure_ascii=False)):
                     continue
-                raw = {**entry, MEMBER: member} if section.members is not None else entry
+                raw = {**entry, MEMBER: member} if section.members is not None and isinstance(entry, dict) else entry
                 record = self.things.record(kind, thing, raw, values)
                 if record is not None:
                     out.append((record, entry, member))

@@ -2,32 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
-from urllib.parse import urljoin
 
-from sigillum.core.kinds.access import GRANT, PLACE, ROLE
-from sigillum.core.kinds.changes import Change, End, Entry, Make
-from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.access import GRANT, ROLE
+from sigillum.core.kinds.changes import Change, End, Entry
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import plain
-from sigillum.protocols.http import Http, HttpError
+from sigillum.protocols.http import Http
 from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
 
-from .call_model import CallSection, ChangeSection, LaterSection
-from .calls import fits
+from . import lists
+from .call_model import ChangeSection
 from .files import read
-from .identity import Identity
-from .model import DialectFile, ShownSection, ThingSection
+from .makes import Makes
+from .model import DialectFile, ThingSection
 from .profile import profile_of
 from .store import DialectStore
-from .things import HiddenError, joined
-from .values import NOTHING, ValueRefusedError, at, filled, needs
-
-POLL_SECONDS = 1.0
+from .things import HiddenError
+from .values import NOTHING, at, filled, needs
 
 
 def connect(address: Address, link: Link) -> Tenant:
@@ -38,7 +33,7 @@ def connect(address: Address, link: Link) -> Tenant:
     return DialectTenant(address, link, dialect, http)
 
 
-class DialectTenant(Identity):
+class DialectTenant(Makes):
     """Everything that the port asks for, by the calls of a dialect."""
 
     known_seconds = 0.0
@@ -69,145 +64,6 @@ class DialectTenant(Identity):
         return fact.first
 
     # --- changes: one request each --------------------------------------------------------------------------------------
-    def _not_described(self, what: str) -> Reply:
-        error = RefusedError(
-            f"the dialect {self.dialect.dialect} does not say how {what}",
-            where=self.address.name,
-            mend="describe it there, or have it done by hand",
-        )
-        return Reply(Result.REFUSED, detail=error.what, error=error)
-
-    def _safely(self, send: Callable[[], Reply]) -> Reply:
-        """What keeps a request from being sent is no answer of the tenant's."""
-        self.things.anew()
-        try:
-            return send()
-        except (HiddenError, ValueRefusedError) as problem:
-            error = (
-                problem
-                if isinstance(problem, ValueRefusedError)
-                else RefusedError(str(problem), where=self.address.name, mend="compare the dialect with the tenant's reference")
-            )
-            return Reply(Result.REFUSED, detail=str(problem), error=error)
-        except UnreachableError as problem:  # while looking
-            return Reply(Result.UNSENT, detail=problem.what, error=problem)
-        except RefusedError as problem:
-            return Reply(Result.REFUSED, detail=problem.what, error=problem)
-
-    def make(self, make: Make, mark: str) -> Reply:
-        return self._safely(lambda: self._make(make, mark))
-
-    def _make(self, make: Make, mark: str) -> Reply:
-        kind, section = make.kind, self.things.section(make.kind)
-        if section is None or (section.make is None and section.document is None):
-            return self._not_described(f"a {kind.name} is made")
-        values = self._values(make, mark)
-        body = kind.made(make.part)
-        parts = section.id if isinstance(section.id, list) else ["id"]
-        identity = "" if "id" in parts else joined(values.get(n, "") for n in parts)  # else the answer tells it, or a part
-        record = Record(kind, identity, body, mark=mark)
-        doing = f"making the {kind.name}"
-        if section.document is not None:
-            return self.things.documents.make(kind, section, values, record, doing)
-        call = section.make
-        assert call is not None
-        if section.level:
-            standing = self._level(values)
-            if standing is not None and standing.body.role == values["role"]:
-                return Reply(Result.EXISTS, detail="it is there already")
-            if standing is not None and standing.body.role != make.part.get("over"):
-                return _other_level(standing.body.role, str(values["role"]))
-        elif call.look_first and self._there(kind, section, values, identity):
-            return Reply(Result.EXISTS, detail="it is there already")
-        reply, spoken = self.speaker.change(call, values, doing)
-        if reply.result is not Result.DONE or spoken is None:
-            return reply
-        if call.later is not None:
-            operation = at(spoken.body, call.later.operation)
-            if operation not in (None, ""):
-                finished = self._finished(call.later, {**values, "operation": operation})
-                if isinstance(finished, Reply):
-                    return finished
-                spoken = spoken._replace(body=finished)
-        if not identity:
-            where = call.id
-            found = at(spoken.body, where) if where is not None else self._shown_id(kind, section, spoken.body, values)
-            identity = plain(str(found)) if found not in (None, "") and not isinstance(found, (dict, list)) else ""
-            if identity:
-                identity = joined(identity if n == "id" else values.get(n, "") for n in parts)
-        if not identity:
-            return Reply(
-                Result.LOST,
-                detail="the answer names no id",
-                error=UnreachableError(
-                    "the answer names no id of what was made",
-                    where=self.address.name,
-                    mend="name `id:` at `make` in the dialect",
-                ),
-            )
-        if call.secret is not None and isinstance(given := at(spoken.body, call.secret), str) and given:
-            self._secrets[identity] = Secret(given)
-        return Reply(Result.DONE, record._replace(id=identity))
-
-    def _shown_id(self, kind: Kind[Any], section: ThingSection, body: Any, values: Mapping[str, Any]) -> Any:
-        from .values import shown
-
-        where: ShownSection = section.shows["id"] if isinstance(section.id, list) else section.id
-        return shown(where, body, values, self.dialect.words, "text") if body is not None else None
-
-    def _values(self, make: Make, mark: str) -> dict[str, Any]:
-        """What the calls that make something can name."""
-        values: dict[str, Any] = {**make.part, "mark": mark, "account": make.about.get("account", make.part.get("name", ""))}
-        if make.kind is GRANT:
-            values |= self._role(str(make.part.get("role", "")))
-        return values
-
-    def _role(self, name: str) -> dict[str, Any]:
-        """The values by which a role is told that has no name there."""
-        role = next((r for r in self.dialect.roles if r.name == name), None)
-        return {f"role.{n}": v for n, v in role.values.items()} if role is not None else {}
-
-    def _level(self, values: Mapping[str, Any]) -> Record[Any] | None:
-        """The one role that a principal has at a place. Raises HiddenError."""
-        fact = self.things.fact(Query(GRANT, "principal", str(values["principal"])))
-        if not fact.known:
-            raise HiddenError(f"what it has there cannot be seen: {fact.unknown}")
-        return next((r for r in fact.records if r.body.place == values["place"]), None)
-
-    def _there(self, kind: Kind[Any], section: ThingSection, values: Mapping[str, Any], identity: str) -> bool:
-        field = "id" if identity else kind.key[-1]
-        fact = self.things.fact(Query(kind, field, identity or str(values.get(field, ""))))
-        if not fact.known:
-            raise HiddenError(f"whether it is there already cannot be seen: {fact.unknown}")
-        return bool(fact.records)
-
-    def _finished(self, later: LaterSection, values: Mapping[str, Any]) -> Any:
-        """The answer of an operation once it is done; a reply where it is not, or failed."""
-        answered = later.get == "{operation}"  # an address, which has to lie where everything lies
-        call, waited = CallSection.model_validate({"get": "/" if answered else later.get}), 0.0
-        url = urljoin(f"{self.speaker.base}/", str(values["operation"])) if answered else ""
-        while True:
-            try:
-                spoken = self.speaker.ask(call, values, url=url)
-            except HttpError as problem:
-                return Reply(Result.LOST, detail=problem.what, error=problem)
-            if fits(later.done, spoken.answer.status, spoken.body):
-                return spoken.body
-            if later.failed is not None and fits(later.failed, spoken.answer.status, spoken.body):
-                return Reply(Result.REFUSED, detail=spoken.said, error=spoken.error("making it"))
-            if waited >= self._link.timeout_seconds or self._link.pause is None:
-                return Reply(
-                    Result.LOST,
-                    detail="the tenant accepted it, and has not finished it yet",
-                    error=UnreachableError(
-                        "the tenant accepted it, and has not finished it yet",
-                        where=self.address.name,
-                        mend="run the same command again in a while; it is looked for first",
-                    ),
-                )
-            self._link.pause(POLL_SECONDS, "until the tenant has finished it")
-            waited += POLL_SECONDS
-
     def change(self, change: Change) -> Reply:
         return self._safely(lambda: self._change(change))
 
@@ -253,21 +109,8 @@ class DialectTenant(Identity):
         return whole
 
     def enter(self, entry: Entry) -> Reply:
-        return self._safely(lambda: self._enter(entry))
-
-    def _enter(self, entry: Entry) -> Reply:
-        section = self.things.section(entry.kind)
-        lists = section.lists.get(entry.field) if section is not None else None
-        if lists is None:
-            return self._not_described(f"{entry.field} of a {entry.kind.name} are changed")
-        call = lists.take if entry.out else lists.add
-        needed = needs(call)
-        values = {**self.things.known(entry.kind, str(entry.id), needed - {"value"}), "value": entry.value, **entry.about}
-        if entry.field == "members" and "member" in needed:
-            account = self.things.fact(Query(ACCOUNT, "id", str(entry.value))).first
-            values["member"] = account.body.name if account is not None else entry.value
-        reply, _ = self.speaker.change(call, values, f"changing the {entry.kind.name}")
-        return reply
+        return self._safely(lambda: lists.enter(self.things, entry) or self._not_described(
+            f"{entry.field} of a {entry.kind.name} are changed"))
 
     def end(self, end: End) -> Reply:
         return self._safely(lambda: self._end(end))
@@ -278,10 +121,7 @@ class DialectTenant(Identity):
             return self._not_described(f"a {end.kind.name} is ended")
         doing = f"ending the {end.kind.name}"
         if section.document is not None:
-            values = self.things.values_of(end.kind, identity)
-            if section.document.of == "place":
-                place = self.things.fact(Query(PLACE, "path", str(values.get("place", "")))).first
-                values = {**values, **(self.things.of_record(place) if place is not None else {}), "id": identity}
+            values = {**self.things.above(section.document.of, self.things.values_of(end.kind, identity)), "id": identity}
             return self.things.documents.end(end.kind, section, values, identity, doing)
         call = section.end
         assert call is not None
@@ -317,12 +157,6 @@ class DialectTenant(Identity):
             return reply._replace(secret=Secret(found)) if isinstance(found, str) and found else reply
 
         return self._safely(send)
-
-
-def _other_level(have: str, wanted: str) -> Reply:
-    error = RefusedError(f"it has the role {have} there, of which one has one at a place, and {wanted} would take its place",
-                         where="the grant", mend="end the other one first, or take it into the charter")
-    return Reply(Result.REFUSED, detail=error.what, error=error)
 
 
 def _merged(whole: Any, part: Any) -> None:

@@ -19,7 +19,7 @@ from sigillum.tenants.port import Address, Link, Proof, SignedIn
 
 from .calls import Speaker, fits
 from .model import DialectFile
-from .things import Things
+from .things import Things, last_of
 from .values import at
 
 if TYPE_CHECKING:
@@ -62,13 +62,14 @@ class Identity:
                 mend="describe it under `ways_in: identity:`",
             )
         account = proof.account or self._name_of(proof.principal)
-        about: dict[str, Any] = {"account": account, "principal": proof.principal, "secret": secret, "key": proof.key}
+        about: dict[str, Any] = {"account": account, "principal": proof.principal, "secret": secret, "key": proof.key,
+                                 "credential": last_of(proof.credential)}
         if way.first is not None:
             secret = Secret(self.speaker.first(way, about))
         elif way.signs is not None:
             secret = Secret(self.speaker.assertion(way, about))
         assert secret is not None
-        signed = SignedIn(secret, proof.principal, f"with its {kind}", kind)
+        signed = SignedIn(secret, proof.principal, f"with its {kind}", kind, credential=last_of(proof.credential))
         if self.dialect.who is None:
             return signed
         spoken = self.speaker.send(self.dialect.who, {}, self._as(signed))
@@ -96,7 +97,8 @@ class Identity:
         way = self.dialect.ways_in.identity.get(signed_in.scheme)  # type: ignore[call-overload]
         if way is None:
             return self.speaker.as_administrator({})
-        values = {"secret": signed_in.token, "token": signed_in.token, "principal": signed_in.principal}
+        values = {"secret": signed_in.token, "token": signed_in.token, "principal": signed_in.principal,
+                  "credential": signed_in.credential}
         if way.basic is not None:
             values["account"] = self._name_of(signed_in.principal)
         return self.speaker.headers(way, {**values, "assertion": signed_in.token})

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, model_validator
 
-from sigillum.reading.models import Duration, Section, one_of, says, wrong
+from sigillum.reading.models import Duration, OrText, Section, one_of, says, wrong
 
 from .call_model import (
     AnswerSection,
@@ -20,7 +20,9 @@ from .call_model import (
     Permission,
     Pointer,
     Scalar,
+    Spot,
     ToldSection,
+    at_,
 )
 
 
@@ -46,18 +48,29 @@ class ShownSection(Section):
         return self
 
 
-def _shown(value: Any) -> Any:
-    return {"at": value} if isinstance(value, str) else value
-
-
-Shown = Annotated[ShownSection, BeforeValidator(_shown)]
+Shown = Annotated[ShownSection, BeforeValidator(at_), OrText(pattern="^(/|$)")]
 
 
 class MembersSection(Section):
-    """How an entry comes into a list of a thing, and out of it."""
+    """How an entry comes into a list of a thing, and out of it: by a call each, or by writing the thing with its list."""
 
-    add: CallSection
-    take: CallSection
+    add: CallSection | None = None
+    take: CallSection | None = None
+    read: CallSection | None = None
+    write: CallSection | None = Field(None, description="Its body knows {document}, what was read with the list in it, and "
+                                                        "{entries}, the list alone")
+    entries: Pointer = Field("", description="Where the list is in what was read")
+    entry: Any = Field("{value}", description="What stands in it for one")
+
+    model_config = says({"oneOf": [{"required": ["add", "take"]}, {"required": ["read", "write"]}]})
+
+    @model_validator(mode="after")
+    def _one(self) -> MembersSection:
+        given = [n for n in ("add", "take", "read", "write") if getattr(self, n) is not None]
+        if given not in (["add", "take"], ["read", "write"]):
+            raise wrong("lists", "it is not said how an entry comes in and goes out",
+                        "write `add` and `take`, or `read` and `write`")
+        return self
 
 
 class DocumentSection(Section):
@@ -70,7 +83,7 @@ class DocumentSection(Section):
     unguarded: str | None = Field(None, description="Why it is written without a revision, which may overwrite others")
     entries: Pointer
     members: Pointer | None = Field(None, description="Of entries that stand for several members: where the list of them is")
-    entry: dict[str, Any] = Field(description="A new entry, without its members")
+    entry: Any = Field(description="A new entry: a mapping with {member} where it has members, or a text")
 
 
 class ThingSection(Section):
@@ -102,7 +115,7 @@ class ThingSection(Section):
 class TokenSection(CallSection):
     """A call that gives a token, which is then presented."""
 
-    token: Pointer
+    token: Spot
 
 
 class SignsSection(Section):
@@ -216,6 +229,7 @@ class SaysSection(Section):
     born_inactive: bool = False
     repeated_keys: bool = False
     kinds: list[Literal["password", "api-token", "key-pair"]] = Field(default_factory=list)
+    accounts_live_in: str | None = Field(None, description="The kind of place in which accounts live; its path is their `area`")
     last_used: Literal["second", "day", "none"] | None = None
     without: list[KindName] = Field(default_factory=list, description="Kinds that do not exist there at all")
     assertion_algorithms: list[Literal["Ed25519", "EdDSA", "ES256", "RS256"]] = Field(default_factory=list)

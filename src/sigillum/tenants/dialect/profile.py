@@ -33,6 +33,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         born_inactive=says.born_inactive,
         secret_delivery=ONCE,
         last_used=says.last_used or "",
+        accounts_live_in=says.accounts_live_in or "",
         token_seconds=says.tokens_live,
         keys_per_principal=says.credentials,
         ended_count=says.ended_count,

@@ -27,6 +27,12 @@ BESIDE = ("mark", "version", "progress", "modified", "id")  # what is shown besi
 WORST = "administers"  # the class of a permission of which the dialect says nothing
 
 
+class NoIdError(SomebodyError):
+    """A text that cannot be the id of such a thing there, so nothing has it."""
+
+    code = "no-id"
+
+
 class HiddenError(SomebodyError):
     """Something cannot be seen, and why in a few words."""
 
@@ -55,6 +61,11 @@ def joined(values: Iterable[Any]) -> str:
     return texts[0] if len(texts) == 1 else "/".join(quote(t, safe="") for t in texts)
 
 
+def last_of(identity: str) -> str:
+    """What the tenant itself calls a thing whose id of ours may name what is above it, too."""
+    return unquote(identity.rpartition("/")[2])
+
+
 class Things:
     """Everything that can be looked up."""
 
@@ -79,9 +90,23 @@ class Things:
         if section is not None and isinstance(section.id, list):
             texts = [identity] if len(section.id) == 1 else [unquote(t) for t in identity.split("/")]
             if len(texts) != len(section.id):
-                raise HiddenError(f"{identity!r} is no id of a {kind.name} there")
+                raise NoIdError(f"nothing there has the id {identity!r}: it is no id of this kind ({kind.name})")
             out |= dict(zip(section.id, texts, strict=True))
+        return {**self._around(kind, out), **out}
+
+    def _around(self, kind: Kind[Any], values: Values) -> dict[str, Any]:
+        """What follows from what is known: the place in which an account lives, and what the tenant calls a principal."""
+        out = dict[str, Any]()
+        if kind is ACCOUNT and values.get("area"):
+            place = self.fact(Query(PLACE, "path", str(values["area"]))).first
+            out |= {"place": values["area"], "place_id": place.id if place is not None else ""}
+        if values.get("principal"):
+            out["account_id"] = last_of(str(values["principal"]))
         return out
+
+    def made_of(self, kind: Kind[Any], part: Values) -> dict[str, Any]:
+        """What calls can name of a thing that is to be made."""
+        return {**part, **self._around(kind, part)}
 
     def known(self, kind: Kind[Any], identity: str, needed: set[str]) -> dict[str, Any]:
         """The same, and what the thing itself shows where a call needs more. Raises HiddenError."""
@@ -98,9 +123,16 @@ class Things:
         values |= {"id": record.id, "mark": record.mark, "version": record.version}
         if record.kind in (ACCOUNT, TEAM):
             values |= {"principal": record.id, record.kind.name: record.body.name, "carrier": record.kind.name}
+        values |= self._around(record.kind, values)
         if record.kind is PLACE:
             values |= {"place": record.body.path, "place_id": record.id}
         return values
+
+    def above(self, of: str, values: Values) -> dict[str, Any]:
+        """The same, and what can be named of that at which a document stands: a place, or an account."""
+        field, value = ("path", values.get("place")) if of == PLACE.name else ("id", values.get("principal"))
+        record = self.fact(Query(KINDS[of], field, str(value or ""))).first
+        return {**values, **(self.of_record(record) if record is not None else {})}
 
     # --- questions ----------------------------------------------------------------------------------------------------
     def fact(self, query: Query[Any]) -> Fact[Any]:
@@ -111,6 +143,8 @@ class Things:
             return Fact(unknown=f"the dialect describes no {query.kind.name}", never=True)
         try:
             return Fact(tuple(r for r in self._found(query) if answers(query, r)))
+        except NoIdError:
+            return Fact()
         except HiddenError as problem:
             return Fact(unknown=str(problem))
         except MisfitError as problem:
@@ -164,7 +198,12 @@ class Things:
                 out += self._listed(kind, section, listed, {})
             for values in self._each(kind, listed.each, query) if listed.each is not None else ():
                 out += self._listed(kind, section, listed, values, gone=True)
-        return out
+        if kind is not ROLE:
+            return out
+        joined_ = _joined_roles(out)
+        told = {r.name for r in self.dialect.roles}
+        # of one that neither the tenant nor the dialect says what it allows, nothing is known
+        return joined_ if "permissions" in section.shows else [r for r in joined_ if r.body.name in told]
 
     def _each(self, kind: Kind[Any], of: str, query: Query[Any]) -> Iterator[dict[str, Any]]:
         """For which things something is asked: for one where the question names it, else for all of them."""
@@ -173,8 +212,9 @@ class Things:
         if other in (ACCOUNT, TEAM) and values.get("principal"):
             yield from self._whose(other, str(values["principal"]))
             return
-        if other is PLACE and values.get("place"):
-            asked = Query(PLACE, "path", str(values["place"]))
+        place = values.get("place") or (values.get("area") if kind is ACCOUNT else None)
+        if other is PLACE and place:
+            asked = Query(PLACE, "path", str(place))
         else:
             asked = Query(other, "all")
         fact = self.fact(asked)
@@ -194,7 +234,10 @@ class Things:
         spoken = self.speaker.ask(section.one, values)
         if spoken.means == "missing":
             return []
-        return [r for r in [self.record(kind, section, _done(spoken), values)] if r is not None]
+        record, etag = self.record(kind, section, _done(spoken), values), spoken.answer.headers.get("ETag", "")
+        if record is not None and etag and not record.version:
+            record = record._replace(version=etag)  # RFC 9110 §8.8.3
+        return [record] if record is not None else []
 
     def _listed(
         self, kind: Kind[Any], section: ThingSection, call: ListSection, values: dict[str, Any], *, gone: bool = False
@@ -313,6 +356,14 @@ def _done(spoken: Spoken) -> Any:
     if spoken.answer.status == 401:
         raise spoken.error("looking")
     raise HiddenError(f"status {spoken.answer.status}: {spoken.said}")
+
+
+def _joined_roles(all_: list[Record[Any]]) -> list[Record[Any]]:
+    """What the dialect writes of a role goes to the one of that name that the tenant lists."""
+    said = {r.body.name: r for r in reversed(all_)}  # of one name, what is written comes first
+    listed = {r.body.name: r for r in all_}
+    return [r.with_(permissions=r.body.permissions or said[n].body.permissions,
+                    grantable_at=r.body.grantable_at or said[n].body.grantable_at) for n, r in listed.items()]
 
 
 def told_from_now(section: ThingSection) -> bool:

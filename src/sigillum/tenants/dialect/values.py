@@ -11,6 +11,7 @@ import json
 import re
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
+from email.utils import format_datetime, parsedate_to_datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
 
@@ -61,6 +62,10 @@ def _instant(value: Any) -> datetime | None:
         return None
     found = datetime.fromisoformat(_text(value))
     return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
+
+
+def _http_date(value: Any) -> datetime | None:
+    return parsedate_to_datetime(_text(value)) if value not in (None, "") else None
 
 
 def _after(value: Any) -> datetime | None:
@@ -142,6 +147,10 @@ FORMS: Mapping[str, tuple[Callable[[Any, datetime], Any], Callable[[Any], Any]]]
     "days": (lambda v, now: max(1, -(-int((v - now).total_seconds()) // 86_400)), lambda v: None),
     "day": (lambda v, now: v.date().isoformat(), lambda v: _instant(f"{_text(v)}T00:00:00Z") if v else None),
     "last_day": (lambda v, now: (v - timedelta(microseconds=1)).date().isoformat(), lambda v: _after(v) if v else None),
+    "minutes": (lambda v, now: max(1, int((v - now).total_seconds()) // 60), lambda v: None),
+    "hours": (lambda v, now: max(1, int((v - now).total_seconds()) // 3600), lambda v: None),
+    "spaced": (lambda v, now: v.astimezone(UTC).strftime("%Y-%m-%d %H:%M:%S"), _instant),
+    "http_date": (lambda v, now: format_datetime(v.astimezone(UTC), usegmt=True), _http_date),
     "comma": (lambda v, now: ",".join(map(str, v)), lambda v: tuple(p for p in _text(v or "").split(",") if p)),
     "pem": (lambda v, now: _pem(v), _jwk_of_pem),
     "jwk": (lambda v, now: dict(v), lambda v: v),
@@ -154,12 +163,22 @@ FORMS: Mapping[str, tuple[Callable[[Any, datetime], Any], Callable[[Any], Any]]]
 }
 
 
+def _word(value: Any) -> str:
+    """A word of theirs as a table has it: numbers and flags, too, are texts there."""
+    return str(value).lower() if isinstance(value, bool) else _text(value)
+
+
+def _plain_word(word: str) -> Any:
+    """A word of theirs as it is sent: what is written as a number or a flag is one."""
+    return int(word) if word.isascii() and word.isdigit() else {"true": True, "false": False}.get(word, word)
+
+
 def to_them(value: Any, form: str, words: Words, now: datetime) -> Any:
     """A value of ours as they write it. Raises ValueRefusedError for a word that has none of theirs."""
     if form in words:
         for theirs, ours in words[form].items():
             if ours == value and isinstance(ours, bool) == isinstance(value, bool):
-                return theirs
+                return _plain_word(theirs)
         raise ValueRefusedError(f"{value!r} has no word of theirs in the table {form}", where=form, mend="add it to the table")
     return FORMS[form][0](value, now) if value is not None and value != "" else None
 
@@ -168,7 +187,7 @@ def from_them(value: Any, form: str, words: Words) -> Any:
     """A value of theirs as we have it. Raises MisfitError."""
     try:
         if form in words:
-            return words[form].get(_text(value), _text(value)) if value is not None else None
+            return None if value is None else words[form].get(word := _word(value), word)
         return FORMS[form][1](value)
     except (ValueError, TypeError, OverflowError, OSError) as problem:
         raise MisfitError("it has another form") from problem
