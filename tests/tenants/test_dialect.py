@@ -209,6 +209,8 @@ def test_a_server_that_ignores_revisions_is_told(quay: House) -> None:
     ("ferry", "{value|quoted}", "{value}", "would be read as part of a search"), ("ferry", "signs: {algorithm", "sings: {algorithm", "did you mean `signs`?"),
     ("ferry", "{carrier|which}", "{carrier|wich}", "did you mean which?"), ("cellar", "end_version:", "end_versions:", "did you mean `end_version`?"),
     ("berth", "shows: {id: /number, principal", "shows: {principal", "the id is made of id"), ("ferry", "kid: '{thumbprint}'", "kid: '{thumb}'", "nothing here is called"),
+    ("quay", "id: /number", "id: 5", "must be a mapping or a list, and this is a number"), ("quay", "id: /number", "id: {att: /x}", "did you mean `at`?"),
+    ("quay", "status: 422", "status: x", "must be a list or a whole number"), ("quay", "arrival: at-once", "arrival: soon", "write at-once, unknown"),
     ("skerry", "", "", ""), ("skerry", "header: X-Light-Token}", "heder: X-Light-Token}", "did you mean `header`?"), ("skerry", "{account_id}", "{acount_id}", "did you mean account_id?"),
     ("skerry", "entries: /lights, entry", "add: {put: /x}, entries: /lights, entry", "how an entry comes in"), ("ferry", "", "", ""), ("berth", "", "", ""), ("cellar", "", "", ""), ("wharf", "", "", ""), ("lock", "", "", ""), ("quay", "", "", "")])
 def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, new: str, told: str) -> None:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 import types
 import typing
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from datetime import date
-from typing import Annotated, Any, TypeVar
+from typing import Annotated, Any, NamedTuple, TypeVar
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationError, WithJsonSchema
 from pydantic_core import ErrorDetails, PydanticCustomError
@@ -147,8 +147,53 @@ def _model_in(annotation: Any) -> type[BaseModel] | None:
     return next((m for a in typing.get_args(annotation) if (m := _model_in(a)) is not None), None)
 
 
-def _mistake(error: ErrorDetails, model: type[BaseModel], document: Document) -> Mistake:
-    spot = tuple(error["loc"])
+class _Found(NamedTuple):
+    """A finding of pydantic's: where in the document, and at what place and in which branch where there were several ways."""
+
+    error: ErrorDetails
+    spot: Spot
+    union: Spot = ()
+    branch: str = ""
+
+    @property
+    def at_union(self) -> bool:
+        """Does not even the form of the value fit this branch?"""
+        return bool(self.branch) and self.spot == self.union and self.error["type"] in _EXPECTED
+
+
+def _found(error: ErrorDetails, data: Any) -> _Found:
+    """Where a finding stands: of the parts of its place, those that are no keys of the document name a branch."""
+    spot, branch, current = list[str | int](), "", data
+    union: Spot = ()
+    parts = error["loc"]
+    for number, part in enumerate(parts):
+        if (isinstance(current, dict) and part in current) or (isinstance(current, list) and isinstance(part, int)):
+            current = current[part]  # type: ignore[index]
+            spot.append(part)
+        elif number == len(parts) - 1 and error["type"] == "missing":
+            spot.append(part)
+        elif not branch:
+            union, branch = tuple(spot), str(part)
+    return _Found(error, tuple(spot), union, branch)
+
+
+def _best(all_: list[_Found]) -> Iterator[tuple[_Found, str]]:
+    """Of several ways in which a value could be read, what is wrong in the one whose form it has; with what would do, where
+    it has the form of none.
+    """
+    told = set[Spot]()
+    for one in all_:
+        rest = [o for o in all_ if o.branch and o.union == one.union]
+        fitting = [b for b in dict.fromkeys(o.branch for o in rest) if not any(o.at_union for o in rest if o.branch == b)]
+        if not one.branch or (fitting and one.branch == fitting[0]):
+            yield one, ""
+        elif not fitting and one.union not in told:
+            told.add(one.union)
+            yield one, " or ".join(dict.fromkeys(_EXPECTED[o.error["type"]] for o in rest if o.at_union))
+
+
+def _mistake(found_: _Found, either: str, model: type[BaseModel], document: Document) -> Mistake:
+    error, spot = found_.error, found_.spot
     name = next((str(p) for p in reversed(spot) if isinstance(p, str)), "this file")
     kind, context = error["type"], error.get("ctx", {})
     if kind == "extra_forbidden":
@@ -166,8 +211,8 @@ def _mistake(error: ErrorDetails, model: type[BaseModel], document: Document) ->
     if kind in _EXPECTED:
         found = next((w for t, w in _FOUND if isinstance(error["input"], t)), "something else")
         quoted = kind == "string_type" and isinstance(error["input"], (int, float)) and not isinstance(error["input"], bool)
-        return Mistake("type", f"`{name}` must be {_EXPECTED[kind]}, and this is {found}",
-                       "write it in quotes" if quoted else f"write {_EXPECTED[kind]} here", document.position(spot))
+        return Mistake("type", f"`{name}` must be {either or _EXPECTED[kind]}, and this is {found}",
+                       "write it in quotes" if quoted else f"write {either or _EXPECTED[kind]} here", document.position(spot))
     what = str(context.get("what", error["msg"]))
     return Mistake(kind, f"`{name}`: {what}" if name not in what else what,
                    str(context.get("mend", "look at docs/charter.md")), document.position(spot))
@@ -178,7 +223,8 @@ def validate(model: type[Model], document: Document) -> Model:
     try:
         return model.model_validate(document.data)
     except ValidationError as problem:
-        found = [_mistake(e, model, document) for e in problem.errors(include_url=False)]
+        all_ = [_found(e, document.data) for e in problem.errors(include_url=False)]
+        found = [_mistake(one, either, model, document) for one, either in _best(all_)]
         meant = {m.mend for m in found if m.code == "key-unknown"}
         found = [m for m in found if m.code != "key-missing" or f"did you mean {m.what.split()[0]}?" not in meant]
         raise FileError("", where=document.file, mistakes=tuple(dict.fromkeys(found))) from None

@@ -13,7 +13,7 @@ from sigillum.core.values.errors import FileError, UsageError
 from sigillum.core.values.times import format_instant, parse_instant, whole_second
 
 from .dialect_trial import TRIAL, Row, Trial, Tried
-from .office import Office
+from .office import BRIEFLY_SECONDS, Office
 from .settings import Progress
 
 if TYPE_CHECKING:
@@ -111,6 +111,12 @@ def reach(office: Office, name: str) -> DialectTenant:
 def try_(office: Office, name: str, at: str = "") -> Tried:
     """Everything that the dialect describes, done once with an identity of its own. Raises UsageError, UnreachableError."""
     tenant = reach(office, name)
+    # another run at the same time would end what this one makes
+    with office.books.ledger(write=True).claim(f"dialect-{name}", BRIEFLY_SECONDS):
+        return _tried(office, tenant, name, at)
+
+
+def _tried(office: Office, tenant: DialectTenant, name: str, at: str) -> Tried:
     before = office.keepings.discovered(f"dialect_{name}") or {}
     identity = f"{TRIAL}-{secrets.token_hex(3)}"
     office.keepings.discover(f"dialect_{name}", {**before, "trial": identity})

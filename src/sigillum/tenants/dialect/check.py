@@ -68,7 +68,8 @@ class _Checker:
         others = {call.each for call in lists} | {section.document.of if section.document is not None else None}
         out = set[str]()
         for other in others - {None}:
-            out |= {*KINDS[str(other)].fields, "id", "principal", "account", "account_id", "team", "carrier", "place", "place_id"}
+            out |= {*KINDS[str(other)].fields, "id", "principal", "account", "account_id", "team", "carrier", "place",
+                    "place_id"}
         return out
 
     def _shown(self, kind: Kind[Any], section: ThingSection, spot: Spot) -> Iterator[Mistake]:

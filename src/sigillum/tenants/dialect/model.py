@@ -5,8 +5,20 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, model_validator
+from pydantic_core import PydanticCustomError
 
-from sigillum.reading.models import Duration, OrText, Section, one_of, says, wrong
+from sigillum.core.values import times
+from sigillum.reading.models import (
+    WHOLE,
+    Duration,
+    OrText,
+    Section,
+    duration,
+    one_of,
+    says,
+    text_schema,
+    wrong,
+)
 
 from .call_model import (
     AnswerSection,
@@ -213,12 +225,26 @@ class StoreSection(Section):
         return self
 
 
+def _arrival(value: Any) -> Any:
+    if value in ("at-once", "unknown"):
+        return value
+    try:
+        return duration(value)
+    except PydanticCustomError:
+        raise wrong("arrival", "it is not said how long a change takes until look-ups show it",
+                    "write at-once, unknown, or a time like 30s") from None
+
+
+Arrival = Annotated[Any, BeforeValidator(_arrival),
+                    text_schema(pattern=f"^(at-once|unknown|{times.DURATION.replace(WHOLE, '')})$")]
+
+
 class SaysSection(Section):
     """What its reference says of it, and no answer does."""
 
     title: str = ""
     stage: str = ""
-    arrival: Literal["at-once", "unknown"] | Duration = Field(
+    arrival: Arrival = Field(
         description="How long a change may take until look-ups show it: at-once, unknown, or a time like 30s"
     )
     tokens_live: Duration | None = None
