@@ -34,6 +34,8 @@ from .workspace import Workspace
 if TYPE_CHECKING:
     from sigillum.core.charter.wants import CertificateAnswer
 
+    from .issuers import IssuerSection
+
 _NAME_LINE = re.compile(rb"^charter:[ \t]*[\"']?([^\s\"'#]+)", re.M)
 HEAD_BYTES = 4_000
 
@@ -58,6 +60,7 @@ class CharterFile(Section):
     grants: list[GrantSection] = Field(default_factory=list)
     permissions: Any = None  # this and the two below: see RARE
     credentials: list[CredentialSection] = Field(default_factory=list)
+    trusts: Any = None
     proofs: list[ProofSection] = Field(default_factory=list)
     handover: Any = None
     sign_in: Any = None
@@ -71,7 +74,8 @@ def _part(name: str) -> Callable[[], type[Section]]:
     return load
 
 
-RARE = {"permissions": _part("permission"), "handover": _part("handover"), "sign_in": _part("sign_in")}
+RARE = {"permissions": _part("permission"), "handover": _part("handover"), "sign_in": _part("sign_in"),
+        "trusts": _part("trusts")}
 
 
 def json_schema() -> dict[str, Any]:
@@ -225,7 +229,7 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
                                              public_key(i, c), answer(i, c)) for i, c in enumerate(file.credentials)),
         proofs=tuple(p for p in proofs if p.sign_in is None), sign_ins=tuple(p for p in proofs if p.sign_in is not None),
-        **_rare(parts, at),
+        **_rare(parts, at, workspace.issuers),
         licence=licence.to_core(file.licence), position=at(()))
 
 
@@ -236,7 +240,8 @@ def _permissions(parts: Mapping[str, Any], at: Callable[[Spot], Position]) -> tu
     return tuple(w for i, p in enumerate(parts["permissions"]) for w in permission.to_core(p, at(("permissions", i))))
 
 
-def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position]) -> dict[str, Any]:
+def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position], issuers: Mapping[str, IssuerSection]) -> dict[
+        str, Any]:
     """The sections that few charters have."""
     out: dict[str, Any] = {}
     if "handover" in parts:
@@ -245,6 +250,9 @@ def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position]) -> dict[str,
     if "sign_in" in parts:
         from .sections import sign_in
         out["sign_in"] = sign_in.to_core(parts["sign_in"], at(("sign_in",)))
+    if "trusts" in parts:
+        from .sections import trusts
+        out["trusts"] = tuple(trusts.to_core(t, issuers, at(("trusts", i))) for i, t in enumerate(parts["trusts"]))
     return out
 
 

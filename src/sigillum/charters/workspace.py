@@ -20,6 +20,7 @@ from .models import CharterName, reference
 
 if TYPE_CHECKING:
     from .consumers import ConsumerSection
+    from .issuers import IssuerSection
 
 FILE = "sigillum.yaml"
 PRIVATE = ".sigillum"
@@ -90,6 +91,7 @@ class WorkspaceFile(Section):
     rules: RulesSection = Field(default_factory=RulesSection)
     defaults: DefaultsSection = Field(default_factory=DefaultsSection)
     tenants: dict[CharterName, TenantSection] = Field(default_factory=dict)
+    issuers: Any = None  # as the next one
     consumers: Any = None  # its model stands in `consumers`, and is made only where a workspace has some
     signers: dict[str, str] = Field(default_factory=dict, description="Whose signatures are known: name and key thumbprint")
     house_ca: str | None = Field(None, description="file:PATH of the house's CA (PEM), which signs certificates")
@@ -103,6 +105,7 @@ class Workspace:
     folder: Path
     file: WorkspaceFile
     consumers: Mapping[str, ConsumerSection] = field(default_factory=dict)
+    issuers: Mapping[str, IssuerSection] = field(default_factory=dict)
 
     @property
     def private(self) -> Path:
@@ -157,8 +160,13 @@ def find(start: Path) -> Path:
 def load(folder: Path) -> Workspace:
     """Read a workspace. Raises FileError."""
     document = parse(read_text(folder / FILE, FILE), FILE)
-    file, parts = validate_with(WorkspaceFile, {"consumers": _consumers}, document)
-    return Workspace(folder, file, parts.get("consumers", {}))
+    file, parts = validate_with(WorkspaceFile, {"consumers": _consumers, "issuers": _issuers}, document)
+    return Workspace(folder, file, parts.get("consumers", {}), parts.get("issuers", {}))
+
+
+def _issuers() -> type[Section]:
+    from .issuers import Part
+    return Part
 
 
 def _consumers() -> type[Section]:

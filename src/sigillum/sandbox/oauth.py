@@ -61,7 +61,7 @@ async def metadata(request: Request) -> Response:
         "introspection_endpoint": tenant.base + "/oauth/introspect",
         "revocation_endpoint": tenant.base + "/oauth/revoke",
         "scopes_supported": list(SCOPES), "response_types_supported": [],
-        "grant_types_supported": [JWT_BEARER, "client_credentials"],
+        "grant_types_supported": [JWT_BEARER, "client_credentials", "urn:ietf:params:oauth:grant-type:token-exchange"],
         **{f"{name}_endpoint_auth_methods_supported": methods for name in ("token", "introspection", "revocation")},
         **{f"{name}_endpoint_auth_signing_alg_values_supported": signing
            for name in ("token", "introspection", "revocation")},
@@ -283,6 +283,9 @@ async def token(request: Request) -> Response:
             raise OAuthProblem("invalid_grant", "The assertion is about somebody else")
     elif kind == "client_credentials":
         who = _client_credentials(request, tenant, parameters)
+    elif kind == "urn:ietf:params:oauth:grant-type:token-exchange":
+        from .federation import exchange
+        who = exchange(request, tenant, parameters)
     else:
         raise OAuthProblem("unsupported_grant_type", f"{kind} is not served here")
     scope = parameters.get("scope", "work").split()
@@ -294,10 +297,12 @@ async def token(request: Request) -> Response:
         raise OAuthProblem("invalid_target", "This server issues tokens for its own working interface only")
     tenant.use(who.get("credential"), request.client.host if request.client else "")
     now, life = int(tenant.clock.now().timestamp()), tenant.limit("token_seconds")
+    life = min(life, who.pop("until", now + life) - now)  # no longer than what it was given for
     claims = {"iss": tenant.issuer, **who, "aud": resource, "iat": now, "exp": now + life,
               "jti": secrets.token_hex(12), "scope": " ".join(scope)}
+    issued = {"issued_token_type": "urn:ietf:params:oauth:token-type:access_token"} if kind.endswith("token-exchange") else {}
     return JSONResponse({"access_token": tenant.key.sign("at+jwt", claims), "token_type": "Bearer",
-                         "expires_in": life, "scope": " ".join(scope)}, headers=NO_STORE)
+                         "expires_in": life, "scope": " ".join(scope), **issued}, headers=NO_STORE)
 
 
 def routes() -> list[Route]:

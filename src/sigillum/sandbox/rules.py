@@ -9,7 +9,7 @@ import secrets
 from datetime import timedelta
 from typing import Any
 
-from . import directory, saas
+from . import directory, saas, trusts
 from .attributes import ACCOUNT, TEAM, Kind
 from .clock import moment_of, stamp
 from .errors import ScimProblem
@@ -70,6 +70,9 @@ def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None
         _grantable(tenant, data)
     elif kind.name == "Credential":
         _credential(tenant, data)
+    elif kind.name == "Trust":
+        _resolve(tenant, data, "principal", ("User",))
+        trusts.on_trust(tenant, data)
     else:
         if kind.name == "Consent":
             _resolve(tenant, data, "principal", ("ServicePrincipal",))
@@ -241,7 +244,7 @@ def after_delete(tenant: Tenant, kind: Kind, identity: str, data: Json | None = 
         for found, _ in list(tenant.store.by("Grant", "place.value", identity)):
             tenant.store.delete(KINDS["Grant"], found)
     if kind.name in ("User", "Group"):
-        for other in ("Grant", "Credential"):
+        for other in ("Grant", "Credential", "Trust"):
             for found, data in list(tenant.store.by(other, "principal.value", identity)):
                 if data["principal"]["value"] == identity:
                     tenant.store.delete(KINDS[other], found)
@@ -264,7 +267,7 @@ def before_delete(tenant: Tenant, kind: Kind, identity: str) -> None:
 def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, data: Json) -> Json:
     """`data` with what is worked out at the moment of showing."""
     store = tenant.store
-    if kind.name in ("Grant", "Credential", "Consent"):
+    if kind.name in ("Grant", "Credential", "Consent", "Trust"):
         data = dict(data)
         for name, shown in (("principal", "displayName"), ("role", "name"), ("place", "path")):
             if name in data:

@@ -174,6 +174,18 @@ CONSENT = schema(
     Attr("consentedBy", exact=True, mutability="readOnly"),
 )
 
+TRUST = schema(
+    "Trust", "Whose tokens from outside may act as a principal",
+    link("principal", "User", required=True),
+    Attr("name", required=True, exact=True, mutability="immutable"),
+    Attr("issuer", required=True, exact=True, mutability="immutable"),
+    Attr("audience", required=True, exact=True, mutability="immutable"),
+    Attr("keys", exact=True, mutability="immutable", about="discovery, or a key set as JSON (RFC 7517 §5)"),
+    Attr("subject", exact=True, mutability="immutable"),
+    Attr("conditions", multi=True, exact=True, mutability="immutable", about="Each as JSON: a claim and one test"),
+    Attr("actsAs", exact=True, mutability="immutable", about="The claim that has to be the account's name, as JSON"),
+)
+
 SIGN_IN_RULE = schema(
     "SignInRule", "What is demanded at sign-in, and of whom; every rule that applies has to be met",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("enabled", "boolean"),
@@ -261,6 +273,7 @@ KINDS: dict[str, Kind] = {k.name: k for k in (
     Kind("ServicePrincipal", "ServicePrincipals", SERVICE_PRINCIPAL, "clients", (), ("clientId",), ("clientId",)),
     Kind("Api", "Apis", API, "tenant", (), ("name",), ("name",)),
     Kind("Consent", "Consents", CONSENT, "consents", (), ("principal.value",)),
+    Kind("Trust", "Trusts", TRUST, "trusts", (), ("principal.value", "name")),
     Kind("SignInRule", "SignInRules", SIGN_IN_RULE, "rules", (), ("name", "targets.value"), ("name",)),
     Kind("Licence", "Licences", LICENCE, "licences", (), ("name", "holders.value"), ("name",)),
     Kind("TenantProfile", "TenantProfiles", TENANT_PROFILE, "tenant"),

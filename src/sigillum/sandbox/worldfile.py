@@ -18,7 +18,7 @@ CALL = re.compile(r"(GET|POST|PUT|PATCH|DELETE) /[^\s{}]*\{place\}[^\s{}]*\Z")
 NEEDED = re.compile(r"[^\s@]+@[^\s@]+\Z")
 PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
 POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules", "licences",
-          "secrets", "tenant")
+          "trusts", "secrets", "tenant")
 
 
 def _powers(value: Any) -> Any:
@@ -253,6 +253,15 @@ class Slow(Section):
     fails: bool = False
 
 
+class Machine(Section):
+    """A machine or workload that has an identity here: what its tokens say."""
+
+    name: Named
+    subject: str
+    claims: dict[str, Any] = {}
+    lives: Seconds = Field(3600, description="How long a token of it lives")
+
+
 class Precondition(Section):
     """What has to be so before some types can be made."""
 
@@ -306,6 +315,7 @@ class Tenant(Section):
     registrations_rotate: bool = Field(False, description="An update of a registration gives a new token and secret (RFC 7592)")
     bearer_grant_authenticates: bool = Field(False, description="The JWT bearer grant wants client authentication, too")
     preconditions: list[Precondition] = []
+    machines: list[Machine] = Field([], description="Machines and workloads whose tokens it issues")
     slow: dict[str, Slow] = {}
 
 

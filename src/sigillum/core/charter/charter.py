@@ -11,7 +11,7 @@ from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import Position
 
 if TYPE_CHECKING:  # few charters ask for these
-    from sigillum.core.charter.wants import CertificateAnswer, EndlessWant, HandoverWant, SignInWant
+    from sigillum.core.charter.wants import CertificateAnswer, EndlessWant, HandoverWant, SignInWant, TrustWant
 
 KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
 CERTIFICATE = "certificate"
@@ -236,6 +236,7 @@ class Charter:
     grants: tuple[GrantWant, ...] = ()
     permissions: tuple[PermissionWant, ...] = ()
     credentials: tuple[CredentialWant, ...] = ()
+    trusts: tuple[TrustWant, ...] = ()
     proofs: tuple[ProofWant, ...] = ()
     sign_ins: tuple[ProofWant, ...] = ()  # expectations about getting in
     asked: tuple[AskedWant, ...] = ()  # what it still waits for, of whom
@@ -262,7 +263,7 @@ class Charter:
     @property
     def elsewhere(self) -> tuple[str, ...]:
         """The other tenants that entries of it name."""
-        named = [e.tenant for entries in (self.services, self.grants, self.proofs) for e in entries]
+        named = [e.tenant for entries in (self.services, self.grants, self.proofs, self.trusts) for e in entries]
         return tuple(dict.fromkeys(t for t in named if t and t != self.tenant))
 
     def part(self, tenant: str) -> Charter:
@@ -271,10 +272,10 @@ class Charter:
         if home and not self.elsewhere:
             return self
 
-        def here(entry: GrantWant | ServiceWant | ProofWant) -> bool:
+        def here(entry: GrantWant | ServiceWant | ProofWant | TrustWant) -> bool:
             return (entry.tenant or self.tenant) == tenant
         kept = replace(self, services=tuple(filter(here, self.services)), grants=tuple(filter(here, self.grants)),
-                       proofs=tuple(filter(here, self.proofs)))
+                       proofs=tuple(filter(here, self.proofs)), trusts=tuple(filter(here, self.trusts)))
         if home:
             return kept
         return replace(kept, tenant=tenant, roles=(), member_of=(), members=(), permissions=(), credentials=(), sign_ins=(),

@@ -5,6 +5,8 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import NamedTuple
 
+from sigillum.core.federation.subjects import Wrong
+from sigillum.core.federation.trusts import Issuer, Trust
 from sigillum.core.values.errors import Position
 
 
@@ -59,6 +61,20 @@ class SignInWant(NamedTuple):
     interactive: bool = False
     second_factor: bool = False
     device: bool = False  # one that the tenant manages
+
+
+class TrustWant(NamedTuple):
+    """Tokens of an issuer that may act as the identity. `issuer`: what the workspace knows of it; `wrong`: of its subject."""
+
+    trust: Trust
+    issuer: Issuer | None = None
+    wrong: tuple[Wrong, ...] = ()
+    position: Position | None = None
+    tenant: str = ""
+
+    @property
+    def name(self) -> str:
+        return self.trust.name
 
 
 class HandoverWant(NamedTuple):

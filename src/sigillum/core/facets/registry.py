@@ -51,6 +51,7 @@ LINES: list[Line] = [
     Line("licence", lambda c: c.licence),
     Line("permission", lambda c: c.permissions or c.is_client, checks=CHECK + "permission"),
     Line("grant", lambda c: True, checks=CHECK + "grant"),
+    Line("trust", lambda c: c.trusts, checks=CHECK + "trust"),
     Line("credential", lambda c: True, checks=CHECK + "credential"),
     Line("sign-in", lambda c: c.sign_in is not None or any(w.kind == PASSWORD for w in c.credentials)),
 ]

@@ -8,6 +8,7 @@ from .access import API, CONSENT, GRANT, PLACE, ROLE
 from .identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from .kind import Kind
 from .signing import CREDENTIAL, LICENCE, RULE
+from .trusting import TRUST
 
 KINDS: dict[str, Kind[Any]] = {k.name: k for k in (
-    ACCOUNT, TEAM, CLIENT, PRINCIPAL, PLACE, ROLE, GRANT, CREDENTIAL, API, CONSENT, RULE, LICENCE)}
+    ACCOUNT, TEAM, CLIENT, PRINCIPAL, PLACE, ROLE, GRANT, CREDENTIAL, API, CONSENT, RULE, LICENCE, TRUST)}

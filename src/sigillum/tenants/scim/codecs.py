@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sigillum.core.kinds import access, identities, signing
+from sigillum.core.kinds import access, identities, signing, trusting
 from sigillum.core.kinds.kind import Part
 from sigillum.core.values.secret import Secret
 
@@ -97,6 +97,12 @@ def _rule(r: Json) -> signing.SignInRule:
         r.get("blocks") is True, text(r.get("appliesTo")) or "any", texts(r.get("demands")), texts(r.get("networks")))
 
 
+def _trust(r: Json) -> trusting.Trust:
+    return trusting.Trust(part(r, "principal", "value"), text(r.get("name")), text(r.get("issuer")), text(r.get("audience")),
+                          text(r.get("keys")), text(r.get("subject")), texts(r.get("conditions")), text(r.get("actsAs")),
+                          part(r, "principal", "display"))
+
+
 def _licence(r: Json) -> signing.Licence:
     return signing.Licence(text(r.get("name")), text(r.get("kind")), whole(r.get("total")) or 0, r.get("mailbox") is True,
                            tuple(text(h.get("value")) for h in many(r.get("holders"))))
@@ -179,6 +185,10 @@ CODECS: dict[str, Codec] = {c.kind.name: c for c in (
     Codec(signing.RULE, OWN + "SignInRule", _rule, {
         **named((("name", "name"), ("enabled", "enabled"), ("applies_to", "appliesTo"), ("networks", "networks"))),
         "targets": ("targets", _targets)}, {"name": "name"}, beside={"accepted_by": "acceptedBy"}),
+    Codec(trusting.TRUST, OWN + "Trust", _trust, {
+        "principal": ("principal", carried_by), **same("name", "issuer", "audience", "keys", "subject"),
+        **named((("when", "conditions"), ("acts_as", "actsAs")))},
+        {"principal": "principal.value", "name": "name"}),
     Codec(signing.LICENCE, OWN + "Licence", _licence, {}, {"name": "name"}),
     Codec(signing.CREDENTIAL, OWN + "Credential", _credential, {
         "principal": ("principal", carried_by), **same("name", "active", "limits"),

@@ -1,0 +1,111 @@
+"""The facet *trust*: outside tokens that may act as the identity, without any key of its own."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sigillum.core.charter.wants import TrustWant
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import Ready
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import Where, adopt, await_, hanging, principal, stand, unknown
+from sigillum.core.federation.trusts import about as doubts
+from sigillum.core.kinds.changes import End, Make
+from sigillum.core.kinds.kind import Record, differing
+from sigillum.core.kinds.trusting import TRUST, Trust, text_of
+from sigillum.core.records.history import Generation, State
+from sigillum.core.records.steps import Adopt, Step, StepKind
+from sigillum.core.values.canonical import canonical
+from sigillum.core.values.marks import Id, Mark, StepId
+
+NAME = "trust"
+
+
+def mark_of(seen: Seen, want: TrustWant) -> Mark:
+    return seen.mark(NAME, ("name", want.name))
+
+
+def part_of(want: TrustWant, principal: Id) -> dict[str, Any]:
+    """What a trust is made of."""
+    trust = want.trust
+    return {"principal": principal, "name": trust.name, "issuer": trust.issuer, "audience": trust.audience, "keys": trust.keys,
+            "subject": trust.subject, "when": tuple(map(text_of, trust.when)),
+            "acts_as": canonical(list(trust.acts_as)).decode() if trust.acts_as else ""}
+
+
+def compare(seen: Seen, draft: Draft) -> None:
+    """Make what is missing, replace what has other conditions, end what only we still hold."""
+    who = principal(seen, draft)
+    fact = hanging(seen, TRUST, who.id if who is not None else None)
+    if not fact.known or who is None:
+        if seen.charter.trusts:
+            unknown(seen, draft, fact, f"the trusts of {seen.charter.identity.name}")
+        return
+    for want in seen.charter.trusts:
+        for doubt in doubts(want.trust, want.issuer):
+            draft.note(doubt.code, f"{want.name}: {doubt.what}; {doubt.mend}")
+        _one(seen, draft, want, fact.records, who.id)
+    _not_wanted(seen, draft, fact.records)
+
+
+def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust], ...], who: Id) -> None:
+    mark, part = mark_of(seen, want), part_of(want, who)
+    carried = seen.carried(TRUST)
+
+    def alike(record: Record[Trust]) -> bool:
+        return not differing(record, part, carried)
+    standing = stand(seen, draft, mark, records, f"trust {want.name}", who, alike)
+    if standing.record is not None and alike(standing.record):
+        return
+    if standing.where is Where.RECENT:
+        await_(seen, draft, mark, TRUST, standing, f"the trust {want.name}")
+    elif standing.record is not None:
+        made = _make(seen, draft, want, part, standing.number + 1, "its conditions were changed in the charter")
+        assert standing.generation is not None
+        _end(draft, standing.generation, standing.record.id, "its conditions were changed", made)
+    else:
+        theirs = next((r for r in records if alike(r) and seen.history.owns(NAME, seen.tenant, r.id, r.mark) is None), None)
+        if theirs is not None and seen.choices.adopt:
+            adopt(draft, mark, standing.number, f"the trust {want.name}", Adopt(TRUST, theirs.id))
+        elif theirs is not None:
+            draft.note("trust-stands", f"the trust {want.name} stands already; Sigillum did not make it and leaves it alone",
+                       warning=False)
+        else:
+            _make(seen, draft, want, part, standing.number, standing.why("tokens of the issuer act as it, without any key"))
+
+
+def _make(seen: Seen, draft: Draft, want: TrustWant, part: dict[str, Any], number: int, why: str) -> StepId:
+    trust = want.trust
+    after = {"issuer": trust.issuer, "audience": trust.audience, **({"subject": trust.subject} if trust.subject else {}),
+             **({"when": "; ".join(c.words() for c in trust.when)} if trust.when else {}),
+             "acts as": f"whose {' > '.join(trust.acts_as)} is its name" if trust.acts_as else "all that match"}
+    return draft.add(Step(
+        StepId(mark_of(seen, want), number, "make"), StepKind.MAKE, f"trust {want.name}", Make(TRUST, part),
+        draft.by(seen.tenant, Ready), TRUST.power, why, after=after))
+
+
+def _end(draft: Draft, generation: Generation, identity: str, why: str, *needs: StepId) -> None:
+    draft.add(Step(StepId(generation.mark, generation.number, "end"), StepKind.END, f"trust {generation.mark.get('name')}",
+                   End(TRUST, identity), needs, TRUST.power, why))
+
+
+def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Trust], ...]) -> None:
+    wanted = {mark_of(seen, w) for w in seen.charter.trusts}
+    for record in records:
+        generation = seen.history.owns(NAME, seen.tenant, record.id, record.mark)
+        if generation is None:
+            if not any(w.name == record.body.name for w in seen.charter.trusts):
+                draft.note("trust-extra", f"extra: tokens of {record.body.issuer} may act as it by the trust "
+                           f"{record.body.name}, and no charter asks for that")
+        elif generation.state is State.MADE and generation.mark not in wanted:
+            _end(draft, generation, record.id, "the charter no longer asks for it")
+        elif generation.state is State.MADE and generation.number < (seen.history.latest(generation.mark) or generation).number:
+            _end(draft, generation, record.id, "a newer one took its place")
+
+
+def words(mark: Mark) -> str:
+    return f"the trust {mark.get('name')}"
+
+
+FACET = Facet(NAME, compare, takes=frozenset((Ready,)), words=words)

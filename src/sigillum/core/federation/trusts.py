@@ -1,0 +1,132 @@
+"""A trust: whose tokens may act as a principal, and under which conditions. What is too wide about one is told."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any, NamedTuple
+
+from .conditions import ENDS, EQUALS, ONE_OF, STARTS, Condition, Ref, Verdict, at, judge, same
+from .subjects import doubts
+
+DISCOVERY = "discovery"  # an issuer's keys are found by its own configuration
+SUBJECT: Ref = ("sub",)
+
+
+class Issuer(NamedTuple):
+    """What is known of who issues tokens. `owner`: the claims that tell its customers apart, where it has many;
+    `free`: claims that the workload's own user sets; `lasting`: the claim that no later namesake gets.
+    """
+
+    address: str
+    owner: tuple[Ref, ...] = ()
+    free: tuple[Ref, ...] = ()
+    lasting: Ref = ()
+
+
+class Trust(NamedTuple):
+    """One trust. `acts_as`: the claim that has to be the name of the account that is acted as; none: whoever matches may."""
+
+    name: str
+    issuer: str
+    audience: str
+    keys: str = DISCOVERY
+    subject: str = ""
+    when: tuple[Condition, ...] = ()
+    acts_as: Ref = ()
+
+    @property
+    def tests(self) -> tuple[Condition, ...]:
+        """All that has to hold, the subject first."""
+        return (*((Condition(SUBJECT, EQUALS, self.subject),) if self.subject else ()), *self.when)
+
+
+class Match(NamedTuple):
+    """Whether claims match a trust, condition by condition."""
+
+    holds: bool
+    verdicts: tuple[Verdict, ...]
+
+    @property
+    def nearest(self) -> Verdict | None:
+        """Of what does not hold, the one that comes nearest."""
+        missed = [v for v in self.verdicts if not v.holds]
+        return max(missed, key=lambda v: v.agrees, default=None)
+
+
+def match(trust: Trust, claims: Mapping[str, Any], account: str = "") -> Match:
+    """Do claims match, whose token was shown to be genuine, of this issuer, for this audience, and in time?
+
+    Who issued it and for whom is looked at again: a match never rests on what somebody else has checked.
+    """
+    verdicts = [judge(Condition(("iss",), EQUALS, trust.issuer), claims), _audience(trust, claims),
+                *(judge(t, claims) for t in trust.tests)]
+    if trust.acts_as:
+        verdicts.append(judge(Condition(trust.acts_as, EQUALS, account), claims))
+    return Match(all(v.holds for v in verdicts), tuple(verdicts))
+
+
+def _audience(trust: Trust, claims: Mapping[str, Any]) -> Verdict:
+    """A text, or a list of one (RFC 7519 §4.1.3): for one of several audiences nobody here answers."""
+    value = at(claims, ("aud",))
+    test = Condition(("aud",), EQUALS, trust.audience)
+    if isinstance(value, list) and len(value) == 1 and same(value[0], trust.audience):
+        return Verdict(test, True)
+    if isinstance(value, list) and len(value) != 1:
+        return Verdict(test, False, f"it is for {len(value)} audiences")
+    return judge(test, claims)
+
+
+# --- what a trust says of itself ----------------------------------------------------------------------------------------
+class Doubt(NamedTuple):
+    """Something about a trust: a stable code, what, and what mends it. `wrong`: it is a mistake, not just worth knowing."""
+
+    code: str
+    what: str
+    mend: str
+    wrong: bool = False
+    test: int = -1  # which of `when`
+
+
+def about(trust: Trust, issuer: Issuer | None = None) -> Iterator[Doubt]:
+    """What is wrong or too wide about it."""
+    for number, test in enumerate(trust.when):
+        yield from _test(test, number)
+    for text in (trust.subject, trust.audience):
+        for doubt in doubts(text):
+            yield Doubt("look-alike", f"{text!r}: {doubt.what}", doubt.mend, True)
+    if not trust.tests:
+        yield Doubt("all-of-issuer", f"every token of {trust.issuer} matches", "name a `subject`, or conditions under `when`")
+    if not trust.acts_as and not trust.subject and trust.tests:
+        yield Doubt("no-subject", "whoever matches may act as it, whatever its subject is",
+                    "name the `subject`, where there is one")
+    if issuer is not None:
+        yield from _issuer(trust, issuer)
+
+
+def _test(test: Condition, number: int) -> Iterator[Doubt]:
+    name = " > ".join(test.claim)
+    values = test.value if test.op == ONE_OF else (test.value,)
+    for value in values:
+        for doubt in doubts(value) if isinstance(value, str) else ():
+            yield Doubt("look-alike", f"{name}: {doubt.what}", doubt.mend, True, number)
+    if test.op == STARTS and not test.value.endswith(ENDS):
+        if not test.inside_name:
+            yield Doubt("inside-name", f"{name}: {test.value!r} ends inside a name, so {test.value}x matches, too",
+                        "end it with / or :, or say `inside_name: WHY`", True, number)
+        else:
+            yield Doubt("prefix-wide", f"{name}: whatever begins with {test.value!r} matches ({test.inside_name})",
+                        "end it with / or :", False, number)
+
+
+def _issuer(trust: Trust, issuer: Issuer) -> Iterator[Doubt]:
+    conditioned = {t.claim for t in trust.tests}
+    if issuer.owner and not conditioned & set(issuer.owner):
+        names = ", ".join(" > ".join(r) for r in issuer.owner)
+        yield Doubt("shared-issuer", f"{trust.issuer} issues tokens for all its customers, and none is demanded ({names})",
+                    f"add a condition of {names}", True)
+    for claim in sorted(conditioned & set(issuer.free)):
+        yield Doubt("free-claim", f"{' > '.join(claim)} is set by whoever uses the workload", "demand another claim beside it")
+    if issuer.lasting and issuer.lasting not in conditioned:
+        name = " > ".join(issuer.lasting)
+        yield Doubt("recycled", f"who is deleted and made anew under the same name matches, too: {name} is not demanded",
+                    f"add a condition of {name}")
