@@ -31,6 +31,8 @@ COMMANDS = {
     "sweep": "do what is due and needs nobody: clear, reinstate, renew",
     "due": "what ends, is to be renewed or looked at again, in order of time",
     "explain": "say why something is allowed or refused, now or at any time",
+    "token": "look at signed tokens: what one says, what is wrong with it, is it genuine",
+    "trust": "hold a token or claims against the trusts of a charter",
     "key": "make, read, check, take, convert and mend keys, and find those that lie about",
     "ledger": "show and verify what was done, and where the ledger stands",
     "completion": "print shell completion for bash, zsh or fish",

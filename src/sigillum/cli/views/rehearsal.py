@@ -77,7 +77,7 @@ def details(step: Step, purpose: str = "") -> list[tuple[str, str]]:
     if step.before and set(step.before) != {"active"}:  # that one is in what the step is about
         rows += [(name, f"{value_text(step.before.get(name))} becomes {value_text(value)}")
                  for name, value in step.after.items()]
-    elif {"allows", "until", "ends"} & set(step.after):
+    elif {"allows", "until", "ends", "issuer"} & set(step.after):
         rows += [(name, value_text(value)) for name, value in step.after.items()]
     return rows
 
