@@ -113,7 +113,7 @@ class TrustTrial:
 
 
 def try_trusts(office: Office, text: str, charter_name: str, only: str = "") -> TrustTrial:
-    """Hold a token, or claims as JSON, against the trusts of a charter; nobody is asked. Raises FileError, UsageError."""
+    """Hold a token, or claims as JSON, against the trusts of a charter. Raises FileError, UsageError."""
     charter = office.charters([charter_name])[0]
     wants = [w for w in charter.trusts if not only or w.name == only]
     if not wants:

@@ -57,7 +57,7 @@ def ours(office: Office, stream: str, mark: Mark, number: int, key: str) -> Iter
     else's use, also where somebody is killed in between.
     """
     def note(until: timedelta) -> None:
-        now = whole_second(office.tenants.now(mark.tenant))
+        now = max(begun, whole_second(office.tenants.now(mark.tenant)))  # its clock is read more exactly with each answer
         office.books.ledger(write=True).append([Fresh(STAGED, stream, {
             **mark.body(), "generation": number, "of": key, "stage": Asked.OURS, "at": format_instant(begun),
             "until": format_instant(now + until)})])

@@ -228,9 +228,9 @@ def _read(entry: Entry, all_: list[Entry], state: History, closed: str) -> Rotat
         if other.kind == STAGED and other.body["of"] == body[NUMBER]:
             stage = str(other.body["stage"])
             if stage == Asked.OURS:
-                window = Window(*(parse_instant(str(other.body[n])) for n in ("at", "until")))
-                assert window.start is not None
-                own.setdefault(int(other.body["generation"]), {})[window.start] = window  # the end is written after it
+                start, end = (parse_instant(str(other.body[n])) for n in ("at", "until"))
+                window = Window(start, max(end, start + timedelta(seconds=1)))  # whose clock was read otherwise in between
+                own.setdefault(int(other.body["generation"]), {})[start] = window  # the end is written after it
                 continue
             for undone in _UNDONE.get(stage, ()):
                 staged.pop(undone, None)
