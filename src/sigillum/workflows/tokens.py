@@ -21,6 +21,8 @@ from sigillum.tenants.port import now_at
 
 from .office import Office
 
+MOST_BYTES = 100_000  # of a file that holds a token or claims
+
 
 @dataclass(frozen=True, slots=True)
 class Look:
@@ -118,7 +120,8 @@ def try_trusts(office: Office, text: str, charter_name: str, only: str = "") -> 
     wants = [w for w in charter.trusts if not only or w.name == only]
     if not wants:
         known = [w.name for w in charter.trusts]
-        raise UsageError(f"{charter.name} has no trust {only!r}" if only else f"{charter.name} has no trusts", where="trust try",
+        lacking = f"trust {only!r}" if only else "trusts"
+        raise UsageError(f"{charter.name} has no {lacking}", where="trust try",
                          mend=did_you_mean(only, known) or "write some under `trusts`")
     claims, findings, token = _claims(text)
     name = charter.identity.name
@@ -143,11 +146,15 @@ def text_of(file: str) -> str:
     """The text of a file, or of standard input. Raises FileError."""
     import sys
     try:
-        data = sys.stdin.buffer.read(100_001) if file == "-" else Path(file).open("rb").read(100_001)  # noqa: SIM115
+        if file == "-":
+            data = sys.stdin.buffer.read(MOST_BYTES + 1)
+        else:
+            with Path(file).open("rb") as opened:
+                data = opened.read(MOST_BYTES + 1)
     except OSError as problem:
         raise FileError(f"the file cannot be read: {problem.strerror}", where=file,
                         mend="check its path and rights") from problem
-    if len(data) > 100_000:
+    if len(data) > MOST_BYTES:
         raise NoTokenError("it is too big for a token", where=file, mend="give a JWT in compact form, or claims as JSON")
     try:
         return data.decode()

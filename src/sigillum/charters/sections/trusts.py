@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 from sigillum.charters.issuers import Address, Claim, IssuerSection, Keys, issuer_of, parts_of, ref
 from sigillum.charters.models import CharterName
 from sigillum.core.charter.wants import TrustWant
-from sigillum.core.federation.conditions import EQUALS, HAS, ONE_OF, PRESENT, STARTS, Condition
+from sigillum.core.federation.conditions import ONE_OF, OPS, Condition
 from sigillum.core.federation.subjects import Wrong, subject_of
 from sigillum.core.federation.trusts import DISCOVERY, Trust
 from sigillum.core.values.errors import Position
@@ -18,7 +18,6 @@ from sigillum.core.values.text import did_you_mean
 from sigillum.reading.models import Section, says, wrong
 
 FACET = "trust"
-OPS = (EQUALS, ONE_OF, HAS, STARTS, PRESENT)
 Scalar = str | int | bool
 
 

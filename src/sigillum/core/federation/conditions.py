@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 Ref = tuple[str, ...]  # a claim by its name, or the path to one inside objects; dots belong to names
 EQUALS, ONE_OF, HAS, STARTS, PRESENT = "equals", "one_of", "has", "starts", "present"
+OPS = (EQUALS, ONE_OF, HAS, STARTS, PRESENT)
 MOST_WHOLE = 2**53  # whole numbers from here on are not the same everywhere (RFC 8259 §6)
 ENDS = ("/", ":")  # what a beginning ends with, so that it does not end inside a name
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
 
-from .conditions import ENDS, EQUALS, ONE_OF, STARTS, Condition, Ref, Verdict, at, judge, same
+from .conditions import ENDS, EQUALS, ONE_OF, STARTS, Condition, Ref, Verdict, at, judge, same, scalar
 from .subjects import doubts
 
 DISCOVERY = "discovery"  # an issuer's keys are found by its own configuration
@@ -107,6 +107,9 @@ def _test(test: Condition, number: int) -> Iterator[Doubt]:
     name = " > ".join(test.claim)
     values = test.value if test.op == ONE_OF else (test.value,)
     for value in values:
+        if not scalar(value):
+            yield Doubt("number-big", f"{name}: {value} is not the same number everywhere, so nothing matches it",
+                        "write a number below 2^53, or demand another claim", True, number)
         for doubt in doubts(value) if isinstance(value, str) else ():
             yield Doubt("look-alike", f"{name}: {doubt.what}", doubt.mend, True, number)
     if test.op == STARTS and not test.value.endswith(ENDS):

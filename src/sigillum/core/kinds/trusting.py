@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any, NamedTuple
 
-from sigillum.core.federation.conditions import ONE_OF, Condition
+from sigillum.core.federation.conditions import ONE_OF, OPS, Condition
 from sigillum.core.federation.trusts import DISCOVERY
 from sigillum.core.federation.trusts import Trust as Terms
 from sigillum.core.values.canonical import canonical
@@ -35,7 +35,7 @@ class Trust(NamedTuple):
             acts_as = tuple(map(str, json.loads(self.acts_as))) if self.acts_as else ()
             return Terms(self.name, self.issuer, self.audience, self.keys or DISCOVERY, self.subject,
                          tuple(map(condition_of, self.when)), acts_as)
-        except (ValueError, TypeError, KeyError, StopIteration) as problem:
+        except (ValueError, TypeError, KeyError) as problem:
             raise ValueError("its conditions are none that are known here") from problem
 
 
@@ -47,8 +47,12 @@ def text_of(condition: Condition) -> str:
 
 
 def condition_of(text: str) -> Condition:
+    """Raises ValueError, KeyError, TypeError where it is none."""
     found: dict[str, Any] = json.loads(text)
-    op = next(n for n in found if n not in ("claim", "inside_name"))
+    ops = [n for n in found if n not in ("claim", "inside_name")]
+    if len(ops) != 1 or ops[0] not in OPS:
+        raise ValueError("a condition has just one test")
+    op = ops[0]
     return Condition(tuple(map(str, found["claim"])), op, tuple(found[op]) if op == ONE_OF else found[op],
                      str(found.get("inside_name", "")))
 
