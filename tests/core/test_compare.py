@@ -22,10 +22,15 @@ from sigillum.core.charter.charter import (
     ServiceWant,
 )
 from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.wants import TrustWant
 from sigillum.core.comparing.compare import ordered
 from sigillum.core.comparing.hands import Hand, assign
+from sigillum.core.facets.registry import words
+from sigillum.core.federation.conditions import Condition
+from sigillum.core.federation.trusts import Trust
 from sigillum.core.kinds.access import GRANT as GRANTS
 from sigillum.core.kinds.changes import Make
+from sigillum.core.kinds.trusting import TRUST
 from sigillum.core.records.steps import Ask, Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.times import format_instant
@@ -310,6 +315,39 @@ def test_a_standing_grant_is_left_alone_and_one_with_another_end_is_told() -> No
         outline = fake.compare(charter((GRANT,), ()))
         assert [n.code for n in outline.notes] == codes
         assert len(outline.steps) == steps
+
+
+TRUSTS = dataclasses.replace(PROFILE, carries={**PROFILE.carries, "trust": frozenset(TRUST.fields) - {"principal_name"}}, powers=None)
+VALLEY = TrustWant(Trust("valley", "https://valley.example", "summit", subject="4712:reader", when=(Condition(("account",), "equals", "4712"),)))
+
+
+def test_trusts_are_made_replaced_and_ended_and_strangers_stay() -> None:
+    fake, wanted = Fake(profile=TRUSTS), charter((), (), trusts=(VALLEY,))
+    assert ("make", "trust") in enacted(fake, wanted)
+    [shown] = fake.things["trust"]
+    assert (shown.body.subject, shown.body.when, shown.body.terms) == ("4712:reader", ('{"claim":["account"],"equals":"4712"}',), VALLEY.trust)
+    assert fake.compare(wanted).steps == ()
+    other = VALLEY._replace(trust=VALLEY.trust._replace(subject="4712:other", acts_as=("name",)))
+    outline = fake.compare(charter((), (), trusts=(other,)))
+    assert [(str(s.kind), s.generation) for s in outline.steps] == [("make", 2), ("end", 1)]
+    fake.enact(charter((), (), trusts=(other,)))
+    assert [t.body.subject for t in fake.things["trust"]] == ["4712:other"]
+    theirs = thing("trust", "theirs", principal=shown.body.principal, name="elsewhere", issuer="https://elsewhere.example")
+    fake.things["trust"].append(theirs)
+    assert "trust-extra" in [n.code for n in fake.compare(charter((), (), trusts=(other,))).notes]
+    enacted(fake, charter((), ()))  # none is wanted any more
+    assert fake.things["trust"] == [theirs]
+    fake = Fake(profile=TRUSTS)
+    enacted(fake, charter((), ()))
+    [account] = fake.things["account"]
+    fake.things["trust"] = [shown.with_(principal=account.id)._replace(id="theirs", mark="")]
+    assert "trust-stands" in [n.code for n in fake.compare(wanted).notes]
+    assert [(str(s.kind)) for s in fake.compare(wanted, adopt=True).steps] == ["keep"]
+    wide = VALLEY._replace(trust=VALLEY.trust._replace(name="wide", subject="", when=()))
+    assert "all-of-issuer" in [n.code for n in fake.compare(charter((), (), trusts=(wide,))).notes]
+    bare = Fake(profile=dataclasses.replace(PROFILE, carries={n: f for n, f in PROFILE.carries.items() if n != "trust"}))
+    assert any("trusts of wind can never stand" in n.text for n in bare.compare(wanted).notes)
+    assert words(Mark("trust", "away", (("name", "valley"),))) == "the trust valley"
 
 
 def test_where_one_has_one_role_at_a_place_only_our_own_gives_way() -> None:

@@ -140,6 +140,15 @@ def test_what_is_waited_for(profile: dict[str, Any], want: CredentialWant, body:
     assert (life.waited.code, text in life.waited.waits) == (code, True), life.waited
 
 
+def test_a_use_of_ours_never_ends_before_it_began_however_the_clock_was_read() -> None:
+    life = Life.begun()
+    life.rotate()
+    for until in (life.now, format_instant(life.fake.now - timedelta(seconds=1))):
+        life.write(history.STAGED, {"generation": 1, "of": "r1", "stage": "signed-in", "at": life.now, "until": until})
+    [window] = life.one.own[1]
+    assert window.until == life.fake.now + timedelta(seconds=1)
+
+
 def test_a_word_stands_for_what_is_not_told_and_the_deadline_is_nobodys_end() -> None:
     life = Life.begun(last_used="none")
     life.rotate()
