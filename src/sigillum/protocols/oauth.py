@@ -19,6 +19,8 @@ from sigillum.core.values.text import plain
 from .http import Answer, Http
 
 JWT_BEARER = "urn:ietf:params:oauth:grant-type:jwt-bearer"
+EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"  # RFC 8693
+JWT_TYPE, ACCESS_TYPE = "urn:ietf:params:oauth:token-type:jwt", "urn:ietf:params:oauth:token-type:access_token"
 ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 WELL_KNOWN = "/.well-known/oauth-authorization-server"
 OPENID_WELL_KNOWN = "/.well-known/openid-configuration"  # OpenID Connect Discovery §4: many servers have that one only
@@ -156,6 +158,16 @@ def token_for_client(http: Http, metadata: Metadata, proof: ClientProof, resourc
     """The client credentials grant (RFC 6749 §4.4); `resource`: for whom the token is (RFC 8707). Raises the same."""
     parameters = {"grant_type": "client_credentials", **proof.parameters(), **({"resource": resource} if resource else {})}
     return _token(_post(http, metadata.token_endpoint, parameters, proof.headers()), metadata)
+
+
+def token_for_token(http: Http, metadata: Metadata, subject: Secret, trust: str, principal: str) -> Token:
+    """Token exchange (RFC 8693 §2.1): a token from outside for one of the principal that a trust lets it act as.
+
+    `trust`: which of the principal's, by its id. Raises OAuthRefusedError, HttpError.
+    """
+    parameters = {"grant_type": EXCHANGE, "subject_token": subject.reveal(), "subject_token_type": JWT_TYPE,
+                  "requested_token_type": ACCESS_TYPE, "audience": trust, "act_as": principal}
+    return _token(_post(http, metadata.token_endpoint, parameters), metadata)
 
 
 def _token(answer: Answer, metadata: Metadata) -> Token:

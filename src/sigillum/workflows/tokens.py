@@ -11,13 +11,15 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import Charter
 from sigillum.core.federation.assertions import Finding, NoTokenError, Unverified, in_words, look, read
 from sigillum.core.federation.trusts import DISCOVERY, Doubt, Match, Trust, about, match
-from sigillum.core.values.errors import FileError, UsageError
+from sigillum.core.kinds.trusting import TRUST
+from sigillum.core.values.errors import FileError, SomebodyError, UsageError
 from sigillum.core.values.outside import json_of
+from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import did_you_mean
 from sigillum.protocols.http import Http
 from sigillum.protocols.issuers import IssuerKeys, pinned
 from sigillum.protocols.tokens import Keys, TokenRefusedError, verify
-from sigillum.tenants.port import now_at
+from sigillum.tenants.port import Proof, SignedIn, now_at
 
 from .office import Office
 
@@ -140,6 +142,48 @@ def _claims(text: str) -> tuple[Mapping[str, Any], tuple[Finding, ...], bool]:
         return found, (), False
     token = read(text)
     return token.claims, tuple(f for f in look(token, datetime.now(UTC)) if f.refuse), True
+
+
+# --- tokens of an identity ----------------------------------------------------------------------------------------------
+class Got(NamedTuple):
+    """An access token of a charter's identity, and how it was got."""
+
+    charter: Charter
+    signed_in: SignedIn
+    how: str
+
+
+def fetch(office: Office, charter_name: str, credential: str = "") -> Got:
+    """With a credential that is kept here. Raises SomebodyError, RefusedError, UnreachableError."""
+    from .trying import Trying, choose, principal_of, sign_in
+    charter = office.charters([charter_name])[0]
+    uid, state = office.books.history(charter.name)
+    want, tenant = choose(charter, credential), office.tenants.reach(charter.tenant)
+    if want is None:
+        raise SomebodyError(f"no credential of {charter.name} is kept here", where=charter.name,
+                            mend="exchange a token from outside for one, if a trust lets it in: `token swap`")
+    trying = Trying(office, charter, tenant, state, office.keepings.of(uid), principal_of(office, charter, state), want, {}, {})
+    return Got(charter, *sign_in(trying))
+
+
+def swap(office: Office, charter_name: str, text: str, only: str = "") -> Got:
+    """For a token from outside that one of the charter's trusts lets in. Raises UsageError, SomebodyError, RefusedError."""
+    tried = try_trusts(office, text, charter_name, only)
+    if not tried.token:
+        raise NoTokenError("these are claims, and no token", where="token swap", mend="give the token itself")
+    charter, (_, state) = tried.charter, office.books.history(charter_name)
+    if not tried.matching or len(tried.matching) > 1:
+        names = ", ".join(t.trust.name for t in tried.matching)
+        raise SomebodyError(f"it matches {names}" if names else f"it matches no trust of {charter.name}", where=charter.name,
+                            mend="name one with --trust" if names else "`trust try` shows which condition does not hold")
+    one, principal = tried.matching[0].trust, state.principal_id(charter.tenant)
+    made = state.find(TRUST, charter.tenant, name=one.name)
+    if not principal or made is None or not made.id:
+        raise SomebodyError(f"the trust {one.name} of {charter.name} was not made yet", where=charter.tenant,
+                            mend=f"run `sigillum enact {charter.name}` first")
+    tenant = office.tenants.reach(charter.tenant)
+    proof = Proof(principal, assertion=Secret(text.strip()), trust=made.id)
+    return Got(charter, tenant.sign_in(proof), f"the trust {one.name}")
 
 
 def text_of(file: str) -> str:

@@ -1,23 +1,33 @@
-"""`sigillum token read`"""
+"""`sigillum token read | fetch | swap`"""
 
 from __future__ import annotations
 
 import argparse
-from typing import Any
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common, verbs_of
-from sigillum.core.values.errors import Outcome
+from sigillum.core.values.errors import FileError, Outcome
+
+if TYPE_CHECKING:
+    from sigillum.core.values.secret import Secret
 
 EXAMPLE = """examples:
   sigillum token read token.jwt                       header, claims, times in words, what is wrong with it
   sigillum token read - --against summit < token.jwt  and is it genuine, by its issuer's keys?
-  sigillum token read token.jwt --audience summit     is it for whom it should be?"""
+  sigillum token read token.jwt --audience summit     is it for whom it should be?
+  sigillum token fetch wind-ingest --out access.token   a fresh access token, into a file of yours alone
+  sigillum token swap mast-reader outside.jwt --out access.token   for a token from outside, by a trust
+  sigillum token swap mast-reader - --fd 3 3> access.token < outside.jwt"""
 
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("token", parents=[common()], epilog=EXAMPLE,
-                                   description="Look at signed tokens (JWT). A token itself is never shown.")
+                                   description="Look at signed tokens (JWT), and get access tokens. A token itself is never "
+                                               "printed: it goes into a file of yours alone, or to a descriptor.")
     verbs = verbs_of(parser)
     read = verbs.add_parser("read", parents=[common()], help="what a token says, and what is wrong with it", epilog=EXAMPLE,
                             description="Header, claims, times in words, and what is wrong with a token. Whether it is "
@@ -25,10 +35,69 @@ def add_parser(subparsers: Any) -> None:
     read.add_argument("file", metavar="FILE", help="or - for standard input")
     read.add_argument("--against", metavar="TENANT", help="by its time and limits, and verified with the issuer's keys")
     read.add_argument("--audience", default="", metavar="TEXT", help="for whom it has to be")
+    fetch = verbs.add_parser("fetch", parents=[common()], help="a fresh access token of a charter's identity", epilog=EXAMPLE,
+                             description="Sign in as a charter's identity with a credential that is kept here, and write the "
+                                         "access token where that was said.")
+    fetch.add_argument("charter", metavar="CHARTER")
+    fetch.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
+    swap = verbs.add_parser("swap", parents=[common()], help="an access token for a token from outside", epilog=EXAMPLE,
+                            description="Exchange a token from outside for an access token of the identity (RFC 8693), where "
+                                        "one of its trusts lets it in. It is held against the trusts here first.")
+    swap.add_argument("charter", metavar="CHARTER")
+    swap.add_argument("file", metavar="FILE", help="the token; or - for standard input")
+    swap.add_argument("--trust", default="", metavar="NAME", help="by this one")
+    for one in (fetch, swap):
+        where = one.add_mutually_exclusive_group(required=True)
+        where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
+        where.add_argument("--fd", type=int, metavar="N", help="an open file descriptor")
+        one.add_argument("--format", choices=("text", "json"), default="text")
     read.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    return _read(args, context) if args.verb == "read" else _got(args, context)
+
+
+def _got(args: argparse.Namespace, context: Context) -> Outcome:
+    """Nothing but where it went, as whom, and for how long."""
+    from sigillum.core.values.times import rough_duration
+    from sigillum.workflows.tokens import fetch, swap, text_of
+    office = context.office
+    out = _place(args)
+    got = fetch(office, args.charter, args.credential) if args.verb == "fetch" else swap(
+        office, args.charter, text_of(args.file), args.trust)
+    out(got.signed_in.token)
+    where = args.out or f"descriptor {args.fd}"
+    lives = got.signed_in.lives_seconds
+    if args.format == "json":
+        context.show_json("got", {"charter": got.charter.name, "where": where, "how": got.how, "lives_seconds": lives,
+                                  "scheme": got.signed_in.scheme})
+    else:
+        context.show_text(f"A token of {got.charter.identity.name}, by {got.how}, stands in {where}"
+                          f"{f'; it lives {rough_duration(lives)}' if lives else ''}.")
+    return Outcome.DONE
+
+
+def _place(args: argparse.Namespace) -> Callable[[Secret], None]:
+    """Where it goes, looked at before anything is fetched. Raises FileError."""
+    if args.out:
+        path = Path(args.out)
+        if path.exists():
+            raise FileError("there is a file already", where=args.out, mend="name a new one")
+        from sigillum.keeping.private import write_private
+        return lambda secret: write_private(path, secret.reveal() + "\n")
+    try:
+        os.fstat(args.fd)
+    except OSError as problem:
+        raise FileError(f"descriptor {args.fd} is not open", where="--fd", mend="open one, like `3> FILE`") from problem
+
+    def write(secret: Secret) -> None:
+        with os.fdopen(os.dup(args.fd), "w") as opened:
+            opened.write(secret.reveal() + "\n")
+    return write
+
+
+def _read(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import tokens as view
     from sigillum.workflows.tokens import look_against, look_at, text_of
     text = text_of(args.file)

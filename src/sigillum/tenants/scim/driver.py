@@ -270,6 +270,8 @@ class OpenTenant:
             pair = base64.b64encode(f"{proof.account}:{proof.secret.reveal()}".encode()).decode()
             return SignedIn(Secret(pair), proof.principal, "with its name and password", "Basic")
         from sigillum.protocols import oauth
+        if proof.assertion is not None and proof.trust:
+            return self._exchanged(proof, proof.assertion)
         if proof.assertion is not None:
             token = oauth.token_for_assertion(self.http, self.metadata, proof.assertion)
             return SignedIn(token.value, proof.principal, "with a token of its home")
@@ -288,6 +290,16 @@ class OpenTenant:
             raise RefusedError(f"the token runs as {subject or 'nobody'}, not as {proof.principal}",
                                where=self.address.name, mend="ask the tenant's operator; nothing was tried")
         return SignedIn(token.value, subject, f"a fresh token; the tenant says: {subject}", lives_seconds=token.lives_seconds)
+
+    def _exchanged(self, proof: Proof, outside: Secret) -> SignedIn:
+        """By a trust; whose token was given is asked with it, since nobody else can ask (RFC 7662 wants a client)."""
+        from sigillum.protocols import oauth
+        token = oauth.token_for_token(self.http, self.metadata, outside, proof.trust, proof.principal)
+        signed = SignedIn(token.value, proof.principal, "for a token from outside", lives_seconds=token.lives_seconds)
+        if self.taken(signed) is not True:
+            raise RefusedError("what the tenant gave is no token of that account, and was dropped", where=self.address.name,
+                               mend="ask the tenant's operator")
+        return signed
 
     def _by_assertion(self, proof: Proof) -> oauth.Token:
         """The JWT bearer grant; a server that wants client authentication beside it gets it (RFC 7523 §3.1)."""
