@@ -236,6 +236,19 @@ def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sand
     (bare.folder / "bad.jwt").write_text(tokens["reader-1"][:-6] + "AAAAAA")
     ran = bare.run("token", "read", str(bare.folder / "bad.jwt"), "--against", "summit", "--format", "json")
     assert (ran.code, ran.json["verified"], "signature" in {f["code"] for f in ran.json["findings"]}) == (1, False, True), ran.out
+    (bare.folder / "bad.jwt").write_text(tokens["reader-1"][:-6] + "AAAAAA")
+    words: tuple[str, ...]
+    for file, words, code, told in (("reader-1", ("--out", "a.token"), 0, "by the trust valley"), ("reader-1", ("--out", "a.token"), 3, "a file already"), ("clerk-1", ("--out", "b.token"), 6, "matches no trust"),
+                                   ("bad", ("--out", "b.token"), 4, "invalid_grant"), ("reader-1", ("--fd", "77"), 3, "is not open"), ("reader-1", ("--out", "b.token", "--trust", "vally"), 2, "did you mean valley?")):
+        words = tuple(str(bare.folder / m) if m.endswith(".token") else m for m in words)
+        ran = bare.run("token", "swap", "mast-reader", str(bare.folder / f"{file}.jwt"), *words)
+        assert (ran.code, told in ran.out + ran.err) == (code, True), ran.out + ran.err
+    got = bare.folder / "a.token"
+    assert (got.stat().st_mode & 0o777, (bare.folder / "b.token").exists()) == (0o600, False)
+    called = sandbox.pool.request("POST", f"{away.address.removesuffix('/scim/v2')}/access/v1/evaluation", headers={"Authorization": f"Bearer {got.read_text().strip()}", "Content-Type": "application/json"},
+                                  body=json.dumps({"subject": {"id": trust["principal"]["value"]}, "action": {"name": "stream.read"}, "resource": {"id": "brindlemoor/sensing-prod"}}))
+    assert (called.status, called.json()["decision"]) == (200, False)  # it is the account's, which may do nothing
+    assert bare.run("token", "fetch", "mast-reader", "--out", str(bare.folder / "c.token")).code == 6
     bare.charter(CHARTER.format(tag="night"), "mast-reader")
     assert [s["do"] if "do" in s else s["about"] for s in bare.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"]] == ["trust valley", "trust valley"]
     for old, new, told in (('"4712", machine', '"47x", machine', "has to be a number"), ("issuer: valley", "issuer: vally", "did you mean valley?"), ("[{claim: account, equals", "[{claim: tags, has: x}, {claim: machine_role, equals", "issues tokens for all its customers"),

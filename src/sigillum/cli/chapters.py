@@ -224,6 +224,7 @@ def _keys(add: Add) -> list[Scene]:
     ]
 
 
+MACHINE = "charters/mast-reader.yaml"
 LAMPS = "dialects/lanterns.yaml"
 
 
@@ -244,6 +245,28 @@ def _dialect(add: Add) -> list[Scene]:
     ]
 
 
+def _keyless(add: Add) -> list[Scene]:
+    issuer = add("valley", "nils.brack").split()[4].removesuffix("/scim/v2")
+    swap = "sigillum token swap mast-reader"
+    return [
+        Scene("", add("summit", "ada.rusk")),
+        Scene("A machine in the neighbour's cloud is to read the wind. No key: its own identity is trusted.",
+              "cat charters/mast-reader.yaml", 0, (Edit("sigillum.yaml", "http://127.0.0.1:8470/valley", issuer),)),
+        Scene("Every condition is checked before anything is made.", "sigillum charter check mast-reader", 3,
+              (Edit(MACHINE, 'account: "4712", machine', 'account: "471Z", machine'),)),
+        Scene("", "sigillum enact mast-reader --yes", 0,
+              (Edit(MACHINE, 'account: "471Z", machine', 'account: "4712", machine'),)),
+        Scene("What the right machine gets from where it runs, and what two others get.",
+              "sigillum sandbox machine valley reader-1 --audience summit --out reader.jwt"),
+        Scene("", "sigillum sandbox machine valley clerk-1 --audience summit --out clerk.jwt"),
+        Scene("What does it say, and is it genuine?", "sigillum token read reader.jwt --against summit --audience summit"),
+        Scene("The wrong machine: which condition does not hold, and where does the text differ?",
+              "sigillum trust try clerk.jwt mast-reader", 1),
+        Scene("The right one is let in, for ten minutes at most.", f"{swap} reader.jwt --out access.token"),
+        Scene("", f"{swap} clerk.jwt --out other.token", 6),
+    ]
+
+
 CHAPTERS = {c.name: c for c in (
     Chapter("short", "one identity from charter to proof, with a mistake, a stop and a loan", _short),
     Chapter("again", "running it twice, a lost answer, a window's end, an account that was there before", _again),
@@ -253,4 +276,5 @@ CHAPTERS = {c.name: c for c in (
     Chapter("access", "teams, labels, loans, and why something is allowed or refused", _access),
     Chapter("keys", "a key renewed without an outage, one exposed, a suspension that comes back, a retirement", _keys),
     Chapter("dialect", "a platform with an interface of its own: described, proved, served like any other", _dialect),
+    Chapter("keyless", "a workload that acts without any key: a trust, the right machine, the wrong one", _keyless),
     Chapter("waiting", "what will not work, said beforehand; *not yet* told from *never*", _waiting))}

@@ -20,7 +20,7 @@ from sigillum.reading import FileError
 from . import clients, federation, oauth, own, populate, scim, work, world, worldcheck
 from .answers import bearer
 from .clock import Clock, moment_of, stamp
-from .errors import ScimProblem
+from .errors import OAuthProblem, ScimProblem
 from .faults import Fault, FaultLayer, order
 from .schemas import KINDS
 from .texts import loads
@@ -174,13 +174,21 @@ def _state(house: House, body: Json) -> Json:
     return {"resources": held, "unread": sorted(tenant.unread), "streams": tenant.streams}
 
 
+def _machine(house: House, body: Json) -> Json:
+    """What a machine would get from where it runs."""
+    try:
+        return federation.given_to(house.tenants[body["tenant"]], body["name"], str(body.get("audience") or ""))
+    except OAuthProblem as problem:
+        raise ValueError(problem.detail) from problem
+
+
 def _about(house: House, body: Json) -> Json:
     """Which process this is: whoever wants to end it asks first."""
     return {"pid": os.getpid()}
 
 
 _CONTROLS = {"about": _about, "clock": _clock, "faults": _faults, "tenants": _tenants, "state": _state,
-             "change": _change}
+             "change": _change, "machine": _machine}
 
 
 def build(house: House) -> ASGIApp:

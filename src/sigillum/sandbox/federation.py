@@ -13,6 +13,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from . import keys
+from .clock import stamp
 from .errors import OAuthProblem
 from .oauth import NO_STORE, guarded, house_tenant
 from .schemas import KINDS
@@ -107,18 +108,20 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
 
 # --- machines that have an identity -----------------------------------------------------------------------------------
 async def machine_token(request: Request) -> Response:
-    """What a machine gets from where it runs: a token of its own, for an audience. Nobody else can reach that address."""
-    tenant = house_tenant(request)
-    machines, name = tenant.described.get("machines", []), request.path_params["name"]
-    described = next((m for m in machines if m["name"] == name), None)
-    audience = request.query_params.get("audience", "")
+    """What a machine gets from where it runs. Nobody else can reach that address."""
+    given = given_to(house_tenant(request), request.path_params["name"], request.query_params.get("audience", ""))
+    return JSONResponse(given, headers=NO_STORE)
+
+
+def given_to(tenant: Tenant, name: str, audience: str) -> Json:
+    """A token of a machine's own, for an audience. Raises OAuthProblem."""
+    described = next((m for m in tenant.described.get("machines", []) if m["name"] == name), None)
     if described is None or not audience:
         raise OAuthProblem("invalid_request", "There is no such machine, or no audience is named", 404)
     now = int(tenant.clock.now().timestamp())
     claims = {**described.get("claims", {}), "iss": tenant.issuer, "sub": described["subject"], "aud": audience,
               "iat": now, "nbf": now, "exp": now + int(described.get("lives", 3600)), "jti": secrets.token_hex(8)}
-    ends = datetime.fromtimestamp(claims["exp"], UTC).isoformat()
-    return JSONResponse({"token": tenant.key.sign("JWT", claims), "ends": ends}, headers=NO_STORE)
+    return {"token": tenant.key.sign("JWT", claims), "ends": stamp(datetime.fromtimestamp(claims["exp"], UTC))}
 
 
 async def configuration(request: Request) -> Response:

@@ -1,4 +1,4 @@
-"""`sigillum sandbox start | stop | show | world | change | clock | limit | fault`"""
+"""`sigillum sandbox start | stop | show | world | change | clock | limit | fault | machine`"""
 
 from __future__ import annotations
 
@@ -24,6 +24,7 @@ EXAMPLE = """examples:
   sigillum sandbox clock freeze
   sigillum sandbox fault status --status 503 --retry-after 2 --method POST --count 3
   sigillum sandbox limit summit felt_seconds 20
+  sigillum sandbox machine valley reader-1 --audience summit --out reader.jwt
   sigillum sandbox stop"""
 MOST_SKEW_SECONDS = 300  # beyond it a command refuses, unless the tenant's entry says to follow its clock
 LIMITS = ("felt_seconds", "arrival_seconds", "token_seconds", "assertion_seconds", "keys_per_principal",
@@ -62,6 +63,11 @@ def add_parser(subparsers: Any) -> None:
                               description="The running sandbox follows a changed world file: what is new is made, what is "
                                           "changed is changed, what is gone is ended. What was enacted stays.")
     change.add_argument("file", type=Path, metavar="FILE")
+    _disturbing(verbs)
+
+
+def _disturbing(verbs: Any) -> None:
+    """The verbs that change how it behaves, and what a machine of it would get."""
     clock = verbs.add_parser("clock", parents=[common()], epilog=EXAMPLE, help="see or move its clock",
                              description="See or move its clock. Where it differs from this machine's by over five minutes, "
                                          "sigillum.yaml is told to follow the sandbox's own tenants: `clock: tenant`.")
@@ -84,12 +90,21 @@ def add_parser(subparsers: Any) -> None:
     fault.add_argument("--retry-after", type=int, metavar="SECONDS", help="what `Retry-After` says with the status")
 
 
+    machine = verbs.add_parser("machine", parents=[common()], epilog=EXAMPLE, help="the identity token of one of its machines",
+                               description="What a machine or workload of a simulated tenant gets from where it runs: a token "
+                                           "of its own, for an audience. It is written into a file of yours alone.")
+    machine.add_argument("tenant")
+    machine.add_argument("name", metavar="MACHINE")
+    machine.add_argument("--audience", required=True, metavar="TEXT", help="for whom the token is")
+    machine.add_argument("--out", required=True, type=Path, metavar="FILE", help="replaced, if it is there")
+
+
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.verb == "world":
         return {"new": _new, "check": _check, "schema": _schema}[args.world_verb](args, context)
     folder = context.office.workspace.private / "sandbox"
     verbs = {"start": _start, "stop": _stop, "clock": _clock, "fault": _fault, "limit": _limit, "show": _show,
-             "change": _change}
+             "change": _change, "machine": _machine}
     return verbs[args.verb](args, context, folder)
 
 
@@ -126,6 +141,15 @@ def _change(args: argparse.Namespace, context: Context, folder: Path) -> Outcome
         raise FileError("the world file cannot be read", where=str(args.file), mend="check its path") from problem
     done = sandboxes.control(folder, "change", {"world": text, "shown": str(args.file)})
     context.show_text(f"The sandbox follows {args.file} now: {', '.join(done['tenants'])}. What was enacted stays.")
+    return Outcome.DONE
+
+
+def _machine(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
+    from sigillum.keeping.private import write_private
+    found = sandboxes.control(folder, "machine", {"tenant": args.tenant, "name": args.name, "audience": args.audience})
+    write_private(args.out, found["token"] + "\n")
+    context.show_text(f"{args.out} holds what {args.name} of {args.tenant} would get, for {args.audience}, until "
+                      f"{found['ends']}.")
     return Outcome.DONE
 
 
