@@ -205,7 +205,14 @@ class Tenant(Facts, Changes, SignIns, Decisions, Stores, Protocol):
     """One tenant, whole: what a driver offers."""
 
 
-def now_at(tenant: Tenant, here: datetime) -> datetime:
+class Clocked(Protocol):
+    """What has a clock of its own."""
+
+    @property
+    def clock(self) -> ClockReading | None: ...
+
+
+def now_at(tenant: Clocked, here: datetime) -> datetime:
     """The tenant's time, by its clock reading."""
     return here + (tenant.clock.shift if tenant.clock is not None else timedelta(0))
 

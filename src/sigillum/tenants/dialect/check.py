@@ -13,8 +13,8 @@ from sigillum.core.values.errors import Mistake, Position
 from sigillum.core.values.text import did_you_mean
 
 from .call_model import CallSection, MakeSection
+from .fields import BESIDE, told_from_now
 from .model import DialectFile, ShownSection, ThingSection
-from .things import BESIDE, told_from_now
 from .values import FORMS, VALUE, names_in, names_of
 
 Spot = tuple[str | int, ...]

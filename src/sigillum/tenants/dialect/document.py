@@ -38,7 +38,7 @@ class Documents:
     def all(self, kind: Kind[Any], section: DocumentSection, places: Iterable[dict[str, Any]], about: str = "") -> list[
             Record[Any]]:
         """Every entry of these documents; only those about a principal, where one is named."""
-        from .things import HiddenError
+        from .fields import HiddenError
 
         out = list[Record[Any]]()
         for values in places:

@@ -16,12 +16,12 @@ from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
 
 from . import lists
 from .call_model import ChangeSection
+from .fields import HiddenError
 from .files import read
 from .makes import Makes
 from .model import DialectFile, ThingSection
 from .profile import profile_of
 from .store import DialectStore
-from .things import HiddenError
 from .values import NOTHING, at, filled, needs
 
 

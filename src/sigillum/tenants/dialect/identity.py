@@ -18,8 +18,9 @@ from sigillum.protocols.http import Http
 from sigillum.tenants.port import Address, Link, Proof, SignedIn
 
 from .calls import Speaker, fits
+from .fields import last_of
 from .model import DialectFile
-from .things import Things, last_of
+from .things import Things
 from .values import at
 
 if TYPE_CHECKING:

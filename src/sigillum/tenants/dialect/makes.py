@@ -17,9 +17,9 @@ from sigillum.tenants.port import Reply, Result
 
 from .call_model import CallSection, LaterSection, MakeSection, SpotSection
 from .calls import Spoken, fits, spot_of
+from .fields import HiddenError, NoIdError, joined
 from .identity import Identity
 from .model import ShownSection, ThingSection
-from .things import HiddenError, NoIdError, joined
 from .values import MisfitError, ValueRefusedError, Words, at, shown
 
 POLL_SECONDS = 1.0

@@ -7,8 +7,8 @@ from sigillum.core.kinds.profile import ONCE, Operation, Profile
 from sigillum.core.kinds.registry import KINDS
 from sigillum.tenants.port import Address
 
+from .fields import carried
 from .model import DialectFile
-from .things import carried
 
 SAID = "as its dialect says"  # where its decisions are asked for, and its permissions tried
 

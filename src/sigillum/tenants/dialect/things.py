@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
-from functools import lru_cache
 from typing import Any
-from urllib.parse import quote, unquote
+from urllib.parse import unquote
 
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
@@ -14,56 +13,15 @@ from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import PUBLIC_MEMBERS, thumbprint
-from sigillum.core.values.errors import SomebodyError
-from sigillum.core.values.times import format_instant
 
 from .call_model import ListSection
 from .calls import Speaker, Spoken
 from .document import Documents
+from .fields import BESIDE, HiddenError, NoIdError, joined, joined_roles, last_of, told_from_now, usual_form
 from .model import DialectFile, ThingSection
-from .values import MisfitError, Values, at, names_in, names_of, needs, shown
+from .values import MisfitError, Values, at, names_of, needs, shown
 
-BESIDE = ("mark", "version", "progress", "modified", "id")  # what is shown beside a kind's own fields
 WORST = "administers"  # the class of a permission of which the dialect says nothing
-
-
-class NoIdError(SomebodyError):
-    """A text that cannot be the id of such a thing there, so nothing has it."""
-
-    code = "no-id"
-
-
-class HiddenError(SomebodyError):
-    """Something cannot be seen, and why in a few words."""
-
-    code = "hidden"
-
-
-@lru_cache(maxsize=500)
-def usual_form(kind: str, field: str) -> str:
-    """Of which form a field is where the dialect names none."""
-    type_ = KINDS[kind].type.__annotations__.get(field, "str")
-    said = str(getattr(type_, "__forward_arg__", type_))
-    return (
-        "iso"
-        if said.startswith("datetime")
-        else "flag"
-        if said.startswith("bool")
-        else "list"
-        if said.startswith("tuple")
-        else "text"
-    )
-
-
-def joined(values: Iterable[Any]) -> str:
-    """An id made of values, from which they can be had again; of one value it is that itself."""
-    texts = ["" if v is None else format_instant(v) if isinstance(v, datetime) else str(v) for v in values]
-    return texts[0] if len(texts) == 1 else "/".join(quote(t, safe="") for t in texts)
-
-
-def last_of(identity: str) -> str:
-    """What the tenant itself calls a thing whose id of ours may name what is above it, too."""
-    return unquote(identity.rpartition("/")[2])
 
 
 class Things:
@@ -200,7 +158,7 @@ class Things:
                 out += self._listed(kind, section, listed, values, gone=True)
         if kind is not ROLE:
             return out
-        joined_ = _joined_roles(out)
+        joined_ = joined_roles(out)
         told = {r.name for r in self.dialect.roles}
         # of one that neither the tenant nor the dialect says what it allows, nothing is known
         return joined_ if "permissions" in section.shows else [r for r in joined_ if r.body.name in told]
@@ -356,23 +314,3 @@ def _done(spoken: Spoken) -> Any:
     if spoken.answer.status == 401:
         raise spoken.error("looking")
     raise HiddenError(f"status {spoken.answer.status}: {spoken.said}")
-
-
-def _joined_roles(all_: list[Record[Any]]) -> list[Record[Any]]:
-    """What the dialect writes of a role goes to the one of that name that the tenant lists."""
-    said = {r.body.name: r for r in reversed(all_)}  # of one name, what is written comes first
-    listed = {r.body.name: r for r in all_}
-    return [r.with_(permissions=r.body.permissions or said[n].body.permissions,
-                    grantable_at=r.body.grantable_at or said[n].body.grantable_at) for n, r in listed.items()]
-
-
-def told_from_now(section: ThingSection) -> bool:
-    """Is a tenant told how long a credential lives, so that its end falls onto no whole second?"""
-    make = section.make
-    return make is not None and ("until", "seconds") in names_in(make.body) | names_in(make.form) | names_in(dict(make.query))
-
-
-def carried(section: ThingSection, kind: Kind[Any]) -> frozenset[str]:
-    """The fields that a tenant shows of a kind."""
-    out = {n for n in section.shows if n in kind.fields} | ({"role"} if section.by else set())
-    return frozenset(out | ({"place"} if kind is GRANT else set()))

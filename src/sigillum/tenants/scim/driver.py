@@ -2,40 +2,33 @@
 
 from __future__ import annotations
 
-import base64
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from datetime import UTC, datetime
+from collections.abc import Callable, Iterable
 from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
-from sigillum.core.deciding.proofs import Trial
 from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.identities import CLIENT
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
-from sigillum.core.kinds.profile import SEALED, Operation, Profile
+from sigillum.core.kinds.profile import SEALED, Profile
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.values.canonical import thumbprint
-from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 from sigillum.keeping.port import Vault
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.protocols.scim import ScimClient, ScimRefusedError, patch_body
 from sigillum.protocols.together import together
-from sigillum.tenants.port import OWN, Address, Link, Proof, Reply, Result, SignedIn, now_at
+from sigillum.tenants.port import OWN, Address, Link, Reply, Result
 
-from .answers import refused, secret_of, trial, trial_of
+from .answers import refused, secret_of
 from .codec import Wire
 from .codecs import CODECS, USUAL_ENDPOINTS
 from .discovery import discover
+from .identity import Identity
 from .profile import profile_of
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
-    from sigillum.core.deciding.values import Question
-    from sigillum.protocols import oauth
 
     from .registration import Registrar
 
@@ -53,7 +46,7 @@ def connect(address: Address, link: Link) -> OpenTenant:
     return tenant
 
 
-class OpenTenant:
+class OpenTenant(Identity):
     """SCIM for administration, OAuth for tokens, AuthZEN for decisions, the announced calls for trials."""
 
     def __init__(self, address: Address, http: Http, token: Secret, link: Link | None = None) -> None:
@@ -230,131 +223,3 @@ class OpenTenant:
         except HttpError as problem:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
         return refused(answer, "fetching the secret")
-
-    # --- the identity's own side ------------------------------------------------------------------------------
-    @cached_property
-    def metadata(self) -> oauth.Metadata:
-        from sigillum.protocols import oauth
-        if not self.profile.issuer:
-            raise UnreachableError("it names no authorization server", where=self.address.name,
-                                   mend=f"run `sigillum tenant add {self.address.name} ... --issuer ADDRESS`")
-        return oauth.discover(self.http, self.profile.issuer)
-
-    @property
-    def token_endpoint(self) -> str:
-        return self.metadata.token_endpoint if self.profile.issuer else ""
-
-    @property
-    def _bearer(self) -> str:
-        return f"Bearer {self._token.reveal()}"
-
-    def _assertion(self, proof: Proof) -> Secret:
-        from sigillum.protocols import oauth
-        assert proof.key is not None
-        most = self.profile.assertion_seconds or oauth.USUAL_ASSERTION_SECONDS
-        return oauth.assertion(proof.key, proof.algorithm, proof.client_id or proof.principal, self.metadata.issuer,
-                               now_at(self, datetime.now(UTC)), min(most, oauth.USUAL_ASSERTION_SECONDS),
-                               thumbprint(proof.key), proof.certificate)
-
-    def _client(self, proof: Proof) -> oauth.ClientProof:
-        """How the identity authenticates like a client: a fresh assertion, or its secret."""
-        from sigillum.protocols import oauth
-        signed = self._assertion(proof) if proof.key is not None else None
-        return oauth.ClientProof(proof.client_id, signed, proof.secret, self.metadata.secret_in_body)
-
-    def sign_in(self, proof: Proof) -> SignedIn:
-        """A fresh assertion, a fresh token, and the tenant's word for whose token it is (RFC 7662)."""
-        if proof.token is not None:
-            return SignedIn(proof.token, proof.principal, "with an API token")
-        if proof.account and proof.secret is not None:
-            pair = base64.b64encode(f"{proof.account}:{proof.secret.reveal()}".encode()).decode()
-            return SignedIn(Secret(pair), proof.principal, "with its name and password", "Basic")
-        from sigillum.protocols import oauth
-        if proof.assertion is not None and proof.trust:
-            return self._exchanged(proof, proof.assertion)
-        if proof.assertion is not None:
-            token = oauth.token_for_assertion(self.http, self.metadata, proof.assertion)
-            return SignedIn(token.value, proof.principal, "with a token of its home")
-        if proof.client_id:
-            token = oauth.token_for_client(self.http, self.metadata, self._client(proof))
-        else:
-            token = self._by_assertion(proof)
-        said = self._whose(proof, token.value)
-        if said is None:
-            return SignedIn(token.value, proof.principal, "a fresh token; the tenant does not say whose it is",
-                            lives_seconds=token.lives_seconds)
-        subject = plain(said.get("sub", ""))
-        if not subject and proof.client_id and said.get("client_id") == proof.client_id:
-            subject = proof.principal  # `sub` is optional (RFC 7662 §2.2); the client itself is named
-        if said.get("active") is not True or subject != proof.principal:
-            raise RefusedError(f"the token runs as {subject or 'nobody'}, not as {proof.principal}",
-                               where=self.address.name, mend="ask the tenant's operator; nothing was tried")
-        return SignedIn(token.value, subject, f"a fresh token; the tenant says: {subject}", lives_seconds=token.lives_seconds)
-
-    def _exchanged(self, proof: Proof, outside: Secret) -> SignedIn:
-        """By a trust; whose token was given is asked with it, since nobody else can ask (RFC 7662 wants a client)."""
-        from sigillum.protocols import oauth
-        token = oauth.token_for_token(self.http, self.metadata, outside, proof.trust, proof.principal)
-        signed = SignedIn(token.value, proof.principal, "for a token from outside", lives_seconds=token.lives_seconds)
-        if self.taken(signed) is not True:
-            raise RefusedError("what the tenant gave is no token of that account, and was dropped", where=self.address.name,
-                               mend="ask the tenant's operator")
-        return signed
-
-    def _by_assertion(self, proof: Proof) -> oauth.Token:
-        """The JWT bearer grant; a server that wants client authentication beside it gets it (RFC 7523 §3.1)."""
-        from sigillum.protocols import oauth
-        try:
-            return oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof))
-        except oauth.OAuthRefusedError as problem:
-            if problem.error != "invalid_client":
-                raise
-        by = self._client(proof._replace(client_id=proof.client_id or proof.principal))
-        return oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof), by)
-
-    def _whose(self, proof: Proof, token: Secret) -> Json | None:
-        from sigillum.protocols import oauth
-        if not self.metadata.introspection_endpoint:
-            return None
-        try:
-            return oauth.introspect(self.http, self.metadata, token, self._client(proof))
-        except RefusedError:
-            return None
-
-    def token_for(self, proof: Proof, issuer: str) -> Secret:
-        from sigillum.protocols import oauth
-        return oauth.token_for_client(self.http, self.metadata, self._client(proof), issuer).value
-
-    def taken(self, signed_in: SignedIn) -> bool | None:
-        from sigillum.protocols.authzen import let_in
-        where = self.profile.decisions
-        return let_in(self.http, where, signed_in.header(), signed_in.principal) if where else None
-
-    def as_administrator(self, principal: str) -> SignedIn:
-        return SignedIn(self._token, principal, "asked by the administrator, not signed in as the identity")
-
-    def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
-        from sigillum.protocols.authzen import Evaluation, evaluate
-        try:
-            decision, reason = evaluate(self.http, self.profile.decisions, signed_in.header(),
-                                        Evaluation(signed_in.principal, permission, place, person=person))
-        except RefusedError as problem:
-            return Trial(None, problem.what)
-        return Trial(decision, reason)
-
-    def ask_sign_in(self, account: str, context: Mapping[str, Any]) -> Trial:
-        from sigillum.protocols.authzen import Evaluation, evaluate
-        asked = Evaluation(account, "sign-in", self.profile.issuer, more=context)
-        return Trial(*evaluate(self.http, self.profile.decisions, self._bearer, asked))
-
-    def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
-        from sigillum.protocols.authzen import Evaluation, evaluate, evaluate_all
-        asked = [Evaluation(q.principal, q.permission, q.place, q.credential, q.person) for q in questions]
-        if len(asked) == 1:
-            return [Trial(*evaluate(self.http, self.profile.decisions, self._bearer, asked[0]))]
-        return [Trial(*d) for n in range(0, len(asked), QUESTIONS_A_REQUEST) for d in evaluate_all(
-            self.http, self.profile.decisions, self._bearer, asked[n:n + QUESTIONS_A_REQUEST])]
-
-    def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
-        url, headers, body = trial(self.profile.work, signed_in.header(), operation, place)
-        return trial_of(self.http.send(operation.method, url, headers, body))
