@@ -239,7 +239,7 @@ def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sand
     (bare.folder / "bad.jwt").write_text(tokens["reader-1"][:-6] + "AAAAAA")
     words: tuple[str, ...]
     for file, words, code, told in (("reader-1", ("--out", "a.token"), 0, "by the trust valley"), ("reader-1", ("--out", "a.token"), 3, "a file already"), ("clerk-1", ("--out", "b.token"), 6, "matches no trust"),
-                                   ("bad", ("--out", "b.token"), 4, "invalid_grant"), ("reader-1", ("--fd", "77"), 3, "is not open"), ("reader-1", ("--out", "b.token", "--trust", "vally"), 2, "did you mean valley?")):
+                                   ("bad", ("--out", "b.token"), 4, "invalid_grant"), ("reader-1", ("--fd", "9999"), 3, "is not open"), ("reader-1", ("--out", "b.token", "--trust", "vally"), 2, "did you mean valley?")):
         words = tuple(str(bare.folder / m) if m.endswith(".token") else m for m in words)
         ran = bare.run("token", "swap", "mast-reader", str(bare.folder / f"{file}.jwt"), *words)
         assert (ran.code, told in ran.out + ran.err) == (code, True), ran.out + ran.err
