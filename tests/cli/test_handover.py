@@ -333,3 +333,9 @@ def test_what_is_handed_over_is_kept_here_no_more(bare: Desk, sandbox: Sandbox, 
     ran = bare.run("rotate", "wind-ingest")
     assert (ran.code, [c["name"] for c in away.of("Credential")]) == (0, ["ingest-key-2"]), ran.out
     assert bare.run("enact", "wind-ingest", "--yes").code == 0
+
+
+def test_a_thumbprint_that_begins_with_a_dash_is_a_value_of_any_option(bare: Desk) -> None:
+    for mark in ("-" + "a" * 42, "--" + "a" * 41):
+        for words in (("reinstate", "--key", mark, "--because", "x"), ("suspend", "--key", mark, "--because", "x", "--yes"), ("enact", "x", "--yes", "--timeout", "5")):
+            assert "expected one argument" not in bare.run(*words).err

@@ -222,7 +222,7 @@ def test_metadata_says_what_is_served(away: Away) -> None:
         f"{root}/.well-known/oauth-authorization-server/{name}", f"{base}/.well-known/oauth-authorization-server")]
     assert found[0] == found[1]
     assert found[0]["issuer"] == base
-    assert set(found[0]["grant_types_supported"]) == {JWT_BEARER, "client_credentials"}
+    assert set(found[0]["grant_types_supported"]) == {JWT_BEARER, "client_credentials", "urn:ietf:params:oauth:grant-type:token-exchange"}
     for name, method in (("token", "POST"), ("introspection", "POST"), ("revocation", "POST"), ("registration", "POST")):
         answer = away.sandbox.pool.request(method, found[0][f"{name}_endpoint"])
         assert answer.status in (400, 401)

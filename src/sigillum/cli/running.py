@@ -152,13 +152,14 @@ def with_verb(name: str, arguments: list[str]) -> list[str]:
 
 def _joined(arguments: list[str]) -> Iterator[str]:
     """A thumbprint can begin with a dash (RFC 4648 §5), which argparse would take for an option."""
-    rest = iter(arguments)
-    for argument in rest:
-        if argument == "--from" and (value := next(rest, None)) is not None:
-            looks = len(value) == THUMBPRINT_LENGTH and value.startswith("-")
-            yield from (f"{argument}={value}",) if looks else (argument, value)
+    whole = list[str]()
+    for argument in arguments:
+        thumbprint = len(argument) == THUMBPRINT_LENGTH and argument.startswith("-")
+        if thumbprint and whole and whole[-1].startswith("--") and "=" not in whole[-1]:
+            whole[-1] += f"={argument}"
         else:
-            yield argument
+            whole.append(argument)
+    yield from whole
 
 
 def _without_command(arguments: list[str]) -> int:
