@@ -66,7 +66,9 @@ def test_it_is_tried_and_serves_and_leaves_others_entries_alone(lanterns: Lanter
     assert lanterns.policy()["entries"] == entries[:1]
 
 
-@pytest.mark.parametrize(("method", "path", "fate"), [(m, p, f) for m, p in (("POST", "/hosts"), ("PUT", "/policy"), ("POST", "/keys")) for f in ("lost-after", "lost-before")])
+@pytest.mark.parametrize(("method", "path", "fate"), [
+    *((m, p, "lost-after") for m, p in (("POST", "/hosts"), ("PUT", "/policy"), ("POST", "/keys"))), *(pytest.param(m, p, "lost-before", marks=pytest.mark.soak) for m, p in (
+        ("POST", "/hosts"), ("PUT", "/policy"), ("POST", "/keys")))])
 def test_a_lost_answer_makes_nothing_twice(lanterns: Lanterns, method: str, path: str, fate: str) -> None:
     desk, sandbox = lanterns.desk, lanterns.away.sandbox
     sandbox.faults({"kind": fate, "path": path, "method": method, "count": 1})
