@@ -115,76 +115,76 @@ def route(verb: str, pattern: str) -> Callable[[Any], Any]:
     return mark
 
 
-class Quay(Service):
-    """Robots with numeric ids, below them tokens; piers in a tree told by parents, each with a policy document under an ETag."""
+class Pierhead(Service):
+    """Hands with numeric ids, below them tokens; piers in a tree told by parents, each with a policy document under an ETag."""
 
     def __init__(self) -> None:
         super().__init__()
-        self.robots: dict[str, Json] = {}
+        self.hands: dict[str, Json] = {}
         self.tokens: dict[str, Json] = {}
-        self.piers = {"1": ("", "quay"), "2": ("1", "north"), "3": ("1", "trial")}
+        self.piers = {"1": ("", "pierhead"), "2": ("1", "north"), "3": ("1", "trial")}
         self.policies: dict[str, tuple[int, Json]] = {p: (1, {"bindings": []}) for p in self.piers}
         self.numbers = iter(range(100, 10_000))
         self.heeds_etag = True
 
     def admin(self, asked: Asked) -> None:
-        if asked.headers.get("X-Quay-Key") != self.key:
+        if asked.headers.get("X-Pierhead-Key") != self.key:
             raise Refuse(401, {"error": {"message": "who are you?"}})
 
-    @route("GET", "/v1/robots")
-    def robots_(self, asked: Asked) -> Any:
+    @route("GET", "/v1/hands")
+    def hands_(self, asked: Asked) -> Any:
         self.admin(asked)
         start = int(asked.query.get("start", 0))
-        return {"data": {"robots": list(self.robots.values())[start:start + 2]}}
+        return {"data": {"hands": list(self.hands.values())[start:start + 2]}}
 
-    @route("POST", "/v1/robots")
-    def make_robot(self, asked: Asked) -> Any:
+    @route("POST", "/v1/hands")
+    def make_hand(self, asked: Asked) -> Any:
         self.admin(asked)
-        if any(r["login"] == asked.body["login"] for r in self.robots.values()):
+        if any(r["login"] == asked.body["login"] for r in self.hands.values()):
             raise Refuse(422, {"error": {"code": "LoginTaken", "message": "login is taken"}})
         number = next(self.numbers)
-        self.robots[str(number)] = made = {"number": number, "login": asked.body["login"], "caption": asked.body.get("caption", ""),
+        self.hands[str(number)] = made = {"number": number, "login": asked.body["login"], "caption": asked.body.get("caption", ""),
                                            "remark": asked.body.get("remark", ""), "state": "enabled"}
-        return 201, {}, {"robot": made}
+        return 201, {}, {"hand": made}
 
-    def robot(self, number: str) -> Json:
-        if number not in self.robots:
-            raise Refuse(404, {"error": {"message": "no such robot"}})
-        return self.robots[number]
+    def hand(self, number: str) -> Json:
+        if number not in self.hands:
+            raise Refuse(404, {"error": {"message": "no such hand"}})
+        return self.hands[number]
 
-    @route("GET", "/v1/robots/([^/]+)")
-    def robot_(self, asked: Asked, number: str) -> Any:
+    @route("GET", "/v1/hands/([^/]+)")
+    def hand_(self, asked: Asked, number: str) -> Any:
         self.admin(asked)
-        return self.robot(number)
+        return self.hand(number)
 
-    @route("PUT", "/v1/robots/([^/]+)")
-    def change_robot(self, asked: Asked, number: str) -> Any:
+    @route("PUT", "/v1/hands/([^/]+)")
+    def change_hand(self, asked: Asked, number: str) -> Any:
         self.admin(asked)
         if "number" in asked.body:
             raise Refuse(400, {"error": {"message": "number cannot be written"}})
-        self.robots[number] = {"number": self.robot(number)["number"], **asked.body}
-        return self.robots[number]
+        self.hands[number] = {"number": self.hand(number)["number"], **asked.body}
+        return self.hands[number]
 
-    @route("DELETE", "/v1/robots/([^/]+)")
-    def end_robot(self, asked: Asked, number: str) -> Any:
+    @route("DELETE", "/v1/hands/([^/]+)")
+    def end_hand(self, asked: Asked, number: str) -> Any:
         self.admin(asked)
-        self.robot(number)
-        del self.robots[number]
-        self.tokens = {i: t for i, t in self.tokens.items() if t["robot"] != number}
+        self.hand(number)
+        del self.hands[number]
+        self.tokens = {i: t for i, t in self.tokens.items() if t["hand"] != number}
         return 204, {}, None
 
-    @route("GET", "/v1/robots/([^/]+)/tokens")
+    @route("GET", "/v1/hands/([^/]+)/tokens")
     def tokens_(self, asked: Asked, number: str) -> Any:
         self.admin(asked)
-        self.robot(number)
-        return {"data": [{k: v for k, v in t.items() if k != "secret"} for t in self.tokens.values() if t["robot"] == number]}
+        self.hand(number)
+        return {"data": [{k: v for k, v in t.items() if k != "secret"} for t in self.tokens.values() if t["hand"] == number]}
 
-    @route("POST", "/v1/robots/([^/]+)/tokens")
+    @route("POST", "/v1/hands/([^/]+)/tokens")
     def make_token(self, asked: Asked, number: str) -> Any:
         self.admin(asked)
-        self.robot(number)
+        self.hand(number)
         identity = secrets.token_hex(4)
-        self.tokens[identity] = {"token_id": identity, "robot": number, "title": asked.body["title"], "remark": asked.body.get("remark", ""),
+        self.tokens[identity] = {"token_id": identity, "hand": number, "title": asked.body["title"], "remark": asked.body.get("remark", ""),
                                  "expires": asked.body["expires"], "secret": secrets.token_urlsafe(24), "seen": None}
         return 201, {}, self.tokens[identity]
 
@@ -219,17 +219,17 @@ class Quay(Service):
     def who(self, asked: Asked) -> Json:
         given = (asked.headers.get("Authorization") or "").removeprefix("Token ")
         found = next((t for t in self.tokens.values() if t["secret"] == given), None)
-        if found is None or self.robots[found["robot"]]["state"] != "enabled":
+        if found is None or self.hands[found["hand"]]["state"] != "enabled":
             raise Refuse(401, {"error": {"message": "who are you?"}})
-        return self.robots[found["robot"]]
+        return self.hands[found["hand"]]
 
     @route("GET", "/v1/me")
     def me(self, asked: Asked) -> Any:
-        return {"robot": self.who(asked)["number"]}
+        return {"hand": self.who(asked)["number"]}
 
     def may(self, number: Any, pier: str, roles: tuple[str, ...]) -> bool:
         while pier:
-            if any(b["role"] in roles and f"robot:{number}" in b["members"] for b in self.policies[pier][1]["bindings"]):
+            if any(b["role"] in roles and f"hand:{number}" in b["members"] for b in self.policies[pier][1]["bindings"]):
                 return True
             pier = self.piers[pier][0]
         return False
@@ -249,7 +249,7 @@ class Quay(Service):
     def count(self) -> tuple[list[str], int, list[str]]:
         """Names of accounts, how many credentials, and who holds what."""
         held = [f"{b['role']} {m}" for _, p in self.policies.values() for b in p["bindings"] for m in b["members"]]
-        return [r["login"] for r in self.robots.values()], len(self.tokens), held
+        return [r["login"] for r in self.hands.values()], len(self.tokens), held
 
 
 class Lock(Service):

@@ -31,8 +31,8 @@ from sigillum.reading.models import validate
 from sigillum.tenants.dialect.driver import DialectTenant
 from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Proof, Result
-from tenants.harbour import Berth, Cellar, Ferry
-from tenants.services import Lock, Quay, Service, Wharf
+from tenants.services import Lock, Pierhead, Service, Wharf
+from tenants.shore import Berth, Cellar, Ferry
 from tenants.skerry import Skerry
 
 HERE = Path(__file__).parent / "dialects"
@@ -49,7 +49,7 @@ proofs:
   - {{cannot: {thing}.{changes}, at: {trial}}}
 """
 TASTES: dict[str, tuple[Callable[[], Any], str, dict[str, str]]] = {
-    "quay": (Quay, "hugo.pell", {"place": "quay/north", "trial": "quay/trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
+    "pierhead": (Pierhead, "hugo.pell", {"place": "pierhead/north", "trial": "pierhead/trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
     "lock": (Lock, "root", {"place": "north", "trial": "trial", "kind": "password", "thing": "key", "changes": "write"}),
     "wharf": (Wharf, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
     "ferry": (Ferry, "hugo.pell", {"place": "north", "trial": "trial", "kind": "key-pair, algorithm: ES256", "thing": "cargo", "changes": "load"}),
@@ -59,9 +59,9 @@ TASTES: dict[str, tuple[Callable[[], Any], str, dict[str, str]]] = {
 
 
 def text_of(name: str) -> str:
-    """A dialect; quay's is the example of the documentation."""
+    """A dialect; pierhead's is the example of the documentation."""
     documented = (HERE.parents[2] / "docs" / "dialects.md").read_text()
-    return documented.partition("```yaml\n")[2].partition("```")[0] if name == "quay" else (HERE / f"{name}.yaml").read_text()
+    return documented.partition("```yaml\n")[2].partition("```")[0] if name == "pierhead" else (HERE / f"{name}.yaml").read_text()
 
 
 class House:
@@ -101,8 +101,8 @@ def house(bare: Desk, request: pytest.FixtureRequest) -> Iterator[House]:
 
 
 @pytest.fixture
-def quay(bare: Desk) -> Iterator[House]:
-    made = House(bare, "quay")
+def pierhead(bare: Desk) -> Iterator[House]:
+    made = House(bare, "pierhead")
     yield made
     made.service.stop()
 
@@ -125,36 +125,36 @@ def test_whatever_becomes_of_a_request_one_more_run_ends_with_what_is_wanted(hou
     house.is_whole()
 
 
-def test_others_entries_of_one_document_stay(quay: House) -> None:
-    service = quay.service
-    service.policies["2"] = (7, {"bindings": [{"role": "looker", "members": ["person:ada", "robot:1"]}, {"role": "owner", "members": ["person:ada"], "note": "x"}]})
-    assert quay.enact().code == 0
-    [number] = service.robots
+def test_others_entries_of_one_document_stay(pierhead: House) -> None:
+    service = pierhead.service
+    service.policies["2"] = (7, {"bindings": [{"role": "looker", "members": ["person:ada", "hand:1"]}, {"role": "owner", "members": ["person:ada"], "note": "x"}]})
+    assert pierhead.enact().code == 0
+    [number] = service.hands
     theirs = {"role": "owner", "members": ["person:ada"], "note": "x"}
-    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["person:ada", "robot:1", f"robot:{number}"]}, theirs]
-    assert quay.desk.run("retire", "crane", "--because", "over", "--yes").code == 0
-    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["person:ada", "robot:1"]}, theirs]
+    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["person:ada", "hand:1", f"hand:{number}"]}, theirs]
+    assert pierhead.desk.run("retire", "crane", "--because", "over", "--yes").code == 0
+    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["person:ada", "hand:1"]}, theirs]
 
 
-def test_what_a_stranger_made_is_left_alone(quay: House) -> None:
-    quay.service.robots["7"] = {"number": 7, "login": "crane-7", "caption": "Theirs", "remark": "", "state": "enabled"}
-    ran = quay.enact()
-    assert (ran.code, len(quay.service.robots), quay.service.changes) == (6, 1, 0), ran.out + ran.err
-    ran = quay.enact("--adopt")
-    assert (ran.code, quay.service.robots["7"]["caption"], len(quay.service.robots)) == (0, "Crane seven", 1), ran.out + ran.err
+def test_what_a_stranger_made_is_left_alone(pierhead: House) -> None:
+    pierhead.service.hands["7"] = {"number": 7, "login": "crane-7", "caption": "Theirs", "remark": "", "state": "enabled"}
+    ran = pierhead.enact()
+    assert (ran.code, len(pierhead.service.hands), pierhead.service.changes) == (6, 1, 0), ran.out + ran.err
+    ran = pierhead.enact("--adopt")
+    assert (ran.code, pierhead.service.hands["7"]["caption"], len(pierhead.service.hands)) == (0, "Crane seven", 1), ran.out + ran.err
 
 
-def test_its_credential_is_rotated_suspended_and_retired(quay: House) -> None:
-    desk, service = quay.desk, quay.service
-    assert quay.enact().code == 0
+def test_its_credential_is_rotated_suspended_and_retired(pierhead: House) -> None:
+    desk, service = pierhead.desk, pierhead.service
+    assert pierhead.enact().code == 0
     ran = desk.run("rotate", "crane")
     assert ("the new crane-pass where its consumers read it" in ran.out, len(service.tokens)) == (True, 2), ran.out + ran.err
     ran = desk.run("rotate", "crane", "--end", "--yes", "--format", "json")
     assert ([t["title"] for t in service.tokens.values()], ran.json["rotations"][0]["stage"]) == (["crane-pass-2"], "ended"), ran.out + ran.err
     ran = desk.run("suspend", "crane", "--because", "x", "--yes")
-    assert (ran.code, [r["state"] for r in service.robots.values()], "refused" in ran.out) == (0, ["disabled"], True), ran.out + ran.err
+    assert (ran.code, [r["state"] for r in service.hands.values()], "refused" in ran.out) == (0, ["disabled"], True), ran.out + ran.err
     assert desk.run("reinstate", "crane", "--because", "x").code == 6  # it shows no versions, so what is off is off for both
-    service.robots[next(iter(service.robots))]["state"] = "enabled"
+    service.hands[next(iter(service.hands))]["state"] = "enabled"
     ran = desk.run("retire", "crane", "--because", "over", "--yes")
     assert (ran.code, service.count()) == (0, ([], 0, [])), ran.out + ran.err
 
@@ -176,43 +176,43 @@ def test_a_dialect_is_tried(house: House) -> None:
     assert (f"{ran.json['safety']}, as tried on" in house.desk.run("tenant", "inspect", house.name).out, "differs" in told.values()) == (True, False), told
 
 
-def test_where_nobody_answers_nothing_is_said_of_the_dialect(quay: House) -> None:
-    desk, address = quay.desk, quay.service.address
+def test_where_nobody_answers_nothing_is_said_of_the_dialect(pierhead: House) -> None:
+    desk, address = pierhead.desk, pierhead.service.address
     (desk.folder / "wrong").write_text("wrong")
     (desk.folder / "wrong").chmod(0o600)
-    add = ("tenant", "add", "more", address, "--driver", "dialect", "--dialect", "dialects/quay.yaml", "--admin", "x", "--token")
+    add = ("tenant", "add", "more", address, "--driver", "dialect", "--dialect", "dialects/pierhead.yaml", "--admin", "x", "--token")
     assert (desk.run(*add, "file:wrong").code, desk.run(*add, "file:admin.secret").code) == (4, 0)
-    quay.service.stop()
-    ran = desk.run("dialect", "try", "quay", "--yes")
+    pierhead.service.stop()
+    ran = desk.run("dialect", "try", "pierhead", "--yes")
     assert (ran.code, "nothing answers" in ran.err) == (5, True), ran.out + ran.err
-    assert not list((desk.folder / ".sigillum" / "discovered").glob("dialect_quay.json")) or "safety" not in (
-        desk.folder / ".sigillum" / "discovered" / "dialect_quay.json").read_text()
+    assert not list((desk.folder / ".sigillum" / "discovered").glob("dialect_pierhead.json")) or "safety" not in (
+        desk.folder / ".sigillum" / "discovered" / "dialect_pierhead.json").read_text()
 
 
-def test_a_server_that_ignores_revisions_is_told(quay: House) -> None:
-    quay.service.heeds_etag = False
-    ran = quay.desk.run("dialect", "try", "quay", "--at", "quay/trial", "--yes", "--format", "json")
+def test_a_server_that_ignores_revisions_is_told(pierhead: House) -> None:
+    pierhead.service.heeds_etag = False
+    ran = pierhead.desk.run("dialect", "try", "pierhead", "--at", "pierhead/trial", "--yes", "--format", "json")
     wrong = [r for r in ran.json["rows"] if r["came"] == "differs"]
     assert (ran.code, [r["what"] for r in wrong], "may be overwritten" in wrong[0]["why"]) == (1, ["an old revision of its document is refused"], True)
 
 
 # what is written instead of what, and what is told
 @pytest.mark.parametrize(("name", "old", "new", "told"), [
-    ("quay", "name: /login", "nmae: /login", "did you mean name?"), ("quay", "'{name}'", "'{nme}'", "did you mean"), ("quay", "as: epoch", "as: epock", "did you mean epoch?"),
-    ("quay", "get: /v1/piers", "get: v1/piers", "no address of a call"), ("quay", "'/v1/robots/{id}'", "'/v1/robots/{+id}'", "no address"),
-    ("quay", "id: /number", "id: number", "JSON Pointer"), ("quay", "class: looks", "class: look", "no class of permissions"),
-    ("quay", "offset: start", "offset: start, token: /x, query: t", "just one way"), ("quay", "means: exists", "means: exits", "did you mean exists?"),
-    ("quay", "delete: '/v1/tokens/{id}'", "delete: '/v1/tokens/{id}', get: /x", "just one method"), ("quay", "permissions: [cargo.read]", "permissions: [cargo.red]", "did you mean cargo.read?"),
-    ("quay", "id: [place, role, principal]", "id: [place, rol, principal]", "is not shown"), ("quay", "arrival: at-once, ", "", "`arrival` is missing"),
-    ("quay", "each: account", "eech: account", "did you mean `each`?"), ("quay", "header: X-Quay-Key", "basic: '{admin}', header: X", "just one way"),
+    ("pierhead", "name: /login", "nmae: /login", "did you mean name?"), ("pierhead", "'{name}'", "'{nme}'", "did you mean"), ("pierhead", "as: epoch", "as: epock", "did you mean epoch?"),
+    ("pierhead", "get: /v1/piers", "get: v1/piers", "no address of a call"), ("pierhead", "'/v1/hands/{id}'", "'/v1/hands/{+id}'", "no address"),
+    ("pierhead", "id: /number", "id: number", "JSON Pointer"), ("pierhead", "class: looks", "class: look", "no class of permissions"),
+    ("pierhead", "offset: start", "offset: start, token: /x, query: t", "just one way"), ("pierhead", "means: exists", "means: exits", "did you mean exists?"),
+    ("pierhead", "delete: '/v1/tokens/{id}'", "delete: '/v1/tokens/{id}', get: /x", "just one method"), ("pierhead", "permissions: [cargo.read]", "permissions: [cargo.red]", "did you mean cargo.read?"),
+    ("pierhead", "id: [place, role, principal]", "id: [place, rol, principal]", "is not shown"), ("pierhead", "arrival: at-once, ", "", "`arrival` is missing"),
+    ("pierhead", "each: account", "eech: account", "did you mean `each`?"), ("pierhead", "header: X-Pierhead-Key", "basic: '{admin}', header: X", "just one way"),
     ("lock", "by: {set", "bye: {set", "did you mean `by`?"), ("wharf", "'{until|last_day}'", "'{until|lastday}'", "did you mean last_day?"),
     ("ferry", "{value|quoted}", "{value}", "would be read as part of a search"), ("ferry", "signs: {algorithm", "sings: {algorithm", "did you mean `signs`?"),
     ("ferry", "{carrier|which}", "{carrier|wich}", "did you mean which?"), ("cellar", "end_version:", "end_versions:", "did you mean `end_version`?"),
     ("berth", "shows: {id: /number, principal", "shows: {principal", "the id is made of id"), ("ferry", "kid: '{thumbprint}'", "kid: '{thumb}'", "nothing here is called"),
-    ("quay", "id: /number", "id: 5", "must be a mapping or a list, and this is a number"), ("quay", "id: /number", "id: {att: /x}", "did you mean `at`?"),
-    ("quay", "status: 422", "status: x", "must be a list or a whole number"), ("quay", "arrival: at-once", "arrival: soon", "write at-once, unknown"),
+    ("pierhead", "id: /number", "id: 5", "must be a mapping or a list, and this is a number"), ("pierhead", "id: /number", "id: {att: /x}", "did you mean `at`?"),
+    ("pierhead", "status: 422", "status: x", "must be a list or a whole number"), ("pierhead", "arrival: at-once", "arrival: soon", "write at-once, unknown"),
     ("skerry", "", "", ""), ("skerry", "header: X-Light-Token}", "heder: X-Light-Token}", "did you mean `header`?"), ("skerry", "{account_id}", "{acount_id}", "did you mean account_id?"),
-    ("skerry", "entries: /lights, entry", "add: {put: /x}, entries: /lights, entry", "how an entry comes in"), ("ferry", "", "", ""), ("berth", "", "", ""), ("cellar", "", "", ""), ("wharf", "", "", ""), ("lock", "", "", ""), ("quay", "", "", "")])
+    ("skerry", "entries: /lights, entry", "add: {put: /x}, entries: /lights, entry", "how an entry comes in"), ("ferry", "", "", ""), ("berth", "", "", ""), ("cellar", "", "", ""), ("wharf", "", "", ""), ("lock", "", "", ""), ("pierhead", "", "", "")])
 def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, new: str, told: str) -> None:
     (bare.folder / "dialects").mkdir()
     (bare.folder / "dialects" / "x.yaml").write_text(text_of(name).replace(old, new))
@@ -224,11 +224,11 @@ def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, ne
 
 
 def test_one_is_begun_by_questions_and_never_guessed(bare: Desk) -> None:
-    words = ("dialect", "draft", "quay", "--header", "X-Key", "--value", "{secret}", "--items", "", "--id", "/id", "--login", "/login", "--arrival", "30s")
-    assert bare.run(*words, "--accounts", "robots").code == 2
-    assert bare.run(*words, "--accounts", "/robots").code == 0
-    assert "# make:" in (bare.folder / "dialects" / "quay.yaml").read_text()
-    assert (bare.run("dialect", "check", "dialects/quay.yaml").code, bare.run(*words, "--accounts", "/robots").code, bare.run("dialect", "draft", "x").code) == (0, 3, 2)
+    words = ("dialect", "draft", "pierhead", "--header", "X-Key", "--value", "{secret}", "--items", "", "--id", "/id", "--login", "/login", "--arrival", "30s")
+    assert bare.run(*words, "--accounts", "hands").code == 2
+    assert bare.run(*words, "--accounts", "/hands").code == 0
+    assert "# make:" in (bare.folder / "dialects" / "pierhead.yaml").read_text()
+    assert (bare.run("dialect", "check", "dialects/pierhead.yaml").code, bare.run(*words, "--accounts", "/hands").code, bare.run("dialect", "draft", "x").code) == (0, 3, 2)
     judge = jsonschema.Draft202012Validator(bare.run("dialect", "schema").json)
     root = HERE.parents[2]
     for text in [*map(text_of, TASTES), *(p.read_text() for p in (*root.glob("examples/dialects/*.yaml"), *root.glob("src/sigillum/example/dialects/*.yaml")))]:
@@ -285,25 +285,25 @@ def test_rights_through_squads_count_and_what_is_hidden_is_told_from_what_is_not
 
 @pytest.mark.parametrize("named", ["cellar"], indirect=True)
 def test_a_store_keeps_a_credential_of_another_tenant_and_no_old_version_of_it(named: House) -> None:
-    desk, store, quay = named.desk, named.service, Quay()
-    (desk.folder / "dialects" / "quay.yaml").write_text(text_of("quay").replace("tokens_live: 1h", "tokens_live: 1s"))
-    assert desk.run("tenant", "add", "quay", quay.address, "--driver", "dialect", "--admin", "hugo.pell", "--token", "file:admin.secret").code == 0
-    kept = CHARTER.format(tenant="quay", area="", **TASTES["quay"][2]).replace("lasts: 30d", "lasts: 30d, keep_in: 'store:cellar/north/crane'")
+    desk, store, pierhead = named.desk, named.service, Pierhead()
+    (desk.folder / "dialects" / "pierhead.yaml").write_text(text_of("pierhead").replace("tokens_live: 1h", "tokens_live: 1s"))
+    assert desk.run("tenant", "add", "pierhead", pierhead.address, "--driver", "dialect", "--admin", "hugo.pell", "--token", "file:admin.secret").code == 0
+    kept = CHARTER.format(tenant="pierhead", area="", **TASTES["pierhead"][2]).replace("lasts: 30d", "lasts: 30d, keep_in: 'store:cellar/north/crane'")
     desk.charter(kept, "crane")
     ran = desk.run("enact", "crane", "--yes")
     assert (ran.code, sorted(store.bins["north"])) == (0, ["crane", "crane-g1"]), ran.out + ran.err
-    [token] = quay.tokens.values()
+    [token] = pierhead.tokens.values()
     assert token["secret"] in store.bins["north"]["crane"][-1][1]
     for words in (("rotate", "crane"), ("rotate", "crane", "--end", "--yes"), ("rotate", "crane")):
         ran = desk.run(*words)
         time.sleep(2.1)  # as long as its tokens live
-    [token] = quay.tokens.values()
+    [token] = pierhead.tokens.values()
     assert (sorted(store.bins["north"]), len(store.bins["north"]["crane"])) == (["crane", "crane-g2"], 1), ran.out + ran.err
     assert token["secret"] in store.bins["north"]["crane"][-1][1]
     assert not any(token["secret"].encode() in p.read_bytes() for p in desk.folder.rglob("*") if p.is_file())
     assert desk.run("retire", "crane", "--because", "over", "--yes").code == 0
     assert store.bins["north"] == {}
-    quay.stop()
+    pierhead.stop()
 
 
 @pytest.mark.parametrize("named", ["berth"], indirect=True)
@@ -323,14 +323,14 @@ HOSTILE = ["", ".", "..", "/", "//", "../x", "a/b", "a/../b", "?", "a?b=c", "#",
            "0", "-1", "1e9", "[]", "{}", "[1]", '{"a":1}', "//evil.example/x", "http://evil.example/", "@evil.example", "a:b@c", "\\\\host\\x", "x" * 5000, "' or 1=1 --", "*)(uid=*"]
 
 
-def test_no_value_changes_the_shape_of_a_request(quay: House) -> None:
-    service, tenant = quay.service, speaking(quay.service, "quay")
+def test_no_value_changes_the_shape_of_a_request(pierhead: House) -> None:
+    service, tenant = pierhead.service, speaking(pierhead.service, "pierhead")
     assert len(HOSTILE) >= 60
     for value in HOSTILE:
         made = tenant.make(Make(ACCOUNT, {"name": value, "display": value, "active": True}), "m-1")
         assert made.result is Result.DONE, (value, made)
-        robot = service.robots.pop(made.record.id)  # type: ignore[union-attr]
-        assert (robot["login"], robot["caption"], robot["state"], len(robot)) == (value, value, "enabled", 5)
+        hand = service.hands.pop(made.record.id)  # type: ignore[union-attr]
+        assert (hand["login"], hand["caption"], hand["state"], len(hand)) == (value, value, "enabled", 5)
         before = len(service.seen)
         acts: list[Callable[[], Any]] = [
             partial(tenant.end, End(ACCOUNT, value)), partial(tenant.change, Change(ACCOUNT, value, {"active": False})), partial(tenant.fetch_secret, value),
@@ -344,16 +344,16 @@ def test_no_value_changes_the_shape_of_a_request(quay: House) -> None:
             tenant.read(ACCOUNT, value)
         except SigillumError:
             assert value in ("", ".", "..")
-        assert all(path.count("/") == 3 and path.startswith(("GET /v1/robots/", "DELETE /v1/robots/", "PUT /v1/robots/")) for path in service.seen[before:]
-                   if path != "GET /v1/robots"), (value, service.seen[before:])
+        assert all(path.count("/") == 3 and path.startswith(("GET /v1/hands/", "DELETE /v1/hands/", "PUT /v1/hands/")) for path in service.seen[before:]
+                   if path != "GET /v1/hands"), (value, service.seen[before:])
 
 
 JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=8), lambda inner: st.lists(inner, max_size=4) | st.dictionaries(
-    st.sampled_from(["data", "robots", "number", "login", "state", "remark", "token_id", "expires", "bindings", "members", "role", "id", "above", "name", "error", "code"]), inner, max_size=6), max_leaves=20)
+    st.sampled_from(["data", "hands", "number", "login", "state", "remark", "token_id", "expires", "bindings", "members", "role", "id", "above", "name", "error", "code"]), inner, max_size=6), max_leaves=20)
 
 
-def test_whatever_an_answer_holds_nothing_breaks(quay: House) -> None:
-    service, tenant = quay.service, speaking(quay.service, "quay")
+def test_whatever_an_answer_holds_nothing_breaks(pierhead: House) -> None:
+    service, tenant = pierhead.service, speaking(pierhead.service, "pierhead")
 
     @settings(max_examples=80, deadline=None)
     @given(JSON, st.sampled_from([200, 200, 200, 201, 204, 400, 403, 404, 409, 422, 429, 500]))
@@ -385,7 +385,7 @@ def test_killed_at_every_boundary_one_more_run_holds(house: House, forked: Fork,
         assert house.desk.run("retire", f"crane-{number - 1}" if number else "crane", "--because", "again", "--yes").code == 0
         assert house.service.count() == ([], 0, [])
         mine = f"crane-{number}"
-        house.desk.charter(house.charter.replace("charter: crane", f"charter: {mine}").replace("name: crane-7", f"name: robot-{number}"), mine)
+        house.desk.charter(house.charter.replace("charter: crane", f"charter: {mine}").replace("name: crane-7", f"name: hand-{number}"), mine)
         house.service.fates = ["", "", fate] if fate else []
         killed = forked(house.desk, ["enact", mine, "--yes"], kill_at(name))[1]
         assert killed == 9 or fate, name  # where a secret was lost with its answer, another generation is begun
@@ -393,15 +393,15 @@ def test_killed_at_every_boundary_one_more_run_holds(house: House, forked: Fork,
         ran = house.desk.run("enact", mine, "--yes", "--end")
         assert ran.code == 0, f"{name}: {ran.out}{ran.err}"
         accounts, credentials, held = house.service.count()
-        assert (accounts, credentials, len(held)) == ([f"robot-{number}"], 1, 1), name
+        assert (accounts, credentials, len(held)) == ([f"hand-{number}"], 1, 1), name
         assert house.desk.run("rehearse", mine, "--format", "json").json["charters"][0]["steps"] == [], name
 
 
 @pytest.mark.parametrize("rounds", [3, pytest.param(100, marks=pytest.mark.soak)])
-def test_every_foreign_entry_of_a_document_survives_many_writers(quay: House, rounds: int) -> None:
-    service, ours = quay.service, {"crane": quay.desk, "winch": Desk(quay.desk.folder.parent / "other", quay.desk.capture)}
+def test_every_foreign_entry_of_a_document_survives_many_writers(pierhead: House, rounds: int) -> None:
+    service, ours = pierhead.service, {"crane": pierhead.desk, "winch": Desk(pierhead.desk.folder.parent / "other", pierhead.desk.capture)}
     service.policies["2"] = (1, {"bindings": [{"role": f"role-{n}", "members": [f"person:{n}"]} for n in range(200)]})
-    shutil.copytree(quay.desk.folder, ours["winch"].folder)
+    shutil.copytree(pierhead.desk.folder, ours["winch"].folder)
     foreign, stop = list[str](), threading.Event()
 
     def write() -> None:
@@ -416,7 +416,7 @@ def test_every_foreign_entry_of_a_document_survives_many_writers(quay: House, ro
         for number in range(rounds):
             for name, desk in ours.items():
                 role = ("looker", "clerk")[number % 2]
-                desk.charter(quay.charter.replace("charter: crane", f"charter: {name}").replace("crane-7", f"{name}-7").replace("looker", role), name)
+                desk.charter(pierhead.charter.replace("charter: crane", f"charter: {name}").replace("crane-7", f"{name}-7").replace("looker", role), name)
             runs = [subprocess.Popen([sys.executable, "-m", "sigillum", "--workspace", str(desk.folder), "enact", name, "--yes"],
                                      stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) for name, desk in ours.items()]
             told = [run.communicate()[0] for run in runs]
@@ -425,5 +425,5 @@ def test_every_foreign_entry_of_a_document_survives_many_writers(quay: House, ro
         stop.set()
         writer.join()
     stands = {m for b in service.policies["2"][1]["bindings"] for m in b["members"]}
-    assert stands == {*foreign, *(f"person:{n}" for n in range(200)), *(f"robot:{n}" for n in service.robots)}
-    assert (len(service.robots), len(foreign) > rounds) == (2, True)
+    assert stands == {*foreign, *(f"person:{n}" for n in range(200)), *(f"hand:{n}" for n in service.hands)}
+    assert (len(service.hands), len(foreign) > rounds) == (2, True)

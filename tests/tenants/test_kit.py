@@ -30,7 +30,7 @@ from sigillum.tenants.registry import connect
 from tenants.test_dialect import TASTES, text_of
 
 PUBLIC = {n: v for n, v in make_key("ES256").items() if n in PUBLIC_MEMBERS}
-LOOK = {"quay": "/v1/robots", "lock": "/api/users", "wharf": "/crew", "ferry": "/crew", "berth": "/services", "cellar": "/readers", "skerry": "/houses"}
+LOOK = {"pierhead": "/v1/hands", "lock": "/api/users", "wharf": "/crew", "ferry": "/crew", "berth": "/services", "cellar": "/readers", "skerry": "/houses"}
 
 
 class Described:
@@ -63,7 +63,7 @@ class Described:
         until = whole_second(datetime.now(UTC)).replace(hour=0, minute=0, second=0) + timedelta(days=3)
         kind = self.words["kind"].partition(",")[0]
         proof: dict[str, Any] = {"password": Secret("a-password-4712")} if kind == "password" else {"public_key": PUBLIC} if kind == "key-pair" else {}
-        place = {"place": self.words["place"], "place_id": {"quay/north": "2"}.get(self.words["place"], self.words["place"])}
+        place = {"place": self.words["place"], "place_id": {"pierhead/north": "2"}.get(self.words["place"], self.words["place"])}
         return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": kind, "name": "pass", "until": until, "active": True, **proof}),
                 (GRANT, {"principal": account, "carrier": "account", "role": "looker", "role_id": "looker", **place, "where": (), "reason": "x"})]
 
@@ -248,7 +248,7 @@ class TellsTheToken(Broken):
     (ShowsWhatIsGone, testing.check_what_is_gone_is_told), (SendsAnotherName, testing.check_what_was_made_is_shown), (EndsTheFirst, testing.check_values_stay_values),
     (TellsTheToken, testing.check_secrets_stand_nowhere)])
 def test_the_kit_is_not_tame(driver: type[DialectTenant], check: Callable[[testing.Party], None]) -> None:
-    made = Described("quay")
+    made = Described("pierhead")
     made.driver = driver
     try:
         with pytest.raises(AssertionError):

@@ -11,9 +11,9 @@ from sigillum.cli.options import common, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
-  sigillum dialect draft quay               asks what it has to know, and writes dialects/quay.yaml
+  sigillum dialect draft pierhead               asks what it has to know, and writes dialects/pierhead.yaml
   sigillum dialect check                    all under dialects/, every mistake at once
-  sigillum dialect try quay --at quay/trial with one identity that it makes and ends
+  sigillum dialect try pierhead --at pierhead/trial with one identity that it makes and ends
   sigillum dialect schema                   for editors"""
 
 
