@@ -33,7 +33,7 @@ class Asked:
         self.headers = handler.headers
         raw = handler.rfile.read(int(handler.headers.get("Content-Length") or 0))
         form = "form" in (handler.headers.get("Content-Type") or "")
-        self.body: Any = dict(parse_qsl(raw.decode())) if form else json.loads(raw) if raw else {}
+        self.body: Any = dict(parse_qsl(raw.decode(), keep_blank_values=True)) if form else json.loads(raw) if raw else {}
 
     def basic(self) -> tuple[str, str]:
         name, _, password = base64.b64decode((self.headers.get("Authorization") or "").removeprefix("Basic ")).decode().partition(":")

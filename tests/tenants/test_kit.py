@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -12,10 +13,12 @@ import pytest
 from conftest import Away, Sandbox
 from sigillum import testing
 from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.changes import End, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Fact, Kind, Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import PUBLIC_MEMBERS
+from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import whole_second
 from sigillum.keys.material import make_key
@@ -27,7 +30,7 @@ from sigillum.tenants.dialect.driver import DialectTenant
 from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
 from sigillum.tenants.registry import connect
-from tenants.test_dialect import TASTES, text_of
+from tenants.test_dialect import HOSTILE, TASTES, text_of
 
 PUBLIC = {n: v for n, v in make_key("ES256").items() if n in PUBLIC_MEMBERS}
 LOOK = {"pierhead": "/v1/hands", "lock": "/api/users", "wharf": "/crew", "ferry": "/crew", "berth": "/services", "cellar": "/readers", "skerry": "/houses"}
@@ -159,6 +162,24 @@ def party(request: pytest.FixtureRequest) -> Iterator[testing.Party]:
 @pytest.mark.parametrize("check", testing.CHECKS, ids=lambda check: str(check.__name__))
 def test_a_driver_of_ours_conforms(party: testing.Party, check: Callable[[testing.Party], None]) -> None:
     testing.conforms(check, party)
+
+
+def test_hostile_values_stay_values_with_every_driver(party: testing.Party) -> None:
+    """Whatever an account is called: it is made just so and found again, or nothing is made; nobody else is touched."""
+    tenant = party.connect()
+    other = testing.made(party, tenant, "kit-0", "mark-0")
+    for number, value in enumerate(HOSTILE):
+        reply = tenant.make(Make(ACCOUNT, {**party.account(value), "display": value}), f"mark-{number}")
+        if reply.result is Result.DONE:
+            assert reply.record is not None
+            assert tenant.end(End(ACCOUNT, reply.record.id)).result is Result.DONE, value
+        else:
+            assert reply.result in (Result.REFUSED, Result.EXISTS), (value, reply)
+        for act in (lambda v=value: testing.ask(tenant, ACCOUNT, "name", v), lambda v=value: testing.ask(tenant, CREDENTIAL, "principal", v), lambda v=value: tenant.end(End(ACCOUNT, v))):
+            with suppress(SigillumError):
+                answered = act()
+                assert not isinstance(answered, Reply) or answered.result is not Result.DONE, value
+    assert tenant.read(ACCOUNT, other.id) is not None
 
 
 # --- broken on purpose: what is changed, and the check that has to notice ----------------------------------------------------
