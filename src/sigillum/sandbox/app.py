@@ -176,8 +176,11 @@ def _state(house: House, body: Json) -> Json:
 
 def _machine(house: House, body: Json) -> Json:
     """What a machine would get from where it runs."""
+    tenant = house.tenants.get(body["tenant"])
+    if tenant is None:
+        raise ValueError(f"there is no tenant {body['tenant']}")
     try:
-        return federation.given_to(house.tenants[body["tenant"]], body["name"], str(body.get("audience") or ""))
+        return federation.given_to(tenant, body["name"], str(body.get("audience") or ""))
     except OAuthProblem as problem:
         raise ValueError(problem.detail) from problem
 
