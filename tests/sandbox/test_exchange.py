@@ -14,6 +14,7 @@ from urllib.parse import urlencode
 
 import pytest
 
+from conftest import CHARTER as WIND
 from conftest import Away, Desk, Sandbox
 from sandbox.test_oauth import Signer, b64
 from sigillum.core.federation.conditions import Condition
@@ -261,3 +262,28 @@ def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sand
     ran = bare.run("retire", "mast-reader", "--because", "over", "--yes")
     assert (ran.code, away.state()["resources"]["Trust"]) == (0, []), ran.out + ran.err
     assert not list((bare.folder / ".sigillum" / "keys").glob("*/*"))
+
+
+def test_an_assertion_says_what_was_shown_and_is_taken(bare: Desk, sandbox: Sandbox) -> None:
+    away = sandbox.tenant("summit")
+    bare.know(away)
+    bare.charter(WIND)
+    out = bare.folder / "a.jwt"
+    assert bare.run("token", "mint", "wind-ingest", "--out", str(out)).code == 6
+    assert bare.run("enact", "wind-ingest", "--yes").code == 0
+    ran = bare.run("token", "mint", "wind-ingest", "--out", str(out), "--format", "json")
+    assertion = out.read_text().strip()
+    assert (ran.code, assertion in ran.out + ran.err) == (0, False)
+    from sigillum.core.federation.assertions import read
+    assert (dict(read(assertion).header), dict(read(assertion).claims)) == (ran.json["header"], ran.json["claims"])
+    form = urlencode({"grant_type": "urn:ietf:params:oauth:grant-type:jwt-bearer", "assertion": assertion})
+    answer = sandbox.pool.request("POST", f"{away.address.removesuffix('/scim/v2')}/oauth/token", body=form, headers={"Content-Type": "application/x-www-form-urlencoded"})
+    assert answer.status == 200, answer.data
+    assert bare.run("token", "read", str(out), "--against", "summit").code == 0
+    more = str(bare.folder / "b.jwt")
+    for words, told in ((("--lives", "1h"), "takes 5m at most, as its profile says"), (("--lives", "soon"), "is not a duration"), (("--credential", "x"), "keeps no credential")):
+        ran = bare.run("token", "mint", "wind-ingest", "--out", more, *words)
+        assert (ran.code, told in ran.err) == (2, True), ran.err
+    assert bare.run("token", "mint", "wind-ingest", "--out", more).out.count("iss") == 1
+    ran = bare.run("token", "fetch", "wind-ingest", "--out", str(bare.folder / "c.token"))
+    assert (ran.code, "it lives" in ran.out) == (0, True), ran.out + ran.err

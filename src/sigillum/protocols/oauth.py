@@ -108,13 +108,21 @@ def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: st
 def signed(key: Mapping[str, Any], algorithm: str, claims: Mapping[str, Any], now: datetime, life_seconds: int,
            header: Mapping[str, str]) -> Secret:
     """A JWT with these claims (RFC 7519), which holds from now on for so long, with a `jti` of its own. Raises MachineError."""
+    return encoded(key, {"alg": algorithm, "typ": "JWT", **header}, dated(claims, now, life_seconds))
+
+
+def dated(claims: Mapping[str, Any], now: datetime, life_seconds: int) -> dict[str, Any]:
+    """Claims that hold from now on for so long, with a `jti` of their own."""
+    issued = int(now.timestamp())
+    return {**claims, "iat": issued, "exp": issued + life_seconds, "jti": secrets.token_urlsafe(16)}
+
+
+def encoded(key: Mapping[str, Any], header: Mapping[str, Any], claims: Mapping[str, Any]) -> Secret:
+    """Just this header and these claims, signed. Raises MachineError."""
     from joserfc import jwt
     from joserfc.errors import JoseError
-    issued = int(now.timestamp())
-    whole = {**claims, "iat": issued, "exp": issued + life_seconds, "jti": secrets.token_urlsafe(16)}
     try:
-        return Secret(jwt.encode({"alg": algorithm, "typ": "JWT", **header}, whole, _signing_key(canonical(key)),
-                                 algorithms=[algorithm]))
+        return Secret(jwt.encode(dict(header), dict(claims), _signing_key(canonical(key)), algorithms=[str(header["alg"])]))
     except (JoseError, ValueError, KeyError, TypeError, AttributeError) as problem:
         raise MachineError("nothing can be signed with the key that is kept", where="the credential's file",
                            mend="restore it from a copy") from problem

@@ -11,13 +11,17 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import Charter
 from sigillum.core.federation.assertions import Finding, NoTokenError, Unverified, in_words, look, read
 from sigillum.core.federation.trusts import DISCOVERY, Doubt, Match, Trust, about, match
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.kinds.trusting import TRUST
+from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import FileError, SomebodyError, UsageError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.times import rough_duration
 from sigillum.protocols.http import Http
 from sigillum.protocols.issuers import IssuerKeys, pinned
+from sigillum.protocols.oauth import USUAL_ASSERTION_SECONDS, dated, encoded
 from sigillum.protocols.tokens import Keys, TokenRefusedError, verify
 from sigillum.tenants.port import Proof, SignedIn, now_at
 
@@ -164,6 +168,46 @@ def fetch(office: Office, charter_name: str, credential: str = "") -> Got:
                             mend="exchange a token from outside for one, if a trust lets it in: `token swap`")
     trying = Trying(office, charter, tenant, state, office.keepings.of(uid), principal_of(office, charter, state), want, {}, {})
     return Got(charter, *sign_in(trying))
+
+
+class Minted(NamedTuple):
+    """An assertion before it is signed: what it will say, just so, and what it is signed with."""
+
+    charter: Charter
+    header: Mapping[str, Any]
+    claims: Mapping[str, Any]
+    key: Mapping[str, Any]
+    how: str
+
+    def signed(self) -> Secret:
+        """Raises MachineError."""
+        return encoded(self.key, self.header, self.claims)
+
+
+def mint(office: Office, charter_name: str, credential: str = "", audience: str = "",
+         lives_seconds: int | None = None) -> Minted:
+    """An assertion that a charter's identity signs for itself (RFC 7523 §3). Raises UsageError, SomebodyError."""
+    from .trying import choose, principal_of, proof_of
+    charter = office.charters([charter_name])[0]
+    uid, state = office.books.history(charter.name)
+    want, tenant, keys = choose(charter, credential), office.tenants.reach(charter.tenant), office.keepings.of(uid)
+    made = state.find(CREDENTIAL, charter.tenant, name=want.name) if want is not None else None
+    if want is None or not want.keyed or made is None or not keys.path(want.name, made.number).exists():
+        raise SomebodyError(f"no key of {charter.name} is kept here that could sign", where=charter.name,
+                            mend="a key pair or a certificate's key signs; enact it first, or name another credential")
+    most = tenant.profile.assertion_seconds
+    life = lives_seconds or min(USUAL_ASSERTION_SECONDS, most or USUAL_ASSERTION_SECONDS)
+    if most is not None and life > most:
+        raise UsageError(
+            f"it would live {rough_duration(life)}, and {charter.tenant} takes {rough_duration(most)} at most, as its profile "
+            "says", where="--lives", mend=f"say {most}s or less")
+    proof = proof_of(keys, want, made.number, principal_of(office, charter, state))
+    assert proof.key is not None
+    named = {"x5t#S256": proof.certificate} if proof.certificate else {"kid": thumbprint(proof.key)}
+    subject, now = proof.client_id or proof.principal, now_at(tenant, datetime.now(UTC))
+    claims = dated({"iss": subject, "sub": subject, "aud": audience or tenant.profile.issuer}, now, life)
+    return Minted(charter, {"alg": proof.algorithm, "typ": "JWT", **named}, claims, proof.key,
+                  f"{want.name}, generation {made.number}")
 
 
 def swap(office: Office, charter_name: str, text: str, only: str = "") -> Got:

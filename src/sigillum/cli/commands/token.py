@@ -1,4 +1,4 @@
-"""`sigillum token read | fetch | swap`"""
+"""`sigillum token read | fetch | mint | swap`"""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, verbs_of
+from sigillum.cli.options import common, duration, verbs_of
 from sigillum.core.values.errors import FileError, Outcome
 
 if TYPE_CHECKING:
@@ -20,6 +20,7 @@ EXAMPLE = """examples:
   sigillum token read - --against summit < token.jwt  and is it genuine, by its issuer's keys?
   sigillum token read token.jwt --audience summit     is it for whom it should be?
   sigillum token fetch wind-ingest --out access.token   a fresh access token, into a file of yours alone
+  sigillum token mint wind-ingest --lives 60s --out assertion.jwt   a self-signed assertion; what it says is shown first
   sigillum token swap mast-reader outside.jwt --out access.token   for a token from outside, by a trust
   sigillum token swap mast-reader - --fd 3 3> access.token < outside.jwt"""
 
@@ -46,7 +47,14 @@ def add_parser(subparsers: Any) -> None:
     swap.add_argument("charter", metavar="CHARTER")
     swap.add_argument("file", metavar="FILE", help="the token; or - for standard input")
     swap.add_argument("--trust", default="", metavar="NAME", help="by this one")
-    for one in (fetch, swap):
+    mint = verbs.add_parser("mint", parents=[common()], help="a self-signed assertion of a charter's identity", epilog=EXAMPLE,
+                            description="An assertion that a charter's identity signs for itself (RFC 7523) with a key that is "
+                                        "kept here. Its header and claims are shown before they are encoded and signed.")
+    mint.add_argument("charter", metavar="CHARTER")
+    mint.add_argument("--credential", default="", metavar="NAME", help="with the key of this one (default: its first)")
+    mint.add_argument("--audience", default="", metavar="TEXT", help="for whom (default: the tenant's issuer)")
+    mint.add_argument("--lives", metavar="TIME", help="how long it holds, 60s where nothing is said")
+    for one in (fetch, swap, mint):
         where = one.add_mutually_exclusive_group(required=True)
         where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
         where.add_argument("--fd", type=int, metavar="N", help="an open file descriptor")
@@ -55,7 +63,26 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return _read(args, context) if args.verb == "read" else _got(args, context)
+    return {"read": _read, "mint": _mint}.get(args.verb, _got)(args, context)
+
+
+def _mint(args: argparse.Namespace, context: Context) -> Outcome:
+    """What it says is shown before it exists; what was shown is what is signed."""
+    from sigillum.cli.views import tokens as view
+    from sigillum.workflows.tokens import mint
+    out = _place(args)
+    made = mint(context.office, args.charter, args.credential, args.audience,
+                duration(args.lives, "--lives") if args.lives else None)
+    if args.format == "text":
+        context.show(view.minted(made, context.ident))
+    out(made.signed())
+    where = args.out or f"descriptor {args.fd}"
+    if args.format == "json":
+        context.show_json("minted", {"charter": made.charter.name, "where": where, "header": dict(made.header),
+                                     "claims": dict(made.claims)})
+    else:
+        context.show_text(f"Signed with {made.how}; it stands in {where}.")
+    return Outcome.DONE
 
 
 def _got(args: argparse.Namespace, context: Context) -> Outcome:

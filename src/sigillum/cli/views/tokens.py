@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from datetime import UTC, datetime
 from typing import Any
 
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from sigillum.core.federation.assertions import in_words
 from sigillum.core.federation.conditions import Verdict
 from sigillum.core.federation.subjects import difference
 from sigillum.core.values.text import plain
-from sigillum.workflows.tokens import Look, Tried, TrustTrial
+from sigillum.workflows.tokens import Look, Minted, Tried, TrustTrial
 
 from .common import Ident, masked, pairs, table
 
@@ -34,6 +36,14 @@ def text(found: Look, ident: Ident) -> RenderableType:
     elif found.unverified:
         parts.append(Text(f"Unverified: {found.unverified}.", "yellow"))
     return Group(*parts, Text("Nobody should take it." if not found.good else "Nothing is wrong with it on its face.", "bold"))
+
+
+def minted(made: Minted, ident: Ident) -> RenderableType:
+    """What an assertion will say, before it is encoded."""
+    times = in_words(made.claims, datetime.fromtimestamp(made.claims["iat"], UTC))
+    claims = ((n, f"{v}  {times[n]}" if n in times else _value(v, ident)) for n, v in made.claims.items())
+    return Group(Text("header", "bold"), pairs((n, _value(v, ident)) for n, v in made.header.items()), Text(""),
+                 Text("claims", "bold"), pairs(claims), Text(""))
 
 
 def _value(value: Any, ident: Ident) -> str:
