@@ -31,7 +31,7 @@ COMMANDS = {
     "sweep": "do what is due and needs nobody: clear, reinstate, renew",
     "due": "what ends, is to be renewed or looked at again, in order of time",
     "explain": "say why something is allowed or refused, now or at any time",
-    "token": "look at signed tokens: what one says, what is wrong with it, is it genuine",
+    "token": "read, fetch, mint and swap tokens; none is ever printed",
     "trust": "hold a token or claims against the trusts of a charter",
     "key": "make, read, check, take, convert and mend keys, and find those that lie about",
     "ledger": "show and verify what was done, and where the ledger stands",
