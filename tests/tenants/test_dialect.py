@@ -131,9 +131,9 @@ def test_others_entries_of_one_document_stay(pierhead: House) -> None:
     assert pierhead.enact().code == 0
     [number] = service.hands
     theirs = {"role": "owner", "members": ["person:ada"], "note": "x"}
-    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["person:ada", "hand:1", f"hand:{number}"]}, theirs]
+    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["hand:1", f"hand:{number}", "person:ada"]}, theirs]
     assert pierhead.desk.run("retire", "crane", "--because", "over", "--yes").code == 0
-    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["person:ada", "hand:1"]}, theirs]
+    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["hand:1", "person:ada"]}, theirs]
 
 
 def test_what_a_stranger_made_is_left_alone(pierhead: House) -> None:
