@@ -15,6 +15,7 @@ from pydantic import Field
 from sigillum.core.charter.charter import Charter, PermissionWant
 from sigillum.core.facets.registry import check
 from sigillum.core.values.asked import AskedWant
+from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import FileError, Mistake, Position
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import did_you_mean
@@ -270,7 +271,7 @@ def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:
     if any(n in key for n in ("d", "p", "q", "k")):
         raise wrong("the file holds a private key, which must never travel",
                     "ask the holder to make a new pair and to send the public half only")
-    return {n: str(key[n]) for n in ("kty", "crv", "x", "y", "n", "e") if n in key}
+    return {n: str(v) for n, v in public_half(key).items()}
 
 
 def read_certificate(path: Path, ca: Path | None, position: Position) -> CertificateAnswer:

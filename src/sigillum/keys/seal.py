@@ -15,7 +15,7 @@ from joserfc import jwe, jws
 from joserfc.errors import DecodeError, JoseError
 from joserfc.jwk import JWKRegistry, Key, OKPKey
 
-from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.canonical import public_half, thumbprint
 from sigillum.core.values.errors import FileError, UsageError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
@@ -74,7 +74,7 @@ def unseal(text: str, private: Mapping[str, Any], known: frozenset[str], now: da
         if len(text) > MOST_BYTES or len(parts) != 5 or not all(parts[2:]) or not isinstance(header, dict):
             raise ValueError
         key = JWKRegistry.import_key(dict(private))
-        own = thumbprint({n: private[n] for n in ("kty", "crv", "x", "y", "n", "e") if n in private})
+        own = thumbprint(public_half(private))
     except WRONG as problem:
         raise wrong("this is no sealed sheet, or a part of it is missing", "ask the sender for it anew") from problem
     if header.get("kid") not in (None, own):

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from sigillum.core.federation.assertions import ALGORITHMS, Finding, NoTokenError, Unverified, look, read, whole
+from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.text import plain
 
@@ -88,7 +89,7 @@ def _by(text: str, token: Unverified, key: Mapping[str, Any]) -> bool:
     from joserfc import jws
     from joserfc.errors import JoseError
     from joserfc.jwk import JWKRegistry
-    public = {n: v for n, v in key.items() if n in ("kty", "crv", "x", "y", "n", "e")}
+    public = public_half(key)
     try:
         made: Any = JWKRegistry.import_key(public)
         if public["kty"] == "RSA" and made.public_key.key_size < 2048:  # RFC 7518 §3.3

@@ -13,7 +13,7 @@ from sigillum.core.kinds.changes import Change, End, Make, plain
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Kind, Query, Record, differing
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.values.canonical import PUBLIC_MEMBERS
+from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import RefusedError, SigillumError, SomebodyError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import whole_second
@@ -222,7 +222,7 @@ class Trial:
                 continue
             password = Secret(secrets.token_urlsafe(24)) if kind == "password" else None
             part = {"principal": self.account, "carrier": "account", "type": kind, "name": TRIAL,
-                    "public_key": {n: v for n, v in key.items() if n in PUBLIC_MEMBERS} if key is not None else None,
+                    "public_key": public_half(key) if key is not None else None,
                     "limits": (), "until": self._until(), "active": True,
                     **({"password": password} if password is not None else {})}
             made = self._make(CREDENTIAL, part, f"a credential ({kind})")

@@ -66,8 +66,7 @@ class Makes(Identity):
             return self._not_described(f"a {kind.name} is made")
         values = self._values(make, mark)
         body = kind.made(make.part)
-        parts = section.id if isinstance(section.id, list) else ["id"]
-        identity = "" if "id" in parts else joined(values.get(n, "") for n in parts)  # else the answer tells it, or a part
+        identity = _id_made_of(section, values)
         record = Record(kind, identity, body, mark=mark)
         doing = f"making the {kind.name}"
         if section.document is not None:
@@ -112,7 +111,7 @@ class Makes(Identity):
                   values: Mapping[str, Any]) -> str:
         """Its id, from the newest answer that tells it; where none does, it is looked for like what was interrupted."""
         where = call.id or (section.shows["id"] if isinstance(section.id, list) else section.id)
-        parts = section.id if isinstance(section.id, list) else ["id"]
+        parts = _id_parts(section)
         for answer in reversed(answers):
             found = _told(answer, where, values, self.dialect.words)
             if found:
@@ -142,8 +141,7 @@ class Makes(Identity):
         return next((r for r in fact.records if r.body.place == values["place"]), None)
 
     def _there(self, kind: Kind[Any], section: ThingSection, values: Mapping[str, Any]) -> bool:
-        parts = section.id if isinstance(section.id, list) else ["id"]
-        identity = "" if "id" in parts else joined(values.get(n, "") for n in parts)
+        identity = _id_made_of(section, values)
         field = "id" if identity else kind.key[-1]
         fact = self.things.fact(Query(kind, field, identity or str(values.get(field, ""))))
         if not fact.known:
@@ -173,6 +171,17 @@ class Makes(Identity):
 
 def _lost(what: str, where: str, mend: str) -> Reply:
     return Reply(Result.LOST, detail=what, error=UnreachableError(what, where=where, mend=mend))
+
+
+def _id_parts(section: ThingSection) -> list[str]:
+    """The names of the values that its id is made of; `id` is what the tenant tells itself."""
+    return section.id if isinstance(section.id, list) else ["id"]
+
+
+def _id_made_of(section: ThingSection, values: Mapping[str, Any]) -> str:
+    """Its id, of values that are known before it is made; empty where the answer tells it, or a part of it."""
+    parts = _id_parts(section)
+    return "" if "id" in parts else joined(values.get(n, "") for n in parts)
 
 
 def _told(answer: Spoken, where: SpotSection | ShownSection, values: Mapping[str, Any], words: Words) -> str:

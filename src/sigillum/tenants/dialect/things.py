@@ -12,7 +12,7 @@ from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.values.canonical import PUBLIC_MEMBERS, thumbprint
+from sigillum.core.values.canonical import public_half, thumbprint
 
 from .call_model import ListSection
 from .calls import Speaker, Spoken
@@ -269,7 +269,7 @@ class Things:
             grain = self.dialect.says.credential_grain
             fields["until"] = datetime.fromtimestamp(round(fields["until"].timestamp() / grain) * grain, UTC)
         if kind is CREDENTIAL and isinstance(fields.get("public_key"), dict):
-            key = {n: str(v) for n, v in fields["public_key"].items() if n in PUBLIC_MEMBERS}
+            key = {n: str(v) for n, v in public_half(fields["public_key"]).items()}
             fields["public_key"] = tuple(sorted(key.items()))
             try:
                 fields.setdefault("thumbprint", thumbprint(key))
