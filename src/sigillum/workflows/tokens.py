@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import Charter
@@ -23,6 +22,7 @@ from sigillum.protocols.http import Http
 from sigillum.protocols.issuers import IssuerKeys, pinned
 from sigillum.protocols.oauth import USUAL_ASSERTION_SECONDS, dated, encoded
 from sigillum.protocols.tokens import Keys, TokenRefusedError, verify
+from sigillum.reading.given import data_of
 from sigillum.tenants.port import Proof, SignedIn, now_at
 
 from .office import Office
@@ -232,16 +232,7 @@ def swap(office: Office, charter_name: str, text: str, only: str = "") -> Got:
 
 def text_of(file: str) -> str:
     """The text of a file, or of standard input. Raises FileError."""
-    import sys
-    try:
-        if file == "-":
-            data = sys.stdin.buffer.read(MOST_BYTES + 1)
-        else:
-            with Path(file).open("rb") as opened:
-                data = opened.read(MOST_BYTES + 1)
-    except OSError as problem:
-        raise FileError(f"the file cannot be read: {problem.strerror}", where=file,
-                        mend="check its path and rights") from problem
+    data = data_of(file, MOST_BYTES)
     if len(data) > MOST_BYTES:
         raise NoTokenError("it is too big for a token", where=file, mend="give a JWT in compact form, or claims as JSON")
     try:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -80,14 +79,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _data(file: str) -> bytes:
     from sigillum.keys.shapes import MOST_BYTES
-    try:
-        if file == "-":
-            return sys.stdin.buffer.read(MOST_BYTES + 1)
-        with Path(file).open("rb") as opened:
-            return opened.read(MOST_BYTES + 1)
-    except OSError as problem:
-        raise FileError(f"the file cannot be read: {problem.strerror}", where=file,
-                        mend="check its path and rights") from problem
+    from sigillum.reading.given import data_of
+    return data_of(file, MOST_BYTES)
 
 
 def _password(reference: str | None) -> Secret | None:
