@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import json
 import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -319,6 +321,35 @@ def boundaries(desk: Desk, fork: Fork, arguments: list[str]) -> list[str]:
             file.write(name + "\n")
     assert fork(desk, arguments, note) == (0, 0)
     return list(dict.fromkeys(path.read_text().splitlines()))
+
+
+class Both:
+    """A client that reads the file of a credential, and where it is refused the one beside it, and the first one again."""
+
+    def __init__(self, house: Desk, name: str, let_in: Callable[[str], bool]) -> None:
+        self.house, self.name, self.let_in, self.refused, self._over = house, name, let_in, list[float](), threading.Event()
+
+    def once(self) -> bool:
+        for ending in ("", ".next", ""):
+            path = max((self.house.folder / ".sigillum" / "keys").glob(f"*/current/{self.name}.json"), key=lambda p: p.lstat().st_mtime_ns)
+            with contextlib.suppress(FileNotFoundError):
+                if self.let_in(json.loads(path.with_name(f"{self.name}{ending}.json").read_text())["secret"]):
+                    return True
+        return False
+
+    def _run(self) -> None:
+        while not self._over.wait(0.02):
+            if not self.once():
+                self.refused.append(time.time())
+
+    def __enter__(self) -> Both:
+        self._thread = threading.Thread(target=self._run)
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._over.set()
+        self._thread.join()
 
 
 def kill_at(wanted: str) -> Callable[[str], None]:

@@ -202,6 +202,7 @@ class Away:
             new = new._replace(version=new.version + "1")
         there[:] = [new if r.id == identity else r for r in there if r.id != identity or new is not None]  # type: ignore[misc]
         if isinstance(doing, Make):
+            there[:] = [r for r in there if not doing.instead_of or r.mark != doing.instead_of]
             there.append(new)  # type: ignore[arg-type]
         return Reply(Result.LOST, detail=fate) if fate == "lost-after" else Reply(Result.DONE, new, confirmed=self.fake.confirmed)
 

@@ -20,6 +20,7 @@ from sigillum.core.charter.wants import CertificateAnswer
 from sigillum.core.comparing.compare import Comparison
 from sigillum.core.comparing.retiring import from_ledger, retire
 from sigillum.core.facets.seen import Choices
+from sigillum.core.kinds.changes import End
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records import history
 from sigillum.core.records.steps import Ask, Outline, Step, Turning
@@ -34,6 +35,7 @@ from sigillum.core.values.times import format_instant
 from sigillum.ledger.port import Fresh
 from sigillum.workflows.carrying.run import Carrying
 
+PASSWORD = KEY._replace(kind="password", limits=())
 LIVES = dataclasses.replace(PROFILE, last_used="second", token_seconds=600)
 MARK = Mark("credential", "away", (("name", "main"),))
 ACCOUNT = Mark("account", "away", ())
@@ -47,6 +49,7 @@ class Life:
     want: CredentialWant = KEY
     waited: Next = field(default_factory=Next)
     tried: int = 0
+    late: int = 0  # seconds until a consumer reads what lies beside
 
     @classmethod
     def begun(cls, want: CredentialWant = KEY, *, stamped: bool = False, **profile: Any) -> Life:
@@ -89,7 +92,7 @@ class Life:
 
         def turn(step: Step) -> None:
             assert isinstance(step.action, Turning)
-            self.stage(step.action.stage)
+            self.stage(step.action.stage, until=format_instant(self.fake.now + timedelta(seconds=self.late)))
 
         def prove(step: Step) -> None:
             self.tried += 1
@@ -131,6 +134,7 @@ def test_the_old_one_ends_when_it_is_out_of_use(kind: str) -> None:
 # how a tenant or a charter is, what is said, and the code of what is waited for
 @pytest.mark.parametrize(("profile", "want", "body", "code", "text"), [
     ({"keys_per_principal": 1}, KEY, {}, "gap", "takes one credential at a time"),
+    ({"keys_per_principal": 1, "replaces": True}, PASSWORD, {}, "in-place", "takes its place in one request"),
     ({"last_used": "none"}, KEY, {}, "word", "does not tell whether the new main is used"),
     ({}, KEY._replace(keep_in="holder", public_key={"kty": "OKP", "crv": "Ed25519", "x": "t"}), {}, "holder", "has to send the public half"),
 ])
@@ -247,6 +251,21 @@ def test_an_exposed_one_ends_at_once_and_a_gap_is_agreed() -> None:
     assert (one.stage, life.names(), life.tried) == (Stage.ENDED, ["main-2"], 0)
     life = Life.begun(keys_per_principal=1)
     assert (life.rotate(gap=True).stage, life.names()) == (Stage.GIVEN, ["main-2"]) or life.one.stage is Stage.ENDED
+
+
+@pytest.mark.parametrize("exposed", [False, True])
+def test_where_one_takes_the_place_of_the_other_there_is_no_moment_without(exposed: bool) -> None:
+    life = Life.begun(PASSWORD, keys_per_principal=1, replaces=True)
+    life.late = 60
+    one = life.rotate(gap=True, exposed=exposed)
+    if not exposed:
+        assert (one.stage, life.names(), life.waited.early, "has it by" in life.waited.waits or "have it by" in life.waited.waits) == (
+            Stage.BESIDE, ["main"], True, True)
+        life.fake.pass_(60)
+        one = life.go_on()
+    ended = life.fake.history().generations[MARK][0]
+    assert (life.names(), ended.state, ended.ended_at) == (["main-2"], history.State.ENDED, format_instant(life.fake.now))
+    assert not any(isinstance(sent, End) for sent in life.fake.requests)
 
 
 def test_what_others_do_to_the_new_one_is_said() -> None:

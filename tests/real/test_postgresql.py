@@ -5,6 +5,8 @@ from __future__ import annotations
 import contextlib
 import gc
 import json
+import os
+import signal
 import time
 from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
@@ -14,7 +16,7 @@ from typing import Any
 import psycopg
 import pytest
 
-from conftest import Desk, Fork, boundaries, kill_at
+from conftest import Both, Desk, Fork, boundaries, kill_at
 from real.servers import Database, postgresql
 from sigillum import testing
 from sigillum.core.kinds.changes import Change, End, Make
@@ -73,6 +75,14 @@ def secret_of(house: Desk) -> str:
     return str(json.loads(path.read_text())["secret"])
 
 
+def lets_in(server: Database, secret: str) -> bool:
+    try:
+        server.connect("clerk-7", secret).close()
+    except psycopg.OperationalError:
+        return False
+    return True
+
+
 def is_whole(house: Desk, server: Database, charter: str = "clerk") -> None:
     """Just what is wanted stands there, the kept password opens it, and another run does nothing."""
     assert server.run("SELECT rolname, rolcanlogin FROM pg_roles WHERE rolname !~ '^pg_' AND rolname NOT IN ('boss', 'office')") == [("clerk-7", True)]
@@ -98,8 +108,11 @@ def test_a_charter_serves_on_a_real_server(house: Desk, server: Database) -> Non
     assert (ran.code, ran.out.count("refused  ")) == (0, 2), ran.out + ran.err
     server.run('ALTER ROLE "clerk-7" CONNECTION LIMIT -1')
     old = secret_of(house)
-    ran = house.run("rotate", "clerk", "--gap", "--yes")  # one password at a time
-    assert "the new clerk-pw where its consumers read it" in ran.out, ran.out + ran.err
+    ran = house.run("rotate", "clerk")
+    assert (ran.code, "try clerk-pw.next.json" in ran.out) == (6, False), ran.out
+    with Both(house, "clerk-pw", lambda secret: lets_in(server, secret)) as client:
+        ran = house.run("rotate", "clerk", "--gap", "--yes")  # one password at a time: it takes the old one's place
+    assert (client.refused, "the new clerk-pw where its consumers read it" in ran.out) == ([], True), ran.out + ran.err
     with pytest.raises(psycopg.OperationalError, match="authentication failed"):
         server.connect("clerk-7", old)
     ran = house.run("retire", "clerk", "--because", "over", "--yes")
@@ -146,6 +159,32 @@ def test_killed_ten_times_it_goes_on(house: Desk, server: Database, forked: Fork
         ran = house.run("enact", f"clerk-{number}", "--yes")
         assert ran.code == 0, f"{name}: {ran.out}{ran.err}"
         is_whole(house, server, f"clerk-{number}")
+
+
+def test_a_rotation_killed_anywhere_leaves_one_password_and_a_client_that_is_let_in(house: Desk, server: Database, forked: Fork) -> None:
+    assert house.run("enact", "clerk", "--yes").code == 0
+    names, number = list[str](), 0
+    while number <= len(names):
+        path = house.folder / "seen"
+        path.unlink(missing_ok=True)
+
+        def at(name: str) -> None:
+            with path.open("a") as file:  # noqa: B023 - it runs in this round
+                file.write(name + "\n")
+            if len(names) > number and name == names[number]:  # noqa: B023
+                os.kill(os.getpid(), signal.SIGKILL)
+        with Both(house, "clerk-pw", lambda secret: lets_in(server, secret)) as client:
+            forked(house, ["rotate", "clerk", "--gap", "--yes"], at)
+            names = names or list(dict.fromkeys(path.read_text().splitlines()))
+            for _ in range(5):
+                if "dead, and its successor serves" in house.run("rotate", "clerk", "--gap", "--yes").out:
+                    break
+                time.sleep(1)
+        assert client.refused == [], names[number - 1]
+        steps = house.run("rehearse", "clerk", "--format", "json").json["charters"][0]["steps"]
+        assert [s["step"] for s in steps if s["step"] != "prove"] == []
+        number += 1
+    assert len(names) >= 8, names
 
 
 @pytest.mark.parametrize("many", [10, 10_000])

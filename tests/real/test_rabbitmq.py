@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Desk, Fork, boundaries, kill_at
+from conftest import Both, Desk, Fork, boundaries, kill_at
 from real.servers import Broker, rabbitmq
 
 EXAMPLE = Path(__file__).parents[2] / "examples" / "dialects" / "rabbitmq.yaml"
@@ -67,8 +67,9 @@ def test_a_charter_serves_on_a_real_broker(house: Desk, broker: Broker) -> None:
     ran = house.run("enact", "tail", "--yes")
     assert (ran.code, ran.out.count("holds ")) == (0, 2), ran.out + ran.err
     is_whole(house, broker)
-    ran = house.run("rotate", "tail", "--gap", "--yes")
-    assert "the new tail-pw where its consumers read it" in ran.out, ran.out + ran.err
+    with Both(house, "tail-pw", lambda secret: broker.call("GET", "whoami", user=("tail-1", secret))[0] == 200) as client:
+        ran = house.run("rotate", "tail", "--gap", "--yes")
+    assert (client.refused, "the new tail-pw where its consumers read it" in ran.out) == ([], True), ran.out + ran.err
     ran = house.run("retire", "tail", "--because", "over", "--yes")
     assert (ran.code, broker.call("GET", "users/tail-1")[0], "Nothing is left" in ran.out) == (0, 404, True), ran.out + ran.err
 

@@ -40,6 +40,16 @@ class FileKeeping:
         """The file that consumers read, whichever generation serves."""
         return self.folder / CURRENT / f"{credential}.json"
 
+    def beside(self, credential: str) -> Path:
+        """The file of what takes the place of the one that serves, for consumers that try both."""
+        return self.folder / CURRENT / f"{credential}.next.json"
+
+    def lay_beside(self, credential: str, generation: int) -> Path:
+        """Put a generation where consumers that try both find it."""
+        path = self.beside(credential)
+        write_private(path, read_private(self.path(credential, generation)))
+        return path
+
     def reference(self, credential: str, generation: int, folder: Path) -> str:
         """Where a generation's secret is, as a reference; of the one that serves, the name that stays."""
         current = self.current(credential)
@@ -74,6 +84,7 @@ class FileKeeping:
             self._vaults(raw[_IN]).put(at, json.dumps({**self._content(fresh), "of": at}))
         if found != content:
             write_private(path, content)
+        self.beside(credential).unlink(missing_ok=True)
 
     def _stable(self, credential: str, path: Path) -> str:
         """What stands in the file that consumers read while this generation serves."""

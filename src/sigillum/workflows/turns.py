@@ -153,7 +153,7 @@ class Turns:
         assert isinstance(action, Turning)
         one = self._again()
         stages: dict[str, Callable[[Rotation], dict[str, Any]]] = {
-            Stage.ACCEPTED: self._accept, Stage.GIVEN: self._give, Stage.TAKEN: self._take,
+            Stage.BESIDE: self._beside, Stage.ACCEPTED: self._accept, Stage.GIVEN: self._give, Stage.TAKEN: self._take,
             Asked.TOKEN: self._keep_token, Stage.DEAD: self._dead, Stage.CLEARED: self._clear}
         about = stages[action.stage](one)
         stage_(self.office, one, action.stage, number=step.generation, **about)
@@ -214,6 +214,14 @@ class Turns:
             except RefusedError as problem:
                 raise SomebodyError(f"neither the old nor the new {one.name} is let in, so it is not the key: {problem.what}",
                                     where=one.tenant, mend="find out why first; then this goes on") from problem
+
+    def _beside(self, one: Rotation) -> dict[str, Any]:
+        """The new one where consumers that try both find it, for as long as they take to read it."""
+        want = self.around(one).want
+        consumers = [self.office.workspace.consumers.get(c) for c in want.consumers] if want is not None else []
+        late = max((c.picks_up for c in consumers if c is not None and isinstance(c.picks_up, int)), default=0)
+        until = whole_second(self.office.tenants.now(one.tenant)) + timedelta(seconds=late)
+        return {"place": self.keys.lay_beside(one.name, one.number).name, "until": format_instant(until)}
 
     def _give(self, one: Rotation) -> dict[str, Any]:
         if not self._held:

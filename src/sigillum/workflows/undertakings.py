@@ -23,6 +23,7 @@ MENDS = {  # by the code of what an undertaking waits for
     "not-asked": "run `sigillum enact`: it ends what the charter does not ask for",
     "ended-elsewhere": "find out who, and why; `sigillum enact` brings order, and another rotation can begin",
     "gap": "`sigillum rotate --gap` does it when you say; a second account is the way without a gap",
+    "in-place": "let its consumers try NAME.next.json where they are refused; `sigillum rotate --gap` does it when you say",
     "room": "end one that nobody needs, then run the same command again",
     "owed": "`sigillum handover` gives it to them",
     "word": "ask them, and say whose word it is: `sigillum rotate --taken WHO`, best with `--last-used DAY` of the old one",

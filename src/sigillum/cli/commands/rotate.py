@@ -43,7 +43,7 @@ def add_parser(subparsers: Any) -> None:
                        "longer")
     parser.add_argument("--accepted-by", default="", metavar="WHO", help="with --bridge: who accepts that")
     parser.add_argument("--exposed", action="store_true", help="the old one is known to others: it ends first")
-    parser.add_argument("--gap", action="store_true", help="where a tenant takes one at a time: end the old one first")
+    parser.add_argument("--gap", action="store_true", help="where a tenant takes one at a time: the new one ends the old one")
     waiting(parser)
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask before the old one is ended")

@@ -20,8 +20,9 @@ from .hints import problem_json, problem_lines
 QUESTIONS = {"end": "End the old one now? Whoever still uses it cannot sign in any more.",
              "exposed": "Switch the old one off now? Nobody can sign in with it until the new one is picked up.",
              "pause": "Switch the old one off for a while? Whoever still uses it is refused, until `rotate --back`.",
-             "gap": "End the old one first? Nobody can sign in until the new one is picked up."}
-_STAGES = {"begun": "begun", "kept": "the new key is kept", "made": "the new one is made",
+             "gap": "Let the new one take the old one's place? Who has not picked it up cannot sign in."}
+_STAGES = {"begun": "begun", "kept": "the new key is kept", "beside": "consumers that try both can read the new one",
+           "made": "the new one is made",
            "accepted": "the tenant takes the new one", "given": "consumers can read the new one",
            "taken": "the new one is used", "paused": "the old one is off, to see who misses it",
            "ended": "the old one is ended", "dead": "the old one is proved dead",

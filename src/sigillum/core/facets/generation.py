@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import CA, CERTIFICATE, HANDOVER, KEY_PAIR, PASSWORD, Charter, CredentialWant
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import BRIDGE
+from sigillum.core.records.history import BRIDGE, IN_PLACE_OF, Generation
 from sigillum.core.records.steps import (
     Ask,
     Catch,
@@ -43,6 +43,7 @@ class Making(NamedTuple):
     registered: bool = False
     held: str = ""
     incomplete: bool = False
+    instead_of: Generation | None = None  # what gives way in the request that makes it
 
     def id(self, verb: str) -> StepId:
         return StepId(self.mark, self.number, verb)
@@ -92,9 +93,14 @@ def begin(of: Making, terms: Mapping[str, Any], why: str, *needs: StepId, ready:
     after = {**({} if of.registered else ends),
              "limits": ", ".join(want.limits) or "none: all that is granted"}
     made = Step(of.id("make"), StepKind.MAKE, f"credential {want.name} ({want.kind})",
-                Make(CREDENTIAL, part, terms, of.about), (*ready, *needs), CREDENTIAL.power, why, after=after)
+                _instead(of, Make(CREDENTIAL, part, terms, of.about)), (*ready, *needs), CREDENTIAL.power, why, after=after)
     before = [s for s in (kept, certified) if s is not None]
     return [*before, made, *finish(of, Ref(made.id, "id"), made.id, active=not of.born_inactive)]
+
+
+def _instead(of: Making, make: Make) -> Make:
+    old = of.instead_of
+    return make._replace(terms={**make.terms, IN_PLACE_OF: old.number}, instead_of=old.external_id) if old is not None else make
 
 
 def _ask_ca(of: Making, kept: StepId) -> Step:

@@ -19,13 +19,14 @@ NOTHING: Part = MappingProxyType({})
 class Make(NamedTuple):
     """Make one thing. `terms` is what the intent remembers of windows, so that they are never renewed.
 
-    `about`: what is written beside a credential's key.
+    `about`: what is written beside a credential's key. `instead_of`: our mark on what gives way in this request.
     """
 
     kind: Kind[Any]
     part: Part
     terms: Part = NOTHING
     about: Part = NOTHING
+    instead_of: str = ""
 
 
 class Change(NamedTuple):
@@ -131,6 +132,8 @@ class Facts:
             there.pop(identity, None)
         else:
             there[identity] = made
+        if isinstance(doing, Make) and doing.instead_of:
+            there = {i: r for i, r in there.items() if r.mark != doing.instead_of}
         return Facts({**self.records, doing.kind: there}, self.hidden)
 
 

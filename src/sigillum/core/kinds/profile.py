@@ -55,6 +55,7 @@ class Profile:
     token_seconds: int | None = None
     keys_per_principal: int | None = None
     ended_count: bool = False  # credentials that ended by themselves count among these
+    replaces: bool = False  # a password takes the place of the one before it in one request
     repeated_keys: bool = False  # a principal's public key can be registered once more
     credential_seconds: int | None = None
     credential_grain: int = 1  # seconds: an end of a credential falls onto whole ones of these

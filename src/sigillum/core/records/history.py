@@ -25,6 +25,7 @@ GIVEN_AWAY = "given-away"  # what was handed over is kept here no more
 RETIRING, GIVEN_BACK, RETIRED, REVIVED = "retiring", "given-back", "retired", "revived"
 ROTATION, SUSPENSION = "rotation", "suspension"  # the names of these sorts
 TOLD = "told"  # what somebody else was asked for, and told
+IN_PLACE_OF = "in_place_of"  # among the terms of a credential: the generation that ended by its making
 BRIDGE = "bridge"  # in a mark's key: of that credential a further registration, with a later end
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
 
@@ -203,7 +204,7 @@ def fold(entries: Iterable[Entry], charter: str = "") -> History:
                 generation.off_asked_in = entry.sequence
             history.changed_at = entry.sequence
         elif entry.kind == OUTCOME:
-            _outcome(by_attempt.get(int(body["attempt"])), body, int(body["attempt"]))
+            _outcome(history, by_attempt.get(int(body["attempt"])), body, int(body["attempt"]))
         elif entry.kind == KEPT:
             _generation(history, body).kept = str(body["what"])
         elif entry.kind in (ADOPTED, FOUND):
@@ -258,7 +259,7 @@ def _generation(history: History, body: Mapping[str, Any]) -> Generation:
     return found
 
 
-def _outcome(attempt: tuple[Generation, str, str] | None, body: Mapping[str, Any], sequence: int) -> None:
+def _outcome(history: History, attempt: tuple[Generation, str, str] | None, body: Mapping[str, Any], sequence: int) -> None:
     if attempt is None:
         return
     generation, verb, switched = attempt
@@ -276,6 +277,9 @@ def _outcome(attempt: tuple[Generation, str, str] | None, body: Mapping[str, Any
     if result == Outcome.MADE:
         generation.id, generation.value = str(body["id"]), str(body.get("value", ""))
         generation.state, generation.made_at = State.MADE, str(body["tenant_time"])
+        for other in history.generations[generation.mark]:
+            if other.number == generation.terms.get(IN_PLACE_OF) and other.live:
+                other.state, other.ended_at = State.ENDED, generation.made_at
     elif result == Outcome.ENDED:
         generation.state, generation.ended_at = State.ENDED, str(body["tenant_time"])
     elif result == Outcome.SPENT:

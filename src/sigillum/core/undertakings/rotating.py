@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
+from sigillum.core.charter.charter import PASSWORD
 from sigillum.core.facets.generation import Making, begin, end, finish, terms_of
 from sigillum.core.kinds.changes import Change
 from sigillum.core.kinds.kind import Fact, Query, Record
@@ -55,7 +56,7 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
     if one.exposed and around.profile.born_inactive is not False and (off := _switched(one, leaves, on=False)):
         return Next(off)
     record = together([r for _, r in leaves])
-    if one.gap and old.live:
+    if one.gap and old.live and not _in_place(one, around):
         return Next((end(one.mark, old.number, old.id, "the tenant takes one at a time: it ends first"),))
     bridge = bridged(one, around, seen) if leaves else ()
     if bridge:
@@ -88,6 +89,7 @@ _PROVING = (Stage.ACCEPTED, Stage.DEAD)
 def _turn(one: Rotation, stage: str, *needs: StepId, number: int = 0) -> Step:
     abouts: dict[str, str] = {
              Stage.ACCEPTED: f"until the tenant takes the new {one.name} for sure",
+             Stage.BESIDE: f"the new {one.name} beside the old one, for consumers that try both",
              Stage.GIVEN: f"the new {one.name} where its consumers read it",
              Stage.TAKEN: f"that the new {one.name} is used",
              Asked.TOKEN: f"a token of the old {one.name}, to be refused later",
@@ -133,12 +135,15 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
         if not want.held_here and (want.public_key is None or (
                 leaves is not None and thumbprint(want.public_key) == leaves.body.thumbprint)):
             return Next(waits=f"the holder of {want.name} has to send the public half of a new key", code="holder")
-        full = _full(one, around, seen, now)
+        swap = one.gap and _in_place(one, around)
+        full = _full(one, around, seen, now) if not swap else None
         if full is not None and (new is None or not new.unanswered):
             return full
         known = new.terms if new is not None and number == new.number else {}
-        return Next(tuple(begin(_making(one, around, number), terms_of(want, now, known, around.profile.credential_grain),
-                                f"the next generation, since {one.because}")))
+        making = _making(one, around, number)._replace(instead_of=one.old if swap and one.old.live else None)
+        terms = terms_of(want, now, known, around.profile.credential_grain)
+        steps = tuple(begin(making, terms, f"the next generation, since {one.because}"))
+        return _beside(one, steps, now) if swap else Next(steps)
     fact = seen.ask(Query(CREDENTIAL, "id", new.id))
     if not fact.known:
         return Next(waits=f"the new {want.name} cannot be looked up: {fact.unknown}")
@@ -153,12 +158,30 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
         return Next((end(one.mark, new.number, new.id, "its secret was not caught, so nobody has it"),))
     if not record.body.active and new.on_at and not _recent(new.on_at, seen, now):
         return Next(waits=f"somebody else switched the new {want.name} off: what somebody else stopped stays stopped")
-    steps = finish(making, new.id, active=record.body.active or _recent(new.on_at, seen, now)) if not new.given_away else ()
-    return Next(tuple(steps)) if steps else None
+    left = finish(making, new.id, active=record.body.active or _recent(new.on_at, seen, now)) if not new.given_away else ()
+    return Next(tuple(left)) if left else None
 
 
 def _recent(since: str, seen: Look, now: datetime) -> bool:
     return bool(since) and now < parse_instant(since) + timedelta(seconds=seen.arrival_seconds)
+
+
+def _in_place(one: Rotation, around: Around) -> bool:
+    """Does the new one take the old one's place in one request, so that there is no moment without either?"""
+    return around.profile.replaces and around.want is not None and around.want.kind == PASSWORD and around.want.held_here
+
+
+def _beside(one: Rotation, steps: tuple[Step, ...], now: datetime) -> Next:
+    """Consumers that try both get the new one before it takes the old one's place."""
+    if one.exposed or not one.old.live:
+        return Next(steps)
+    if Stage.BESIDE not in one.staged:
+        return Next((steps[0], _turn(one, Stage.BESIDE, steps[0].id)))
+    until = parse_instant(str(one.staged[Stage.BESIDE]["until"]))
+    if now < until:
+        return Next(waits=f"the new {one.name} lies beside the old one, and its consumers have it by {format_instant(until)}",
+                    early=True)
+    return Next(steps)
 
 
 def _full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | None:
@@ -172,6 +195,9 @@ def _full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | No
                  for mark, n, i in around.ours if i == r.id), None)
     if dead is not None:  # a stranger's is never cleared
         return Next((end(dead[0], dead[1], dead[2], "it ended by itself, and counts among those that may stand"),))
+    if _in_place(one, around):
+        return Next(waits=f"{one.tenant} takes one credential at a time: the new one is laid beside the old one, for consumers "
+                    "that try both, and takes its place in one request", code="in-place")
     others = ", ".join(r.body.name or r.id for r in counted if r.id != one.old.id)
     if not others:
         return Next(waits=f"{one.tenant} takes one credential at a time: where the old one ends first, nobody can sign in "

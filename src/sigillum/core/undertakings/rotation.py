@@ -44,6 +44,7 @@ class Stage(StrEnum):
 
     BEGUN = "begun"
     KEPT = "kept"
+    BESIDE = "beside"  # the new one lies where consumers that try both find it
     MADE = "made"
     ACCEPTED = "accepted"
     GIVEN = "given"
@@ -129,6 +130,8 @@ class Rotation:
                 return stage
         if self.new is not None and self.new.state is State.MADE:
             return Stage.MADE
+        if Stage.BESIDE in self.staged:
+            return Stage.BESIDE
         return Stage.KEPT if self.new is not None and self.new.kept else Stage.BEGUN
 
     def at(self, stage: str) -> datetime | None:

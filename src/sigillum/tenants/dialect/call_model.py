@@ -202,6 +202,7 @@ class MakeSection(CallSection):
     """A call that makes a thing."""
 
     look_first: bool = Field(False, description="It would change what stands there: that is looked for first")
+    replaces: bool = Field(False, description="Of passwords: a new one takes the place of the one before it, in this request")
     id: Spot | None = Field(None, description="Where the new id stands in the answer, if elsewhere than where it is shown")
     secret: Pointer | None = Field(None, description="Where a secret stands in the answer, shown once")
     later: LaterSection | None = None

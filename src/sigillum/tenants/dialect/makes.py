@@ -74,7 +74,7 @@ class Makes(Identity):
                 values = self.things.above(section.document.of, values)
             return self.things.documents.make(kind, section, values, record, doing)
         assert section.make is not None
-        refused = self._before(kind, section, section.make, values, make.part)
+        refused = self._before(kind, section, section.make, values, make)
         if refused is not None:
             return refused
         reply, spoken = self.speaker.change(section.make, values, doing)
@@ -95,15 +95,15 @@ class Makes(Identity):
         return Reply(Result.DONE, record._replace(id=identity))
 
     def _before(self, kind: Kind[Any], section: ThingSection, call: MakeSection, values: Mapping[str, Any],
-                part: Mapping[str, Any]) -> Reply | None:
+                make: Make) -> Reply | None:
         """Where a making would change what stands there, that is looked at first. Raises HiddenError."""
         if section.level:
             standing = self._level(values)
-            if standing is None or standing.body.role == part.get("over"):
+            if standing is None or standing.body.role == make.part.get("over"):
                 return None
             if standing.body.role != values["role"]:
                 return _other_level(standing.body.role, str(values["role"]))
-        elif not call.look_first or not self._there(kind, section, values):
+        elif make.instead_of or not call.look_first or not self._there(kind, section, values):
             return None
         return Reply(Result.EXISTS, detail="it is there already")
 

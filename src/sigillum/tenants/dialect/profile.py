@@ -5,6 +5,7 @@ from __future__ import annotations
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.profile import ONCE, Operation, Profile
 from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.tenants.port import Address
 
 from .fields import carried
@@ -22,6 +23,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         carries[ROLE.name] = carries.get(ROLE.name, frozenset()) | {"name", "display", "permissions", "grantable_at"}
     if dialect.places:
         carries[PLACE.name] = carries.get(PLACE.name, frozenset()) | {"path", "type", "test"}
+    given = things[CREDENTIAL].make if CREDENTIAL in things else None
     unmarked = frozenset(k.name for k, s in things.items() if "mark" not in s.shows and (s.make or s.document))
     return Profile(
         name=address.name,
@@ -37,6 +39,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         token_seconds=says.tokens_live,
         keys_per_principal=says.credentials,
         ended_count=says.ended_count,
+        replaces=bool(given and given.replaces),
         repeated_keys=says.repeated_keys,
         credential_grain=says.credential_grain,
         credential_seconds=says.credentials_live,

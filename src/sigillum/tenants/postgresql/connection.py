@@ -74,6 +74,7 @@ class Connected:
             last_used="none",
             token_seconds=1,
             keys_per_principal=1,
+            replaces=True,
             arrival_seconds=0,
             credential_kinds=("password",),
             administrator=address.admin,

@@ -98,7 +98,7 @@ class Database(Identity):
         if make.kind is GRANT:
             return self._change(lambda run: self._grant(run, part))
         if make.kind is CREDENTIAL and part.get("type") == "password":
-            return self._change(lambda run: self._set_password(run, part, mark))
+            return self._change(lambda run: self._set_password(run, part, mark, make.instead_of))
         return self._not_here(f"a {make.kind.name} is not made here")
 
     def _not_here(self, what: str) -> Reply:
@@ -151,10 +151,11 @@ class Database(Identity):
         narrow = self._narrow if verb == "GRANT" and not privilege else ""
         return sql.SQL(verb + " ") + what + to + sql.Identifier(name) + sql.SQL(narrow)
 
-    def _set_password(self, run: Asking, part: Mapping[str, Any], mark: str) -> Reply:
+    def _set_password(self, run: Asking, part: Mapping[str, Any], mark: str, instead_of: str) -> Reply:
         principal, password = str(part["principal"]), part["password"]
         name, said = self._role(run, principal)
-        if PASSWORD.search(said):
+        there = PASSWORD.search(said)
+        if there is not None and there[1] != instead_of:
             return Reply(Result.EXISTS, detail="it has a password already")
         until = part.get("until")
         run(
@@ -163,7 +164,7 @@ class Database(Identity):
             ),
             {},
         )
-        self._comment(run, name, f"{said} [password:{mark}]")
+        self._comment(run, name, f"{PASSWORD.sub('', said).strip()} [password:{mark}]")
         return Reply(Result.DONE, Record(CREDENTIAL, id_of(principal, "password"), CREDENTIAL.made(part), mark=mark))
 
     def change(self, change: Change) -> Reply:

@@ -128,7 +128,7 @@ def _before_another(carrying: Carrying, step: Step, make: Make, mark: str) -> Re
 def _arrived(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[Any] | None:
     """Where externalIds are not known to be unique, wait the arrival time out and look before sending again."""
     profile = carrying.tenant.profile
-    if profile.external_id_unique or carrying.send_again:
+    if profile.external_id_unique or carrying.send_again or (make.instead_of and not _marked(carrying, make)):
         return None
     if profile.arrival_seconds is None:
         found = _ours(carrying, make, mark)
