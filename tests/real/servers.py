@@ -20,6 +20,9 @@ from typing import Any
 
 import psycopg
 import urllib3
+from cryptography.hazmat.primitives import serialization
+
+from cli.test_certificates import House
 
 PACKAGES = {"postgres": "postgresql", "rabbitmq-server": "rabbitmq-server"}  # a program, and the Debian package that brings it
 HOME = Path(__file__).parents[2] / ".venv-real"  # where the servers that are Python packages live
@@ -64,6 +67,7 @@ class Database:
     admin: str
     password: str
     log: Path
+    house: House  # the authority whose client certificates it takes
 
     @property
     def address(self) -> str:
@@ -100,10 +104,21 @@ def postgresql(folder: Path) -> Iterator[Database]:
     port = free_port()
     subprocess.run([str(program("initdb")), "-D", data, "-U", "boss", "-A", "scram-sha-256", f"--pwfile={folder / 'pw'}", "-E", "UTF8", "--no-sync"],
                    check=True, preexec_fn=as_owner, cwd=folder, stdout=subprocess.DEVNULL)
+    house = House()
+    for name, data_ in (("ca.pem", house.own.public_bytes(serialization.Encoding.PEM)), ("key.pem", house.key.private_bytes(
+            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))):
+        (folder / name).write_bytes(data_)
+        (folder / name).chmod(0o600)
+        if owner is not None:
+            os.chown(folder / name, owner.pw_uid, owner.pw_gid)
+    rules = data / "pg_hba.conf"
+    rules.write_text(f"hostssl app clerk-9,clerk-8 127.0.0.1/32 cert map=machines\n{rules.read_text()}")
+    (data / "pg_ident.conf").write_text("machines clerk-9 clerk-9\nmachines gauge-1 clerk-8\n")
+    tls = [w for n, f in (("cert_file", "ca"), ("key_file", "key"), ("ca_file", "ca")) for w in ("-c", f"ssl_{n}={folder / f}.pem")]
     with log.open("wb") as out:
         server = subprocess.Popen([str(program("postgres")), "-D", data, "-p", str(port), "-c", "listen_addresses=127.0.0.1", "-k", str(folder),
-                                   "-c", "log_statement=all", "-c", "fsync=off", "-c", "max_connections=100"], preexec_fn=as_owner, cwd=folder, stdout=out, stderr=out)
-    made = Database(port, "boss", password, log)
+                                   "-c", "log_statement=all", "-c", "fsync=off", "-c", "max_connections=100", "-c", "ssl=on", *tls], preexec_fn=as_owner, cwd=folder, stdout=out, stderr=out)
+    made = Database(port, "boss", password, log, house)
     try:
         for _ in range(300):
             with suppress(psycopg.OperationalError):

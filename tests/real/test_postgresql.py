@@ -120,6 +120,36 @@ def test_a_charter_serves_on_a_real_server(house: Desk, server: Database) -> Non
     assert house.run("ledger", "verify").code == 0
 
 
+def test_a_client_certificate_is_taken_by_the_name_that_the_server_maps(house: Desk, server: Database) -> None:
+    words = CHARTER.replace("clerk-7", "clerk-9").replace("name: clerk-pw, kind: password, lasts: 30d", "name: clerk-cert, kind: certificate, algorithm: ES256, signed_by: ca, lasts: 30d")
+    house.charter(words, "clerk")
+    assert house.run("enact", "clerk", "--yes").code == 6
+
+    def answered(number: int) -> None:
+        server.house.answer(house.folder / "requests" / f"clerk-clerk-cert-{number}.csr.pem", house.folder / f"answer-{number}.pem", timedelta(days=24 + number))
+        house.charter(words.replace("lasts: 30d", f"certificate: file:answer-{number}.pem, lasts: 30d"), "clerk")
+    answered(1)
+    ran = house.run("enact", "clerk", "--yes")
+    assert (ran.code, ran.out.count("holds "), "with its certificate, over TLS" in ran.out) == (0, 3, True), ran.out + ran.err
+    assert house.run("rehearse", "clerk", "--format", "json").json["charters"][0]["steps"] == []
+    assert house.run("rotate", "clerk").code == 6  # beside the old one: no gap
+    answered(2)
+    ran = house.run("rotate", "clerk", "--taken", "mara.teel", "--yes")
+    assert (ran.code, "where its consumers read it" in ran.out) == (7, True), ran.out + ran.err
+    assert house.run("rotate", "clerk", "--end", "--yes").code == 7
+    time.sleep(2)
+    ran = house.run("rotate", "clerk")
+    assert (ran.code, "it is taken there until its own end" in " ".join(ran.out.split())) == (7, True), ran.out + ran.err  # its end is its own
+    assert server.run("SELECT shobj_description(oid, 'pg_authid') ~ 'certificate:.*certificate:' FROM pg_roles WHERE rolname = 'clerk-9'") == [(False,)]
+    for name, told in (("clerk-8", "its map machines lets gauge-1 in as clerk-8"), ("clerk-6", "no rule of its pg_hba.conf lets clerk-6 in")):
+        house.charter(words.replace("clerk-9", name).replace("charter: clerk", f"charter: {name}"), name)
+        assert house.run("enact", name, "--yes").code == 6
+        server.house.answer(house.folder / "requests" / f"{name}-clerk-cert-1.csr.pem", house.folder / "other.pem", timedelta(days=2))
+        house.charter(words.replace("clerk-9", name).replace("charter: clerk", f"charter: {name}").replace("lasts: 30d", "certificate: file:other.pem, lasts: 30d"), name)
+        ran = house.run("enact", name, "--yes")
+        assert (ran.code, told in " ".join(ran.out.split())) == (4, True), ran.out + ran.err
+
+
 def test_what_has_an_end_is_ended_by_sweep(house: Desk, server: Database) -> None:
     house.charter(CHARTER.replace("at: app/sales/orders, because: it reads}", "at: app/sales/orders, lasts: 8s, because: it reads}"), "clerk")
     assert "sweep ends it" in " ".join(house.run("rehearse", "clerk").out.split())

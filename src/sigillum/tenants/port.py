@@ -83,6 +83,7 @@ class Proof(NamedTuple):
     secret: Secret | None = None
     account: str = ""  # the account's name, with `secret` as its password
     certificate: str = ""  # with a key: the `x5t#S256` of the certificate over it, which the assertion names
+    der: str = ""  # that certificate itself, base64
     credential: str = ""  # its id there
     trust: str = ""  # the id of a trust, by which `assertion` is exchanged
     assertion: Secret | None = None  # of a foreign principal: a token of its home, made for this tenant

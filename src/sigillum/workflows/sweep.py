@@ -159,7 +159,7 @@ def _renewals(office: Office, charter: Charter) -> Iterator[Item]:
             continue
         tenant = office.tenants.reach(charter.tenant)
         at = parse_instant(until) - timedelta(seconds=want.renew_before_seconds)
-        if tenant.profile.keys_per_principal != 1 and at <= office.tenants.now(charter.tenant) < parse_instant(until):
+        if tenant.profile.most(want.kind) != 1 and at <= office.tenants.now(charter.tenant) < parse_instant(until):
             yield Item(RENEWAL, charter.tenant, f"{want.name} of {charter.name}", f"it ends at {until}",
                        partial(_renew, charter, want, mark, until))
 

@@ -161,6 +161,7 @@ def proof_of(keys: FileKeeping, credential: CredentialWant, number: int, princip
     if credential.keyed:
         key, algorithm = keys.key(credential.name, number)
         return Proof(principal, key, algorithm, client_id=client, certificate=str(about.get("x5t#S256") or ""),
+                     der=str(about.get("certificate") or ""),
                      credential=identity)
     secret = keys.secret(credential.name, number)
     if credential.kind == PASSWORD:

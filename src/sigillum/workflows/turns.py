@@ -258,8 +258,10 @@ class Turns:
         except RefusedError:
             pass
         else:
-            raise NotYetError(f"{one.tenant} still takes the old {one.name}", where=one.tenant,
-                              mend="run the same command again in a while")
+            outlives = one.old.terms.get("kind") in self.tenant.profile.outliving
+            raise NotYetError(f"{one.tenant} still takes the old {one.name}", where=one.tenant, mend="it is taken there until "
+                              f"its own end, {one.old.terms.get('until')}, unless the server's administrator puts it onto "
+                              "the revocation list" if outlives else "run the same command again in a while")
         token = kept_token(self.keys, one.name, one.old.number)
         until = str(one.staged.get(Asked.TOKEN, {}).get("until") or "")
         spent = bool(until) and self.office.tenants.now(one.tenant) >= parse_instant(until)  # then its refusal shows nothing

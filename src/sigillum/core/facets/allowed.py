@@ -41,8 +41,10 @@ def _limits(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]]:
 
 
 def _tenant_limits(seen: Seen, want: CredentialWant, *, registered: bool) -> Iterator[tuple[str, str, str]]:
-    profile, tenant, number = seen.profile, seen.tenant, seen.charter.credentials.index(want)  # told of the first too many
-    longest, most, taken = profile.credential_seconds, profile.keys_per_principal, profile.credential_kinds
+    profile, tenant = seen.profile, seen.tenant
+    beside = [c for c in seen.charter.credentials if want.kind not in profile.singles or c.kind == want.kind]
+    number = beside.index(want)  # told of the first too many
+    longest, most, taken = profile.credential_seconds, profile.most(want.kind), profile.credential_kinds
     if longest and want.endless is not None:
         yield ("life-tenant", f"{want.name} has no end, {tenant} allows {format_duration(longest)}",
                f"write `lasts: {format_duration(longest)}` or less")

@@ -241,7 +241,7 @@ class One:
 
     def _due(self, why: str, number: int) -> None:
         """It is time for the next generation: a rotation begins, where it can be done without a gap."""
-        draft, want, most = self.draft, self.want, self.seen.profile.keys_per_principal
+        draft, want, most = self.draft, self.want, self.seen.profile.most(self.want.kind)
         if most == 1:
             draft.note("credential-due-gap", f"{want.name}: {why}. {self.seen.tenant} takes one credential at a time, so that "
                        "nobody can sign in between its end and the next one's pick-up")

@@ -54,6 +54,8 @@ class Profile:
     assertion_seconds: int | None = None
     token_seconds: int | None = None
     keys_per_principal: int | None = None
+    outliving: frozenset[str] = frozenset()  # kinds of credential that it takes until their own end, whatever is ended
+    singles: frozenset[str] = frozenset()  # kinds of credential of which a principal has one
     ended_count: bool = False  # credentials that ended by themselves count among these
     replaces: bool = False  # a password takes the place of the one before it in one request
     repeated_keys: bool = False  # a principal's public key can be registered once more
@@ -85,6 +87,10 @@ class Profile:
     def proves(self) -> bool:
         """Can anything be tried there, or asked?"""
         return bool(self.decisions or self.work)
+
+    def most(self, kind: str) -> int | None:
+        """How many credentials may stand beside each other, one of this kind among them; None: it does not say."""
+        return 1 if kind in self.singles else self.keys_per_principal
 
     @property
     def ends_grants(self) -> bool:

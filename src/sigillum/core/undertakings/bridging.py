@@ -19,9 +19,10 @@ from .rotation import Around, Asked, Rotation, bridge_mark
 from .undertaking import Look
 
 
-def counting(profile: Profile, records: Iterable[Record[Credential]], now: datetime) -> list[Record[Credential]]:
-    """Those that count among the credentials that may stand."""
-    return [r for r in records if profile.ended_count or r.body.until is None or r.body.until > now]
+def counting(profile: Profile, records: Iterable[Record[Credential]], now: datetime, kind: str) -> list[Record[Credential]]:
+    """Those that count among the credentials that may stand beside one of this kind."""
+    return [r for r in records if (kind not in profile.singles or r.body.type == kind) and (
+        profile.ended_count or r.body.until is None or r.body.until > now)]
 
 
 def not_bridged(one: Rotation, around: Around, seen: Look, now: datetime, until: datetime,
@@ -39,12 +40,13 @@ def not_bridged(one: Rotation, around: Around, seen: Look, now: datetime, until:
     for who, seconds in ((one.tenant, profile.credential_seconds), ("a house rule", longest_seconds)):
         if seconds and until > now + timedelta(seconds=seconds):
             yield f"it would last longer than {who} allows, {format_duration(seconds)}"
-    most = profile.keys_per_principal
+    kind = want.kind if want is not None else ""
+    most = profile.most(kind)
     fact = seen.ask(Query(CREDENTIAL, "principal", around.bearer))
     if not fact.known:
         yield f"whether there is room for it cannot be seen: {fact.unknown}"
     coming = one.new is None or one.new.state is not State.MADE
-    if most and len(counting(profile, fact.records, now)) + coming >= most:
+    if most and len(counting(profile, fact.records, now, kind)) + coming >= most:
         beside = ", and the next generation still needs a place" if coming else ""
         yield f"{one.tenant} takes {most} credentials, and so many stand{beside}"
 

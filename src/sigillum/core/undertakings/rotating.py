@@ -186,9 +186,10 @@ def _beside(one: Rotation, steps: tuple[Step, ...], now: datetime) -> Next:
 
 def _full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | None:
     """There has to be room for one more: where there is none, nothing is begun."""
-    most = around.profile.keys_per_principal
+    kind = around.want.kind if around.want is not None else ""
+    most = around.profile.most(kind)
     fact = seen.ask(Query(CREDENTIAL, "principal", around.bearer)) if most else Fact[Credential]()
-    counted = counting(around.profile, fact.records, now)
+    counted = counting(around.profile, fact.records, now, kind)
     if not most or len(counted) < most:
         return None
     dead = next(((mark, n, r.id) for r in counted if r.body.until is not None and r.body.until <= now and r.id != one.old.id

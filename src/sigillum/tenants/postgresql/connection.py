@@ -20,6 +20,7 @@ from sigillum.core.values.times import ClockReading
 from sigillum.protocols.addresses import LOOPBACK
 from sigillum.tenants.port import Address, Link
 
+from .certificates import presented
 from .rights import operations
 
 ADDRESS = re.compile(
@@ -73,10 +74,11 @@ class Connected:
             secret_delivery=ONCE,
             last_used="none",
             token_seconds=1,
-            keys_per_principal=1,
+            outliving=frozenset({"certificate"}),
+            singles=frozenset({"password"}),
             replaces=True,
             arrival_seconds=0,
-            credential_kinds=("password",),
+            credential_kinds=("password", "certificate"),
             administrator=address.admin,
             operations=operations(),
             unmarked=frozenset({GRANT.name}),
@@ -95,31 +97,34 @@ class Connected:
             self._link.say(text)
 
     # --- connections ------------------------------------------------------------------------------------------------
-    def _open(self, user: str, password: Secret) -> psycopg.Connection[Any]:
+    def _open(self, user: str, proof: Secret, scheme: str = "password") -> psycopg.Connection[Any]:
         """TLS with a certificate that is checked; on this machine itself also without. Raises RefusedError,
         UnreachableError.
         """
         server, ca = self._server, self.address.ca
+        usual = {
+            "sslmode": "prefer" if server.here else "verify-full",
+            "sslrootcert": str(self._link.folder / ca) if ca else ("" if server.here else "system"),
+        }
         try:
-            return psycopg.connect(
-                host=server.host,
-                port=server.port,
-                dbname=server.database,
-                user=user,
-                password=password.reveal(),
-                autocommit=True,
-                connect_timeout=max(2, int(self._link.timeout_seconds)),
-                application_name="sigillum",
-                sslmode="prefer" if server.here else "verify-full",
-                sslrootcert=str(self._link.folder / ca) if ca else ("" if server.here else "system"),
-            )
+            with presented(proof, scheme, here=server.here) as shown:
+                return psycopg.connect(
+                    host=server.host,
+                    port=server.port,
+                    dbname=server.database,
+                    user=user,
+                    autocommit=True,
+                    connect_timeout=max(2, int(self._link.timeout_seconds)),
+                    application_name="sigillum",
+                    **{**usual, **shown},  # type: ignore[arg-type]
+                )
         except psycopg.OperationalError as problem:
             said = said_by(problem)
-            if "FATAL" in str(problem):
+            if any(word in str(problem) for word in ("FATAL", "no password supplied", "did not request")):
                 raise RefusedError(
                     f"signing in as {user} was refused: {said}",
                     where=self.address.address,
-                    mend="check the name and the password, and the server's pg_hba.conf",
+                    mend="check the name, the password or certificate, and the server's pg_hba.conf",
                 ) from None
             raise UnreachableError(
                 f"the database cannot be reached: {said}",

@@ -17,9 +17,10 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
 
+from .certificates import NOTE, against, note, noted
 from .connection import said_by, server_of
 from .identity import Identity, object_of
-from .look import MARK, OID, PASSWORD, Asking, answer, id_of, parts_of
+from .look import NOTES, OID, PASSWORD, Asking, answer, id_of, parts_of
 from .rights import RIGHTS
 from .scram import verifier
 
@@ -99,6 +100,8 @@ class Database(Identity):
             return self._change(lambda run: self._grant(run, part))
         if make.kind is CREDENTIAL and part.get("type") == "password":
             return self._change(lambda run: self._set_password(run, part, mark, make.instead_of))
+        if make.kind is CREDENTIAL and part.get("type") == "certificate":
+            return self._change(lambda run: self._note_certificate(run, part, mark))
         return self._not_here(f"a {make.kind.name} is not made here")
 
     def _not_here(self, what: str) -> Reply:
@@ -167,6 +170,18 @@ class Database(Identity):
         self._comment(run, name, f"{PASSWORD.sub('', said).strip()} [password:{mark}]")
         return Reply(Result.DONE, Record(CREDENTIAL, id_of(principal, "password"), CREDENTIAL.made(part), mark=mark))
 
+    def _note_certificate(self, run: Asking, part: Mapping[str, Any], mark: str) -> Reply:
+        name, said = self._role(run, str(part["principal"]))
+        if any(r.mark == mark for r in noted(str(part["principal"]), said)):
+            return Reply(Result.EXISTS, detail="it is noted already")
+        with suppress(psycopg.errors.InsufficientPrivilege), self._connection.transaction():  # else signing in will tell
+            why = against(run, name, self._server.database)
+            if why:
+                error = RefusedError(why, where=self.address.address, mend="have the server's administrator add the line")
+                return Reply(Result.REFUSED, detail=why, error=error)
+        self._comment(run, name, f"{said} {note(part, mark)}")
+        return Reply(Result.DONE, next(noted(str(part["principal"]), note(part, mark))))
+
     def change(self, change: Change) -> Reply:
         if change.kind is not ACCOUNT or not set(change.part) <= {"active", "display"}:
             return self._not_here(f"{', '.join(change.part)} of a {change.kind.name} is not changed here")
@@ -181,7 +196,7 @@ class Database(Identity):
                     {},
                 )
             if "display" in change.part:
-                marks = " ".join(m[0] for m in (MARK.search(said), PASSWORD.search(said)) if m)
+                marks = " ".join(NOTES.findall(said))
                 self._comment(run, name, f"{change.part['display']} {marks}")
             if change.part.get("active") is False:
                 self._cut(run, name)
@@ -222,6 +237,12 @@ class Database(Identity):
                     self._cut(run, name)
             elif end.kind is CREDENTIAL:
                 name, said = self._role(run, parts_of(identity)[0])
+                if parts_of(identity)[1] == "certificate":
+                    rest = NOTE.sub(lambda m: "" if m[1] == parts_of(identity)[2] else m[0], said)
+                    if rest == said:
+                        return Reply(Result.MISSING, detail="no such certificate is noted")
+                    self._comment(run, name, rest)
+                    return Reply(Result.DONE)
                 if not PASSWORD.search(said):
                     return Reply(Result.MISSING, detail="it has no password of ours")
                 run(sql.SQL("ALTER ROLE {} PASSWORD NULL VALID UNTIL 'infinity'").format(sql.Identifier(name)), {})  # type: ignore[arg-type]

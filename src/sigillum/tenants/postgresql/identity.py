@@ -16,6 +16,7 @@ from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
 from sigillum.tenants.port import Proof, SignedIn
 
+from .certificates import SCHEME, bundle
 from .connection import Connected, said_by
 from .look import answer
 from .rights import PERMISSIONS
@@ -41,12 +42,16 @@ class Identity(Connected):
 
     def sign_in(self, proof: Proof) -> SignedIn:
         """A connection of its own, with its password; the server says as whom."""
-        if proof.secret is None:
+        if proof.secret is None and not (proof.key is not None and proof.der):
             raise RefusedError(
-                "accounts sign in with a password here", where=self.address.address, mend="use a credential of kind password"
+                "accounts sign in with a password or a certificate here",
+                where=self.address.address,
+                mend="use a credential of kind password or certificate",
             )
+        scheme = "password" if proof.secret is not None else SCHEME
+        shown = proof.secret or bundle(proof.key or {}, proof.der)
         name = proof.account or self._name_of(proof.principal)
-        with self._open(name, proof.secret) as connection:
+        with self._open(name, shown, scheme) as connection:
             row = connection.execute("SELECT session_user::text").fetchone()
             secure = "over TLS" if connection.pgconn.ssl_in_use else "without TLS, on this machine"
         said = str(row[0]) if row is not None else ""
@@ -54,11 +59,11 @@ class Identity(Connected):
             raise RefusedError(
                 f"it runs as {said or 'nobody'}, not as {name}", where=self.address.address, mend="nothing was tried"
             )
-        return SignedIn(proof.secret, proof.principal, f"with its password, {secure}; the server says: {said}", "password")
+        return SignedIn(shown, proof.principal, f"with its {scheme}, {secure}; the server says: {said}", scheme)
 
     def taken(self, signed_in: SignedIn) -> bool | None:
         try:
-            self._open(self._name_of(signed_in.principal) or "nobody", signed_in.token).close()
+            self._open(self._name_of(signed_in.principal) or "nobody", signed_in.token, signed_in.scheme).close()
         except RefusedError:
             return False
         return True
@@ -86,7 +91,7 @@ class Identity(Connected):
         statement = sql.SQL(right.trial).format(table=sql.Identifier(*(names or [""])), column=sql.Identifier(column or "ctid"))
         try:
             with (
-                self._open(self._name_of(signed_in.principal), signed_in.token) as connection,
+                self._open(self._name_of(signed_in.principal), signed_in.token, signed_in.scheme) as connection,
                 connection.transaction(force_rollback=True),
             ):
                 connection.execute(statement)

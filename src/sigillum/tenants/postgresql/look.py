@@ -17,6 +17,7 @@ from sigillum.core.values.text import PLACE_PATH, plain
 from .rights import RIGHTS, roles
 
 MARK, PASSWORD = re.compile(r"\[sigillum:([^\]\s]+)\]"), re.compile(r"\[password:([^\]\s]+)\]")
+NOTES = re.compile(r"\[(?:sigillum|password|certificate):[^\]\s]+\]")
 TRIAL = "[sigillum:trial]"  # in the comment of a table, a schema or a database: marked for trials
 EVERYBODY = "0"  # the grantee PUBLIC
 OID = re.compile(r"[0-9]{1,10}\Z")
@@ -121,13 +122,13 @@ def _person(
     kind: Kind[Any], oid: str, name: str, limit: int, until: datetime | None, said: str, members: list[str]
 ) -> Record[Any]:
     marked = MARK.search(said)
-    display = plain(PASSWORD.sub("", MARK.sub("", said))).strip()
+    display = plain(NOTES.sub("", said)).strip()
     body = kind.type(name, display, active=limit != 0) if kind is ACCOUNT else kind.type(name, tuple(members))
     return Record(kind, oid, body, mark=marked[1] if marked else "")
 
 
 def _credentials(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
-    """Passwords: of each account one, told by its mark in the comment, since nobody may look at passwords."""
+    """Told by their marks in the comment: of each account one password, at which nobody may look, and its certificates."""
     if query.field == "mark":
         where, value = "position(%(mark)s IN coalesce(shobj_description(r.oid, 'pg_authid'), '')) > 0", query.value
     elif query.field in ("principal", "id"):
@@ -135,8 +136,11 @@ def _credentials(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
         where = "r.oid::text = %(value)s" if OID.match(value) else "false"
     else:
         where, value = "true", query.value
+    from .certificates import noted
+
     out = list[Record[Any]]()
-    for oid, _, _, until, said, _ in ask(_ROLES + where, {"value": value, "login": True, "mark": f"[password:{query.value}]"}):
+    for oid, _, _, until, said, _ in ask(_ROLES + where, {"value": value, "login": True, "mark": f":{query.value}]"}):
+        out += noted(oid, said)
         marked = PASSWORD.search(said)
         if marked:
             out.append(
