@@ -42,13 +42,14 @@ class Asked:
 
 class Service:
     """Routes are methods marked with `route`; `fates` is what becomes of the changes that come, in order: lost-before, lost-after,
-    busy; anything else arrives.
+    busy, late; one that is called does something meanwhile, and says which; anything else arrives.
     """
 
     key = "admin-key"
 
     def __init__(self) -> None:
-        self.fates: list[str] = []
+        self.fates: list[str | Callable[[], str]] = []
+        self.late: list[Asked] = []  # what was given up, and still arrives one day
         self.changes, self.seen = 0, list[str]()
         self.hidden = ""  # a pattern of addresses that may not be looked at
         self.lock = threading.RLock()
@@ -62,7 +63,10 @@ class Service:
                 with service.lock:
                     service.seen.append(f"{asked.method} {asked.path}")
                     fate = service.fates.pop(0) if service.fates and asked.method != "GET" and not LOOKS.fullmatch(asked.path) else ""
-                    if fate == "lost-before":
+                    fate = fate() if callable(fate) else fate
+                    if fate == "late":
+                        service.late.append(asked)
+                    if fate in ("lost-before", "late"):
                         self.close_connection = True
                         self.connection.close()
                         return
@@ -86,6 +90,12 @@ class Service:
         self.server.daemon_threads = True
         self.address = f"http://127.0.0.1:{self.server.server_port}"
         threading.Thread(target=self.server.serve_forever, args=(0.05,), daemon=True).start()
+
+    def deliver(self) -> list[int]:
+        """What is late arrives."""
+        with self.lock:
+            late, self.late = self.late, []
+            return [self.answer(asked)[0] for asked in late]
 
     def stop(self) -> None:
         self.server.shutdown()
@@ -125,7 +135,7 @@ class Pierhead(Service):
         self.piers = {"1": ("", "pierhead"), "2": ("1", "north"), "3": ("1", "trial")}
         self.policies: dict[str, tuple[int, Json]] = {p: (1, {"bindings": []}) for p in self.piers}
         self.numbers = iter(range(100, 10_000))
-        self.heeds_etag = True
+        self.heeds_etag, self.counts = True, True
 
     def admin(self, asked: Asked) -> None:
         if asked.headers.get("X-Pierhead-Key") != self.key:
@@ -203,14 +213,18 @@ class Pierhead(Service):
     @route("GET", "/v1/piers/([^/]+)/policy")
     def policy(self, asked: Asked, pier: str) -> Any:
         self.admin(asked)
+        return 200, {"ETag": self.etag(pier)}, self.policies[pier][1]
+
+    def etag(self, pier: str) -> str:
+        """It counts, or is made of what stands there."""
         number, body = self.policies[pier]
-        return 200, {"ETag": f'"{number}"'}, body
+        return f'"{number if self.counts else hash(json.dumps(body))}"'
 
     @route("PUT", "/v1/piers/([^/]+)/policy")
     def write_policy(self, asked: Asked, pier: str) -> Any:
         self.admin(asked)
         number, _ = self.policies[pier]
-        if self.heeds_etag and asked.headers.get("If-Match") != f'"{number}"':
+        if self.heeds_etag and asked.headers.get("If-Match") != self.etag(pier):
             raise Refuse(412, {"error": {"message": "it has changed"}})
         bindings = sorted(asked.body["policy"]["bindings"], key=lambda b: b["role"])  # it sorts and joins as it likes
         self.policies[pier] = (number + 1, {"bindings": [{**b, "members": sorted(set(b["members"]))} for b in bindings]})

@@ -136,6 +136,37 @@ def test_others_entries_of_one_document_stay(pierhead: House) -> None:
     assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["hand:1", "person:ada"]}, theirs]
 
 
+def test_what_another_hand_may_have_written_is_used_and_not_ended(pierhead: House) -> None:
+    service = pierhead.service
+
+    def meanwhile() -> str:
+        [number] = service.hands
+        service.policies["2"] = (9, {"bindings": [{"role": "looker", "members": [f"hand:{number}"]}, {"role": "owner", "members": ["person:ada"]}]})
+        return "lost-before"
+    service.fates = ["", meanwhile]
+    ran = pierhead.enact()
+    assert (ran.code, ran.out.count("holds ")) == (0, 2), ran.out + ran.err
+    assert "cannot tell whether" in pierhead.desk.run("ledger", "show").out
+    assert pierhead.desk.run("rehearse", "crane", "--format", "json").json["charters"][0]["steps"] == []
+    assert pierhead.desk.run("retire", "crane", "--because", "over", "--yes").code in (0, 1)
+    assert service.policies["2"][1]["bindings"][0] == {"role": "looker", "members": ["hand:100"]}
+
+
+def test_a_late_write_that_brings_back_what_was_ended_is_waited_for(pierhead: House) -> None:
+    desk, service = pierhead.desk, pierhead.service
+    path = desk.folder / "dialects" / "pierhead.yaml"
+    path.write_text(path.read_text().replace("      entries: /bindings", "      late: 12s\n      entries: /bindings"))
+    service.counts = False  # its revision is made of its content
+    service.fates = ["", "late"]
+    assert pierhead.enact().code == 0
+    pierhead.charter = "\n".join(line for line in pierhead.charter.splitlines() if "role: looker" not in line)
+    ran = pierhead.enact("--no-prove")
+    assert (ran.code, "may bring it back until" in " ".join(ran.out.split()), service.count()[2]) == (7, True, []), ran.out + ran.err
+    assert (service.deliver(), len(service.count()[2])) == ([200], 1)
+    ran = pierhead.enact("--no-prove", "--wait", "30s")
+    assert (ran.code, service.count()[2], service.deliver()) == (0, [], []), ran.out + ran.err
+
+
 def test_what_a_stranger_made_is_left_alone(pierhead: House) -> None:
     pierhead.service.hands["7"] = {"number": 7, "login": "crane-7", "caption": "Theirs", "remark": "", "state": "enabled"}
     ran = pierhead.enact()

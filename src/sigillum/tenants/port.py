@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, runtime_checkable
 
 from sigillum.core.deciding.proofs import Trial
 from sigillum.core.kinds.changes import Change, End, Entry, Make
@@ -146,6 +146,19 @@ class Changes(Protocol):
 
     def fetch_secret(self, identity: str) -> Reply:
         """The secret that the tenant made for a credential."""
+        ...
+
+
+@runtime_checkable
+class Foreseeing(Protocol):
+    """What can say how the document looks in which a thing is one entry among others', as a digest."""
+
+    def foresee(self, make: Make, mark: str) -> str:
+        """Once this has arrived; the next `make` writes just that. Empty where it is no entry, or the document is not shown."""
+        ...
+
+    def looks(self, kind: Kind[Any], identity: str) -> str:
+        """Now; empty where it is not shown."""
         ...
 
 

@@ -164,6 +164,7 @@ _SENTENCES: dict[str, Callable[[Body], str]] = {
     history.OPENED: lambda b: f"has a receipt of {b['by']}: what {b['to']} got of {b['credential']} was opened",
     history.CONNECTED: lambda b: f"{b['consumer']} is connected as {b['connection']}"}
 _OF_THINGS = {history.KEPT: "kept {} here", history.ADOPTED: "took over {}", history.FOUND: "found again {}",
+              history.UNSURE: "cannot tell whether {} is ours or another hand's, and leaves it alone",
               history.GIVEN_BACK: "gave back {}", history.GIVEN_AWAY: "keeps {} here no more, since it was handed over"}
 
 

@@ -25,6 +25,8 @@ GIVEN_AWAY = "given-away"  # what was handed over is kept here no more
 RETIRING, GIVEN_BACK, RETIRED, REVIVED = "retiring", "given-back", "retired", "revived"
 ROTATION, SUSPENSION = "rotation", "suspension"  # the names of these sorts
 TOLD = "told"  # what somebody else was asked for, and told
+UNSURE = "unsure"  # it stands there, and whether our lost write or another hand made it is not known
+DOCUMENT = "document"  # in an intent's body: how the document will look in which it is written
 IN_PLACE_OF = "in_place_of"  # among the terms of a credential: the generation that ended by its making
 BRIDGE = "bridge"  # in a mark's key: of that credential a further registration, with a later end
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
@@ -80,6 +82,9 @@ class Generation:
     state: State = State.OPEN
     kept: str = ""  # thumbprint of the key, or "secret", once it is kept
     unanswered: bool = False  # a creation was sent whose answer is not known
+    foreseen: tuple[str, ...] = ()  # how its document was to look, after each of our writes
+    sent_at: str = ""  # tenant's time of the last intent to make it
+    lost_at: str = ""  # and of the last one whose answer was lost: it may still arrive
     ended_at: str = ""  # tenant's time of the outcome that ended it
     on_at: str = ""  # tenant's time at which we switched it on last, or made it so; empty: never
     on_in: int = 0  # the entry of our last answered intent that switched it on
@@ -199,7 +204,9 @@ def fold(entries: Iterable[Entry], charter: str = "") -> History:
                 if not generation.external_id:
                     generation.external_id = str(body["external_id"])
                     generation.terms, generation.begun_at = dict(body.get("terms", {})), str(body["tenant_time"])
-                generation.unanswered = True
+                generation.lost_at = generation.sent_at if generation.unanswered else generation.lost_at
+                generation.sent_at, generation.unanswered = str(body["tenant_time"]), True
+                generation.foreseen += (str(body[DOCUMENT]),) if DOCUMENT in body else ()
             if body.get(SWITCHES) == "off":
                 generation.off_asked_in = entry.sequence
             history.changed_at = entry.sequence
@@ -213,6 +220,9 @@ def fold(entries: Iterable[Entry], charter: str = "") -> History:
             taken.state, taken.unanswered = State.MADE, False
             taken.adopted = taken.adopted or entry.kind == ADOPTED
             taken.terms = dict(body.get("terms") or taken.terms)
+        elif entry.kind == UNSURE:
+            doubtful = _generation(history, body)
+            doubtful.state, doubtful.unanswered = State.SPENT, False
         elif entry.kind == GIVEN_AWAY:
             _generation(history, body).given_away = True
         elif entry.kind == BEFORE:
@@ -274,6 +284,8 @@ def _outcome(history: History, attempt: tuple[Generation, str, str] | None, body
         generation.off_asked_in = 0  # it was not done
     if verb == Verb.MAKE and result != Outcome.LOST:
         generation.unanswered = False
+    elif verb == Verb.MAKE:
+        generation.lost_at = generation.sent_at
     if result == Outcome.MADE:
         generation.id, generation.value = str(body["id"]), str(body.get("value", ""))
         generation.state, generation.made_at = State.MADE, str(body["tenant_time"])

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from jsonpointer import JsonPointer
 
 from sigillum.core.kinds.kind import Kind, Record
+from sigillum.core.values.canonical import digest
 from sigillum.tenants.port import Reply, Result
 
 from .model import DocumentSection, ThingSection
@@ -34,6 +35,7 @@ class Documents:
 
     def __init__(self, things: Things) -> None:
         self.things = things
+        self._foreseen: tuple[str, Read] | None = None  # an entry, and the document that it is put into next
 
     def all(self, kind: Kind[Any], section: DocumentSection, places: Iterable[dict[str, Any]], about: str = "") -> list[
             Record[Any]]:
@@ -90,7 +92,8 @@ class Documents:
         """Put one entry in, and change nothing else."""
         section = thing.document
         assert section is not None
-        read = self.read(section, values, doing)
+        known, self._foreseen = self._foreseen, None
+        read = known[1] if known is not None and known[0] == record.id else self.read(section, values, doing)
         if read.refusal is not None:
             return read.refusal
         there = self._entries(kind, section, read.body, values, str(values.get("principal") or ""))
@@ -113,6 +116,20 @@ class Documents:
             at(among, section.members).append(member)
         reply = self._write(section, values, read, doing)
         return reply._replace(record=record) if reply.result is Result.DONE else reply
+
+    def foresee(self, kind: Kind[Any], section: DocumentSection, values: dict[str, Any], identity: str) -> str:
+        """How the document will look with one more entry, which is put into just this reading of it."""
+        read = self.read(section, values, "looking")
+        self._foreseen = (identity, read)
+        return "" if read.refusal is not None else digest(sorted({identity, *self._ids(kind, section, read.body, values)}))
+
+    def looks(self, kind: Kind[Any], section: DocumentSection, values: dict[str, Any]) -> str:
+        """How it looks now: which entries it has, since the other side sorts and joins them."""
+        read = self.read(section, values, "looking")
+        return "" if read.refusal is not None else digest(sorted(self._ids(kind, section, read.body, values)))
+
+    def _ids(self, kind: Kind[Any], section: DocumentSection, body: Any, values: Values) -> set[str]:
+        return {r.id for r, _, _ in self._entries(kind, section, body, values)}
 
     def unguarded(self, section: DocumentSection, values: Values, before: Read) -> bool | None:
         """Does the tenant take a write under the revision that a document had before it was changed? It stays as it is now.

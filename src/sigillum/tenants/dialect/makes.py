@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from typing import Any
 from urllib.parse import unquote, urljoin, urlsplit
 
@@ -64,14 +65,12 @@ class Makes(Identity):
         kind, section = make.kind, self.things.section(make.kind)
         if section is None or (section.make is None and section.document is None):
             return self._not_described(f"a {kind.name} is made")
-        values = self._values(make, mark)
+        values = self._values_at(section, make, mark)
         body = kind.made(make.part)
         identity = _id_made_of(section, values)
         record = Record(kind, identity, body, mark=mark)
         doing = f"making the {kind.name}"
         if section.document is not None:
-            if section.document.of != PLACE.name:
-                values = self.things.above(section.document.of, values)
             return self.things.documents.make(kind, section, values, record, doing)
         assert section.make is not None
         refused = self._before(kind, section, section.make, values, make)
@@ -93,6 +92,32 @@ class Makes(Identity):
             if section.make.secret is not None and isinstance(given := at(answer.body, section.make.secret), str) and given:
                 self._secrets[identity] = Secret(given)
         return Reply(Result.DONE, record._replace(id=identity))
+
+    def _values_at(self, section: ThingSection, make: Make, mark: str) -> dict[str, Any]:
+        values = self._values(make, mark)
+        if section.document is not None and section.document.of != PLACE.name:
+            return self.things.above(section.document.of, values)
+        return values
+
+    def foresee(self, make: Make, mark: str) -> str:
+        section = self.things.section(make.kind)
+        if section is None or section.document is None:
+            return ""
+        with suppress(RefusedError, UnreachableError, HiddenError, NoIdError):  # its making will say it
+            self.things.anew()
+            values = self._values_at(section, make, mark)
+            return self.things.documents.foresee(make.kind, section.document, values, _id_made_of(section, values))
+        return ""
+
+    def looks(self, kind: Kind[Any], identity: str) -> str:
+        section = self.things.section(kind)
+        if section is None or section.document is None:
+            return ""
+        with suppress(RefusedError, UnreachableError, HiddenError, NoIdError):
+            self.things.anew()
+            values = self.things.above(section.document.of, self.things.values_of(kind, identity))
+            return self.things.documents.looks(kind, section.document, values)
+        return ""
 
     def _before(self, kind: Kind[Any], section: ThingSection, call: MakeSection, values: Mapping[str, Any],
                 make: Make) -> Reply | None:

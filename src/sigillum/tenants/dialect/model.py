@@ -93,6 +93,7 @@ class DocumentSection(Section):
     write: CallSection = Field(description="Its body knows {document}")
     revision: Pointer | None = Field(None, description="Where the revision stands in the document; none: the ETag is named")
     unguarded: str | None = Field(None, description="Why it is written without a revision, which may overwrite others")
+    late: Duration = Field(0, description="Where the revision is made of the content: how late a request can still arrive")
     entries: Pointer
     members: Pointer | None = Field(None, description="Of entries that stand for several members: where the list of them is")
     entry: Any = Field(description="A new entry: a mapping with {member} where it has members, or a text")

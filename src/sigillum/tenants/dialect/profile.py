@@ -48,6 +48,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         administrator=address.admin,
         carries=carries,
         unmarked=unmarked,
+        late_seconds={k.name: s.document.late for k, s in things.items() if s.document is not None and s.document.late},
         levels=GRANT.name in dialect.things and dialect.things[GRANT.name].level,
         assertion_algorithms=tuple(says.assertion_algorithms),
         store=SAID if dialect.store is not None else "",

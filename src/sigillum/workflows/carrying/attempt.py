@@ -25,14 +25,14 @@ MOST_ATTEMPTS = 100
 
 def attempt(carrying: Carrying, step: Step, verb: Verb, payload: Any, send: Callable[[], Reply],
             done: Callable[[Reply, Settle], T | None], *, lost: Callable[[Settle], T | None] = lambda settle: None,
-            stale: Callable[[], None] | None = None, **more: Any) -> T:
+            stale: Callable[[], None] | None = None, before: Callable[[], dict[str, Any]] = dict, **more: Any) -> T:
     """Commit the intent, send, settle; again where the tenant was busy or the answer was lost.
 
     `done` settles an answer that ends it, and gives its result; `lost` looks whether a lost one arrived; `stale` finds out the
-    newest version. Raises what the answer says where nothing is to be tried again.
+    newest version; what `before` gives goes with each intent. Raises what the answer says where nothing is to be tried again.
     """
     for number in range(MOST_ATTEMPTS):
-        reply, settle = carrying.journal.attempt(step, verb, masked(payload), send, **more)
+        reply, settle = carrying.journal.attempt(step, verb, masked(payload), send, **more, **before())
         result = done(reply, settle)
         if result is not None:
             return result

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from sigillum.core.kinds.changes import End
 from sigillum.core.records.history import Outcome, Verb
 from sigillum.core.records.steps import Step
+from sigillum.core.values.errors import NotYetError
+from sigillum.core.values.times import format_instant
 from sigillum.tenants.port import Reply, Result
 
 from .attempt import attempt, until
+from .documents import arrives_until
 from .ports import Settle
 
 if TYPE_CHECKING:
@@ -22,12 +26,32 @@ def carry(carrying: Carrying, step: Step, action: End) -> Yields:
     assert isinstance(end, End)
     identity = str(end.id)
 
+    over = arrives_until(carrying, step, end.kind)
+
     def done(reply: Reply, settle: Settle) -> bool | None:
-        if reply.result in (Result.DONE, Result.MISSING):
-            settle(Outcome.ENDED)
-            return True
-        return None
-    attempt(carrying, step, Verb.END, {"id": identity}, lambda: tenant.end(end), done, thing=end.kind.name, id=identity)
+        if reply.result not in (Result.DONE, Result.MISSING):
+            return None
+        if over is not None and carrying.journal.now(step.tenant) < over:
+            settle(Outcome.LOST, why="a write of ours may still bring it back")
+            return False
+        settle(Outcome.ENDED)
+        return True
+    while not attempt(carrying, step, Verb.END, {"id": identity}, lambda: tenant.end(end), done, thing=end.kind.name,
+                      id=identity):
+        assert over is not None
+        _waited(carrying, step, over)
     until(carrying, lambda: True if tenant.read(end.kind, identity) is None else None, f"the end of {step.about}")
     carrying.journal.boundary(f"{step.id} read-back")
     return {}
+
+
+def _waited(carrying: Carrying, step: Step, over: datetime) -> None:
+    """Wait until no lost write of ours can arrive any more. Raises NotYetError where that takes longer than may be waited."""
+    def past() -> bool | None:
+        return True if carrying.journal.now(step.tenant) >= over else None
+    found, _ = carrying.patience.until(past, carrying.patience.most_seconds,
+                                       lambda waited: f"waiting until {step.about} cannot come back")
+    if found is None:
+        raise NotYetError(f"{step.about} is ended, and an earlier write of ours, whose answer was lost, may bring it back "
+                          f"until {format_instant(over)}", where=step.tenant,
+                          mend="run the same command again then: it looks once more")

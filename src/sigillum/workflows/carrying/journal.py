@@ -25,8 +25,11 @@ class LedgerJournal:
     def __init__(self, ledger: Ledger, workspace: str, uid: str, now: Callable[[str], datetime],
                  boundary: Callable[[str], None] = lambda name: None,
                  acting: Callable[[str, str], str] = lambda tenant, by: by) -> None:
-        self.ledger, self.workspace, self.uid, self.now, self._boundary = ledger, workspace, uid, now, boundary
+        self.ledger, self.workspace, self.uid, self._now, self._boundary = ledger, workspace, uid, now, boundary
         self._acting = acting
+
+    def now(self, tenant: str) -> datetime:
+        return self._now(tenant)
 
     def external_id(self, step: Step) -> str:
         return external_id(self.workspace, self.uid, step.mark.body(), step.generation)

@@ -26,6 +26,7 @@ from sigillum.core.values.times import parse_instant
 from sigillum.tenants.port import Reply, Result
 
 from .attempt import attempt, finished, until
+from .documents import noted, unsure
 from .files import complete
 from .ports import AgainError, Settle
 
@@ -58,6 +59,9 @@ def keep_secret(carrying: Carrying, step: Step, action: KeepSecret) -> Yields:
 
 def adopt(carrying: Carrying, step: Step, action: Adopt) -> Yields:
     begun = carrying.history.latest(step.mark) if action.found else None
+    if begun is not None and unsure(carrying, action.kind, action.id, begun.foreseen):
+        noted(carrying, step, action.kind, action.id, begun.terms)
+        return {"id": action.id}
     terms = begun.terms if begun is not None and begun.number == step.generation else action.terms
     until_ = terms.get("until")
     carrying.journal.write(FOUND if action.found else ADOPTED, step, id=action.id, thing=action.kind.name,

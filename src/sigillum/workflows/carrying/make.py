@@ -17,6 +17,7 @@ from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
 from sigillum.tenants.port import Reply, Result
 
 from .attempt import attempt, finished, left, until
+from .documents import foreseen, noted, unsure
 from .files import complete
 from .ports import AgainError, Settle
 
@@ -52,7 +53,16 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
     if sent[0]:
         found = _before_another(carrying, step, make, mark)
         if found is not None:
+            if known is not None and unsure(carrying, make.kind, found.id, known.foreseen):
+                noted(carrying, step, make.kind, found.id, make.terms)
             return _made(carrying, step, make, found)
+    looks = list(known.foreseen) if sent[0] and known is not None else []
+
+    def before() -> dict[str, Any]:
+        """With the intent: how the document will look that it is written into."""
+        told = foreseen(carrying, make, mark)
+        looks.extend(told.values())
+        return told
 
     def send() -> Reply:
         return carrying.tenant.make(make, mark)
@@ -76,10 +86,12 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
 
     def lost(settle: Settle) -> Record[Any] | None:
         ours = _before_another(carrying, step, make, mark)
-        if ours is not None:
+        if ours is not None and unsure(carrying, make.kind, ours.id, looks):
+            noted(carrying, step, make.kind, ours.id, make.terms)
+        elif ours is not None:
             settle(Outcome.MADE, id=ours.id)
         return ours
-    record = attempt(carrying, step, Verb.MAKE, make.part, send, done, lost=lost,
+    record = attempt(carrying, step, Verb.MAKE, make.part, send, done, lost=lost, before=before,
                      thing=make.kind.name, external_id=mark, terms=plain(make.terms), **_switches(carrying, make))
     return _made(carrying, step, make, record)
 

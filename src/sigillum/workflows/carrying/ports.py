@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any, Protocol
 
 from sigillum.core.kinds.changes import Doing
@@ -32,6 +33,10 @@ class Settle(Protocol):
 
 class Journal(Protocol):
     """A charter's stream of the ledger. An intent is on the disk before its request is sent."""
+
+    def now(self, tenant: str) -> datetime:
+        """The time there."""
+        ...
 
     def external_id(self, step: Step) -> str:
         """What is written into `externalId` of what a step makes."""
