@@ -32,22 +32,22 @@ CHARTER = Charter("robot", "t", "test", "to measure", "owner", Identity("service
 class NoBooks:
     """Nobody else made anything."""
 
-    def owner(self, identity: str) -> str:
+    def owner(self, tenant: str, kind: object, identity: str) -> str:
         return ""
 
     def lent(self, mark: str) -> bool:
         return False
 
-    def lends(self, identity: str) -> str:
+    def lends(self, tenant: str, identity: str) -> str:
         return ""
 
     def has_charter(self, name: str) -> bool:
         return False
 
-    def joins(self, identity: str, team: str) -> bool:
+    def joins(self, tenant: str, identity: str, team: str) -> bool:
         return False
 
-    def expected(self, identity: str) -> None:
+    def expected(self, tenant: str, identity: str) -> None:
         return None
 
 

@@ -232,22 +232,22 @@ class Silent:
         self.charters, self.others, self.joining = charters, others or {}, set[tuple[str, str]]()
         self.loans: dict[str, str] = {}
 
-    def owner(self, identity: str) -> str:
+    def owner(self, tenant: str, kind: Any, identity: str) -> str:
         return ""
 
     def lent(self, mark: str) -> bool:
         return False
 
-    def lends(self, identity: str) -> str:
+    def lends(self, tenant: str, identity: str) -> str:
         return self.loans.get(identity, "")
 
     def has_charter(self, name: str) -> bool:
         return name in self.charters
 
-    def joins(self, identity: str, team: str) -> bool:
+    def joins(self, tenant: str, identity: str, team: str) -> bool:
         return (identity, team) in self.joining
 
-    def expected(self, identity: str) -> Expected | None:
+    def expected(self, tenant: str, identity: str) -> Expected | None:
         return self.others.get(identity)
 
 

@@ -298,6 +298,16 @@ def test_a_loan_takes_the_place_of_a_level_and_gives_it_back(named: House) -> No
 
 
 @pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_of_an_id_that_an_account_and_a_team_have_nobody_can_say_whose_it_is(named: House) -> None:
+    named.enact()
+    [who] = named.service.count()[0]
+    identity = next(record["uid"] for record in named.service.crew.values() if record["handle"] == who)
+    named.service.squads[identity] = {"squad": identity, "title": "helm", "members": []}
+    ran = named.desk.run("explain", who, "cargo.read", "north")
+    assert "is the id of an account and of a team there" in " ".join(ran.out.split()), ran.out + ran.err
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
 def test_rights_through_squads_count_and_what_is_hidden_is_told_from_what_is_not_there(named: House) -> None:
     desk, service = named.desk, named.service
     service.squads["s1"] = {"squad": "s1", "title": "helm", "members": []}

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from sigillum.charters import files
+from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL, TEAM
 from sigillum.core.values.errors import FileError, MachineError
 
 from .settings import Settings
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
     from sigillum.charters.workspace import Workspace
     from sigillum.core.charter.charter import Charter
     from sigillum.core.facets.seen import Expected
+    from sigillum.core.kinds.kind import Kind
     from sigillum.core.records.chain import Head
     from sigillum.core.records.history import History
     from sigillum.core.undertakings.undertaking import S, Undertaking
@@ -168,19 +170,22 @@ class Books:
         return name in files.names(self._workspace)
 
     # --- things ---------------------------------------------------------------------------------------------
-    def owner(self, identity: str) -> str:
+    def owner(self, tenant: str, kind: Kind[Any], identity: str) -> str:
         """Which charter or loan made a thing, in words; empty where none did."""
-        from sigillum.core.records.books import THING
-        uid = self._row(THING, identity)
+        uid = self.stream_of(tenant, kind, identity)
         if not uid:
             return ""
         name = self.ledger().name_of(uid)
         return f"the charter {name}" if name is not None else f"the {uid.replace('-', ' ')}" if uid.startswith("loan-") else ""
 
-    def _maker(self, identity: str) -> tuple[str, Charter | None]:
+    def stream_of(self, tenant: str, kind: Kind[Any], identity: str) -> str:
+        """In whose stream the ledger says that a thing was made; empty where in none."""
+        from sigillum.core.records.books import THING, thing
+        return self._row(THING, thing(tenant, kind.name, identity))
+
+    def _maker(self, tenant: str, identity: str) -> tuple[str, Charter | None]:
         """The charter that made a thing, and its name (none: nobody did, or its file is gone); None: its file has mistakes."""
-        from sigillum.core.records.books import THING
-        uid = self._row(THING, identity)
+        uid = next((u for k in (ACCOUNT, PRINCIPAL, TEAM) if (u := self.stream_of(tenant, k, identity))), "")
         name = self.ledger().name_of(uid) if uid else None
         if name is None or not self.has_charter(name):
             return "", None
@@ -189,21 +194,19 @@ class Books:
         except FileError:
             return name, None
 
-    def joins(self, identity: str, team: str) -> bool:
+    def joins(self, tenant: str, identity: str, team: str) -> bool:
         """Does the charter that made a principal ask for a place in this team? One that cannot be read may."""
-        name, charter = self._maker(identity)
+        name, charter = self._maker(tenant, identity)
         return bool(name) and (charter is None or any(m.name == team for m in charter.member_of))
 
-    def expected(self, identity: str) -> Expected | None:
+    def expected(self, tenant: str, identity: str) -> Expected | None:
         """What the charter that made a principal says it cannot do in that principal's tenant; None where none did."""
         from sigillum.core.facets.seen import Expected
-        name, charter = self._maker(identity)
+        name, charter = self._maker(tenant, identity)
         if not name:
             return None
         if charter is None:
             return Expected(name, unread="its file has mistakes")
-        _, history = self.history(name)
-        tenant = next((t for t in history.tenants() if history.principal_id(t) == identity), charter.tenant)
         return Expected(name, tuple(p for p in charter.part(tenant).proofs if not p.allowed),
                         tuple(c.limits for c in charter.credentials))
 
@@ -233,11 +236,11 @@ class Books:
         from sigillum.core.records.books import LOAN
         return bool(mark) and bool(self._row(LOAN, mark))
 
-    def lends(self, identity: str) -> str:
+    def lends(self, tenant: str, identity: str) -> str:
         """The number of the open loan whose grant has this id; empty where none has."""
         from sigillum.core.undertakings.loans import LOANS
         return next((loan.number for loan in self.begun(LOANS)
-                     if loan.generation is not None and loan.generation.id == identity), "")
+                     if loan.generation is not None and (loan.tenant, loan.generation.id) == (tenant, identity)), "")
 
     def _row(self, what: str, key: str) -> str:
         return (self.ledger().book(what, key) if self.there else None) or ""

@@ -64,7 +64,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         tenant, principal = who.tenant, who.record.id
         places = [lookup.place(tenant, who.record, p) for p in wish.places]
         person = lookup.person(tenant, person) if person else ""
-        expected = office.books.expected(principal)
+        expected = office.books.expected(tenant.address.name, principal)
         ours = expected is not None or bool(who.charter)
         kept = [p.at for p in expected.proofs] if expected is not None else []
         below = [Query(PLACE, "under", p) for p in places if not p.startswith("@")]

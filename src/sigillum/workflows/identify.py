@@ -84,7 +84,7 @@ def identify(office: Office, value: str, tenant: str = "", *, send: bool = False
             silent.append((name, problem.what))
             continue
         for record, what, use in hits:
-            whose = office.books.owner(record.id) or str(record.value("owner") or "")
+            whose = office.books.owner(name, record.kind, record.id) or str(record.value("owner") or "")
             found.append(Found(name, what, str(record.value("name") or record.value("path") or record.id), use, whose,
                                tuple(_siblings(there, record, value))))
     return Identified(found, "", silent)

@@ -99,7 +99,7 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
         for identity, expected in touched.items():
             spoiled = spoiling(world, identity, expected.proofs, seen.now)
             objections += breaking(world, right, expected.charter, spoiled, expected.limits)
-        objections += without_effect(world, right, office.books.owner)
+        objections += without_effect(world, right, lambda identity: office.books.owner(tenant.address.name, GRANT, identity))
         if not principal_as_place:
             objections += missing_rights(world, right, seen.now, (p for p, _ in role.body.permissions))
     grant = Grant(borrower.id, wish.role, place, None, until, reason=wish.because, role_id=role.id, place_id=place_id,
@@ -130,7 +130,7 @@ def _touched(office: Office, tenant: Tenant, borrower: Record[Any]) -> Iterator[
         if borrower.kind is TEAM:
             query = Query(TEAM, "id", identity)
             todo += [m for t in tenant.facts([query])[query].records for m in t.body.members]
-        expected = office.books.expected(identity)
+        expected = office.books.expected(tenant.address.name, identity)
         if expected is not None and expected.proofs:
             yield identity, expected
     if todo:

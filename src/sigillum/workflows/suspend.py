@@ -13,7 +13,6 @@ from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.books import THING
 from sigillum.core.records.history import NUMBER, REINSTATED, SUSPENDED, SUSPENSION, UNDERTAKING, History, State, fold
 from sigillum.core.undertakings.suspension import LEFT_OFF, SUSPENSIONS, Suspension
 from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, SomebodyError, UsageError, worst
@@ -275,7 +274,7 @@ def find_key(office: Office, marks: list[str]) -> Found:
         records = [r for f in facts.values() for r in f.records] or _by_spki(tenant, set(marks))
         for record in {r.id: r for r in records}.values():
             found.append(_registered(office, name, record))
-            owners.append(office.books.owner(record.id))
+            owners.append(office.books.owner(name, CREDENTIAL, record.id))
     if not found and not unsearched:
         raise UsageError(f"no tenant knows a key of the thumbprint {' or '.join(marks)}", where="--key",
                          mend="check the file or the thumbprint")
@@ -292,7 +291,7 @@ def _by_spki(tenant: Tenant, marks: set[str]) -> list[Record[Any]]:
 
 def _registered(office: Office, tenant: str, record: Record[Any]) -> Target:
     ledger = office.books.ledger()
-    uid = ledger.book(THING, record.id) or ""
+    uid = office.books.stream_of(tenant, CREDENTIAL, record.id)
     made = fold(ledger.entries(uid), uid).owns("credential", tenant, record.id, record.mark) if uid else None
     if made is not None:
         return Target(uid, made.mark, made.number, record, record.body.name or record.id)

@@ -134,7 +134,7 @@ def _limits(seen: Seen, subject: Subject, proof: ProofWant) -> tuple[tuple[str, 
 def _ours(seen: Seen, draft: Draft, identity: str, terms: tuple[str, str, str]) -> bool:
     """Did this charter or another one make this right, or does this one want it?"""
     made = any(all_[-1].id == identity for all_ in seen.history.generations.values())
-    return made or bool(seen.books.owner(identity)) or any(
+    return made or bool(seen.books.owner(seen.tenant, GRANT, identity)) or any(
         (w.carrier, w.want.role, w.place) == terms for w in draft.find(Wished, seen.tenant))
 
 
@@ -172,7 +172,7 @@ def _touched(seen: Seen, draft: Draft, steps: Iterable[Step], own: str) -> Itera
             todo += [m for t in seen.ask(Query(TEAM, "id", identity)).records for m in t.body.members]
         if identity == own:
             continue
-        expected = seen.books.expected(identity)
+        expected = seen.books.expected(seen.tenant, identity)
         if expected is None:
             continue
         count += 1

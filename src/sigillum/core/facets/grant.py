@@ -134,7 +134,7 @@ def compare(seen: Seen, draft: Draft) -> None:
 def _over_it(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[One]) -> None:
     """Rights over the identity itself, to act as it, say: who holds one that nobody here made is told."""
     for record in records:
-        mine = _ours(seen, record) or seen.books.owner(record.id) or seen.books.lent(record.mark)
+        mine = _ours(seen, record) or seen.books.owner(seen.tenant, GRANT, record.id) or seen.books.lent(record.mark)
         if not mine and not any(one.alike(record) for one in all_):
             to = record.body.principal_name or record.body.principal
             _extra(seen, draft, record, f"{record.body.role} over {seen.charter.identity.name} itself to {to}")
@@ -298,7 +298,7 @@ def _extra(seen: Seen, draft: Draft, record: Record[Grant], words: str = "") -> 
     """A grant that no charter and no loan wants; ended only where that was said."""
     body = record.body
     words = words or f"{body.role} at {body.place_name or body.place}"
-    owner = seen.books.owner(record.id)
+    owner = seen.books.owner(seen.tenant, GRANT, record.id)
     if owner:
         draft.note("grant-elsewhere", f"{words} is granted by {owner}", warning=False)
         return

@@ -28,7 +28,7 @@ def refused(seen: Seen, draft: Draft, one: One, records: tuple[Record[Grant], ..
         return True
     if other is None:
         return False
-    loan = seen.books.lends(other.id)
+    loan = seen.books.lends(seen.tenant, other.id)
     if loan:
         draft.note("level-lent", f"{want.role} at {want.at} gave way to {other.body.role} (loan {loan}), and comes back after "
                    "it", warning=False)

@@ -54,7 +54,7 @@ def _strangers(seen: Seen, draft: Draft) -> None:
     wanted = {hit.id for w in seen.charter.members for hit in [somebody(seen, w.name)[0]] if hit is not None}
     ours = {g.value for g in seen.history.of(NAME, seen.tenant)}
     for member in team.body.members:
-        if member in wanted | ours or seen.books.joins(member, seen.charter.identity.name):
+        if member in wanted | ours or seen.books.joins(seen.tenant, member, seen.charter.identity.name):
             continue
         known = next((r for kind in (ACCOUNT, TEAM) for r in seen.ask(Query(kind, "id", member)).records), None)
         name = str(known.value("name")) if known is not None else member

@@ -10,7 +10,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.future import future
 from sigillum.core.facets.provides import Wished
 from sigillum.core.facets.seen import Seen
-from sigillum.core.kinds.access import PLACE
+from sigillum.core.kinds.access import GRANT, PLACE
 from sigillum.core.kinds.identities import TEAM
 from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.values.marks import Id
@@ -90,6 +90,6 @@ def last(seen: Seen, draft: Draft) -> None:
 def _warnings(seen: Seen, world: World, wished: Wished, *, demanding: bool) -> Iterator[Objection]:
     from sigillum.core.deciding.objections import missing_rights, without_effect
     right = _right(wished)
-    yield from without_effect(world, right, seen.books.owner)
+    yield from without_effect(world, right, lambda identity: seen.books.owner(seen.tenant, GRANT, identity))
     if demanding:
         yield from missing_rights(world, right, seen.now, [p for p, _ in wished.role.body.permissions])

@@ -29,7 +29,7 @@ def arrival_seconds(profile: Profile) -> int:
 class Books(Protocol):
     """What the ledger says beside this charter's own history."""
 
-    def owner(self, identity: str) -> str:
+    def owner(self, tenant: str, kind: Kind[Any], identity: str) -> str:
         """Which charter or loan made a thing, in words; empty where none did."""
         ...
 
@@ -37,7 +37,7 @@ class Books(Protocol):
         """Is this the externalId of a loan's grant?"""
         ...
 
-    def lends(self, identity: str) -> str:
+    def lends(self, tenant: str, identity: str) -> str:
         """The number of the open loan whose grant has this id; empty where none has."""
         ...
 
@@ -45,11 +45,11 @@ class Books(Protocol):
         """Does the workspace have a charter of this name?"""
         ...
 
-    def joins(self, identity: str, team: str) -> bool:
+    def joins(self, tenant: str, identity: str, team: str) -> bool:
         """Does the charter that made a principal ask for a place in this team? One that cannot be read may."""
         ...
 
-    def expected(self, identity: str) -> Expected | None:
+    def expected(self, tenant: str, identity: str) -> Expected | None:
         """What the charter that made a principal says it cannot do there; None where none did."""
         ...
 

@@ -29,8 +29,14 @@ NAME, THING, LOAN, END = "name", "thing", "loan", "end"
 ENDING = frozenset((CREDENTIAL.name, GRANT.name))  # kinds of things whose ends are in the books
 
 
+def thing(tenant: str, kind: str, identity: str) -> str:
+    """The key of one thing: two tenants, or two kinds of one tenant, may use the same id."""
+    return f"{kind} {identity} of {tenant}"
+
+
 class Row(NamedTuple):
-    """One line of the books: a charter's `name`, a `thing` by its id, a `loan` by its externalId; and whose stream it is.
+    """One line of the books: a charter's `name`, a `thing` by its tenant, kind and id, a `loan` by its externalId; and whose
+    stream it is.
 
     Beside them what is open of each sort of undertaking, and the undertakings about each principal; and of what was made with
     an end, that `end` before the stream. Without a stream the line goes.
@@ -99,7 +105,9 @@ def changes(kind: str, uid: str, body: Mapping[str, Any], intent: Mapping[str, A
         rows += [Row(about(sort, str(principal)), uid, uid)] if principal else []
         return (*rows, Row(LOAN, str(body["external_id"]), uid)) if kind == LENT else tuple(rows)
     made = kind in (ADOPTED, FOUND) or (kind == OUTCOME and body.get("result") == Outcome.MADE)
-    rows = [Row(THING, str(body["id"]), uid)] if made and body.get("id") and not body.get("value") else []
+    of = body if intent is None else intent
+    rows = [Row(THING, thing(str(of.get("tenant", "")), str(of.get("thing", "")), str(body["id"])), uid)] if (
+        made and body.get("id") and not body.get("value")) else []
     if kind == OUTCOME and intent is not None:
         rows += _ends(uid, str(body.get("result")), intent)
     elif kind in (ADOPTED, FOUND) and body.get("thing") in ENDING and body.get("until"):

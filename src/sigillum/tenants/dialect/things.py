@@ -136,6 +136,8 @@ class Things:
         written = self._written(kind)
         if section is None:
             return written
+        if kind is GRANT and query.field == "principal":
+            self._one_of(query.value)
         if section.document is not None:
             about = query.value if query.field == "principal" else ""
             return self.documents.all(kind, section.document, self._each(kind, section.document.of, query), about)
@@ -162,6 +164,14 @@ class Things:
         told = {r.name for r in self.dialect.roles}
         # of one that neither the tenant nor the dialect says what it allows, nothing is known
         return joined_ if "permissions" in section.shows else [r for r in joined_ if r.body.name in told]
+
+    def _one_of(self, principal: str) -> None:
+        """Accounts and teams may be numbered each by themselves; of an id that both have, nobody can say whose it is. Raises
+        HiddenError.
+        """
+        described = [k for k in (ACCOUNT, TEAM) if self.section(k) is not None]
+        if len(described) == 2 and all(self.fact(Query(k, "id", principal)).records for k in described):
+            raise HiddenError(f"{principal} is the id of an account and of a team there: whose rights these are is not known")
 
     def _each(self, kind: Kind[Any], of: str, query: Query[Any]) -> Iterator[dict[str, Any]]:
         """For which things something is asked: for one where the question names it, else for all of them."""
