@@ -34,6 +34,7 @@ from .workspace import Workspace
 
 if TYPE_CHECKING:
     from sigillum.core.charter.wants import CertificateAnswer
+    from sigillum.core.federation.subjects import Wrong
 
     from .issuers import IssuerSection
 
@@ -215,7 +216,12 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
         path = workspace.folder / section.certificate.removeprefix("file:")
         ca = workspace.folder / workspace.file.house_ca.removeprefix("file:") if workspace.file.house_ca else None
         return read_certificate(path, ca, at(("credentials", index, "certificate")))
-    proofs = [proof.to_core(p, at(("proofs", i))) for i, p in enumerate(file.proofs)]
+
+    def subject(trust: str, value: str | dict[str, str]) -> tuple[str, list[Wrong]]:
+        from .sections.trusts import subject_text
+        issuer = next((t.issuer for t in parts.get("trusts", ()) if t.name == trust), "")
+        return subject_text(value, workspace.issuers.get(issuer))
+    proofs = [proof.to_core(p, at(("proofs", i)), subject) for i, p in enumerate(file.proofs)]
     return Charter(
         name=file.charter, tenant=file.tenant, stage=stage,
         purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",

@@ -264,6 +264,15 @@ def _keyless(add: Add) -> list[Scene]:
               "sigillum trust try clerk.jwt mast-reader", 1),
         Scene("The right one is let in, for ten minutes at most.", f"{swap} reader.jwt --out access.token"),
         Scene("", f"{swap} clerk.jwt --out other.token", 6),
+        Scene("Which outside identities may get in, and which must not? Tried with the tokens at hand, decided for the others.",
+              "sigillum prove mast-reader --outside reader.jwt --outside clerk.jwt"),
+        Scene("The machine gets a profile. No secret is in it.",
+              "sigillum trust profile mast-reader --file reader.jwt --out profile.json"),
+        Scene("", "sigillum key read profile.json"),
+        Scene("On the right machine it serves; on another one the same file is refused.",
+              "sigillum with --profile profile.json -- sh -c 'test -s $MAST_READER_TOKEN_FILE && echo it has a token'"),
+        Scene("", "sigillum with --profile profile.json -- true", 6, (Edit("profile.json", "reader.jwt", "clerk.jwt"),)),
+        Scene("The token is ended before its time, and a call with it shows that.", "sigillum token end access.token --at summit"),
     ]
 
 

@@ -47,6 +47,7 @@ class Metadata(NamedTuple):
     issuer: str
     token_endpoint: str
     introspection_endpoint: str = ""
+    revocation_endpoint: str = ""  # RFC 7009
     registration_endpoint: str = ""  # RFC 7591 §3
     secret_in_body: bool = False  # a client's secret goes into the body, since Basic is not offered (RFC 6749 §2.3.1)
 
@@ -76,7 +77,8 @@ def discover(http: Http, issuer: str) -> Metadata:
             if not isinstance(found.get("token_endpoint"), str):
                 raise UnreachableError("its metadata names no token endpoint", where=url, mend="ask its operator")
             return Metadata(issuer, found["token_endpoint"], str(found.get("introspection_endpoint") or ""),
-                            str(found.get("registration_endpoint") or ""), _in_body(found))
+                            str(found.get("revocation_endpoint") or ""), str(found.get("registration_endpoint") or ""),
+                            _in_body(found))
     raise UnreachableError("there is no authorization server metadata", where=inserted,
                            mend="check the issuer in the tenant's entry or profile")
 
@@ -188,6 +190,19 @@ def _token(answer: Answer, metadata: Metadata) -> Token:
                                mend="ask the tenant's operator")
     lives = found.get("expires_in")
     return Token(Secret(value), lives if isinstance(lives, int) else None, str(found.get("scope", "")))
+
+
+def revoke(http: Http, metadata: Metadata, token: Secret, authorization: str) -> None:
+    """Have a token ended (RFC 7009 §2.1). That it is answered with 200 shows nothing (§2.2): a call with it does.
+
+    Raises RefusedError, HttpError.
+    """
+    if not metadata.revocation_endpoint:
+        raise RefusedError("tokens are not ended there: it names no place for that", where=metadata.issuer,
+                           mend="end or suspend what it was got with, and wait until the token is over")
+    answer = _post(http, metadata.revocation_endpoint, {"token": token.reveal()}, {"Authorization": authorization})
+    if answer.status != 200:
+        raise OAuthRefusedError(answer, "ending the token")
 
 
 def introspect(http: Http, metadata: Metadata, token: Secret, proof: ClientProof) -> dict[str, Any]:

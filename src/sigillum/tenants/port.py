@@ -162,6 +162,15 @@ class Foreseeing(Protocol):
         ...
 
 
+@runtime_checkable
+class Revoking(Protocol):
+    """What can end a token before its time."""
+
+    def revoke(self, token: Secret) -> None:
+        """As the administrator; whether it is ended shows when it is presented. Raises RefusedError, UnreachableError."""
+        ...
+
+
 class SignIns(Protocol):
     """The identity's own side: signing in, and using permissions."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from sigillum.core.charter.charter import Charter, CredentialWant, ProofWant
@@ -71,12 +71,16 @@ class ProofReport:
                     mend="what was to end stays until it is; run `sigillum enact` again, or with --wait 10m")
 
 
-def prove_all(office: Office, charters: list[Charter], *, with_: str = "", before_: bool = False) -> Iterator[ProofReport]:
-    """Several at a time, in order as they come; where one cannot be tried, the others are. Raises MachineError."""
+def prove_all(office: Office, charters: list[Charter], *, with_: str = "", before_: bool = False,
+              tokens: Sequence[str] = ()) -> Iterator[ProofReport]:
+    """Several at a time, in order as they come; where one cannot be tried, the others are. `tokens`: from outside, at hand.
+
+    Raises MachineError.
+    """
     def one(charter: Charter) -> ProofReport:
         try:
             office.settings.go_on()
-            return before(office, charter) if before_ else prove(office, charter, with_=with_)
+            return before(office, charter) if before_ else prove(office, charter, with_=with_, tokens=tokens)
         except SigillumError as problem:
             if len(charters) == 1 or problem.outcome is Outcome.MACHINE:
                 raise
@@ -86,7 +90,7 @@ def prove_all(office: Office, charters: list[Charter], *, with_: str = "", befor
     yield from several(office.settings, one, charters, finish=True)
 
 
-def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
+def prove(office: Office, charter: Charter, *, with_: str = "", tokens: Sequence[str] = ()) -> ProofReport:
     """Put every proof of a charter to the test and write the result down. Raises SomebodyError, UsageError."""
     _needs_proofs(charter)
     uid, state = office.books.history(charter.name)
@@ -97,7 +101,7 @@ def prove(office: Office, charter: Charter, *, with_: str = "") -> ProofReport:
     if not principal:
         raise SomebodyError(f"the identity of {charter.name} does not exist yet", where=charter.tenant,
                             mend=f"run `sigillum enact {charter.name}` first")
-    return run(office, charter, state, office.keepings.of(uid), principal, Prove(credential=with_))
+    return run(office, charter, state, office.keepings.of(uid), principal, Prove(credential=with_), tokens)
 
 
 def _needs_proofs(charter: Charter) -> None:
@@ -129,7 +133,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
 
 
 def run(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str,
-        wish: Prove = ALL) -> ProofReport:
+        wish: Prove = ALL, tokens: Sequence[str] = ()) -> ProofReport:
     """Sign in and try, in each tenant, and wait where it is early; used by `prove`, and by `enact` between and after its steps.
 
     Only where all proofs are tried is the result written down as that of the charter.
@@ -140,7 +144,7 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
         with trying_ours(office, state, charter, credential):
             for trying in tryings(office, replace(timed, proofs=proofs), state, keys, principal, credential, wish.without,
                                   signing=bool(wish.credential)):
-                signed_in, with_what = sign_in(trying)
+                signed_in, with_what = _signed_in(trying, tokens)
                 results, longer = _tried(office, charter, trying, signed_in, with_what)
                 found += [(with_what, r) for r in results]
                 waited += longer
@@ -150,7 +154,7 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
     results = worst_of(found)
     if wish.proofs is None and charter.sign_ins:
         from .signing import prove as prove_sign_ins
-        results += prove_sign_ins(office, charter, principal)
+        results += prove_sign_ins(office, charter, principal, tokens)
     with_ = ", ".join(dict.fromkeys(s for s in shown if s))
     report = ProofReport(charter.name, principal, "; ".join(dict.fromkeys(said)), with_, tuple(results), state.before, waited)
     if wish.proofs is None:
@@ -158,6 +162,16 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
             "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": report.credential,
             "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
     return report
+
+
+def _signed_in(trying: Trying, tokens: Sequence[str]) -> tuple[SignedIn, str]:
+    """With its credential; where it has none here, by a trust, with a token from outside that is at hand."""
+    if trying.credential is None and trying.home is None and tokens:
+        from .outsiders import matching
+        found = matching(trying.charter, trying.state, trying.principal, tokens)
+        if found is not None:
+            return trying.tenant.sign_in(found[0]), f"the trust {found[1]}"
+    return sign_in(trying)
 
 
 def _tried(office: Office, charter: Charter, trying: Trying, signed_in: SignedIn, shown: str) -> tuple[list[Result], float]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sigillum.core.charter.charter import Charter, ProofWant
@@ -58,10 +59,15 @@ def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask
     return SignInTold(tenant.address.name, account, attempt, verdict, theirs)
 
 
-def prove(office: Office, charter: Charter, principal: str) -> list[Result]:
+def prove(office: Office, charter: Charter, principal: str, tokens: Sequence[str] = ()) -> list[Result]:
     """What is expected of signing in, asked of the tenant; a refusal counts where a rule makes it, or beside its pair."""
-    found = [_asked(office, charter, principal, proof) for proof in charter.sign_ins]
-    return [_weighed(result, [r for r, _ in found], told) for result, told in found]
+    own = [p for p in charter.sign_ins if p.sign_in is not None and not p.sign_in.trust]
+    found = [_asked(office, charter, principal, proof) for proof in own]
+    outside: list[Result] = []
+    if len(own) < len(charter.sign_ins):
+        from .outsiders import prove as prove_outsiders
+        outside = prove_outsiders(office, charter, principal, tokens)
+    return [*(_weighed(result, [r for r, _ in found], told) for result, told in found), *outside]
 
 
 def _asked(office: Office, charter: Charter, principal: str, proof: ProofWant) -> tuple[Result, SignInTold | None]:

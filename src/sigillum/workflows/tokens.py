@@ -23,7 +23,7 @@ from sigillum.protocols.issuers import IssuerKeys, pinned
 from sigillum.protocols.oauth import USUAL_ASSERTION_SECONDS, dated, encoded
 from sigillum.protocols.tokens import Keys, TokenRefusedError, verify
 from sigillum.reading.given import data_of
-from sigillum.tenants.port import Proof, SignedIn, now_at
+from sigillum.tenants.port import Proof, Revoking, SignedIn, now_at
 
 from .office import Office
 
@@ -228,6 +228,26 @@ def swap(office: Office, charter_name: str, text: str, only: str = "") -> Got:
     tenant = office.tenants.reach(charter.tenant)
     proof = Proof(principal, assertion=Secret(text.strip()), trust=made.id)
     return Got(charter, tenant.sign_in(proof), f"the trust {one.name}")
+
+
+class Ended(NamedTuple):
+    """What became of a token: was it taken before, and is it now? None: there is nothing to ask."""
+
+    before: bool | None
+    after: bool | None
+
+
+def end(office: Office, text: str, tenant_name: str) -> Ended:
+    """Have a token ended, and see by a call that it is refused (RFC 7009 §2.2). Raises UsageError, RefusedError."""
+    tenant, token = office.tenants.reach(tenant_name), text.strip()
+    if not isinstance(tenant, Revoking):
+        raise UsageError(f"no token is ended at {tenant_name}: its driver knows no way", where="token end",
+                         mend="end or suspend what it was got with")
+    subject = str(read(token).claims.get("sub") or "") if token.count(".") == 2 else ""
+    signed_in = SignedIn(Secret(token), subject, "a token that was given")
+    before = tenant.taken(signed_in)
+    tenant.revoke(Secret(token))
+    return Ended(before, tenant.taken(signed_in))
 
 
 def text_of(file: str) -> str:

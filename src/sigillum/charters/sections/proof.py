@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from pydantic import Field, model_validator
@@ -9,10 +10,11 @@ from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import SIGN_IN, AccountName, Expected, PlacePath
 from sigillum.core.charter.charter import ProofWant, SignInTry
+from sigillum.core.federation.subjects import Wrong
 from sigillum.core.values.errors import Position
 from sigillum.reading.models import Section, not_both, one_of, says
 
-SIGNING = ("as_", "from_", "interactive", "second_factor")
+SIGNING = ("as_", "from_", "interactive", "second_factor", "trust", "outside")
 
 
 class ProofSection(Section):
@@ -23,7 +25,7 @@ class ProofSection(Section):
         {"if": {"anyOf": [{"required": [k], "properties": {k: {"const": SIGN_IN}}} for k in ("can", "cannot")]},
          "then": {"not": {"anyOf": [{"required": [k]} for k in (
              "at", "on_behalf_of", "in", "with", "count", "at_least", "value", "follow", "while")]}},
-         "else": {"required": ["at"], "not": {"anyOf": [{"required": [k]} for k in ("as", "from")]}}},
+         "else": {"required": ["at"], "not": {"anyOf": [{"required": [k]} for k in ("as", "from", "trust", "outside")]}}},
         {"if": {"required": ["cannot"]}, "then": {"not": {"anyOf": [
             {"required": [k]} for k in ("count", "at_least", "value", "follow", "while")]}}})
 
@@ -43,6 +45,8 @@ class ProofSection(Section):
     from_: str | None = Field(None, alias="from", description="Of sign-in: the address it comes from")
     interactive: bool = Field(False, description="Of sign-in: a person at a screen")
     second_factor: bool = Field(False, description="Of sign-in: with a second factor")
+    trust: str | None = Field(None, description="Of sign-in: from outside, by this trust of the charter")
+    outside: str | dict[str, str] | None = Field(None, description="Beside `trust`: the outside subject, or its parts")
 
     @model_validator(mode="after")
     def _one_way(self) -> ProofSection:
@@ -62,15 +66,21 @@ class ProofSection(Section):
         own = [n.strip("_") for n in SIGNING if getattr(self, n)]
         if not signing and own:
             raise wrong(f"{' and '.join(own)} cannot stand here", "only `sign-in` takes it")
+        if (self.trust is None) != (self.outside is None) or (self.trust and len(own) > 2):
+            raise wrong("whoever comes from outside is named by its subject and a trust, and by nothing else",
+                        "write {cannot: sign-in, trust: NAME, outside: SUBJECT}")
         if not signing and self.at is None:
             raise wrong("it is not said where", "add `at: PLACE`")
         return self
 
 
-def to_core(section: ProofSection, position: Position) -> ProofWant:
+def to_core(section: ProofSection, position: Position, subject: Callable[[str, str | dict[str, str]], tuple[str, list[
+        Wrong]]]) -> ProofWant:
+    """`subject`: the text of an outside subject by the issuer of a trust, and what is wrong with it."""
     permission = section.can or section.cannot or ""
-    signing = SignInTry(section.as_ or "", section.from_ or "", section.interactive, section.second_factor) \
-        if permission == SIGN_IN else None
+    text, wrong = subject(section.trust, section.outside or "") if section.trust else ("", [])
+    signing = SignInTry(section.as_ or "", section.from_ or "", section.interactive, section.second_factor,
+                        section.trust or "", text, tuple(wrong)) if permission == SIGN_IN else None
     return ProofWant(section.can is not None, permission, section.at or "", section.count,
                      section.at_least, section.value, position, section.on_behalf_of or "", section.tenant or "",
                      section.with_ or "", section.while_ or "", section.follow or "", signing)

@@ -13,6 +13,7 @@ EXAMPLE = """examples:
   sigillum prove wind-ingest
   sigillum prove wind-ingest --before       record what works now; then enact, then:
   sigillum prove wind-ingest --wait 12m     before and after, once the change is felt
+  sigillum prove mast-reader --outside reader.jwt --outside clerk.jwt   a workload, and another one, by a trust
   sigillum prove wind-ingest --with ingest-key --format json"""
 
 
@@ -23,6 +24,8 @@ def add_parser(subparsers: Any) -> None:
                     "harm is asked of the tenant, not tried.")
     charters(parser)
     parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="sign in with this one")
+    parser.add_argument("--outside", action="append", default=[], metavar="FILE", help="a token from outside that is at hand: "
+                        "tried by the charter's trusts")
     parser.add_argument("--before", action="store_true", help="only record what holds now: later proofs show before and after")
     waiting(parser)
     parser.add_argument("--format", choices=("text", "json"), default="text")
@@ -32,13 +35,15 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import enacted
     from sigillum.workflows.ledgers import keep_witness
     from sigillum.workflows.prove import prove_all
+    from sigillum.workflows.tokens import text_of
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     charters = context.charters(args)
     if args.all:
         charters = [c for c in charters if c.expectations]
     context.office.books.ledger(write=True)
     outcomes, found, held = list[Outcome](), [], 0
-    for report in prove_all(context.office, charters, with_=args.with_, before_=args.before):
+    tokens = [text_of(file).strip() for file in args.outside]
+    for report in prove_all(context.office, charters, with_=args.with_, before_=args.before, tokens=tokens):
         outcomes.append(report.outcome())
         if args.format == "json":
             found.append(enacted.proofs_json(report))

@@ -1,4 +1,4 @@
-"""`sigillum token read | fetch | mint | swap`"""
+"""`sigillum token read | fetch | mint | swap | end`"""
 
 from __future__ import annotations
 
@@ -22,6 +22,7 @@ EXAMPLE = """examples:
   sigillum token fetch wind-ingest --out access.token   a fresh access token, into a file of yours alone
   sigillum token mint wind-ingest --lives 60s --out assertion.jwt   a self-signed assertion; what it says is shown first
   sigillum token swap mast-reader outside.jwt --out access.token   for a token from outside, by a trust
+  sigillum token end access.token --at summit           and is it refused from now on?
   sigillum token swap mast-reader - --fd 3 3> access.token < outside.jwt"""
 
 
@@ -59,11 +60,17 @@ def add_parser(subparsers: Any) -> None:
         where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
         where.add_argument("--fd", type=int, metavar="N", help="an open file descriptor")
         one.add_argument("--format", choices=("text", "json"), default="text")
-    read.add_argument("--format", choices=("text", "json"), default="text")
+    end = verbs.add_parser("end", parents=[common()], help="have a token ended before its time", epilog=EXAMPLE,
+                           description="Have a token ended (RFC 7009), and see by a call whether it is refused. Exit code "
+                                       "7: it is still taken.")
+    end.add_argument("file", metavar="FILE", help="or - for standard input")
+    end.add_argument("--at", required=True, metavar="TENANT", help="the tenant that gave it")
+    for one in (read, end):
+        one.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"read": _read, "mint": _mint}.get(args.verb, _got)(args, context)
+    return {"read": _read, "mint": _mint, "end": _end}.get(args.verb, _got)(args, context)
 
 
 def _mint(args: argparse.Namespace, context: Context) -> Outcome:
@@ -83,6 +90,20 @@ def _mint(args: argparse.Namespace, context: Context) -> Outcome:
     else:
         context.show_text(f"Signed with {made.how}; it stands in {where}.")
     return Outcome.DONE
+
+
+def _end(args: argparse.Namespace, context: Context) -> Outcome:
+    """An answer of 200 shows nothing; a call with the token does."""
+    from sigillum.workflows.tokens import end, text_of
+    done = end(context.office, text_of(args.file), args.at)
+    was = {True: "It was taken before", False: "It was refused before, too", None: "Whether it was taken before is not known"}
+    now = {True: "and is still taken: run the same command again in a while", False: "and is refused now",
+           None: "and nothing can be asked that would show whether it is refused now"}
+    if args.format == "json":
+        context.show_json("ended", {"taken_before": done.before, "taken_now": done.after})
+    else:
+        context.show_text(f"{was[done.before]}, {now[done.after]}.")
+    return Outcome.NOT_YET if done.after else Outcome.DONE
 
 
 def _got(args: argparse.Namespace, context: Context) -> Outcome:

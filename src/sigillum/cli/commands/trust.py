@@ -1,18 +1,21 @@
-"""`sigillum trust try`"""
+"""`sigillum trust try | profile`"""
 
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common, verbs_of
-from sigillum.core.values.errors import Outcome
+from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
   sigillum trust try claims.json mast-reader       would such a token act as it? which condition does not hold?
   sigillum trust try token.jwt mast-reader --trust valley
-  sigillum trust try - mast-reader < token.jwt"""
+  sigillum trust try - mast-reader < token.jwt
+  sigillum trust profile mast-reader --file /run/identity/token --out mast-reader.json   for the machine: no secret in it
+  sigillum trust profile mast-reader --address http://127.0.0.1:8470/token --at /token --out mast-reader.json"""
 
 
 def add_parser(subparsers: Any) -> None:
@@ -26,9 +29,50 @@ def add_parser(subparsers: Any) -> None:
     try_.add_argument("charter", metavar="CHARTER")
     try_.add_argument("--trust", default="", metavar="NAME", help="only this one")
     try_.add_argument("--format", choices=("text", "json"), default="text")
+    profile = verbs.add_parser("profile", parents=[common()], help="how a workload gets in, without any secret", epilog=EXAMPLE,
+                               description="Write what a workload needs to get in by a trust: where it reads its own token, "
+                                           "for whom, where it goes with that, as whom. `with --profile` uses it.")
+    profile.add_argument("charter", metavar="CHARTER")
+    profile.add_argument("--trust", default="", metavar="NAME", help="by this one (default: its only one)")
+    way = profile.add_mutually_exclusive_group(required=True)
+    way.add_argument("--file", metavar="PATH", help="the workload reads its token from this file")
+    way.add_argument("--address", metavar="URL", help="from this address")
+    way.add_argument("--variable", metavar="NAME", help="from this variable")
+    way.add_argument("--command", dest="runs", metavar="TEXT", help="from a command; `with --profile` wants a flag for that")
+    profile.add_argument("--header", action="append", default=[], metavar="NAME=VALUE", help="of an address: goes along")
+    profile.add_argument("--at", default="", metavar="POINTER", help="where it stands, if that is JSON (RFC 6901)")
+    profile.add_argument("--out", metavar="FILE", help="into this new file (default: it is printed)")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    return _profile(args, context) if args.verb == "profile" else _try(args, context)
+
+
+def _profile(args: argparse.Namespace, context: Context) -> Outcome:
+    import json
+    import shlex
+
+    from sigillum.workflows.workload import profile_of
+    headers = dict(pair.partition("=")[::2] for pair in args.header)
+    if args.header and (not args.address or not all(headers) or not all(headers.values())):
+        raise UsageError("a header belongs to an address", where="--header", mend="write --address URL --header NAME=VALUE")
+    found = {"file": args.file, "address": args.address, "variable": args.variable, "header": headers, "at": args.at,
+             "command": shlex.split(args.runs) if args.runs else None}
+    text = json.dumps(profile_of(context.office, args.charter, args.trust, {n: v for n, v in found.items() if v}), indent=1)
+    if not args.out:
+        context.show_text(text)
+        return Outcome.DONE
+    try:
+        with Path(args.out).open("x", encoding="utf-8") as opened:  # nothing in it is secret
+            opened.write(f"{text}\n")
+    except OSError as problem:
+        raise FileError(f"it cannot be written: {problem.strerror}", where=args.out, mend="name a new file") from problem
+    context.show_text(f"The profile stands in {args.out}. No secret is in it; `sigillum key read {args.out}` shows that, and "
+                      f"`sigillum with --profile {args.out} -- COMMAND` uses it where the workload runs.")
+    return Outcome.DONE
+
+
+def _try(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import tokens as view
     from sigillum.workflows.tokens import text_of, try_trusts
     found = try_trusts(context.office, text_of(args.file), args.charter, args.trust)

@@ -6,18 +6,23 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from typing import Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
 from sigillum.cli.streams import write
 from sigillum.core.values.errors import Outcome, SigillumError, UsageError
 
+if TYPE_CHECKING:
+    from sigillum.workflows.giving import Given
+
 RUNS_ANOTHER = True  # what stands behind -- is not for us
 EXAMPLE = """examples:
   sigillum with wind-ingest -- ./store-readings.sh
   sigillum with wind-ingest -- sh -c 'curl -H "@$WIND_INGEST_HEADER_FILE" https://summit.example/streams'
   sigillum with --env FEED_TOKEN=keyring:feed -- ./feed.sh
+  sigillum with --profile mast-reader.json -- ./show-wind.sh     without any key, where the workload runs
   sigillum with wind-ingest timetable-publisher --as environment -- python publish.py
 
 variables, by the charter's name in capitals:
@@ -42,20 +47,22 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
     parser.add_argument("--as", dest="how", choices=("file", "environment"), default="file",
                         help="where the tokens are: in files in memory that are kept fresh, or in the environment, once")
+    parser.add_argument("--profile", metavar="FILE", help="as the workload of this profile (`trust profile`); no workspace is "
+                        "needed")
+    parser.add_argument("--allow-command", action="store_true", help="the profile may run a command to read its token")
     parser.add_argument("--env", action="append", default=[], metavar="NAME=REFERENCE",
                         help="a variable with what a reference stands for: env:NAME, file:PATH, keyring:NAME")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.cli.child import beside, die_of, instead
-    from sigillum.cli.running import Passed
-    from sigillum.keeping.memory import MemoryFolder
-    from sigillum.workflows.giving import Given, give, references, stripped
+    from sigillum.workflows.giving import give, references, stripped
     if not args.another:
         raise UsageError("no command is named", where="with", mend="write it behind `--`")
-    if not args.charters and not args.env:
-        raise UsageError("nothing is to be given", where="with", mend="name a charter, or a variable with --env")
+    if not args.charters and not args.env and not args.profile:
+        raise UsageError("nothing is to be given", where="with", mend="name a charter, a profile, or a variable with --env")
     context.mute()
+    if args.profile:
+        return _workload(args, context)
     office = context.office
     charters = office.charters(args.charters) if args.charters else []
     environment = stripped(office, charters, os.environ)
@@ -63,6 +70,31 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     for one in given:
         environment |= {one.variable(end): value for end, value in one.public.items()}
     environment |= {name: secret.reveal() for name, secret in references(office, args.env).items()}
+    return _run(args, context, environment, given, lambda: [give(office, c, args.credential) for c in charters])
+
+
+def _workload(args: argparse.Namespace, context: Context) -> Outcome:
+    """By a profile alone: nothing of a workspace is read."""
+    from sigillum.workflows.workload import let_in, load
+    if args.charters or args.env or args.credential:
+        raise UsageError("a profile stands for itself", where="--profile", mend="name nothing beside it")
+    profile, environment = load(args.profile, commands=args.allow_command), dict(os.environ)
+
+    def give() -> list[Given]:
+        return [let_in(profile, os.environ, timeout_seconds=context.options.timeout_seconds)]
+    environment = {n: v for n, v in environment.items() if not n.startswith("SIGILLUM_") and n != profile.reads.variable}
+    given = give()
+    for one in given:
+        environment |= {one.variable(end): value for end, value in one.public.items()}
+    return _run(args, context, environment, given, give)
+
+
+def _run(args: argparse.Namespace, context: Context, environment: dict[str, str], given: list[Given],
+         fresh: Callable[[], list[Given]]) -> Outcome:
+    """Run the command with what it is given, and fetch that anew for as long as it runs."""
+    from sigillum.cli.child import beside, die_of, instead
+    from sigillum.cli.running import Passed
+    from sigillum.keeping.memory import MemoryFolder
     if args.how == "environment" or not given:
         for one in given:
             environment |= {one.variable(end): secret.reveal() for end, secret in one.secrets.items()}
@@ -75,10 +107,10 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             environment[one.variable(f"{end}_FILE")] = str(folder.write(_file(one.charter, end), secret))
 
     def again() -> float:
-        fresh = [give(office, charter, args.credential) for charter in charters]
-        for one in fresh:
+        anew = fresh()
+        for one in anew:
             put(one)
-        return min(one.again_seconds for one in fresh)
+        return min(one.again_seconds for one in anew)
 
     def failed(problem: SigillumError) -> None:
         write(sys.stderr, f"sigillum with: there is no fresh token: {problem.what}\n")

@@ -163,16 +163,22 @@ class CredentialWant(NamedTuple):
 
 
 class SignInTry(NamedTuple):
-    """How somebody signs in: as whom (none: the identity), from which address, at a screen, with a second factor."""
+    """How somebody signs in: as whom (none: the identity), from which address, at a screen, with a second factor; or as which
+    outside subject, by a trust, of whose subject `wrong` tells.
+    """
 
     who: str = ""
     address: str = ""
     interactive: bool = False
     second_factor: bool = False
+    trust: str = ""
+    subject: str = ""
+    wrong: tuple[Any, ...] = ()
 
     def words(self) -> str:
         parts = [f"as {self.who}" if self.who else "", f"from {self.address}" if self.address else "",
-                 "interactively" if self.interactive else "", "with a second factor" if self.second_factor else ""]
+                 "interactively" if self.interactive else "", "with a second factor" if self.second_factor else "",
+                 f"from outside as {self.subject}, by the trust {self.trust}" if self.trust else ""]
         return " ".join(p for p in parts if p)
 
 

@@ -76,9 +76,22 @@ def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
             yield Mistake("client-only", "only a client acts on behalf of people", "leave `on_behalf_of` out", proof.position)
         yield from _names(charter, proof)
     for proof in charter.sign_ins:
-        if proof.sign_in is not None and not proof.sign_in.who and charter.identity.kind != ACCOUNT:
+        if proof.sign_in is not None and proof.sign_in.trust:
+            yield from _outsider(charter, proof)
+        elif proof.sign_in is not None and not proof.sign_in.who and charter.identity.kind != ACCOUNT:
             yield Mistake("sign-in-account", "sign-in is expected of accounts, and this identity is none",
                           "name the account: `as: NAME`", proof.position)
+
+
+def _outsider(charter: Charter, proof: ProofWant) -> Iterator[Mistake]:
+    """Whoever comes from outside comes by a trust of this charter, and its subject is put together as the issuer's are."""
+    assert proof.sign_in is not None
+    own = [w.name for w in charter.trusts]
+    if proof.sign_in.trust not in own:
+        yield Mistake("proof-trust", f"this charter has no trust {proof.sign_in.trust!r}",
+                      did_you_mean(proof.sign_in.trust, own) or "name one of `trusts`", proof.position)
+    for wrong in proof.sign_in.wrong:
+        yield Mistake("trust-subject", wrong.what, wrong.mend, proof.position)
 
 
 def _names(charter: Charter, proof: ProofWant) -> Iterator[Mistake]:

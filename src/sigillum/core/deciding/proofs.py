@@ -21,6 +21,7 @@ class Manner(StrEnum):
 
     TRIED = "tried"
     ASKED = "asked, not tried"
+    DECIDED = "decided, not tried"  # by the conditions that the charter has
     NEITHER = "not possible"
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
 
-from .conditions import ENDS, EQUALS, ONE_OF, STARTS, Condition, Ref, Verdict, at, judge, same, scalar
+from .conditions import ENDS, EQUALS, HAS, ONE_OF, STARTS, Condition, Ref, Verdict, at, judge, same, scalar
 from .subjects import doubts
 
 DISCOVERY = "discovery"  # an issuer's keys are found by its own configuration
@@ -63,6 +63,25 @@ def match(trust: Trust, claims: Mapping[str, Any], account: str = "") -> Match:
     if trust.acts_as:
         verdicts.append(judge(Condition(trust.acts_as, EQUALS, account), claims))
     return Match(all(v.holds for v in verdicts), tuple(verdicts))
+
+
+def supposed(trust: Trust, subject: str, account: str) -> dict[str, Any]:
+    """Claims of an outside subject for which all else is as the trust demands: only the subject itself decides then."""
+    claims: dict[str, Any] = {}
+    wanted = [(t.claim, _holding(t)) for t in trust.when] + ([(trust.acts_as, account)] if trust.acts_as else [])
+    for claim, value in wanted:
+        here = claims
+        for name in claim[:-1]:
+            here = here.setdefault(name, {})
+        here[claim[-1]] = value
+    return {**claims, "iss": trust.issuer, "aud": trust.audience, "sub": subject}
+
+
+def _holding(test: Condition) -> Any:
+    """A value that holds a condition."""
+    if test.op == ONE_OF:
+        return test.value[0]
+    return [test.value] if test.op == HAS else f"{test.value}x" if test.op == STARTS else test.value
 
 
 def _audience(trust: Trust, claims: Mapping[str, Any]) -> Verdict:

@@ -135,6 +135,10 @@ class Identity:
         where = self.profile.decisions
         return let_in(self.http, where, signed_in.header(), signed_in.principal) if where else None
 
+    def revoke(self, token: Secret) -> None:
+        from sigillum.protocols import oauth
+        oauth.revoke(self.http, self.metadata, token, self._bearer)
+
     def as_administrator(self, principal: str) -> SignedIn:
         return SignedIn(self._token, principal, "asked by the administrator, not signed in as the identity")
 

@@ -1,0 +1,136 @@
+"""Without keys: a workload's profile on the right and the wrong machine, proofs by a trust, tokens that are ended."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+from conftest import CHARTER, Away, Desk, Sandbox
+
+READER = """\
+charter: mast-reader
+tenant: summit
+owner: mara.teel@brindlemoor.example
+purpose: Shows the wind of the masts to the neighbour
+identity: {kind: service-account, name: mast-reader, display: Mast reader}
+grants: [{role: stream-reader, at: brindlemoor/sensing-prod, because: it shows the wind}]
+trusts:
+  - name: valley
+    issuer: valley
+    audience: summit
+    subject: {account: "4712", machine_role: mast-reader}
+    when: [{claim: account, equals: "4712"}, {claim: tags, has: masts}]
+proofs:
+  - {can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4}
+  - {can: sign-in, trust: valley, outside: {account: "4712", machine_role: mast-reader}}
+  - {cannot: sign-in, trust: valley, outside: {account: "4712", machine_role: night-clerk}}
+  - {cannot: sign-in, trust: valley, outside: {account: "4713", machine_role: mast-reader}}
+"""
+SHOW = "import json, os; print(json.dumps({n: open(v).read() if n.endswith('_FILE') else v for n, v in os.environ.items() if n.startswith(('MAST_READER', 'SIGILLUM', 'WHO'))}))"
+
+
+@dataclass
+class Keyless:
+    """A workspace whose charter has no key, and the tokens of some machines."""
+
+    desk: Desk
+    away: Away
+    machines: str
+
+    def token(self, name: str) -> Path:
+        path = self.desk.folder / f"{name}.jwt"
+        path.write_text(self.away.sandbox.pool.request("GET", f"{self.machines}/{name}/token?audience=summit").json()["token"])
+        path.chmod(0o600)
+        return path
+
+    def profile(self, *way: str, name: str = "p.json") -> Path:
+        path = self.desk.folder / name
+        ran = self.desk.run("trust", "profile", "mast-reader", *way, "--out", str(path))
+        assert ran.code == 0, ran.out + ran.err
+        return path
+
+    def with_(self, *words: str, **more: str) -> subprocess.CompletedProcess[str]:
+        """Elsewhere: no workspace is near."""
+        return subprocess.run([sys.executable, "-m", "sigillum", "with", *words, "--", sys.executable, "-c", SHOW], cwd="/", capture_output=True, text=True,
+                              env={**os.environ, "SIGILLUM_TIMEOUT": "20", **more}, timeout=60)
+
+
+@pytest.fixture
+def keyless(bare: Desk, sandbox: Sandbox) -> Keyless:
+    away = sandbox.tenant("summit")
+    bare.know(away)
+    valley = f"{away.address.removesuffix(f'/{away.name}/scim/v2')}/valley"
+    settings = bare.folder / "sigillum.yaml"
+    settings.write_text(settings.read_text() + f"issuers:\n  valley: {{address: '{valley}', subject: [{{part: account, is: number}}, {{part: machine_role}}], owner: [account]}}\n")
+    bare.charter(READER, "mast-reader")
+    assert bare.run("enact", "mast-reader", "--yes", "--no-prove").code == 0
+    return Keyless(bare, away, f"{valley}/machines")
+
+
+def test_a_profile_serves_on_the_right_machine_alone(keyless: Keyless) -> None:
+    desk, right, wrong = keyless.desk, keyless.token("reader-1"), keyless.token("clerk-1")
+    path = keyless.profile("--file", str(right))
+    told = desk.run("key", "read", str(path), "--format", "json").json
+    assert "no secret" in json.dumps(told), told
+    ran = keyless.with_("--profile", str(path))
+    seen = json.loads(ran.stdout)
+    assert (ran.returncode, ran.stderr, sorted(seen)) == (0, "", ["MAST_READER_HEADER_FILE", "MAST_READER_TENANT", "MAST_READER_TOKEN_FILE"])
+    token = seen["MAST_READER_TOKEN_FILE"].strip()
+    called = keyless.away.sandbox.pool.request("GET", f"{keyless.away.address.removesuffix('/scim/v2')}/work/streams/brindlemoor/sensing-prod/streams/mast-4", headers={"Authorization": f"Bearer {token}"})
+    assert called.status != 401
+    for way, more in ((("--address", f"{keyless.machines}/reader-1/token?audience=summit", "--at", "/token"), {}), (("--variable", "WHO"), {"WHO": right.read_text()}),
+                      (("--command", f"cat {right}"), {})):
+        name = f"{way[0].strip('-')}.json"
+        flags = ("--allow-command",) if way[0] == "--command" else ()
+        ran = keyless.with_("--profile", str(keyless.profile(*way, name=name)), *flags, "--as", "environment", **more)
+        assert ("MAST_READER_TOKEN" in json.loads(ran.stdout), "WHO" in json.loads(ran.stdout)) == (True, False), ran.stderr
+    content = json.loads(path.read_text())
+    # what is otherwise, and what is told
+    for change, code, told_ in (({"reads": {"file": str(wrong)}}, 6, "sub is \"4712:mast-reader\": it is another one"), ({"reads": {"file": "/nowhere"}}, 3, "cannot be read"),
+                               ({"reads": {"command": ["cat", str(right)]}}, 2, "say --allow-command"), ({"tenant": {**content["tenant"], "endpoint": "https://evil.example/token"}}, 2, "lies elsewhere than its tenant"),
+                               ({"reads": {"file": str(right), "variable": "X"}}, 3, "just one way"), ({"extra": 1}, 3, "extra"), ({"trust": {**content["trust"], "id": "another"}}, 4, "invalid_target"),
+                               ({"reads": {"address": "http://10.0.0.1/token"}}, 2, "only https")):
+        other = desk.folder / "other.json"
+        other.write_text(json.dumps({**content, **change}))
+        ran = keyless.with_("--profile", str(other))
+        assert (ran.returncode, told_ in ran.stderr, "Traceback" in ran.stderr) == (code, True, False), ran.stderr
+    path.chmod(0o666)
+    ran = keyless.with_("--profile", str(path))
+    assert (ran.returncode, "others can write this profile" in ran.stderr) == (8, True)
+    assert keyless.with_("--profile", str(path), "mast-reader").returncode == 2
+    assert desk.run("trust", "profile", "mast-reader", "--file", "x", "--trust", "vally").code == 2
+
+
+def test_a_trust_is_proved_with_the_tokens_that_are_at_hand(keyless: Keyless) -> None:
+    desk, right, wrong = keyless.desk, keyless.token("reader-1"), keyless.token("clerk-1")
+
+    def results(*words: str) -> list[tuple[bool | None, str]]:
+        return [(r["held"], r["how"]) for r in desk.run("prove", "mast-reader", *words, "--format", "json").json["charters"][0]["proofs"]]
+    decided = "decided, not tried"
+    assert results()[1:] == [(True, decided)] * 3
+    assert results("--outside", str(right), "--outside", str(wrong)) == [(True, "tried"), (True, "tried"), (True, "tried"), (True, decided)]
+    assert results("--outside", str(wrong))[2] == (None, "tried")  # refused, and nobody beside it was let in
+    for old, new, told in (("trust: valley, outside: {account: \"4713\"", "trust: vally, outside: {account: \"4713\"", "did you mean valley?"), ('"4713", machine', '"471x", machine', "has to be a number"),
+                           ("{cannot: sign-in, trust: valley, outside: {account: \"4713\", machine_role: mast-reader}}", "{cannot: sign-in, trust: valley}", "named by its subject and a trust"),
+                           ("{can: stream.read, at:", "{can: stream.read, trust: valley, outside: x, at:", "cannot stand here")):
+        desk.charter(READER.replace(old, new), "mast-reader")
+        ran = desk.run("charter", "check", "mast-reader")
+        assert (ran.code, told in ran.out + ran.err) == (3, True), ran.out + ran.err
+
+
+def test_a_token_is_ended_and_shown_to_be_refused(desk: Desk, away: Away) -> None:
+    desk.charter(CHARTER)
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    out = desk.folder / "a.token"
+    assert desk.run("token", "fetch", "wind-ingest", "--out", str(out)).code == 0
+    for before in (True, False):
+        ran = desk.run("token", "end", str(out), "--at", "summit", "--format", "json")
+        assert (ran.code, ran.json["taken_before"], ran.json["taken_now"], out.read_text().strip() in ran.out) == (0, before, False, False)
+    assert "was refused before, too, and is refused now" in desk.run("token", "end", str(out), "--at", "summit").out
+    assert desk.run("token", "end", str(desk.folder / "none"), "--at", "summit").code == 3
