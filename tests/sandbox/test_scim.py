@@ -233,7 +233,7 @@ def test_discovery_describes_every_type_it_serves(crew: Away) -> None:
     schemas = {s["id"] for s in crew.scim("GET", "/Schemas").json()["Resources"]}
     assert {t["name"] for t in types} == {
         "User", "Group", "Place", "Role", "Grant", "Credential", "TenantProfile", "Client", "ServicePrincipal", "Api", "Consent",
-        "SignInRule", "Licence", "Trust"}
+        "SignInRule", "Licence", "Trust", "Delegation"}
     for kind in types:
         assert kind["schema"] in schemas
         assert all(e["schema"] in schemas for e in kind.get("schemaExtensions", []))

@@ -63,6 +63,7 @@ class CharterFile(Section):
     permissions: Any = None  # this and the two below: see RARE
     credentials: list[CredentialSection] = Field(default_factory=list)
     trusts: Any = None
+    delegation: Any = None
     proofs: list[ProofSection] = Field(default_factory=list)
     handover: Any = None
     sign_in: Any = None
@@ -77,7 +78,7 @@ def _part(name: str) -> Callable[[], type[Section]]:
 
 
 RARE = {"permissions": _part("permission"), "handover": _part("handover"), "sign_in": _part("sign_in"),
-        "trusts": _part("trusts")}
+        "trusts": _part("trusts"), "delegation": _part("delegation")}
 
 
 def json_schema() -> dict[str, Any]:
@@ -222,6 +223,7 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
         issuer = next((t.issuer for t in parts.get("trusts", ()) if t.name == trust), "")
         return subject_text(value, workspace.issuers.get(issuer))
     proofs = [proof.to_core(p, at(("proofs", i)), subject) for i, p in enumerate(file.proofs)]
+    delegated = tuple(p for p in proofs if p.person) if parts.get("delegation") is not None else ()
     return Charter(
         name=file.charter, tenant=file.tenant, stage=stage,
         purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",
@@ -235,7 +237,8 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
         permissions=_permissions(parts, at),
         credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
                                              public_key(i, c), answer(i, c)) for i, c in enumerate(file.credentials)),
-        proofs=tuple(p for p in proofs if p.sign_in is None), sign_ins=tuple(p for p in proofs if p.sign_in is not None),
+        proofs=tuple(p for p in proofs if p.sign_in is None and p not in delegated), delegated=delegated,
+        sign_ins=tuple(p for p in proofs if p.sign_in is not None),
         **_rare(parts, at, workspace.issuers),
         licence=licence.to_core(file.licence), position=at(()))
 
@@ -260,6 +263,9 @@ def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position], issuers: Map
     if "trusts" in parts:
         from .sections import trusts
         out["trusts"] = tuple(trusts.to_core(t, issuers, at(("trusts", i))) for i, t in enumerate(parts["trusts"]))
+    if parts.get("delegation") is not None:
+        from .sections import delegation
+        out["delegation"] = delegation.to_core(parts["delegation"], at(("delegation",)))
     return out
 
 

@@ -68,6 +68,8 @@ class RulesSection(Section):
     longest_credential: Duration | None = None
     longest_loan: Duration | None = None
     forbidden_roles: list[str] = Field(default_factory=list)
+    delegable_scopes: list[str] = Field(default_factory=list, description="OAuth scopes that may be delegated; none: all")
+    delegation_to_all: bool = False  # may an identity act for everybody of a domain?
     named: list[str] = Field(default_factory=lambda: ["owner"])
     because: list[Annotated[str, BeforeValidator(_class)]] = Field(default_factory=lambda: sorted(BECAUSE_CLASSES))
 
@@ -137,7 +139,8 @@ class Workspace:
         usual = HouseRules()
         return HouseRules(section.longest_credential or usual.longest_credential_seconds,
                      frozenset(section.forbidden_roles), tuple(section.named), frozenset(section.because),
-                     section.longest_loan or usual.longest_loan_seconds)
+                     section.longest_loan or usual.longest_loan_seconds, frozenset(section.delegable_scopes),
+                     section.delegation_to_all)
 
     def tenant(self, name: str) -> TenantSection:
         """Raises FileError for a tenant that the workspace does not know."""

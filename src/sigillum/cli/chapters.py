@@ -272,7 +272,26 @@ def _keyless(add: Add) -> list[Scene]:
         Scene("On the right machine it serves; on another one the same file is refused.",
               "sigillum with --profile profile.json -- sh -c 'test -s $MAST_READER_TOKEN_FILE && echo it has a token'"),
         Scene("", "sigillum with --profile profile.json -- true", 6, (Edit("profile.json", "reader.jwt", "clerk.jwt"),)),
-        Scene("The token is ended before its time, and a call with it shows that.", "sigillum token end access.token --at summit"),
+        Scene("The token is ended before its time, and a call with it shows that.",
+              "sigillum token end access.token --at summit"),
+    ]
+
+
+def _delegation(add: Add) -> list[Scene]:
+    return [
+        Scene("", add("roster", "lena.frost")),
+        Scene("An office integration is to act for people: for those of one team, and with one scope.",
+              "cat charters/rota-calendar-sync.yaml"),
+        Scene("Registering it takes a power that is somebody else's: all else is done, and a request is written for that.",
+              "sigillum enact rota-calendar-sync --yes --no-prove", 6),
+        Scene("What holds before? Nobody is acted for, and that is recorded.", "sigillum prove rota-calendar-sync --before"),
+        Scene("The other administrator comes along. One person, one scope a token: who is refused, and why?",
+              "sigillum enact rota-calendar-sync --yes", 0,
+              (Edit("sigillum.yaml", "name: lena.frost\n      token: file:.sigillum/sandbox/roster.lena.frost.token\n",
+                    "name: lena.frost\n      token: file:.sigillum/sandbox/roster.lena.frost.token\n" + BOTH),)),
+        Scene("Who else may act for people here?", "sigillum delegations roster", 1),
+        Scene("An old one that nobody answers for, for everybody. It ends.",
+              "sigillum delegations roster --end lift-telephone --because 'the telephone is gone' --yes"),
     ]
 
 
@@ -286,4 +305,5 @@ CHAPTERS = {c.name: c for c in (
     Chapter("keys", "a key renewed without an outage, one exposed, a suspension that comes back, a retirement", _keys),
     Chapter("dialect", "a platform with an interface of its own: described, proved, served like any other", _dialect),
     Chapter("keyless", "a workload that acts without any key: a trust, the right machine, the wrong one", _keyless),
+    Chapter("delegation", "an office integration that acts for people, scope by scope", _delegation),
     Chapter("waiting", "what will not work, said beforehand; *not yet* told from *never*", _waiting))}

@@ -33,6 +33,7 @@ COMMANDS = {
     "explain": "say why something is allowed or refused, now or at any time",
     "token": "read, fetch, mint and swap tokens; none is ever printed",
     "trust": "hold a token or claims against the trusts of a charter",
+    "delegations": "list who may act for people in a tenant, how wide, and since when unused; end one",
     "key": "make, read, check, take, convert and mend keys, and find those that lie about",
     "ledger": "show and verify what was done, and where the ledger stands",
     "completion": "print shell completion for bash, zsh or fish",

@@ -96,14 +96,15 @@ def _signing_key(key: bytes) -> Any:
     return JWKRegistry.import_key(json.loads(key))
 
 
-def assertion(key: Mapping[str, Any], algorithm: str, subject: str, audience: str, now: datetime,
-              life_seconds: int, key_id: str, certificate: str = "") -> Secret:
-    """A JWT that `subject` signs for itself (RFC 7523 §3): aud is one string, and a fresh jti each. `certificate`: the
-    `x5t#S256` of the one over its key (RFC 7515 §4.1.8), which it names instead of the key.
+def assertion(key: Mapping[str, Any], algorithm: str, issuer: str, audience: str, now: datetime,
+              life_seconds: int, key_id: str, certificate: str = "", subject: str = "") -> Secret:
+    """A JWT that `issuer` signs for itself, or for another `subject` (RFC 7523 §3): aud is one string, and a fresh jti each.
+
+    `certificate`: the `x5t#S256` of the one over its key (RFC 7515 §4.1.8), which it names instead of the key.
 
     Raises MachineError where nothing can be signed with the key, or by that algorithm.
     """
-    return signed(key, algorithm, {"iss": subject, "sub": subject, "aud": audience}, now, life_seconds,
+    return signed(key, algorithm, {"iss": issuer, "sub": subject or issuer, "aud": audience}, now, life_seconds,
                   {"x5t#S256": certificate} if certificate else {"kid": key_id})
 
 
@@ -157,10 +158,12 @@ def _post(http: Http, url: str, parameters: Mapping[str, str], more: Mapping[str
     return http.send("POST", url, headers, urlencode(parameters).encode())
 
 
-def token_for_assertion(http: Http, metadata: Metadata, signed: Secret, by: ClientProof | None = None) -> Token:
+def token_for_assertion(http: Http, metadata: Metadata, signed: Secret, by: ClientProof | None = None,
+                        scope: str = "") -> Token:
     """The JWT bearer grant (RFC 7523 §2.1); `by`: who asks, where a server wants to know. Raises OAuthRefusedError, HttpError.
     """
-    parameters = {"grant_type": JWT_BEARER, "assertion": signed.reveal(), **(by.parameters() if by is not None else {})}
+    parameters = {"grant_type": JWT_BEARER, "assertion": signed.reveal(), **(by.parameters() if by is not None else {}),
+                  **({"scope": scope} if scope else {})}
     return _token(_post(http, metadata.token_endpoint, parameters, by.headers() if by is not None else None), metadata)
 
 

@@ -138,7 +138,7 @@ async def introspect(request: Request) -> Response:
     claims = claims_of(tenant, parameters["token"])
     if claims is None or (asker is not None and claims.get("client_id") != asker):
         return JSONResponse({"active": False}, headers=NO_STORE)
-    known = ("iss", "sub", "aud", "client_id", "exp", "iat", "jti", "scope")
+    known = ("iss", "sub", "aud", "client_id", "exp", "iat", "jti", "scope", "act")
     return JSONResponse({"active": True, "token_type": "Bearer", **{n: claims[n] for n in known if n in claims}},
                         headers=NO_STORE)
 

@@ -116,7 +116,7 @@ def _foreign(request: Request, tenant: Tenant, assertion: str, claims: Json) -> 
     return {"sub": account, "client_id": account}
 
 
-def _account_key(tenant: Tenant, principal: str, assertion: str) -> tuple[str, Json] | None:
+def account_key(tenant: Tenant, principal: str, assertion: str) -> tuple[str, Json] | None:
     """The account's live credential that signed this assertion."""
     peeked = keys.peek(assertion)
     header = peeked[0] if peeked else {}
@@ -161,13 +161,17 @@ def _jwt_bearer(request: Request, tenant: Tenant, parameters: dict[str, str]) ->
     if peeked is None:
         raise OAuthProblem("invalid_grant", "The assertion is not a JWT")
     claims = peeked[1]
+    from . import delegation
     if claims.get("iss") in tenant.organisations:
         return _foreign(request, tenant, assertion, claims)
     principal = str(claims.get("sub"))
     account = tenant.store.current(KINDS["User"], principal)
+    known = tenant.store.current(KINDS["User"], str(claims.get("iss"))) or directory.client_of(tenant, str(claims.get("iss")))
+    if claims.get("iss") != claims.get("sub") and known:
+        return delegation.asserted(request, tenant, parameters, assertion, claims)
     if claims.get("iss") != claims.get("sub") or account is None:
         raise OAuthProblem("invalid_grant", "iss and sub must both be the principal id of an account here")
-    found = _account_key(tenant, principal, assertion)
+    found = account_key(tenant, principal, assertion)
     if found is None:
         raise OAuthProblem("invalid_grant", "No live key of this account signed the assertion")
     if not account.get("active", True):
@@ -213,7 +217,7 @@ def authenticate(request: Request, tenant: Tenant, parameters: dict[str, str]) -
     return _by_assertion(tenant, parameters, assertion)
 
 
-def _live(tenant: Tenant, client_id: str) -> list[tuple[str, Json]]:
+def live(tenant: Tenant, client_id: str) -> list[tuple[str, Json]]:
     """The usable credentials of a registered client."""
     registered = directory.client_of(tenant, client_id)
     return _taken(tenant, registered[0]) if registered else []
@@ -222,7 +226,7 @@ def _live(tenant: Tenant, client_id: str) -> list[tuple[str, Json]]:
 def _client_secret(tenant: Tenant, client_id: str, secret: str) -> str | None:
     """The client's live credential with this secret."""
     digest = hash_of(secret)
-    return next((i for i, _ in _live(tenant, client_id) if secrets.compare_digest(tenant.secrets.get(i, ""), digest)), None)
+    return next((i for i, _ in live(tenant, client_id) if secrets.compare_digest(tenant.secrets.get(i, ""), digest)), None)
 
 
 def _by_assertion(tenant: Tenant, parameters: dict[str, str], assertion: str) -> str:
@@ -237,8 +241,8 @@ def _by_assertion(tenant: Tenant, parameters: dict[str, str], assertion: str) ->
         right = client.method == SIGNED \
             and any(keys.verify(assertion, k) for k in known if isinstance(k, dict))
     else:
-        right = _account_key(tenant, name, assertion) is not None \
-            or any(keys.verify(assertion, d["publicKey"]) for _, d in _live(tenant, name) if "publicKey" in d)
+        right = account_key(tenant, name, assertion) is not None \
+            or any(keys.verify(assertion, d["publicKey"]) for _, d in live(tenant, name) if "publicKey" in d)
     if not right:
         raise OAuthProblem("invalid_client", "No key of this client signed the assertion", 401)
     check_claims(tenant, claims, "invalid_client")
@@ -266,7 +270,7 @@ def _as_principal(request: Request, tenant: Tenant, parameters: dict[str, str], 
         raise OAuthProblem("invalid_client", "Nobody here is known by this client id", 401)
     basic, assertion = _client_basic(request), parameters.get("client_assertion", "")
     used = _client_secret(tenant, *basic) if basic else next(
-        (i for i, d in _live(tenant, client_id) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None)
+        (i for i, d in live(tenant, client_id) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None)
     return {"sub": principal, "client_id": client_id, **({"credential": used} if used else {})}
 
 
@@ -288,8 +292,8 @@ async def token(request: Request) -> Response:
         who = exchange(request, tenant, parameters)
     else:
         raise OAuthProblem("unsupported_grant_type", f"{kind} is not served here")
-    scope = parameters.get("scope", "work").split()
-    if any(s not in SCOPES for s in scope):
+    scope = who.get("scope", parameters.get("scope", "work")).split()
+    if "scope" not in who and any(s not in SCOPES for s in scope):
         raise OAuthProblem("invalid_scope", f"The scopes here are {' '.join(SCOPES)}")
     resource = parameters.get("resource", tenant.work)
     elsewhere = [t.issuer for t in request.app.state.house.tenants.values() if tenant.issuer in t.organisations]

@@ -177,6 +177,12 @@ class _Populating:
         self.add("Licence", licence["name"], {
             **licence, "holders": [{"value": self.ids["User", h]} for h in licence.get("holders", [])] or None})
 
+    def delegation(self, delegation: Json) -> None:
+        kind = "Client" if ("Client", delegation["to"]) in self.ids else "User"
+        self.add("Delegation", f"{delegation['to']} {delegation['domain']}", {
+            **{n: delegation[n] for n in ("domain", "people", "scopes")},
+            "principal": {"value": self.ids[kind, delegation["to"]], "type": kind}})
+
     def credential(self, credential: Json) -> None:
         name = f"{credential['of']} {credential['name']}"
         usual = self.standing("Credential", name).get("validUntil") or stamp(self.tenant.clock.now() + LONG_AGO)
@@ -238,6 +244,8 @@ def _populate(tenant: Tenant) -> None:
         fill.licence(licence)
     for grant in described.get("grants", []):
         fill.grant(grant)
+    for delegation in described.get("delegations", []):
+        fill.delegation(delegation)
     for credential in described.get("credentials", []):
         fill.credential(credential)
     fill.end_the_rest()

@@ -9,7 +9,7 @@ import secrets
 from datetime import timedelta
 from typing import Any
 
-from . import directory, saas, trusts
+from . import delegations, directory, saas, trusts
 from .attributes import ACCOUNT, TEAM, Kind
 from .clock import moment_of, stamp
 from .errors import ScimProblem
@@ -70,6 +70,10 @@ def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None
         _grantable(tenant, data)
     elif kind.name == "Credential":
         _credential(tenant, data)
+    elif kind.name == "Delegation":
+        _resolve(tenant, data, "principal", ("User", "Client"))
+        delegations.on_delegation(tenant, data)
+        delegations.once(tenant, data)
     elif kind.name == "Trust":
         _resolve(tenant, data, "principal", ("User",))
         trusts.on_trust(tenant, data)
@@ -82,6 +86,8 @@ def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None
 def on_update(tenant: Tenant, kind: Kind, identity: str, data: Json, before: Json) -> None:
     if kind.name == "TenantProfile" and data.get("inForce"):
         raise ScimProblem(403, "The profile in force is kept by the tenant itself")
+    if kind.name == "Delegation":
+        delegations.on_delegation(tenant, data)
     if kind.name == "Group":
         _members(tenant, data, before)
     elif kind.name == "Place":
@@ -244,7 +250,7 @@ def after_delete(tenant: Tenant, kind: Kind, identity: str, data: Json | None = 
         for found, _ in list(tenant.store.by("Grant", "place.value", identity)):
             tenant.store.delete(KINDS["Grant"], found)
     if kind.name in ("User", "Group"):
-        for other in ("Grant", "Credential", "Trust"):
+        for other in ("Grant", "Credential", "Trust", "Delegation"):
             for found, data in list(tenant.store.by(other, "principal.value", identity)):
                 if data["principal"]["value"] == identity:
                     tenant.store.delete(KINDS[other], found)
@@ -267,7 +273,9 @@ def before_delete(tenant: Tenant, kind: Kind, identity: str) -> None:
 def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, data: Json) -> Json:
     """`data` with what is worked out at the moment of showing."""
     store = tenant.store
-    if kind.name in ("Grant", "Credential", "Consent", "Trust"):
+    if kind.name == "Delegation":
+        data = {**data, **{n: v for n, v in tenant.last_used(identity).items() if n == "lastUsedAt"}}
+    if kind.name in ("Grant", "Credential", "Consent", "Trust", "Delegation"):
         data = dict(data)
         for name, shown in (("principal", "displayName"), ("role", "name"), ("place", "path")):
             if name in data:

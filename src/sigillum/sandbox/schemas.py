@@ -186,6 +186,15 @@ TRUST = schema(
     Attr("actsAs", exact=True, mutability="immutable", about="The claim that has to be the account's name, as JSON"),
 )
 
+DELEGATION = schema(
+    "Delegation", "A client's or account's right to act for people",
+    link("principal", "User", "Client", required=True, typed=True),
+    Attr("domain", required=True, exact=True, mutability="immutable", about="Whose people"),
+    Attr("people", multi=True, exact=True, about="all, user names, or team: and the name of a team"),
+    Attr("scopes", multi=True, exact=True, about="OAuth scopes that it may use (RFC 6749 §3.3)"),
+    Attr("lastUsedAt", "dateTime", mutability="readOnly", about="Does not change the version"),
+)
+
 SIGN_IN_RULE = schema(
     "SignInRule", "What is demanded at sign-in, and of whom; every rule that applies has to be met",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("enabled", "boolean"),
@@ -274,6 +283,7 @@ KINDS: dict[str, Kind] = {k.name: k for k in (
     Kind("Api", "Apis", API, "tenant", (), ("name",), ("name",)),
     Kind("Consent", "Consents", CONSENT, "consents", (), ("principal.value",)),
     Kind("Trust", "Trusts", TRUST, "trusts", (), ("principal.value", "name")),
+    Kind("Delegation", "Delegations", DELEGATION, "delegations", (), ("principal.value",)),
     Kind("SignInRule", "SignInRules", SIGN_IN_RULE, "rules", (), ("name", "targets.value"), ("name",)),
     Kind("Licence", "Licences", LICENCE, "licences", (), ("name", "holders.value"), ("name",)),
     Kind("TenantProfile", "TenantProfiles", TENANT_PROFILE, "tenant"),

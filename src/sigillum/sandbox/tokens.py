@@ -7,6 +7,7 @@ from typing import Any
 
 from starlette.requests import Request
 
+from . import delegation
 from .answers import bearer
 from .decide import taken, usable_now
 from .errors import OAuthProblem
@@ -44,6 +45,8 @@ def _stands(tenant: Tenant, claims: Json) -> bool:
     who, used = str(claims.get("sub")), claims.get("credential")
     found = tenant.store.current(KINDS["User"], who) or tenant.store.current(KINDS["ServicePrincipal"], who)
     there = found.get("active", True) if found is not None else who in tenant.clients
+    if not delegation.stands(tenant, claims):
+        return False
     return bool(there) and (used is None or taken(tenant, used))
 
 

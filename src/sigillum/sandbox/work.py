@@ -43,7 +43,11 @@ async def call(request: Request) -> Response:
         return await secretstore.serve(request, tenant, _permission(tenant, request.method, thing), place)
     claims = bearer_claims(request, tenant)
     permission = _permission(tenant, request.method, thing)
-    verdict = decide(tenant, claims["sub"], permission, place, claims.get("credential"), token=True)
+    if "delegation" in claims and permission not in claims["scope"].split():
+        raise OAuthProblem("insufficient_scope", f"The token has no scope {permission}", 403,
+                           'Bearer error="insufficient_scope"')
+    used = None if "delegation" in claims else claims.get("credential")
+    verdict = decide(tenant, claims["sub"], permission, place, used, token=True)
     if not verdict.allowed:
         raise OAuthProblem("insufficient_scope", f"{permission} at {place} is refused", 403,
                            'Bearer error="insufficient_scope"')

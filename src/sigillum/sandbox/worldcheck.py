@@ -142,6 +142,10 @@ class _Tenant:
             at = grant["at"]
             yield from self.unknown(("grants", n, "at"), "account", at[1:], self.accounts) if at.startswith("@") else \
                 self.unknown(("grants", n, "at"), "place", at, self.places)
+        for n, delegation in enumerate(self.each("delegations")):
+            yield from self.unknown(("delegations", n, "to"), "principal", delegation["to"], [*self.accounts, *self.clients])
+            for i, scope in enumerate(delegation["scopes"]):
+                yield from self.unknown(("delegations", n, "scopes", i), "permission", scope, self.permissions)
         for n, credential in enumerate(self.each("credentials")):
             yield from self.unknown(("credentials", n, "of"), "account", credential["of"], self.accounts)
             for i, limit in enumerate(credential.get("limits", [])):

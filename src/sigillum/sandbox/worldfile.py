@@ -18,7 +18,7 @@ CALL = re.compile(r"(GET|POST|PUT|PATCH|DELETE) /[^\s{}]*\{place\}[^\s{}]*\Z")
 NEEDED = re.compile(r"[^\s@]+@[^\s@]+\Z")
 PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
 POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules", "licences",
-          "trusts", "secrets", "tenant")
+          "trusts", "delegations", "secrets", "tenant")
 
 
 def _powers(value: Any) -> Any:
@@ -235,6 +235,15 @@ class Grant(Section):
     made: Instant | None = None
 
 
+class Delegation(Section):
+    """A right to act for people that stands already."""
+
+    to: Text = Field(description="A client or an account")
+    domain: Text
+    people: list[Text] = Field(description="all, user names, or team: and the name of a team")
+    scopes: list[Text]
+
+
 class Credential(Section):
     """A key that stands already; nobody here has its private half."""
 
@@ -291,6 +300,7 @@ class Tenant(Section):
     sign_in_rules: list[Rule] = []
     licences: list[Licence] = []
     grants: list[Grant] = []
+    delegations: list[Delegation] = []
     credentials: list[Credential] = []
     without: list[str] = Field([], description="Resource types that it does not have")
     organisations: list[str] = Field([], description="Tenants here, or issuers, whose clients can be foreign principals")

@@ -85,6 +85,8 @@ class Proof(NamedTuple):
     certificate: str = ""  # with a key: the `x5t#S256` of the certificate over it, which the assertion names
     der: str = ""  # that certificate itself, base64
     credential: str = ""  # its id there
+    person: str = ""  # for whom it acts by a delegation, by the name there, for one `scope` (RFC 6749 §3.3)
+    scope: str = ""
     trust: str = ""  # the id of a trust, by which `assertion` is exchanged
     assertion: Secret | None = None  # of a foreign principal: a token of its home, made for this tenant
 

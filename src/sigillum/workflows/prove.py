@@ -118,7 +118,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
     if not uid:
         uid = office.books.make_known(charter.name)
     if not principal:
-        results = tuple(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.proofs)
+        results = tuple(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.expectations)
         report = ProofReport(charter.name, charter.identity.name, "nobody yet", "", results, recorded_before=True)
     else:
         keys, found = office.keepings.of(uid), list[Result]()
@@ -127,6 +127,10 @@ def before(office: Office, charter: Charter) -> ProofReport:
             signed_in, shown = sign_in(trying)
             said = said or signed_in.said
             found += [try_one(trying, signed_in, shown, p) for p in trying.charter.proofs]
+        if charter.delegated:
+            from .delegated import prove as prove_delegated
+            found += prove_delegated(office, charter, state, keys, principal)
+            said = said or "as itself, and for people"
         report = ProofReport(charter.name, principal, said, shown, tuple(found), recorded_before=True)
     ledger.append([Fresh(history.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}})])
     return report
@@ -155,6 +159,10 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
     if wish.proofs is None and charter.sign_ins:
         from .signing import prove as prove_sign_ins
         results += prove_sign_ins(office, charter, principal, tokens)
+    if wish.proofs is None and charter.delegated:
+        from .delegated import prove as prove_delegated
+        results += prove_delegated(office, charter, state, keys, principal)
+        said.append("and for people, with a token for each person and scope")
     with_ = ", ".join(dict.fromkeys(s for s in shown if s))
     report = ProofReport(charter.name, principal, "; ".join(dict.fromkeys(said)), with_, tuple(results), state.before, waited)
     if wish.proofs is None:

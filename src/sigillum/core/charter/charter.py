@@ -11,7 +11,7 @@ from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import Position
 
 if TYPE_CHECKING:  # few charters ask for these
-    from sigillum.core.charter.wants import CertificateAnswer, EndlessWant, HandoverWant, SignInWant, TrustWant
+    from sigillum.core.charter.wants import CertificateAnswer, DelegationWant, EndlessWant, HandoverWant, SignInWant, TrustWant
 
 KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
 CERTIFICATE = "certificate"
@@ -243,8 +243,10 @@ class Charter:
     permissions: tuple[PermissionWant, ...] = ()
     credentials: tuple[CredentialWant, ...] = ()
     trusts: tuple[TrustWant, ...] = ()
+    delegation: DelegationWant | None = None
     proofs: tuple[ProofWant, ...] = ()
     sign_ins: tuple[ProofWant, ...] = ()  # expectations about getting in
+    delegated: tuple[ProofWant, ...] = ()  # and about acting for people by a delegation
     asked: tuple[AskedWant, ...] = ()  # what it still waits for, of whom
     handover: HandoverWant | None = None
     sign_in: SignInWant | None = None
@@ -256,7 +258,7 @@ class Charter:
     @property
     def expectations(self) -> tuple[ProofWant, ...]:
         """All proofs, about places and about getting in."""
-        return (*self.proofs, *self.sign_ins)
+        return (*self.proofs, *self.sign_ins, *self.delegated)
 
     @property
     def is_team(self) -> bool:
@@ -285,7 +287,7 @@ class Charter:
         if home:
             return kept
         return replace(kept, tenant=tenant, roles=(), member_of=(), members=(), permissions=(), credentials=(), sign_ins=(),
-                       sign_in=None, licence="",
+                       delegated=(), delegation=None, sign_in=None, licence="",
                        identity=Identity(FOREIGN, self.identity.name, self.identity.display, position=self.identity.position))
 
     def about(self) -> dict[str, str]:

@@ -20,6 +20,8 @@ class HouseRules:
     named: tuple[str, ...] = ("owner",)
     because: frozenset[str] = BECAUSE_CLASSES
     longest_loan_seconds: int = 86_400
+    delegable_scopes: frozenset[str] = frozenset()  # none said: whichever
+    delegation_to_all: bool = False
 
 
 def check(charter: Charter, rules: HouseRules, tenants: Iterable[str]) -> list[Mistake]:

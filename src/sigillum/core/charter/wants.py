@@ -84,3 +84,16 @@ class HandoverWant(NamedTuple):
     form: str = ""
     to: str = ""
     test: str = ""
+
+
+class DelegationWant(NamedTuple):
+    """A right to act for people: `all`, `team:NAME`, or their names; each scope with what it is for."""
+
+    domain: str
+    people: tuple[str, ...]
+    scopes: tuple[tuple[str, str], ...]
+    position: Position | None = None
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(s for s, _ in self.scopes)

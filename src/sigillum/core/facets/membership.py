@@ -153,7 +153,8 @@ def about_of(mark: Mark, identity: str) -> str:
 def last(seen: Seen, draft: Draft) -> None:
     """An account that can do nothing yet is shown as such: nothing is granted to it, here or elsewhere, by any facet."""
     charter = seen.charter
-    if seen.away or charter.grants or charter.member_of or charter.is_team or charter.permissions or seen.whole.elsewhere:
+    may = charter.grants or charter.member_of or charter.permissions or charter.delegation is not None
+    if seen.away or may or charter.is_team or seen.whole.elsewhere:
         return
     who = principal(seen, draft)
     if who is not None and isinstance(who.id, str):

@@ -121,15 +121,25 @@ class Documents:
         """How the document will look with one more entry, which is put into just this reading of it."""
         read = self.read(section, values, "looking")
         self._foreseen = (identity, read)
-        return "" if read.refusal is not None else digest(sorted({identity, *self._ids(kind, section, read.body, values)}))
+        return "" if read.refusal is not None else self._digest(kind, section, read.body, values, identity)
 
     def looks(self, kind: Kind[Any], section: DocumentSection, values: dict[str, Any]) -> str:
         """How it looks now: which entries it has, since the other side sorts and joins them."""
         read = self.read(section, values, "looking")
-        return "" if read.refusal is not None else digest(sorted(self._ids(kind, section, read.body, values)))
+        return "" if read.refusal is not None else self._digest(kind, section, read.body, values)
 
-    def _ids(self, kind: Kind[Any], section: DocumentSection, body: Any, values: Values) -> set[str]:
-        return {r.id for r, _, _ in self._entries(kind, section, body, values)}
+    def _digest(self, kind: Kind[Any], section: DocumentSection, body: Any, values: Values, *more: str) -> str:
+        """Of the entries about this principal by their ids, `more` among them, and of all others as they stand: those are many,
+        and while they are read somebody may write.
+        """
+        about, others = str(values.get("principal") or ""), set[str]()
+        for entry in at(body, section.entries) or []:
+            text = json.dumps(_without(entry, section.members), ensure_ascii=False, sort_keys=True)
+            for member in at(entry, section.members) or [] if section.members is not None else [""]:
+                if not about or about not in str(member or text):
+                    others.add(f"{text} {member}")
+        ours = {*more, *(r.id for r, _, _ in self._entries(kind, section, body, values, about))} if about else set(more)
+        return digest([sorted(ours), sorted(others)])
 
     def unguarded(self, section: DocumentSection, values: Values, before: Read) -> bool | None:
         """Does the tenant take a write under the revision that a document had before it was changed? It stays as it is now.
@@ -173,5 +183,11 @@ class Documents:
 
 def _like(entry: Any, wanted: dict[str, Any], members: str) -> bool:
     """Is it the entry to which a member belongs: all the same but its members?"""
-    without = {n: v for n, v in entry.items() if n != members.lstrip("/")} if isinstance(entry, dict) else {}
-    return without == wanted
+    return bool(_without(entry, members) == wanted)
+
+
+def _without(entry: Any, members: str | None) -> Any:
+    """An entry without its members."""
+    if not isinstance(entry, dict):
+        return entry if members is None else {}
+    return {n: v for n, v in entry.items() if members is None or n != members.lstrip("/")}

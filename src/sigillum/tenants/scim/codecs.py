@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sigillum.core.kinds import access, identities, signing, trusting
+from sigillum.core.kinds import access, delegating, identities, signing, trusting
 from sigillum.core.kinds.kind import Part
 from sigillum.core.values.secret import Secret
 
@@ -103,6 +103,11 @@ def _trust(r: Json) -> trusting.Trust:
                           part(r, "principal", "display"))
 
 
+def _delegation(r: Json) -> delegating.Delegation:
+    return delegating.Delegation(part(r, "principal", "value"), text(r.get("domain")), texts(r.get("people")),
+                                 texts(r.get("scopes")), instant(r.get("lastUsedAt")), part(r, "principal", "display"))
+
+
 def _licence(r: Json) -> signing.Licence:
     return signing.Licence(text(r.get("name")), text(r.get("kind")), whole(r.get("total")) or 0, r.get("mailbox") is True,
                            tuple(text(h.get("value")) for h in many(r.get("holders"))))
@@ -189,6 +194,9 @@ CODECS: dict[str, Codec] = {c.kind.name: c for c in (
         "principal": ("principal", carried_by), **same("name", "issuer", "audience", "keys", "subject"),
         **named((("when", "conditions"), ("acts_as", "actsAs")))},
         {"principal": "principal.value", "name": "name"}),
+    Codec(delegating.DELEGATION, OWN + "Delegation", _delegation, {
+        "principal": ("principal", carried_by), **same("domain", "people", "scopes")},
+        {"principal": "principal.value"}),
     Codec(signing.LICENCE, OWN + "Licence", _licence, {}, {"name": "name"}),
     Codec(signing.CREDENTIAL, OWN + "Credential", _credential, {
         "principal": ("principal", carried_by), **same("name", "active", "limits"),

@@ -53,13 +53,13 @@ class Identity:
     def _bearer(self) -> str:
         return f"Bearer {self._token.reveal()}"
 
-    def _assertion(self, proof: Proof) -> Secret:
+    def _assertion(self, proof: Proof, subject: str = "") -> Secret:
         from sigillum.protocols import oauth
         assert proof.key is not None
         most = self.profile.assertion_seconds or oauth.USUAL_ASSERTION_SECONDS
         return oauth.assertion(proof.key, proof.algorithm, proof.client_id or proof.principal, self.metadata.issuer,
                                now_at(self, datetime.now(UTC)), min(most, oauth.USUAL_ASSERTION_SECONDS),
-                               thumbprint(proof.key), proof.certificate)
+                               thumbprint(proof.key), proof.certificate, subject)
 
     def _client(self, proof: Proof) -> oauth.ClientProof:
         """How the identity authenticates like a client: a fresh assertion, or its secret."""
@@ -80,6 +80,8 @@ class Identity:
         if proof.assertion is not None:
             token = oauth.token_for_assertion(self.http, self.metadata, proof.assertion)
             return SignedIn(token.value, proof.principal, "with a token of its home")
+        if proof.person:
+            return self._for_person(proof)
         if proof.client_id:
             token = oauth.token_for_client(self.http, self.metadata, self._client(proof))
         else:
@@ -95,6 +97,18 @@ class Identity:
             raise RefusedError(f"the token runs as {subject or 'nobody'}, not as {proof.principal}",
                                where=self.address.name, mend="ask the tenant's operator; nothing was tried")
         return SignedIn(token.value, subject, f"a fresh token; the tenant says: {subject}", lives_seconds=token.lives_seconds)
+
+    def _for_person(self, proof: Proof) -> SignedIn:
+        """By a delegation: for one person and one scope. What the answer leaves out is as asked (RFC 6749 §5.1)."""
+        from sigillum.protocols import oauth
+        token = oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof, proof.person), scope=proof.scope)
+        said = self._whose(proof, token.value) or {}
+        actor, scope = said.get("act"), said.get("scope", token.scope or proof.scope)
+        named = actor.get("sub") if isinstance(actor, dict) else None
+        if said.get("active") is not True or scope != proof.scope or named not in (proof.principal, proof.client_id):
+            raise RefusedError(f"the token is another one than was asked for: scope {plain(scope)}, acting {plain(named)}",
+                               where=self.address.name, mend="ask the tenant's operator; nothing was tried")
+        return SignedIn(token.value, plain(said.get("sub", "")), f"for {proof.person}", lives_seconds=token.lives_seconds)
 
     def _exchanged(self, proof: Proof, outside: Secret) -> SignedIn:
         """By a trust; whose token was given is asked with it, since nobody else can ask (RFC 7662 wants a client)."""
