@@ -88,7 +88,7 @@ def test_a_profile_serves_on_the_right_machine_alone(keyless: Keyless) -> None:
                       (("--command", f"cat {right}"), {})):
         name = f"{way[0].strip('-')}.json"
         flags = ("--allow-command",) if way[0] == "--command" else ()
-        ran = keyless.with_("--profile", str(keyless.profile(*way, name=name)), *flags, "--as", "environment", **more)
+        ran = keyless.with_("--profile", str(keyless.profile(*way, name=name)), *flags, "--put", "environment", **more)
         assert ("MAST_READER_TOKEN" in json.loads(ran.stdout), "WHO" in json.loads(ran.stdout)) == (True, False), ran.stderr
     content = json.loads(path.read_text())
     # what is otherwise, and what is told

@@ -56,7 +56,7 @@ def test_nothing_of_ours_goes_with_it(desk: Desk, away: Away) -> None:
     ours = {"ADMIN_TOKEN": admins, "SIGILLUM_TIMEOUT": "20", "FEED": "a feed's secret"}
     bare = json.loads(subprocess.run([sys.executable, "-c", TELL], capture_output=True, text=True, check=True).stdout)
     for how in ("file", "environment"):
-        seen = told(with_(desk, "wind-ingest", "--as", how, "--env", "GIVEN=env:FEED", "--", sys.executable, "-c", TELL, **ours))
+        seen = told(with_(desk, "wind-ingest", "--put", how, "--env", "GIVEN=env:FEED", "--", sys.executable, "-c", TELL, **ours))
         env = dict(seen["env"])  # type: ignore[call-overload]
         assert env.pop("GIVEN") == "a feed's secret"  # that was asked for
         secret = str(seen["header"]).removeprefix("Authorization: Bearer ") or env.pop("WIND_INGEST_TOKEN")
@@ -74,7 +74,7 @@ def test_nothing_of_ours_goes_with_it(desk: Desk, away: Away) -> None:
 def test_of_other_kinds(bare: Desk, sandbox: Sandbox, kind: str) -> None:
     desk, _, consumer = house(bare, sandbox, kind)
     secret = json.loads(consumer.file().read_text())["secret"]
-    env = dict(told(with_(desk, "wind-ingest", "--as", "environment", "--", sys.executable, "-c", TELL))["env"])  # type: ignore[call-overload]
+    env = dict(told(with_(desk, "wind-ingest", "--put", "environment", "--", sys.executable, "-c", TELL))["env"])  # type: ignore[call-overload]
     assert env["WIND_INGEST_TOKEN" if kind == "api-token" else "WIND_INGEST_PASSWORD"] == secret
     assert env.get("WIND_INGEST_USER", "") == ("wind-ingest" if kind == "password" else "")
 

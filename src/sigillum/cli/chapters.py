@@ -272,6 +272,10 @@ def _keyless(add: Add) -> list[Scene]:
         Scene("On the right machine it serves; on another one the same file is refused.",
               "sigillum with --profile profile.json -- sh -c 'test -s $MAST_READER_TOKEN_FILE && echo it has a token'"),
         Scene("", "sigillum with --profile profile.json -- true", 6, (Edit("profile.json", "reader.jwt", "clerk.jwt"),)),
+        Scene("An administrator looks at it as that account, for ten minutes and for a reason; nobody has a key of it.",
+              "sigillum with --as mast-reader --lend 10m --because 'the page stands still' -- sh -c 'test -s "
+              "$MAST_READER_TOKEN_FILE && echo it has a token'"),
+        Scene("", "sigillum loans"),
         Scene("The token is ended before its time, and a call with it shows that.",
               "sigillum token end access.token --at summit"),
     ]
@@ -304,6 +308,6 @@ CHAPTERS = {c.name: c for c in (
     Chapter("access", "teams, labels, loans, and why something is allowed or refused", _access),
     Chapter("keys", "a key renewed without an outage, one exposed, a suspension that comes back, a retirement", _keys),
     Chapter("dialect", "a platform with an interface of its own: described, proved, served like any other", _dialect),
-    Chapter("keyless", "a workload that acts without any key: a trust, the right machine, the wrong one", _keyless),
+    Chapter("keyless", "a workload without any key: a trust, the right machine, the wrong one; ten minutes as it", _keyless),
     Chapter("delegation", "an office integration that acts for people, scope by scope", _delegation),
     Chapter("waiting", "what will not work, said beforehand; *not yet* told from *never*", _waiting))}

@@ -195,6 +195,16 @@ def _token(answer: Answer, metadata: Metadata) -> Token:
     return Token(Secret(value), lives if isinstance(lives, int) else None, str(found.get("scope", "")))
 
 
+def token_for_acting(http: Http, metadata: Metadata, actors: Secret, principal: str) -> Token:
+    """Token exchange (RFC 8693 §2.1): the actor's own token for one of a principal that it may act as, named by `act_as`.
+
+    The answer names who acts (`act`, §4.1), and is never renewed. Raises OAuthRefusedError, HttpError.
+    """
+    parameters = {"grant_type": EXCHANGE, "subject_token": actors.reveal(), "subject_token_type": ACCESS_TYPE,
+                  "requested_token_type": ACCESS_TYPE, "act_as": principal}
+    return _token(_post(http, metadata.token_endpoint, parameters), metadata)
+
+
 def revoke(http: Http, metadata: Metadata, token: Secret, authorization: str) -> None:
     """Have a token ended (RFC 7009 §2.1). That it is answered with 200 shows nothing (§2.2): a call with it does.
 

@@ -86,7 +86,7 @@ def _counts(tenant: Tenant, identity: str, grant: Json) -> bool:
     return tenant.progress(identity) in (None, "ready") and state_of(tenant, grant) == "in-force"
 
 
-def _grants(tenant: Tenant, carrier: str, spot: Spot) -> Iterator[Json]:
+def grants_of(tenant: Tenant, carrier: str, spot: Spot) -> Iterator[Json]:
     team = tenant.store.felt("Group", carrier)
     reach = (team.get(TEAM) or {}).get("reach") if team else None
     if reach and not any(spot.path == r or spot.path.startswith(r + "/") for r in reach):
@@ -185,7 +185,7 @@ def _one(tenant: Tenant, who: tuple[set[str], Json], permission: str, spot: Spot
         if limits and permission not in limits:
             return no("the credential is narrower than that")
     for carrier in who[0]:
-        for grant in _grants(tenant, carrier, spot):
+        for grant in grants_of(tenant, carrier, spot):
             role = tenant.store.felt("Role", grant["role"]["value"])
             if role is not None and any(p["value"] == permission for p in role.get("permissions", [])):
                 return Verdict(True, f"granted by {role['name']}")

@@ -75,6 +75,9 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
 
     Raises OAuthProblem.
     """
+    if parameters.get("subject_token_type") == ACCESS:
+        from . import acting
+        return acting.exchange(request, tenant, parameters)
     token = parameters.get("subject_token", "")
     if not token or parameters.get("subject_token_type") not in (JWT, "urn:ietf:params:oauth:token-type:id_token"):
         raise OAuthProblem("invalid_request", "subject_token and its type, jwt, are needed")

@@ -234,6 +234,7 @@ TENANT_PROFILE = schema(
         Attr(n, "integer", mutability="readOnly") for n in (
             "assertionSeconds", "tokenSeconds", "keysPerPrincipal", "credentialSeconds", "arrivalSeconds",
             "answerItems", "feltSeconds"))),
+    Attr("acting", exact=True, mutability="readOnly", about="The permission by which one acts as a principal"),
     Attr("accountsLiveIn", exact=True, mutability="readOnly", about="Kind of place in which an account lives, unless it is "
          "installation-wide"),
     Attr("accountsDrafted", "boolean", mutability="readOnly", about="True: an account is born inactive, and takes roles after "

@@ -325,7 +325,7 @@ def profile_of(tenant: Tenant) -> Json:
         **({"preconditions": described["preconditions"]} if "preconditions" in described else {}),
         **({"organisations": tenant.organisations} if tenant.organisations else {}),
         **{word: described[name] for name, word in (
-            ("accounts_live_in", "accountsLiveIn"), ("credential_kinds", "credentialKinds"),
+            ("acting", "acting"), ("accounts_live_in", "accountsLiveIn"), ("credential_kinds", "credentialKinds"),
             ("assertion_algorithms", "assertionAlgorithms")) if name in described},
         **{word: True for name, word in (("accounts_drafted", "accountsDrafted"), ("limits_compulsory", "limitsCompulsory"),
                                      ("ended_count", "endedCount"), ("repeated_keys", "repeatedKeys"))

@@ -45,7 +45,8 @@ def _stands(tenant: Tenant, claims: Json) -> bool:
     who, used = str(claims.get("sub")), claims.get("credential")
     found = tenant.store.current(KINDS["User"], who) or tenant.store.current(KINDS["ServicePrincipal"], who)
     there = found.get("active", True) if found is not None else who in tenant.clients
-    if not delegation.stands(tenant, claims):
+    from . import acting
+    if not delegation.stands(tenant, claims) or not acting.stands(tenant, claims):
         return False
     return bool(there) and (used is None or taken(tenant, used))
 

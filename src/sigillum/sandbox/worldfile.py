@@ -315,6 +315,7 @@ class Tenant(Section):
     checks_keys: bool = Field(False, description="A public key that cannot be used is refused")
     windows_on_broad: bool = Field(True, description="False: a broad role takes no time limit")
     windows_on_everyone: bool = True
+    acting: str | None = Field(None, description="The permission by which somebody acts as a principal")
     accounts_live_in: str | None = Field(None, description="The kind of place in which accounts live")
     accounts_drafted: bool = Field(False, description="Accounts are born as drafts")
     credential_kinds: list[Literal["key-pair", "certificate", "api-token", "shared-secret", "password"]] | None = None

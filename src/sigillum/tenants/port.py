@@ -173,6 +173,15 @@ class Revoking(Protocol):
         ...
 
 
+@runtime_checkable
+class Acting(Protocol):
+    """Where one principal may act as another."""
+
+    def act_as(self, principal: str, by: SignedIn | None = None) -> SignedIn:
+        """A token of the principal; who acts is the administrator, or who signed in. Raises RefusedError."""
+        ...
+
+
 class SignIns(Protocol):
     """The identity's own side: signing in, and using permissions."""
 

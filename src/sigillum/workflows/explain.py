@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from itertools import pairwise
 
 from sigillum.core.deciding import gathering
 from sigillum.core.deciding.explanations import Explanation, explain
@@ -86,6 +87,23 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         theirs = tenant.ask_all(questions)
     spoiled = spoiling(world, principal, expected.proofs if expected is not None else (), at)
     return [Explained(explain(world, q, roles, spoiled), world, t, ours) for q, t in zip(questions, theirs, strict=True)]
+
+
+def through(office: Office, wish: Wish, principals: list[str]) -> list[Explained]:
+    """May WHO act as the first of these, that as the next, and the last one do what is asked? Each link, then the question.
+
+    Raises UsageError, SomebodyError, RefusedError.
+    """
+    tenant = lookup.subject(office, wish.who, wish.tenant).tenant
+    acting, where = tenant.profile.acting, tenant.address.name
+    if not acting:
+        raise UsageError(f"at {where} nobody acts as somebody else", where="--as", mend="leave it out")
+    chain = [wish.who, *principals]
+    out = list[Explained]()
+    for one, other in pairwise(chain):
+        out += run(office, replace(wish, who=one, permissions=(acting,), places=(f"@{other}",), tenant=where, credential="",
+                                   person=""))
+    return out + run(office, replace(wish, who=chain[-1], tenant=where))
 
 
 def _credential(world: World, principal: str, name: str) -> str:

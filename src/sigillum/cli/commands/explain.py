@@ -15,6 +15,7 @@ EXAMPLE = """examples:
   sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod --with ingest-key --ask-tenant
   sigillum explain wind-ingest --matrix
   sigillum explain avalanche-mailer mail.send brindlemoor/mailboxes/board --for-person kai.lund@brindlemoor.example
+  sigillum explain ada.rusk stream.read brindlemoor/cameras --as camera-archive --tenant summit
   sigillum explain night-robot --sign-in --from 198.51.100.7 --ask-tenant
   sigillum explain ingest-team stream.read,stream.append brindlemoor/cameras,brindlemoor/sensing-prod --matrix"""
 
@@ -32,6 +33,8 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="with this one, and its limits")
     parser.add_argument("--for-person", default="", metavar="PERSON", help="of a client: for whom it acts (default: alone)")
     parser.add_argument("--tenant", default="", help="where, if WHO is no charter and there are several tenants")
+    parser.add_argument("--as", dest="principals", action="append", default=[], metavar="WHO", help="acting as this account; "
+                        "several: each acts as the next")
     parser.add_argument("--ask-tenant", action="store_true", help="put the tenant's own answer beside ours")
     parser.add_argument("--sign-in", action="store_true", help="instead: may WHO sign in, and which rule decides?")
     parser.add_argument("--from", dest="from_", default="", metavar="ADDRESS", help="with --sign-in: from where")
@@ -48,7 +51,11 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         return _sign_in(args, context)
     from sigillum.cli.views import explained as view
     from sigillum.workflows.explain import run as explain
-    found = explain(context.office, _wish(args, context))
+    from sigillum.workflows.explain import through
+    wish = _wish(args, context)
+    if args.principals and args.matrix:
+        raise UsageError("a matrix is of one principal", where="--as", mend="leave --as or --matrix out")
+    found = through(context.office, wish, args.principals) if args.principals else explain(context.office, wish)
     if args.format == "json":
         context.show_json("explanation", {"questions": [view.as_json(f) for f in found]})
     elif args.matrix and args.format == "csv":
@@ -57,7 +64,10 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     elif args.matrix:
         context.show(view.matrix(found, context.ident))
     else:
-        context.show(view.text(found[0], context.ident))
+        for number, one in enumerate(found):
+            if number:
+                context.show_text("")
+            context.show(view.text(one, context.ident))
     for one in found:
         if one.differs:
             context.say(view.difference(one))

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common, duration, verbs_of
-from sigillum.core.values.errors import FileError, Outcome
+from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 if TYPE_CHECKING:
     from sigillum.core.values.secret import Secret
@@ -22,6 +22,7 @@ EXAMPLE = """examples:
   sigillum token fetch wind-ingest --out access.token   a fresh access token, into a file of yours alone
   sigillum token mint wind-ingest --lives 60s --out assertion.jwt   a self-signed assertion; what it says is shown first
   sigillum token swap mast-reader outside.jwt --out access.token   for a token from outside, by a trust
+  sigillum token fetch --as wind-ingest --out access.token   of an account that you may act as
   sigillum token end access.token --at summit           and is it refused from now on?
   sigillum token swap mast-reader - --fd 3 3> access.token < outside.jwt"""
 
@@ -40,7 +41,10 @@ def add_parser(subparsers: Any) -> None:
     fetch = verbs.add_parser("fetch", parents=[common()], help="a fresh access token of a charter's identity", epilog=EXAMPLE,
                              description="Sign in as a charter's identity with a credential that is kept here, and write the "
                                          "access token where that was said.")
-    fetch.add_argument("charter", metavar="CHARTER")
+    fetch.add_argument("charter", metavar="CHARTER", nargs="?", default="")
+    fetch.add_argument("--as", dest="principals", action="append", default=[], metavar="WHO", help="instead: act as this "
+                       "account, without any credential of it; several: each acts as the next")
+    fetch.add_argument("--tenant", default="", help="with --as: where, if WHO is no charter")
     fetch.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
     swap = verbs.add_parser("swap", parents=[common()], help="an access token for a token from outside", epilog=EXAMPLE,
                             description="Exchange a token from outside for an access token of the identity (RFC 8693), where "
@@ -112,6 +116,10 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.tokens import fetch, swap, text_of
     office = context.office
     out = _place(args)
+    if args.verb == "fetch" and args.principals:
+        return _acting(args, context, out)
+    if args.verb == "fetch" and not args.charter:
+        raise UsageError("nobody is named", where="token fetch", mend="name a charter, or an account with --as")
     got = fetch(office, args.charter, args.credential) if args.verb == "fetch" else swap(
         office, args.charter, text_of(args.file), args.trust)
     out(got.signed_in.token)
@@ -123,6 +131,19 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
     else:
         context.show_text(f"A token of {got.charter.identity.name}, by {got.how}, stands in {where}"
                           f"{f'; it lives {rough_duration(lives)}' if lives else ''}.")
+    return Outcome.DONE
+
+
+def _acting(args: argparse.Namespace, context: Context, out: Callable[[Secret], None]) -> Outcome:
+    """A token of somebody who is acted as; nobody renews it."""
+    from sigillum.workflows.acting import ActingWish, act
+    acted = act(context.office, ActingWish(tuple(args.principals), args.tenant))
+    out(acted.signed_in.token)
+    where = args.out or f"descriptor {args.fd}"
+    if args.format == "json":
+        context.show_json("got", {"chain": list(acted.chain), "where": where, "lives_seconds": acted.signed_in.lives_seconds})
+    else:
+        context.show_text(f"{acted.words}: the token stands in {where}.")
     return Outcome.DONE
 
 

@@ -23,13 +23,14 @@ EXAMPLE = """examples:
   sigillum with wind-ingest -- sh -c 'curl -H "@$WIND_INGEST_HEADER_FILE" https://summit.example/streams'
   sigillum with --env FEED_TOKEN=keyring:feed -- ./feed.sh
   sigillum with --profile mast-reader.json -- ./show-wind.sh     without any key, where the workload runs
-  sigillum with wind-ingest timetable-publisher --as environment -- python publish.py
+  sigillum with --as wind-ingest --lend 10m --because 'mast 4 is silent' -- ./look.sh
+  sigillum with wind-ingest timetable-publisher --put environment -- python publish.py
 
 variables, by the charter's name in capitals:
   WIND_INGEST_TOKEN_FILE    a file in memory that always holds a token with time left
   WIND_INGEST_HEADER_FILE   the same as a header line, for programs that read headers from a file
   WIND_INGEST_TENANT        the tenant's address; for a password also ..._USER and ..._PASSWORD_FILE
-  WIND_INGEST_TOKEN ...     with --as environment: the values themselves, fetched once
+  WIND_INGEST_TOKEN ...     with --put environment: the values themselves, fetched once
 
 what this prevents: no secret stands in an argument or in a file on a disk; nothing of the workspace's own secrets is in
 the program's environment; no descriptor of ours is open in it; it and we leave no core file.
@@ -45,7 +46,12 @@ def add_parser(subparsers: Any) -> None:
                     "terminal and exit code pass through, and nothing is printed.")
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="as whom it signs in")
     parser.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
-    parser.add_argument("--as", dest="how", choices=("file", "environment"), default="file",
+    parser.add_argument("--as", dest="principals", action="append", default=[], metavar="WHO", help="act as this account, "
+                        "without any credential of it; several: each acts as the next")
+    parser.add_argument("--tenant", default="", help="with --as: where, if WHO is no charter")
+    parser.add_argument("--lend", default="", metavar="DURATION", help="with --as: lend yourself the right, if need be")
+    parser.add_argument("--because", default="", metavar="WHY", help="with --lend")
+    parser.add_argument("--put", dest="how", choices=("file", "environment"), default="file",
                         help="where the tokens are: in files in memory that are kept fresh, or in the environment, once")
     parser.add_argument("--profile", metavar="FILE", help="as the workload of this profile (`trust profile`); no workspace is "
                         "needed")
@@ -58,11 +64,13 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.giving import give, references, stripped
     if not args.another:
         raise UsageError("no command is named", where="with", mend="write it behind `--`")
-    if not args.charters and not args.env and not args.profile:
+    if not args.charters and not args.env and not args.profile and not args.principals:
         raise UsageError("nothing is to be given", where="with", mend="name a charter, a profile, or a variable with --env")
     context.mute()
     if args.profile:
         return _workload(args, context)
+    if args.principals:
+        return _acting(args, context)
     office = context.office
     charters = office.charters(args.charters) if args.charters else []
     environment = stripped(office, charters, os.environ)
@@ -89,20 +97,43 @@ def _workload(args: argparse.Namespace, context: Context) -> Outcome:
     return _run(args, context, environment, given, give)
 
 
+def _acting(args: argparse.Namespace, context: Context) -> Outcome:
+    """As an account that this workspace has no credential of; the first line says as whom, by whom, and until when."""
+    from sigillum.cli.options import duration
+    from sigillum.workflows.acting import ActingWish, act, give_back
+    from sigillum.workflows.giving import stripped
+    if args.charters or args.env or args.credential:
+        raise UsageError("whoever is acted as stands for itself", where="--as", mend="name nothing beside it")
+    if bool(args.lend) != bool(args.because.strip()):
+        raise UsageError("a loan has a duration and a reason", where="--lend", mend="write --lend 10m --because WHY")
+    seconds = duration(args.lend, "--lend") if args.lend else 0
+    wish = ActingWish(tuple(args.principals), args.tenant, seconds, args.because.strip())
+    acted, environment = act(context.office, wish), stripped(context.office, [], os.environ)
+    write(sys.stderr, f"{acted.words}\n")
+    given = acted.given()
+    environment |= {given.variable(end): value for end, value in given.public.items()}
+    again = wish._replace(lend_seconds=0)
+    return _run(args, context, environment, [given], lambda: [act(context.office, again).given()],
+                (lambda: give_back(context.office, acted)) if acted.loan is not None else None)
+
+
 def _run(args: argparse.Namespace, context: Context, environment: dict[str, str], given: list[Given],
-         fresh: Callable[[], list[Given]]) -> Outcome:
-    """Run the command with what it is given, and fetch that anew for as long as it runs."""
+         fresh: Callable[[], list[Given]], over: Callable[[], None] | None = None) -> Outcome:
+    """Run the command with what it is given, and fetch that anew for as long as it runs; `over` is done when it has ended."""
     from sigillum.cli.child import beside, die_of, instead
     from sigillum.cli.running import Passed
     from sigillum.keeping.memory import MemoryFolder
     if args.how == "environment" or not given:
         for one in given:
             environment |= {one.variable(end): secret.reveal() for end, secret in one.secrets.items()}
+    if (args.how == "environment" or not given) and over is None:
         context.close()
         instead(args.another, environment)
     folder = MemoryFolder()
 
     def put(one: Given) -> None:
+        if args.how == "environment":
+            return
         for end, secret in one.secrets.items():
             environment[one.variable(f"{end}_FILE")] = str(folder.write(_file(one.charter, end), secret))
 
@@ -120,6 +151,8 @@ def _run(args: argparse.Namespace, context: Context, environment: dict[str, str]
         code = beside(args.another, environment, again, min(one.again_seconds for one in given), failed)
     finally:
         folder.remove()
+        if over is not None:
+            over()
     if code < 0:
         context.close()
         die_of(-code)

@@ -66,6 +66,7 @@ class Profile:
     felt_seconds: int | None = None
     windows_on_broad: bool = True
     windows_on_everyone: bool = True
+    acting: str = ""  # the permission by which one acts as a principal; nothing: nobody can, or it does not say
     accounts_live_in: str = ""  # kind of place in which an account lives, unless it is installation-wide
     accounts_drafted: bool = False  # an account is born inactive, and takes roles after it was switched on
     limits_compulsory: bool = False  # an API token must be narrowed

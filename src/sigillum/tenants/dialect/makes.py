@@ -30,6 +30,7 @@ class Makes(Identity):
     """What makes things."""
 
     _secrets: dict[str, Secret]  # what a making answered, until it is fetched
+    _looked_up: tuple[tuple[Make, str], dict[str, Any]] | None = None  # the values of the making that was foreseen last
 
     def _not_described(self, what: str) -> Reply:
         error = RefusedError(
@@ -94,6 +95,10 @@ class Makes(Identity):
         return Reply(Result.DONE, record._replace(id=identity))
 
     def _values_at(self, section: ThingSection, make: Make, mark: str) -> dict[str, Any]:
+        """Also what is above it, where that is a document's; what was looked up to foresee it is not looked up once more."""
+        known, self._looked_up = self._looked_up, None
+        if known is not None and known[0] == (make, mark):
+            return known[1]
         values = self._values(make, mark)
         if section.document is not None and section.document.of != PLACE.name:
             return self.things.above(section.document.of, values)
@@ -106,6 +111,7 @@ class Makes(Identity):
         with suppress(RefusedError, UnreachableError, HiddenError, NoIdError):  # its making will say it
             self.things.anew()
             values = self._values_at(section, make, mark)
+            self._looked_up = (make, mark), values
             return self.things.documents.foresee(make.kind, section.document, values, _id_made_of(section, values))
         return ""
 

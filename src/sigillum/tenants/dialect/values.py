@@ -295,6 +295,8 @@ def _pointer(text: str) -> JsonPointer:
 
 def at(document: Any, pointer: str, nothing: Any = None) -> Any:
     """What stands at a pointer (RFC 6901); None, or what else is given, where nothing does."""
+    if isinstance(document, dict) and pointer[:1] == "/" and "/" not in pointer[1:] and "~" not in pointer:
+        return document.get(pointer[1:], nothing)  # one step, which most are: a tenth of the time
     return _pointer(pointer).resolve(document, nothing)
 
 

@@ -149,6 +149,15 @@ class Identity:
         where = self.profile.decisions
         return let_in(self.http, where, signed_in.header(), signed_in.principal) if where else None
 
+    def act_as(self, principal: str, by: SignedIn | None = None) -> SignedIn:
+        from sigillum.protocols import oauth
+        token = oauth.token_for_acting(self.http, self.metadata, by.token if by is not None else self._token, principal)
+        signed = SignedIn(token.value, principal, "acting as it", lives_seconds=token.lives_seconds)
+        if self.taken(signed) is not True:
+            raise RefusedError("what the tenant gave is no token of that account, and was dropped", where=self.address.name,
+                               mend="ask the tenant's operator")
+        return signed
+
     def revoke(self, token: Secret) -> None:
         from sigillum.protocols import oauth
         oauth.revoke(self.http, self.metadata, token, self._bearer)

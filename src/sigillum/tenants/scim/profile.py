@@ -44,7 +44,7 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         accounts_live_in=text(get("accountsLiveIn")), accounts_drafted=get("accountsDrafted") is True,
         limits_compulsory=get("limitsCompulsory") is True,
         ended_count=get("endedCount") is True, repeated_keys=get("repeatedKeys") is True,
-        credential_kinds=texts(get("credentialKinds")),
+        acting=text(get("acting")), credential_kinds=texts(get("credentialKinds")),
         assertion_algorithms=texts(get("assertionAlgorithms")),
         operations={o.permission: o for o in operations}, administrator=text(administrator.get("name")),
         powers=frozenset(texts(administrator.get("powers"))) if administrator else None, carries=carries, says_limits=True)
