@@ -24,7 +24,7 @@ from cryptography.hazmat.primitives import serialization
 
 from cli.test_certificates import House
 
-PACKAGES = {"postgres": "postgresql", "rabbitmq-server": "rabbitmq-server"}  # a program, and the Debian package that brings it
+PACKAGES = {"postgres": "postgresql", "rabbitmq-server": "rabbitmq-server", "node": "nodejs", "npm": "npm"}  # a program, and the Debian package that brings it
 HOME = Path(__file__).parents[2] / ".venv-real"  # where the servers that are Python packages live
 PLACES = ("/usr/sbin", "/usr/bin")
 
@@ -51,6 +51,48 @@ def install() -> None:
         subprocess.run([sys.executable, "-m", "venv", "--clear", HOME], check=True)
         subprocess.run([HOME / "bin" / "python", "-m", "pip", "install", "-qq", "--disable-pip-version-check", "-r", Path(__file__).parent / "requirements.txt"], check=True)
         (HOME / "ready").write_text(wanted)
+    strangers()
+
+
+STRANGERS = HOME / "strangers"  # programs of the npm registry that speak what we speak
+
+
+def strangers() -> None:
+    """What of the npm registry is not there yet. Ends the program where it cannot be had."""
+    ours = Path(__file__).parent / "strangers"
+    STRANGERS.mkdir(exist_ok=True)
+    for path in ours.iterdir():
+        shutil.copy(path, STRANGERS / path.name)
+    wanted = (ours / "package.json").read_text()
+    if not (STRANGERS / "ready").is_file() or (STRANGERS / "ready").read_text() != wanted:
+        subprocess.run([str(program("npm")), "install", "--no-package-lock", "--no-audit", "--no-fund", "--silent"], check=True, cwd=STRANGERS)
+        (STRANGERS / "ready").write_text(wanted)
+
+
+def node(script: str, *words: object) -> Any:
+    """What one of the strangers' scripts says."""
+    ran = subprocess.run([str(program("node")), STRANGERS / script, *map(str, words)], check=True, capture_output=True, text=True, timeout=60)
+    return json.loads(ran.stdout)
+
+
+@contextmanager
+def issuer(folder: Path) -> Iterator[str]:
+    """An OpenID provider; its address is its name as an issuer."""
+    folder.mkdir()
+    port = free_port()
+    with (folder / "out").open("wb") as out:
+        server = subprocess.Popen([str(program("node")), STRANGERS / "issuer.mjs", str(port)], cwd=folder, stdout=out, stderr=out)
+    address = f"http://127.0.0.1:{port}"
+    try:
+        for _ in range(150):
+            with suppress(urllib3.exceptions.HTTPError):
+                if urllib3.request("GET", f"{address}/.well-known/openid-configuration", retries=False).status == 200:
+                    break
+            time.sleep(0.2)
+        yield address
+    finally:
+        server.terminate()
+        server.wait(30)
 
 
 def free_port() -> int:

@@ -308,6 +308,6 @@ CHAPTERS = {c.name: c for c in (
     Chapter("access", "teams, labels, loans, and why something is allowed or refused", _access),
     Chapter("keys", "a key renewed without an outage, one exposed, a suspension that comes back, a retirement", _keys),
     Chapter("dialect", "a platform with an interface of its own: described, proved, served like any other", _dialect),
-    Chapter("keyless", "a workload without any key: a trust, the right machine, the wrong one; ten minutes as it", _keyless),
+    Chapter("keyless", "a workload without any key, on the right machine and the wrong; ten minutes as it", _keyless),
     Chapter("delegation", "an office integration that acts for people, scope by scope", _delegation),
     Chapter("waiting", "what will not work, said beforehand; *not yet* told from *never*", _waiting))}

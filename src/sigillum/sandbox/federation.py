@@ -8,6 +8,7 @@ import secrets
 from datetime import UTC, datetime
 from typing import Any
 
+import urllib3
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
@@ -25,6 +26,7 @@ Json = dict[str, Any]
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 JWT, ACCESS = "urn:ietf:params:oauth:token-type:jwt", "urn:ietf:params:oauth:token-type:access_token"
 MOST_BYTES, MOST_DEPTH = 16_384, 8
+FETCH_SECONDS = 3.0
 ACCESS_TOKENS = ("at+jwt", "application/at+jwt")
 
 
@@ -35,7 +37,28 @@ def _key_set(request: Request, trust: Json) -> list[Json]:
         found = loads(trust["keys"].encode())
         return [k for k in found.get("keys", []) if isinstance(k, dict)] if isinstance(found, dict) else []
     theirs = next((t for t in request.app.state.house.tenants.values() if t.issuer == trust["issuer"]), None)
-    return [theirs.key.public()] if theirs is not None else []
+    return [theirs.key.public()] if theirs is not None else _found(str(trust["issuer"]))
+
+
+def _found(issuer: str) -> list[Json]:
+    """The keys of an issuer on this machine that is none of ours, as its configuration says (OpenID Connect Discovery §4)."""
+    host = issuer.removeprefix("http://").partition("/")[0].rpartition(":")[0]
+    if host not in ("127.0.0.1", "localhost", "[::1]") or not issuer.startswith("http://"):
+        return []
+    try:
+        said = _fetched(issuer.rstrip("/") + "/.well-known/openid-configuration")
+        where = str(said.get("jwks_uri"))
+        if said.get("issuer") != issuer or not where.startswith(issuer.rstrip("/") + "/"):
+            return []
+        return [k for k in _fetched(where).get("keys", []) if isinstance(k, dict)]
+    except (urllib3.exceptions.HTTPError, ValueError):
+        return []
+
+
+def _fetched(address: str) -> Json:
+    answer = urllib3.request("GET", address, timeout=FETCH_SECONDS, retries=False, redirect=False, preload_content=False)
+    found = loads(answer.read(MOST_BYTES)) if answer.status == 200 else {}
+    return found if isinstance(found, dict) else {}
 
 
 def _genuine(token: str, header: Json, key_set: list[Json]) -> bool:

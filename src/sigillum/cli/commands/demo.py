@@ -109,7 +109,7 @@ def _interruptible() -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.list:
-        context.show_text("\n".join(f"{c.name:<10}{c.about}" for c in CHAPTERS.values()))
+        context.show_text("\n".join(f"{c.name:<12}{c.about}" for c in CHAPTERS.values()))
         return Outcome.DONE
     names = list(CHAPTERS) if args.all else args.chapters or ["short"]
     odd = next((n for n in names if n not in CHAPTERS), None)
