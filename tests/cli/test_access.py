@@ -86,6 +86,7 @@ CAUSES: dict[Cause, tuple[Json, tuple[str, ...], tuple[str, ...]]] = {
     Cause.LOCATION_DIFFERS: ({**rule(located=True), "accounts": [{"name": "probe", "location": "east"}],
                               "places": [{"path": "hill", "kind": "project"}, ALPS]}, (), ()),
     Cause.LICENCE_MISSING: (rule(licence="seat"), (), ()),
+    Cause.SIGN_IN_KIND: ({**rule(takes=["password", "trust"]), **key()}, WITH, ()),
     Cause.LIMITS_NARROWER: (key(limits=["data.drop"]), WITH, ()),
     Cause.NOT_FELT: ({**grant(made=at(-5)), "limits": {"felt_seconds": 900}}, (), ()),
     Cause.WINDOW_WAITING: (grant(**{"from": at(900)}), (), ()),

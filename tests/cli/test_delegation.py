@@ -55,7 +55,7 @@ def test_a_delegation_is_proved_scope_by_scope_before_and_after(office: tuple[De
     [made] = [d for d in away.state()["resources"]["Delegation"] if d["people"] == ["team:snow-watch"]]
     assert (made["scopes"], made["domain"]) == (["calendar.read", "calendar.write"], "brindlemoor.example")
     told = results(desk)
-    assert [r["said"].partition(":")[0] for r in told[2:]] == ["scope-not-delegated", "person-outside", "unknown-person"]
+    assert [r["said"].partition(":")[0] for r in told[2:]] == ["scope-not-delegated", "person-outside", "person-unknown"]
     assert all("shown beside it: can calendar.read" in r["said"] for r in told[2:])
     assert desk.run("rehearse", "rota-sync", "--format", "json").json["charters"][0]["steps"] == []
     narrower = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "scopes", "value": ["calendar.write"]}]}

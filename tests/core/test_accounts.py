@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from core.fake import PROFILE, Fake, thing
-from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity
+from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.sheet import Sheet, SheetLine, content_of, fill
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
@@ -149,6 +149,14 @@ def test_where_an_account_lives_and_what_comes_first(identity: dict[str, Any], p
 def test_credentials_that_a_tenant_does_not_take(credential: CredentialWant, profile: dict[str, Any], code: str) -> None:
     fake = Fake(profile=dataclasses.replace(PROFILE, **profile))
     assert code in [m.code for m in outline(fake, robot(credentials=(credential,), grants=(GrantWant("reader", "root/a"),))).mistakes]
+
+
+@pytest.mark.parametrize(("takes", "codes"), [(("trust",), ["sign-in-kind"]), (("password", "trust"), []), ((), [])])
+def test_a_kind_of_sign_in_that_a_service_does_not_take_is_refused_before_it_is_made(takes: tuple[str, ...], codes: list[str]) -> None:
+    operations = {"stream.read": PROFILE.operations["stream.read"]._replace(takes=takes)}
+    fake = Fake(profile=dataclasses.replace(PROFILE, operations=operations))
+    wanted = robot(credentials=(WORD,), grants=(GrantWant("reader", "root/a"),), proofs=(ProofWant(True, "stream.read", "root/a"),))
+    assert [m.code for m in outline(fake, wanted).mistakes] == codes
 
 
 def test_what_is_read_back_of_a_password() -> None:

@@ -58,12 +58,17 @@ def unlicensed(world: World) -> World:
     return again(world, licensed={})
 
 
+def unfit(world: World) -> World:
+    return again(world, credentials={i: c._replace(kind="password") for i, c in world.credentials.items()}, operations={**world.operations, "a.b": world.operations["a.b"]._replace(takes=("trust",))})
+
+
 OTHERWISE = {  # the right is there, and something else refuses
     Cause.SUSPENDED: who(active=False, held="a leak"), Cause.PRINCIPAL_OFF: who(active=False), Cause.PRINCIPAL_UNFINISHED: who(ready=False), Cause.PLACE_NOT_FELT: place("top/x", made=AGO),
     Cause.SERVICE_OFF: place("top", services=()), Cause.SERVICE_NOT_FELT: place("top", services=(("store", AGO),)),
     Cause.LOCATION_DIFFERS: who(location="south"), Cause.CREDENTIAL_INACTIVE: key(active=False), Cause.CREDENTIAL_WAITING: key(start=LATER),
     Cause.CREDENTIAL_ENDED: key(until=AGO), Cause.NOT_FELT: right(made=AGO), Cause.GRANT_UNFINISHED: right(ready=False),
-    Cause.WINDOW_WAITING: right(start=LATER), Cause.LICENCE_MISSING: unlicensed}
+    Cause.WINDOW_WAITING: right(start=LATER), Cause.LICENCE_MISSING: unlicensed,
+    Cause.SIGN_IN_KIND: unfit}
 MISSING = {  # the right is not there, or does not reach so far
     Cause.NOTHING_GRANTED: lambda w: again(w, rights=[]), Cause.PLACE_ELSEWHERE: right(place="other"), Cause.WINDOW_ENDED: right(until=AGO),
     Cause.LABEL_DIFFERS: right(labels=(("stage", frozenset({"prod"})),)), Cause.ROLE_LACKS: lambda w: again(w, roles={"r": frozenset({"c.d"})}),

@@ -181,7 +181,10 @@ def _one(tenant: Tenant, who: tuple[set[str], Json], permission: str, spot: Spot
                            if found["name"] == licence for h in found.get("holders", [])):
         return no(f"it holds no licence {licence}")
     if credential is not None:
-        limits = (tenant.store.current(KINDS["Credential"], credential) or {}).get("limits")
+        used = tenant.store.current(KINDS["Credential"], credential) or {}
+        if rule.get("takes") and used.get("kind") not in rule["takes"]:
+            return no("this service takes other kinds of sign-in")
+        limits = used.get("limits")
         if limits and permission not in limits:
             return no("the credential is narrower than that")
     for carrier in who[0]:

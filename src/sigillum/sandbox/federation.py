@@ -129,7 +129,7 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
         raise refuse("The subject token does not match the trust")
     if not account.get("active", True):
         raise refuse("The account is suspended")
-    return {"sub": parameters["act_as"], "client_id": parameters["act_as"], "until": int(claims["exp"])}
+    return {"sub": parameters["act_as"], "client_id": parameters["act_as"], "by": "trust", "until": int(claims["exp"])}
 
 
 # --- machines that have an identity -----------------------------------------------------------------------------------

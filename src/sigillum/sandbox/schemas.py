@@ -259,6 +259,8 @@ TENANT_PROFILE = schema(
         Attr("located", "boolean", mutability="readOnly", about="True: principal and place must have one location"),
         Attr("needs", multi=True, exact=True, mutability="readOnly",
              about="permission@kind: needed too, at the nearest enclosing place of that kind"),
+        Attr("takes", multi=True, exact=True, mutability="readOnly",
+             about="Kinds of credential, trust, delegation: with which one may have signed in; none: all"),
         Attr("api", exact=True, mutability="readOnly", about="A client needs consent to this scope of that API"))),
     Attr("preconditions", "complex", multi=True, mutability="readOnly", about="What has to be so before some types can be made",
          sub=(Attr("what", exact=True, mutability="readOnly",

@@ -320,7 +320,7 @@ def profile_of(tenant: Tenant) -> Json:
         "limits": {word: tenant.limit(name) for name, word in words.items()},
         "permissions": [{"value": name, "class": p.get("class", "looks"), "method": p["call"].split(" ")[0],
                          "template": p["call"].split(" ", 1)[1],
-                         **{k: p[k] for k in ("service", "located", "needs", "api", "licence") if k in p}}
+                         **{k: p[k] for k in ("service", "located", "needs", "api", "licence", "takes") if k in p}}
                         for name, p in tenant.permissions.items()],
         **({"preconditions": described["preconditions"]} if "preconditions" in described else {}),
         **({"organisations": tenant.organisations} if tenant.organisations else {}),

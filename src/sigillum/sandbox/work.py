@@ -36,6 +36,13 @@ def _permission(tenant: Tenant, method: str, thing: str) -> str:
     raise OAuthProblem("invalid_request", "There is no such call here", 404)
 
 
+def _way(tenant: Tenant, claims: Json) -> str:
+    """How whoever presents this signed in."""
+    if "delegation" in claims or claims.get("by"):
+        return str(claims.get("by") or "delegation")
+    return str((tenant.store.newest(str(claims.get("credential"))) or {}).get("kind", ""))
+
+
 async def call(request: Request) -> Response:
     tenant = house_tenant(request)
     thing, place = request.path_params["thing"], request.path_params["place"]
@@ -47,6 +54,10 @@ async def call(request: Request) -> Response:
         raise OAuthProblem("insufficient_scope", f"The token has no scope {permission}", 403,
                            'Bearer error="insufficient_scope"')
     used = None if "delegation" in claims else claims.get("credential")
+    takes = tenant.permissions.get(permission, {}).get("takes")
+    if takes and _way(tenant, claims) not in takes:
+        raise OAuthProblem("insufficient_scope", "This service does not take that kind of sign-in", 403,
+                           'Bearer error="insufficient_scope"')
     verdict = decide(tenant, claims["sub"], permission, place, used, token=True)
     if not verdict.allowed:
         raise OAuthProblem("insufficient_scope", f"{permission} at {place} is refused", 403,

@@ -95,6 +95,8 @@ class Permission(Section):
     licence: Text | None = Field(None, description="The licence that the principal has to hold")
     located: bool = Field(False, description="True: principal and place must have one location")
     needs: list[Needed] = []
+    takes: list[Literal["key-pair", "certificate", "api-token", "shared-secret", "password", "trust", "delegation"]] = Field(
+        [], description="With which kinds of sign-in it is taken; none: all")
 
 
 class Role(Section):

@@ -28,7 +28,7 @@ from .trying import held, proof_of
 from .undertakings import carry_out
 
 NO_DELEGATION, SCOPE, UNKNOWN, OUTSIDE, SERVICE = (
-    "no-delegation", "scope-not-delegated", "unknown-person", "person-outside", "service-off")
+    "no-delegation", "scope-not-delegated", "person-unknown", "person-outside", "service-off")
 MEANINGS = {NO_DELEGATION: "it may act for nobody here", SCOPE: "this scope is not among those that it may use",
             UNKNOWN: "the directory knows nobody of that name", OUTSIDE: "this person is not among those whom it may act for",
             SERVICE: "the token was given, and the call with it is refused: is the service on for that person?"}

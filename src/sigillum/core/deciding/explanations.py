@@ -185,6 +185,10 @@ def _limits(world: World, question: Question) -> Iterator[Link]:
     held = world.credentials.get(question.credential)
     if held is None:
         return
+    rule = world.operations.get(question.permission)
+    if rule is not None and rule.takes:
+        taken = f"{held.kind or 'not known'}; taken are {', '.join(rule.takes)}"
+        yield Link("kind of sign-in", not held.misfit(rule.takes), taken)
     if not held.limits:
         yield Link("key limits", None, "none: all that is granted")
     else:
@@ -241,7 +245,7 @@ def _grant(world: World, question: Question, decision: Decision, node: Node) -> 
 _BEFORE_GRANTS = frozenset({
     Cause.SUSPENDED, Cause.PRINCIPAL_OFF, Cause.PRINCIPAL_UNFINISHED, Cause.SERVICE_OFF, Cause.SERVICE_NOT_FELT,
     Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_UNKNOWN, Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_WAITING,
-    Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER, Cause.FACTS_UNKNOWN})
+    Cause.CREDENTIAL_ENDED, Cause.SIGN_IN_KIND, Cause.LIMITS_NARROWER, Cause.FACTS_UNKNOWN})
 
 
 def _window(world: World, question: Question, right: Right, cause: Cause) -> Link:

@@ -68,7 +68,7 @@ def world_of(facts: Facts, profile: Profile, *, felt: bool = True) -> World:
     for held in facts.of(CREDENTIAL):
         body = held.body
         world.credentials[held.id] = Held(held.id, body.principal, body.name, body.active, body.start, body.until,
-                                          frozenset(body.limits))
+                                          frozenset(body.limits), body.type)
     for consent in facts.of(CONSENT):
         body = consent.body
         world.consents.setdefault(body.principal, []).append(values.Consent(

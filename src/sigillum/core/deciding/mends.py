@@ -168,6 +168,7 @@ _UNKNOWN = {
     Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not; or, if it was made a moment ago, look again: only that "
                          "tells a wrong name from a late one",
     Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal: {own}",
+    Cause.SIGN_IN_KIND: "sign in with a kind that {q.permission} is taken with; the explanation names them",
     Cause.PERMISSION_UNKNOWN: "use a permission that the tenant announces: {q.permission} is none",
 }
 

@@ -33,6 +33,7 @@ class Cause(StrEnum):
     NO_DELEGATE = "no-delegate"
     PERSON_UNKNOWN = "person-unknown"
     PERSON_LACKS = "person-lacks"
+    SIGN_IN_KIND = "sign-in-kind"
     LIMITS_NARROWER = "limits-narrower"
     GRANT_UNFINISHED = "grant-unfinished"
     NOT_FELT = "not-felt"
@@ -92,6 +93,8 @@ ABOUT: dict[Cause, About] = {
     Cause.CREDENTIAL_INACTIVE: About("The credential is switched off.", "Enact the charter, which switches it on."),
     Cause.CREDENTIAL_WAITING: About("The credential's life has not begun.", "Wait until it begins."),
     Cause.CREDENTIAL_ENDED: About("The credential's life has ended.", "Enact the charter, which begins a new generation."),
+    Cause.SIGN_IN_KIND: About("The service takes other kinds of sign-in than this credential.",
+                              "Sign in with a kind that it takes: another credential in the charter, or a trust."),
     Cause.LIMITS_NARROWER: About("The credential is narrowed to other permissions.",
                                  "Add the permission to the credential's `limits`."),
     Cause.GRANT_UNFINISHED: About("The tenant accepted the grant and is still making it, or failed to.",

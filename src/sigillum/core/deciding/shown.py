@@ -26,7 +26,8 @@ EARLY = frozenset({  # time alone brings the answer
 
 OTHERWISE = frozenset({  # something else was in the way
     Cause.SUSPENDED, Cause.PRINCIPAL_OFF, Cause.SERVICE_OFF, Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_INACTIVE,
-    Cause.CREDENTIAL_ENDED, Cause.SIGN_IN_REFUSED, Cause.NOT_REQUESTED, Cause.LICENCE_MISSING, Cause.FACTS_UNKNOWN})
+    Cause.CREDENTIAL_ENDED, Cause.SIGN_IN_REFUSED, Cause.NOT_REQUESTED, Cause.LICENCE_MISSING, Cause.SIGN_IN_KIND,
+    Cause.FACTS_UNKNOWN})
 
 
 def worth(cause: Cause) -> str:
@@ -55,7 +56,7 @@ def neutral(world: World) -> World:
     return again(
         world, felt=timedelta(0), licensed=dict.fromkeys(world.principals, licences),
         principals={i: p._replace(active=True, ready=True, location="", held="") for i, p in world.principals.items()},
-        credentials={i: c._replace(active=True, start=None, until=None) for i, c in world.credentials.items()},
+        credentials={i: c._replace(active=True, start=None, until=None, kind="") for i, c in world.credentials.items()},
         places={i: p._replace(made=None, services=tuple((s, None) for s in sorted(services))) for i, p in world.places.items()},
         memberships=[m._replace(since=None) for m in world.memberships],
         rights=[r._replace(start=None, made=None, ready=True) for r in world.rights],

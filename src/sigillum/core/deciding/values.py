@@ -80,6 +80,11 @@ class Held(NamedTuple):
     start: datetime | None = None
     until: datetime | None = None
     limits: frozenset[str] = frozenset()
+    kind: str = ""
+
+    def misfit(self, takes: tuple[str, ...]) -> bool:
+        """Is it of another kind than a service takes? None named: it takes whichever."""
+        return bool(takes and self.kind) and self.kind not in takes
 
 
 class Consent(NamedTuple):

@@ -63,8 +63,8 @@ class World(Compiled):
         if operation is not None and operation.licence and operation.licence not in self.licensed.get(principal, ()):
             return False
         if credential:
-            limits = self.credentials[credential].limits
-            if limits and permission not in limits:
+            held = self.credentials[credential]
+            if (held.limits and permission not in held.limits) or (operation is not None and held.misfit(operation.takes)):
                 return False
         inside = node.inside
         for begin, reach, spots in view.get(permission, ()):
@@ -162,8 +162,10 @@ class World(Compiled):
         if operation is not None and operation.licence and operation.licence not in self.licensed.get(who.id, ()):
             return self._no(Cause.LICENCE_MISSING, Hidden("licences"))
         if credential:
-            limits = self.credentials[credential].limits
-            if limits and permission not in limits:
+            held = self.credentials[credential]
+            if operation is not None and held.misfit(operation.takes):
+                return Decision(False, Cause.SIGN_IN_KIND)
+            if held.limits and permission not in held.limits:
                 return Decision(False, Cause.LIMITS_NARROWER)
         allowing: list[Right] = []
         near, by = NOTHING, None

@@ -54,6 +54,7 @@ def compare(seen: Seen, draft: Draft) -> None:
         if seen.charter.credentials:
             unknown(seen, draft, fact, f"the credentials of {seen.charter.identity.name}")
         return
+    _taken(seen, draft)
     for want in seen.charter.credentials:
         if len(want.consumers) > 1:
             draft.note("credential-shared", f"{want.name} is used by {' and '.join(want.consumers)}: where it leaks at one, "
@@ -253,6 +254,20 @@ class One:
                            Turning("begin", "", want.name, number + 1, number),
                            draft.by(self.seen.tenant, Bearer, Ready), why=why,
                            after={"then": "made, tried and given while the old one serves; that ends when it is out of use"}))
+
+
+def _taken(seen: Seen, draft: Draft) -> None:
+    """A service says with which kinds of sign-in it is used; what is to work by another one is refused before it is made."""
+    charter = seen.charter
+    for proof in charter.proofs:
+        operation = seen.profile.operations.get(proof.permission)
+        kinds = [c.kind for c in charter.credentials if proof.credential in ("", c.name)]
+        ways = [*dict.fromkeys(kinds), *(["trust"] if charter.trusts and not proof.credential else [])]
+        if proof.allowed and operation is not None and operation.takes and ways and not set(ways) & set(operation.takes):
+            draft.wrong("sign-in-kind", f"{proof.permission} is taken with {' or '.join(operation.takes)} at {seen.tenant}, "
+                        f"and {charter.identity.name} signs in with {' or '.join(ways)}",
+                        f"give it a credential of the kind {operation.takes[0]}" if operation.takes[0] != "trust" else
+                        "let it in by a trust: `trusts:`", proof.position)
 
 
 def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Credential], ...]) -> None:

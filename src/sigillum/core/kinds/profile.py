@@ -25,6 +25,7 @@ class Operation(NamedTuple):
     needs: tuple[str, ...] = ()  # permission@kind, at the nearest enclosing place of that kind
     api: str = ""  # a client needs consent to this scope of that API
     licence: str = ""  # the principal has to hold it
+    takes: tuple[str, ...] = ()  # kinds of credential with which one may have signed in, `trust`, `delegation`; none said: all
 
 
 class Precondition(NamedTuple):

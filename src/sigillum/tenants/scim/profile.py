@@ -13,7 +13,8 @@ from .words import Json, inner, many, text, texts, whole
 def _operation(entry: Json) -> Operation:
     get = entry.get
     return Operation(text(get("value")), text(get("class")), text(get("method")), text(get("template")), text(get("service")),
-                     get("located") is True, texts(get("needs")), licence=text(get("licence")), api=text(get("api")))
+                     get("located") is True, texts(get("needs")), licence=text(get("licence")), api=text(get("api")),
+                     takes=texts(get("takes")))
 
 
 def _said(value: object) -> bool | None:

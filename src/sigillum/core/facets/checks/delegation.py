@@ -22,7 +22,8 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
             yield Mistake("shorthand", f"{text!r} means somebody else for each who writes it, and nobody for a program",
                           f"write it out, like {charter.owner or 'kai.lund@house.example'}", want.position)
     for person in want.people:
-        if person != ALL and not person.startswith(TEAM_PREFIX) and person.rpartition("@")[2] != want.domain:
+        named = person != ALL and not person.startswith(TEAM_PREFIX) and person.lower() not in MINE
+        if named and person.rpartition("@")[2] != want.domain:
             yield Mistake("delegation-domain", f"{person} is nobody of {want.domain}", "name people of that domain",
                           want.position)
     if ALL in want.people and not rules.delegation_to_all:
