@@ -124,6 +124,16 @@ def test_a_trust_is_proved_with_the_tokens_that_are_at_hand(keyless: Keyless) ->
         assert (ran.code, told in ran.out + ran.err) == (3, True), ran.out + ran.err
 
 
+def test_a_trust_with_other_conditions_takes_the_place_of_the_one_before(keyless: Keyless) -> None:
+    desk, right = keyless.desk, keyless.token("reader-1")
+    for number, tag in ((2, "night"), (3, "masts")):
+        desk.charter(READER.replace("has: masts", f"has: {tag}"), "mast-reader")
+        ran = desk.run("enact", "mast-reader", "--yes", "--end")
+        assert (ran.code, [t["name"] for t in keyless.away.state()["resources"]["Trust"]]) == (0, [f"valley-{number}"]), ran.out + ran.err
+        assert desk.run("token", "swap", "mast-reader", str(right), "--out", str(desk.folder / f"{number}.token")).code == 0
+    assert desk.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"] == []
+
+
 def test_a_token_is_ended_and_shown_to_be_refused(desk: Desk, away: Away) -> None:
     desk.charter(CHARTER)
     assert desk.run("enact", "wind-ingest", "--yes").code == 0

@@ -34,7 +34,7 @@ def table(columns: Sequence[str], rows: Iterable[Sequence[Any]], whole: Sequence
     for column in columns:
         made.add_column(column, overflow="fold", no_wrap=column in whole)
     for row in rows:
-        made.add_row(*(Text(str(cell)) for cell in row))
+        made.add_row(*(cell if isinstance(cell, Text) else Text(str(cell)) for cell in row))
     return made
 
 

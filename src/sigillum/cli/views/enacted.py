@@ -9,7 +9,7 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sigillum.core.deciding.proofs import Result
+from sigillum.core.deciding.proofs import Manner, Result
 from sigillum.core.values.times import format_instant
 from sigillum.workflows.carrying.make import TakenError
 from sigillum.workflows.carrying.run import StepResult
@@ -116,13 +116,13 @@ def proof_summary(report: ProofReport) -> str:
     worthless = sum(1 for r in report.results if _verdict(r)[0] == "not shown")
     wrong = sum(1 for r in report.results if r.held is False and _verdict(r)[0] != "not yet")
     unknown = sum(1 for r in report.results if r.held is None and _verdict(r)[0] not in ("not yet", "not shown"))
-    asked = sum(1 for r in report.results if r.manner == "asked, not tried")
+    untried = [(sum(1 for r in report.results if r.manner == manner), manner) for manner in (Manner.ASKED, Manner.DECIDED)]
     told = f"{plural(len(report.results), 'proof')}: {len(report.results) - wrong - unknown - early - worthless} hold"
     told += f", {wrong} do not" if wrong else ""
     told += f", {early} not yet" if early else ""
     told += f", {worthless} not shown" if worthless else ""
     told += f", {unknown} not known" if unknown else ""
-    told += f"; {asked} asked, not tried" if asked else ""
+    told += "".join(f"; {count} {manner}" for count, manner in untried if count)
     if report.recorded_before:
         return f"{told}. Recorded: the next proofs show before and after."
     return told + (f"; waited {report.waited_seconds:.0f} s." if report.waited_seconds >= 1 else ".")

@@ -62,8 +62,8 @@ def trial(found: TrustTrial) -> RenderableType:
     parts: list[RenderableType] = []
     for one in found.tried:
         parts += [Text.assemble((one.trust.name, "bold"), f"  {one.trust.issuer}"),
-                  table(("condition", "came", "why"), ((v.test.words(), "holds" if v.holds else "does not hold", v.why)
-                                                       for v in one.match.verdicts), whole=("came",))]
+                  table(("condition", "came", "why"), ((v.test.words(), _came(v), v.why) for v in one.match.verdicts),
+                        whole=("came",))]
         nearest = one.match.nearest
         if nearest is not None and nearest.wanted:
             parts += [Text(""), marked(nearest)]
@@ -79,6 +79,10 @@ def trial(found: TrustTrial) -> RenderableType:
     if found.token:
         parts.append(Text("No signature was looked at: `sigillum token read --against TENANT` does that.", "yellow"))
     return Group(*parts)
+
+
+def _came(verdict: Verdict) -> Text:
+    return Text("holds", "green") if verdict.holds else Text("does not hold", "bold red")
 
 
 def marked(verdict: Verdict) -> RenderableType:

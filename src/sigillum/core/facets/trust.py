@@ -27,9 +27,9 @@ def mark_of(seen: Seen, want: TrustWant) -> Mark:
 
 
 def part_of(want: TrustWant, principal: Id) -> dict[str, Any]:
-    """What a trust is made of."""
+    """What a trust is made of, but for its name there: while one takes the place of another, both stand."""
     trust = want.trust
-    return {"principal": principal, "name": trust.name, "issuer": trust.issuer, "audience": trust.audience, "keys": trust.keys,
+    return {"principal": principal, "issuer": trust.issuer, "audience": trust.audience, "keys": trust.keys,
             "subject": trust.subject, "when": tuple(map(text_of, trust.when)),
             "acts_as": canonical(list(trust.acts_as)).decode() if trust.acts_as else ""}
 
@@ -80,8 +80,9 @@ def _make(seen: Seen, draft: Draft, want: TrustWant, part: dict[str, Any], numbe
     after = {"issuer": trust.issuer, "audience": trust.audience, **({"subject": trust.subject} if trust.subject else {}),
              **({"when": "; ".join(c.words() for c in trust.when)} if trust.when else {}),
              "acts as": f"whose {' > '.join(trust.acts_as)} is its name" if trust.acts_as else "all that match"}
+    named = {**part, "name": trust.name if number == 1 else f"{trust.name}-{number}"}
     return draft.add(Step(
-        StepId(mark_of(seen, want), number, "make"), StepKind.MAKE, f"trust {want.name}", Make(TRUST, part),
+        StepId(mark_of(seen, want), number, "make"), StepKind.MAKE, f"trust {want.name}", Make(TRUST, named),
         draft.by(seen.tenant, Ready), TRUST.power, why, after=after))
 
 
@@ -100,8 +101,14 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Trust], ...]) ->
                            f"{record.body.name}, and no charter asks for that")
         elif generation.state is State.MADE and generation.mark not in wanted:
             _end(draft, generation, record.id, "the charter no longer asks for it")
-        elif generation.state is State.MADE and generation.number < (seen.history.latest(generation.mark) or generation).number:
+        elif generation.state is State.MADE and _followed(seen, generation):
             _end(draft, generation, record.id, "a newer one took its place")
+
+
+def _followed(seen: Seen, generation: Generation) -> bool:
+    """Was a newer one made? What was only begun takes nobody's place."""
+    newest = seen.history.latest(generation.mark)
+    return newest is not None and newest.number > generation.number and newest.state is State.MADE
 
 
 def words(mark: Mark) -> str:
