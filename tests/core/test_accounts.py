@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from core.fake import PROFILE, Fake, thing
-from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant
+from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant, ServiceWant
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.sheet import Sheet, SheetLine, content_of, fill
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
@@ -27,7 +27,7 @@ from sigillum.core.deciding.sign_in import (
     rule_of,
 )
 from sigillum.core.facets.registry import check
-from sigillum.core.kinds.profile import Precondition
+from sigillum.core.kinds.profile import Precondition, Price
 from sigillum.core.kinds.signing import Exemption
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import parse_instant
@@ -157,6 +157,21 @@ def test_a_kind_of_sign_in_that_a_service_does_not_take_is_refused_before_it_is_
     fake = Fake(profile=dataclasses.replace(PROFILE, operations=operations))
     wanted = robot(credentials=(WORD,), grants=(GrantWant("reader", "root/a"),), proofs=(ProofWant(True, "stream.read", "root/a"),))
     assert [m.code for m in outline(fake, wanted).mistakes] == codes
+
+
+@pytest.mark.parametrize(("place", "billing", "told"), [
+    ({"billing": "main"}, "", {"cost": "store at root/a costs 3 EUR a day in the size small, paid by the billing account main; the nearest place where it is free is east, as of 2027-02-01"}),
+    ({"billing": "main", "location": "east"}, "other", {"cost-free": "store at root/a is free in east, as of 2027-02-01", "cost-payer": "is paid by main, and the charter says other"}),
+    ({}, "other", {"cost": "which billing account pays is not shown", "cost-payer": "no billing account is shown for root/a"})])
+def test_what_something_costs_is_said_beforehand(place: dict[str, Any], billing: str, told: dict[str, str]) -> None:
+    prices = (Price("store", "3 EUR a day", "small", ("coast", "east"), "2027-02-01"), Price("seat", "9 EUR"))
+    fake = Fake(profile=dataclasses.replace(PROFILE, prices=prices, locations=("west", "east", "coast")))
+    fake.things["place"] = [p.with_(**place) if p.body.path == "root" else p for p in fake.things["place"]]
+    notes = {n.code: n.text for n in outline(fake, robot(services=(ServiceWant("store", "root/a"),), billing=billing)).notes if n.code.startswith("cost")}
+    assert notes.keys() == told.keys()
+    assert all(told[code] in notes[code] for code in told), notes
+    notes = {n.code: n.text for n in outline(fake, robot(licence="seat")).notes if n.code.startswith("cost")}
+    assert notes == {"cost": "seat costs 9 EUR, paid by whoever pays for this tenant"}
 
 
 def test_what_is_read_back_of_a_password() -> None:

@@ -53,6 +53,7 @@ class CharterFile(Section):
     deputy: str | None = Field(None, description="Who answers when the owner is away")
     review: Day | None = Field(None, description="When it is to be looked at again")
     ticket: str | None = Field(None, description="Where it was asked for")
+    billing: str | None = Field(None, description="The billing account that is to pay for it")
     identity: IdentitySection
     like: CharterName | None = Field(None, description="Another charter, whose services, teams and grants this one copies")
     services: list[ServiceSection] = Field(default_factory=list)
@@ -227,7 +228,7 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
     return Charter(
         name=file.charter, tenant=file.tenant, stage=stage,
         purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",
-        review=file.review, ticket=file.ticket or "",
+        review=file.review, ticket=file.ticket or "", billing=file.billing or "",
         identity=account.to_core(file.identity, at(("identity",)), usual_name), like=file.like or "",
         services=tuple(service.to_core(s, at(("services", i))) for i, s in enumerate(file.services)),
         roles=tuple(role.to_core(r, at(("roles", i))) for i, r in enumerate(file.roles)),

@@ -127,7 +127,8 @@ class _Populating:
     def place(self, place: Json) -> None:
         self.add("Place", place["path"], {
             "path": place["path"], "kind": place.get("kind"), "display": place.get("display"),
-            "testObject": place.get("test_object"), "location": place.get("location"), "labels": labels(place.get("labels")),
+            "testObject": place.get("test_object"), "location": place.get("location"), "billing": place.get("billing"),
+            "labels": labels(place.get("labels")),
             "services": [{"value": s} for s in place.get("services", [])] or None}, place.get("made"))
         if place["path"] not in self.tenant.streams and (place.get("kind") in HOLDS_ITEMS or "items" in place):
             self.tenant.streams[place["path"]] = list(place.get("items", []))

@@ -75,6 +75,7 @@ PLACE = schema(
     Attr("testObject", "boolean", about="True: may be changed by a trial without harm"),
     Attr("services", "complex", multi=True, about="Switched on here and below", sub=(
         Attr("value", exact=True), Attr("since", "dateTime", mutability="readOnly"))),
+    Attr("billing", exact=True, about="The billing account that pays for it and for what is below"),
     Attr("location", exact=True, about="Where it lies; holds below, too, until a place says otherwise"),
     Attr("labels", "complex", multi=True, about="Hold below, too, until a place says otherwise", sub=LABELS),
 )
@@ -234,6 +235,12 @@ TENANT_PROFILE = schema(
         Attr(n, "integer", mutability="readOnly") for n in (
             "assertionSeconds", "tokenSeconds", "keysPerPrincipal", "credentialSeconds", "arrivalSeconds",
             "answerItems", "feltSeconds"))),
+    Attr("locations", multi=True, exact=True, mutability="readOnly", about="In a row, neighbours beside each other"),
+    Attr("prices", "complex", multi=True, mutability="readOnly", about="What services and licences cost", sub=(
+        Attr("of", exact=True, mutability="readOnly"), Attr("price", mutability="readOnly"),
+        Attr("size", exact=True, mutability="readOnly"),
+        Attr("freeIn", multi=True, exact=True, mutability="readOnly", about="Locations in which it is free"),
+        Attr("checked", exact=True, mutability="readOnly", about="The day on which it was looked at last"))),
     Attr("acting", exact=True, mutability="readOnly", about="The permission by which one acts as a principal"),
     Attr("accountsLiveIn", exact=True, mutability="readOnly", about="Kind of place in which an account lives, unless it is "
          "installation-wide"),

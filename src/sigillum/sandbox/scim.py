@@ -322,6 +322,9 @@ def profile_of(tenant: Tenant) -> Json:
                          "template": p["call"].split(" ", 1)[1],
                          **{k: p[k] for k in ("service", "located", "needs", "api", "licence", "takes") if k in p}}
                         for name, p in tenant.permissions.items()],
+        **({"locations": described["locations"]} if described.get("locations") else {}),
+        **({"prices": [{{"free_in": "freeIn"}.get(n, n): v for n, v in p.items()} for p in described["prices"]]}
+           if described.get("prices") else {}),
         **({"preconditions": described["preconditions"]} if "preconditions" in described else {}),
         **({"organisations": tenant.organisations} if tenant.organisations else {}),
         **{word: described[name] for name, word in (

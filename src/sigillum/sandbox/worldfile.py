@@ -99,6 +99,16 @@ class Permission(Section):
         [], description="With which kinds of sign-in it is taken; none: all")
 
 
+class Price(Section):
+    """What a service or a licence costs."""
+
+    of: Text
+    price: Text = Field(description="In words, like 12 EUR a month")
+    size: Text | None = None
+    free_in: list[Text] = Field([], description="Locations in which it is free")
+    checked: Text | None = Field(None, description="The day on which it was looked at last")
+
+
 class Role(Section):
     """A named set of permissions."""
 
@@ -117,6 +127,7 @@ class Place(Section):
     display: str | None = None
     test_object: bool | None = Field(None, description="May be changed by a trial without harm")
     location: str | None = None
+    billing: str | None = Field(None, description="The billing account that pays for it and for what is below")
     services: list[str] = Field([], description="Switched on here")
     labels: Labels = {}
     items: list[Json] | None = Field(None, description="What the working interface gives here")
@@ -317,6 +328,8 @@ class Tenant(Section):
     checks_keys: bool = Field(False, description="A public key that cannot be used is refused")
     windows_on_broad: bool = Field(True, description="False: a broad role takes no time limit")
     windows_on_everyone: bool = True
+    locations: list[Text] = Field([], description="In a row, neighbours beside each other")
+    prices: list[Price] = []
     acting: str | None = Field(None, description="The permission by which somebody acts as a principal")
     accounts_live_in: str | None = Field(None, description="The kind of place in which accounts live")
     accounts_drafted: bool = Field(False, description="Accounts are born as drafts")

@@ -235,6 +235,7 @@ class Charter:
     deputy: str = ""
     review: date | None = None
     ticket: str = ""
+    billing: str = ""  # the account that is to pay
     services: tuple[ServiceWant, ...] = ()
     roles: tuple[RoleWant, ...] = ()
     member_of: tuple[MemberWant, ...] = ()

@@ -23,6 +23,7 @@ class Place(NamedTuple):
     labels: tuple[tuple[str, str], ...] = ()
     made: datetime | None = None
     services: tuple[tuple[str, datetime | None], ...] = ()
+    billing: str = ""  # the account that pays for it and what is below
 
 
 class Role(NamedTuple):

@@ -37,6 +37,16 @@ class Precondition(NamedTuple):
     about: str = ""
 
 
+class Price(NamedTuple):
+    """What a service or a licence costs, in the tenant's own words; `checked`: the day on which that was looked at last."""
+
+    of: str
+    price: str
+    size: str = ""
+    free_in: tuple[str, ...] = ()  # locations
+    checked: str = ""
+
+
 @dataclass(frozen=True, slots=True)
 class Profile:
     """What a tenant says of itself. None: it does not say. `carries`: the fields that it has of each kind, by its name."""
@@ -67,6 +77,8 @@ class Profile:
     felt_seconds: int | None = None
     windows_on_broad: bool = True
     windows_on_everyone: bool = True
+    prices: tuple[Price, ...] = ()
+    locations: tuple[str, ...] = ()  # in a row, neighbours beside each other
     acting: str = ""  # the permission by which one acts as a principal; nothing: nobody can, or it does not say
     accounts_live_in: str = ""  # kind of place in which an account lives, unless it is installation-wide
     accounts_drafted: bool = False  # an account is born inactive, and takes roles after it was switched on

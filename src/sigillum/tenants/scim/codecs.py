@@ -58,7 +58,7 @@ def _principal(r: Json) -> identities.Principal:
 def _place(r: Json) -> access.Place:
     services = tuple((text(s.get("value")), instant(s.get("since"))) for s in many(r.get("services")))
     return access.Place(text(r.get("path")), text(r.get("kind")), text(r.get("display")), r.get("testObject") is True,
-                        text(r.get("location")), _labels(r), created(r), services)
+                        text(r.get("location")), _labels(r), created(r), services, text(r.get("billing")))
 
 
 def _role(r: Json) -> access.Role:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sigillum.core.kinds.profile import Operation, Precondition, Profile
+from sigillum.core.kinds.profile import Operation, Precondition, Price, Profile
 from sigillum.core.values.text import plain
 
 from .codec import Wire
@@ -45,7 +45,9 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         accounts_live_in=text(get("accountsLiveIn")), accounts_drafted=get("accountsDrafted") is True,
         limits_compulsory=get("limitsCompulsory") is True,
         ended_count=get("endedCount") is True, repeated_keys=get("repeatedKeys") is True,
-        acting=text(get("acting")), credential_kinds=texts(get("credentialKinds")),
+        prices=tuple(Price(text(p.get("of")), text(p.get("price")), text(p.get("size")), texts(p.get("freeIn")),
+                           text(p.get("checked"))) for p in many(get("prices"))),
+        locations=texts(get("locations")), acting=text(get("acting")), credential_kinds=texts(get("credentialKinds")),
         assertion_algorithms=texts(get("assertionAlgorithms")),
         operations={o.permission: o for o in operations}, administrator=text(administrator.get("name")),
         powers=frozenset(texts(administrator.get("powers"))) if administrator else None, carries=carries, says_limits=True)
