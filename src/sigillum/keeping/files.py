@@ -93,6 +93,10 @@ class FileKeeping:
 
     def remove(self, credential: str, generation: int) -> None:
         """Remove a generation that is dead, with the token of it that was kept."""
+        beside = self.beside(credential)
+        about = read_private_json(beside).get("credential") if beside.exists() else None
+        if isinstance(about, dict) and about.get("generation") == generation:
+            beside.unlink()
         self._emptied(self.path(credential, generation))
         for path in (self.path(credential, generation), self.token(credential, generation)):
             path.unlink(missing_ok=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -27,6 +28,7 @@ from sigillum.tenants.port import Proof, Revoking, SignedIn, now_at
 
 from .office import Office
 
+PRESENTED = re.compile(r"[A-Za-z0-9._~+/-]+=*")  # what stands behind Bearer (RFC 6750 §2.1)
 MOST_BYTES = 100_000  # of a file that holds a token or claims
 
 
@@ -240,6 +242,9 @@ class Ended(NamedTuple):
 def end(office: Office, text: str, tenant_name: str) -> Ended:
     """Have a token ended, and see by a call that it is refused (RFC 7009 §2.2). Raises UsageError, RefusedError."""
     tenant, token = office.tenants.reach(tenant_name), text.strip()
+    if not PRESENTED.fullmatch(token):
+        raise NoTokenError("this is no token that could be presented", where="token end",
+                           mend="give the token, whole and alone")
     if not isinstance(tenant, Revoking):
         raise UsageError(f"no token is ended at {tenant_name}: its driver knows no way", where="token end",
                          mend="end or suspend what it was got with")

@@ -50,14 +50,15 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _profile(args: argparse.Namespace, context: Context) -> Outcome:
     import json
-    import shlex
 
     from sigillum.workflows.workload import profile_of
     headers = dict(pair.partition("=")[::2] for pair in args.header)
     if args.header and (not args.address or not all(headers) or not all(headers.values())):
         raise UsageError("a header belongs to an address", where="--header", mend="write --address URL --header NAME=VALUE")
+    if args.runs is not None and not args.runs.strip():
+        raise UsageError("no command is named", where="--command", mend="write it as one text, like 'cat /run/token'")
     found = {"file": args.file, "address": args.address, "variable": args.variable, "header": headers, "at": args.at,
-             "command": shlex.split(args.runs) if args.runs else None}
+             "command": _words(args.runs)}
     text = json.dumps(profile_of(context.office, args.charter, args.trust, {n: v for n, v in found.items() if v}), indent=1)
     if not args.out:
         context.show_text(text)
@@ -70,6 +71,15 @@ def _profile(args: argparse.Namespace, context: Context) -> Outcome:
     context.show_text(f"The profile stands in {args.out}. No secret is in it; `sigillum key read {args.out}` shows that, and "
                       f"`sigillum with --profile {args.out} -- COMMAND` uses it where the workload runs.")
     return Outcome.DONE
+
+
+def _words(text: str | None) -> list[str] | None:
+    """The words of a command. Raises UsageError where a quote is not closed."""
+    import shlex
+    try:
+        return shlex.split(text) if text is not None else None
+    except ValueError as problem:
+        raise UsageError(f"the command cannot be read: {problem}", where="--command", mend="close its quotes") from problem
 
 
 def _try(args: argparse.Namespace, context: Context) -> Outcome:
