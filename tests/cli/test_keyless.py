@@ -135,6 +135,22 @@ def test_a_trust_with_other_conditions_takes_the_place_of_the_one_before(keyless
     assert desk.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"] == []
 
 
+def test_other_ways_in_are_named_and_those_that_nobody_here_made_are_suspicious(keyless: Keyless) -> None:
+    desk, away = keyless.desk, keyless.away
+    assert desk.run("lend", "identity-user", "--at", "@mast-reader", "--to", "ada.rusk", "--for", "10m", "--because", "x", "--yes").code == 0
+    ran = desk.run("suspend", "mast-reader", "--because", "x", "--yes")
+    told = " ".join(ran.out.split())
+    assert (ran.code, "by the trust valley" in told, "ada.rusk, who may act as it (identity-user)" in told) == (0, True, True), ran.out + ran.err
+    assert desk.run("reinstate", "mast-reader", "--because", "x").code == 0
+    desk.charter(READER + "credentials: [{name: late-key, kind: key-pair, lasts: 30d}]\n", "mast-reader")
+    assert desk.run("enact", "mast-reader", "--yes", "--no-prove").code == 0
+    account = next(u["id"] for u in away.state()["resources"]["User"] if u["userName"] == "mast-reader")
+    away.make("/Trusts", {"schemas": ["urn:sigillum:scim:1.0:Trust"], "principal": {"$ref": f"../Users/{account}"}, "name": "back-door", "issuer": "https://elsewhere.example", "audience": "x"})
+    ran = desk.run("rotate", "mast-reader", "--exposed", "--yes", "--format", "json")
+    assert [x["what"] for x in ran.json["rotations"][0]["exposure"]["suspicions"] if "lent until" not in x["what"]] == [
+        "tokens of https://elsewhere.example, by the trust back-door, which nobody here made"], ran.out
+
+
 def test_a_token_is_ended_and_shown_to_be_refused(desk: Desk, away: Away) -> None:
     desk.charter(CHARTER)
     assert desk.run("enact", "wind-ingest", "--yes").code == 0

@@ -18,6 +18,7 @@ from sigillum.tenants.port import Tenant
 
 from .handover import handed
 from .office import Office
+from .ways import others
 
 
 class Suspicion(NamedTuple):
@@ -85,5 +86,9 @@ def _suspicions(office: Office, charter: Charter, state: History, tenant: Tenant
         if grant.id not in lent and state.owns("grant", name, grant.id, grant.mark) is None:
             yield Suspicion(f"{grant.body.role} at {grant.body.place or 'a place'}, which nobody here granted",
                             f"sigillum enact {charter.name} --end-extra")
+    for other in others(tenant, charter, state, identity):
+        kind, record = other.record.kind, other.record
+        if not office.books.owner(name, kind, record.id) and record.id not in lent and not office.books.lent(record.mark):
+            yield Suspicion(f"{other.words}, which nobody here made", "end it there")
     for loan in loans:
         yield Suspicion(f"{loan.about}, lent until {format_instant(loan.until)}", f"sigillum recall {loan.number}")

@@ -27,6 +27,7 @@ from .office import BRIEFLY_SECONDS, CLAIM, Office
 from .trying import held, principal_of, proof_of
 from .turns import trying_ours
 from .undertakings import advance
+from .ways import others
 
 Until = Callable[[datetime], datetime | None]  # when it comes back, by the tenant's present time; None: when somebody says so
 
@@ -136,6 +137,8 @@ def _suspend(office: Office, charter: Charter, because: str, until: Until) -> St
         for one in open_of(office, uid):
             _go_on(office, one, done)
         done.ways = [*_refused(office, charter, state, before)]
+        tenant, principal = office.tenants.reach(charter.tenant), principal_of(office, charter, state)
+        done.ways += [Way(other.words, None, other.off) for other in others(tenant, charter, state, principal)]
     except SigillumError as problem:
         if problem.outcome is Outcome.MACHINE:
             raise

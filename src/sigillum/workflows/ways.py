@@ -1,0 +1,48 @@
+"""The ways into an identity that are no credential of it: trusts, delegations, and who may act as it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+from sigillum.core.charter.charter import Charter
+from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.delegating import DELEGATION
+from sigillum.core.kinds.identities import CLIENT
+from sigillum.core.kinds.kind import Kind, Query, Record
+from sigillum.core.kinds.trusting import TRUST
+from sigillum.core.records.history import History
+from sigillum.tenants.port import Tenant
+
+
+class OtherWay(NamedTuple):
+    """One of them, in words; `off`: what becomes of it where the identity is off."""
+
+    record: Record[Any]
+    words: str
+    off: str
+
+
+def others(tenant: Tenant, charter: Charter, state: History, principal: str) -> Iterator[OtherWay]:
+    """As far as they are shown. What cannot be looked up is left out: the tenant says elsewhere that it shows no such thing."""
+    registered = state.find(CLIENT, charter.tenant)
+    bearer = registered.id if charter.is_client and registered is not None else principal
+    queries: list[tuple[Kind[Any], Query[Any]]] = [(TRUST, Query(TRUST, "principal", principal)),
+                                                   (DELEGATION, Query(DELEGATION, "principal", bearer))]
+    if tenant.profile.acting:
+        queries.append((GRANT, Query(GRANT, "itself", principal)))
+    asked = [q for kind, q in queries if q.value and tenant.profile.carried(kind) is not None]
+    for query, fact in tenant.facts(asked).items():
+        for record in fact.records:
+            yield _told(query.kind, record)
+
+
+def _told(kind: Kind[Any], record: Record[Any]) -> OtherWay:
+    body = record.body
+    if kind is TRUST:
+        return OtherWay(record, f"tokens of {body.issuer}, by the trust {body.name}",
+                        "not tried: no token of theirs is at hand; they are exchanged for an account that is on")
+    if kind is DELEGATION:
+        return OtherWay(record, f"acting for people of {body.domain}", "not tried: whoever signs in as it acts for them")
+    who = body.principal_name or body.principal
+    return OtherWay(record, f"{who}, who may act as it ({body.role})", "not tried: nobody acts as an account that is off")
