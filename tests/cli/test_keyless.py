@@ -135,6 +135,22 @@ def test_a_trust_with_other_conditions_takes_the_place_of_the_one_before(keyless
     assert desk.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"] == []
 
 
+def test_that_no_private_key_exists_is_attested_place_by_place(keyless: Keyless) -> None:
+    desk = keyless.desk
+    ran = desk.run("key", "attest", "mast-reader")
+    assert (ran.code, ran.out.count(" none "), "No private key of mast-reader exists" in ran.out, "by the trust valley" in ran.out) == (0, 5, True, True), ran.out + ran.err
+    elsewhere = desk.folder.parent / "scripts"
+    elsewhere.mkdir()
+    assert desk.run("key", "make", str(elsewhere / "found.jwk")).code == 0
+    ran = desk.run("key", "attest", "mast-reader", str(elsewhere), "--format", "json")
+    assert (ran.code, [len(p["found"]) for p in ran.json["looked"]], ran.json["none"]) == (1, [0, 0, 0, 0, 1], False), ran.out
+    desk.charter(READER + "credentials: [{name: late-key, kind: key-pair, lasts: 30d}]\n", "mast-reader")
+    assert desk.run("enact", "mast-reader", "--yes", "--no-prove").code == 0
+    assert [len(p["found"]) for p in desk.run("key", "attest", "mast-reader", "--format", "json").json["looked"]] == [1, 1, 1, 2, 0]
+    for words, code in ((("nobody",), 2), (("mast-reader", str(desk.folder / "none")), 3)):
+        assert desk.run("key", "attest", *words).code in (code, 3)
+
+
 def test_other_ways_in_are_named_and_those_that_nobody_here_made_are_suspicious(keyless: Keyless) -> None:
     desk, away = keyless.desk, keyless.away
     assert desk.run("lend", "identity-user", "--at", "@mast-reader", "--to", "ada.rusk", "--for", "10m", "--because", "x", "--yes").code == 0

@@ -272,6 +272,7 @@ def _keyless(add: Add) -> list[Scene]:
         Scene("On the right machine it serves; on another one the same file is refused.",
               "sigillum with --profile profile.json -- sh -c 'test -s $MAST_READER_TOKEN_FILE && echo it has a token'"),
         Scene("", "sigillum with --profile profile.json -- true", 6, (Edit("profile.json", "reader.jwt", "clerk.jwt"),)),
+        Scene("A reviewer asks whether there is a key of it anywhere.", "sigillum key attest mast-reader"),
         Scene("An administrator looks at it as that account, for ten minutes and for a reason; nobody has a key of it.",
               "sigillum with --as mast-reader --lend 10m --because 'the page stands still' -- sh -c 'test -s "
               "$MAST_READER_TOKEN_FILE && echo it has a token'"),

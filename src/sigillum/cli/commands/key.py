@@ -22,6 +22,7 @@ EXAMPLE = """examples:
   sigillum key take found.pem wind-ingest --look-in ~/scripts     keep it here; where else does it lie?
   sigillum key convert gateway.jwk --to pem --out gateway.pem --password env:PHRASE
   sigillum key mend pasted.txt --out whole.pem
+  sigillum key attest mast-reader ~/scripts      that there is no private key of it, and how that was established
   sigillum key scan ~/scripts ~/.bash_history"""
 
 
@@ -62,6 +63,13 @@ def add_parser(subparsers: Any) -> None:
                                         "could do. Nothing that is found is shown. Exit code 1 where something is found.")
     look.add_argument("folders", nargs="+", type=Path, metavar="DIR", help="folders or files")
     look.add_argument("--format", choices=("text", "json", "sarif"), default="text", help="sarif: SARIF 2.1.0")
+    attest = verbs.add_parser("attest", parents=[common()], help="that no private key of an identity exists", epilog=EXAMPLE,
+                              description="One page for a reviewer: each place where a private key of a charter's identity could be, "
+                                          "how it was looked at, and how the identity is used instead. Exit code 1 where "
+                                          "one is found, 6 where a place could not be looked at.")
+    attest.add_argument("charter", metavar="CHARTER")
+    attest.add_argument("folders", nargs="*", type=Path, metavar="DIR", help="search these, too")
+    attest.add_argument("--format", choices=("text", "json"), default="text")
     for one in (read, check, convert, mend):
         one.add_argument("file", metavar="FILE", help="or - for standard input")
     for one in (read, check, convert, take):
@@ -74,7 +82,7 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     return {"make": _make, "read": _read, "check": _check, "take": _take, "convert": _convert, "mend": _mend,
-            "scan": _scan}[args.verb](args, context)
+            "scan": _scan, "attest": _attest}[args.verb](args, context)
 
 
 def _data(file: str) -> bytes:
@@ -247,6 +255,17 @@ def _written(args: argparse.Namespace, context: Context, path: Path | None, priv
         told.append(f"Written to {args.out}" + (", readable by you only." if private else "."))
     context.show_text("\n".join(told))
     return Outcome.DONE
+
+
+def _attest(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views import keys as view
+    from sigillum.workflows.attest import attest
+    found = attest(context.office, args.charter, args.folders)
+    if args.format == "json":
+        context.show_json("attest", view.attested_json(found))
+    else:
+        context.show(view.attested(found, context.ident))
+    return found.outcome()
 
 
 def _scan(args: argparse.Namespace, context: Context) -> Outcome:

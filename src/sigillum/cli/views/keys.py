@@ -9,10 +9,14 @@ from urllib.parse import quote
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from .common import Ident, pairs
+from sigillum.core.values.errors import Outcome
+from sigillum.core.values.times import format_instant
+
+from .common import Ident, masked, pairs, table
 
 if TYPE_CHECKING:
     from sigillum.keys.shapes import Shape
+    from sigillum.workflows.attest import Attested
     from sigillum.workflows.scan import Lying
 
 SARIF = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
@@ -72,3 +76,25 @@ def sarif(found: Sequence[Lying]) -> dict[str, Any]:
     told = [{"id": r.replace(" ", "-"), "shortDescription": {"text": f"A {r} that stands literally in a file"}} for r in rules]
     return {"$schema": SARIF, "version": "2.1.0", "runs": [{
         "tool": {"driver": {"name": "Sigillum", "version": __version__, "rules": told}}, "results": results}]}
+
+
+def attested(found: Attested, ident: Ident) -> RenderableType:
+    """The page for a reviewer: place by place, and how the identity is used instead."""
+    charter, rows = found.charter, list[tuple[Any, ...]]()
+    for one in found.looked:
+        came = ("not known", "yellow") if one.found is None else ("found", "bold red") if one.found else ("none", "green")
+        rows.append((one.where, Text(*came), masked("\n".join(one.found or ()), ident) or one.how))
+    said = {Outcome.DONE: f"No private key of {charter.identity.name} exists in any place that was looked at.",
+            Outcome.NO: f"{charter.identity.name} has keys or secrets.",
+            Outcome.SOMEBODY: "A place could not be looked at, so it is not established."}[found.outcome()]
+    instead = [Text("how it is used instead", "bold"), *(Text(masked(words, ident)) for words in found.instead), Text("")] \
+        if found.instead else []
+    head = f" of {charter.tenant}, {charter.purpose}; looked at {format_instant(found.at)}"
+    return Group(Text.assemble((charter.identity.name, "bold"), head), Text(""), table(("where", "keys", "how, or which"), rows, ("keys",)),
+                 Text(""), *instead, Text(said, "bold"))
+
+
+def attested_json(found: Attested) -> dict[str, Any]:
+    return {"charter": found.charter.name, "at": format_instant(found.at), "none": found.outcome() is Outcome.DONE,
+            "looked": [{"where": one.where, "found": list(one.found) if one.found is not None else None, "how": one.how}
+                       for one in found.looked], "instead": list(found.instead)}
