@@ -64,9 +64,9 @@ def add_parser(subparsers: Any) -> None:
     look.add_argument("folders", nargs="+", type=Path, metavar="DIR", help="folders or files")
     look.add_argument("--format", choices=("text", "json", "sarif"), default="text", help="sarif: SARIF 2.1.0")
     attest = verbs.add_parser("attest", parents=[common()], help="that no private key of an identity exists", epilog=EXAMPLE,
-                              description="One page for a reviewer: each place where a private key of a charter's identity could be, "
-                                          "how it was looked at, and how the identity is used instead. Exit code 1 where "
-                                          "one is found, 6 where a place could not be looked at.")
+                              description="One page for a reviewer: each place where a private key of a charter's identity "
+                                          "could be, how it was looked at, and how the identity is used instead. Exit code "
+                                          "1 where one is found, 6 where a place could not be looked at.")
     attest.add_argument("charter", metavar="CHARTER")
     attest.add_argument("folders", nargs="*", type=Path, metavar="DIR", help="search these, too")
     attest.add_argument("--format", choices=("text", "json"), default="text")

@@ -90,8 +90,8 @@ def attested(found: Attested, ident: Ident) -> RenderableType:
     instead = [Text("how it is used instead", "bold"), *(Text(masked(words, ident)) for words in found.instead), Text("")] \
         if found.instead else []
     head = f" of {charter.tenant}, {charter.purpose}; looked at {format_instant(found.at)}"
-    return Group(Text.assemble((charter.identity.name, "bold"), head), Text(""), table(("where", "keys", "how, or which"), rows, ("keys",)),
-                 Text(""), *instead, Text(said, "bold"))
+    return Group(Text.assemble((charter.identity.name, "bold"), head), Text(""),
+                 table(("where", "keys", "how, or which"), rows, ("keys",)), Text(""), *instead, Text(said, "bold"))
 
 
 def attested_json(found: Attested) -> dict[str, Any]:
