@@ -101,19 +101,20 @@ def _lent(office: Office, tenant: Tenant, actor: str, name: str, wish: ActingWis
     if not tenant.profile.ends_grants:
         raise UsageError(f"{where} ends no right by itself, so nobody could promise that this one ends", where="--lend",
                          mend="have the right granted by a charter, and ended by it")
-    with suppress(lookup.NobodyError):
+    try:
         lookup.principal(tenant, actor)
-        proposal = propose(office, LoanWish(_role(tenant), f"@{name}", actor, wish.because, wish.lend_seconds, None, where))
-        refused = next((o for o in proposal.objections if o.refuse), None)
-        if refused is not None:
-            raise UsageError(refused.what, where="--lend", mend=refused.mend)
-        loan, results = lend(office, proposal)
-        failed = next((r.error for r in results if r.error is not None), None)
-        if failed is not None:
-            raise failed
-        return loan
-    raise SomebodyError(f"{actor} is an administrator of {where}, and nobody in its directory: no role can be lent to it",
-                        where=where, mend="act with an administrator who has an account there")
+    except lookup.NobodyError as problem:
+        raise SomebodyError(f"{actor} is an administrator of {where}, and nobody in its directory: no role can be lent to it",
+                            where=where, mend="act with an administrator who has an account there") from problem
+    proposal = propose(office, LoanWish(_role(tenant), f"@{name}", actor, wish.because, wish.lend_seconds, None, where))
+    refused = next((o for o in proposal.objections if o.refuse), None)
+    if refused is not None:
+        raise UsageError(refused.what, where="--lend", mend=refused.mend)
+    loan, results = lend(office, proposal)
+    failed = next((r.error for r in results if r.error is not None), None)
+    if failed is not None:
+        raise failed
+    return loan
 
 
 def _role(tenant: Tenant) -> str:

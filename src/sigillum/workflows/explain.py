@@ -94,11 +94,11 @@ def through(office: Office, wish: Wish, principals: list[str]) -> list[Explained
 
     Raises UsageError, SomebodyError, RefusedError.
     """
-    tenant = lookup.subject(office, wish.who, wish.tenant).tenant
-    acting, where = tenant.profile.acting, tenant.address.name
+    subjects = [lookup.subject(office, who, wish.tenant) for who in (wish.who, *principals)]
+    acting, where = subjects[0].tenant.profile.acting, subjects[0].tenant.address.name
     if not acting:
         raise UsageError(f"at {where} nobody acts as somebody else", where="--as", mend="leave it out")
-    chain = [wish.who, *principals]
+    chain = [s.record.id for s in subjects]
     out = list[Explained]()
     for one, other in pairwise(chain):
         out += run(office, replace(wish, who=one, permissions=(acting,), places=(f"@{other}",), tenant=where, credential="",
