@@ -6,6 +6,8 @@ import dataclasses
 from collections.abc import Callable
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from core.fake import PROFILE, Fake, thing
 from core.test_compare import KEY, charter, enacted
@@ -13,11 +15,14 @@ from sigillum.core.charter.charter import Charter, Identity, ProofWant
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.rules import check as check_rules
 from sigillum.core.charter.wants import DelegationWant
+from sigillum.core.deciding.people import NO_DELEGATION, OUTSIDE, SCOPE, Person, covers, missing
 from sigillum.core.facets.checks.delegation import check
 from sigillum.core.facets.delegation import words
 from sigillum.core.federation.conditions import Condition
 from sigillum.core.federation.trusts import Trust, match, supposed
+from sigillum.core.kinds.delegating import Delegation
 from sigillum.core.values.marks import Mark
+from sigillum.sandbox.delegations import lets
 
 SCOPES = (("mail.read", "reads it"), ("mail.send", "answers it"))
 WANT = DelegationWant("x.example", ("team:crew",), SCOPES)
@@ -88,3 +93,18 @@ def test_only_the_subject_decides_over_supposed_claims(acts_as: tuple[str, ...])
     assert match(trust, supposed(trust, "4712:reader", "reader"), "reader").holds
     found = match(trust, supposed(trust, "4712:clerk", "reader"), "reader")
     assert [v.test.claim for v in found.verdicts if not v.holds] == [("sub",)]
+
+
+NAMES = st.sampled_from(["ann@x.example", "bob@x.example", "ann@y.example", "all", "team:crew", "team:ring"])
+MADE = st.builds(Delegation, st.just("c"), st.sampled_from(["x.example", "y.example"]), st.lists(NAMES, max_size=3).map(tuple), st.lists(st.sampled_from(["m.read", "m.send"]), max_size=2).map(tuple))
+PEOPLE = st.builds(Person, st.sampled_from(["ann@x.example", "bob@x.example", "ann@y.example", "team:crew", "all"]), st.frozensets(st.sampled_from(["crew", "ring"])))
+
+
+@given(st.lists(MADE, max_size=3), PEOPLE, st.sampled_from(["m.read", "m.send"]))
+def test_whom_a_delegation_covers_is_what_the_sandbox_says(made: list[Delegation], person: Person, scope: str) -> None:
+    theirs = [lets({"domain": d.domain, "people": list(d.people), "scopes": list(d.scopes)}, person.name, set(person.teams), [scope]) for d in made]
+    cause = missing(made, person, scope)
+    assert (cause == "") is any(theirs)
+    assert cause != NO_DELEGATION or not made
+    assert cause != SCOPE or not any(scope in d.scopes for d in made)
+    assert cause != OUTSIDE or not any(covers(d, person) for d in made if scope in d.scopes)

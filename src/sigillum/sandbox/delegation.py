@@ -6,7 +6,7 @@ from typing import Any
 
 from starlette.requests import Request
 
-from . import directory, keys, oauth
+from . import delegations, directory, keys, oauth
 from .attributes import ACCOUNT
 from .decide import teams_of
 from .errors import OAuthProblem
@@ -23,10 +23,8 @@ def covering(tenant: Tenant, holder: str, person: str, scopes: list[str]) -> str
     if found is None or not found.get("active", True) or about.get("kind") not in (None, "person"):
         return None
     teams = {(tenant.store.current(KINDS["Group"], i) or {}).get("displayName") for i in teams_of(tenant, person, True)}
-    names = {"all", found["userName"], *(f"team:{t}" for t in teams)}
     for identity, data in tenant.store.all_current("Delegation"):
-        inside = found["userName"].rpartition("@")[2] == data["domain"] and bool(names & set(data["people"]))
-        if data["principal"]["value"] == holder and inside and set(scopes) <= set(data["scopes"]):
+        if data["principal"]["value"] == holder and delegations.lets(data, found["userName"], teams, scopes):
             return identity
     return None
 

@@ -24,3 +24,11 @@ def once(tenant: Tenant, data: Json) -> None:
     if any((d["principal"]["value"], d["domain"]) == (data["principal"]["value"], data["domain"])
            for _, d in tenant.store.all_current("Delegation")):
         raise ScimProblem(409, "principal: it has a delegation in this domain", "uniqueness")
+
+
+def lets(data: Json, person: str, teams: set[Any], scopes: list[str]) -> bool:
+    """Does one let its holder act for this person, who is in these teams, with all of these scopes?"""
+    names = {"all", person, *(f"team:{team}" for team in teams)}
+    if not set(scopes) <= set(data["scopes"]) or not names.intersection(data["people"]):
+        return False
+    return bool(person.rpartition("@")[2] == data["domain"])

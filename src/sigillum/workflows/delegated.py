@@ -8,10 +8,13 @@ from typing import NamedTuple
 
 from sigillum.charters.files import names
 from sigillum.core.charter.charter import Charter, ProofWant
+from sigillum.core.deciding.people import NO_DELEGATION, OUTSIDE, SCOPE, Person, missing
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
+from sigillum.core.deciding.refusals import Cause
+from sigillum.core.deciding.sign_in import account_of, teams_of
 from sigillum.core.kinds.changes import End as EndChange
 from sigillum.core.kinds.delegating import DELEGATION, Delegation
-from sigillum.core.kinds.identities import ACCOUNT, CLIENT
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, TEAM, Team
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import History
@@ -27,8 +30,7 @@ from .office import BRIEFLY_SECONDS, CLAIM, Office
 from .trying import held, proof_of
 from .undertakings import carry_out
 
-NO_DELEGATION, SCOPE, UNKNOWN, OUTSIDE, SERVICE = (
-    "no-delegation", "scope-not-delegated", "person-unknown", "person-outside", "service-off")
+UNKNOWN, SERVICE = Cause.PERSON_UNKNOWN.value, Cause.SERVICE_OFF.value
 MEANINGS = {NO_DELEGATION: "it may act for nobody here", SCOPE: "this scope is not among those that it may use",
             UNKNOWN: "the directory knows nobody of that name", OUTSIDE: "this person is not among those whom it may act for",
             SERVICE: "the token was given, and the call with it is refused: is the service on for that person?"}
@@ -84,27 +86,38 @@ def _facts(tenant: Tenant, charter: Charter, state: History, principal: str) -> 
 
 
 def _cause(tenant: Tenant, one: Asked, asked: list[Asked], facts: list[Delegation] | None) -> str:
-    """Why a refused one was refused: by what the tenant shows, else by what was let in beside it; empty where neither tells."""
+    """Why a refused one was refused: by what the tenant shows, else by what was let in beside it. Empty: neither tells,
+    or by what is shown it should have been let in.
+    """
     if one.token:
         return SERVICE if one.called is False else ""
-    proof, known = one.proof, _known(tenant, one.proof.person)
+    if facts == []:
+        return NO_DELEGATION
+    proof, (known, person) = one.proof, _person(tenant, one.proof.person)
     same_person = any(a.token and a.proof.person == proof.person for a in asked)
     same_scope = any(a.token and a.proof.permission == proof.permission for a in asked)
-    if facts is not None and not facts:
-        return NO_DELEGATION
     if known is False and (same_scope or facts is not None):
         return UNKNOWN
-    if facts is not None:
-        return SCOPE if not any(proof.permission in d.scopes for d in facts) else OUTSIDE
-    if same_person:
-        return SCOPE
-    return OUTSIDE if same_scope else ""
+    if facts is not None and person is not None:
+        return missing(facts, person, proof.permission)
+    return SCOPE if same_person else OUTSIDE if same_scope else ""
 
 
-def _known(tenant: Tenant, person: str) -> bool | None:
-    query = Query(ACCOUNT, "name", person)
-    fact = tenant.facts([query])[query]
-    return bool(fact.records) if fact.known else None
+def _person(tenant: Tenant, name: str) -> tuple[bool | None, Person | None]:
+    """Is the person known there, and in which teams? None: that is not shown."""
+    query, all_ = Query(ACCOUNT, "name", name), Query[Team](TEAM, "all")
+    carried = tenant.profile.carried(TEAM) is not None
+    facts = tenant.facts([query, *([all_] if carried else [])])
+    record = facts[query].first
+    if not facts[query].known or record is None:
+        return (False if facts[query].known else None), None
+    if carried and not facts[all_].known:
+        return True, None
+    teams = facts[all_].records if carried else ()
+    names = {t.id: t.body.name for t in teams}
+    everyone = {t.body.name for t in teams if t.body.everyone}
+    inside = account_of(record, teams_of(teams)).teams
+    return True, Person(record.body.name, frozenset(names[i] for i in inside if i in names) | everyone)
 
 
 def _judged(one: Asked, asked: list[Asked], cause: str) -> Result:
@@ -114,7 +127,8 @@ def _judged(one: Asked, asked: list[Asked], cause: str) -> Result:
         told = one.said if allowed or not cause else f"{cause}: {MEANINGS[cause]}"
         return judge(one.proof, Manner.TRIED, Trial(allowed, told))
     if not cause:
-        return Result(one.proof, Manner.TRIED, None, "not shown: nothing that differs in one point was let in beside it")
+        return Result(one.proof, Manner.TRIED, None, "not shown: by what is known it should be let in, or nothing that differs "
+                      "in one point was let in beside it")
     pair = next((a.proof for a in asked if a.token and (a.proof.person == one.proof.person) != (
         a.proof.permission == one.proof.permission)), None)
     beside = f"; shown beside it: {pair.words()}" if pair is not None else ""
