@@ -144,7 +144,7 @@ def test_what_a_client_signs_in_with(both: tuple[Desk, Away, Away], kind: str) -
     check_whole(desk, roster, summit)
 
 
-@pytest.mark.parametrize("fate", [pytest.param("arrives", marks=pytest.mark.soak), "lost-before", "lost-after"])
+@pytest.mark.parametrize("fate", [*(pytest.param(f, marks=pytest.mark.soak) for f in ("arrives", "lost-before")), "lost-after"])
 def test_killed_at_every_boundary_across_two_tenants(bare: Desk, sandbox: Sandbox, forked: Fork, fate: str) -> None:
     def house(number: int | str) -> tuple[Desk, Away, Away]:
         made = Desk(bare.folder.parent / f"house-{number}", bare.capture)

@@ -49,8 +49,8 @@ def path_of(boundary: str) -> str:
     return {"make-account": "Users", "make-grant": "Grants"}.get(boundary.split()[0], "Credentials")
 
 
-# look-ups that lag: with `make soak`
-@pytest.mark.parametrize(("fate", "lag"), [pytest.param(f, lag, id=f"{f}-{'lagging' if lag else 'at-once'}", marks=[pytest.mark.soak] if lag else [])
+# look-ups that lag, and the milder fates: with `make soak`
+@pytest.mark.parametrize(("fate", "lag"), [pytest.param(f, lag, id=f"{f}-{'lagging' if lag else 'at-once'}", marks=[pytest.mark.soak] if lag or f in ("lost-before", "busy") else [])
                                            for f in FATES for lag in (0.0, 0.15)])
 def test_killed_at_every_boundary_with_every_fate_of_the_request(
         desk: Desk, away: Away, sandbox: Sandbox, forked: Fork, fate: str, lag: float) -> None:
@@ -75,7 +75,7 @@ def test_killed_at_every_boundary_with_every_fate_of_the_request(
         check_as_undisturbed(house, fresh)
 
 
-@pytest.mark.parametrize("fate", ["arrives", "lost-after"])
+@pytest.mark.parametrize("fate", [pytest.param("arrives", marks=pytest.mark.soak), "lost-after"])
 @pytest.mark.parametrize("tenant", ["summit", "once"])
 def test_a_secret_that_only_the_tenant_makes(
         bare: Desk, sandbox: Sandbox, forked: Fork, tenant: str, fate: str) -> None:
@@ -140,7 +140,7 @@ def test_services_roles_and_memberships(bare: Desk, sandbox: Sandbox, forked: Fo
         assert desk.run("rehearse", "wind-ingest", "--strict").code == 0
 
 
-@pytest.mark.parametrize("fate", ["arrives", "lost-before", "lost-after"])
+@pytest.mark.parametrize("fate", [*(pytest.param(f, marks=pytest.mark.soak) for f in ("arrives", "lost-before")), "lost-after"])
 def test_a_loan_goes_on_with_its_own_end(desk: Desk, away: Away, sandbox: Sandbox, forked: Fork, fate: str) -> None:
     assert desk.run(*ENACT).code == 0
     words = ["lend", "stream-keeper", "--at", "brindlemoor/cameras", "--to", "wind-ingest", "--for", "10m", "--because", "trial", "--yes"]

@@ -125,7 +125,7 @@ def test_others_are_retired_where_one_is_not_known(desk: Desk) -> None:
     assert (ran.code, "knows no charter 'wind-ingset'" in ran.err, "wind-ingest is retired" in ran.out) == (2, True, True)
 
 
-@pytest.mark.parametrize("fate", ["arrives", pytest.param("lost-before", marks=pytest.mark.soak), "lost-after"])
+@pytest.mark.parametrize("fate", [*(pytest.param(f, marks=pytest.mark.soak) for f in ("arrives", "lost-before")), "lost-after"])
 def test_killed_at_every_boundary_nothing_is_orphaned(bare: Desk, sandbox: Sandbox, forked: Fork, ticking: Tick, fate: str) -> None:
     nothing_else, (first, _, _) = counted(sandbox.tenant()), house(bare, sandbox, number="first")
     path, words = first.folder / "seen", ["retire", "wind-ingest", *WHY]

@@ -23,7 +23,7 @@ from sigillum.reading.document import Document, Spot, parse, read_text
 from sigillum.reading.models import Day, Section, validate_with
 
 from .models import AccountName, CharterName
-from .sections import account, credential, grant, licence, membership, proof, role, service
+from .sections import account, billing, credential, grant, licence, membership, proof, role, service
 from .sections.account import IdentitySection
 from .sections.credential import CredentialSection
 from .sections.grant import GrantSection
@@ -228,7 +228,7 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
     return Charter(
         name=file.charter, tenant=file.tenant, stage=stage,
         purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",
-        review=file.review, ticket=file.ticket or "", billing=file.billing or "",
+        review=file.review, ticket=file.ticket or "", billing=billing.to_core(file.billing),
         identity=account.to_core(file.identity, at(("identity",)), usual_name), like=file.like or "",
         services=tuple(service.to_core(s, at(("services", i))) for i, s in enumerate(file.services)),
         roles=tuple(role.to_core(r, at(("roles", i))) for i, r in enumerate(file.roles)),
