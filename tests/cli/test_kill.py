@@ -50,7 +50,7 @@ def path_of(boundary: str) -> str:
 
 
 # look-ups that lag, and the milder fates: with `make soak`
-@pytest.mark.parametrize(("fate", "lag"), [pytest.param(f, lag, id=f"{f}-{'lagging' if lag else 'at-once'}", marks=[pytest.mark.soak] if lag or f in ("lost-before", "busy") else [])
+@pytest.mark.parametrize(("fate", "lag"), [pytest.param(f, lag, id=f"{f}-{'lagging' if lag else 'at-once'}", marks=[pytest.mark.soak] if lag or f in ("lost-before", "busy", "torn") else [])
                                            for f in FATES for lag in (0.0, 0.15)])
 def test_killed_at_every_boundary_with_every_fate_of_the_request(
         desk: Desk, away: Away, sandbox: Sandbox, forked: Fork, fate: str, lag: float) -> None:
