@@ -27,6 +27,7 @@ EXAMPLE = """examples:
   sigillum demo --all"""
 OWNER = "mara.teel@brindlemoor.example"
 UNDER_WAY_SECONDS = 20.0
+WIDEST = max(map(len, CHAPTERS))  # of their names
 
 
 def add_parser(subparsers: Any) -> None:
@@ -109,7 +110,7 @@ def _interruptible() -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.list:
-        context.show_text("\n".join(f"{c.name:<12}{c.about}" for c in CHAPTERS.values()))
+        context.show_text("\n".join(f"{c.name:<{WIDEST}}  {c.about}" for c in CHAPTERS.values()))
         return Outcome.DONE
     names = list(CHAPTERS) if args.all else args.chapters or ["short"]
     odd = next((n for n in names if n not in CHAPTERS), None)
@@ -146,7 +147,7 @@ def _chapter(chapter: Chapter, folder: Path, context: Context) -> None:
 
 def _closing(folder: Path, names: list[str]) -> str:
     shown = shlex.quote(str(folder if len(names) == 1 else folder / names[0]))
-    others = "".join(f"  {f'sigillum demo {c.name}':<24}{c.about}\n" for c in CHAPTERS.values() if c.name not in names)
+    others = "".join(f"  sigillum demo {c.name:<{WIDEST}}  {c.about}\n" for c in CHAPTERS.values() if c.name not in names)
     return (f"\nWhat was played stays in {folder}. To go on there:\n"
             f"  cd {shown}\n"
             f"  {'sigillum sandbox start --background --state .sigillum/world.json':<68}# as it was left\n"
