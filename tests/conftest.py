@@ -247,6 +247,13 @@ class Desk:
         os.close(ours)
         return Ran(process.returncode, out, err)
 
+    def know_valley(self, away: Away) -> str:
+        """Write the issuer valley of the same sandbox into sigillum.yaml, and return its address."""
+        valley = f"{away.address.removesuffix(f'/{away.name}/scim/v2')}/valley"
+        settings = self.folder / "sigillum.yaml"
+        settings.write_text(settings.read_text() + f"issuers:\n  valley: {{address: '{valley}', subject: [{{part: account, is: number}}, {{part: machine_role}}], owner: [account]}}\n")
+        return valley
+
     def know(self, away: Away, name: str = "summit", admin: str = "ada.rusk", extra: str = "", stage: str = "prod") -> None:
         """Write a tenant into sigillum.yaml."""
         token = self.folder / ".sigillum" / f"{name}.{admin}.token"

@@ -65,9 +65,7 @@ class Keyless:
 def keyless(bare: Desk, sandbox: Sandbox) -> Keyless:
     away = sandbox.tenant("summit")
     bare.know(away)
-    valley = f"{away.address.removesuffix(f'/{away.name}/scim/v2')}/valley"
-    settings = bare.folder / "sigillum.yaml"
-    settings.write_text(settings.read_text() + f"issuers:\n  valley: {{address: '{valley}', subject: [{{part: account, is: number}}, {{part: machine_role}}], owner: [account]}}\n")
+    valley = bare.know_valley(away)
     bare.charter(READER, "mast-reader")
     assert bare.run("enact", "mast-reader", "--yes", "--no-prove").code == 0
     return Keyless(bare, away, f"{valley}/machines")

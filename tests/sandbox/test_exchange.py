@@ -213,9 +213,7 @@ trusts:
 def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sandbox: Sandbox) -> None:
     away = sandbox.tenant("summit")
     bare.know(away)
-    valley = f"{away.address.removesuffix(f'/{away.name}/scim/v2')}/valley"
-    settings = bare.folder / "sigillum.yaml"
-    settings.write_text(settings.read_text() + f"issuers:\n  valley: {{address: '{valley}', subject: [{{part: account, is: number}}, {{part: machine_role}}], owner: [account]}}\n")
+    valley = bare.know_valley(away)
     bare.charter(CHARTER.format(tag="masts"), "mast-reader")
     tokens = {name: sandbox.pool.request("GET", f"{valley}/machines/{name}/token?audience=summit").json()["token"] for name in ("reader-1", "clerk-1", "stranger")}
     for name, token in tokens.items():

@@ -14,7 +14,7 @@ from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.sign_in import account_of, teams_of
 from sigillum.core.kinds.changes import End as EndChange
 from sigillum.core.kinds.delegating import DELEGATION, Delegation
-from sigillum.core.kinds.identities import ACCOUNT, CLIENT, TEAM, Team
+from sigillum.core.kinds.identities import ACCOUNT, TEAM, Team
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import History
@@ -29,6 +29,7 @@ from .ledgers import keep_witness
 from .office import BRIEFLY_SECONDS, CLAIM, Office
 from .trying import held, proof_of
 from .undertakings import carry_out
+from .ways import bearer_of
 
 UNKNOWN, SERVICE = Cause.PERSON_UNKNOWN.value, Cause.SERVICE_OFF.value
 MEANINGS = {NO_DELEGATION: "it may act for nobody here", SCOPE: "this scope is not among those that it may use",
@@ -78,9 +79,7 @@ def _ask(tenant: Tenant, own: Proof, proof: ProofWant) -> Asked:
 
 def _facts(tenant: Tenant, charter: Charter, state: History, principal: str) -> list[Delegation] | None:
     """Its delegations, as far as they are shown."""
-    registered = state.find(CLIENT, charter.tenant)
-    bearer = registered.id if charter.is_client and registered is not None else principal
-    query = Query(DELEGATION, "principal", bearer)
+    query = Query(DELEGATION, "principal", bearer_of(charter, state, principal))
     fact = tenant.facts([query])[query]
     return [r.body for r in fact.records] if fact.known else None
 
@@ -183,7 +182,6 @@ def section_of(one: Listed) -> str:
     whom = f"{{team: {team}}}" if team else people
     lines = ["delegation:", f"  domain: {body.domain}", f"  people: {whom}", "  scopes:"]
     return "\n".join([*lines, *(f"    - {{scope: {s}, because: }}" for s in body.scopes)])
-
 
 
 def end(office: Office, tenant_name: str, one: Listed, because: str) -> None:

@@ -40,7 +40,6 @@ def prove(office: Office, charter: Charter, principal: str, tokens: Sequence[str
     found = [_one(charter, state, tenant, principal, p, at_hand) for p in charter.sign_ins
              if p.sign_in is not None and p.sign_in.trust]
     taken = [r.proof.sign_in for r in found if r.manner is Manner.TRIED and r.held and r.proof.allowed]
-    taken = [r.proof.sign_in for r in found if r.manner is Manner.TRIED and r.held and r.proof.allowed]
     let_in = {one.trust for one in taken if one is not None}
     return [_weighed(r, let_in) for r in found]
 

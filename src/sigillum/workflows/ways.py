@@ -23,10 +23,15 @@ class OtherWay(NamedTuple):
     off: str
 
 
+def bearer_of(charter: Charter, state: History, principal: str) -> str:
+    """Whom a delegation names: a client's registration, else the account."""
+    registered = state.find(CLIENT, charter.tenant)
+    return registered.id if charter.is_client and registered is not None else principal
+
+
 def others(tenant: Tenant, charter: Charter, state: History, principal: str) -> Iterator[OtherWay]:
     """As far as they are shown. What cannot be looked up is left out: the tenant says elsewhere that it shows no such thing."""
-    registered = state.find(CLIENT, charter.tenant)
-    bearer = registered.id if charter.is_client and registered is not None else principal
+    bearer = bearer_of(charter, state, principal)
     queries: list[tuple[Kind[Any], Query[Any]]] = [(TRUST, Query(TRUST, "principal", principal)),
                                                    (DELEGATION, Query(DELEGATION, "principal", bearer))]
     if tenant.profile.acting:

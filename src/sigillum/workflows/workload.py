@@ -7,6 +7,7 @@ import os
 import stat
 import subprocess
 from collections.abc import Mapping
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -135,8 +136,6 @@ def _run(command: list[str], environment: Mapping[str, str]) -> str:
 
 def let_in(profile: ProfileFile, environment: Mapping[str, str], *, timeout_seconds: float = 15.0, log: Any = None) -> Given:
     """Read the workload's token, see that it is the right one, and exchange it. Raises SomebodyError, RefusedError, ..."""
-    from datetime import UTC, datetime
-
     from sigillum.protocols import authzen, oauth
     text = outside(profile.reads, environment, timeout_seconds)
     token, trust = read(text), profile.trust.to_core()
