@@ -66,7 +66,8 @@ def usual() -> dict[str, list[Record[Any]]]:
         "rule": [thing("rule", f"s-{n}", name=n, everyone=w, targets=t, demands=("second-factor",), narrowable=n != "fixed")
                  for n, w, t in (("default", True, ()), ("people", False, ("t-crew",)), ("fixed", True, ()))],
         "licence": [thing("licence", f"l-{n}", name=n, type=k, total=1, mailbox=n == "seat") for n, k in (("seat", "per-user"), ("space", "capacity"))],
-        "account": [], "grant": [], "credential": [], "client": [], "principal": [], "consent": [], "trust": [], "delegation": []}
+        "account": [], "grant": [], "credential": [], "client": [], "principal": [], "consent": [], "trust": [], "delegation": [],
+        "local-account": [], "workload": [], "machine-group": []}
 
 
 class Chain:

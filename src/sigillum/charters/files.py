@@ -65,6 +65,7 @@ class CharterFile(Section):
     credentials: list[CredentialSection] = Field(default_factory=list)
     trusts: Any = None
     delegation: Any = None
+    workload: Any = None
     proofs: list[ProofSection] = Field(default_factory=list)
     handover: Any = None
     sign_in: Any = None
@@ -79,7 +80,7 @@ def _part(name: str) -> Callable[[], type[Section]]:
 
 
 RARE = {"permissions": _part("permission"), "handover": _part("handover"), "sign_in": _part("sign_in"),
-        "trusts": _part("trusts"), "delegation": _part("delegation")}
+        "trusts": _part("trusts"), "delegation": _part("delegation"), "workload": _part("workload")}
 
 
 def json_schema() -> dict[str, Any]:
@@ -267,6 +268,9 @@ def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position], issuers: Map
     if parts.get("delegation") is not None:
         from .sections import delegation
         out["delegation"] = delegation.to_core(parts["delegation"], at(("delegation",)))
+    if parts.get("workload") is not None:
+        from .sections import workload
+        out["workload"] = workload.to_core(parts["workload"], at(("workload",)))
     return out
 
 

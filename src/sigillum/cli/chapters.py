@@ -282,6 +282,28 @@ def _keyless(add: Add) -> list[Scene]:
     ]
 
 
+def _cluster(add: Add) -> list[Scene]:
+    issuer = add("stationyard", "nils.brack").split()[4].removesuffix("/scim/v2")
+    look = "sigillum explain station-heartbeat stream.append brindlemoor/sensing-prod --workload heartbeat"
+    return [
+        Scene("", add("summit", "ada.rusk")),
+        Scene("", add("stationyard", "nils.brack"), 0, (Edit("sigillum.yaml", "http://127.0.0.1:8470/stationyard", issuer),)),
+        Scene("As whom do the programs of this cluster run, and who of them acts as somebody elsewhere?",
+              "sigillum trust links stationyard", 1),
+        Scene("One of them is to write the heartbeat, without a key. Two tenants have to say so, each its half.",
+              "cat charters/station-heartbeat.yaml"),
+        Scene("As whom does it run before?", "sigillum prove station-heartbeat --before"),
+        Scene("Machines that stand are made anew for it, one group after the other; that takes a while.",
+              "sigillum enact station-heartbeat --yes", 7),
+        Scene("The group that is made anew is waited for. The program on the other one notices nothing until it starts anew.",
+              "sigillum enact station-heartbeat --yes --wait 4s", 7),
+        Scene("Both halves stand, and still it is refused. Why?", look, 1),
+        Scene("Whoever runs it starts it anew.", "sigillum sandbox anew stationyard heartbeat"),
+        Scene("", "sigillum enact station-heartbeat --yes"),
+        Scene("", look),
+    ]
+
+
 def _delegation(add: Add) -> list[Scene]:
     return [
         Scene("", add("roster", "lena.frost")),
@@ -310,5 +332,6 @@ CHAPTERS = {c.name: c for c in (
     Chapter("keys", "a key renewed without an outage, one exposed, a suspension that comes back, a retirement", _keys),
     Chapter("dialect", "a platform with an interface of its own: described, proved, served like any other", _dialect),
     Chapter("keyless", "a workload without any key, on the right machine and the wrong; ten minutes as it", _keyless),
+    Chapter("cluster", "a program of a cluster and an account elsewhere: both halves of a link, before and after", _cluster),
     Chapter("delegation", "an office integration that acts for people, scope by scope", _delegation),
     Chapter("waiting", "what will not work, said beforehand; *not yet* told from *never*", _waiting))}

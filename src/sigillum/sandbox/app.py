@@ -17,7 +17,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sigillum.reading import FileError
 
-from . import clients, federation, oauth, own, populate, scim, work, world, worldcheck
+from . import clients, cluster, federation, oauth, own, populate, scim, work, world, worldcheck
 from .answers import bearer
 from .clock import Clock, moment_of, stamp
 from .errors import OAuthProblem, ScimProblem
@@ -185,13 +185,21 @@ def _machine(house: House, body: Json) -> Json:
         raise ValueError(problem.detail) from problem
 
 
+def _started(house: House, body: Json) -> Json:
+    """A workload of a cluster starts anew."""
+    if body["tenant"] not in house.tenants:
+        raise ValueError(f"there is no tenant {body['tenant']}")
+    cluster.start(house.tenants[body["tenant"]], body["name"])
+    return {}
+
+
 def _about(house: House, body: Json) -> Json:
     """Which process this is: whoever wants to end it asks first."""
     return {"pid": os.getpid()}
 
 
 _CONTROLS = {"about": _about, "clock": _clock, "faults": _faults, "tenants": _tenants, "state": _state,
-             "change": _change, "machine": _machine}
+             "change": _change, "machine": _machine, "started": _started}
 
 
 def build(house: House) -> ASGIApp:

@@ -13,7 +13,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-from . import keys
+from . import cluster, keys
 from .clock import stamp
 from .errors import OAuthProblem
 from .oauth import NO_STORE, guarded, house_tenant
@@ -142,6 +142,9 @@ async def machine_token(request: Request) -> Response:
 def given_to(tenant: Tenant, name: str, audience: str) -> Json:
     """A token of a machine's own, for an audience. Raises OAuthProblem."""
     described = next((m for m in tenant.described.get("machines", []) if m["name"] == name), None)
+    workload = cluster.claims_of(tenant, name) if described is None else None
+    if workload is not None:
+        described = {"subject": workload[0], "claims": workload[1]}
     if described is None or not audience:
         raise OAuthProblem("invalid_request", "There is no such machine, or no audience is named", 404)
     now = int(tenant.clock.now().timestamp())

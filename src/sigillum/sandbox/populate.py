@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
+import uuid
 from datetime import timedelta
 from typing import Any
 
@@ -184,6 +185,23 @@ class _Populating:
             **{n: delegation[n] for n in ("domain", "people", "scopes")},
             "principal": {"value": self.ids[kind, delegation["to"]], "type": kind}})
 
+    def cluster(self) -> None:
+        """Groups of machines, local accounts, and what runs as them."""
+        described = self.tenant.described
+        for group in described.get("machine_groups", []):
+            self.add("MachineGroup", group["name"], {"name": group["name"], "identities": group.get("identities", "machine"),
+                                                     "madeLater": group.get("made_later") or None})
+        began = stamp(self.before)
+        for local in described.get("local_accounts", []):
+            where, name = local["compartment"], local["name"]
+            self.add("LocalAccount", f"{where} {name}", {
+                "name": name, "compartment": where, "subject": f"{self.tenant.name}:{where}:{name}", "linkedAt": began,
+                "uid": local.get("uid") or str(uuid.uuid5(uuid.NAMESPACE_OID, f"{self.tenant.name} {where} {name}")),
+                "links": [{"value": local["acts_as"], "issuer": local.get("acts_at")}] if local.get("acts_as") else None})
+        for one in described.get("workloads", []):
+            self.add("Workload", one["name"], {**{n: one.get(n) for n in ("name", "compartment", "account", "groups")},
+                                               "startedAt": began})
+
     def credential(self, credential: Json) -> None:
         name = f"{credential['of']} {credential['name']}"
         usual = self.standing("Credential", name).get("validUntil") or stamp(self.tenant.clock.now() + LONG_AGO)
@@ -249,4 +267,5 @@ def _populate(tenant: Tenant) -> None:
         fill.delegation(delegation)
     for credential in described.get("credentials", []):
         fill.credential(credential)
+    fill.cluster()
     fill.end_the_rest()

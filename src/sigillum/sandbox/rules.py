@@ -9,13 +9,13 @@ import secrets
 from datetime import timedelta
 from typing import Any
 
-from . import delegations, directory, saas, trusts
+from . import cluster, delegations, directory, saas, trusts
 from .attributes import ACCOUNT, TEAM, Kind
 from .clock import moment_of, stamp
 from .errors import ScimProblem
 from .keys import certificate_of, thumbprint, usable
 from .schemas import KINDS, NEVER
-from .world import HOLDS_ITEMS, Admin, Tenant, hash_of
+from .world import CLUSTER, HOLDS_ITEMS, Admin, Tenant, hash_of
 
 Json = dict[str, Any]
 MADE_HERE = ("api-token", "shared-secret")  # secrets that the tenant makes
@@ -77,6 +77,8 @@ def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None
     elif kind.name == "Trust":
         _resolve(tenant, data, "principal", ("User",))
         trusts.on_trust(tenant, data)
+    elif kind.name in CLUSTER:
+        cluster.on_create(tenant, kind.name, data)
     else:
         if kind.name == "Consent":
             _resolve(tenant, data, "principal", ("ServicePrincipal",))
@@ -88,7 +90,9 @@ def on_update(tenant: Tenant, kind: Kind, identity: str, data: Json, before: Jso
         raise ScimProblem(403, "The profile in force is kept by the tenant itself")
     if kind.name == "Delegation":
         delegations.on_delegation(tenant, data)
-    if kind.name == "Group":
+    if kind.name in CLUSTER:
+        cluster.on_update(tenant, kind.name, identity, data, before)
+    elif kind.name == "Group":
         _members(tenant, data, before)
     elif kind.name == "Place":
         _switched_on(tenant, data, before)
@@ -228,10 +232,7 @@ def _certificate(tenant: Tenant, data: Json) -> None:
 
 def after_create(tenant: Tenant, kind: Kind, identity: str, data: Json) -> None:
     """Begin a slow making; make the secret of a new token, which waits to be fetched once."""
-    slow = tenant.described.get("slow", {}).get(kind.name)
-    if slow:
-        tenant.slow[identity] = (tenant.clock.now() + timedelta(seconds=slow["seconds"]),
-                                 "failed" if slow.get("fails") else "ready")
+    tenant.begin_slowly(kind.name, identity)
     if kind.name == "Credential" and data.get("kind") == "password":
         tenant.secrets[identity] = hash_of(data.pop("password"))
     if kind.name == "Credential" and data.get("kind") in MADE_HERE:
@@ -288,6 +289,9 @@ def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, dat
     if kind.name == "User" and progress:
         data = {**data, ACCOUNT: {**data.get(ACCOUNT, {}), "progress": progress},
                 "schemas": list(dict.fromkeys([*data["schemas"], ACCOUNT]))}
+    data = cluster.computed(tenant, kind.name, data)
+    if kind.name == "MachineGroup" and progress:
+        data = {**data, "progress": progress}
     if kind.name == "Credential":
         data["expires"] = moment_of(data["validUntil"]).year < 9999
         data |= tenant.last_used(identity)

@@ -196,6 +196,38 @@ DELEGATION = schema(
     Attr("lastUsedAt", "dateTime", mutability="readOnly", about="Does not change the version"),
 )
 
+LOCAL_ACCOUNT = schema(
+    "LocalAccount", "A cluster's own account, as which its workloads run",
+    Attr("name", required=True, exact=True, mutability="immutable"),
+    Attr("compartment", required=True, exact=True, mutability="immutable", about="The part of the cluster where it is known"),
+    Attr("uid", exact=True, mutability="readOnly", about="No later account of the same name gets it"),
+    Attr("subject", exact=True, mutability="readOnly", about="What its workloads' tokens say (RFC 7519 §4.1.2)"),
+    Attr("links", "complex", multi=True, about="As whom it acts at other tenants, one at each", sub=(
+        Attr("value", exact=True, about="The principal id there"), Attr("issuer", exact=True, about="That tenant's issuer"))),
+    Attr("linkedAt", "dateTime", mutability="readOnly", about="Since when they are as they are"),
+)
+
+WORKLOAD = schema(
+    "Workload", "A program on a cluster",
+    Attr("name", required=True, exact=True, mutability="immutable"),
+    Attr("compartment", required=True, exact=True, mutability="immutable"),
+    Attr("account", exact=True, about="The local account as which it is to run"),
+    Attr("groups", multi=True, exact=True, about="Groups of machines on which it runs"),
+    Attr("startedAt", "dateTime", mutability="readOnly", about="When it was started last"),
+    Attr("instances", "complex", multi=True, mutability="readOnly", about="What runs of it, and as whom", sub=(
+        Attr("group", exact=True, mutability="readOnly"), Attr("startedAt", "dateTime", mutability="readOnly"),
+        Attr("runsAs", exact=True, mutability="readOnly", about="The subject of its tokens"))),
+)
+
+MACHINE_GROUP = schema(
+    "MachineGroup", "Machines of a cluster that are made alike",
+    Attr("name", required=True, exact=True, mutability="immutable"),
+    Attr("identities", exact=True, canonical=("machine", "workload"),
+         about="machine: all that runs there shares the machine's identity; workload: each has that of its local account"),
+    Attr("madeLater", "boolean", mutability="readOnly", about="True: no group, but how those are that will be made"),
+    PROGRESS,
+)
+
 SIGN_IN_RULE = schema(
     "SignInRule", "What is demanded at sign-in, and of whom; every rule that applies has to be met",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("enabled", "boolean"),
@@ -294,6 +326,9 @@ KINDS: dict[str, Kind] = {k.name: k for k in (
     Kind("Consent", "Consents", CONSENT, "consents", (), ("principal.value",)),
     Kind("Trust", "Trusts", TRUST, "trusts", (), ("principal.value", "name")),
     Kind("Delegation", "Delegations", DELEGATION, "delegations", (), ("principal.value",)),
+    Kind("LocalAccount", "LocalAccounts", LOCAL_ACCOUNT, "workloads", (), ("name", "subject")),
+    Kind("Workload", "Workloads", WORKLOAD, "workloads", (), ("name", "account")),
+    Kind("MachineGroup", "MachineGroups", MACHINE_GROUP, "workloads", (), ("name",), ("name",)),
     Kind("SignInRule", "SignInRules", SIGN_IN_RULE, "rules", (), ("name", "targets.value"), ("name",)),
     Kind("Licence", "Licences", LICENCE, "licences", (), ("name", "holders.value"), ("name",)),
     Kind("TenantProfile", "TenantProfiles", TENANT_PROFILE, "tenant"),

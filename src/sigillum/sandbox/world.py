@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import secrets
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from .attributes import Kind
@@ -15,6 +15,7 @@ from .schemas import KINDS
 from .store import Store
 
 Json = dict[str, Any]
+CLUSTER = ("LocalAccount", "Workload", "MachineGroup")  # types that only a cluster has
 HOLDS_ITEMS = ("stream", "board", "dataset")
 LIMITS = {
     "assertion_seconds": 3600, "token_seconds": 600, "keys_per_principal": 3,
@@ -109,6 +110,13 @@ class Tenant:
         done_at, how = self.slow[identity]
         return how if self.clock.now() >= done_at else "accepted"
 
+    def begin_slowly(self, kind: str, identity: str, seconds: float | None = None) -> None:
+        """Something of this type is accepted now, and finished as much later as is described; `seconds`: else."""
+        slow = self.described.get("slow", {}).get(kind) or ({"seconds": seconds} if seconds is not None else None)
+        if slow:
+            self.slow[identity] = (self.clock.now() + timedelta(seconds=slow["seconds"]),
+                                   "failed" if slow.get("fails") else "ready")
+
     def use(self, credential: str | None, address: str) -> None:
         """Note that somebody proved itself with a credential."""
         if credential:
@@ -130,7 +138,9 @@ class Tenant:
     @property
     def kinds(self) -> dict[str, Kind]:
         """The resource types that this tenant serves."""
-        return {n: k for n, k in KINDS.items() if n not in self.described.get("without", ())}
+        cluster = any(self.described.get(n) for n in ("machine_groups", "local_accounts", "workloads"))
+        left_out = {*self.described.get("without", ()), *(() if cluster else CLUSTER)}
+        return {n: k for n, k in KINDS.items() if n not in left_out}
 
     @property
     def organisations(self) -> list[str]:

@@ -101,7 +101,7 @@ class _Tenant:
         """Names that the tenant keeps unique."""
         sections = {"account": ("people", "accounts", "foreign"), "place": ("places",), "role": ("roles",), "team": ("teams",),
                     "administrator": ("admins",), "client": ("clients",), "API": ("apis",), "rule": ("sign_in_rules",),
-                    "licence": ("licences",)}
+                    "licence": ("licences",), "workload": ("workloads",), "machine group": ("machine_groups",)}
         for what, words in sections.items():
             seen = Counter[str]()
             for word in words:
@@ -146,6 +146,12 @@ class _Tenant:
             yield from self.unknown(("delegations", n, "to"), "principal", delegation["to"], [*self.accounts, *self.clients])
             for i, scope in enumerate(delegation["scopes"]):
                 yield from self.unknown(("delegations", n, "scopes", i), "permission", scope, self.permissions)
+        locals_ = [a["name"] for a in self.each("local_accounts")]
+        for n, workload in enumerate(self.each("workloads")):
+            yield from self.unknown(("workloads", n, "account"), "local account", workload.get("account", "default"), locals_)
+            for i, group in enumerate(workload.get("groups", [])):
+                yield from self.unknown(("workloads", n, "groups", i), "machine group", group,
+                                        [g["name"] for g in self.each("machine_groups")])
         for n, credential in enumerate(self.each("credentials")):
             yield from self.unknown(("credentials", n, "of"), "account", credential["of"], self.accounts)
             for i, limit in enumerate(credential.get("limits", [])):

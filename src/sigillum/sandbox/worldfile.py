@@ -2,71 +2,41 @@
 
 from __future__ import annotations
 
-import ipaddress
-import re
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field
 
-from sigillum.reading import did_you_mean
-from sigillum.reading.models import Instant, Section, by_pattern, text_schema, wrong
+from sigillum.reading.models import Instant, Section, by_pattern, text_schema
 
-Json = dict[str, Any]
-MOST_CROWD = 200_000
-NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
-CALL = re.compile(r"(GET|POST|PUT|PATCH|DELETE) /[^\s{}]*\{place\}[^\s{}]*\Z")
-NEEDED = re.compile(r"[^\s@]+@[^\s@]+\Z")
-PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
-POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules", "licences",
-          "trusts", "delegations", "secrets", "tenant")
+from .worldwords import (
+    CALL,
+    MOST_CROWD,
+    POWERS,
+    Class,
+    Count,
+    Json,
+    Labels,
+    LocalAccount,
+    Machine,
+    MachineGroup,
+    Named,
+    Needed,
+    Network,
+    PlacePath,
+    Seconds,
+    Text,
+    Workload,
+    known_powers,
+)
 
-
-def _powers(value: Any) -> Any:
-    if value == "all" or (isinstance(value, list) and all(v in POWERS for v in value)):
-        return value
-    odd = next((v for v in value if v not in POWERS), value) if isinstance(value, list) else value
-    raise wrong("power-unknown", f"{odd!r} is no power" if isinstance(odd, str) else "this is no list of powers",
-                did_you_mean(str(odd), (*POWERS, "all")) or f"write `all`, or a list of {', '.join(POWERS)}")
-
-
-def _whole(value: Any) -> Any:
-    if isinstance(value, bool) or not isinstance(value, int) or not 0 <= value <= 10**9:
-        raise wrong("number", "this is no whole number from 0 up", "write a number like 300")
-    return value
-
-
-def _seconds(value: Any) -> Any:
-    if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 <= value <= 10**9:
-        raise wrong("number", "this is no number of seconds from 0 up", "write a number like 2 or 0.5")
-    return value
-
-
-def _network(value: Any) -> Any:
-    try:
-        ipaddress.ip_network(value if isinstance(value, str) else "")
-    except ValueError as problem:
-        raise wrong("network", f"{value!r} is no network", "write it like 192.0.2.0/24") from problem
-    return value
-
-
-Count = Annotated[int, BeforeValidator(_whole)]
-Seconds = Annotated[float, BeforeValidator(_seconds)]
-Text = Annotated[str, Field(min_length=1)]
-Named = Annotated[str, by_pattern(NAME, "name", "a name", "use small letters, digits and dashes"),
-                  text_schema(pattern=NAME.pattern[:-2] + "$")]
-PlacePath = Annotated[str, by_pattern(PATH, "path", "a place", "write segments with slashes between, from the root"),
-                      text_schema(pattern=PATH.pattern[:-2] + "$")]
-Needed = Annotated[str, by_pattern(NEEDED, "needs", "a right at a kind of place", "write it like `query.run@project`")]
-Network = Annotated[str, BeforeValidator(_network), text_schema(examples=["192.0.2.0/24"])]
-Class = Literal["looks", "changes-data", "manages", "administers"]
-Labels = dict[str, str | list[str]]
+__all__ = ["POWERS", "World"]
 
 
 class Admin(Section):
     """An administrator; the token is made anew at each start, unless one is written here."""
 
     name: Text
-    powers: Annotated[Literal["all"] | list[str], BeforeValidator(_powers)] = ["look"]
+    powers: Annotated[Literal["all"] | list[str], BeforeValidator(known_powers)] = ["look"]
     token: Text | None = None
     domain: str = Field("", description="The provisioning domain of its externalIds (RFC 7643 §3.1)")
 
@@ -275,15 +245,6 @@ class Slow(Section):
     fails: bool = False
 
 
-class Machine(Section):
-    """A machine or workload that has an identity here: what its tokens say."""
-
-    name: Named
-    subject: str
-    claims: dict[str, Any] = {}
-    lives: Seconds = Field(3600, description="How long a token of it lives")
-
-
 class Precondition(Section):
     """What has to be so before some types can be made."""
 
@@ -342,6 +303,9 @@ class Tenant(Section):
     bearer_grant_authenticates: bool = Field(False, description="The JWT bearer grant wants client authentication, too")
     preconditions: list[Precondition] = []
     machines: list[Machine] = Field([], description="Machines and workloads whose tokens it issues")
+    local_accounts: list[LocalAccount] = Field([], description="Of a cluster")
+    workloads: list[Workload] = []
+    machine_groups: list[MachineGroup] = []
     slow: dict[str, Slow] = {}
 
 

@@ -117,8 +117,13 @@ def before(office: Office, charter: Charter) -> ProofReport:
     ledger, principal = office.books.ledger(write=True), principal_of(office, charter, state)
     if not uid:
         uid = office.books.make_known(charter.name)
+    running = list[Result]()
+    if charter.runs:
+        from .links import prove as prove_runs
+        running = prove_runs(office, charter)
     if not principal:
-        results = tuple(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.expectations)
+        results = (*(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.expectations
+                     if not p.program), *running)
         report = ProofReport(charter.name, charter.identity.name, "nobody yet", "", results, recorded_before=True)
     else:
         keys, found = office.keepings.of(uid), list[Result]()
@@ -131,7 +136,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
             from .delegated import prove as prove_delegated
             found += prove_delegated(office, charter, state, keys, principal)
             said = said or "as itself, and for people"
-        report = ProofReport(charter.name, principal, said, shown, tuple(found), recorded_before=True)
+        report = ProofReport(charter.name, principal, said, shown, (*found, *running), recorded_before=True)
     ledger.append([Fresh(history.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}})])
     return report
 
@@ -163,6 +168,9 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
         from .delegated import prove as prove_delegated
         results += prove_delegated(office, charter, state, keys, principal)
         said.append("and for people, with a token for each person and scope")
+    if wish.proofs is None and charter.runs:
+        from .links import prove as prove_runs
+        results += prove_runs(office, charter)
     with_ = ", ".join(dict.fromkeys(s for s in shown if s))
     report = ProofReport(charter.name, principal, "; ".join(dict.fromkeys(said)), with_, tuple(results), state.before, waited)
     if wish.proofs is None:

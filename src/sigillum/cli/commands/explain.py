@@ -16,6 +16,7 @@ EXAMPLE = """examples:
   sigillum explain wind-ingest --matrix
   sigillum explain avalanche-mailer mail.send brindlemoor/mailboxes/board --for-person kai.lund@brindlemoor.example
   sigillum explain ada.rusk stream.read brindlemoor/cameras --as camera-archive --tenant summit
+  sigillum explain station-heartbeat stream.append brindlemoor/sensing-prod --workload heartbeat
   sigillum explain night-robot --sign-in --from 198.51.100.7 --ask-tenant
   sigillum explain ingest-team stream.read,stream.append brindlemoor/cameras,brindlemoor/sensing-prod --matrix"""
 
@@ -35,6 +36,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--tenant", default="", help="where, if WHO is no charter and there are several tenants")
     parser.add_argument("--as", dest="principals", action="append", default=[], metavar="WHO", help="acting as this account; "
                         "several: each acts as the next")
+    parser.add_argument("--workload", default="", metavar="NAME", help="done by this workload of the charter's cluster")
     parser.add_argument("--ask-tenant", action="store_true", help="put the tenant's own answer beside ours")
     parser.add_argument("--sign-in", action="store_true", help="instead: may WHO sign in, and which rule decides?")
     parser.add_argument("--from", dest="from_", default="", metavar="ADDRESS", help="with --sign-in: from where")
@@ -55,7 +57,10 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     wish = _wish(args, context)
     if args.principals and args.matrix:
         raise UsageError("a matrix is of one principal", where="--as", mend="leave --as or --matrix out")
-    found = through(context.office, wish, args.principals) if args.principals else explain(context.office, wish)
+    if args.workload:
+        found = _by_workload(args, context, wish)
+    else:
+        found = through(context.office, wish, args.principals) if args.principals else explain(context.office, wish)
     if args.format == "json":
         context.show_json("explanation", {"questions": [view.as_json(f) for f in found]})
     elif args.matrix and args.format == "csv":
@@ -75,6 +80,14 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         return Outcome.NO
     verdicts = [f.explanation.decision.allowed for f in found]
     return Outcome.DONE if args.matrix or all(verdicts) else Outcome.SOMEBODY if None in verdicts else Outcome.NO
+
+
+def _by_workload(args: argparse.Namespace, context: Context, wish: Any) -> Any:
+    from sigillum.workflows.links import explained
+    if args.principals or args.ask_tenant:
+        raise UsageError("a workload acts by itself, and nobody else is asked", where="--workload", mend="leave --as and "
+                         "--ask-tenant out")
+    return explained(context.office, context.office.charters([args.who])[0], wish, args.workload)
 
 
 def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:

@@ -1,4 +1,4 @@
-"""`sigillum sandbox start | stop | show | world | change | clock | limit | fault | machine`"""
+"""`sigillum sandbox start | stop | show | world | change | clock | limit | fault | machine | anew`"""
 
 from __future__ import annotations
 
@@ -25,6 +25,7 @@ EXAMPLE = """examples:
   sigillum sandbox fault status --status 503 --retry-after 2 --method POST --count 3
   sigillum sandbox limit summit felt_seconds 20
   sigillum sandbox machine valley reader-1 --audience summit --out reader.jwt
+  sigillum sandbox anew stationyard heartbeat
   sigillum sandbox stop"""
 MOST_SKEW_SECONDS = 300  # beyond it a command refuses, unless the tenant's entry says to follow its clock
 LIMITS = ("felt_seconds", "arrival_seconds", "token_seconds", "assertion_seconds", "keys_per_principal",
@@ -97,6 +98,10 @@ def _disturbing(verbs: Any) -> None:
     machine.add_argument("name", metavar="MACHINE")
     machine.add_argument("--audience", required=True, metavar="TEXT", help="for whom the token is")
     machine.add_argument("--out", required=True, type=Path, metavar="FILE", help="replaced, if it is there")
+    anew = verbs.add_parser("anew", parents=[common()], epilog=EXAMPLE, help="start a workload of a cluster anew",
+                            description="Start a workload of a simulated cluster anew, so that it notices what was changed.")
+    anew.add_argument("tenant")
+    anew.add_argument("name", metavar="WORKLOAD")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -104,7 +109,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         return {"new": _new, "check": _check, "schema": _schema}[args.world_verb](args, context)
     folder = context.office.workspace.private / "sandbox"
     verbs = {"start": _start, "stop": _stop, "clock": _clock, "fault": _fault, "limit": _limit, "show": _show,
-             "change": _change, "machine": _machine}
+             "change": _change, "machine": _machine, "anew": _anew}
     return verbs[args.verb](args, context, folder)
 
 
@@ -150,6 +155,12 @@ def _machine(args: argparse.Namespace, context: Context, folder: Path) -> Outcom
     write_private(args.out, found["token"] + "\n")
     context.show_text(f"{args.out} holds what {args.name} of {args.tenant} would get, for {args.audience}, until "
                       f"{found['ends']}.")
+    return Outcome.DONE
+
+
+def _anew(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
+    sandboxes.control(folder, "started", {"tenant": args.tenant, "name": args.name})
+    context.show_text(f"{args.name} of {args.tenant} was started anew.")
     return Outcome.DONE
 
 

@@ -1,4 +1,4 @@
-"""`sigillum trust try | profile`"""
+"""`sigillum trust try | profile | links`"""
 
 from __future__ import annotations
 
@@ -15,7 +15,8 @@ EXAMPLE = """examples:
   sigillum trust try token.jwt mast-reader --trust valley
   sigillum trust try - mast-reader < token.jwt
   sigillum trust profile mast-reader --file /run/identity/token --out mast-reader.json   for the machine: no secret in it
-  sigillum trust profile mast-reader --address http://127.0.0.1:8470/token --at /token --out mast-reader.json"""
+  sigillum trust profile mast-reader --address http://127.0.0.1:8470/token --at /token --out mast-reader.json
+  sigillum trust links stationyard                 as whom do its workloads act elsewhere, and do both sides say so?"""
 
 
 def add_parser(subparsers: Any) -> None:
@@ -44,7 +45,17 @@ def add_parser(subparsers: Any) -> None:
     profile.add_argument("--out", metavar="FILE", help="into this new file (default: it is printed)")
 
 
+    links = verbs.add_parser("links", parents=[common()], help="whom a cluster's workloads act as: both records of it",
+                             epilog=EXAMPLE, description="The local accounts of a cluster, as whom they act elsewhere, and as "
+                             "whom its workloads run: what the cluster says beside what the other tenant trusts, also where "
+                             "only one of them knows it. Exit code 1 where something is wrong.")
+    links.add_argument("tenant", metavar="CLUSTER")
+    links.add_argument("--format", choices=("table", "json", "csv"), default="table")
+
+
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    if args.verb == "links":
+        return _links(args, context)
     return _profile(args, context) if args.verb == "profile" else _try(args, context)
 
 
@@ -91,3 +102,41 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
     else:
         context.show(view.trial(found))
     return Outcome.DONE if found.matching else Outcome.NO
+
+
+LINKS = ("local account", "acts as", "both sides", "runs as it")
+
+
+def _links(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.cli.views.common import comma_separated, table
+    from sigillum.core.deciding.links import BOTH, Row
+    from sigillum.workflows.links import estate_of
+    found = estate_of(context.office, args.tenant)
+
+    def row(one: Row) -> list[str]:
+        return [one.local, f"{one.acts_as} at {one.home}", "yes" if one.half.code == BOTH else one.half.code,
+                ", ".join(one.workloads) or "nothing"]
+    if args.format == "json":
+        context.show_json("links", {
+            "cluster": found.cluster, "links": [
+                {"account": r.local, "subject": r.subject, "tenant": r.home, "acts_as": r.acts_as, "state": r.half.code,
+                 "text": r.half.text, "workloads": list(r.workloads)} for r in found.rows],
+            "workloads": [{"workload": w.name, "account": w.account, "runs_as": list(w.runs_as)} for w in found.workloads],
+            "findings": [{"code": f.code, "text": f.text} for f in found.findings], "unseen": list(found.unseen)})
+    elif args.format == "csv":
+        context.show_text(comma_separated(LINKS, map(row, found.rows)))
+    else:
+        if found.rows:
+            context.show(table(LINKS, map(row, found.rows), ("local account",)))
+        else:
+            context.show_text(f"No local account of {args.tenant} acts as anybody elsewhere.")
+        if found.workloads:
+            context.show_text("")
+            context.show(table(("workload", "local account", "runs as"), (
+                [w.name, f"{w.compartment}/{w.account}", "\n".join(dict.fromkeys(w.runs_as)) or "does not run"]
+                for w in found.workloads), ("workload",)))
+        for finding in found.findings:
+            context.show_text(f"\n{finding.code}: {finding.text}")
+    for name in found.unseen:
+        context.say(f"Whom {name} trusts is not shown to this administrator.")
+    return Outcome.NO if found.findings else Outcome.SOMEBODY if found.unseen else Outcome.DONE

@@ -31,7 +31,14 @@ def _more(charter: Charter) -> list[tuple[str, str]]:
     told = [("location", charter.identity.location), ("reach", ", ".join(charter.reach) if charter.is_team else ""),
             ("like", charter.like), ("services", ", ".join(f"{s.service} at {s.at}" for s in charter.services)),
             ("member of", ", ".join(m.name for m in charter.member_of)),
-            ("members", ", ".join(m.name for m in charter.members))]
+            ("members", ", ".join(m.name for m in charter.members)),
+            ("trusts", "; ".join(f"{w.trust.subject or 'whoever matches'} of {w.trust.issuer}" for w in charter.trusts))]
+    if charter.workload is not None:
+        want = charter.workload
+        told.append(("workload", f"{', '.join(want.programs)} as {want.words} of {want.tenant}"))
+    if charter.delegation is not None:
+        told.append(("acts for", f"{', '.join(charter.delegation.people)} of {charter.delegation.domain}: "
+                     + ", ".join(charter.delegation.names)))
     return [(name, value) for name, value in told if value]
 
 
@@ -80,5 +87,12 @@ def as_json(charter: Charter) -> dict[str, Any]:
                          "renew_before_seconds": c.renew_before_seconds if c.endless is None else None,
                          "limits": list(c.limits), "keep_in": c.keep_in, "purpose": c.purpose, "consumers": list(c.consumers)}
                         for c in charter.credentials],
+        "trusts": [{"name": w.name, "issuer": w.trust.issuer, "audience": w.trust.audience, "subject": w.trust.subject,
+                    "when": [c.words() for c in w.trust.when]} for w in charter.trusts],
+        **({"workload": {"tenant": charter.workload.tenant, "compartment": charter.workload.compartment,
+                         "account": charter.workload.account, "programs": list(charter.workload.programs)}}
+           if charter.workload is not None else {}),
+        **({"delegation": {"domain": charter.delegation.domain, "people": list(charter.delegation.people),
+                           "scopes": list(charter.delegation.names)}} if charter.delegation is not None else {}),
         "proofs": [p.words() for p in charter.expectations],
     }

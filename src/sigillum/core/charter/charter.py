@@ -11,7 +11,15 @@ from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import Position
 
 if TYPE_CHECKING:  # few charters ask for these
-    from sigillum.core.charter.wants import CertificateAnswer, DelegationWant, EndlessWant, HandoverWant, SignInWant, TrustWant
+    from sigillum.core.charter.wants import (
+        CertificateAnswer,
+        DelegationWant,
+        EndlessWant,
+        HandoverWant,
+        SignInWant,
+        TrustWant,
+        WorkloadWant,
+    )
 
 KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
 CERTIFICATE = "certificate"
@@ -186,6 +194,7 @@ class SignInTry(NamedTuple):
 class ProofWant:
     """One expectation: the identity can, or cannot, use a permission at a place; `person`: acting on whose behalf.
 
+    `program`: it is about as whom that runs;
     `credential`: tried with that one only; `during`: a role in whose window it holds, and not after; `follow`: a field of what
     is read, whose places must be readable, too; `sign_in`: it is about getting in.
     """
@@ -203,11 +212,14 @@ class ProofWant:
     during: str = ""
     follow: str = ""
     sign_in: SignInTry | None = None
+    program: str = ""
 
     def words(self) -> str:
         can = "can" if self.allowed else "cannot"
         if self.sign_in is not None:
             return f"{can} sign in {self.sign_in.words()}".rstrip()
+        if self.program:
+            return f"{self.program} runs as it in {self.tenant}"
         extra = ""
         if self.count is not None:
             extra = f", exactly {self.count}"
@@ -245,6 +257,7 @@ class Charter:
     credentials: tuple[CredentialWant, ...] = ()
     trusts: tuple[TrustWant, ...] = ()
     delegation: DelegationWant | None = None
+    workload: WorkloadWant | None = None
     proofs: tuple[ProofWant, ...] = ()
     sign_ins: tuple[ProofWant, ...] = ()  # expectations about getting in
     delegated: tuple[ProofWant, ...] = ()  # and about acting for people by a delegation
@@ -259,7 +272,13 @@ class Charter:
     @property
     def expectations(self) -> tuple[ProofWant, ...]:
         """All proofs, about places and about getting in."""
-        return (*self.proofs, *self.sign_ins, *self.delegated)
+        return (*self.proofs, *self.sign_ins, *self.delegated, *self.runs)
+
+    @property
+    def runs(self) -> tuple[ProofWant, ...]:
+        """That what is to run as it does."""
+        want = self.workload
+        return tuple(ProofWant(True, "run", "", tenant=want.tenant, program=p) for p in want.programs) if want else ()
 
     @property
     def is_team(self) -> bool:
@@ -273,6 +292,7 @@ class Charter:
     def elsewhere(self) -> tuple[str, ...]:
         """The other tenants that entries of it name."""
         named = [e.tenant for entries in (self.services, self.grants, self.proofs, self.trusts) for e in entries]
+        named += [self.workload.tenant] if self.workload is not None else []
         return tuple(dict.fromkeys(t for t in named if t and t != self.tenant))
 
     def part(self, tenant: str) -> Charter:

@@ -77,6 +77,23 @@ class TrustWant(NamedTuple):
         return self.trust.name
 
 
+class WorkloadWant(NamedTuple):
+    """What runs on a cluster as the identity: `trust` names the half that its home has."""
+
+    tenant: str
+    compartment: str
+    account: str
+    programs: tuple[str, ...]
+    groups: tuple[str, ...] = ()
+    made_later: bool = False
+    trust: str = ""
+    position: Position | None = None
+
+    @property
+    def words(self) -> str:
+        return f"{self.compartment}/{self.account}"
+
+
 class HandoverWant(NamedTuple):
     """What is handed over, in which form, to which kind of consumer, and the object to try it on."""
 

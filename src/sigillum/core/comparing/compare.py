@@ -79,7 +79,7 @@ def compare(comparison: Comparison) -> Outline:
     ids = tuple(s.id for s in asked)  # nothing ends for want of an entry that still waits for its value
     steps = [*(replace(s, needs=(*s.needs, *ids)) if s.kind is StepKind.END else s for s in steps), *asked]
     if any((s.charter.proofs and s.profile.proves) or (
-            (s.charter.sign_ins or s.charter.delegated) and s.profile.decisions) for s in all_):
+            (s.charter.sign_ins or s.charter.delegated) and s.profile.decisions) for s in all_) or charter.runs:
         _prove(home, steps)
     for seen in all_:
         draft.mistakes[:0] = _unmet(seen, steps)

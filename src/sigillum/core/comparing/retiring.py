@@ -39,8 +39,8 @@ class Retiring(NamedTuple):
 def emptied(charter: Charter) -> Charter:
     """The same identity, asking for nothing."""
     return replace(charter, services=(), roles=(), member_of=(), members=(), grants=(), permissions=(), credentials=(),
-                   proofs=(), sign_ins=(), delegated=(), delegation=None, asked=(), sign_in=None,
-                   licence="", handover=None, like="", more={})
+                   trusts=(), workload=None, proofs=(), sign_ins=(), delegated=(), delegation=None, asked=(),
+                   sign_in=None, licence="", handover=None, like="", more={})
 
 
 def from_ledger(name: str, history: History, named: str = "") -> Charter:

@@ -33,6 +33,8 @@ class Cause(StrEnum):
     NO_DELEGATE = "no-delegate"
     PERSON_UNKNOWN = "person-unknown"
     PERSON_LACKS = "person-lacks"
+    HALF_MISSING = "half-missing"
+    RUNS_OTHERWISE = "runs-otherwise"
     SIGN_IN_KIND = "sign-in-kind"
     LIMITS_NARROWER = "limits-narrower"
     GRANT_UNFINISHED = "grant-unfinished"
@@ -93,6 +95,11 @@ ABOUT: dict[Cause, About] = {
     Cause.CREDENTIAL_INACTIVE: About("The credential is switched off.", "Enact the charter, which switches it on."),
     Cause.CREDENTIAL_WAITING: About("The credential's life has not begun.", "Wait until it begins."),
     Cause.CREDENTIAL_ENDED: About("The credential's life has ended.", "Enact the charter, which begins a new generation."),
+    Cause.HALF_MISSING: About("A local account of a cluster acts as the principal by one of two records only: what the cluster "
+                              "says, or the trust; or the two disagree.",
+                              "Make the other half: `workload:` and `trusts:` of the charter, and enact it."),
+    Cause.RUNS_OTHERWISE: About("Both halves stand, and the workload still runs as its machine, or as another local account.",
+                                "Start it anew; where its machines share one identity, name their group in the charter."),
     Cause.SIGN_IN_KIND: About("The service takes other kinds of sign-in than this credential.",
                               "Sign in with a kind that it takes: another credential in the charter, or a trust."),
     Cause.LIMITS_NARROWER: About("The credential is narrowed to other permissions.",

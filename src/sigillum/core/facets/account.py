@@ -77,9 +77,16 @@ def _lives(seen: Seen, draft: Draft) -> bool:
     return True
 
 
+def _nowhere(seen: Seen) -> bool:
+    """Is nothing to hang on it in this other tenant, and did nothing ever?"""
+    part = seen.charter
+    return seen.away and not (part.grants or part.services or part.proofs or part.trusts) and part.workload is not None \
+        and seen.history.latest(mark_of(seen)) is None
+
+
 def compare(seen: Seen, draft: Draft) -> None:
     """Make, change or leave the account. A client at home is made by the facet *client*."""
-    if seen.charter.is_client:
+    if seen.charter.is_client or _nowhere(seen):
         return
     kind, words, mark = kind_of(seen), _words(seen), mark_of(seen)
     named = seen.ask(Query(kind, "name", seen.charter.identity.name))

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import GrantWant
 from sigillum.core.kinds.access import Role
 from sigillum.core.kinds.kind import Kind, Record
+from sigillum.core.kinds.trusting import Trust
 from sigillum.core.values.marks import Id
 
 
@@ -39,6 +40,15 @@ class Presented(NamedTuple):
 
     tenant: str
     client_id: Id
+    issuer: str
+
+
+class LetIn(NamedTuple):
+    """A trust of the identity in its tenant, as it stands or will, and the issuer of that tenant."""
+
+    tenant: str
+    name: str
+    trust: Trust
     issuer: str
 
 

@@ -7,7 +7,7 @@ from typing import Any
 from sigillum.core.charter.wants import TrustWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Ready
+from sigillum.core.facets.provides import LetIn, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Where, adopt, await_, hanging, principal, stand, unknown
 from sigillum.core.federation.trusts import about as doubts
@@ -56,14 +56,18 @@ def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust]
     def alike(record: Record[Trust]) -> bool:
         return not differing(record, part, carried)
     standing = stand(seen, draft, mark, records, f"trust {want.name}", who, alike)
+    wanted = TRUST.made({**part, "name": want.name})
     if standing.record is not None and alike(standing.record):
+        draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer))
         return
     if standing.where is Where.RECENT:
-        await_(seen, draft, mark, TRUST, standing, f"the trust {want.name}")
+        waited = await_(seen, draft, mark, TRUST, standing, f"the trust {want.name}")
+        draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer), waited)
     elif standing.record is not None:
         made = _make(seen, draft, want, part, standing.number + 1, "its conditions were changed in the charter")
         assert standing.generation is not None
         _end(draft, standing.generation, standing.record.id, "its conditions were changed", made)
+        draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer), made)
     else:
         theirs = next((r for r in records if alike(r) and seen.history.owns(NAME, seen.tenant, r.id, r.mark) is None), None)
         if theirs is not None and seen.choices.adopt:
@@ -71,8 +75,12 @@ def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust]
         elif theirs is not None:
             draft.note("trust-stands", f"the trust {want.name} stands already; Sigillum did not make it and leaves it alone",
                        warning=False)
+        if theirs is not None:
+            draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer))
         else:
-            _make(seen, draft, want, part, standing.number, standing.why("tokens of the issuer act as it, without any key"))
+            why = standing.why("tokens of the issuer act as it, without any key")
+            made = _make(seen, draft, want, part, standing.number, why)
+            draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer), made)
 
 
 def _make(seen: Seen, draft: Draft, want: TrustWant, part: dict[str, Any], number: int, why: str) -> StepId:
@@ -115,4 +123,4 @@ def words(mark: Mark) -> str:
     return f"the trust {mark.get('name')}"
 
 
-FACET = Facet(NAME, compare, takes=frozenset((Ready,)), words=words)
+FACET = Facet(NAME, compare, frozenset((LetIn,)), frozenset((Ready,)), words=words)

@@ -10,7 +10,8 @@ from .identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from .kind import Kind
 from .signing import CREDENTIAL, LICENCE, RULE
 from .trusting import TRUST
+from .workloads import GROUP, LOCAL, WORKLOAD
 
 KINDS: dict[str, Kind[Any]] = {k.name: k for k in (
     ACCOUNT, TEAM, CLIENT, PRINCIPAL, PLACE, ROLE, GRANT, CREDENTIAL, API, CONSENT, RULE, LICENCE, TRUST,
-    DELEGATION)}
+    DELEGATION, LOCAL, WORKLOAD, GROUP)}

@@ -98,7 +98,8 @@ class Complete(NamedTuple):
 class Await(NamedTuple):
     """Wait until look-ups show a thing, for so many seconds at most.
 
-    With `field` until `value` is in that list of it; `finished`: until the tenant has made it to its end.
+    With `field` until `value` is in that list of it, `only`: and nothing else; `finished`: until the tenant has made it to its
+    end.
     """
 
     kind: Kind[Any]
@@ -107,6 +108,7 @@ class Await(NamedTuple):
     field: str = ""
     value: str = ""
     finished: bool = False
+    only: bool = False
 
 
 class Prove(NamedTuple):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sigillum.core.kinds import access, delegating, identities, signing, trusting
+from sigillum.core.kinds import access, delegating, identities, signing, trusting, workloads
 from sigillum.core.kinds.kind import Part
 from sigillum.core.values.secret import Secret
 
@@ -108,6 +108,22 @@ def _delegation(r: Json) -> delegating.Delegation:
                                  texts(r.get("scopes")), instant(r.get("lastUsedAt")), part(r, "principal", "display"))
 
 
+def _local(r: Json) -> workloads.LocalAccount:
+    links = tuple((text(one.get("value")), text(one.get("issuer"))) for one in many(r.get("links")))
+    return workloads.LocalAccount(text(r.get("name")), text(r.get("compartment")), text(r.get("uid")),
+                                  text(r.get("subject")), links)
+
+
+def _workload(r: Json) -> workloads.Workload:
+    return workloads.Workload(
+        text(r.get("name")), text(r.get("compartment")), text(r.get("account")), texts(r.get("groups")),
+        tuple(text(one.get("runsAs")) for one in many(r.get("instances"))), instant(r.get("startedAt")))
+
+
+def _machines(r: Json) -> workloads.MachineGroup:
+    return workloads.MachineGroup(text(r.get("name")), text(r.get("identities")), r.get("madeLater") is True)
+
+
 def _licence(r: Json) -> signing.Licence:
     return signing.Licence(text(r.get("name")), text(r.get("kind")), whole(r.get("total")) or 0, r.get("mailbox") is True,
                            tuple(text(h.get("value")) for h in many(r.get("holders"))))
@@ -197,6 +213,9 @@ CODECS: dict[str, Codec] = {c.kind.name: c for c in (
     Codec(delegating.DELEGATION, OWN + "Delegation", _delegation, {
         "principal": ("principal", carried_by), **same("domain", "people", "scopes")},
         {"principal": "principal.value"}),
+    Codec(workloads.LOCAL, OWN + "LocalAccount", _local, same("name", "compartment"), {"name": "name"}),
+    Codec(workloads.WORKLOAD, OWN + "Workload", _workload, {}, {"name": "name"}),
+    Codec(workloads.GROUP, OWN + "MachineGroup", _machines, same("identities"), {"name": "name"}),
     Codec(signing.LICENCE, OWN + "Licence", _licence, {}, {"name": "name"}),
     Codec(signing.CREDENTIAL, OWN + "Credential", _credential, {
         "principal": ("principal", carried_by), **same("name", "active", "limits"),

@@ -94,8 +94,13 @@ def finished(carrying: Carrying, step: Step, kind: Any, identity: str) -> None:
     state, _ = carrying.patience.until(look, carrying.patience.most_seconds,
                                        lambda waited: f"waiting until {step.about} is made, {waited:.0f} s")
     if state is None:
-        raise NotYetError(f"{step.about}: the tenant accepted it, and is still making it", where=step.tenant,
+        raise NotYetError(f"{_made(step)}: the tenant accepted it, and is still making it", where=step.tenant,
                           mend="run the same command again in a while, or with --wait 10m; nothing is made twice")
     if state == "failed":
-        raise RefusedError(f"{step.about}: the tenant accepted it, and could not make it", where=step.tenant,
+        raise RefusedError(f"{_made(step)}: the tenant accepted it, and could not make it", where=step.tenant,
                            mend="run `sigillum enact` again: it ends the failed one and makes another")
+
+
+def _made(step: Step) -> str:
+    """What a step waits for, or makes."""
+    return step.about.removeprefix("until the tenant has made ")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from sigillum.core.kinds.kind import Record, inside
+from sigillum.core.kinds.kind import Record, inside, members
 from sigillum.core.kinds.profile import SEALED
 from sigillum.core.records.history import ADOPTED, FOUND, KEPT, Outcome, Verb
 from sigillum.core.records.steps import (
@@ -21,7 +21,7 @@ from sigillum.core.records.steps import (
     Turning,
 )
 from sigillum.core.values.canonical import thumbprint
-from sigillum.core.values.errors import SigillumError, SomebodyError
+from sigillum.core.values.errors import NotYetError, SigillumError, SomebodyError
 from sigillum.core.values.times import parse_instant
 from sigillum.tenants.port import Reply, Result
 
@@ -99,6 +99,8 @@ def await_(carrying: Carrying, step: Step, action: Await) -> Yields:
     if action.finished:
         finished(carrying, step, action.kind, action.id)
         return {"id": action.id}
+    if action.only:
+        return _started(carrying, step, action)
 
     def shown() -> Record[object] | None:
         record = carrying.tenant.read(action.kind, action.id)
@@ -106,6 +108,19 @@ def await_(carrying: Carrying, step: Step, action: Await) -> Yields:
         return record if there else None
     seen = until(carrying, shown, step.about.removeprefix("until the tenant shows "), action.seconds)
     return {"id": seen.id, "client_id": seen.value("client_id")}
+
+
+def _started(carrying: Carrying, step: Step, action: Await) -> Yields:
+    """Wait, within what was asked for, until somebody did what we cannot. Raises NotYetError."""
+    def look() -> bool | None:
+        record = carrying.tenant.read(action.kind, action.id)
+        return True if record is not None and set(members(record, action.field)) == {action.value} else None
+    done, _ = carrying.patience.until(look, carrying.patience.most_seconds,
+                                      lambda waited: f"waiting {step.about}, {waited:.0f} s")
+    if done is None:
+        raise NotYetError(f"it is still waited {step.about}", where=step.tenant,
+                          mend="have it started anew, then run the same command again, or with --wait 10m")
+    return {"id": action.id}
 
 
 def catch(carrying: Carrying, step: Step, action: Catch) -> Yields:

@@ -1,0 +1,117 @@
+"""A program of a cluster that acts as an account elsewhere: both halves, before and after, and each half alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import pytest
+
+from conftest import Away, Desk, Json, Sandbox
+
+BEAT = """\
+charter: beat
+tenant: summit
+owner: mara.teel@brindlemoor.example
+purpose: Tells that the stations are there
+identity: {kind: service-account, name: beat, display: Heartbeat}
+grants: [{role: stream-writer, at: brindlemoor/sensing-prod, because: it writes it}]
+trusts:
+  - {name: yard, issuer: yard, audience: summit, subject: {cluster: CLUSTER, compartment: stations, local_account: heartbeat}}
+workload: {in: yard, compartment: stations, account: heartbeat, programs: [heartbeat], groups: [lower, upper], trust: yard}
+proofs:
+  - {can: sign-in, trust: yard, outside: {cluster: CLUSTER, compartment: stations, local_account: heartbeat}}
+  - {cannot: sign-in, trust: yard, outside: {cluster: CLUSTER, compartment: stations, local_account: default}}
+"""
+LOOK = ("explain", "beat", "stream.append", "brindlemoor/sensing-prod", "--workload", "heartbeat")
+
+
+@dataclass
+class Yard:
+    desk: Desk
+    home: Away
+    cluster: Away
+
+    def anew(self) -> None:
+        self.cluster.sandbox.control("started", {"tenant": self.cluster.name, "name": "heartbeat"})
+
+    def local(self) -> Json:
+        return next(a for a in self.cluster.state()["resources"]["LocalAccount"] if a["name"] == "heartbeat")
+
+    def cause(self) -> str:
+        ran = self.desk.run(*LOOK)
+        return ran.out.splitlines()[0]
+
+    def findings(self) -> list[str]:
+        return [f["code"] for f in self.desk.run("trust", "links", "yard", "--format", "json").json["findings"]]
+
+
+@pytest.fixture
+def yard(bare: Desk, sandbox: Sandbox) -> Yard:
+    home, cluster = sandbox.tenant("summit"), sandbox.tenant("stationyard")
+    bare.know(home)
+    bare.know(cluster, "yard", "nils.brack")
+    issuer = cluster.address.removesuffix("/scim/v2")
+    settings = bare.folder / "sigillum.yaml"
+    settings.write_text(settings.read_text() + f"issuers:\n  yard: {{address: '{issuer}', subject: [{{part: cluster}}, {{part: compartment}}, {{part: local_account}}]}}\n")
+    bare.charter(BEAT.replace("CLUSTER", cluster.name), "beat")
+    return Yard(bare, home, cluster)
+
+
+def test_both_halves_before_and_after(yard: Yard) -> None:
+    desk = yard.desk
+    assert (yard.findings(), desk.run("trust", "links", "summit").code) == (["machine-shared"] * 2, 2)
+    before = desk.run("prove", "beat", "--before", "--format", "json").json["charters"][0]["proofs"]
+    assert [(r["held"], "share one" in r["said"]) for r in before] == [(None, False), (None, False), (False, True)]
+    ran = desk.run("enact", "beat", "--yes", "--wait", "5s")
+    assert (ran.code, "until heartbeat has started anew" in " ".join(ran.out.split())) == (7, True), ran.out + ran.err
+    assert yard.cause() == "refused: runs-otherwise"  # on the group that gave each its own identity before
+    yard.anew()
+    ran = desk.run("enact", "beat", "--yes")
+    assert (ran.code, "does not hold  holds" in ran.out) == (0, True), ran.out + ran.err
+    assert (yard.cause(), desk.run("explain", "beat", "stream.append", "brindlemoor/sensing-prod", "--workload", "lift").code) == ("allowed", 2)
+    assert desk.run("enact", "beat", "--yes").out.count("Nothing to do") == 1
+    token = desk.folder / "beat.jwt"
+    token.write_text(yard.cluster.sandbox.pool.request("GET", f"{yard.cluster.address.removesuffix('/scim/v2')}/machines/heartbeat/token?audience=summit").json()["token"])
+    token.chmod(0o600)
+    ran = desk.run("prove", "beat", "--outside", str(token), "--format", "json")
+    assert [(r["held"], r["how"]) for r in ran.json["charters"][0]["proofs"]] == [(True, "tried"), (True, "decided, not tried"), (True, "asked, not tried")], ran.out
+    assert (desk.run("key", "attest", "beat").code, yard.findings()) == (0, ["machine-shared"] * 2)
+    ran = desk.run("retire", "beat", "--because", "over", "--yes")
+    assert (ran.code, yard.local().get("links")) == (0, None), ran.out + ran.err
+    assert yard.home.state()["resources"]["Trust"] == []
+
+
+def test_either_half_alone_is_explained_and_a_namesake_is_told(yard: Yard) -> None:
+    desk = yard.desk
+    desk.run("enact", "beat", "--yes", "--wait", "4s", "--no-prove")
+    yard.anew()
+    assert yard.cause() == "allowed"
+    [trust] = yard.home.state()["resources"]["Trust"]
+    assert yard.home.scim("DELETE", f"/Trusts/{trust['id']}").status == 204
+    assert (yard.cause(), "half-missing" in yard.findings()) == ("refused: half-missing", True)
+    assert "half-missing" in desk.run("rehearse", "beat").out
+    desk.run("enact", "beat", "--yes", "--no-prove")
+    assert yard.cause() == "allowed"
+    patch = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "links", "value": [{"value": "p9", "issuer": yard.home.address.removesuffix('/scim/v2')}]}]}
+    assert yard.cluster.scim("PATCH", f"/LocalAccounts/{yard.local()['id']}", patch, admin="nils.brack").status == 200
+    assert (yard.cause(), "acts as p9" in " ".join(desk.run(*LOOK).out.split())) == ("refused: half-missing", True)
+    assert ("half-missing" in yard.findings(), desk.run("enact", "beat", "--yes", "--no-prove").code) == (True, 6)  # nobody of that id is at summit
+    assert yard.cluster.scim("DELETE", f"/LocalAccounts/{yard.local()['id']}", admin="nils.brack").status == 204
+    assert (yard.cause(), "account-unknown" in yard.findings()) == ("refused: half-missing", True)
+    again = {"schemas": ["urn:sigillum:scim:1.0:LocalAccount"], "name": "heartbeat", "compartment": "stations"}
+    assert yard.cluster.scim("POST", "/LocalAccounts", again, admin="nils.brack").status == 201
+    ran = desk.run("enact", "beat", "--yes", "--no-prove")
+    assert (ran.code, "made anew" in " ".join(ran.out.split()), yard.local().get("links")) == (6, True, None), ran.out + ran.err
+    ran = desk.run("enact", "beat", "--yes", "--no-prove", "--adopt")
+    assert (ran.code, len(yard.local()["links"])) == (7, 1), ran.out + ran.err
+
+
+def test_without_the_power_the_other_half_is_asked_for(yard: Yard) -> None:
+    desk = yard.desk
+    (desk.folder / ".sigillum" / "yard.nils.brack.token").write_text(yard.cluster.tokens["olga.finch"])
+    file = desk.folder / "sigillum.yaml"
+    file.write_text(file.read_text().replace("name: nils.brack", "name: olga.finch"))
+    ran = desk.run("enact", "beat", "--yes", "--no-prove")
+    assert (ran.code, yard.local().get("links"), len(yard.home.state()["resources"]["Trust"])) == (6, None, 1), ran.out + ran.err
+    assert "somebody who holds `workloads`" in " ".join(ran.out.split())
+    assert yard.cause() == "refused: half-missing"
