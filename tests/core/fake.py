@@ -67,7 +67,7 @@ def usual() -> dict[str, list[Record[Any]]]:
                  for n, w, t in (("default", True, ()), ("people", False, ("t-crew",)), ("fixed", True, ()))],
         "licence": [thing("licence", f"l-{n}", name=n, type=k, total=1, mailbox=n == "seat") for n, k in (("seat", "per-user"), ("space", "capacity"))],
         "account": [], "grant": [], "credential": [], "client": [], "principal": [], "consent": [], "trust": [], "delegation": [],
-        "local-account": [], "workload": [], "machine-group": []}
+        "local-account": [], "workload": [], "machine-group": [], "machine": []}
 
 
 class Chain:

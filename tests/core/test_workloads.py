@@ -119,7 +119,7 @@ def test_what_no_cluster_has_is_a_mistake_and_what_is_hidden_changes_nothing() -
     assert [m.code for m in bare.compare(wanted()).mistakes] == ["no-cluster"]
     hidden = house()
     seen = hidden.answer
-    hidden.answer = lambda q, name="away": Fact(unknown="dark") if q.kind.name == "workload" else seen(q, name)  # type: ignore[method-assign]
+    hidden.answer = lambda query, tenant="away": Fact(unknown="dark") if query.kind.name == "workload" else seen(query, tenant)  # type: ignore[method-assign]
     outline = hidden.compare(wanted())
     assert not [s for s in outline.steps if s.facet == "workload"] and told(outline, "unknown")
 

@@ -344,7 +344,7 @@ def test_the_protocol_is_written_down_as_it_is_served(sandbox: Sandbox) -> None:
     from sigillum.core.kinds.registry import KINDS
     text = (Path(__file__).parents[2] / "docs" / "tenant-protocol.md").read_text()
     missing = [f"power {k.power}" for k in KINDS.values() if k.power and f"`{k.power}`" not in text]
-    schemas = [s for like in ("empty", "stationyard") for s in sandbox.tenant(like).scim("GET", "/Schemas", admin="nils.brack" if like != "empty" else "ada.rusk").json()["Resources"]]
+    schemas = [s for like in ("empty", "stationyard", "summit") for s in sandbox.tenant(like).scim("GET", "/Schemas", admin="nils.brack" if like == "stationyard" else "ada.rusk").json()["Resources"]]
 
     def attributes(schema: Json) -> Iterator[str]:
         for attribute in schema["attributes"]:

@@ -66,6 +66,7 @@ class CharterFile(Section):
     trusts: Any = None
     delegation: Any = None
     workload: Any = None
+    signing: Any = None
     proofs: list[ProofSection] = Field(default_factory=list)
     handover: Any = None
     sign_in: Any = None
@@ -80,7 +81,8 @@ def _part(name: str) -> Callable[[], type[Section]]:
 
 
 RARE = {"permissions": _part("permission"), "handover": _part("handover"), "sign_in": _part("sign_in"),
-        "trusts": _part("trusts"), "delegation": _part("delegation"), "workload": _part("workload")}
+        "trusts": _part("trusts"), "delegation": _part("delegation"), "workload": _part("workload"),
+        "signing": _part("signing")}
 
 
 def json_schema() -> dict[str, Any]:
@@ -271,6 +273,9 @@ def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position], issuers: Map
     if parts.get("workload") is not None:
         from .sections import workload
         out["workload"] = workload.to_core(parts["workload"], at(("workload",)))
+    if parts.get("signing") is not None:
+        from .sections import signing
+        out["signing"] = signing.to_core(parts["signing"], at(("signing",)))
     return out
 
 

@@ -225,6 +225,7 @@ def _keys(add: Add) -> list[Scene]:
 
 
 MACHINE = "charters/mast-reader.yaml"
+TOWER = "charters/tower-report.yaml"
 LAMPS = "dialects/lanterns.yaml"
 
 
@@ -304,6 +305,23 @@ def _cluster(add: Add) -> list[Scene]:
     ]
 
 
+def _signing(add: Add) -> list[Scene]:
+    return [
+        Scene("", add("summit", "ada.rusk")),
+        Scene("A program on a machine needs no key either: the tenant signs for it. This charter names the wrong machine.",
+              "sigillum enact tower-report --yes --no-prove", 6, (Edit(TOWER, "machine: tower-1 ", "machine: tower-2 "),)),
+        Scene("The right one. What it needs on itself, so that it is signed for, is asked of the tenant and added.",
+              "sigillum enact tower-report --yes", 0, (Edit(TOWER, "machine: tower-2 ", "machine: tower-1 "),)),
+        Scene("What a program on that machine gets, and an assertion that the tenant signs for it. It is shown before.",
+              "sigillum sandbox machine summit tower-1 --audience summit --out tower.token"),
+        Scene("", "sigillum token mint tower-report --with-token tower.token --lives 60s --out assertion.jwt"),
+        Scene("With such a one it gets a token. An administrator has none of these rights, and is refused.",
+              "sigillum token fetch tower-report --with-token tower.token --out access.token"),
+        Scene("", "sigillum token fetch tower-report --out other.token", 4),
+        Scene("A page for the reviewer: there is no key, and how that was established.", "sigillum key attest tower-report"),
+    ]
+
+
 def _delegation(add: Add) -> list[Scene]:
     return [
         Scene("", add("roster", "lena.frost")),
@@ -333,5 +351,6 @@ CHAPTERS = {c.name: c for c in (
     Chapter("dialect", "a platform with an interface of its own: described, proved, served like any other", _dialect),
     Chapter("keyless", "a workload without any key, on the right machine and the wrong; ten minutes as it", _keyless),
     Chapter("cluster", "a program of a cluster and an account elsewhere: both halves of a link, before and after", _cluster),
+    Chapter("signing", "no key at all: the tenant signs for a machine's identity, and the wrong one is seen", _signing),
     Chapter("delegation", "an office integration that acts for people, scope by scope", _delegation),
     Chapter("waiting", "what will not work, said beforehand; *not yet* told from *never*", _waiting))}

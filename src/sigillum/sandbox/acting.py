@@ -17,7 +17,7 @@ Json = dict[str, Any]
 FOREVER = 9999
 
 
-def _actor(tenant: Tenant, token: str) -> Json:
+def actor_of(tenant: Tenant, token: str) -> Json:
     """Whose token it is: an administrator's, who is a person here by the same name, or one that was given here."""
     admin = tenant.admin_of(token)
     if admin is not None:
@@ -65,7 +65,7 @@ def _ends(tenant: Tenant, actor: str, spot: Spot) -> int | None:
 
 def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Json:
     """`subject_token` is the actor's own; `act_as` the id of the principal. Raises OAuthProblem."""
-    principal, claims = parameters.get("act_as", ""), _actor(tenant, parameters.get("subject_token", ""))
+    principal, claims = parameters.get("act_as", ""), actor_of(tenant, parameters.get("subject_token", ""))
     account, spot = tenant.store.current(KINDS["User"], principal), spot_of(tenant, f"@{principal}")
     if account is None or spot is None or not account.get("active", True):
         raise OAuthProblem("invalid_target", "There is nobody of that id that could be acted as")

@@ -17,7 +17,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sigillum.reading import FileError
 
-from . import clients, cluster, federation, oauth, own, populate, scim, work, world, worldcheck
+from . import clients, cluster, federation, oauth, own, populate, scim, signer, work, world, worldcheck
 from .answers import bearer
 from .clock import Clock, moment_of, stamp
 from .errors import OAuthProblem, ScimProblem
@@ -205,7 +205,8 @@ _CONTROLS = {"about": _about, "clock": _clock, "faults": _faults, "tenants": _te
 def build(house: House) -> ASGIApp:
     """The ASGI program."""
     routes = [Route("/control/{what}", control, methods=["GET", "POST"]),
-              *oauth.routes(), *clients.routes(), *work.routes(), *federation.routes(), *own.routes(), *scim.routes()]
+              *oauth.routes(), *clients.routes(), *work.routes(), *federation.routes(), *own.routes(), *signer.routes(),
+              *scim.routes()]
     app = Starlette(routes=routes)
     app.state.house = house
     return DateLayer(FaultLayer(app, house.faults), house)

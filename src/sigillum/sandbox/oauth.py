@@ -172,13 +172,15 @@ def _jwt_bearer(request: Request, tenant: Tenant, parameters: dict[str, str]) ->
     if claims.get("iss") != claims.get("sub") or account is None:
         raise OAuthProblem("invalid_grant", "iss and sub must both be the principal id of an account here")
     found = account_key(tenant, principal, assertion)
-    if found is None:
+    from .signer import signed_by
+    if found is None and not signed_by(tenant, principal, assertion):
         raise OAuthProblem("invalid_grant", "No live key of this account signed the assertion")
     if not account.get("active", True):
         raise OAuthProblem("invalid_grant", "The account is suspended")
     check_claims(tenant, claims, "invalid_grant")
     spend(tenant, claims, "invalid_grant")
-    return {"sub": principal, "client_id": principal, "credential": found[0]}
+    how = {"credential": found[0]} if found is not None else {"by": "signing"}
+    return {"sub": principal, "client_id": principal, **how}
 
 
 def basic_of(request: Request) -> tuple[str, str] | None:

@@ -268,4 +268,7 @@ def _populate(tenant: Tenant) -> None:
     for credential in described.get("credentials", []):
         fill.credential(credential)
     fill.cluster()
+    for host in described.get("hosts", []):
+        account = {"principal": {"value": fill.ids["User", host["account"]]}} if host.get("account") else {}
+        fill.add("Machine", host["name"], {"name": host["name"], **account})
     fill.end_the_rest()

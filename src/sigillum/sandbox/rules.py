@@ -77,6 +77,8 @@ def on_create(tenant: Tenant, kind: Kind, data: Json, admin: Admin | None = None
     elif kind.name == "Trust":
         _resolve(tenant, data, "principal", ("User",))
         trusts.on_trust(tenant, data)
+    elif kind.name == "Machine":
+        _attached(tenant, data)
     elif kind.name in CLUSTER:
         cluster.on_create(tenant, kind.name, data)
     else:
@@ -90,7 +92,9 @@ def on_update(tenant: Tenant, kind: Kind, identity: str, data: Json, before: Jso
         raise ScimProblem(403, "The profile in force is kept by the tenant itself")
     if kind.name == "Delegation":
         delegations.on_delegation(tenant, data)
-    if kind.name in CLUSTER:
+    if kind.name == "Machine":
+        _attached(tenant, data)
+    elif kind.name in CLUSTER:
         cluster.on_update(tenant, kind.name, identity, data, before)
     elif kind.name == "Group":
         _members(tenant, data, before)
@@ -111,6 +115,11 @@ def on_update(tenant: Tenant, kind: Kind, identity: str, data: Json, before: Jso
         if data.get("kind") == "password" and not expires:
             data["validUntil"] = NEVER
     data |= {name: before[name] for name in ("thumbprint", "clientId", "consentedBy") if name in before}  # the tenant's own
+
+
+def _attached(tenant: Tenant, data: Json) -> None:
+    if data.get("principal"):
+        _resolve(tenant, data, "principal", ("User",))
 
 
 def _switched_on(tenant: Tenant, data: Json, before: Json) -> None:
@@ -250,6 +259,9 @@ def after_delete(tenant: Tenant, kind: Kind, identity: str, data: Json | None = 
     if kind.name == "User":
         for found, _ in list(tenant.store.by("Grant", "place.value", identity)):
             tenant.store.delete(KINDS["Grant"], found)
+        for found, machine in list(tenant.store.by("Machine", "principal.value", identity)):
+            if (machine.get("principal") or {}).get("value") == identity:
+                tenant.store.update(KINDS["Machine"], found, {n: v for n, v in machine.items() if n != "principal"})
     if kind.name in ("User", "Group"):
         for other in ("Grant", "Credential", "Trust", "Delegation"):
             for found, data in list(tenant.store.by(other, "principal.value", identity)):
@@ -276,7 +288,7 @@ def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, dat
     store = tenant.store
     if kind.name == "Delegation":
         data = {**data, **{n: v for n, v in tenant.last_used(identity).items() if n == "lastUsedAt"}}
-    if kind.name in ("Grant", "Credential", "Consent", "Trust", "Delegation"):
+    if kind.name in ("Grant", "Credential", "Consent", "Trust", "Delegation", "Machine"):
         data = dict(data)
         for name, shown in (("principal", "displayName"), ("role", "name"), ("place", "path")):
             if name in data:

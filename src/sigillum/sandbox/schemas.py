@@ -228,6 +228,12 @@ MACHINE_GROUP = schema(
     PROGRESS,
 )
 
+MACHINE = schema(
+    "Machine", "A machine, and whose identity is attached to it",
+    Attr("name", required=True, exact=True, mutability="immutable", uniqueness="server"),
+    link("principal", "User", mutability="readWrite"),
+)
+
 SIGN_IN_RULE = schema(
     "SignInRule", "What is demanded at sign-in, and of whom; every rule that applies has to be met",
     Attr("name", required=True, exact=True, uniqueness="server"), Attr("enabled", "boolean"),
@@ -254,7 +260,9 @@ TENANT_PROFILE = schema(
     "TenantProfile", "What this tenant is, can do and allows; administrators may add drafts",
     Attr("inForce", "boolean", mutability="readOnly", about="True: this tenant follows it; the others are drafts"),
     Attr("name", required=True, exact=True), Attr("title"), Attr("stage", exact=True),
+    Attr("signing", multi=True, exact=True, mutability="readOnly", about="What having it sign for an account takes over that"),
     *(Attr(n, "reference", refs=("uri",), mutability="readOnly", about=a) for n, a in (
+        ("signer", "Where it signs for accounts that have no key"),
         ("issuer", "The OAuth authorization server (RFC 8414)"),
         ("decisions", "The AuthZEN evaluation endpoint"),
         ("work", "Where the working interface begins"),
@@ -329,6 +337,7 @@ KINDS: dict[str, Kind] = {k.name: k for k in (
     Kind("LocalAccount", "LocalAccounts", LOCAL_ACCOUNT, "workloads", (), ("name", "subject")),
     Kind("Workload", "Workloads", WORKLOAD, "workloads", (), ("name", "account")),
     Kind("MachineGroup", "MachineGroups", MACHINE_GROUP, "workloads", (), ("name",), ("name",)),
+    Kind("Machine", "Machines", MACHINE, "machines", (), ("name", "principal.value"), ("name",)),
     Kind("SignInRule", "SignInRules", SIGN_IN_RULE, "rules", (), ("name", "targets.value"), ("name",)),
     Kind("Licence", "Licences", LICENCE, "licences", (), ("name", "holders.value"), ("name",)),
     Kind("TenantProfile", "TenantProfiles", TENANT_PROFILE, "tenant"),

@@ -313,6 +313,7 @@ def profile_of(tenant: Tenant) -> Json:
         "title": described.get("title", tenant.name), "stage": described.get("stage", "test"),
         "issuer": tenant.issuer, "decisions": tenant.base + "/access/v1/evaluation", "work": tenant.work,
         **({"store": f"{tenant.work}/secrets"} if any("/secrets/" in p["call"] for p in tenant.permissions.values()) else {}),
+        **({"signer": tenant.base + "/sign"} if described.get("signing") else {}),
         "externalIdUnique": tenant.store.unique_external_ids,
         "bornInactive": bool(described.get("born_inactive", True)),
         "secretDelivery": described.get("secret_delivery", "sealed"),
@@ -328,7 +329,8 @@ def profile_of(tenant: Tenant) -> Json:
         **({"preconditions": described["preconditions"]} if "preconditions" in described else {}),
         **({"organisations": tenant.organisations} if tenant.organisations else {}),
         **{word: described[name] for name, word in (
-            ("acting", "acting"), ("accounts_live_in", "accountsLiveIn"), ("credential_kinds", "credentialKinds"),
+            ("acting", "acting"), ("signing", "signing"), ("accounts_live_in", "accountsLiveIn"),
+            ("credential_kinds", "credentialKinds"),
             ("assertion_algorithms", "assertionAlgorithms")) if name in described},
         **{word: True for name, word in (("accounts_drafted", "accountsDrafted"), ("limits_compulsory", "limitsCompulsory"),
                                      ("ended_count", "endedCount"), ("repeated_keys", "repeatedKeys"))

@@ -46,6 +46,7 @@ def _tenant(tenant: Tenant) -> Json:
         "used": {i: [stamp(m), address] for i, (m, address) in tenant.used.items()},
         "made": [[kind, name, identity, data] for (kind, name), (identity, data) in tenant.made.items()],
         "key": tenant.signing_key.private() if tenant.signing_key is not None else None,
+        "signers": {i: k.private() for i, k in tenant.signers.items()},
         "external": sorted(map(list, store.external)), "order": store.order,
         "records": {name: [_record(r) for r in records.values()] for name, records in store.records.items()}}
 
@@ -68,6 +69,7 @@ def _tenant_of(house: House, name: str, content: Json) -> Tenant:
     tenant.used = {i: (moment_of(m), address) for i, (m, address) in content.get("used", {}).items()}
     tenant.made = {(kind, n): (identity, data) for kind, n, identity, data in content["made"]}
     tenant.signing_key = SigningKey(content["key"]) if content["key"] is not None else None
+    tenant.signers = {i: SigningKey(k) for i, k in content.get("signers", {}).items()}
     store = tenant.store
     store.external = {(kind, domain, external) for kind, domain, external in content["external"]}
     store.order = {str(i): int(n) for i, n in content["order"].items()}

@@ -71,6 +71,7 @@ class Tenant:
     vault: dict[str, list[Json]] = field(default_factory=dict)  # path of a secret -> its versions, the newest last
     reads: list[Json] = field(default_factory=list)  # who read which version of which secret, and when
     signing_key: SigningKey | None = None
+    signers: dict[str, SigningKey] = field(default_factory=dict)  # account -> the key with which it is signed for that
 
     @property
     def scim(self) -> str:
@@ -139,7 +140,8 @@ class Tenant:
     def kinds(self) -> dict[str, Kind]:
         """The resource types that this tenant serves."""
         cluster = any(self.described.get(n) for n in ("machine_groups", "local_accounts", "workloads"))
-        left_out = {*self.described.get("without", ()), *(() if cluster else CLUSTER)}
+        hosts = () if self.described.get("hosts") else ("Machine",)
+        left_out = {*self.described.get("without", ()), *(() if cluster else CLUSTER), *hosts}
         return {n: k for n, k in KINDS.items() if n not in left_out}
 
     @property

@@ -101,7 +101,8 @@ class _Tenant:
         """Names that the tenant keeps unique."""
         sections = {"account": ("people", "accounts", "foreign"), "place": ("places",), "role": ("roles",), "team": ("teams",),
                     "administrator": ("admins",), "client": ("clients",), "API": ("apis",), "rule": ("sign_in_rules",),
-                    "licence": ("licences",), "workload": ("workloads",), "machine group": ("machine_groups",)}
+                    "licence": ("licences",), "workload": ("workloads",), "machine group": ("machine_groups",),
+                    "host": ("hosts",)}
         for what, words in sections.items():
             seen = Counter[str]()
             for word in words:
@@ -146,6 +147,11 @@ class _Tenant:
             yield from self.unknown(("delegations", n, "to"), "principal", delegation["to"], [*self.accounts, *self.clients])
             for i, scope in enumerate(delegation["scopes"]):
                 yield from self.unknown(("delegations", n, "scopes", i), "permission", scope, self.permissions)
+        for n, host in enumerate(self.each("hosts")):
+            if host.get("account"):
+                yield from self.unknown(("hosts", n, "account"), "account", host["account"], self.accounts)
+        for n, right in enumerate(list[str](self.described.get("signing") or [])):
+            yield from self.unknown(("signing", n), "permission", right, self.permissions)
         locals_ = [a["name"] for a in self.each("local_accounts")]
         for n, workload in enumerate(self.each("workloads")):
             yield from self.unknown(("workloads", n, "account"), "local account", workload.get("account", "default"), locals_)

@@ -14,6 +14,7 @@ from .worldwords import (
     POWERS,
     Class,
     Count,
+    Host,
     Json,
     Labels,
     LocalAccount,
@@ -65,8 +66,8 @@ class Permission(Section):
     licence: Text | None = Field(None, description="The licence that the principal has to hold")
     located: bool = Field(False, description="True: principal and place must have one location")
     needs: list[Needed] = []
-    takes: list[Literal["key-pair", "certificate", "api-token", "shared-secret", "password", "trust", "delegation"]] = Field(
-        [], description="With which kinds of sign-in it is taken; none: all")
+    takes: list[Literal["key-pair", "certificate", "api-token", "shared-secret", "password", "trust", "delegation",
+                        "signing"]] = Field([], description="With which kinds of sign-in it is taken; none: all")
 
 
 class Price(Section):
@@ -303,6 +304,8 @@ class Tenant(Section):
     bearer_grant_authenticates: bool = Field(False, description="The JWT bearer grant wants client authentication, too")
     preconditions: list[Precondition] = []
     machines: list[Machine] = Field([], description="Machines and workloads whose tokens it issues")
+    signing: list[Text] = Field([], description="Permissions that it takes, over an account, to have the tenant sign for it")
+    hosts: list[Host] = []
     local_accounts: list[LocalAccount] = Field([], description="Of a cluster")
     workloads: list[Workload] = []
     machine_groups: list[MachineGroup] = []

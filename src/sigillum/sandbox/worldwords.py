@@ -18,7 +18,7 @@ CALL = re.compile(r"(GET|POST|PUT|PATCH|DELETE) /[^\s{}]*\{place\}[^\s{}]*\Z")
 NEEDED = re.compile(r"[^\s@]+@[^\s@]+\Z")
 PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
 POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules", "licences",
-          "trusts", "delegations", "workloads", "secrets", "tenant")
+          "trusts", "delegations", "workloads", "machines", "secrets", "tenant")
 
 
 def known_powers(value: Any) -> Any:
@@ -69,6 +69,13 @@ class Machine(Section):
     subject: str
     claims: dict[str, Any] = {}
     lives: Seconds = Field(3600, description="How long a token of it lives")
+
+
+class Host(Section):
+    """A machine of the tenant's own, and the account that is attached to it: what runs there signs in as that."""
+
+    name: Named
+    account: str | None = None
 
 
 class LocalAccount(Section):

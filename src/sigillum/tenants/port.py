@@ -182,6 +182,15 @@ class Acting(Protocol):
         ...
 
 
+@runtime_checkable
+class Signing(Protocol):
+    """Where the tenant signs for an identity that has no key."""
+
+    def sign_for(self, principal: str, claims: Mapping[str, Any], by: SignedIn | None = None) -> Secret:
+        """An assertion with just these claims; who asks is the administrator, or who signed in. Raises RefusedError."""
+        ...
+
+
 class SignIns(Protocol):
     """The identity's own side: signing in, and using permissions."""
 

@@ -57,6 +57,9 @@ def attest(office: Office, charter_name: str, folders: Iterable[Path]) -> Attest
         Looked("this workspace's private folder", tuple(office.keepings.of(uid).names()) if uid else (),
                "nothing is kept there for it"),
         _lying(office, charter, [office.workspace.folder, *folders])]
+    if charter.signing is not None:
+        looked.append(Looked(f"the signing service of {charter.tenant}", (), "it signs, with keys that it gives to nobody: its "
+                             "interface has no call that would"))
     instead = tuple(other.words for other in others(tenant, charter, state, principal)) if principal else ()
     return Attested(charter, whole_second(office.tenants.now(charter.tenant)), tuple(looked), instead)
 

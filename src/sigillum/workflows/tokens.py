@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import Charter
@@ -14,7 +15,7 @@ from sigillum.core.federation.trusts import DISCOVERY, Doubt, Match, Trust, abou
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.kinds.trusting import TRUST
 from sigillum.core.values.canonical import thumbprint
-from sigillum.core.values.errors import FileError, SomebodyError, UsageError
+from sigillum.core.values.errors import FileError, RefusedError, SomebodyError, UsageError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import did_you_mean
@@ -24,7 +25,7 @@ from sigillum.protocols.issuers import IssuerKeys, pinned
 from sigillum.protocols.oauth import USUAL_ASSERTION_SECONDS, dated, encoded
 from sigillum.protocols.tokens import Keys, TokenRefusedError, verify
 from sigillum.reading.given import data_of
-from sigillum.tenants.port import Proof, Revoking, SignedIn, now_at
+from sigillum.tenants.port import Proof, Revoking, SignedIn, Signing, Tenant, now_at
 
 from .office import Office
 
@@ -159,10 +160,15 @@ class Got(NamedTuple):
     how: str
 
 
-def fetch(office: Office, charter_name: str, credential: str = "") -> Got:
-    """With a credential that is kept here. Raises SomebodyError, RefusedError, UnreachableError."""
+def fetch(office: Office, charter_name: str, credential: str = "", token: str = "") -> Got:
+    """With a credential that is kept here, or with what its tenant signs. Raises SomebodyError, RefusedError, UnreachableError.
+    """
     from .trying import Trying, choose, principal_of, sign_in
     charter = office.charters([charter_name])[0]
+    if charter.signing is not None and not credential:
+        made = mint(office, charter_name, token=token)
+        proof = Proof(str(made.claims["sub"]), assertion=made.signed())
+        return Got(charter, office.tenants.reach(charter.tenant).sign_in(proof), made.how)
     uid, state = office.books.history(charter.name)
     want, tenant = choose(charter, credential), office.tenants.reach(charter.tenant)
     if want is None:
@@ -173,43 +179,85 @@ def fetch(office: Office, charter_name: str, credential: str = "") -> Got:
 
 
 class Minted(NamedTuple):
-    """An assertion before it is signed: what it will say, just so, and what it is signed with."""
+    """An assertion before it is signed: what it will say, just so, and what it is signed with. `by_tenant`: the header is made
+    where it is signed.
+    """
 
     charter: Charter
     header: Mapping[str, Any]
     claims: Mapping[str, Any]
-    key: Mapping[str, Any]
+    sign: Callable[[Mapping[str, Any], Mapping[str, Any]], Secret]
     how: str
+    by_tenant: bool = False
 
     def signed(self) -> Secret:
-        """Raises MachineError."""
-        return encoded(self.key, self.header, self.claims)
+        """Raises MachineError, RefusedError."""
+        return self.sign(self.header, self.claims)
 
 
 def mint(office: Office, charter_name: str, credential: str = "", audience: str = "",
-         lives_seconds: int | None = None) -> Minted:
-    """An assertion that a charter's identity signs for itself (RFC 7523 §3). Raises UsageError, SomebodyError."""
+         lives_seconds: int | None = None, token: str = "") -> Minted:
+    """An assertion that a charter's identity signs for itself (RFC 7523 §3), or that its tenant signs for it.
+
+    `token`: one that the identity got where it is attached. Raises UsageError, SomebodyError.
+    """
     from .trying import choose, principal_of, proof_of
     charter = office.charters([charter_name])[0]
     uid, state = office.books.history(charter.name)
     want, tenant, keys = choose(charter, credential), office.tenants.reach(charter.tenant), office.keepings.of(uid)
+    if charter.signing is not None and not credential:
+        return _by_tenant(tenant, charter, principal_of(office, charter, state), audience, lives_seconds, token)
     made = state.find(CREDENTIAL, charter.tenant, name=want.name) if want is not None else None
     if want is None or not want.keyed or made is None or not keys.path(want.name, made.number).exists():
         raise SomebodyError(f"no key of {charter.name} is kept here that could sign", where=charter.name,
                             mend="a key pair or a certificate's key signs; enact it first, or name another credential")
-    most = tenant.profile.assertion_seconds
-    life = lives_seconds or min(USUAL_ASSERTION_SECONDS, most or USUAL_ASSERTION_SECONDS)
-    if most is not None and life > most:
-        raise UsageError(
-            f"it would live {rough_duration(life)}, and {charter.tenant} takes {rough_duration(most)} at most, as its profile "
-            "says", where="--lives", mend=f"say {most}s or less")
+    life = _life(tenant, lives_seconds)
     proof = proof_of(keys, want, made.number, principal_of(office, charter, state))
     assert proof.key is not None
     named = {"x5t#S256": proof.certificate} if proof.certificate else {"kid": thumbprint(proof.key)}
-    subject, now = proof.client_id or proof.principal, now_at(tenant, datetime.now(UTC))
-    claims = dated({"iss": subject, "sub": subject, "aud": audience or tenant.profile.issuer}, now, life)
-    return Minted(charter, {"alg": proof.algorithm, "typ": "JWT", **named}, claims, proof.key,
+    claims = _asserting(tenant, proof.client_id or proof.principal, audience, life)
+    return Minted(charter, {"alg": proof.algorithm, "typ": "JWT", **named}, claims, partial(encoded, proof.key),
                   f"{want.name}, generation {made.number}")
+
+
+def _life(tenant: Tenant, seconds: int | None) -> int:
+    """How long it lives. Raises UsageError where the tenant takes none that lives so long."""
+    most = tenant.profile.assertion_seconds
+    life = seconds or min(USUAL_ASSERTION_SECONDS, most or USUAL_ASSERTION_SECONDS)
+    if most is not None and life > most:
+        raise UsageError(
+            f"it would live {rough_duration(life)}, and {tenant.address.name} takes {rough_duration(most)} at most, as its "
+            "profile says", where="--lives", mend=f"say {most}s or less")
+    return life
+
+
+def _asserting(tenant: Tenant, subject: str, audience: str, life: int) -> dict[str, Any]:
+    now = now_at(tenant, datetime.now(UTC))
+    return dated({"iss": subject, "sub": subject, "aud": audience or tenant.profile.issuer}, now, life)
+
+
+def _by_tenant(tenant: Tenant, charter: Charter, principal: str, audience: str, seconds: int | None, token: str) -> Minted:
+    """Its tenant signs: asked with the identity's own token, or by the administrator. Raises UsageError, SomebodyError."""
+    if not isinstance(tenant, Signing) or not tenant.profile.signer or not principal:
+        raise SomebodyError(f"{charter.tenant} signs for nobody called {charter.identity.name} yet", where=charter.tenant,
+                            mend=f"run `sigillum enact {charter.name}` first")
+    by = SignedIn(Secret(token.strip()), principal, "with its own token") if token else None
+    who = charter.identity.name if token else tenant.profile.administrator or tenant.address.admin
+
+    def sign(header: Mapping[str, Any], claims: Mapping[str, Any]) -> Secret:
+        try:
+            made = tenant.sign_for(principal, claims, by)
+        except RefusedError as problem:
+            needs = ", ".join(tenant.profile.signing) or "rights over it"
+            raise RefusedError(problem.what, where=charter.tenant, mend=f"{who} needs {needs} over {charter.identity.name}; "
+                               f"`sigillum explain {who} {next(iter(tenant.profile.signing), 'PERMISSION')} "
+                               f"@{charter.identity.name} --tenant {charter.tenant}` says which is missing") from problem
+        if dict(read(made.reveal()).claims) != dict(claims):
+            raise RefusedError("what it signed is not what was shown, and was dropped", where=charter.tenant,
+                               mend="ask the tenant's operator")
+        return made
+    return Minted(charter, {}, _asserting(tenant, principal, audience, _life(tenant, seconds)), sign,
+                  f"the signing service of {charter.tenant}, asked by {who}", by_tenant=True)
 
 
 def swap(office: Office, charter_name: str, text: str, only: str = "") -> Got:

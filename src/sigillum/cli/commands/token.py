@@ -23,6 +23,7 @@ EXAMPLE = """examples:
   sigillum token mint wind-ingest --lives 60s --out assertion.jwt   a self-signed assertion; what it says is shown first
   sigillum token swap mast-reader outside.jwt --out access.token   for a token from outside, by a trust
   sigillum token fetch --as wind-ingest --out access.token   of an account that you may act as
+  sigillum token fetch tower-report --with-token machine.token --out access.token   its tenant signs for it
   sigillum token end access.token --at summit           and is it refused from now on?
   sigillum token swap mast-reader - --fd 3 3> access.token < outside.jwt"""
 
@@ -59,6 +60,9 @@ def add_parser(subparsers: Any) -> None:
     mint.add_argument("--credential", default="", metavar="NAME", help="with the key of this one (default: its first)")
     mint.add_argument("--audience", default="", metavar="TEXT", help="for whom (default: the tenant's issuer)")
     mint.add_argument("--lives", metavar="TIME", help="how long it holds, 60s where nothing is said")
+    for one in (fetch, mint):
+        one.add_argument("--with-token", metavar="FILE", help="where the tenant signs for it: what the identity got on the "
+                         "machine to which it is attached (default: the administrator asks)")
     for one in (fetch, swap, mint):
         where = one.add_mutually_exclusive_group(required=True)
         where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
@@ -80,10 +84,10 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _mint(args: argparse.Namespace, context: Context) -> Outcome:
     """What it says is shown before it exists; what was shown is what is signed."""
     from sigillum.cli.views import tokens as view
-    from sigillum.workflows.tokens import mint
+    from sigillum.workflows.tokens import mint, text_of
     out = _place(args)
     made = mint(context.office, args.charter, args.credential, args.audience,
-                duration(args.lives, "--lives") if args.lives else None)
+                duration(args.lives, "--lives") if args.lives else None, text_of(args.with_token) if args.with_token else "")
     if args.format == "text":
         context.show(view.minted(made, context.ident))
     out(made.signed())
@@ -120,8 +124,10 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
         return _acting(args, context, out)
     if args.verb == "fetch" and not args.charter:
         raise UsageError("nobody is named", where="token fetch", mend="name a charter, or an account with --as")
-    got = fetch(office, args.charter, args.credential) if args.verb == "fetch" else swap(
-        office, args.charter, text_of(args.file), args.trust)
+    if args.verb == "fetch":
+        got = fetch(office, args.charter, args.credential, text_of(args.with_token) if args.with_token else "")
+    else:
+        got = swap(office, args.charter, text_of(args.file), args.trust)
     out(got.signed_in.token)
     where = args.out or f"descriptor {args.fd}"
     lives = got.signed_in.lives_seconds

@@ -36,6 +36,8 @@ def _more(charter: Charter) -> list[tuple[str, str]]:
     if charter.workload is not None:
         want = charter.workload
         told.append(("workload", f"{', '.join(want.programs)} as {want.words} of {want.tenant}"))
+    if charter.signing is not None:
+        told.append(("signed for by", f"{charter.tenant}, on the machine {charter.signing.machine}"))
     if charter.delegation is not None:
         told.append(("acts for", f"{', '.join(charter.delegation.people)} of {charter.delegation.domain}: "
                      + ", ".join(charter.delegation.names)))

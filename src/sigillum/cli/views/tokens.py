@@ -42,6 +42,9 @@ def minted(made: Minted, ident: Ident) -> RenderableType:
     """What an assertion will say, before it is encoded."""
     times = in_words(made.claims, datetime.fromtimestamp(made.claims["iat"], UTC))
     claims = ((n, f"{v}  {times[n]}" if n in times else _value(v, ident)) for n, v in made.claims.items())
+    if made.by_tenant:
+        return Group(Text("header", "bold"), Text("made by the tenant, which signs it with a key that nobody has"), Text(""),
+                     Text("claims", "bold"), pairs(claims), Text(""))
     return Group(Text("header", "bold"), pairs((n, _value(v, ident)) for n, v in made.header.items()), Text(""),
                  Text("claims", "bold"), pairs(claims), Text(""))
 

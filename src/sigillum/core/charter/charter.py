@@ -16,6 +16,7 @@ if TYPE_CHECKING:  # few charters ask for these
         DelegationWant,
         EndlessWant,
         HandoverWant,
+        SigningWant,
         SignInWant,
         TrustWant,
         WorkloadWant,
@@ -258,6 +259,7 @@ class Charter:
     trusts: tuple[TrustWant, ...] = ()
     delegation: DelegationWant | None = None
     workload: WorkloadWant | None = None
+    signing: SigningWant | None = None
     proofs: tuple[ProofWant, ...] = ()
     sign_ins: tuple[ProofWant, ...] = ()  # expectations about getting in
     delegated: tuple[ProofWant, ...] = ()  # and about acting for people by a delegation
@@ -308,7 +310,7 @@ class Charter:
         if home:
             return kept
         return replace(kept, tenant=tenant, roles=(), member_of=(), members=(), permissions=(), credentials=(), sign_ins=(),
-                       delegated=(), delegation=None, sign_in=None, licence="",
+                       delegated=(), delegation=None, signing=None, sign_in=None, licence="",
                        identity=Identity(FOREIGN, self.identity.name, self.identity.display, position=self.identity.position))
 
     def about(self) -> dict[str, str]:

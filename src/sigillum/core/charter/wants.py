@@ -94,6 +94,13 @@ class WorkloadWant(NamedTuple):
         return f"{self.compartment}/{self.account}"
 
 
+class SigningWant(NamedTuple):
+    """The tenant signs for it; the machine to which it is attached."""
+
+    machine: str
+    position: Position | None = None
+
+
 class HandoverWant(NamedTuple):
     """What is handed over, in which form, to which kind of consumer, and the object to try it on."""
 

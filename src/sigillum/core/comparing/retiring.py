@@ -39,7 +39,7 @@ class Retiring(NamedTuple):
 def emptied(charter: Charter) -> Charter:
     """The same identity, asking for nothing."""
     return replace(charter, services=(), roles=(), member_of=(), members=(), grants=(), permissions=(), credentials=(),
-                   trusts=(), workload=None, proofs=(), sign_ins=(), delegated=(), delegation=None, asked=(),
+                   trusts=(), workload=None, signing=None, proofs=(), sign_ins=(), delegated=(), delegation=None, asked=(),
                    sign_in=None, licence="", handover=None, like="", more={})
 
 

@@ -262,7 +262,8 @@ def _taken(seen: Seen, draft: Draft) -> None:
     for proof in charter.proofs:
         operation = seen.profile.operations.get(proof.permission)
         kinds = [c.kind for c in charter.credentials if proof.credential in ("", c.name)]
-        ways = [*dict.fromkeys(kinds), *(["trust"] if charter.trusts and not proof.credential else [])]
+        ways = [*dict.fromkeys(kinds), *(["trust"] if charter.trusts and not proof.credential else []),
+                *(["signing"] if charter.signing is not None and not proof.credential else [])]
         if proof.allowed and operation is not None and operation.takes and ways and not set(ways) & set(operation.takes):
             draft.wrong("sign-in-kind", f"{proof.permission} is taken with {' or '.join(operation.takes)} at {seen.tenant}, "
                         f"and {charter.identity.name} signs in with {' or '.join(ways)}",

@@ -9,7 +9,7 @@ from sigillum.core.charter.charter import SELF, GrantWant
 from sigillum.core.facets import levels, rights
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
+from sigillum.core.facets.provides import AlsoWanted, OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, somebody, stand, unknown
 from sigillum.core.facets.windows import instant, terms_of, within
@@ -117,11 +117,12 @@ def compare(seen: Seen, draft: Draft) -> None:
     fact = hanging(seen, GRANT, who.id if who is not None else None)
     account = who.id if who is not None and isinstance(who.id, str) and who.kind is ACCOUNT else ""
     over = seen.ask(Query(GRANT, "itself", account)).records if account else ()
-    all_ = [One(seen, draft, want) for want in seen.charter.grants]
+    wants = (*seen.charter.grants, *(a.want for a in draft.find(AlsoWanted, seen.tenant)))
+    all_ = [One(seen, draft, want) for want in wants]
     if fact.known and who is not None:
         rights.ask(seen, draft, [one.want for one in all_], who.id)
     if not fact.known:
-        if seen.charter.grants:
+        if wants:
             unknown(seen, draft, fact, f"the grants of {seen.charter.identity.name}")
         return
     for one in all_:
@@ -325,5 +326,5 @@ def words(mark: Mark) -> str:
     return f"the grant of {about(mark)}"
 
 
-FACET = Facet(NAME, compare, gives=frozenset((RightEnds, Wished)), takes=frozenset((Principal, Ready, OwnRole, ServiceOn)),
-              last=rights.last, words=words)
+FACET = Facet(NAME, compare, gives=frozenset((RightEnds, Wished)),
+              takes=frozenset((Principal, Ready, OwnRole, ServiceOn, AlsoWanted)), last=rights.last, words=words)

@@ -81,6 +81,13 @@ class RightEnds(NamedTuple):
     role: str
 
 
+class AlsoWanted(NamedTuple):
+    """A grant that the charter does not name, and that something in it needs."""
+
+    tenant: str
+    want: GrantWant
+
+
 class Wished(NamedTuple):
     """A grant that stands or will: looked at once more when everything is drafted. `right`: its id then."""
 

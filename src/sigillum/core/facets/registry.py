@@ -51,6 +51,7 @@ LINES: list[Line] = [
     Line("membership", lambda c: True),  # an account that is in no team, and can do nothing, is told by it
     Line("licence", lambda c: c.licence),
     Line("permission", lambda c: c.permissions or c.is_client, checks=CHECK + "permission"),
+    Line("signing", lambda c: c.signing is not None),
     Line("grant", lambda c: True, checks=CHECK + "grant"),
     Line("trust", lambda c: c.trusts, checks=CHECK + "trust"),
     Line("workload", lambda c: c.workload is not None, checks=CHECK + "workload"),

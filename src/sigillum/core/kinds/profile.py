@@ -25,7 +25,7 @@ class Operation(NamedTuple):
     needs: tuple[str, ...] = ()  # permission@kind, at the nearest enclosing place of that kind
     api: str = ""  # a client needs consent to this scope of that API
     licence: str = ""  # the principal has to hold it
-    takes: tuple[str, ...] = ()  # kinds of credential with which one may have signed in, `trust`, `delegation`; none said: all
+    takes: tuple[str, ...] = ()  # kinds of credential, `trust`, `delegation`, `signing`: how one may have signed in; none: all
 
 
 class Precondition(NamedTuple):
@@ -79,6 +79,8 @@ class Profile:
     windows_on_everyone: bool = True
     prices: tuple[Price, ...] = ()
     locations: tuple[str, ...] = ()  # in a row, neighbours beside each other
+    signer: str = ""  # where it signs for an identity that has no key; nothing: it does not
+    signing: tuple[str, ...] = ()  # the permissions that this takes, over the identity itself
     acting: str = ""  # the permission by which one acts as a principal; nothing: nobody can, or it does not say
     accounts_live_in: str = ""  # kind of place in which an account lives, unless it is installation-wide
     accounts_drafted: bool = False  # an account is born inactive, and takes roles after it was switched on

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sigillum.core.kinds import access, delegating, identities, signing, trusting, workloads
+from sigillum.core.kinds import access, delegating, identities, machines, signing, trusting, workloads
 from sigillum.core.kinds.kind import Part
 from sigillum.core.values.secret import Secret
 
@@ -124,6 +124,10 @@ def _machines(r: Json) -> workloads.MachineGroup:
     return workloads.MachineGroup(text(r.get("name")), text(r.get("identities")), r.get("madeLater") is True)
 
 
+def _machine(r: Json) -> machines.Machine:
+    return machines.Machine(text(r.get("name")), part(r, "principal", "value"), part(r, "principal", "display"))
+
+
 def _licence(r: Json) -> signing.Licence:
     return signing.Licence(text(r.get("name")), text(r.get("kind")), whole(r.get("total")) or 0, r.get("mailbox") is True,
                            tuple(text(h.get("value")) for h in many(r.get("holders"))))
@@ -216,6 +220,8 @@ CODECS: dict[str, Codec] = {c.kind.name: c for c in (
     Codec(workloads.LOCAL, OWN + "LocalAccount", _local, same("name", "compartment"), {"name": "name"}),
     Codec(workloads.WORKLOAD, OWN + "Workload", _workload, {}, {"name": "name"}),
     Codec(workloads.GROUP, OWN + "MachineGroup", _machines, same("identities"), {"name": "name"}),
+    Codec(machines.MACHINE, OWN + "Machine", _machine, {"principal": ("principal", link("account"))},
+          {"name": "name", "principal": "principal.value"}),
     Codec(signing.LICENCE, OWN + "Licence", _licence, {}, {"name": "name"}),
     Codec(signing.CREDENTIAL, OWN + "Credential", _credential, {
         "principal": ("principal", carried_by), **same("name", "active", "limits"),

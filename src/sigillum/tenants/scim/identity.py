@@ -79,7 +79,8 @@ class Identity:
             return self._exchanged(proof, proof.assertion)
         if proof.assertion is not None:
             token = oauth.token_for_assertion(self.http, self.metadata, proof.assertion)
-            return SignedIn(token.value, proof.principal, "with a token of its home")
+            return SignedIn(token.value, proof.principal, "with an assertion that was made for it",
+                            lives_seconds=token.lives_seconds)
         if proof.person:
             return self._for_person(proof)
         if proof.client_id:
@@ -157,6 +158,17 @@ class Identity:
             raise RefusedError("what the tenant gave is no token of that account, and was dropped", where=self.address.name,
                                mend="ask the tenant's operator")
         return signed
+
+    def sign_for(self, principal: str, claims: Mapping[str, Any], by: SignedIn | None = None) -> Secret:
+        import json
+        body = json.dumps({"account": principal, "claims": dict(claims)}).encode()
+        answer = self.http.send("POST", self.profile.signer, {
+            "Authorization": by.header() if by is not None else self._bearer, "Content-Type": "application/json"}, body)
+        found = answer.object() if answer.status == 200 else {}
+        if not isinstance(found.get("assertion"), str):
+            raise RefusedError(f"{self.address.name} does not sign for it ({answer.status})", where=self.address.name,
+                               mend="whoever asks needs rights over it")
+        return Secret(found["assertion"])
 
     def revoke(self, token: Secret) -> None:
         from sigillum.protocols import oauth

@@ -47,7 +47,8 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         ended_count=get("endedCount") is True, repeated_keys=get("repeatedKeys") is True,
         prices=tuple(Price(text(p.get("of")), text(p.get("price")), text(p.get("size")), texts(p.get("freeIn")),
                            text(p.get("checked"))) for p in many(get("prices"))),
-        locations=texts(get("locations")), acting=text(get("acting")), credential_kinds=texts(get("credentialKinds")),
+        locations=texts(get("locations")), acting=text(get("acting")), signer=plain(get("signer") or ""),
+        signing=texts(get("signing")), credential_kinds=texts(get("credentialKinds")),
         assertion_algorithms=texts(get("assertionAlgorithms")),
         operations={o.permission: o for o in operations}, administrator=text(administrator.get("name")),
         powers=frozenset(texts(administrator.get("powers"))) if administrator else None, carries=carries, says_limits=True)
