@@ -48,7 +48,7 @@ def test_what_it_signs_is_what_was_shown_and_gets_a_token(house: tuple[Desk, Awa
     assert ran.code == 0, ran.err
     read = desk.run("token", "read", str(out), "--against", "summit", "--format", "json").json
     assert (read["claims"], read["good"]) == (ran.json["claims"], True)
-    assert "took" not in out.read_text() and desk.run("token", "mint", "tower", "--with-token", str(token), "--lives", "9h", "--out", str(desk.folder / "b.jwt")).code == 2
+    assert desk.run("token", "mint", "tower", "--with-token", str(token), "--lives", "9h", "--out", str(desk.folder / "b.jwt")).code == 2
     got = desk.folder / "access.token"
     ran = desk.run("token", "fetch", "tower", "--with-token", str(token), "--out", str(got))
     assert (ran.code, "the signing service of summit, asked by tower" in ran.out) == (0, True), ran.err
