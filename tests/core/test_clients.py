@@ -133,7 +133,7 @@ def test_somebody_elses_client_of_that_name() -> None:
     (client(identity=Identity("service-account", "a", "a", redirects=("https://x",))), "client-only"),
     (client(identity=Identity("service-account", "a", "a"), credentials=(SECRET,)), "client-only"),
     (client(identity=Identity("service-account", "a", "a"), proofs=(ProofWant(True, "mail.send", "r", person="kai"),)), "client-only"),
-    (client(identity=Identity("service-account", "a", "a"), grants=(FAR,)), "elsewhere"),
+    (client(identity=Identity("team", "a", "a"), grants=(FAR,)), "elsewhere"),
     (client(grants=(FAR._replace(tenant="nowhere"),)), "tenant-unknown"),
     (client(identity=Identity("client", "a", "a", location="alps")), "not-client"),
     (client(credentials=(KEY._replace(kind="api-token"),)), "not-client"),

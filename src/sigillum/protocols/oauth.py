@@ -159,11 +159,12 @@ def _post(http: Http, url: str, parameters: Mapping[str, str], more: Mapping[str
 
 
 def token_for_assertion(http: Http, metadata: Metadata, signed: Secret, by: ClientProof | None = None,
-                        scope: str = "") -> Token:
-    """The JWT bearer grant (RFC 7523 §2.1); `by`: who asks, where a server wants to know. Raises OAuthRefusedError, HttpError.
+                        scope: str = "", resource: str = "") -> Token:
+    """The JWT bearer grant (RFC 7523 §2.1); `by`: who asks, where a server wants to know; `resource`: for whom the token is
+    (RFC 8707). Raises OAuthRefusedError, HttpError.
     """
     parameters = {"grant_type": JWT_BEARER, "assertion": signed.reveal(), **(by.parameters() if by is not None else {}),
-                  **({"scope": scope} if scope else {})}
+                  **({"scope": scope} if scope else {}), **({"resource": resource} if resource else {})}
     return _token(_post(http, metadata.token_endpoint, parameters, by.headers() if by is not None else None), metadata)
 
 

@@ -26,6 +26,7 @@ JWT_BEARER = "urn:ietf:params:oauth:grant-type:jwt-bearer"
 BASIC, SIGNED = "client_secret_basic", "private_key_jwt"
 ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 SCOPES = ("work",)
+FOREIGN_SECONDS = 3600  # so long a token of a neighbour may live
 NO_STORE = {"Cache-Control": "no-store", "Pragma": "no-cache"}
 
 
@@ -109,11 +110,18 @@ def _foreign(request: Request, tenant: Tenant, assertion: str, claims: Json) -> 
     theirs = next((t for t in request.app.state.house.tenants.values() if t.issuer == issuer), None)
     known = theirs.key.read(assertion) if theirs is not None and issuer in tenant.organisations else None
     account = next((i for i, d in tenant.store.all_current("User") for about in [d.get(ACCOUNT) or {}]
-                    if about.get("organisation") == issuer and known and about.get("subject") == known.get("client_id")), None)
+                    if about.get("organisation") == issuer and theirs is not None and known
+                    and about.get("subject") in _known_as(theirs, known)), None)
     if known is None or account is None:
         raise OAuthProblem("invalid_grant", "Nobody here is known by this assertion")
-    check_claims(tenant, known, "invalid_grant")
+    check_claims(tenant, known, "invalid_grant", FOREIGN_SECONDS)  # it is its home that says how long its tokens live
     return {"sub": account, "client_id": account}
+
+
+def _known_as(home: Tenant, claims: Json) -> set[Any]:
+    """By what other tenants know whose token it is: its client id, or the address that its home shows."""
+    account = home.store.current(KINDS["User"], str(claims.get("sub"))) or {}
+    return {claims.get("client_id"), *(e["value"] for e in account.get("emails", []))}
 
 
 def account_key(tenant: Tenant, principal: str, assertion: str) -> tuple[str, Json] | None:
@@ -141,14 +149,14 @@ def _taken(tenant: Tenant, principal: str) -> list[tuple[str, Json]]:
     return out
 
 
-def check_claims(tenant: Tenant, claims: Json, code: str) -> None:
-    """Audience and times (RFC 7523 §3). Raises OAuthProblem."""
+def check_claims(tenant: Tenant, claims: Json, code: str, most: int = 0) -> None:
+    """Audience and times (RFC 7523 §3); `most`: seconds, where the own limit is not for it. Raises OAuthProblem."""
     status = 401 if code == "invalid_client" else 400
     audience = claims.get("aud")
     audiences = audience if isinstance(audience, list) else [audience]
     if len(audiences) != 1 or audiences[0] not in (tenant.issuer, tenant.base + "/oauth/token"):
         raise OAuthProblem(code, "aud must be the issuer", status)
-    fault = keys.lifetime_fault(claims, tenant.clock.now(), tenant.limit("assertion_seconds"))
+    fault = keys.lifetime_fault(claims, tenant.clock.now(), most or tenant.limit("assertion_seconds"))
     if fault:
         raise OAuthProblem(code, f"The assertion is refused: {fault}", status)
 

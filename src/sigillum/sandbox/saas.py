@@ -25,6 +25,8 @@ def _place(tenant: Tenant, path: str) -> Json | None:
 def on_account(tenant: Tenant, data: Json) -> None:
     """An account lives in an area of the kind that the tenant says, or it is installation-wide."""
     data["active"] = False if tenant.described.get("accounts_drafted") else data.get("active", True)
+    if tenant.described.get("addresses") and (data.get(ACCOUNT) or {}).get("kind") == "service-account":
+        data["emails"] = [{"value": f"{data['userName']}@{tenant.described['addresses']}", "primary": True}]
     kind, area = tenant.described.get("accounts_live_in"), (data.get(ACCOUNT) or {}).get("area")
     if area is not None and (kind is None or (_place(tenant, area) or {}).get("kind") != kind):
         raise _invalid(f"area: {area} is no {kind or 'place in which accounts live'} here")

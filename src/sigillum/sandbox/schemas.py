@@ -260,6 +260,8 @@ TENANT_PROFILE = schema(
     "TenantProfile", "What this tenant is, can do and allows; administrators may add drafts",
     Attr("inForce", "boolean", mutability="readOnly", about="True: this tenant follows it; the others are drafts"),
     Attr("name", required=True, exact=True), Attr("title"), Attr("stage", exact=True),
+    Attr("addresses", exact=True, mutability="readOnly", about="The domain of the addresses that its accounts have"),
+    Attr("directory", multi=True, exact=True, mutability="readOnly", about="Permissions to look after the directory itself"),
     Attr("signing", multi=True, exact=True, mutability="readOnly", about="What having it sign for an account takes over that"),
     *(Attr(n, "reference", refs=("uri",), mutability="readOnly", about=a) for n, a in (
         ("signer", "Where it signs for accounts that have no key"),

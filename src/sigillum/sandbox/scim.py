@@ -329,7 +329,8 @@ def profile_of(tenant: Tenant) -> Json:
         **({"preconditions": described["preconditions"]} if "preconditions" in described else {}),
         **({"organisations": tenant.organisations} if tenant.organisations else {}),
         **{word: described[name] for name, word in (
-            ("acting", "acting"), ("signing", "signing"), ("accounts_live_in", "accountsLiveIn"),
+            ("acting", "acting"), ("signing", "signing"), ("addresses", "addresses"), ("directory", "directory"),
+            ("accounts_live_in", "accountsLiveIn"),
             ("credential_kinds", "credentialKinds"),
             ("assertion_algorithms", "assertionAlgorithms")) if name in described},
         **{word: True for name, word in (("accounts_drafted", "accountsDrafted"), ("limits_compulsory", "limitsCompulsory"),

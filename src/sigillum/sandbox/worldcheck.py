@@ -150,8 +150,9 @@ class _Tenant:
         for n, host in enumerate(self.each("hosts")):
             if host.get("account"):
                 yield from self.unknown(("hosts", n, "account"), "account", host["account"], self.accounts)
-        for n, right in enumerate(list[str](self.described.get("signing") or [])):
-            yield from self.unknown(("signing", n), "permission", right, self.permissions)
+        for word in ("signing", "directory"):
+            for n, right in enumerate(list[str](self.described.get(word) or [])):
+                yield from self.unknown((word, n), "permission", right, self.permissions)
         locals_ = [a["name"] for a in self.each("local_accounts")]
         for n, workload in enumerate(self.each("workloads")):
             yield from self.unknown(("workloads", n, "account"), "local account", workload.get("account", "default"), locals_)

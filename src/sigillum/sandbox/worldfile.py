@@ -304,6 +304,8 @@ class Tenant(Section):
     bearer_grant_authenticates: bool = Field(False, description="The JWT bearer grant wants client authentication, too")
     preconditions: list[Precondition] = []
     machines: list[Machine] = Field([], description="Machines and workloads whose tokens it issues")
+    addresses: Text | None = Field(None, description="The domain of the addresses that its service accounts get")
+    directory: list[Text] = Field([], description="Permissions to look after the directory itself")
     signing: list[Text] = Field([], description="Permissions that it takes, over an account, to have the tenant sign for it")
     hosts: list[Host] = []
     local_accounts: list[LocalAccount] = Field([], description="Of a cluster")

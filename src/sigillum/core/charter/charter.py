@@ -103,12 +103,19 @@ class ServiceWant(NamedTuple):
 
 
 class RoleWant(NamedTuple):
-    """A custom role: a name for exactly these permissions."""
+    """A custom role: a name for exactly these permissions; or for those of another role, `like` it, but for some."""
 
     name: str
     display: str
     permissions: tuple[str, ...]
     position: Position | None = None
+    like: str = ""
+    without: tuple[str, ...] = ()
+    tenant: str = ""
+
+    def of(self, roles: Mapping[str, frozenset[str]]) -> frozenset[str]:
+        """Its permissions, where those of the tenant's roles are known."""
+        return roles.get(self.like, frozenset()) - set(self.without) if self.like else frozenset(self.permissions)
 
 
 class PermissionWant(NamedTuple):
@@ -293,7 +300,8 @@ class Charter:
     @property
     def elsewhere(self) -> tuple[str, ...]:
         """The other tenants that entries of it name."""
-        named = [e.tenant for entries in (self.services, self.grants, self.proofs, self.trusts) for e in entries]
+        named = [e.tenant for entries in (self.services, self.roles, self.grants, self.proofs, self.trusts)
+                 for e in entries]
         named += [self.workload.tenant] if self.workload is not None else []
         return tuple(dict.fromkeys(t for t in named if t and t != self.tenant))
 
@@ -303,13 +311,14 @@ class Charter:
         if home and not self.elsewhere:
             return self
 
-        def here(entry: GrantWant | ServiceWant | ProofWant | TrustWant) -> bool:
+        def here(entry: GrantWant | ServiceWant | RoleWant | ProofWant | TrustWant) -> bool:
             return (entry.tenant or self.tenant) == tenant
-        kept = replace(self, services=tuple(filter(here, self.services)), grants=tuple(filter(here, self.grants)),
+        kept = replace(self, services=tuple(filter(here, self.services)), roles=tuple(filter(here, self.roles)),
+                       grants=tuple(filter(here, self.grants)),
                        proofs=tuple(filter(here, self.proofs)), trusts=tuple(filter(here, self.trusts)))
         if home:
             return kept
-        return replace(kept, tenant=tenant, roles=(), member_of=(), members=(), permissions=(), credentials=(), sign_ins=(),
+        return replace(kept, tenant=tenant, member_of=(), members=(), permissions=(), credentials=(), sign_ins=(),
                        delegated=(), delegation=None, signing=None, sign_in=None, licence="",
                        identity=Identity(FOREIGN, self.identity.name, self.identity.display, position=self.identity.position))
 

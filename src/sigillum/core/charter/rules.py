@@ -70,12 +70,13 @@ def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
         elif entry.tenant and entry.tenant != charter.tenant and charter.is_client and charter.identity.audience == "tenant":
             yield Mistake("usable-in", f"it acts in {entry.tenant}, and is registered for its home tenant only",
                           "add `usable_in: any-tenant` to `identity`", entry.position)
-        elif entry.tenant and entry.tenant != charter.tenant and not charter.is_client:
-            yield Mistake("elsewhere", f"only a client can act in another tenant ({entry.tenant})",
-                          "write `kind: client`, or a charter of its own for that tenant", entry.position)
+        elif entry.tenant and entry.tenant != charter.tenant and charter.is_team:
+            yield Mistake("elsewhere", f"a team does not act in another tenant ({entry.tenant})",
+                          "write a charter of its own for that tenant", entry.position)
     for proof in charter.proofs:
         if proof.person and not charter.is_client:
-            yield Mistake("client-only", "only a client acts on behalf of people", "leave `on_behalf_of` out", proof.position)
+            yield Mistake("client-only", "only a client, or who has a delegation, acts on behalf of people; looking after a "
+                          "directory is another thing", "leave `on_behalf_of` out, or add `delegation:`", proof.position)
         yield from _names(charter, proof)
     for proof in charter.sign_ins:
         if proof.sign_in is not None and proof.sign_in.trust:

@@ -7,7 +7,7 @@ from typing import Any
 from sigillum.core.charter.charter import FOREIGN
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready
+from sigillum.core.facets.provides import Addressed, Bearer, Presented, Principal, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import (
     Standing,
@@ -52,6 +52,9 @@ def wanted(seen: Seen, draft: Draft) -> dict[str, Any]:
     home = draft.one(Presented, seen.whole.tenant) if seen.away else None
     if home is not None:  # known by its client id at the issuer of its home
         part |= {"organisation": home.issuer, "subject": home.client_id}
+    addressed = draft.one(Addressed, seen.whole.tenant) if seen.away else None
+    if addressed is not None and seen.profile.takes(addressed.issuer):  # assigned by the address that its home shows
+        part |= {"organisation": addressed.issuer, "subject": addressed.address}
     return {n: v for n, v in part.items() if n in carried or n in ("name", "display", "active", "organisation", "subject")}
 
 
@@ -77,16 +80,35 @@ def _lives(seen: Seen, draft: Draft) -> bool:
     return True
 
 
-def _nowhere(seen: Seen) -> bool:
-    """Is nothing to hang on it in this other tenant, and did nothing ever?"""
-    part = seen.charter
-    return seen.away and not (part.grants or part.services or part.proofs or part.trusts) and part.workload is not None \
-        and seen.history.latest(mark_of(seen)) is None
+def _known_there(seen: Seen, draft: Draft) -> bool:
+    """Can another tenant know it: a client by its client id, an account by the address that its home shows?"""
+    home, name = seen.whole.tenant, seen.charter.identity.name
+    addressed = draft.one(Addressed, home)
+    if draft.one(Presented, home) is not None:
+        return True
+    if addressed is not None and seen.profile.takes(addressed.issuer):
+        address = addressed.address if isinstance(addressed.address, str) else "that it gets"
+        draft.note("known-by", f"{seen.tenant} knows {name} by the address that {home} shows: {address}", warning=False)
+        return True
+    if addressed is None and draft.one(Principal, home) is None:
+        return False  # its home is not known enough yet, which is told there
+    why = f"{seen.tenant} takes nobody of {home}" if addressed is not None else \
+        f"{home} shows no address of {name} by which {seen.tenant} could know it"
+    draft.wrong("elsewhere", f"{name} cannot act in {seen.tenant}: {why}", "write `kind: client`, or a charter of its own for "
+                "that tenant", seen.charter.identity.position)
+    return False
 
 
 def compare(seen: Seen, draft: Draft) -> None:
     """Make, change or leave the account. A client at home is made by the facet *client*."""
-    if seen.charter.is_client or _nowhere(seen):
+    part, made = seen.charter, seen.history.latest(mark_of(seen))
+    if part.is_client:
+        return
+    if seen.away and not (part.grants or part.services or part.roles or part.proofs or part.trusts):
+        if made is not None and made.live and made.id:  # nothing is to hang on it any more
+            _provide(seen, draft, made.id)
+        return
+    if seen.away and not _known_there(seen, draft):
         return
     kind, words, mark = kind_of(seen), _words(seen), mark_of(seen)
     named = seen.ask(Query(kind, "name", seen.charter.identity.name))
@@ -111,7 +133,9 @@ def compare(seen: Seen, draft: Draft) -> None:
         _make(seen, draft, standing)
 
 
-def _provide(seen: Seen, draft: Draft, identity: Id, *ready: StepId) -> None:
+def _provide(seen: Seen, draft: Draft, identity: Id, *ready: StepId, address: Id = "") -> None:
+    if address and seen.profile.addresses and not seen.away:
+        draft.provide(Addressed(seen.tenant, address, seen.profile.issuer), *after(address))
     draft.provide(Principal(seen.tenant, identity, kind_of(seen)), *after(identity))
     draft.provide(Ready(seen.tenant), *after(identity), *ready)
     draft.provide(Bearer(seen.tenant, identity, kind_of(seen)), *after(identity))
@@ -136,7 +160,7 @@ def _make(seen: Seen, draft: Draft, standing: Standing, *needs: StepId) -> None:
         ready.append(draft.add(Step(
             StepId(mark, number, "save"), StepKind.CHANGE, f"{words}: switch it on", Change(kind, identity, {"active": True}),
             (made,), kind.power, "it is born as a draft, and takes roles after that", {"active": False}, {"active": True})))
-    _provide(seen, draft, identity, *ready)
+    _provide(seen, draft, identity, *ready, address=Ref(made, "address"))
 
 
 def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs: StepId) -> None:
@@ -165,7 +189,7 @@ def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs:
             {name: old for name, (old, _) in differences.items()}, change))
         if seen.profile.accounts_drafted and "active" in change:
             ready = (*ready, changed)
-    _provide(seen, draft, record.id, *ready)
+    _provide(seen, draft, record.id, *ready, address=str(record.value("address") or ""))
 
 
 def _taken(seen: Seen, draft: Draft, record: Record[Any], standing: Standing) -> None:
@@ -188,4 +212,4 @@ def words(mark: Mark) -> str:
     return "the identity"
 
 
-FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer)), words=words)
+FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer, Addressed)), words=words)

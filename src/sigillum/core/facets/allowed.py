@@ -26,7 +26,8 @@ def allowed(seen: Seen, draft: Draft, want: CredentialWant, *, registered: bool)
 
 def _limits(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]]:
     charter = seen.charter
-    roles = [seen.ask(Query(ROLE, "name", g.role)) for g in charter.grants] if want.limits else []
+    named = [*(g.role for g in charter.grants), *(r.like for r in charter.roles if r.like)]
+    roles = [seen.ask(Query(ROLE, "name", n)) for n in named] if want.limits else []
     granted = [p for f in roles for r in f.records for p, _ in r.body.permissions]
     granted += [p for r in charter.roles for p in r.permissions] + [p.scope for p in charter.permissions]
     wide = narrower(want.limits, granted)

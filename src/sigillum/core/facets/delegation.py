@@ -7,7 +7,7 @@ from typing import Any
 from sigillum.core.charter.wants import DelegationWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Bearer, Ready
+from sigillum.core.facets.provides import Bearer, Ready, Wished
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Where, adopt, await_, hanging, stand, unknown
 from sigillum.core.kinds.changes import Change, End, Make
@@ -31,6 +31,8 @@ def part_of(want: DelegationWant, bearer: Bearer) -> dict[str, Any]:
 
 def compare(seen: Seen, draft: Draft) -> None:
     """Make it, bring people and scopes to what is wanted, end what only we still hold."""
+    if seen.charter.delegation is None and next(iter(seen.history.of(NAME, seen.tenant)), None) is None:
+        return
     want, bearer = seen.charter.delegation, draft.one(Bearer, seen.tenant)
     fact = hanging(seen, DELEGATION, bearer.id if bearer is not None else None)
     if not fact.known or bearer is None:
@@ -97,8 +99,26 @@ def _people(people: tuple[str, ...]) -> str:
     return "everybody" if ALL in people else ", ".join(people)
 
 
+def last(seen: Seen, draft: Draft) -> None:
+    """Looking after a directory and acting for its people are two things: said where one is asked for, and one missing."""
+    directory, name = set(seen.profile.directory), seen.whole.identity.name
+    if not directory:
+        return
+    held = {p for w in draft.find(Wished, seen.tenant) for p, _ in w.role.body.permissions} & directory
+    acts = seen.charter.delegation is not None
+    lacking = sorted({p.permission for p in seen.charter.proofs if p.allowed and not p.person} & directory - held)
+    if acts and lacking:
+        draft.note("acts-not-administers", f"a delegation lets {name} act for people, as far as each of them may, and never "
+                   f"look after the directory: for {', '.join(lacking)} it needs a role there (`grants`)")
+    persons = sorted({p.person for p in (*seen.charter.proofs, *seen.charter.delegated) if p.person and p.allowed})
+    if held and persons and not acts and not seen.charter.permissions:
+        draft.note("administers-not-acts", f"a role over the directory lets {name} look after accounts, and never act for the "
+                   f"people in them: for {', '.join(persons)} it needs a `delegation`")
+
+
+
 def words(mark: Mark) -> str:
     return "the delegation"
 
 
-FACET = Facet(NAME, compare, takes=frozenset((Bearer, Ready)), words=words)
+FACET = Facet(NAME, compare, takes=frozenset((Bearer, Ready, Wished)), last=last, words=words)

@@ -32,5 +32,5 @@ def future(seen: Seen, draft: Draft, steps: Iterable[Step]) -> World:
         known = world.principals.get(principal, values.Principal(principal, identity.name, identity.kind))
         world.principals[principal] = known._replace(location=identity.location, active=True, ready=True)
     for own in seen.charter.roles:
-        world.roles.setdefault(own.name, frozenset(own.permissions))
+        world.roles.setdefault(own.name, own.of(world.roles))
     return world

@@ -52,6 +52,14 @@ class LetIn(NamedTuple):
     issuer: str
 
 
+class Addressed(NamedTuple):
+    """By which address other tenants know an account, and the issuer of its home."""
+
+    tenant: str
+    address: Id
+    issuer: str
+
+
 class Requested(NamedTuple):
     """A client's registration asks for everything that is to be consented."""
 

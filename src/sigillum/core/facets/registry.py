@@ -55,7 +55,7 @@ LINES: list[Line] = [
     Line("grant", lambda c: True, checks=CHECK + "grant"),
     Line("trust", lambda c: c.trusts, checks=CHECK + "trust"),
     Line("workload", lambda c: c.workload is not None, checks=CHECK + "workload"),
-    Line("delegation", lambda c: c.delegation is not None, checks=CHECK + "delegation"),
+    Line("delegation", lambda c: c.delegation is not None or any(p.person for p in c.proofs), checks=CHECK + "delegation"),
     Line("credential", lambda c: True, checks=CHECK + "credential"),
     Line("sign-in", lambda c: c.sign_in is not None or any(w.kind == PASSWORD for w in c.credentials)),
 ]

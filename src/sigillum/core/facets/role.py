@@ -12,7 +12,7 @@ from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, adopt, await_, principal, stand, unknown
 from sigillum.core.kinds.access import GRANT, ROLE, Role, permission_words
 from sigillum.core.kinds.changes import Change, End, Make
-from sigillum.core.kinds.kind import Query, Record, differing
+from sigillum.core.kinds.kind import Fact, Query, Record, differing
 from sigillum.core.records.history import State
 from sigillum.core.records.steps import Adopt, Collision, Need, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
@@ -30,6 +30,9 @@ def compare(seen: Seen, draft: Draft) -> None:
     for want in seen.charter.roles:
         fact = seen.ask(Query(ROLE, "name", want.name))
         known = seen.profile.operations
+        if want.like:
+            base = seen.ask(Query(ROLE, "name", want.like))
+            want, fact = _like(seen, draft, want, base), fact if base.known else base
         strange = [p for p in want.permissions if known and p not in known]
         if not fact.known:
             unknown(seen, draft, fact, f"the role {want.name}")
@@ -40,6 +43,20 @@ def compare(seen: Seen, draft: Draft) -> None:
         if not strange:
             _one(seen, draft, want, fact.records)
     _not_wanted(seen, draft)
+
+
+def _like(seen: Seen, draft: Draft, want: RoleWant, base: Fact[Role]) -> RoleWant:
+    """With the permissions of the role that it is like, but for those that it is to be without."""
+    if not base.known:
+        return want
+    has = {r.body.name: frozenset(p for p, _ in r.body.permissions) for r in base.records}
+    if want.like not in has:
+        known = [r.body.name for r in seen.ask(Query(ROLE, "all")).records]
+        draft.wrong("role-unknown", f"{seen.tenant} has no role {want.like!r}", did_you_mean(want.like, known), want.position)
+    for permission in sorted(set(want.without) - has.get(want.like, frozenset(want.without))):
+        draft.wrong("permission-unknown", f"{want.like} has no permission {permission!r} that could be left out",
+                    did_you_mean(permission, has[want.like]), want.position)
+    return want._replace(permissions=tuple(sorted(want.of(has))))
 
 
 def _one(seen: Seen, draft: Draft, want: RoleWant, records: tuple[Record[Role], ...]) -> None:

@@ -31,6 +31,7 @@ class Account(NamedTuple):
     mailbox: bool = False
     second_factor: str = ""
     methods: tuple[str, ...] = ()
+    address: str = ""  # by which other tenants know it
 
 
 class Team(NamedTuple):

@@ -79,6 +79,8 @@ class Profile:
     windows_on_everyone: bool = True
     prices: tuple[Price, ...] = ()
     locations: tuple[str, ...] = ()  # in a row, neighbours beside each other
+    addresses: str = ""  # the domain of the addresses that its accounts have; nothing: they have none
+    directory: tuple[str, ...] = ()  # permissions to look after the directory itself, which let nobody act for people
     signer: str = ""  # where it signs for an identity that has no key; nothing: it does not
     signing: tuple[str, ...] = ()  # the permissions that this takes, over the identity itself
     acting: str = ""  # the permission by which one acts as a principal; nothing: nobody can, or it does not say
@@ -104,6 +106,10 @@ class Profile:
     def proves(self) -> bool:
         """Can anything be tried there, or asked?"""
         return bool(self.decisions or self.work)
+
+    def takes(self, issuer: str) -> bool:
+        """Can an identity of that issuer be a foreign principal here?"""
+        return issuer in self.organisations
 
     def most(self, kind: str) -> int | None:
         """How many credentials may stand beside each other, one of this kind among them; None: it does not say."""

@@ -33,7 +33,13 @@ def _account(r: Json) -> identities.Account:
         text(r.get("userName")), text(r.get("displayName")), r.get("active") is not False, text(about.get("kind")),
         **{n: text(about.get(n)) for n in (*ANSWERS, "location", "organisation", "subject", "area")},
         web_only=about.get("webOnly") is True, mailbox=about.get("mailbox") is True,
-        second_factor=text(about.get("secondFactor")), methods=texts(about.get("methods")))
+        second_factor=text(about.get("secondFactor")), methods=texts(about.get("methods")), address=_address(r))
+
+
+def _address(r: Json) -> str:
+    """The primary one, or the only one (RFC 7643 §2.4)."""
+    all_ = many(r.get("emails"))
+    return text(next((a.get("value") for a in all_ if a.get("primary") is True or len(all_) == 1), ""))
 
 
 def _team(r: Json) -> identities.Team:

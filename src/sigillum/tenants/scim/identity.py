@@ -143,6 +143,8 @@ class Identity:
 
     def token_for(self, proof: Proof, issuer: str) -> Secret:
         from sigillum.protocols import oauth
+        if not proof.client_id:
+            return oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof), resource=issuer).value
         return oauth.token_for_client(self.http, self.metadata, self._client(proof), issuer).value
 
     def taken(self, signed_in: SignedIn) -> bool | None:

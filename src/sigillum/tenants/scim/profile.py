@@ -48,6 +48,7 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         prices=tuple(Price(text(p.get("of")), text(p.get("price")), text(p.get("size")), texts(p.get("freeIn")),
                            text(p.get("checked"))) for p in many(get("prices"))),
         locations=texts(get("locations")), acting=text(get("acting")), signer=plain(get("signer") or ""),
+        addresses=text(get("addresses")), directory=texts(get("directory")),
         signing=texts(get("signing")), credential_kinds=texts(get("credentialKinds")),
         assertion_algorithms=texts(get("assertionAlgorithms")),
         operations={o.permission: o for o in operations}, administrator=text(administrator.get("name")),

@@ -196,7 +196,8 @@ def _made(carrying: Carrying, step: Step, make: Make, record: Record[Any]) -> Yi
     if wrong:
         _undo(carrying, step, make, record.id, wrong)
     ends = back.carried is None or "until" in back.carried  # one that never ends there is not told to end
-    yields = {"id": record.id, "until": make.part.get("until") if ends else None, "client_id": back.value("client_id")}
+    yields = {"id": record.id, "until": make.part.get("until") if ends else None, "client_id": back.value("client_id"),
+              "address": back.value("address")}
     if make.kind is CREDENTIAL:
         complete(carrying, step, {**yields, **{n: v for n, v in make.about.items() if v}}, record.id)
     return yields
