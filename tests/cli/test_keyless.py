@@ -176,3 +176,22 @@ def test_a_token_is_ended_and_shown_to_be_refused(desk: Desk, away: Away) -> Non
     assert "was refused before, too, and is refused now" in desk.run("token", "end", str(out), "--at", "summit").out
     for file in ("none", "sigillum.yaml"):
         assert desk.run("token", "end", str(desk.folder / file), "--at", "summit").code == 3
+
+
+def test_who_acts_with_a_token_from_outside_is_named(keyless: Keyless) -> None:
+    desk, outside = keyless.desk, keyless.token("reader-1")
+    own = desk.folder / "own.token"
+    assert desk.run("token", "swap", "mast-reader", str(outside), "--out", str(own)).code == 0
+    ran = desk.run("token", "swap", "mast-reader", str(outside), "--actor", str(own), "--out", str(desk.folder / "a.token"))
+    assert (ran.code, "acting, stands in" in ran.out) == (0, True), ran.err
+    told = desk.run("token", "read", str(desk.folder / "a.token"), "--format", "json").json
+    assert told["claims"]["act"] == {"sub": told["claims"]["sub"]}
+    (desk.folder / "bad.token").write_text("x.y.z")
+    assert desk.run("token", "swap", "mast-reader", str(outside), "--actor", str(desk.folder / "bad.token"), "--out", str(desk.folder / "b.token")).code == 4
+
+
+def test_advice_reads_what_services_take_with_the_day_of_it(keyless: Keyless) -> None:
+    found = keyless.desk.run("advise", "board", "--tenant", "summit", "--services", "board-publisher", "--runs", "cloud", "--format", "json").json
+    assert (found["credential"]["answer"], found["wish"]["by"]) == ("trust", ["summit says that board.publish is used with key-pair, certificate, trust, signing, as of 2026-11-18"])
+    found = keyless.desk.run("advise", "wind", "--tenant", "summit", "--services", "stream-reader", "--format", "json").json
+    assert (found["credential"]["answer"], found["wish"]["by"]) == ("key-pair", [])

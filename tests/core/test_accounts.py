@@ -14,7 +14,7 @@ from core.fake import PROFILE, Fake, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant, ServiceWant
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.sheet import Sheet, SheetLine, content_of, fill
-from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
+from sigillum.core.charter.wants import ExemptWant, RelaxWant, SigningWant, SignInWant
 from sigillum.core.deciding.sign_in import (
     Account,
     Attempt,
@@ -172,6 +172,10 @@ def test_what_something_costs_is_said_beforehand(place: dict[str, Any], billing:
     assert all(told[code] in notes[code] for code in told), notes
     notes = {n.code: n.text for n in outline(fake, robot(licence="seat")).notes if n.code.startswith("cost")}
     assert notes == {"cost": "seat costs 9 EUR, paid by whoever pays for this tenant"}
+    fake.profile = dataclasses.replace(fake.profile, signer="https://away.example/sign", prices=tuple(Price("machine", f"{n} EUR", size) for n, size in ((4, "small"), (9, "large"))))
+    fake.things["machine"] = [thing("machine", "m-1", name="tower", size="large")]
+    notes = {n.code: n.text for n in outline(fake, robot(signing=SigningWant("tower"))).notes if n.code.startswith("cost")}
+    assert notes == {"cost": "machine costs 9 EUR in the size large, paid by whoever pays for this tenant"}
 
 
 def test_what_is_read_back_of_a_password() -> None:

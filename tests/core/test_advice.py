@@ -27,16 +27,20 @@ def test_every_wish_is_answered_with_reasons(wish: Wish) -> None:
     assert len(set(found.names)) == len(found.names)
     assert [loss.credential for loss in found.losses if loss.chosen] == [found.credential.answer]
     assert {loss.credential for loss in found.losses} >= set(wish.accepts)
+    trusted = found.credential.answer == "trust"
+    assert trusted == (wish.runs == "cloud" and found.kind.answer == "service-account" and wish.signs_in == "tokens" and not wish.mailbox and wish.accepts == CREDENTIALS)
     assert all(len(c.ways) > 1 and all(k for _, k in c.ways) for c in found.choices)
     told = " ".join(c.about for c in found.choices)
-    assert ("the services take" in told) == (found.credential.answer not in wish.accepts)
+    assert ("the services take" in told) == (found.credential.answer not in wish.accepts and not trusted)
     assert ("nobody is there" in told) == (wish.in_the_name_of == "people" and wish.unattended)
     assert f"kind: {found.kind.answer}" in found.draft
-    assert f"kind: {found.credential.answer}" in found.draft
+    assert ("trusts:" if trusted else f"kind: {found.credential.answer}") in found.draft
 
 
 @pytest.mark.parametrize(("wish", "kind", "credential", "choices"), [
     ({}, "service-account", "key-pair", 0), ({"accepts": ("api-token",)}, "service-account", "api-token", 0),
+    ({"runs": "cloud"}, "service-account", "trust", 0), ({"runs": "cloud", "accepts": ("key-pair", "trust")}, "service-account", "trust", 0),
+    ({"runs": "cloud", "accepts": ("api-token",)}, "service-account", "api-token", 0), ({"runs": "cloud", "accepts": ("password",)}, "service-account", "key-pair", 1),
     ({"signs_in": "form"}, "client", "shared-secret", 0), ({"signs_in": "form", "runs": "supplier"}, "client", "shared-secret", 1),
     ({"signs_in": "form", "in_the_name_of": "people", "unattended": False}, "client", "shared-secret", 0),
     ({"signs_in": "web"}, "service-account", "password", 1), ({"signs_in": "web", "unattended": False}, "service-account", "password", 0),

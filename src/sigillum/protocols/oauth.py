@@ -174,13 +174,16 @@ def token_for_client(http: Http, metadata: Metadata, proof: ClientProof, resourc
     return _token(_post(http, metadata.token_endpoint, parameters, proof.headers()), metadata)
 
 
-def token_for_token(http: Http, metadata: Metadata, subject: Secret, trust: str, principal: str) -> Token:
+def token_for_token(http: Http, metadata: Metadata, subject: Secret, trust: str, principal: str,
+                    actor: Secret | None = None) -> Token:
     """Token exchange (RFC 8693 §2.1): a token from outside for one of the principal that a trust lets it act as.
 
-    `trust`: which of the principal's, by its id. Raises OAuthRefusedError, HttpError.
+    `trust`: which of the principal's, by its id; `actor`: the access token of who acts. Raises OAuthRefusedError, HttpError.
     """
     parameters = {"grant_type": EXCHANGE, "subject_token": subject.reveal(), "subject_token_type": JWT_TYPE,
                   "requested_token_type": ACCESS_TYPE, "audience": trust, "act_as": principal}
+    if actor is not None:
+        parameters |= {"actor_token": actor.reveal(), "actor_token_type": ACCESS_TYPE}
     return _token(_post(http, metadata.token_endpoint, parameters), metadata)
 
 

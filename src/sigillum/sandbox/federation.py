@@ -104,8 +104,9 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
     token = parameters.get("subject_token", "")
     if not token or parameters.get("subject_token_type") not in (JWT, "urn:ietf:params:oauth:token-type:id_token"):
         raise OAuthProblem("invalid_request", "subject_token and its type, jwt, are needed")
-    if parameters.get("requested_token_type", ACCESS) != ACCESS or "actor_token" in parameters:
-        raise OAuthProblem("invalid_request", "Access tokens are given here, for one subject token")
+    if parameters.get("requested_token_type", ACCESS) != ACCESS or ("actor_token" in parameters) != (
+            parameters.get("actor_token_type") == ACCESS):
+        raise OAuthProblem("invalid_request", "Access tokens are given here, for a subject token and an actor's access token")
     found = tenant.store.current(KINDS["Trust"], parameters.get("audience", ""))
     account = tenant.store.current(KINDS["User"], parameters.get("act_as", ""))
 
@@ -129,7 +130,19 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
         raise refuse("The subject token does not match the trust")
     if not account.get("active", True):
         raise refuse("The account is suspended")
-    return {"sub": parameters["act_as"], "client_id": parameters["act_as"], "by": "trust", "until": int(claims["exp"])}
+    given = {"sub": parameters["act_as"], "client_id": parameters["act_as"], "by": "trust", "until": int(claims["exp"])}
+    return _with_actor(tenant, given, parameters["actor_token"], claims) if "actor_token" in parameters else given
+
+
+def _with_actor(tenant: Tenant, given: Json, token: str, claims: Json) -> Json:
+    """The token names who acts (RFC 8693 §4.1), and ends no later than the actor's; `may_act` (§4.4) says who that may be."""
+    from .acting import actor_of
+    actor, may = actor_of(tenant, token), claims.get("may_act")
+    if isinstance(may, dict) and may.get("sub") != actor["sub"]:
+        raise OAuthProblem("invalid_grant", "The subject token names somebody else who may act")
+    act = {"sub": actor["sub"], **({"act": actor["act"]} if "act" in actor else {})}
+    ends = [int(e) for e in (given["until"], actor.get("exp")) if e is not None]
+    return {**given, "act": act, "until": min(ends)}
 
 
 # --- machines that have an identity -----------------------------------------------------------------------------------

@@ -270,5 +270,6 @@ def _populate(tenant: Tenant) -> None:
     fill.cluster()
     for host in described.get("hosts", []):
         account = {"principal": {"value": fill.ids["User", host["account"]]}} if host.get("account") else {}
-        fill.add("Machine", host["name"], {"name": host["name"], **account})
+        about = {"name": host["name"], "standsAt": host.get("at"), "size": host.get("size")}
+        fill.add("Machine", host["name"], {**about, **account})
     fill.end_the_rest()

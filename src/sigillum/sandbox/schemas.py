@@ -232,6 +232,8 @@ MACHINE = schema(
     "Machine", "A machine, and whose identity is attached to it",
     Attr("name", required=True, exact=True, mutability="immutable", uniqueness="server"),
     link("principal", "User", mutability="readWrite"),
+    Attr("standsAt", exact=True, mutability="immutable", about="The path of a place"),
+    Attr("size", exact=True, mutability="immutable", about="As prices name it"),
 )
 
 SIGN_IN_RULE = schema(
@@ -310,6 +312,7 @@ TENANT_PROFILE = schema(
              about="permission@kind: needed too, at the nearest enclosing place of that kind"),
         Attr("takes", multi=True, exact=True, mutability="readOnly",
              about="Kinds of credential, trust, delegation: with which one may have signed in; none: all"),
+        Attr("checked", exact=True, mutability="readOnly", about="The day on which that was looked at last"),
         Attr("api", exact=True, mutability="readOnly", about="A client needs consent to this scope of that API"))),
     Attr("preconditions", "complex", multi=True, mutability="readOnly", about="What has to be so before some types can be made",
          sub=(Attr("what", exact=True, mutability="readOnly",

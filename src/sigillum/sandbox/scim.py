@@ -321,7 +321,7 @@ def profile_of(tenant: Tenant) -> Json:
         "limits": {word: tenant.limit(name) for name, word in words.items()},
         "permissions": [{"value": name, "class": p.get("class", "looks"), "method": p["call"].split(" ")[0],
                          "template": p["call"].split(" ", 1)[1],
-                         **{k: p[k] for k in ("service", "located", "needs", "api", "licence", "takes") if k in p}}
+                         **{k: p[k] for k in ("service", "located", "needs", "api", "licence", "takes", "checked") if k in p}}
                         for name, p in tenant.permissions.items()],
         **({"locations": described["locations"]} if described.get("locations") else {}),
         **({"prices": [{{"free_in": "freeIn"}.get(n, n): v for n, v in p.items()} for p in described["prices"]]}

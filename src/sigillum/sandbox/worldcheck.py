@@ -150,6 +150,8 @@ class _Tenant:
         for n, host in enumerate(self.each("hosts")):
             if host.get("account"):
                 yield from self.unknown(("hosts", n, "account"), "account", host["account"], self.accounts)
+            if host.get("at"):
+                yield from self.unknown(("hosts", n, "at"), "place", host["at"], self.places)
         for word in ("signing", "directory"):
             for n, right in enumerate(list[str](self.described.get(word) or [])):
                 yield from self.unknown((word, n), "permission", right, self.permissions)

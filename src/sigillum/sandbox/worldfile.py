@@ -68,6 +68,7 @@ class Permission(Section):
     needs: list[Needed] = []
     takes: list[Literal["key-pair", "certificate", "api-token", "shared-secret", "password", "trust", "delegation",
                         "signing"]] = Field([], description="With which kinds of sign-in it is taken; none: all")
+    checked: str | None = Field(None, description="The day on which that was looked at last")
 
 
 class Price(Section):

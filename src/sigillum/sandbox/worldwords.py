@@ -76,6 +76,8 @@ class Host(Section):
 
     name: Named
     account: str | None = None
+    at: PlacePath | None = Field(None, description="Where it stands")
+    size: str | None = Field(None, description="As prices name it")
 
 
 class LocalAccount(Section):

@@ -88,6 +88,7 @@ class Proof(NamedTuple):
     person: str = ""  # for whom it acts by a delegation, by the name there, for one `scope` (RFC 6749 §3.3)
     scope: str = ""
     trust: str = ""  # the id of a trust, by which `assertion` is exchanged
+    actor: Secret | None = None  # beside a trust: the access token of who acts (RFC 8693 §2.1)
     assertion: Secret | None = None  # of a foreign principal: a token of its home, made for this tenant
 
 

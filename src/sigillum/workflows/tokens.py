@@ -18,7 +18,7 @@ from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import FileError, RefusedError, SomebodyError, UsageError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.text import did_you_mean, plain
 from sigillum.core.values.times import rough_duration
 from sigillum.protocols.http import Http
 from sigillum.protocols.issuers import IssuerKeys, pinned
@@ -260,8 +260,11 @@ def _by_tenant(tenant: Tenant, charter: Charter, principal: str, audience: str, 
                   f"the signing service of {charter.tenant}, asked by {who}", by_tenant=True)
 
 
-def swap(office: Office, charter_name: str, text: str, only: str = "") -> Got:
-    """For a token from outside that one of the charter's trusts lets in. Raises UsageError, SomebodyError, RefusedError."""
+def swap(office: Office, charter_name: str, text: str, only: str = "", actor: str = "") -> Got:
+    """For a token from outside that one of the charter's trusts lets in. `actor`: the access token of who acts with it.
+
+    Raises UsageError, SomebodyError, RefusedError.
+    """
     tried = try_trusts(office, text, charter_name, only)
     if not tried.token:
         raise NoTokenError("these are claims, and no token", where="token swap", mend="give the token itself")
@@ -276,8 +279,22 @@ def swap(office: Office, charter_name: str, text: str, only: str = "") -> Got:
         raise SomebodyError(f"the trust {one.name} of {charter.name} was not made yet", where=charter.tenant,
                             mend=f"run `sigillum enact {charter.name}` first")
     tenant = office.tenants.reach(charter.tenant)
-    proof = Proof(principal, assertion=Secret(text.strip()), trust=made.id)
-    return Got(charter, tenant.sign_in(proof), f"the trust {one.name}")
+    by = Secret(actor.strip()) if actor else None
+    signed_in = tenant.sign_in(Proof(principal, assertion=Secret(text.strip()), trust=made.id, actor=by))
+    who = _actor(signed_in.token.reveal()) if actor else ""
+    if actor and not who:
+        raise RefusedError("what the tenant gave names nobody who acts, and was dropped", where=charter.tenant,
+                           mend="ask the tenant's operator whether it takes actor tokens (RFC 8693 §4.1)")
+    return Got(charter, signed_in, f"the trust {one.name}{f', with {who} acting' if who else ''}")
+
+
+def _actor(token: str) -> str:
+    """Whom an access token names as acting; empty where it names nobody, or is not to be read."""
+    try:
+        act = read(token).claims.get("act")
+    except NoTokenError:
+        return ""
+    return plain(act.get("sub", "")) if isinstance(act, dict) else ""
 
 
 class Ended(NamedTuple):

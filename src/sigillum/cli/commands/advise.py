@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +19,7 @@ EXAMPLE = """examples:
   sigillum advise                                     asks seven questions
   sigillum advise avalanche-mailer --signs-in form --in-the-name-of people --runs supplier --services mail.send
   sigillum advise night-robot --signs-in web --mailbox --stages test,prod --format json
+  sigillum advise timetable-publisher --tenant summit --services board-publisher   what it takes is read there
   sigillum advise --file wish.yaml"""
 QUESTIONS = (
     ("name", "What is the integration called? ", None),
@@ -70,7 +72,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _wish(args: argparse.Namespace, context: Context) -> Wish:
     """Flags, then the file, then questions where somebody sits here. Raises UsageError, FileError."""
-    from sigillum.core.charter.advice import CREDENTIALS, Wish
+    from sigillum.core.charter.advice import CREDENTIALS, TRUST, Wish
     given = _from_file(args.file) if args.file is not None else {}
     for name in Wish._fields:
         if getattr(args, name, None) is not None:
@@ -82,10 +84,24 @@ def _wish(args: argparse.Namespace, context: Context) -> Wish:
                 given[name] = _answer(context, name, question, allowed)
     if not given.get("name"):
         raise UsageError("it is not said what the integration is called", where="advise", mend="`sigillum advise NAME ...`")
-    strange = [c for c in given.get("accepts", ()) if c not in CREDENTIALS]
+    if "accepts" not in given and given.get("services") and str(given.get("tenant")) in _tenants(context):
+        from sigillum.workflows.advising import accepted
+        found = accepted(context.office, given["tenant"], given["services"])
+        if found.kinds is not None:
+            given |= {"accepts": found.kinds, "by": found.by}
+        return Wish(**given)
+    strange = [c for c in given.get("accepts", ()) if c not in (*CREDENTIALS, TRUST)]
     if strange:
         raise UsageError(f"there is no credential {strange[0]!r}", where="--accepts", mend=f"known: {', '.join(CREDENTIALS)}")
     return Wish(**given)
+
+
+def _tenants(context: Context) -> Iterable[str]:
+    """Those of the workspace, where there is one: advice is given without any, too."""
+    try:
+        return context.office.workspace.file.tenants
+    except FileError:
+        return ()
 
 
 def _list(text: str) -> tuple[str, ...]:

@@ -53,6 +53,7 @@ def add_parser(subparsers: Any) -> None:
     swap.add_argument("charter", metavar="CHARTER")
     swap.add_argument("file", metavar="FILE", help="the token; or - for standard input")
     swap.add_argument("--trust", default="", metavar="NAME", help="by this one")
+    swap.add_argument("--actor", metavar="FILE", help="the access token of who acts with it, whom the new one names")
     mint = verbs.add_parser("mint", parents=[common()], help="a self-signed assertion of a charter's identity", epilog=EXAMPLE,
                             description="An assertion that a charter's identity signs for itself (RFC 7523) with a key that is "
                                         "kept here. Its header and claims are shown before they are encoded and signed.")
@@ -127,7 +128,7 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
     if args.verb == "fetch":
         got = fetch(office, args.charter, args.credential, text_of(args.with_token) if args.with_token else "")
     else:
-        got = swap(office, args.charter, text_of(args.file), args.trust)
+        got = swap(office, args.charter, text_of(args.file), args.trust, text_of(args.actor) if args.actor else "")
     out(got.signed_in.token)
     where = args.out or f"descriptor {args.fd}"
     lives = got.signed_in.lives_seconds

@@ -20,6 +20,7 @@ def text(wish: Wish, found: Advice) -> RenderableType:
     rows = [(name, f"{one.answer}: {one.why}") for name, one in (
         ("kind", found.kind), ("credential", found.credential), ("identities", found.number))]
     parts: list[RenderableType] = [Text.assemble((wish.name, "bold"), f"  {head}"), "", pairs(rows)]
+    parts += [Padding(Text(line, "dim"), (0, 0, 0, 12)) for line in wish.by]
     if len(found.names) > 1:
         parts.append(Padding(Text(", ".join(found.names), "dim"), (0, 0, 0, 12)))
     for number, choice in enumerate(found.choices, 1):

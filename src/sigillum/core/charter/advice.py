@@ -12,6 +12,7 @@ SIGNS_IN = {TOKENS: "it asks a token endpoint itself", FORM: "somebody types a c
 RUNS = {"own": "on a machine of ours", "cloud": "on a platform that has identity tokens", "supplier": "at a supplier"}
 NAMES = {"own": "in its own name", "people": "in the names of people"}
 CREDENTIALS = (KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD)
+TRUST = "trust"  # no credential at all: a token that it has already is trusted
 
 
 class Wish(NamedTuple):
@@ -29,6 +30,7 @@ class Wish(NamedTuple):
     uses: tuple[str, ...] = ("main",)
     stages: tuple[str, ...] = ("prod",)
     shared: bool = False
+    by: tuple[str, ...] = ()  # where what is accepted was read, in words, each with its day
 
 
 class Reason(NamedTuple):
@@ -93,15 +95,21 @@ def _allowed(wish: Wish, kind: str) -> tuple[str, ...]:
         return (PASSWORD,) if wish.signs_in == WEB else (KEY_PAIR, PASSWORD)
     if kind == "client":
         return (SHARED_SECRET, KEY_PAIR) if wish.signs_in == FORM else (KEY_PAIR, SHARED_SECRET)
-    return (KEY_PAIR, API_TOKEN)
+    return (TRUST, KEY_PAIR, API_TOKEN) if wish.runs == "cloud" else (KEY_PAIR, API_TOKEN)
+
+
+def _taken(wish: Wish, credential: str) -> bool:
+    """Do the services take it? Where nothing was said, they take whatever there is."""
+    return credential in wish.accepts or (credential == TRUST and wish.accepts == CREDENTIALS)
 
 
 def _credential(wish: Wish) -> Reason:
     able = _allowed(wish, _kind(wish).answer)
-    best = next((c for c in able if c in wish.accepts), able[0])
+    best = next((c for c in able if _taken(wish, c)), next(c for c in able if c != TRUST))
     where = "; the supplier makes it and sends the public half (`keep_in: holder`)" if wish.runs == "supplier" else \
         ", made where it is kept"
-    why = {KEY_PAIR: f"the private half never travels{where}, and every use is signed anew",
+    why = {TRUST: "the best key is none: its platform gives it tokens of its own, and those are trusted under conditions",
+           KEY_PAIR: f"the private half never travels{where}, and every use is signed anew",
            API_TOKEN: "the services take no signed assertions; a token can be narrowed, and it ends",
            SHARED_SECRET: "the form takes nothing better; it is handed over sealed, and it ends",
            PASSWORD: "the web interface takes nothing else; it is made here, and nobody has to change it first"}[best]
@@ -136,7 +144,7 @@ def _choices(wish: Wish, credential: str) -> list[Choice]:
         found.append(Choice("a password, and nobody there for a second factor", (
             ("exempt the account: `sign_in: exempt:`, with `networks:`", "somebody accepts the risk, until a day of review"),
             ("a client or key instead, where the service learns to take it", "no exemption; the service has to change first"))))
-    if credential not in wish.accepts:
+    if not _taken(wish, credential):
         able = ", ".join(_allowed(wish, _kind(wish).answer))
         found.append(Choice(f"the services take {', '.join(wish.accepts) or 'nothing'}, and this kind of identity has {able}", (
             (f"ask the services to take a {credential}", "the identity stays as narrow as advised"),
@@ -154,6 +162,7 @@ def _choices(wish: Wish, credential: str) -> list[Choice]:
 
 ENDS = "its end, or until it is ended here"
 _LOSS = {
+    TRUST: ("never; there is nothing but tokens of minutes", "the identity, as long as such a token lives", "minutes later"),
     KEY_PAIR: ("never; only a copy of the file", "the identity, within the key's limits", ENDS),
     API_TOKEN: ("once, from the tenant to its file", "the identity, within the token's scopes", ENDS),
     SHARED_SECRET: ("to every place where it is typed", "the client, with all that is consented", ENDS),
@@ -181,6 +190,9 @@ def _draft(wish: Wish, name: str, kind: str, credential: str) -> str:
     else:
         lines += ["", "grants:"] + [f"  - {{role: {s}, at: PLACE, because: WHY}}" for s in wish.services or ("ROLE",)]
     keep = ", keep_in: holder" if wish.runs == "supplier" and credential == KEY_PAIR else ""
+    if credential == TRUST:
+        trust = f"  - {{name: {name}-trust, issuer: ISSUER, audience: {tenant}, subject: SUBJECT}}"
+        return "\n".join([*lines, "", "trusts:", trust, "", "proofs: []", ""])
     word = "key" if credential == KEY_PAIR else "secret"
     lines += ["", "credentials:", f"  - {{name: {name}-{word}, kind: {credential}, lasts: 90d{keep}}}"]
     if credential == PASSWORD and wish.unattended:

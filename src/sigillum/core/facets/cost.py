@@ -1,4 +1,4 @@
-"""The facet *cost*: what a wanted service or licence costs, who pays, and where it is free. It makes nothing."""
+"""The facet *cost*: what a wanted service, licence or machine costs, who pays, and where it is free. It makes nothing."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.access import PLACE
 from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.machines import MACHINE
 from sigillum.core.kinds.profile import Price
 from sigillum.core.values.text import lines
 
@@ -16,9 +17,9 @@ NAME = "cost"
 def compare(seen: Seen, draft: Draft) -> None:
     """Say it beforehand, with the day on which the tenant's prices were looked at last."""
     charter, billing = seen.charter, seen.charter.billing
-    wanted = [(w.service, w.at) for w in charter.services] + ([(charter.licence, "")] if charter.licence else [])
-    for name, at in wanted:
-        price = next((p for p in seen.profile.prices if p.of == name), None)
+    wanted = [(w.service, w.at, "") for w in charter.services] + ([(charter.licence, "", "")] if charter.licence else [])
+    for name, at, size in (*wanted, *_machines(seen)):
+        price = next((p for p in seen.profile.prices if p.of == name and size in ("", p.size)), None)
         payer, location = _around(seen, at)
         if price is not None:
             _told(seen, draft, price, at, payer, location)
@@ -27,6 +28,14 @@ def compare(seen: Seen, draft: Draft) -> None:
                        "to the place, or correct the charter")
         elif billing and at and not payer:
             draft.note("cost-payer", f"no billing account is shown for {at}, and the charter says {billing}")
+
+
+def _machines(seen: Seen) -> list[tuple[str, str, str]]:
+    """The machine to which the identity is attached: where it stands, and of which size it is."""
+    want = seen.charter.signing
+    if want is None or not seen.profile.prices or seen.carried(MACHINE) is None:
+        return []
+    return [(MACHINE.name, r.body.place, r.body.size) for r in seen.ask(Query(MACHINE, "name", want.machine)).records]
 
 
 def _around(seen: Seen, at: str) -> tuple[str, str]:

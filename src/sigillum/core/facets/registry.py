@@ -47,7 +47,7 @@ LINES: list[Line] = [
          checks=CHECK + "client"),
     Line("role", lambda c: c.roles),
     Line("service", lambda c: c.services),
-    Line("cost", lambda c: c.services or c.licence),
+    Line("cost", lambda c: c.services or c.licence or c.signing is not None),
     Line("membership", lambda c: True),  # an account that is in no team, and can do nothing, is told by it
     Line("licence", lambda c: c.licence),
     Line("permission", lambda c: c.permissions or c.is_client, checks=CHECK + "permission"),

@@ -73,7 +73,8 @@ def _rights(seen: Seen, draft: Draft, want: SigningWant, who: Id) -> None:
             draft.wrong("no-role", f"it needs {', '.join(missing)} on itself, so that {seen.tenant} signs for it, and no role "
                         "holds that", "have a role made that does: `roles:` of a charter", want.position)
             return
-        reason = f"{seen.tenant} signs for it: {', '.join(p for p in missing if p in _permissions(found))} is needed on itself"
+        now = ", ".join(p for p in missing if p in _permissions(found))
+        reason = f"{seen.tenant} signs for it, and demands on itself: {now}"
         draft.provide(AlsoWanted(seen.tenant, GrantWant(found.body.name, SELF, reason, position=want.position)))
         missing = [p for p in missing if p not in _permissions(found)]
 

@@ -13,6 +13,8 @@ class Machine(NamedTuple):
     name: str = ""
     principal: str = ""
     principal_name: str = ""
+    place: str = ""  # the path of where it stands
+    size: str = ""
 
 
 MACHINE = Kind("machine", Machine, power="machines", finders=("name", "principal"))

@@ -26,6 +26,7 @@ class Operation(NamedTuple):
     api: str = ""  # a client needs consent to this scope of that API
     licence: str = ""  # the principal has to hold it
     takes: tuple[str, ...] = ()  # kinds of credential, `trust`, `delegation`, `signing`: how one may have signed in; none: all
+    checked: str = ""  # the day on which that was looked at last
 
 
 class Precondition(NamedTuple):

@@ -131,7 +131,8 @@ def _machines(r: Json) -> workloads.MachineGroup:
 
 
 def _machine(r: Json) -> machines.Machine:
-    return machines.Machine(text(r.get("name")), part(r, "principal", "value"), part(r, "principal", "display"))
+    return machines.Machine(text(r.get("name")), part(r, "principal", "value"), part(r, "principal", "display"),
+                            text(r.get("standsAt")), text(r.get("size")))
 
 
 def _licence(r: Json) -> signing.Licence:

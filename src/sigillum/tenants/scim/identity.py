@@ -114,7 +114,7 @@ class Identity:
     def _exchanged(self, proof: Proof, outside: Secret) -> SignedIn:
         """By a trust; whose token was given is asked with it, since nobody else can ask (RFC 7662 wants a client)."""
         from sigillum.protocols import oauth
-        token = oauth.token_for_token(self.http, self.metadata, outside, proof.trust, proof.principal)
+        token = oauth.token_for_token(self.http, self.metadata, outside, proof.trust, proof.principal, proof.actor)
         signed = SignedIn(token.value, proof.principal, "for a token from outside", lives_seconds=token.lives_seconds)
         if self.taken(signed) is not True:
             raise RefusedError("what the tenant gave is no token of that account, and was dropped", where=self.address.name,

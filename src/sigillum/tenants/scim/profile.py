@@ -14,7 +14,7 @@ def _operation(entry: Json) -> Operation:
     get = entry.get
     return Operation(text(get("value")), text(get("class")), text(get("method")), text(get("template")), text(get("service")),
                      get("located") is True, texts(get("needs")), licence=text(get("licence")), api=text(get("api")),
-                     takes=texts(get("takes")))
+                     takes=texts(get("takes")), checked=text(get("checked")))
 
 
 def _said(value: object) -> bool | None:
