@@ -190,10 +190,10 @@ def test_what_is_got_is_the_accounts_and_ends_with_what_it_was_got_for(outside: 
     watcher = {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "watcher"}
     actor = outside.away.scim("POST", "/Users", watcher).json()["id"]
     theirs = outside.exchanged(token)[1]["access_token"]
-    for more, good in (({}, True), ({"may_act": {"sub": outside.account}}, True), ({"may_act": {"sub": actor}}, False)):
-        subject = outside.signer.sign(outside.claims(exp=outside.now + 60, **more), kid="k1")
+    for extra, good in (({}, True), ({"may_act": {"sub": outside.account}}, True), ({"may_act": {"sub": actor}}, False)):
+        subject = outside.signer.sign(outside.claims(exp=outside.now + 60, **extra), kid="k1")
         status, answer = outside.exchanged(subject, actor_token=theirs, actor_token_type="urn:ietf:params:oauth:token-type:access_token")
-        assert (status == 200) == good, more
+        assert (status == 200) == good, extra
         assert not good or json.loads(base64.urlsafe_b64decode(answer["access_token"].split(".")[1] + "=="))["act"] == {"sub": outside.account}
     second = outside.trusted(name="second", subject="4712:other")
     assert outside.exchanged(token, second)[0] == 400  # a token of another trust
