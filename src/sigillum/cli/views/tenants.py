@@ -51,6 +51,11 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
         ("tenant-made secrets", profile.secret_delivery or UNSAID),
         ("credentials", ", ".join(profile.credential_kinds) or UNSAID),
         ("assertions", ", ".join(profile.assertion_algorithms) or UNSAID),
+        *([("acting as", f"with {profile.acting} at an account")] if profile.acting else []),
+        *([("signs for", f"whom it knows, with {', '.join(profile.signing)} at itself")] if profile.signer else []),
+        *([("addresses", f"of accounts, in {profile.addresses}")] if profile.addresses else []),
+        *([("the directory", f"is looked after with {', '.join(profile.directory)}; acting for people is another thing")]
+          if profile.directory else []),
         *([("kill safety", found.safety)] if found.safety else []),
         *([("without our mark", f"{', '.join(sorted(profile.unmarked))}: ours are told by the ledger and the name alone")]
           if profile.unmarked else [])])
@@ -86,7 +91,9 @@ def _more(found: Inspection) -> list[tuple[str, tuple[str, ...], list[tuple[Any,
 
 def _demands(operation: Operation) -> str:
     """What a permission asks for beside a grant of it and its service."""
-    return ", ".join([*operation.needs, *(["one location"] if operation.located else [])]) or "none"
+    day = f" (as of {operation.checked})" if operation.checked else ""
+    signed = [f"signed in by {' or '.join(operation.takes)}{day}"] if operation.takes else []
+    return ", ".join([*operation.needs, *(["one location"] if operation.located else []), *signed]) or "none"
 
 
 def roles(found: Inspection) -> RenderableType:
@@ -108,12 +115,14 @@ def as_json(found: Inspection) -> dict[str, Any]:
                    "felt_seconds": profile.felt_seconds},
         "external_id_unique": profile.external_id_unique, "secret_delivery": profile.secret_delivery,
         "permissions": [{"permission": o.permission, "class": o.class_, "method": o.method, "template": o.template,
-                         "service": o.service, "located": o.located, "needs": list(o.needs)}
+                         "service": o.service, "located": o.located, "needs": list(o.needs), "takes": list(o.takes),
+                         "checked": o.checked}
                         for o in profile.operations.values()],
         "roles": [dict(zip(("role", "breadth", "class", "allows", "grantable_at"), r, strict=False)) for r in found.roles],
         "roots": found.roots, "cannot": found.cannot, "credential_kinds": list(profile.credential_kinds),
         "assertion_algorithms": list(profile.assertion_algorithms),
-        "kill_safety": found.safety, "unmarked": sorted(profile.unmarked),
+        "acting": profile.acting, "signing": list(profile.signing), "addresses": profile.addresses,
+        "directory": list(profile.directory), "kill_safety": found.safety, "unmarked": sorted(profile.unmarked),
         "scopes": [dict(zip(("api", "scope", "class", "acts", "narrowed_to"), s, strict=True)) for s in found.scopes],
         "licences": [dict(zip(("licence", "kind", "total", "held", "mailbox"), x, strict=True)) for x in found.licences],
         "sign_in_rules": [dict(zip(("rule", "state", "targets", "demands", "exempt"), r, strict=True)) for r in found.rules],

@@ -62,11 +62,10 @@ def compare(seen: Seen, draft: Draft) -> None:
     if want is None or not here or who is None:
         return
     _told(seen, draft, want, facts, who.id)
-    switched = _groups(seen, draft, want, facts)
     local, made = _local(seen, draft, want, facts)
-    if local is not None:
-        linked = _link(seen, draft, want, facts, local, who.id, made)
-        _programs(seen, draft, want, facts, (*switched, *made, *linked))
+    linked = _link(seen, draft, want, facts, local, who.id, made)
+    switched = _groups(seen, draft, want, facts)  # after the link: what starts on new machines notices it already
+    _programs(seen, draft, want, facts, (*made, *linked, *switched))
 
 
 def _find(facts: Facts, want: WorkloadWant) -> Record[LocalAccount] | None:
@@ -96,7 +95,7 @@ def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, who: Id) -
                        "charter asks for that")
 
 
-def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[Id | None, tuple[StepId, ...]]:
+def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[Id, tuple[StepId, ...]]:
     """The local account's id; made where there is none."""
     mark, record = account_mark(seen, want.compartment, want.account), _find(facts, want)
     standing = stand(seen, draft, mark, facts.locals, f"local account {want.words}", alike=lambda r: r is record)
