@@ -54,6 +54,11 @@ def test_a_delegation_is_proved_scope_by_scope_before_and_after(office: tuple[De
     assert (ran.code, ran.out.count("holds ")) == (0, 5), ran.out + ran.err
     [made] = [d for d in away.state()["resources"]["Delegation"] if d["people"] == ["team:snow-watch"]]
     assert (made["scopes"], made["domain"]) == (["calendar.read", "calendar.write"], "brindlemoor.example")
+    (fetch, kai) = ("token", "fetch", "rota-sync", "--for-person", "kai.lund@brindlemoor.example", "--scope"), str(desk.folder / "kai.token")
+    assert (desk.run(*fetch, "calendar.read", "--out", kai).code, desk.run(*fetch, "mail.read", "--out", kai + "2").code, desk.run(*fetch[:3], "--scope", "x", "--out", kai + "2").code) == (0, 4, 2)
+    assert [desk.run("token", "try", kai, *w, "--at", "summit").code for w in (("calendar.read", "brindlemoor/calendars/rota"), ("mail.read", "brindlemoor/mailboxes/board"))] == [0, 1]
+    tried = desk.run("token", "try", kai, "mail.read", "brindlemoor/mailboxes/board", "--at", "summit", "--format", "json").json
+    assert (tried["state"], tried["cause"], tried["scopes"]) == ("refused", "scope", ["calendar.read"])
     told = results(desk)
     assert [r["said"].partition(":")[0] for r in told[2:]] == ["scope-not-delegated", "person-outside", "person-unknown"]
     assert all("shown beside it: can calendar.read" in r["said"] for r in told[2:])

@@ -178,6 +178,26 @@ def test_a_token_is_ended_and_shown_to_be_refused(desk: Desk, away: Away) -> Non
         assert desk.run("token", "end", str(desk.folder / file), "--at", "summit").code == 3
 
 
+def test_a_bogus_token_is_told_from_a_missing_right(desk: Desk, away: Away, tmp_path: Path) -> None:
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    token = tmp_path / "access.token"
+    assert desk.run("token", "fetch", "wind-ingest", "--out", str(token)).code == 0
+    mast = "brindlemoor/sensing-prod/streams/mast-4"
+
+    def tried(file: Path, permission: str = "stream.read", place: str = mast) -> tuple[int, str, str]:
+        ran = desk.run("token", "try", str(file), permission, place, "--at", "summit", "--format", "json")
+        return ran.code, ran.json["state"], ran.json["cause"]
+    assert (tried(token), tried(token, "stream.delete"), tried(token, "board.read", "brindlemoor")) == ((0, "allowed", ""), (1, "refused", "role-lacks"), (1, "refused", "service-off"))
+    assert "(403)" in desk.run("token", "try", str(token), "stream.delete", mast, "--at", "summit").out
+    for text, said in (("bogus", "ended, or is nobody's here"), (token.read_text()[:-9] + "AAAAAAAA", "ended, or is nobody's here"), (away.tokens["watch"][:-3], "")):
+        (tmp_path / "b").write_text(text)
+        assert tried(tmp_path / "b") == tried(tmp_path / "b", "stream.append") == (1, "not taken", "")
+        assert "(401): " in (out := " ".join(desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--at", "summit").out.split())) and said in out
+    assert [desk.run("token", "try", str(token), w, mast, "--at", "summit").code for w in ("stream.raed", "x")] == [2, 2]
+    (tmp_path / "b").write_text("a b")
+    assert desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--at", "summit").code == 3
+
+
 def test_who_acts_with_a_token_from_outside_is_named(keyless: Keyless) -> None:
     desk, outside = keyless.desk, keyless.token("reader-1")
     own = desk.folder / "own.token"

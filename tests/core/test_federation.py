@@ -114,6 +114,7 @@ def test_what_cannot_be_seen_in_a_text_is_told() -> None:
     (Trust("a", "i", "x", subject="s", when=(Condition(("owner",), "equals", "we"),)), Issuer("i", owner=(("owner",),)), {}),
     (Trust("a", "i", "x", subject="s", when=(Condition(("branch",), "equals", "main"),)), Issuer("i", free=(("branch",),)), {"free-claim": False}),
     (Trust("a", "i", "x", subject="s", when=(Condition(("n",), "equals", 2**53),)), None, {"number-big": True}),
+    (Trust("a", "i", "x", when=(Condition(("sub",), "starts", "yard:st:"),)), None, {"subject-wide": False}), (Trust("a", "i", "x", subject="yard:st:default"), None, {"default-account": False}),
     (Trust("a", "i", "x", subject="s"), Issuer("i", lasting=("id",)), {"recycled": False})])
 def test_what_is_wrong_or_too_wide_about_a_trust_is_told(trust: Trust, issuer: Issuer | None, codes: dict[str, bool]) -> None:
     assert {d.code: d.wrong for d in about(trust, issuer)} == codes

@@ -1,4 +1,4 @@
-"""`sigillum token read | fetch | mint | swap | end`"""
+"""`sigillum token read | fetch | mint | swap | try | end`"""
 
 from __future__ import annotations
 
@@ -24,6 +24,8 @@ EXAMPLE = """examples:
   sigillum token swap mast-reader outside.jwt --out access.token   for a token from outside, by a trust
   sigillum token fetch --as wind-ingest --out access.token   of an account that you may act as
   sigillum token fetch tower-report --with-token machine.token --out access.token   its tenant signs for it
+  sigillum token fetch rota-calendar-sync --for-person kai.lund@brindlemoor.example --scope calendar.read --out kai.token
+  sigillum token try access.token stream.read brindlemoor/sensing-prod --at summit   401 or 403, and why
   sigillum token end access.token --at summit           and is it refused from now on?
   sigillum token swap mast-reader - --fd 3 3> access.token < outside.jwt"""
 
@@ -47,6 +49,9 @@ def add_parser(subparsers: Any) -> None:
                        "account, without any credential of it; several: each acts as the next")
     fetch.add_argument("--tenant", default="", help="with --as: where, if WHO is no charter")
     fetch.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
+    fetch.add_argument("--for-person", default="", metavar="PERSON", help="by its delegation, for this one person")
+    fetch.add_argument("--outside", metavar="FILE", help="for this token from outside, by a trust; `token swap` says more")
+    fetch.add_argument("--scope", default="", metavar="SCOPE", help="with --for-person: for this one OAuth scope")
     swap = verbs.add_parser("swap", parents=[common()], help="an access token for a token from outside", epilog=EXAMPLE,
                             description="Exchange a token from outside for an access token of the identity (RFC 8693), where "
                                         "one of its trusts lets it in. It is held against the trusts here first.")
@@ -69,23 +74,58 @@ def add_parser(subparsers: Any) -> None:
         where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
         where.add_argument("--fd", type=int, metavar="N", help="an open file descriptor")
         one.add_argument("--format", choices=("text", "json"), default="text")
+    try_ = verbs.add_parser("try", parents=[common()], help="use it, and tell a bogus token from a missing right",
+                            epilog=EXAMPLE, description="Use a token for a permission at a place, where looking is all that "
+                            "does; otherwise ask with it. 401 (the token is not taken) and 403 (the right is missing) are "
+                            "told apart and explained. Exit code 1: refused.")
+    try_.add_argument("file", metavar="FILE", help="or - for standard input")
+    try_.add_argument("permission", help="thing.verb")
+    try_.add_argument("place", help="a path")
+    try_.add_argument("--at", required=True, metavar="TENANT")
     end = verbs.add_parser("end", parents=[common()], help="have a token ended before its time", epilog=EXAMPLE,
                            description="Have a token ended (RFC 7009), and see by a call whether it is refused. Exit code "
                                        "7: it is still taken.")
     end.add_argument("file", metavar="FILE", help="or - for standard input")
     end.add_argument("--at", required=True, metavar="TENANT", help="the tenant that gave it")
-    for one in (read, end):
+    for one in (read, try_, end):
         one.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"read": _read, "mint": _mint, "end": _end}.get(args.verb, _got)(args, context)
+    return {"read": _read, "mint": _mint, "end": _end, "try": _try}.get(args.verb, _got)(args, context)
+
+
+def _try(args: argparse.Namespace, context: Context) -> Outcome:
+    """Two refusals that look alike to whoever meets them."""
+    from sigillum.workflows.presenting import use
+    from sigillum.workflows.tokens import text_of
+    done = use(context.office, text_of(args.file), args.at, args.permission, args.place)
+    trial = done.trial
+    state = {True: "allowed", None: "not known"}.get(trial.allowed, "not taken" if trial.unauthenticated else "refused")
+    if args.format == "json":
+        context.show_json("tried", {"state": state, "allowed": trial.allowed, "tried": done.tried, "reason": trial.reason,
+                                    "subject": done.subject, "cause": done.cause, "scopes": list(done.scopes),
+                                    "findings": [{"code": f.code, "what": f.what} for f in done.findings]})
+        return Outcome.DONE if trial.allowed else Outcome.NO if trial.allowed is False else Outcome.SOMEBODY
+    how = "tried" if done.tried else "asked, not tried"
+    context.show_text(f"{state}: {args.permission} at {args.place} ({how}; {trial.reason})")
+    if trial.allowed is False and trial.unauthenticated:
+        told = "; ".join(f.what for f in done.findings) or "on its face nothing is wrong: it was ended, or is nobody's here"
+        context.show_text(f"The token is not taken, so nothing was said about any right (401): {told}.")
+    elif trial.allowed is False:
+        who = f" {context.ident(done.subject)}" if done.subject else ""
+        cause = f": {done.cause}" if done.cause else ""
+        more = f"It is for {', '.join(done.scopes)} only." if done.scopes else \
+            f"`sigillum explain{who} {args.permission} {args.place} --tenant {args.at}` says what would mend it."
+        context.show_text(f"The token is good, and the right is missing (403){cause}. {more}")
+    return Outcome.DONE if trial.allowed else Outcome.NO if trial.allowed is False else Outcome.SOMEBODY
 
 
 def _mint(args: argparse.Namespace, context: Context) -> Outcome:
     """What it says is shown before it exists; what was shown is what is signed."""
     from sigillum.cli.views import tokens as view
-    from sigillum.workflows.tokens import mint, text_of
+    from sigillum.workflows.minting import mint
+    from sigillum.workflows.tokens import text_of
     out = _place(args)
     made = mint(context.office, args.charter, args.credential, args.audience,
                 duration(args.lives, "--lives") if args.lives else None, text_of(args.with_token) if args.with_token else "")
@@ -103,7 +143,8 @@ def _mint(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _end(args: argparse.Namespace, context: Context) -> Outcome:
     """An answer of 200 shows nothing; a call with the token does."""
-    from sigillum.workflows.tokens import end, text_of
+    from sigillum.workflows.presenting import end
+    from sigillum.workflows.tokens import text_of
     done = end(context.office, text_of(args.file), args.at)
     was = {True: "It was taken before", False: "It was refused before, too", None: "Whether it was taken before is not known"}
     now = {True: "and is still taken: run the same command again in a while", False: "and is refused now",
@@ -118,15 +159,22 @@ def _end(args: argparse.Namespace, context: Context) -> Outcome:
 def _got(args: argparse.Namespace, context: Context) -> Outcome:
     """Nothing but where it went, as whom, and for how long."""
     from sigillum.core.values.times import rough_duration
-    from sigillum.workflows.tokens import fetch, swap, text_of
+    from sigillum.workflows.getting import fetch, swap
+    from sigillum.workflows.tokens import text_of
     office = context.office
     out = _place(args)
     if args.verb == "fetch" and args.principals:
         return _acting(args, context, out)
     if args.verb == "fetch" and not args.charter:
         raise UsageError("nobody is named", where="token fetch", mend="name a charter, or an account with --as")
-    if args.verb == "fetch":
-        got = fetch(office, args.charter, args.credential, text_of(args.with_token) if args.with_token else "")
+    if args.verb == "fetch" and args.outside:
+        got = swap(office, args.charter, text_of(args.outside))
+    elif args.verb == "fetch":
+        if bool(args.for_person) != bool(args.scope):
+            raise UsageError("a person and a scope go together", where="token fetch",
+                             mend="write --for-person PERSON --scope SCOPE")
+        got = fetch(office, args.charter, args.credential, text_of(args.with_token) if args.with_token else "",
+                    args.for_person, args.scope)
     else:
         got = swap(office, args.charter, text_of(args.file), args.trust, text_of(args.actor) if args.actor else "")
     out(got.signed_in.token)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
 
@@ -10,6 +11,7 @@ from .subjects import doubts
 
 DISCOVERY = "discovery"  # an issuer's keys are found by its own configuration
 SUBJECT: Ref = ("sub",)
+DEFAULT = "default"  # so local accounts are called that nobody chose
 
 
 class Issuer(NamedTuple):
@@ -113,13 +115,25 @@ def about(trust: Trust, issuer: Issuer | None = None) -> Iterator[Doubt]:
     for text in (trust.subject, trust.audience):
         for doubt in doubts(text):
             yield Doubt("look-alike", f"{text!r}: {doubt.what}", doubt.mend, True)
+    yield from _wide(trust)
     if not trust.tests:
         yield Doubt("all-of-issuer", f"every token of {trust.issuer} matches", "name a `subject`, or conditions under `when`")
-    if not trust.acts_as and not trust.subject and trust.tests:
+    if not trust.acts_as and trust.tests and not any(t.claim == SUBJECT for t in trust.tests):
         yield Doubt("no-subject", "whoever matches may act as it, whatever its subject is",
                     "name the `subject`, where there is one")
     if issuer is not None:
         yield from _issuer(trust, issuer)
+
+
+def _wide(trust: Trust) -> Iterator[Doubt]:
+    """Of a subject: one that is whatever lies below a beginning, and the one of whatever names none of its own."""
+    for test in trust.tests:
+        if test.claim == SUBJECT and test.op == STARTS:
+            yield Doubt("subject-wide", f"every subject below {test.value!r} matches: all of a compartment, and what is made "
+                        "in it later", "name the whole `subject`")
+    if re.split(r"[:/]", trust.subject)[-1] == DEFAULT:
+        yield Doubt("default-account", f"{trust.subject} is the subject of whatever names no account of its own",
+                    "trust one that was made for it")
 
 
 def _test(test: Condition, number: int) -> Iterator[Doubt]:
