@@ -13,9 +13,10 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli import sandboxes
-from sigillum.cli.chapters import CHAPTERS, Chapter, Scene
+from sigillum.cli.chapters import CHAPTERS
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
+from sigillum.cli.scenes import Chapter, Scene
 from sigillum.cli.streams import write
 from sigillum.core.values.errors import MachineError, Outcome, UsageError
 from sigillum.core.values.text import did_you_mean

@@ -57,6 +57,19 @@ def add_parser(subparsers: Any) -> None:
     mend = verbs.add_parser("mend", parents=[common()], help="undo what pasting did to it", epilog=EXAMPLE,
                             description="Quotes around it, line ends written out, lost or broken first and last lines, stray "
                                         "spaces, Windows line ends: mended where it is certain, else refused with the reason.")
+    _looking(verbs)
+    for one in (read, check, convert, mend):
+        one.add_argument("file", metavar="FILE", help="or - for standard input")
+    for one in (read, check, convert, take):
+        one.add_argument("--password", metavar="REFERENCE", help="where an encrypted file's password is: env:NAME, file:PATH")
+    for one in (convert, mend):
+        one.add_argument("--out", type=Path, metavar="FILE", help="a new file (needed where it is private)")
+    for one in (make, read, check, take, convert, mend):
+        one.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def _looking(verbs: Any) -> None:
+    """The verbs that look for keys where none should be."""
     look = verbs.add_parser("scan", parents=[common()], help="find keys and secrets that lie about", epilog=EXAMPLE,
                             description="Find private keys, tokens and secrets that stand literally in files, scripts and "
                                         "shell history: where, which are ours, whether they live by the ledger, and what they "
@@ -70,14 +83,6 @@ def add_parser(subparsers: Any) -> None:
     attest.add_argument("charter", metavar="CHARTER")
     attest.add_argument("folders", nargs="*", type=Path, metavar="DIR", help="search these, too")
     attest.add_argument("--format", choices=("text", "json"), default="text")
-    for one in (read, check, convert, mend):
-        one.add_argument("file", metavar="FILE", help="or - for standard input")
-    for one in (read, check, convert, take):
-        one.add_argument("--password", metavar="REFERENCE", help="where an encrypted file's password is: env:NAME, file:PATH")
-    for one in (convert, mend):
-        one.add_argument("--out", type=Path, metavar="FILE", help="a new file (needed where it is private)")
-    for one in (make, read, check, take, convert, mend):
-        one.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

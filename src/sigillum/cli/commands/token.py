@@ -41,6 +41,26 @@ def add_parser(subparsers: Any) -> None:
     read.add_argument("file", metavar="FILE", help="or - for standard input")
     read.add_argument("--against", metavar="TENANT", help="by its time and limits, and verified with the issuer's keys")
     read.add_argument("--audience", default="", metavar="TEXT", help="for whom it has to be")
+    _getting(verbs)
+    try_ = verbs.add_parser("try", parents=[common()], help="use it, and tell a bogus token from a missing right",
+                            epilog=EXAMPLE, description="Use a token for a permission at a place, where looking is all that "
+                            "does; otherwise ask with it. 401 (the token is not taken) and 403 (the right is missing) are "
+                            "told apart and explained. Exit code 1: refused.")
+    try_.add_argument("file", metavar="FILE", help="or - for standard input")
+    try_.add_argument("permission", help="thing.verb")
+    try_.add_argument("place", help="a path")
+    try_.add_argument("--at", required=True, metavar="TENANT")
+    end = verbs.add_parser("end", parents=[common()], help="have a token ended before its time", epilog=EXAMPLE,
+                           description="Have a token ended (RFC 7009), and see by a call whether it is refused. Exit code "
+                                       "7: it is still taken.")
+    end.add_argument("file", metavar="FILE", help="or - for standard input")
+    end.add_argument("--at", required=True, metavar="TENANT", help="the tenant that gave it")
+    for one in (read, try_, end):
+        one.add_argument("--format", choices=("text", "json"), default="text")
+
+
+def _getting(verbs: Any) -> None:
+    """The verbs by which one gets a token, or an assertion."""
     fetch = verbs.add_parser("fetch", parents=[common()], help="a fresh access token of a charter's identity", epilog=EXAMPLE,
                              description="Sign in as a charter's identity with a credential that is kept here, and write the "
                                          "access token where that was said.")
@@ -73,21 +93,6 @@ def add_parser(subparsers: Any) -> None:
         where = one.add_mutually_exclusive_group(required=True)
         where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
         where.add_argument("--fd", type=int, metavar="N", help="an open file descriptor")
-        one.add_argument("--format", choices=("text", "json"), default="text")
-    try_ = verbs.add_parser("try", parents=[common()], help="use it, and tell a bogus token from a missing right",
-                            epilog=EXAMPLE, description="Use a token for a permission at a place, where looking is all that "
-                            "does; otherwise ask with it. 401 (the token is not taken) and 403 (the right is missing) are "
-                            "told apart and explained. Exit code 1: refused.")
-    try_.add_argument("file", metavar="FILE", help="or - for standard input")
-    try_.add_argument("permission", help="thing.verb")
-    try_.add_argument("place", help="a path")
-    try_.add_argument("--at", required=True, metavar="TENANT")
-    end = verbs.add_parser("end", parents=[common()], help="have a token ended before its time", epilog=EXAMPLE,
-                           description="Have a token ended (RFC 7009), and see by a call whether it is refused. Exit code "
-                                       "7: it is still taken.")
-    end.add_argument("file", metavar="FILE", help="or - for standard input")
-    end.add_argument("--at", required=True, metavar="TENANT", help="the tenant that gave it")
-    for one in (read, try_, end):
         one.add_argument("--format", choices=("text", "json"), default="text")
 
 
