@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import signal
 from dataclasses import dataclass
 
 import pytest
 
-from conftest import Away, Desk, Json, Sandbox
+from conftest import Away, Desk, Fork, Json, Sandbox, boundaries, kill_at
 
 BEAT = """\
 charter: beat
@@ -45,8 +46,7 @@ class Yard:
         return [f["code"] for f in self.desk.run("trust", "links", "yard", "--format", "json").json["findings"]]
 
 
-@pytest.fixture
-def yard(bare: Desk, sandbox: Sandbox) -> Yard:
+def begun(bare: Desk, sandbox: Sandbox) -> Yard:
     home, cluster = sandbox.tenant("summit"), sandbox.tenant("stationyard")
     bare.know(home)
     bare.know(cluster, "yard", "nils.brack")
@@ -55,6 +55,11 @@ def yard(bare: Desk, sandbox: Sandbox) -> Yard:
     settings.write_text(settings.read_text() + f"issuers:\n  yard: {{address: '{issuer}', subject: [{{part: cluster}}, {{part: compartment}}, {{part: local_account}}]}}\n")
     bare.charter(BEAT.replace("CLUSTER", cluster.name), "beat")
     return Yard(bare, home, cluster)
+
+
+@pytest.fixture
+def yard(bare: Desk, sandbox: Sandbox) -> Yard:
+    return begun(bare, sandbox)
 
 
 def test_both_halves_before_and_after(yard: Yard) -> None:
@@ -115,3 +120,28 @@ def test_without_the_power_the_other_half_is_asked_for(yard: Yard) -> None:
     assert (ran.code, yard.local().get("links"), len(yard.home.state()["resources"]["Trust"])) == (6, None, 1), ran.out + ran.err
     assert "somebody who holds `workloads`" in " ".join(ran.out.split())
     assert yard.cause() == "refused: half-missing"
+
+
+@pytest.mark.parametrize("every", [3, pytest.param(1, marks=pytest.mark.soak)])
+def test_killed_while_both_halves_are_made(bare: Desk, sandbox: Sandbox, forked: Fork, every: int) -> None:
+    """In two tenants, a local account of ours among it: nothing is made twice, and nothing is left half."""
+    enact = ["enact", "beat", "--yes", "--no-prove"]
+
+    def house(number: int | str) -> Yard:
+        made = Desk(bare.folder.parent / f"house-{number}", bare.capture)
+        assert made.run("init", str(made.folder)).code == 0
+        yard = begun(made, sandbox)
+        [local] = [a for a in yard.cluster.state()["resources"]["LocalAccount"] if a["name"] == "heartbeat"]
+        assert yard.cluster.scim("DELETE", f"/LocalAccounts/{local['id']}", admin="nils.brack").status == 204
+        file = yard.desk.folder / "charters" / "beat.yaml"  # nobody starts it anew, so nothing is waited for
+        file.write_text(file.read_text().replace("programs: [heartbeat]", "programs: [later]").replace(", groups: [lower, upper]", ""))
+        return yard
+    names = boundaries(house("first").desk, forked, enact)
+    assert any(n.startswith("link-workload") for n in names), names
+    for number, name in enumerate([n for n in names if "workload" in n or "trust" in n][::every]):
+        yard = house(number)
+        assert forked(yard.desk, enact, kill_at(name)) == (0, signal.SIGKILL), name
+        again = yard.desk.run(*enact)
+        assert again.code == 0, f"{name}: {again.out}{again.err}"
+        assert (len(yard.local()["links"]), len(yard.home.state()["resources"]["Trust"]), len(yard.cluster.state()["resources"]["LocalAccount"])) == (1, 1, 2), name
+        assert [s["facet"] for s in yard.desk.run("rehearse", "beat", "--format", "json").json["charters"][0]["steps"]] == ["proof"]

@@ -59,7 +59,8 @@ def run(office: Office, wish: Wish) -> list[Explained]:
     try:
         who = lookup.subject(office, wish.who, wish.tenant)
     except lookup.NobodyError:
-        tenant = office.tenants.reach(wish.tenant or lookup.only_tenant(office))
+        charter = lookup.charter_of(office, wish.who) if not wish.tenant else None
+        tenant = office.tenants.reach(wish.tenant or (charter.tenant if charter is not None else lookup.only_tenant(office)))
         world, principal, places, credential = World(operations=tenant.profile.operations), wish.who, list(wish.places), ""
     else:
         tenant, principal = who.tenant, who.record.id

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any, NamedTuple
 
+from sigillum.core.charter.charter import Charter
 from sigillum.core.deciding.values import Right
 from sigillum.core.deciding.world import World
 from sigillum.core.kinds.access import GRANT
@@ -34,13 +35,16 @@ class Subject(NamedTuple):
 
 def subject(office: Office, who: str, tenant_name: str = "") -> Subject:
     """A charter's name, or a principal's name or id. Raises UsageError, SomebodyError where there is none."""
-    from sigillum.charters import files
-    name, charter = who, ""
-    if not tenant_name and who in files.names(office.workspace):
-        found = office.charters([who])[0]
-        name, charter, tenant_name = found.identity.name, found.name, found.tenant
-    tenant = office.tenants.reach(tenant_name or only_tenant(office))
+    found = None if tenant_name else charter_of(office, who)
+    name, charter = (found.identity.name, found.name) if found is not None else (who, "")
+    tenant = office.tenants.reach(tenant_name or (found.tenant if found is not None else only_tenant(office)))
     return Subject(tenant, principal(tenant, name), charter)
+
+
+def charter_of(office: Office, name: str) -> Charter | None:
+    """The charter of that name, where there is one. Raises FileError where it is wrong."""
+    from sigillum.charters import files
+    return office.charters([name])[0] if name in files.names(office.workspace) else None
 
 
 def only_tenant(office: Office) -> str:

@@ -110,6 +110,7 @@ LINKS = ("local account", "acts as", "both sides", "runs as it")
 def _links(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.core.deciding.links import BOTH, Row
+    from sigillum.core.kinds.workloads import DEFAULT
     from sigillum.workflows.links import estate_of
     found = estate_of(context.office, args.tenant)
 
@@ -133,7 +134,7 @@ def _links(args: argparse.Namespace, context: Context) -> Outcome:
         if found.workloads:
             context.show_text("")
             context.show(table(("workload", "local account", "runs as"), (
-                [w.name, f"{w.compartment}/{w.account}", "\n".join(dict.fromkeys(w.runs_as)) or "does not run"]
+                [w.name, f"{w.compartment}/{w.account or DEFAULT}", "\n".join(dict.fromkeys(w.runs_as)) or "does not run"]
                 for w in found.workloads), ("workload",)))
         for finding in found.findings:
             context.show_text(f"\n{finding.code}: {finding.text}")
