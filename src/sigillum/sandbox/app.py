@@ -122,7 +122,9 @@ async def control(request: Request) -> Response:
         return JSONResponse(_CONTROLS[what](house, body))
     except FileError as problem:
         return JSONResponse({"mistakes": worldcheck.told(problem)}, 422)
-    except (KeyError, ValueError, TypeError) as problem:
+    except ValueError as problem:
+        return JSONResponse({"error": str(problem)}, 400)
+    except (KeyError, TypeError) as problem:
         return JSONResponse({"error": f"{type(problem).__name__}: {problem}"}, 400)
 
 

@@ -28,7 +28,10 @@ async def sign(request: Request) -> Response:
     account, claims = (body.get("account"), body.get("claims")) if isinstance(body, dict) else (None, None)
     if not tenant.described.get("signing") or not isinstance(account, str) or not isinstance(claims, dict):
         raise OAuthProblem("invalid_request", "account and claims are needed, and a tenant that signs")
-    who = actor_of(tenant, bearer(request) or "")
+    try:
+        who = actor_of(tenant, bearer(request) or "")
+    except OAuthProblem as problem:
+        raise OAuthProblem("invalid_token", problem.detail, 401, "Bearer") from problem
     if who.get("acting"):
         raise OAuthProblem("access_denied", "Nobody signs while acting as somebody else: it would outlive that", 403)
     known = tenant.store.current(KINDS["User"], account)

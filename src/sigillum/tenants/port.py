@@ -12,6 +12,7 @@ from sigillum.core.deciding.proofs import Trial
 from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.profile import Operation, Profile
+from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import ClockReading
 from sigillum.keeping.port import Vault
@@ -21,6 +22,12 @@ if TYPE_CHECKING:
 
 
 OWN = "registration/"  # ids of credentials that a dynamic client registration holds begin so
+
+
+class RightMissingError(RefusedError):
+    """It knows who asks, and that one lacks a right."""
+
+    code = "right-missing"
 
 
 class Result(StrEnum):
@@ -188,7 +195,10 @@ class Signing(Protocol):
     """Where the tenant signs for an identity that has no key."""
 
     def sign_for(self, principal: str, claims: Mapping[str, Any], by: SignedIn | None = None) -> Secret:
-        """An assertion with just these claims; who asks is the administrator, or who signed in. Raises RefusedError."""
+        """An assertion with just these claims; who asks is the administrator, or who signed in.
+
+        Raises RightMissingError, RefusedError.
+        """
         ...
 
 

@@ -13,9 +13,10 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import RefusedError, SomebodyError, UsageError
 from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
 from sigillum.core.values.times import rough_duration
 from sigillum.protocols.oauth import USUAL_ASSERTION_SECONDS, dated, encoded
-from sigillum.tenants.port import Proof, SignedIn, Signing, Tenant, now_at
+from sigillum.tenants.port import Proof, RightMissingError, SignedIn, Signing, Tenant, now_at
 
 from .office import Office
 
@@ -90,13 +91,17 @@ def _by_tenant(tenant: Tenant, charter: Charter, principal: str, audience: str, 
     if not isinstance(tenant, Signing) or not tenant.profile.signer or not principal:
         raise SomebodyError(f"{charter.tenant} signs for nobody called {charter.identity.name} yet", where=charter.tenant,
                             mend=f"run `sigillum enact {charter.name}` first")
+    whose = str(read(token).claims.get("sub") or "") if token.count(".") == 2 else principal
+    if whose != principal:
+        raise UsageError(f"that token is of {plain(whose)}, not of {charter.identity.name}", where="--with-token",
+                         mend=f"give the one that {charter.identity.name} got where it is attached")
     by = SignedIn(Secret(token.strip()), principal, "with its own token") if token else None
     who = charter.identity.name if token else tenant.profile.administrator or tenant.address.admin
 
     def sign(header: Mapping[str, Any], claims: Mapping[str, Any]) -> Secret:
         try:
             made = tenant.sign_for(principal, claims, by)
-        except RefusedError as problem:
+        except RightMissingError as problem:
             needs = ", ".join(tenant.profile.signing) or "rights over it"
             raise RefusedError(problem.what, where=charter.tenant, mend=f"{who} needs {needs} over {charter.identity.name}; "
                                f"`sigillum explain {who} {next(iter(tenant.profile.signing), 'PERMISSION')} "

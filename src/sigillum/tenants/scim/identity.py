@@ -16,7 +16,7 @@ from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 from sigillum.protocols.http import Http
-from sigillum.tenants.port import Address, Proof, SignedIn, now_at
+from sigillum.tenants.port import Address, Proof, RightMissingError, SignedIn, now_at
 
 from .answers import trial, trial_of
 
@@ -168,8 +168,12 @@ class Identity:
             "Authorization": by.header() if by is not None else self._bearer, "Content-Type": "application/json"}, body)
         found = answer.object() if answer.status == 200 else {}
         if not isinstance(found.get("assertion"), str):
-            raise RefusedError(f"{self.address.name} does not sign for it ({answer.status})", where=self.address.name,
-                               mend="whoever asks needs rights over it")
+            if answer.status == 403:
+                raise RightMissingError(f"{self.address.name} does not sign for it, whoever asks lacks a right (403)",
+                                        where=self.address.name, mend="whoever asks needs rights over it")
+            what = "does not take the token of who asks" if answer.status == 401 else "does not sign it"
+            raise RefusedError(f"{self.address.name} {what} ({answer.status})", where=self.address.name,
+                               mend="get a fresh token where the identity is attached, then run the same command again")
         return Secret(found["assertion"])
 
     def revoke(self, token: Secret) -> None:
