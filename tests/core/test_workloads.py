@@ -16,6 +16,8 @@ from sigillum.core.charter.wants import TrustWant, WorkloadWant
 from sigillum.core.deciding.links import Half, Home, Row, estate, halves, runs
 from sigillum.core.facets.checks.workload import check
 from sigillum.core.facets.workload import words
+from sigillum.core.federation.conditions import Condition
+from sigillum.core.federation.trusts import Issuer
 from sigillum.core.federation.trusts import Trust as Terms
 from sigillum.core.kinds.kind import Fact
 from sigillum.core.kinds.trusting import Trust
@@ -111,6 +113,14 @@ def test_one_deleted_and_made_anew_and_one_that_acts_as_another_are_asked_about(
     (WANT._replace(account="default"), "default-account"), (WANT._replace(programs=("beet",)), "program-unknown"), (WANT._replace(account="bat"), "other-account")])
 def test_what_is_odd_is_noted(want: WorkloadWant, code: str) -> None:
     assert told(house().compare(wanted(want)), code)
+
+
+@pytest.mark.parametrize(("when", "code"), [((), "lasting-id"), ((Condition(("id",), "equals", "uid-1"),), ""), ((Condition(("id",), "equals", "uid-0"),), "lasting-differs")])
+def test_the_id_that_no_namesake_gets_is_told(when: tuple[Condition, ...], code: str) -> None:
+    fake = house()
+    fake.far["local-account"] = [r.with_(lasting="uid-1") for r in fake.far["local-account"]]
+    bound = BOUND._replace(trust=BOUND.trust._replace(when=when), issuer=Issuer("https://yard.example", lasting=("id",)))
+    assert [n.code for n in fake.compare(wanted(trusts=(bound,))).notes if n.code.startswith("lasting")] == ([code] if code else [])
 
 
 def test_what_no_cluster_has_is_a_mistake_and_what_is_hidden_changes_nothing() -> None:

@@ -11,6 +11,7 @@ from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import LetIn, Principal, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Where, await_, slow, stand, unknown
+from sigillum.core.federation.conditions import EQUALS
 from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.kinds.workloads import DEFAULT, GROUP, LOCAL, OWN, WORKLOAD, LocalAccount, MachineGroup, Workload
@@ -80,6 +81,8 @@ def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, who: Id) -
                    f"{seen.whole.identity.name}; name one of its own")
     let_in = draft.one(LetIn, seen.whole.tenant, lambda t: t.name == want.trust)
     record = _find(facts, want)
+    if record is not None:
+        _lasting(seen, draft, want, record.body)
     if let_in is None or not isinstance(who, str):
         return
     home = Home(seen.whole.tenant, let_in.issuer, who, seen.whole.identity.name)
@@ -93,6 +96,21 @@ def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, who: Id) -
             trusted = "" if lets_in(let_in.trust, other.body.subject, home.name) else f", and {home.tenant} does not trust it"
             draft.note("link-extra", f"extra: {seen.tenant} says that {other.body.words} acts as {home.name}{trusted}; no "
                        "charter asks for that")
+
+
+def _lasting(seen: Seen, draft: Draft, want: WorkloadWant, local: LocalAccount) -> None:
+    """Which id no namesake gets: what to write, or that the trust demands another one's."""
+    trust = next((t for t in seen.whole.trusts if t.name == want.trust), None)
+    claim = trust.issuer.lasting if trust is not None and trust.issuer is not None else ()
+    if trust is None or not claim or not local.lasting:
+        return
+    values = [t.value for t in trust.trust.when if t.claim == claim and t.op == EQUALS]
+    if not values:
+        draft.note("lasting-id", f"what no namesake gets of {want.words}: `- {{claim: [{', '.join(claim)}], equals: "
+                   f"{local.lasting}}}` under `when` of the trust {want.trust}", warning=False)
+    elif local.lasting not in values:
+        draft.note("lasting-differs", f"the trust {want.trust} demands {values[0]}, and {want.words} is {local.lasting}: it "
+                   "was deleted and made anew, or never was the one that is meant")
 
 
 def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[Id, tuple[StepId, ...]]:
