@@ -145,3 +145,17 @@ def test_killed_while_both_halves_are_made(bare: Desk, sandbox: Sandbox, forked:
         assert again.code == 0, f"{name}: {again.out}{again.err}"
         assert (len(yard.local()["links"]), len(yard.home.state()["resources"]["Trust"]), len(yard.cluster.state()["resources"]["LocalAccount"])) == (1, 1, 2), name
         assert [s["facet"] for s in yard.desk.run("rehearse", "beat", "--format", "json").json["charters"][0]["steps"]] == ["proof"]
+
+
+def test_a_cluster_that_does_not_answer_takes_no_other_result_along(yard: Yard) -> None:
+    desk = yard.desk
+    desk.run("enact", "beat", "--yes", "--no-prove")
+    file = desk.folder / "sigillum.yaml"
+    there = file.read_text()
+    file.write_text(there.replace(yard.cluster.address, "http://127.0.0.1:9/x"))
+    found = desk.run("prove", "beat", "--format", "json").json["charters"][0]["proofs"]
+    assert [(r["held"], r["how"]) for r in found] == [(True, "decided, not tried")] * 2 + [(None, "not possible")]
+    assert [desk.run(*w).code for w in (("trust", "links", "yard"), LOOK, ("rehearse", "beat"))] == [5, 5, 5]
+    file.write_text(there.replace(yard.home.address, "http://127.0.0.1:9/x"))
+    ran = desk.run("trust", "links", "yard")
+    assert (ran.code, "Whom summit trusts is not shown" in ran.err, "is not known here" in ran.out) == (1, True, True), ran.out

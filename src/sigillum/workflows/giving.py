@@ -42,6 +42,15 @@ def variable(charter: str, end: str) -> str:
     return f"{re.sub(r'[^A-Z0-9]', '_', charter.upper())}_{end}"
 
 
+def _instead(charter: Charter) -> str:
+    """How an identity of which no credential is here gets in."""
+    if charter.signing is not None:
+        return f"{charter.tenant} signs for it: `sigillum token fetch {charter.name} --with-token FILE`"
+    if charter.trusts:
+        return f"it is trusted: `sigillum trust profile {charter.name}`, and `with --profile` where the workload runs"
+    return "its holder runs the program"
+
+
 def give(office: Office, charter: Charter, credential: str = "") -> Given:
     """Sign in as the charter's identity, with what serves now. Raises SomebodyError, RefusedError, UnreachableError."""
     uid, state = office.books.history(charter.name)
@@ -49,7 +58,7 @@ def give(office: Office, charter: Charter, credential: str = "") -> Given:
     want = choose(charter, credential)
     if want is None:
         raise SomebodyError(f"no credential of {charter.name} is kept here", where=charter.name,
-                            mend="its holder runs the program")
+                            mend=_instead(charter))
     signed_in, _ = sign_in(Trying(office, charter, tenant, state, keys, principal_of(office, charter, state), want, {}, {}))
     header = Secret(f"Authorization: {signed_in.header()}")
     public = {"TENANT": tenant.address.address}

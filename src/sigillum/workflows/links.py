@@ -18,7 +18,7 @@ from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.trusting import TRUST, Trust
 from sigillum.core.kinds.workloads import LOCAL, LocalAccount, Workload
-from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.errors import SigillumError, SomebodyError, UsageError
 from sigillum.tenants.port import Tenant
 
 from .explain import Explained, Wish
@@ -91,7 +91,10 @@ def prove(office: Office, charter: Charter) -> list[Result]:
     """As whom does each workload run? Its cluster is asked; nobody signs in for that."""
     want = charter.workload
     assert want is not None
-    _, facts = facts_of(office, want.tenant)
+    try:
+        _, facts = facts_of(office, want.tenant)
+    except SigillumError as problem:  # what was tried before is not lost for that
+        return [Result(p, Manner.NEITHER, None, f"not known: {problem.what}") for p in charter.runs]
     return [_judged(facts, want, proof) for proof in charter.runs]
 
 
@@ -136,11 +139,17 @@ def estate_of(office: Office, name: str) -> Estate:
     rows, findings, unseen = list[Row](), list[Finding](), list[str]()
     known = dict[str, str]()  # issuers of the tenants that were looked at
     for other in office.workspace.file.tenants:
-        tenant = office.tenants.reach(other) if other != name else cluster
-        if other == name or tenant.profile.carried(TRUST) is None:
+        if other == name:
+            continue
+        try:
+            tenant = office.tenants.reach(other)
+            fact = tenant.facts([ALL_TRUSTS])[ALL_TRUSTS] if tenant.profile.carried(TRUST) is not None else None
+        except SigillumError:
+            unseen.append(other)
             continue
         known[tenant.profile.issuer] = other
-        fact = tenant.facts([ALL_TRUSTS])[ALL_TRUSTS]
+        if fact is None:
+            continue
         if not fact.known:
             unseen.append(other)
             continue

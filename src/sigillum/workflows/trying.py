@@ -75,9 +75,10 @@ def tryings(office: Office, charter: Charter, state: History, keys: FileKeeping,
              credential: CredentialWant | None, without: tuple[str, ...] = (), *, signing: bool = False) -> Iterator[Trying]:
     """One for each tenant where something is expected, home first; with `signing` at home in any case."""
     for name in (charter.tenant, *charter.elsewhere):
-        part, tenant, home = charter.part(name), office.tenants.reach(name), name == charter.tenant
+        part, home = charter.part(name), name == charter.tenant
         if not part.proofs and not (home and signing):
             continue
+        tenant = office.tenants.reach(name)
         if not tenant.profile.proves and not signing:
             raise SomebodyError(f"nothing is ever proved at {name}: it answers no questions, and nothing can be tried there",
                                 where=charter.name, mend=f"take the proofs at {name} out of the charter")

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import common
-from sigillum.core.values.errors import FileError, Outcome, UsageError
+from sigillum.core.values.errors import FileError, Outcome, SigillumError, UsageError
 
 if TYPE_CHECKING:
     from sigillum.core.charter.advice import Wish
@@ -86,9 +86,11 @@ def _wish(args: argparse.Namespace, context: Context) -> Wish:
         raise UsageError("it is not said what the integration is called", where="advise", mend="`sigillum advise NAME ...`")
     if "accepts" not in given and given.get("services") and str(given.get("tenant")) in _tenants(context):
         from sigillum.workflows.advising import accepted
-        found = accepted(context.office, given["tenant"], given["services"])
-        if found.kinds is not None:
-            given |= {"accepts": found.kinds, "by": found.by}
+        try:
+            found = accepted(context.office, given["tenant"], given["services"])
+            given |= {"accepts": found.kinds, "by": found.by} if found.kinds is not None else {}
+        except SigillumError as problem:
+            context.say(f"What its services take was not read at {given['tenant']}: {problem.what}.")
         return Wish(**given)
     strange = [c for c in given.get("accepts", ()) if c not in (*CREDENTIALS, TRUST)]
     if strange:

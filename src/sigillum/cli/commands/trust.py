@@ -139,5 +139,5 @@ def _links(args: argparse.Namespace, context: Context) -> Outcome:
         for finding in found.findings:
             context.show_text(f"\n{finding.code}: {finding.text}")
     for name in found.unseen:
-        context.say(f"Whom {name} trusts is not shown to this administrator.")
+        context.say(f"Whom {name} trusts is not shown: what only it knows is missing here.")
     return Outcome.NO if found.findings else Outcome.SOMEBODY if found.unseen else Outcome.DONE
