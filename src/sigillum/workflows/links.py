@@ -158,7 +158,7 @@ def estate_of(office: Office, name: str) -> Estate:
         findings += [Finding(NOBODY, f"{other} lets {t.body.subject or 'several'} in as {t.body.principal_name} by the trust "
                              f"{t.body.name}, and {name} knows no such local account: whoever makes it acts as that")
                      for t in trusts if not of_trust(t, [r.body for r in facts.locals])]
-    for record in facts.locals:
+    for record in facts.locals if not unseen else ():  # it may be one of those
         findings += [Finding("tenant-unknown", f"{record.body.words} acts as {p} at {issuer}, which is not known here")
                      for p, issuer in record.body.links if issuer not in known]
     bodies = [r.body for r in facts.workloads]
