@@ -37,6 +37,9 @@ def use(office: Office, text: str, tenant_name: str, permission: str, place: str
     if not PRESENTED.fullmatch(token):
         raise NoTokenError("this is no token that could be presented", where="token try",
                            mend="give the token, whole and alone")
+    if not isinstance(tenant, Revoking):
+        raise UsageError(f"no access token is presented at {tenant_name}: its driver knows no such thing", where="token try",
+                         mend="`sigillum explain` says what somebody may there, and why")
     operation = tenant.profile.operations.get(permission)
     if operation is None:
         raise UsageError(f"{tenant_name} has no permission {permission!r}", where="token try",
