@@ -10,6 +10,7 @@ import pytest
 from core.fake import PROFILE, Fake, thing
 from core.test_compare import charter
 from sigillum.core.charter.charter import Charter, GrantWant
+from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.wants import SigningWant
 from sigillum.core.comparing.retiring import emptied
 from sigillum.core.facets.signing import words
@@ -60,6 +61,11 @@ def test_only_what_is_missing_is_asked_for(grants: tuple[GrantWant, ...], roles:
         assert [m.code for m in outline.mistakes] == ["no-role"] and "needs self.keys on itself" in outline.mistakes[0].what
     else:
         assert sorted(a.split()[2] for a in granted(outline)) == sorted(left)
+
+
+def test_what_the_house_forbids_is_not_added_either() -> None:
+    outline = house().compare(wanted(), HouseRules(because=frozenset(), forbidden_roles=frozenset({"keeps", "all"})))
+    assert ([m.code for m in outline.mistakes], "self.keys" in outline.mistakes[0].what) == (["no-role"], True)
 
 
 def test_a_strangers_right_counts_and_a_wrong_identity_is_asked_about() -> None:

@@ -339,7 +339,7 @@ KINDS: dict[str, Kind] = {k.name: k for k in (
     Kind("Consent", "Consents", CONSENT, "consents", (), ("principal.value",)),
     Kind("Trust", "Trusts", TRUST, "trusts", (), ("principal.value", "name")),
     Kind("Delegation", "Delegations", DELEGATION, "delegations", (), ("principal.value",)),
-    Kind("LocalAccount", "LocalAccounts", LOCAL_ACCOUNT, "workloads", (), ("name", "subject")),
+    Kind("LocalAccount", "LocalAccounts", LOCAL_ACCOUNT, "workloads", (), ("name", "subject", "links.value")),
     Kind("Workload", "Workloads", WORKLOAD, "workloads", (), ("name", "account")),
     Kind("MachineGroup", "MachineGroups", MACHINE_GROUP, "workloads", (), ("name",), ("name",)),
     Kind("Machine", "Machines", MACHINE, "machines", (), ("name", "principal.value"), ("name",)),

@@ -68,10 +68,11 @@ def _rights(seen: Seen, draft: Draft, want: SigningWant, who: Id) -> None:
     has = {p for name in (*wanted, *theirs) if name in roles for p in _permissions(roles[name])}
     missing = [p for p in seen.profile.signing if p not in has]
     while missing:
-        found = _narrowest(fact.records, set(missing), set(seen.profile.signing))
+        allowed = [r for r in fact.records if r.body.name not in seen.rules.forbidden_roles]
+        found = _narrowest(allowed, set(missing), set(seen.profile.signing))
         if found is None:
             draft.wrong("no-role", f"it needs {', '.join(missing)} on itself, so that {seen.tenant} signs for it, and no role "
-                        "holds that", "have a role made that does: `roles:` of a charter", want.position)
+                        "that the house allows holds that", "have a role made that does: `roles:` of a charter", want.position)
             return
         now = ", ".join(p for p in missing if p in _permissions(found))
         reason = f"{seen.tenant} signs for it, and demands on itself: {now}"

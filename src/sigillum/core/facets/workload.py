@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from sigillum.core.charter.wants import WorkloadWant
 from sigillum.core.deciding.links import BOTH, Home, halves, lets_in, runs, shared
@@ -13,7 +13,7 @@ from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Where, await_, slow, stand, unknown
 from sigillum.core.federation.conditions import EQUALS
 from sigillum.core.kinds.changes import Change, End, Entry, Make
-from sigillum.core.kinds.kind import Query, Record, inside
+from sigillum.core.kinds.kind import Fact, Query, Record, inside
 from sigillum.core.kinds.workloads import DEFAULT, GROUP, LOCAL, OWN, WORKLOAD, LocalAccount, MachineGroup, Workload
 from sigillum.core.records.history import State
 from sigillum.core.records.steps import Ask, Await, Step, StepKind
@@ -52,14 +52,12 @@ def compare(seen: Seen, draft: Draft) -> None:
             draft.wrong("no-cluster", f"{seen.tenant} has no local accounts, so no workload runs there", "name the cluster in "
                         "which it runs", want.position)
         return
-    asked = [seen.ask(q) for q in (ALL_LOCALS, ALL_GROUPS, ALL_WORKLOADS)]
-    dark = next((f for f in asked if not f.known), None)
+    who = draft.one(Principal, seen.whole.tenant)
+    facts, dark = _facts(seen, want if here else None, who.id if who is not None and isinstance(who.id, str) else "")
     if dark is not None:
         unknown(seen, draft, dark, f"what runs at {seen.tenant}")
         return
-    facts = Facts(asked[0].records, asked[1].records, asked[2].records)
     _not_wanted(seen, draft, facts, want if here else None)
-    who = draft.one(Principal, seen.whole.tenant)
     if want is None or not here or who is None:
         return
     _told(seen, draft, want, facts, who.id)
@@ -67,6 +65,18 @@ def compare(seen: Seen, draft: Draft) -> None:
     linked = _link(seen, draft, want, facts, local, who.id, made)
     switched = _groups(seen, draft, want, facts)  # after the link: what starts on new machines notices it already
     _programs(seen, draft, want, facts, (*made, *linked, *switched))
+
+
+def _facts(seen: Seen, want: WorkloadWant | None, who: str) -> tuple[Facts, Fact[Any] | None]:
+    """What of the cluster concerns the charter, however big it is; and what is not shown of that."""
+    ids = dict.fromkeys(g.id for g in seen.history.of(NAME, seen.tenant) if g.id and g.mark.get("account"))
+    locals_ = [seen.ask(q) for q in (*((Query(LOCAL, "name", want.account),) if want is not None else ()),
+                                     *((Query(LOCAL, "links", who),) if who else ()), *(Query(LOCAL, "id", i) for i in ids))]
+    programs = [seen.ask(Query(WORKLOAD, "name", p)) for p in (want.programs if want is not None else ())]
+    groups = seen.ask(ALL_GROUPS)
+    dark = next((f for f in (*locals_, groups, *programs) if not f.known), None)
+    by_id = {r.id: r for f in locals_ for r in f.records}
+    return Facts(tuple(by_id.values()), groups.records, tuple(r for f in programs for r in f.records)), dark
 
 
 def _find(facts: Facts, want: WorkloadWant) -> Record[LocalAccount] | None:
@@ -208,8 +218,10 @@ def _programs(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, needs:
     for name in want.programs:
         program = known.get(name)
         if program is None:
-            draft.note("program-unknown", f"nothing called {name} runs in {want.compartment} at {seen.tenant} yet "
-                       f"{did_you_mean(name, known)}".rstrip())
+            others = [r.body.name for r in seen.ask(ALL_WORKLOADS).records if r.body.compartment == want.compartment]
+            near = did_you_mean(name, others)
+            draft.note("program-unknown", f"nothing called {name} runs in {want.compartment} at {seen.tenant} yet"
+                       f"{f'; {near}' if near else ''}")
             continue
         if program.body.account != want.account:
             draft.note("other-account", f"{name} is to run as the local account {program.body.account}: whoever deploys it has "

@@ -173,4 +173,6 @@ def answers(query: Query[Any], record: Record[Any]) -> bool:
             return value in record.value("members")
         case "under":
             return str(record.value("path")).rpartition("/")[0] == value
+    if field in record.kind.entries:
+        return inside(record, field, value)
     return record.kind.same(field, record.value(field), value)

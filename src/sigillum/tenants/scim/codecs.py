@@ -224,7 +224,8 @@ CODECS: dict[str, Codec] = {c.kind.name: c for c in (
     Codec(delegating.DELEGATION, OWN + "Delegation", _delegation, {
         "principal": ("principal", carried_by), **same("domain", "people", "scopes")},
         {"principal": "principal.value"}),
-    Codec(workloads.LOCAL, OWN + "LocalAccount", _local, same("name", "compartment"), {"name": "name"}),
+    Codec(workloads.LOCAL, OWN + "LocalAccount", _local, same("name", "compartment"),
+          {"name": "name", "links": "links.value"}),
     Codec(workloads.WORKLOAD, OWN + "Workload", _workload, {}, {"name": "name"}),
     Codec(workloads.GROUP, OWN + "MachineGroup", _machines, same("identities"), {"name": "name"}),
     Codec(machines.MACHINE, OWN + "Machine", _machine, {"principal": ("principal", link("account"))},
