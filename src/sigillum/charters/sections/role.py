@@ -7,7 +7,7 @@ from pydantic import Field, model_validator
 from sigillum.charters.models import AccountName, CharterName, Permission
 from sigillum.core.charter.charter import RoleWant
 from sigillum.core.values.errors import Position
-from sigillum.reading.models import Section, wrong
+from sigillum.reading.models import Section, says, wrong
 
 FACET = "role"
 
@@ -17,10 +17,12 @@ class RoleSection(Section):
 
     name: CharterName = Field(description="Its name in the tenant")
     display: str | None = Field(None, description="Its name for reading; the name itself where none is given")
-    permissions: list[Permission] = Field(default_factory=list, description="What it allows, and nothing else")
+    permissions: list[Permission] | None = Field(None, min_length=1, description="What it allows, and nothing else")
     like: AccountName | None = Field(None, description="Instead: as this role of the tenant")
-    without: list[Permission] = Field(default_factory=list, description="But for these")
+    without: list[Permission] | None = Field(None, min_length=1, description="But for these")
     in_: str = Field("", alias="in", description="Another tenant")
+
+    model_config = says({"oneOf": [{"required": ["permissions"]}, {"required": ["like", "without"]}]})
 
     @model_validator(mode="after")
     def _either(self) -> RoleSection:
@@ -32,5 +34,5 @@ class RoleSection(Section):
 
 
 def to_core(section: RoleSection, position: Position) -> RoleWant:
-    return RoleWant(section.name, section.display or section.name, tuple(dict.fromkeys(section.permissions)), position,
-                    section.like or "", tuple(dict.fromkeys(section.without)), section.in_)
+    return RoleWant(section.name, section.display or section.name, tuple(dict.fromkeys(section.permissions or ())), position,
+                    section.like or "", tuple(dict.fromkeys(section.without or ())), section.in_)
