@@ -48,6 +48,7 @@ class Yard:
 
 def begun(bare: Desk, sandbox: Sandbox) -> Yard:
     home, cluster = sandbox.tenant("summit"), sandbox.tenant("stationyard")
+    sandbox.control("tenants", {"slow": {cluster.name: {"MachineGroup": {"seconds": 0.5}}}})
     bare.know(home)
     bare.know(cluster, "yard", "nils.brack")
     issuer = cluster.address.removesuffix("/scim/v2")
@@ -67,7 +68,7 @@ def test_both_halves_before_and_after(yard: Yard) -> None:
     assert (yard.findings(), desk.run("trust", "links", "summit").code) == (["machine-shared"] * 2, 2)
     before = desk.run("prove", "beat", "--before", "--format", "json").json["charters"][0]["proofs"]
     assert [(r["held"], "share one" in r["said"]) for r in before] == [(None, False), (None, False), (False, True)]
-    ran = desk.run("enact", "beat", "--yes", "--wait", "5s")
+    ran = desk.run("enact", "beat", "--yes", "--wait", "2s")
     assert (ran.code, "until heartbeat has started anew" in " ".join(ran.out.split())) == (7, True), ran.out + ran.err
     assert yard.cause() == "refused: runs-otherwise"  # on the group that gave each its own identity before
     yard.anew()
@@ -88,7 +89,7 @@ def test_both_halves_before_and_after(yard: Yard) -> None:
 
 def test_either_half_alone_is_explained_and_a_namesake_is_told(yard: Yard) -> None:
     desk = yard.desk
-    desk.run("enact", "beat", "--yes", "--wait", "4s", "--no-prove")
+    desk.run("enact", "beat", "--yes", "--wait", "2s", "--no-prove")
     yard.anew()
     assert yard.cause() == "allowed"
     [trust] = yard.home.state()["resources"]["Trust"]
