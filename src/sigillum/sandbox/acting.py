@@ -63,6 +63,11 @@ def _ends(tenant: Tenant, actor: str, spot: Spot) -> int | None:
     return max(ends, default=0)
 
 
+def act_of(actor: Json) -> Json:
+    """Who acts, and through whom, as the next token says it (RFC 8693 §4.1)."""
+    return {"sub": actor["sub"], **({"act": actor["act"]} if "act" in actor else {})}
+
+
 def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Json:
     """`subject_token` is the actor's own; `act_as` the id of the principal. Raises OAuthProblem."""
     principal, claims = parameters.get("act_as", ""), actor_of(tenant, parameters.get("subject_token", ""))
@@ -71,6 +76,6 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
         raise OAuthProblem("invalid_target", "There is nobody of that id that could be acted as")
     if not allowed(tenant, claims["sub"], principal):
         raise OAuthProblem("access_denied", "It may not act as that principal")
-    act = {"sub": claims["sub"], **({"act": claims["act"]} if "act" in claims else {})}
     ends = [e for e in (_ends(tenant, claims["sub"], spot), claims.get("exp")) if e is not None]
-    return {"sub": principal, "client_id": claims["sub"], "act": act, "acting": True, **({"until": min(ends)} if ends else {})}
+    return {"sub": principal, "client_id": claims["sub"], "act": act_of(claims), "acting": True,
+            **({"until": min(ends)} if ends else {})}

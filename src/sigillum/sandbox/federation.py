@@ -136,13 +136,12 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
 
 def _with_actor(tenant: Tenant, given: Json, token: str, claims: Json) -> Json:
     """The token names who acts (RFC 8693 §4.1), and ends no later than the actor's; `may_act` (§4.4) says who that may be."""
-    from .acting import actor_of
+    from .acting import act_of, actor_of
     actor, may = actor_of(tenant, token), claims.get("may_act")
     if isinstance(may, dict) and may.get("sub") != actor["sub"]:
         raise OAuthProblem("invalid_grant", "The subject token names somebody else who may act")
-    act = {"sub": actor["sub"], **({"act": actor["act"]} if "act" in actor else {})}
     ends = [int(e) for e in (given["until"], actor.get("exp")) if e is not None]
-    return {**given, "act": act, "until": min(ends)}
+    return {**given, "act": act_of(actor), "until": min(ends)}
 
 
 # --- machines that have an identity -----------------------------------------------------------------------------------

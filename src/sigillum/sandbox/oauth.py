@@ -284,6 +284,12 @@ def _as_principal(request: Request, tenant: Tenant, parameters: dict[str, str], 
     return {"sub": principal, "client_id": client_id, **({"credential": used} if used else {})}
 
 
+def access_claims(tenant: Tenant, who: Json, audience: str, now: int, life: int, scope: str = "work") -> Json:
+    """What an access token says (RFC 9068 §2.2)."""
+    return {"iss": tenant.issuer, **who, "aud": audience, "iat": now, "exp": now + life, "jti": secrets.token_hex(12),
+            "scope": scope}
+
+
 async def token(request: Request) -> Response:
     tenant = house_tenant(request)
     parameters = await form(request)
@@ -312,8 +318,7 @@ async def token(request: Request) -> Response:
     tenant.use(who.get("credential"), request.client.host if request.client else "")
     now, life = int(tenant.clock.now().timestamp()), tenant.limit("token_seconds")
     life = min(life, who.pop("until", now + life) - now)  # no longer than what it was given for
-    claims = {"iss": tenant.issuer, **who, "aud": resource, "iat": now, "exp": now + life,
-              "jti": secrets.token_hex(12), "scope": " ".join(scope)}
+    claims = access_claims(tenant, who, resource, now, life, " ".join(scope))
     issued = {"issued_token_type": "urn:ietf:params:oauth:token-type:access_token"} if kind.endswith("token-exchange") else {}
     return JSONResponse({"access_token": tenant.key.sign("at+jwt", claims), "token_type": "Bearer",
                          "expires_in": life, "scope": " ".join(scope), **issued}, headers=NO_STORE)

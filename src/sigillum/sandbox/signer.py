@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 from typing import Any
 
 from starlette.requests import Request
@@ -15,7 +14,7 @@ from .answers import bearer, read_json
 from .decide import decide
 from .errors import OAuthProblem
 from .keys import SigningKey
-from .oauth import NO_STORE, guarded, house_tenant
+from .oauth import NO_STORE, access_claims, guarded, house_tenant
 from .schemas import KINDS
 from .world import Tenant
 
@@ -62,8 +61,8 @@ def attached(tenant: Tenant, name: str) -> Json | None:
     if who is None or not (tenant.store.current(KINDS["User"], who) or {}).get("active", True):
         raise OAuthProblem("invalid_request", "No identity is attached to this machine", 404)
     now = int(tenant.clock.now().timestamp())
-    return {"iss": tenant.issuer, "sub": who, "client_id": who, "by": "machine", "aud": tenant.work, "iat": now,
-            "exp": now + tenant.limit("token_seconds"), "jti": secrets.token_hex(12), "scope": "work"}
+    whose = {"sub": who, "client_id": who, "by": "machine"}
+    return access_claims(tenant, whose, tenant.work, now, tenant.limit("token_seconds"))
 
 
 def routes() -> list[Route]:

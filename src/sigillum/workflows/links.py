@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import Charter, ProofWant
 from sigillum.core.charter.wants import WorkloadWant
@@ -13,11 +13,11 @@ from sigillum.core.deciding.links import BOTH, HALF, NOBODY, Finding, Half, Home
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Decision
-from sigillum.core.facets.workload import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, Facts
+from sigillum.core.facets.workload import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, Facts, concerning, facts_of
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.trusting import TRUST, Trust
-from sigillum.core.kinds.workloads import LOCAL, LocalAccount, Workload
+from sigillum.core.kinds.workloads import LOCAL, Workload
 from sigillum.core.values.errors import SigillumError, SomebodyError, UsageError
 from sigillum.tenants.port import Tenant
 
@@ -28,16 +28,16 @@ from .office import Office
 ALL_TRUSTS = Query[Trust](TRUST, "all")
 
 
-def facts_of(office: Office, name: str) -> tuple[Tenant, Facts]:
-    """A cluster, and what it shows. Raises UsageError where it is none, SomebodyError where it is not shown."""
+def _cluster(office: Office, name: str, queries: list[Query[Any]]) -> tuple[Tenant, Facts]:
+    """A cluster, and what it answers. Raises UsageError where it is none, SomebodyError where it is not shown."""
     tenant = office.tenants.reach(name)
     if tenant.profile.carried(LOCAL) is None:
         raise UsageError(f"{name} has no local accounts: it is no cluster", where=name, mend="name one in which workloads run")
-    found = tenant.facts([ALL_LOCALS, ALL_GROUPS, ALL_WORKLOADS])
+    found = tenant.facts(queries)
     dark = next((f.unknown for f in found.values() if not f.known), "")
     if dark:
         raise SomebodyError(f"what runs at {name} is not shown: {dark}", where=name, mend="look with an administrator who may")
-    return tenant, Facts(found[ALL_LOCALS].records, found[ALL_GROUPS].records, found[ALL_WORKLOADS].records)
+    return tenant, facts_of(found.values())
 
 
 # --- one charter ------------------------------------------------------------------------------------------------------
@@ -61,30 +61,28 @@ def chain(office: Office, charter: Charter, principal: str, program: str) -> Cha
     if want is None or program not in want.programs:
         raise UsageError(f"no workload {program!r} is to run as {charter.identity.name}", where=charter.name,
                          mend=f"name one of {', '.join(want.programs)}" if want is not None else "add `workload:` to it")
-    cluster, facts = facts_of(office, want.tenant)
+    cluster, facts = _cluster(office, want.tenant, concerning(want))
     home = office.tenants.reach(charter.tenant)
     query = Query[Trust](TRUST, "principal", principal)
     trusts = [r.body for r in home.facts([query])[query].records if r.body.issuer == cluster.profile.issuer]
-    local = _local(facts, want)
+    local = facts.local(want)
     who = Home(charter.tenant, home.profile.issuer, principal, charter.identity.name)
-    half = halves(want.tenant, who, local, want.words, trusts)
-    return Chain(half, program, _otherwise(facts, want, local, program))
+    half = halves(want.tenant, who, local.body if local is not None else None, want.words, trusts)
+    return Chain(half, program, _otherwise(facts, want, program))
 
 
-def _local(facts: Facts, want: WorkloadWant) -> LocalAccount | None:
-    return next((r.body for r in facts.locals if (r.body.compartment, r.body.name) == (want.compartment, want.account)), None)
+def _subject(facts: Facts, want: WorkloadWant) -> str:
+    """Of the local account; empty where there is none."""
+    local = facts.local(want)
+    return local.body.subject if local is not None else ""
 
 
-def _workload(facts: Facts, want: WorkloadWant, program: str) -> Workload | None:
-    return next((r.body for r in facts.workloads if (r.body.compartment, r.body.name) == (want.compartment, program)), None)
-
-
-def _otherwise(facts: Facts, want: WorkloadWant, local: LocalAccount | None, program: str) -> str:
+def _otherwise(facts: Facts, want: WorkloadWant, program: str) -> str:
     """As whom a workload runs, where that is not its local account."""
-    found = _workload(facts, want, program)
+    found = facts.program(want, program)
     if found is None:
         return f"nothing called {program} runs in {want.compartment} at {want.tenant}"
-    return runs(found, local.subject if local is not None else "", [r.body for r in facts.groups], want.tenant)
+    return runs(found.body, _subject(facts, want), [r.body for r in facts.groups], want.tenant)
 
 
 def prove(office: Office, charter: Charter) -> list[Result]:
@@ -92,16 +90,15 @@ def prove(office: Office, charter: Charter) -> list[Result]:
     want = charter.workload
     assert want is not None
     try:
-        _, facts = facts_of(office, want.tenant)
+        _, facts = _cluster(office, want.tenant, concerning(want))
     except SigillumError as problem:  # what was tried before is not lost for that
         return [Result(p, Manner.NEITHER, None, f"not known: {problem.what}") for p in charter.runs]
     return [_judged(facts, want, proof) for proof in charter.runs]
 
 
 def _judged(facts: Facts, want: WorkloadWant, proof: ProofWant) -> Result:
-    local = _local(facts, want)
-    otherwise = _otherwise(facts, want, local, proof.program)
-    return judge(proof, Manner.ASKED, Trial(not otherwise, otherwise or f"all of it runs as {local.subject if local else ''}"))
+    otherwise = _otherwise(facts, want, proof.program)
+    return judge(proof, Manner.ASKED, Trial(not otherwise, otherwise or f"all of it runs as {_subject(facts, want)}"))
 
 
 def explained(office: Office, charter: Charter, wish: Wish, program: str) -> list[Explained]:
@@ -135,7 +132,7 @@ class Estate(NamedTuple):
 
 def estate_of(office: Office, name: str) -> Estate:
     """Both records of every link, also where only one tenant knows of it. Raises UsageError, SomebodyError."""
-    cluster, facts = facts_of(office, name)
+    cluster, facts = _cluster(office, name, [ALL_LOCALS, ALL_GROUPS, ALL_WORKLOADS])
     rows, findings, unseen = list[Row](), list[Finding](), list[str]()
     known = dict[str, str]()  # issuers of the tenants that were looked at
     for other in office.workspace.file.tenants:

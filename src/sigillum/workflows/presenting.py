@@ -29,14 +29,19 @@ class Used(NamedTuple):
     scopes: tuple[str, ...] = ()  # to which the token is narrowed, without what was asked for
 
 
+def _presentable(text: str, where: str) -> str:
+    """A token as it is presented. Raises NoTokenError."""
+    token = text.strip()
+    if not PRESENTED.fullmatch(token):
+        raise NoTokenError("this is no token that could be presented", where=where, mend="give the token, whole and alone")
+    return token
+
+
 def use(office: Office, text: str, tenant_name: str, permission: str, place: str) -> Used:
     """Use a token where looking is all that it does, else ask with it. 401 and 403 are two answers: the token is none, or the
     right is missing (RFC 6750 §3.1). Raises UsageError, RefusedError.
     """
-    tenant, token = office.tenants.reach(tenant_name), text.strip()
-    if not PRESENTED.fullmatch(token):
-        raise NoTokenError("this is no token that could be presented", where="token try",
-                           mend="give the token, whole and alone")
+    tenant, token = office.tenants.reach(tenant_name), _presentable(text, "token try")
     if not isinstance(tenant, Revoking):
         raise UsageError(f"no access token is presented at {tenant_name}: its driver knows no such thing", where="token try",
                          mend="`sigillum explain` says what somebody may there, and why")
@@ -84,10 +89,7 @@ class Ended(NamedTuple):
 
 def end(office: Office, text: str, tenant_name: str) -> Ended:
     """Have a token ended, and see by a call that it is refused (RFC 7009 §2.2). Raises UsageError, RefusedError."""
-    tenant, token = office.tenants.reach(tenant_name), text.strip()
-    if not PRESENTED.fullmatch(token):
-        raise NoTokenError("this is no token that could be presented", where="token end",
-                           mend="give the token, whole and alone")
+    tenant, token = office.tenants.reach(tenant_name), _presentable(text, "token end")
     if not isinstance(tenant, Revoking):
         raise UsageError(f"no token is ended at {tenant_name}: its driver knows no way", where="token end",
                          mend="end or suspend what it was got with")

@@ -89,8 +89,6 @@ def _disturbing(verbs: Any) -> None:
     fault.add_argument("--seconds", type=float, default=1.0, help="how long a latency is (default: 1)")
     fault.add_argument("--status", type=int, default=503, help="which status (default: 503)")
     fault.add_argument("--retry-after", type=int, metavar="SECONDS", help="what `Retry-After` says with the status")
-
-
     machine = verbs.add_parser("machine", parents=[common()], epilog=EXAMPLE, help="the identity token of one of its machines",
                                description="What a machine or workload of a simulated tenant gets from where it runs: a token "
                                            "of its own, for an audience. It is written into a file of yours alone.")

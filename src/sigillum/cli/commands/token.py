@@ -106,12 +106,13 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.tokens import text_of
     done = use(context.office, text_of(args.file), args.at, args.permission, args.place)
     trial = done.trial
+    outcome = {True: Outcome.DONE, False: Outcome.NO, None: Outcome.SOMEBODY}[trial.allowed]
     state = {True: "allowed", None: "not known"}.get(trial.allowed, "not taken" if trial.unauthenticated else "refused")
     if args.format == "json":
         context.show_json("tried", {"state": state, "allowed": trial.allowed, "tried": done.tried, "reason": trial.reason,
                                     "subject": done.subject, "cause": done.cause, "scopes": list(done.scopes),
                                     "findings": [{"code": f.code, "what": f.what} for f in done.findings]})
-        return Outcome.DONE if trial.allowed else Outcome.NO if trial.allowed is False else Outcome.SOMEBODY
+        return outcome
     how = "tried" if done.tried else "asked, not tried"
     context.show_text(f"{state}: {args.permission} at {args.place} ({how}; {trial.reason})")
     if trial.allowed is False and trial.unauthenticated:
@@ -123,17 +124,22 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
         more = f"It is for {', '.join(done.scopes)} only." if done.scopes else \
             f"`sigillum explain{who} {args.permission} {args.place} --tenant {args.at}` says what would mend it."
         context.show_text(f"The token is good, and the right is missing (403){cause}. {more}")
-    return Outcome.DONE if trial.allowed else Outcome.NO if trial.allowed is False else Outcome.SOMEBODY
+    return outcome
+
+
+def _given(file: str | None) -> str:
+    """The text of a file that may be named."""
+    from sigillum.workflows.tokens import text_of
+    return text_of(file) if file else ""
 
 
 def _mint(args: argparse.Namespace, context: Context) -> Outcome:
     """What it says is shown before it exists; what was shown is what is signed."""
     from sigillum.cli.views import tokens as view
     from sigillum.workflows.minting import mint
-    from sigillum.workflows.tokens import text_of
     out = _place(args)
     made = mint(context.office, args.charter, args.credential, args.audience,
-                duration(args.lives, "--lives") if args.lives else None, text_of(args.with_token) if args.with_token else "")
+                duration(args.lives, "--lives") if args.lives else None, _given(args.with_token))
     if args.format == "text":
         context.show(view.minted(made, context.ident))
     out(made.signed())
@@ -178,10 +184,10 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
         if bool(args.for_person) != bool(args.scope):
             raise UsageError("a person and a scope go together", where="token fetch",
                              mend="write --for-person PERSON --scope SCOPE")
-        got = fetch(office, args.charter, args.credential, text_of(args.with_token) if args.with_token else "",
+        got = fetch(office, args.charter, args.credential, _given(args.with_token),
                     args.for_person, args.scope)
     else:
-        got = swap(office, args.charter, text_of(args.file), args.trust, text_of(args.actor) if args.actor else "")
+        got = swap(office, args.charter, text_of(args.file), args.trust, _given(args.actor))
     out(got.signed_in.token)
     where = args.out or f"descriptor {args.fd}"
     lives = got.signed_in.lives_seconds

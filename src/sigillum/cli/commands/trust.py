@@ -43,8 +43,6 @@ def add_parser(subparsers: Any) -> None:
     profile.add_argument("--header", action="append", default=[], metavar="NAME=VALUE", help="of an address: goes along")
     profile.add_argument("--at", default="", metavar="POINTER", help="where it stands, if that is JSON (RFC 6901)")
     profile.add_argument("--out", metavar="FILE", help="into this new file (default: it is printed)")
-
-
     links = verbs.add_parser("links", parents=[common()], help="whom a cluster's workloads act as: both records of it",
                              epilog=EXAMPLE, description="The local accounts of a cluster, as whom they act elsewhere, and as "
                              "whom its workloads run: what the cluster says beside what the other tenant trusts, also where "

@@ -202,9 +202,8 @@ class SignInTry(NamedTuple):
 class ProofWant:
     """One expectation: the identity can, or cannot, use a permission at a place; `person`: acting on whose behalf.
 
-    `program`: it is about as whom that runs;
     `credential`: tried with that one only; `during`: a role in whose window it holds, and not after; `follow`: a field of what
-    is read, whose places must be readable, too; `sign_in`: it is about getting in.
+    is read, whose places must be readable, too; `sign_in`: it is about getting in; `program`: it is about as whom that runs.
     """
 
     allowed: bool

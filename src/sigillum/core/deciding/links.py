@@ -11,7 +11,7 @@ from sigillum.core.federation.subjects import difference
 from sigillum.core.federation.trusts import match, supposed
 from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.trusting import Trust
-from sigillum.core.kinds.workloads import DEFAULT, MACHINE, LocalAccount, MachineGroup, Workload
+from sigillum.core.kinds.workloads import DEFAULT, LocalAccount, MachineGroup, Workload
 
 BOTH, HALF, DISAGREE = "both", Cause.HALF_MISSING.value, "halves-disagree"
 SHARED, NOBODY, DEFAULTED = "machine-shared", "account-unknown", "default-account"
@@ -69,7 +69,7 @@ def halves(cluster: str, home: Home, local: LocalAccount | None, wanted: str, tr
 
 
 def shared(group: MachineGroup) -> bool:
-    return group.identities in ("", MACHINE) and not group.later
+    return group.shares and not group.later
 
 
 def runs(workload: Workload, subject: str, groups: Iterable[MachineGroup], cluster: str) -> str:
@@ -112,7 +112,7 @@ def estate(cluster: str, locals_: Sequence[LocalAccount], workloads: Sequence[Wo
     elif on_machine:
         yield Finding(SHARED, f"with the identity of their machines run {', '.join(on_machine)}")
     later = next((g for g in groups if g.later), None)
-    if later is not None and later.identities in ("", MACHINE) and any(not shared(g) and not g.later for g in groups):
+    if later is not None and later.shares and any(not shared(g) and not g.later for g in groups):
         yield Finding(SHARED, "groups of machines that are made later still share one identity")
     for row in rows:
         if row.local.rpartition("/")[2] == DEFAULT:

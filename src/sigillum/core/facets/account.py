@@ -101,18 +101,19 @@ def _known_there(seen: Seen, draft: Draft) -> bool:
 
 def compare(seen: Seen, draft: Draft) -> None:
     """Make, change or leave the account. A client at home is made by the facet *client*."""
-    part, made = seen.charter, seen.history.latest(mark_of(seen))
+    part, mark = seen.charter, mark_of(seen)
+    generation = seen.history.latest(mark)
     if part.is_client:
         return
     if seen.away and not (part.grants or part.services or part.roles or part.proofs or part.trusts):
-        if made is not None and made.live and made.id:  # nothing is to hang on it any more
-            _provide(seen, draft, made.id)
+        if generation is not None and generation.live and generation.id:  # nothing is to hang on it any more
+            _provide(seen, draft, generation.id)
         return
     if seen.away and not _known_there(seen, draft):
         return
-    kind, words, mark = kind_of(seen), _words(seen), mark_of(seen)
+    kind, words = kind_of(seen), _words(seen)
     named = seen.ask(Query(kind, "name", seen.charter.identity.name))
-    generation, own = seen.history.latest(mark), Fact[Any]()
+    own = Fact[Any]()
     if generation is not None and generation.live:
         own = seen.ask(Query(kind, "id", generation.id) if generation.id else Query(kind, "mark", generation.external_id))
     if not _lives(seen, draft):

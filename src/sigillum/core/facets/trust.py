@@ -56,18 +56,18 @@ def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust]
     def alike(record: Record[Trust]) -> bool:
         return not differing(record, part, carried)
     standing = stand(seen, draft, mark, records, f"trust {want.name}", who, alike)
-    wanted = TRUST.made({**part, "name": want.name})
+    let_in = LetIn(seen.tenant, want.name, TRUST.made({**part, "name": want.name}), seen.profile.issuer)
     if standing.record is not None and alike(standing.record):
-        draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer))
+        draft.provide(let_in)
         return
     if standing.where is Where.RECENT:
         waited = await_(seen, draft, mark, TRUST, standing, f"the trust {want.name}")
-        draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer), waited)
+        draft.provide(let_in, waited)
     elif standing.record is not None:
         made = _make(seen, draft, want, part, standing.number + 1, "its conditions were changed in the charter")
         assert standing.generation is not None
         _end(draft, standing.generation, standing.record.id, "its conditions were changed", made)
-        draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer), made)
+        draft.provide(let_in, made)
     else:
         theirs = next((r for r in records if alike(r) and seen.history.owns(NAME, seen.tenant, r.id, r.mark) is None), None)
         if theirs is not None and seen.choices.adopt:
@@ -76,11 +76,11 @@ def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust]
             draft.note("trust-stands", f"the trust {want.name} stands already; Sigillum did not make it and leaves it alone",
                        warning=False)
         if theirs is not None:
-            draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer))
+            draft.provide(let_in)
         else:
             why = standing.why("tokens of the issuer act as it, without any key")
             made = _make(seen, draft, want, part, standing.number, why)
-            draft.provide(LetIn(seen.tenant, want.name, wanted, seen.profile.issuer), made)
+            draft.provide(let_in, made)
 
 
 def _make(seen: Seen, draft: Draft, want: TrustWant, part: dict[str, Any], number: int, why: str) -> StepId:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.wants import WorkloadWant
@@ -32,6 +33,26 @@ class Facts(NamedTuple):
     groups: tuple[Record[MachineGroup], ...]
     workloads: tuple[Record[Workload], ...]
 
+    def local(self, want: WorkloadWant) -> Record[LocalAccount] | None:
+        """The local account that is wanted."""
+        return next((r for r in self.locals if (r.body.compartment, r.body.name) == (want.compartment, want.account)), None)
+
+    def program(self, want: WorkloadWant, name: str) -> Record[Workload] | None:
+        return next((r for r in self.workloads if (r.body.compartment, r.body.name) == (want.compartment, name)), None)
+
+
+def concerning(want: WorkloadWant) -> list[Query[Any]]:
+    """What is asked of a cluster because of it, however big that is."""
+    return [Query(LOCAL, "name", want.account), ALL_GROUPS, *(Query(WORKLOAD, "name", p) for p in want.programs)]
+
+
+def facts_of(facts: Iterable[Fact[Any]]) -> Facts:
+    """Answers to queries of all three kinds, each record once."""
+    found: dict[str, dict[str, Record[Any]]] = {k.name: {} for k in (LOCAL, GROUP, WORKLOAD)}
+    for record in (r for f in facts for r in f.records):
+        found[record.kind.name][record.id] = record
+    return Facts(*(tuple(of.values()) for of in found.values()))
+
 
 def account_mark(seen: Seen, compartment: str, account: str) -> Mark:
     return seen.mark(NAME, ("compartment", compartment), ("account", account))
@@ -60,37 +81,29 @@ def compare(seen: Seen, draft: Draft) -> None:
     _not_wanted(seen, draft, facts, want if here else None)
     if want is None or not here or who is None:
         return
-    _told(seen, draft, want, facts, who.id)
+    let_in = draft.one(LetIn, seen.whole.tenant, lambda t: t.name == want.trust)
+    _told(seen, draft, want, facts, who.id, let_in)
     local, made = _local(seen, draft, want, facts)
-    linked = _link(seen, draft, want, facts, local, who.id, made)
+    linked = _link(seen, draft, want, facts.local(want), local, who.id, made, let_in) if let_in is not None else ()
     switched = _groups(seen, draft, want, facts)  # after the link: what starts on new machines notices it already
-    _programs(seen, draft, want, facts, (*made, *linked, *switched))
+    _programs(seen, draft, want, facts, (*made, *linked, *switched), let_in)
 
 
 def _facts(seen: Seen, want: WorkloadWant | None, who: str) -> tuple[Facts, Fact[Any] | None]:
     """What of the cluster concerns the charter, however big it is; and what is not shown of that."""
     ids = dict.fromkeys(g.id for g in seen.history.of(NAME, seen.tenant) if g.id and g.mark.get("account"))
-    locals_ = [seen.ask(q) for q in (*((Query(LOCAL, "name", want.account),) if want is not None else ()),
-                                     *((Query(LOCAL, "links", who),) if who else ()), *(Query(LOCAL, "id", i) for i in ids))]
-    programs = [seen.ask(Query(WORKLOAD, "name", p)) for p in (want.programs if want is not None else ())]
-    groups = seen.ask(ALL_GROUPS)
-    dark = next((f for f in (*locals_, groups, *programs) if not f.known), None)
-    by_id = {r.id: r for f in locals_ for r in f.records}
-    return Facts(tuple(by_id.values()), groups.records, tuple(r for f in programs for r in f.records)), dark
-
-
-def _find(facts: Facts, want: WorkloadWant) -> Record[LocalAccount] | None:
-    return next((r for r in facts.locals if (r.body.compartment, r.body.name) == (want.compartment, want.account)), None)
+    asked = [seen.ask(q) for q in (*(concerning(want) if want is not None else ()),
+                                   *((Query(LOCAL, "links", who),) if who else ()), *(Query(LOCAL, "id", i) for i in ids))]
+    return facts_of(asked), next((f for f in asked if not f.known), None)
 
 
 # --- the two halves ---------------------------------------------------------------------------------------------------
-def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, who: Id) -> None:
+def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, who: Id, let_in: LetIn | None) -> None:
     """How the two records stand to each other, where one of them does."""
     if want.account == DEFAULT:
         draft.note("default-account", f"{want.words} is the local account of whatever names none: all of that would act as "
                    f"{seen.whole.identity.name}; name one of its own")
-    let_in = draft.one(LetIn, seen.whole.tenant, lambda t: t.name == want.trust)
-    record = _find(facts, want)
+    record = facts.local(want)
     if record is not None:
         _lasting(seen, draft, want, record.body)
     if let_in is None or not isinstance(who, str):
@@ -125,7 +138,7 @@ def _lasting(seen: Seen, draft: Draft, want: WorkloadWant, local: LocalAccount) 
 
 def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[Id, tuple[StepId, ...]]:
     """The local account's id; made where there is none."""
-    mark, record = account_mark(seen, want.compartment, want.account), _find(facts, want)
+    mark, record = account_mark(seen, want.compartment, want.account), facts.local(want)
     standing = stand(seen, draft, mark, facts.locals, f"local account {want.words}", alike=lambda r: r is record)
     if record is not None:
         return record.id, ()
@@ -140,14 +153,11 @@ def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[
     return Ref(made, "id"), (made,)
 
 
-def _link(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, local: Id, who: Id, made: tuple[StepId, ...]) -> tuple[
-        StepId, ...]:
+def _link(seen: Seen, draft: Draft, want: WorkloadWant, record: Record[LocalAccount] | None, local: Id, who: Id,
+          made: tuple[StepId, ...], let_in: LetIn) -> tuple[StepId, ...]:
     """The cluster's half, once the other one stands."""
-    mark, record = link_mark(seen, want.compartment, want.account), _find(facts, want)
+    mark = link_mark(seen, want.compartment, want.account)
     generation = seen.history.latest(mark)
-    let_in = draft.one(LetIn, seen.whole.tenant, lambda t: t.name == want.trust)
-    if let_in is None:
-        return ()
     about = f"link of {want.words} to {seen.whole.identity.name} at {seen.whole.tenant}"
     number = 1 if generation is None else generation.number + (generation.state in (State.ENDED, State.MADE))
     if record is not None:
@@ -210,13 +220,13 @@ def _switch(seen: Seen, draft: Draft, record: Record[MachineGroup], about: str) 
         Await(GROUP, record.id, 0, finished=True), (change,), why="machines that stand are made anew for it")),)
 
 
-def _programs(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, needs: tuple[StepId, ...]) -> None:
+def _programs(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, needs: tuple[StepId, ...],
+              let_in: LetIn | None) -> None:
     """What has to start anew is named, and waited for."""
-    record, let_in = _find(facts, want), draft.one(LetIn, seen.whole.tenant, lambda t: t.name == want.trust)
+    record = facts.local(want)
     subject = record.body.subject if record is not None else let_in.trust.subject if let_in is not None else ""
-    known = {r.body.name: r for r in facts.workloads if r.body.compartment == want.compartment}
     for name in want.programs:
-        program = known.get(name)
+        program = facts.program(want, name)
         if program is None:
             others = [r.body.name for r in seen.ask(ALL_WORKLOADS).records if r.body.compartment == want.compartment]
             near = did_you_mean(name, others)

@@ -46,6 +46,11 @@ class MachineGroup(NamedTuple):
     identities: str = ""
     later: bool = False
 
+    @property
+    def shares(self) -> bool:
+        """Has what runs on it the machine's identity?"""
+        return self.identities in ("", MACHINE)
+
 
 def _link(value: str, about: Mapping[str, Any]) -> Any:
     return value, str(about.get("issuer", ""))
