@@ -316,7 +316,7 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
     told = desk.run("tenant", "identify", ids["client id"]).out
     assert ids["registration"] in told
     assert ids["principal"] in told
-    assert desk.run("tenant", "identify", "nothing-of-that").code == 1
+    assert [desk.run("tenant", "identify", *words).code for words in (("nothing-of-that",), ("--send", "--", "-" + "a" * 42))] == [1, 1]  # a thumbprint can begin with a dash
     assert desk.run("tenant", "identify", "x", "--tenant", "no-such").code == 3
     assert "secret" in desk.run("tenant", "identify", "eyJhbGciOi.eyJzdWIiOi.c2lnbmF0dXJl").out
     key = json.loads(next((desk.folder / ".sigillum" / "keys").glob("*/mailer-key-1.json")).read_text())["key"]

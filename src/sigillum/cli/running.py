@@ -151,11 +151,11 @@ def with_verb(name: str, arguments: list[str]) -> list[str]:
 
 
 def _joined(arguments: list[str]) -> Iterator[str]:
-    """A thumbprint can begin with a dash (RFC 4648 §5), which argparse would take for an option."""
+    """A thumbprint can begin with a dash (RFC 4648 §5), which argparse would take for an option; behind `--` it takes none."""
     whole = list[str]()
     for argument in arguments:
         thumbprint = len(argument) == THUMBPRINT_LENGTH and argument.startswith("-")
-        if thumbprint and whole and whole[-1].startswith("--") and "=" not in whole[-1]:
+        if thumbprint and whole and "--" not in whole and whole[-1].startswith("--") and "=" not in whole[-1]:
             whole[-1] += f"={argument}"
         else:
             whole.append(argument)
