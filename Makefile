@@ -23,6 +23,7 @@ demo-all: $(READY) ## play every chapter of the demo
 
 test: $(READY)   ## set up and pass everything: style, types, import rules, tests, coverage
 	$(BIN)/python -m ruff check src tests benchmarks
+	$(BIN)/python -m ruff format --check --quiet src tests benchmarks
 	$(BIN)/python -m mypy
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/python -m coverage run -m pytest -n 2 --dist worksteal tests/core

@@ -1,6 +1,6 @@
 """Enacting 200 charters: CPU a request against the bare library, and the rate against a shell script with curl."""
 
-# ruff: noqa: E501  (a shell script reads best on its own lines)
+
 
 from __future__ import annotations
 
@@ -108,11 +108,24 @@ TIMES = 3
 def measure(folder: Path) -> list[Measured]:
     runs = [_once(folder / f"bulk-{number}") for number in range(TIMES)]
     middle = [sorted(part)[TIMES // 2] for part in zip(*runs, strict=True)]
-    found = [Measured("CPU a request, enacting 200 charters, against bare urllib3", middle[0], 2.5,
-                      f"{middle[2] * 1e3:.2f} ms ({middle[3] * 1e3:.2f} ms with start-up), {middle[4] * 1e3:.2f} ms")]
+    found = [
+        Measured(
+            "CPU a request, enacting 200 charters, against bare urllib3",
+            middle[0],
+            2.5,
+            f"{middle[2] * 1e3:.2f} ms ({middle[3] * 1e3:.2f} ms with start-up), {middle[4] * 1e3:.2f} ms",
+        )
+    ]
     if middle[5]:
-        found.append(Measured("requests a second against a shell script that does the same with one curl a request",
-                              middle[1], 10, f"{middle[6]:.0f} a second, {middle[5]:.0f} a second", at_most=False))
+        found.append(
+            Measured(
+                "requests a second against a shell script that does the same with one curl a request",
+                middle[1],
+                10,
+                f"{middle[6]:.0f} a second, {middle[5]:.0f} a second",
+                at_most=False,
+            )
+        )
     return found
 
 
@@ -138,8 +151,10 @@ def _once(house: Path) -> tuple[float, ...]:
 
 def _starting(house: Path) -> float:
     """CPU of starting, loading every library and reading all charters: what the bare library's figure is without, too."""
-    all_, one, proving = (cpu_seconds([*SIGILLUM, *command], house)[0] for command in (
-        ("charter", "check", "--all"), ("charter", "check", "wind-0"), ("prove", "wind-0")))
+    all_, one, proving = (
+        cpu_seconds([*SIGILLUM, *command], house)[0]
+        for command in (("charter", "check", "--all"), ("charter", "check", "wind-0"), ("prove", "wind-0"))
+    )
     return all_ + proving - one
 
 
@@ -150,11 +165,14 @@ def _bare(house: Path, address: str, run: int) -> tuple[float, float]:
 
 def _count(house: Path, about: dict[str, Any]) -> int:
     """How many requests one charter takes, by the log; the first also discovers the tenant."""
-    told = subprocess.run([*SIGILLUM, "-v", "enact", "wind-0", "--yes"], cwd=house, check=True, capture_output=True,
-                          text=True).stderr
+    told = subprocess.run(
+        [*SIGILLUM, "-v", "enact", "wind-0", "--yes"], cwd=house, check=True, capture_output=True, text=True
+    ).stderr
     lines = [line for line in told.splitlines() if re.search(r" -> \d+", line)]
     shared = sum(1 for line in lines if re.search(r"/(ResourceTypes|TenantProfiles|oauth-authorization-server)", line))
-    again = subprocess.run([*SIGILLUM, "-v", "rehearse", "wind-0"], cwd=house, check=True, capture_output=True, text=True).stderr
+    again = subprocess.run(
+        [*SIGILLUM, "-v", "rehearse", "wind-0"], cwd=house, check=True, capture_output=True, text=True
+    ).stderr
     settled = sum(1 for line in again.splitlines() if " -> " in line)
     return (len(lines) - shared) * (CHARTERS - 1) + settled
 

@@ -32,8 +32,9 @@ def _world(paths: list[str], teams: int, chosen: random.Random) -> World:
 
 def _rights(world: World, carriers: list[str], count: int, chosen: random.Random) -> list[Right]:
     paths, roles = list(world.places), list(ROLES)
-    return [Right(f"g{n}", chosen.choice(carriers), chosen.choice(roles), chosen.choice(paths), *_window(n))
-            for n in range(count)]
+    return [
+        Right(f"g{n}", chosen.choice(carriers), chosen.choice(roles), chosen.choice(paths), *_window(n)) for n in range(count)
+    ]
 
 
 def small_teams(chosen: random.Random) -> World:
@@ -66,7 +67,7 @@ def hub(chosen: random.Random) -> World:
     world.teams["hub"] = Team("hub", "hub")
     world.memberships += [Membership(p, "hub") for p in world.principals]
     ended = (NOW - timedelta(days=9), NOW - timedelta(days=1))
-    world.rights = world.rights[:GRANTS - 300] + [Right(f"h{n}", "hub", f"role-{n % 20}", "root", *ended) for n in range(300)]
+    world.rights = world.rights[: GRANTS - 300] + [Right(f"h{n}", "hub", f"role-{n % 20}", "root", *ended) for n in range(300)]
     return world
 
 
@@ -86,8 +87,10 @@ def measure(folder: Path) -> list[Measured]:
         chosen = random.Random(7)
         world = make(chosen)
         people, paths = list(world.principals), list(world.places)
-        questions = [Question(chosen.choice(people), f"thing-{chosen.randrange(20)}.use", chosen.choice(paths), NOW)
-                     for _ in range(QUESTIONS)]
+        questions = [
+            Question(chosen.choice(people), f"thing-{chosen.randrange(20)}.use", chosen.choice(paths), NOW)
+            for _ in range(QUESTIONS)
+        ]
         begun = time.process_time()
         yes = sum(world.allowed(*q) is True for q in questions)
         first = time.process_time() - begun
@@ -95,6 +98,8 @@ def measure(folder: Path) -> list[Measured]:
         told = _rate(lambda q, w=world: w.decide(q), questions)  # type: ignore[misc]
         name = make.__name__.replace("_", " ")
         detail = f"{yes} of {QUESTIONS} allowed; the first round, with compiling, {first:.2f} s"
-        out += [Measured(f"bare verdicts, {name}, thousand a second", bare, bounds[0], detail, at_most=False),
-                Measured(f"with reasons, {name}, thousand a second", told, bounds[1], "", at_most=False)]
+        out += [
+            Measured(f"bare verdicts, {name}, thousand a second", bare, bounds[0], detail, at_most=False),
+            Measured(f"with reasons, {name}, thousand a second", told, bounds[1], "", at_most=False),
+        ]
     return out

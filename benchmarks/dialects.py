@@ -49,6 +49,11 @@ def measure(folder: Path) -> list[Measured]:
             cpu_a_request(tenant, lines[name], 0)
         rounds = [[cpu_a_request(tenants[n], lines[n], r) for n in ("lanterns", "summit")] for r in range(1, ROUNDS + 1)]
     ours, open_ = (statistics.median(r[i] for r in rounds) for i in (0, 1))
-    return [Measured("CPU a request that a dialect describes, against the driver open",
-                     statistics.median(a / b for a, b in rounds), 1.3,
-                     json.dumps({"dialect_us": round(ours * 1e6), "open_us": round(open_ * 1e6)}))]
+    return [
+        Measured(
+            "CPU a request that a dialect describes, against the driver open",
+            statistics.median(a / b for a, b in rounds),
+            1.3,
+            json.dumps({"dialect_us": round(ours * 1e6), "open_us": round(open_ * 1e6)}),
+        )
+    ]

@@ -41,6 +41,12 @@ def measure(folder: Path) -> list[Measured]:
             seconds([*SIGILLUM, *command], house)
             took[command[0]] = time.perf_counter() - begun
         detail = ", ".join(f"{name} {s:.1f} s" for name, s in took.items())
-        found.append(Measured(f"rehearse --all of {CHARTERS} against enact that finds the same nothing",
-                              took["rehearse"] / took["enact"], 1.5, detail))
+        found.append(
+            Measured(
+                f"rehearse --all of {CHARTERS} against enact that finds the same nothing",
+                took["rehearse"] / took["enact"],
+                1.5,
+                detail,
+            )
+        )
     return found

@@ -29,11 +29,24 @@ def _fill(folder: Path, entries: int) -> None:
         fresh.append(Fresh(KNOWN, uid, {"name": uid}))
         for thing in range(A_CHARTER // 2):
             about = {"facet": "grant", "tenant": "summit", "key": [["role", f"r{thing}"], ["at", "brindlemoor"]]}
-            intent = {"verb": "make", **about, "generation": 1, "digest": "", "thing": "grant", "tenant_time": "",
-                      "external_id": f"{uid}-{thing}", "terms": {}}
-            fresh += [Fresh(INTENT, uid, intent),
-                      Fresh(OUTCOME, uid, {"attempt": sequence + len(fresh) + 1, "result": "made", "tenant_time": "",
-                                           "id": f"{uid}-{thing}"})]
+            intent = {
+                "verb": "make",
+                **about,
+                "generation": 1,
+                "digest": "",
+                "thing": "grant",
+                "tenant_time": "",
+                "external_id": f"{uid}-{thing}",
+                "terms": {},
+            }
+            fresh += [
+                Fresh(INTENT, uid, intent),
+                Fresh(
+                    OUTCOME,
+                    uid,
+                    {"attempt": sequence + len(fresh) + 1, "result": "made", "tenant_time": "", "id": f"{uid}-{thing}"},
+                ),
+            ]
     ledger.append(fresh)
     ledger.close()
 
@@ -41,16 +54,24 @@ def _fill(folder: Path, entries: int) -> None:
 def measure(folder: Path) -> list[Measured]:
     few, many = folder / "few", folder / "many"
     with workspace(few):
-        subprocess.run([*SIGILLUM, "enact", "wind-0", "--yes"], cwd=few, check=True, stdout=subprocess.DEVNULL,
-                       stderr=subprocess.DEVNULL)
+        subprocess.run(
+            [*SIGILLUM, "enact", "wind-0", "--yes"], cwd=few, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
         shutil.copytree(few, many)
         _fill(few, FEW)
         _fill(many, MANY)
         found = []
         asked = ["explain", "wind-0", "stream.append", "brindlemoor/sensing-prod/streams/mast-4"]
         for words in (["rehearse", "wind-0"], ["enact", "wind-0", "--yes"], asked):
-            large, small, ratio = in_turns([*SIGILLUM, *words, "--workspace", str(many)],
-                                           [*SIGILLUM, *words, "--workspace", str(few)], folder)
-            found.append(Measured(f"{words[0]} against {MANY:,} entries, and against {FEW:,}", ratio, 1.2,
-                                  f"{large * 1e3:.0f} ms, {small * 1e3:.0f} ms"))
+            large, small, ratio = in_turns(
+                [*SIGILLUM, *words, "--workspace", str(many)], [*SIGILLUM, *words, "--workspace", str(few)], folder
+            )
+            found.append(
+                Measured(
+                    f"{words[0]} against {MANY:,} entries, and against {FEW:,}",
+                    ratio,
+                    1.2,
+                    f"{large * 1e3:.0f} ms, {small * 1e3:.0f} ms",
+                )
+            )
     return found

@@ -34,10 +34,23 @@ def _fill(folder: Path) -> None:
             day = (charter * EACH + number) % 365
             until = format_instant(now + timedelta(days=day, hours=1))
             about = {"facet": "credential", "tenant": "summit", "key": [["name", f"key-{number}"]], "generation": 1}
-            intent = {"verb": "make", **about, "digest": "", "thing": "credential", "tenant_time": "",
-                      "external_id": f"{uid}-{number}", "terms": {"until": until}}
-            fresh += [Fresh(INTENT, uid, intent), Fresh(OUTCOME, uid, {
-                "attempt": sequence + len(fresh) + 1, "result": "made", "tenant_time": "", "id": f"{uid}-{number}"})]
+            intent = {
+                "verb": "make",
+                **about,
+                "digest": "",
+                "thing": "credential",
+                "tenant_time": "",
+                "external_id": f"{uid}-{number}",
+                "terms": {"until": until},
+            }
+            fresh += [
+                Fresh(INTENT, uid, intent),
+                Fresh(
+                    OUTCOME,
+                    uid,
+                    {"attempt": sequence + len(fresh) + 1, "result": "made", "tenant_time": "", "id": f"{uid}-{number}"},
+                ),
+            ]
         ledger.append(fresh)
     ledger.close()
 
@@ -58,13 +71,25 @@ def measure(folder: Path) -> list[Measured]:
         many = _requests(house, "rotate", *names[1:])
         took = time.perf_counter() - begun
         each = many / (len(names) - 1)
-        found.append(Measured(f"requests a charter: rotating {len(names) - 1}, against rotating one", each / one, 1.0,
-                              f"{each:.1f} and {one}, in {took:.0f} s"))
+        found.append(
+            Measured(
+                f"requests a charter: rotating {len(names) - 1}, against rotating one",
+                each / one,
+                1.0,
+                f"{each:.1f} and {one}, in {took:.0f} s",
+            )
+        )
         _fill(house)
         _due(house)  # keeps what it read of the charters' files
         taken, count = sorted(_due(house) for _ in range(5))[2]
-        found.append(Measured(f"`due --format json`, {CREDENTIALS:,} credentials, {ROTATED} charters: seconds", taken, 2.0,
-                              f"{count:,} of them due or ending soon"))
+        found.append(
+            Measured(
+                f"`due --format json`, {CREDENTIALS:,} credentials, {ROTATED} charters: seconds",
+                taken,
+                2.0,
+                f"{count:,} of them due or ending soon",
+            )
+        )
     return found
 
 

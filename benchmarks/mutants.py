@@ -31,45 +31,54 @@ ALSO = ["tests/core/test_stories.py", "tests/core/test_values.py"]  # for what r
 LEAST, SHARE, BOUND_SECONDS, WORKERS = 60, 0.85, 600, 2
 SPARE_SECONDS = 60  # no change is begun so shortly before the end
 TURNED: dict[type[ast.cmpop], type[ast.cmpop]] = {
-    ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Is: ast.IsNot,
-    ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In}
-ACTS = ("settle", "write", "attempt", "complete", "until", "keep_key", "keep_secret", "keep_password", "finished", "append",
-        "reached", "send")
+    ast.Lt: ast.LtE,
+    ast.LtE: ast.Lt,
+    ast.Gt: ast.GtE,
+    ast.GtE: ast.Gt,
+    ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq,
+    ast.Is: ast.IsNot,
+    ast.IsNot: ast.Is,
+    ast.In: ast.NotIn,
+    ast.NotIn: ast.In,
+}
+ACTS = (
+    "settle",
+    "write",
+    "attempt",
+    "complete",
+    "until",
+    "keep_key",
+    "keep_secret",
+    "keep_password",
+    "finished",
+    "append",
+    "reached",
+    "send",
+)
 JOURNAL = ("settle", "write", "append")
 # A change that no test notices, by its name, and why.
 SURVIVORS: dict[str, str] = {
     "condition core/facets/sign_in.py: password = seen.carried(RULE) is not None and any(c.kind == PASSWORD for c in "
-    "charter.credentials) without seen.carried(RULE) is not None":
-        "what follows returns as well where the tenant has no sign-in rules: the condition saves a question",
+    "charter.credentials) without seen.carried(RULE) is not None": "what follows returns as well where the tenant has no sign-in rules: the condition saves a question",
     "need core/facets/account.py: (*needs, *(s for v in change.values() if isinstance(v, Ref) for s in after(v))), power, "
-    "\"the charter says so\", without *(s for v in change.values() if isinstance(v, Ref) for s in after(v))":
-        "no change of an account refers to another step yet; its making does, and there it is noticed",
-    "condition core/deciding/mends.py: if cause is Cause.PERSON_LACKS and question.person: without question.person":
-        "that cause is given for questions with a person only",
+    '"the charter says so", without *(s for v in change.values() if isinstance(v, Ref) for s in after(v))': "no change of an account refers to another step yet; its making does, and there it is noticed",
+    "condition core/deciding/mends.py: if cause is Cause.PERSON_LACKS and question.person: without question.person": "that cause is given for questions with a person only",
     "condition core/facets/sign_in.py: if charter.identity.kind != ACCOUNT_IDENTITY or not (charter.sign_in is not None or "
-    "ours or password): without charter.identity.kind != ACCOUNT_IDENTITY":
-        "checking a charter refuses sign_in and passwords for all others before it is compared",
+    "ours or password): without charter.identity.kind != ACCOUNT_IDENTITY": "checking a charter refuses sign_in and passwords for all others before it is compared",
     "condition core/deciding/world.py: return who is not None and bool(who.location) and who.location != node.location without "
-    "who is not None":
-        "who is not known was told before",
+    "who is not None": "who is not known was told before",
     "condition core/undertakings/requests.py: elif entry.kind == CLOSED and entry.body[UNDERTAKING] == REQUESTS.name: without "
-    "entry.kind == CLOSED":
-        "no other entry of a charter's stream names an undertaking",
+    "entry.kind == CLOSED": "no other entry of a charter's stream names an undertaking",
     "condition core/facets/grant.py: elif generation.state is not State.ENDED and generation.mark not in wanted: without "
-    "generation.state is not State.ENDED":
-        "what has ended is not shown any more, and what is not shown is not ended",
-    "condition core/facets/credential.py: if registered and number == 1: without number == 1":
-        "clients that a tenant registers dynamically are played in tests/cli, which are too slow for this",
-    "condition core/facets/account.py: shown = words if kind is TEAM or seen.charter.identity.kind == FOREIGN else f\"account "
-    "{seen.charter.identity.name}\" without seen.charter.identity.kind == FOREIGN":
-        "what a foreign principal is called in one note, where the answer to its making was lost",
+    "generation.state is not State.ENDED": "what has ended is not shown any more, and what is not shown is not ended",
+    "condition core/facets/credential.py: if registered and number == 1: without number == 1": "clients that a tenant registers dynamically are played in tests/cli, which are too slow for this",
+    'condition core/facets/account.py: shown = words if kind is TEAM or seen.charter.identity.kind == FOREIGN else f"account '
+    '{seen.charter.identity.name}" without seen.charter.identity.kind == FOREIGN': "what a foreign principal is called in one note, where the answer to its making was lost",
     "condition core/facets/licence.py: if seen.charter.identity.mailbox and (account is None or account.id != who or not "
-    "account.body.mailbox): without account.id != who":
-        "an account of that name is the identity itself wherever licences are compared",
-    "journal workflows/carrying/change.py: settle(Outcome.REFUSED, why=\"it is not there\") removed":
-        "what goes between looking and changing is played in tests/cli, which are too slow for this",
-    "journal workflows/carrying/make.py: settle(Outcome.REFUSED, why=\"the name is taken\") removed":
-        "a name that is taken between looking and making is played in tests/cli, which are too slow for this",
+    "account.body.mailbox): without account.id != who": "an account of that name is the identity itself wherever licences are compared",
+    'journal workflows/carrying/change.py: settle(Outcome.REFUSED, why="it is not there") removed': "what goes between looking and changing is played in tests/cli, which are too slow for this",
+    'journal workflows/carrying/make.py: settle(Outcome.REFUSED, why="the name is taken") removed': "a name that is taken between looking and making is played in tests/cli, which are too slow for this",
 }
 
 
@@ -112,9 +121,10 @@ def changes(file: str) -> Iterator[Change]:
         lines = text.encode().split(b"\n")
         assert node.end_lineno is not None
         assert node.end_col_offset is not None
-        head, tail = lines[node.lineno - 1][:node.col_offset], lines[node.end_lineno - 1][node.end_col_offset:]
-        made = [*lines[:node.lineno - 1], head + new.encode() + tail, *lines[node.end_lineno:]]
+        head, tail = lines[node.lineno - 1][: node.col_offset], lines[node.end_lineno - 1][node.end_col_offset :]
+        made = [*lines[: node.lineno - 1], head + new.encode() + tail, *lines[node.end_lineno :]]
         return Change(_named(kind, file, source, node.lineno, more), kind, file, node.lineno, b"\n".join(made).decode())
+
     asserted = {n for a in ast.walk(tree) if isinstance(a, ast.Assert) for n in ast.walk(a)}  # for the type checker only
     for node in ast.walk(tree):
         if node in asserted:
@@ -133,11 +143,19 @@ def changes(file: str) -> Iterator[Change]:
             for dropped in node.args[1:]:
                 less = ast.Call(node.func, [a for a in node.args if a is not dropped], node.keywords)
                 yield put("need", node, ast.unparse(less), f" without {ast.unparse(dropped)}")
-        elif isinstance(node, ast.Tuple) and not carrying and any(
-                isinstance(e, ast.Starred) and "need" in ast.unparse(e) for e in node.elts) and isinstance(node.ctx, ast.Load):
+        elif (
+            isinstance(node, ast.Tuple)
+            and not carrying
+            and any(isinstance(e, ast.Starred) and "need" in ast.unparse(e) for e in node.elts)
+            and isinstance(node.ctx, ast.Load)
+        ):
             for gone in node.elts:
-                yield put("need", node, ast.unparse(ast.Tuple([e for e in node.elts if e is not gone], ast.Load())),
-                          f" without {ast.unparse(gone)}")
+                yield put(
+                    "need",
+                    node,
+                    ast.unparse(ast.Tuple([e for e in node.elts if e is not gone], ast.Load())),
+                    f" without {ast.unparse(gone)}",
+                )
         body = getattr(node, "body", None)
         if carrying and isinstance(body, list):
             yield from _acts(body, put)
@@ -149,8 +167,13 @@ def _acts(body: list[ast.stmt], put: Callable[..., Change]) -> Iterator[Change]:
         if _called(one) in ACTS and _called(other) in ACTS and not isinstance(other, ast.Return):
             both = ast.Module([one, other], [])
             swapped = ast.unparse(ast.Module([other, one], [])).replace("\n", "\n" + " " * one.col_offset)
-            spot = ast.Expr(ast.Constant(None), lineno=one.lineno, col_offset=one.col_offset, end_lineno=other.end_lineno,
-                            end_col_offset=other.end_col_offset)
+            spot = ast.Expr(
+                ast.Constant(None),
+                lineno=one.lineno,
+                col_offset=one.col_offset,
+                end_lineno=other.end_lineno,
+                end_col_offset=other.end_col_offset,
+            )
             yield put("order", spot, swapped, f" after {ast.unparse(both.body[1])}"[:70])
     for one in body:
         if isinstance(one, ast.Expr) and _called(one) in JOURNAL:
@@ -161,9 +184,11 @@ def drawn(seed: int) -> list[Change]:
     """The changes of this run: of each kind its number, drawn with a fixed seed."""
     files = sorted(str(p.relative_to(SOURCE)) for where in WHERE for p in (SOURCE / where).rglob("*.py"))
     all_ = list({c.name: c for file in files for c in changes(file)}.values())
+
     def drawn_as(change: Change) -> str:
         """Its place in the draw, which no other change to the code moves."""
         return hashlib.sha256(f"{seed} {change.name}".encode()).hexdigest()
+
     out = list[Change]()
     for kind, number in QUOTA.items():
         out += sorted((c for c in all_ if c.kind == kind), key=drawn_as)[:number]
@@ -173,11 +198,27 @@ def drawn(seed: int) -> list[Change]:
 def covering(folder: Path) -> dict[tuple[str, int], list[str]]:
     """For each line the tests that run it, the quickest first; measured once. Raises where the tests fail as they are."""
     import sqlite3
+
     settings = folder / "settings"
-    settings.write_text(f"[run]\nsource = {SOURCE / 'core'},{SOURCE / 'workflows/carrying'}\ndynamic_context = test_function\n"
-                        f"data_file = {folder / 'data'}\nparallel = true\npatch = subprocess\n")
-    command = [sys.executable, "-m", "coverage", "run", f"--rcfile={settings}", "-m", "pytest", "-n", str(WORKERS), "-vv",
-               "--durations=0", "--durations-min=0", *TESTS]
+    settings.write_text(
+        f"[run]\nsource = {SOURCE / 'core'},{SOURCE / 'workflows/carrying'}\ndynamic_context = test_function\n"
+        f"data_file = {folder / 'data'}\nparallel = true\npatch = subprocess\n"
+    )
+    command = [
+        sys.executable,
+        "-m",
+        "coverage",
+        "run",
+        f"--rcfile={settings}",
+        "-m",
+        "pytest",
+        "-n",
+        str(WORKERS),
+        "-vv",
+        "--durations=0",
+        "--durations-min=0",
+        *TESTS,
+    ]
     told = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, env=_environment(), check=False)
     if told.returncode:
         sys.exit(f"the tests do not pass as they are\n{told.stdout[-2000:]}")
@@ -191,10 +232,12 @@ def covering(folder: Path) -> dict[tuple[str, int], list[str]]:
     by_function = {name.partition("::")[2]: name for name in took}
     lines: dict[tuple[str, int], list[str]] = {}
     from coverage.numbits import numbits_to_nums
+
     with sqlite3.connect(folder / "data") as db:
         for path, context, bits in db.execute(
-                "SELECT f.path, c.context, l.numbits FROM line_bits l JOIN file f ON f.id = l.file_id "
-                "JOIN context c ON c.id = l.context_id WHERE c.context != ''"):
+            "SELECT f.path, c.context, l.numbits FROM line_bits l JOIN file f ON f.id = l.file_id "
+            "JOIN context c ON c.id = l.context_id WHERE c.context != ''"
+        ):
             test = by_function.get(context.rpartition(".")[2], "")
             for number in numbits_to_nums(bits) if test else ():
                 lines.setdefault((str(Path(path).relative_to(SOURCE)), number), []).append(test)
@@ -211,8 +254,14 @@ def tried(change: Change, tests: list[str], folder: Path) -> Result:
     copy = Path(tempfile.mkdtemp(dir=folder))
     shutil.copytree(SOURCE, copy / "sigillum", ignore=shutil.ignore_patterns("__pycache__"))
     (copy / "sigillum" / change.file).write_text(change.text)
-    told = subprocess.run([sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests], cwd=ROOT,
-                          capture_output=True, text=True, env=_environment(copy), check=False)
+    told = subprocess.run(
+        [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+        env=_environment(copy),
+        check=False,
+    )
     shutil.rmtree(copy)
     failed = next((line for line in told.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))), "")
     return Result(change, told.returncode != 0, failed.partition(" - ")[0].removeprefix("FAILED "))
@@ -227,17 +276,21 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as folder:
         tests = covering(Path(folder))
         with ThreadPoolExecutor(WORKERS) as pool:
+
             def one(change: Change) -> Result | None:
                 if time.monotonic() - begun > BOUND_SECONDS - SPARE_SECONDS:
                     return None
                 result = tried(change, tests.get((change.file, change.line), ALSO), Path(folder))
                 print(f"{'noticed' if result.noticed else 'SURVIVES'}  {change.name}  {result.by}", flush=True)
                 return result
+
             found = [r for r in pool.map(one, wanted) if r is not None]
     survive = [r for r in found if not r.noticed]
     share = 1 - len(survive) / len(found) if found else 0.0
-    print(f"\n{len(found)} changes in {time.monotonic() - begun:.0f} s, {share:.0%} noticed "
-          f"(at least {SHARE:.0%} of at least {LEAST})")
+    print(
+        f"\n{len(found)} changes in {time.monotonic() - begun:.0f} s, {share:.0%} noticed "
+        f"(at least {SHARE:.0%} of at least {LEAST})"
+    )
     for result in survive:
         print(f"  {result.change.name}\n      {SURVIVORS.get(result.change.name, 'NO REASON IS WRITTEN')}")
     enough = len(found) >= LEAST or bool(args.only)

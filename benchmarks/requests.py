@@ -20,8 +20,11 @@ def measure(folder: Path) -> list[Measured]:
     for size in SIZES:
         house = folder / f"crowd-{size}"
         with workspace(house, crowd=size):
-            found[size] = [count(house, "rehearse", "wind-0"), count(house, "enact", "wind-0", "--yes"),
-                           count(house, "rehearse", "wind-0")]
+            found[size] = [
+                count(house, "rehearse", "wind-0"),
+                count(house, "enact", "wind-0", "--yes"),
+                count(house, "rehearse", "wind-0"),
+            ]
     few, many = (found[s] for s in SIZES)
     same = float(max(abs(a - b) for a, b in zip(few, many, strict=True)))
     return [Measured("requests more with 10,000 principals than with 10", same, 0, f"rehearse, enact, rehearse: {many}")]

@@ -11,8 +11,17 @@ from benchmarks.tools import Measured
 from sigillum.workflows.scan import Lying, look
 
 FILES, LINES, ONE_IN = 10_000, 60, 50
-WORDS = ("alpha", "reads the wind", "def run(self):", "    return value", "import os", "mast 4", "x = [1, 2, 3]", "# why it is",
-         "station/7")
+WORDS = (
+    "alpha",
+    "reads the wind",
+    "def run(self):",
+    "    return value",
+    "import os",
+    "mast 4",
+    "x = [1, 2, 3]",
+    "# why it is",
+    "station/7",
+)
 
 
 def measure(folder: Path) -> list[Measured]:
@@ -22,8 +31,10 @@ def measure(folder: Path) -> list[Measured]:
         path = place / f"d{number % 100}" / f"f{number}.txt"
         path.parent.mkdir(parents=True, exist_ok=True)
         secret = "".join(chance.choice(string.ascii_letters + string.digits) for _ in range(24))
-        path.write_text("\n".join(" ".join(chance.choice(WORDS) for _ in range(6)) for _ in range(LINES))
-                        + (f"\napi_key={secret}\n" if number % ONE_IN == 0 else "\n"))
+        path.write_text(
+            "\n".join(" ".join(chance.choice(WORDS) for _ in range(6)) for _ in range(LINES))
+            + (f"\napi_key={secret}\n" if number % ONE_IN == 0 else "\n")
+        )
     reading = scanning = 0.0
     for _ in range(2):  # the first fills the system's cache
         begun = time.perf_counter()

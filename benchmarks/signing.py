@@ -25,8 +25,15 @@ from sigillum.core.records.history import History
 
 FEW, MANY, BOUND, TURNS = 1_000, 4_000, 5.0, 7
 NOW = datetime(2026, 3, 1, tzinfo=UTC)
-CHARTER = Charter("robot", "t", "test", "to measure", "owner", Identity("service-account", "a-0", "a-0"),
-                  sign_in=SignInWant(relax=RelaxWant("house", "owner", "it is measured", NOW.date(), "wide")))
+CHARTER = Charter(
+    "robot",
+    "t",
+    "test",
+    "to measure",
+    "owner",
+    Identity("service-account", "a-0", "a-0"),
+    sign_in=SignInWant(relax=RelaxWant("house", "owner", "it is measured", NOW.date(), "wide")),
+)
 
 
 class NoBooks:
@@ -55,14 +62,22 @@ def _seconds(accounts: int) -> float:
     """One comparison: a team of all, tens in hundreds, a rule for everybody and one for the team of all."""
     people = tuple(Record(ACCOUNT, f"a-{n}", Account(f"a-{n}", active=True)) for n in range(accounts))
     ids = tuple(p.id for p in people)
-    tens = [Record(TEAM, f"ten-{n}", Team(f"ten-{n}", members=ids[n:n + 10])) for n in range(0, accounts, 10)]
-    hundreds = [Record(TEAM, f"hundred-{n}", Team(f"hundred-{n}", members=tuple(t.id for t in tens[n:n + 10])))
-                for n in range(0, len(tens), 10)]
+    tens = [Record(TEAM, f"ten-{n}", Team(f"ten-{n}", members=ids[n : n + 10])) for n in range(0, accounts, 10)]
+    hundreds = [
+        Record(TEAM, f"hundred-{n}", Team(f"hundred-{n}", members=tuple(t.id for t in tens[n : n + 10])))
+        for n in range(0, len(tens), 10)
+    ]
     teams = (Record(TEAM, "all", Team("all", members=ids)), *tens, *hundreds)
-    rules = (Record(RULE, "house", SignInRule("house", enabled=True, everyone=True, demands=("second-factor",))),
-             Record(RULE, "wide", SignInRule("wide", enabled=True, targets=("all",), demands=("second-factor",))))
-    facts: dict[Query[Any], Fact[Any]] = {ALL_ACCOUNTS: Fact(people), ALL_TEAMS: Fact(teams), ALL_RULES: Fact(rules),
-                                          Query(ACCOUNT, "name", "a-0"): Fact(people[:1])}
+    rules = (
+        Record(RULE, "house", SignInRule("house", enabled=True, everyone=True, demands=("second-factor",))),
+        Record(RULE, "wide", SignInRule("wide", enabled=True, targets=("all",), demands=("second-factor",))),
+    )
+    facts: dict[Query[Any], Fact[Any]] = {
+        ALL_ACCOUNTS: Fact(people),
+        ALL_TEAMS: Fact(teams),
+        ALL_RULES: Fact(rules),
+        Query(ACCOUNT, "name", "a-0"): Fact(people[:1]),
+    }
     snapshot = Snapshot("t", NOW, Profile(carries={n: frozenset(k.fields) for n, k in KINDS.items()}))
     begun = time.perf_counter()
     for _ in range(5):  # rounds, as a command has them
@@ -78,5 +93,11 @@ def _seconds(accounts: int) -> float:
 def measure(folder: Path) -> list[Measured]:
     pairs = [(_seconds(MANY), _seconds(FEW)) for _ in range(TURNS)]
     many, few = (statistics.median(p[side] for p in pairs) for side in (0, 1))
-    return [Measured(f"sign-in rules over {MANY:,} accounts, and over {FEW:,}", statistics.median(a / b for a, b in pairs),
-                     BOUND, f"{many * 1e3:.0f} ms, {few * 1e3:.0f} ms")]
+    return [
+        Measured(
+            f"sign-in rules over {MANY:,} accounts, and over {FEW:,}",
+            statistics.median(a / b for a, b in pairs),
+            BOUND,
+            f"{many * 1e3:.0f} ms, {few * 1e3:.0f} ms",
+        )
+    ]

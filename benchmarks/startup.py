@@ -21,11 +21,14 @@ from ruamel.yaml import YAML
 class One(BaseModel):
     x: int
 """
-REHEARSE_LIBRARIES = CHECK_LIBRARIES + """
+REHEARSE_LIBRARIES = (
+    CHECK_LIBRARIES
+    + """
 import sqlite3, urllib3
 from rich.console import Console
 from rich.table import Table
 """
+)
 REQUESTS = """
 import json, sys, time, urllib3
 pool = urllib3.PoolManager()
@@ -46,8 +49,7 @@ def measure(folder: Path) -> list[Measured]:
         found = [Measured("--version against a bare argparse script", ratio, 1.3, _both(ours, theirs))]
         check = [*SIGILLUM, "charter", "check", "wind-0"]
         ours, theirs, ratio = in_turns(check, [sys.executable, "-c", CHECK_LIBRARIES], house)
-        found.append(Measured("charter check against importing its libraries", ratio, 1.4,
-                              _both(ours, theirs)))
+        found.append(Measured("charter check against importing its libraries", ratio, 1.4, _both(ours, theirs)))
         found.append(_rehearse(house, about))
     return found
 
@@ -55,6 +57,7 @@ def measure(folder: Path) -> list[Measured]:
 def _rehearse(house: Path, about: dict[str, object]) -> Measured:
     """Against importing the libraries plus the same requests, sent by the library alone."""
     import subprocess
+
     told = subprocess.run([*SIGILLUM, "-v", "rehearse", "wind-0"], cwd=house, check=True, capture_output=True, text=True).stderr
     urls = [line.split()[1] for line in told.splitlines() if line.startswith("GET ")]
     (house / "exchanges.txt").write_text("\n".join(urls) + "\n")
@@ -62,10 +65,7 @@ def _rehearse(house: Path, about: dict[str, object]) -> Measured:
     (house / "token").write_text(token.read_text())
     requests_ = REHEARSE_LIBRARIES + "\n" + REQUESTS
     ours, theirs, ratio = in_turns([*SIGILLUM, "rehearse", "wind-0"], [sys.executable, "-c", requests_], house)
-    return Measured(f"rehearse against importing its libraries and its {len(urls)} requests", ratio, 1.6,
-                    _both(ours, theirs))
-
-
+    return Measured(f"rehearse against importing its libraries and its {len(urls)} requests", ratio, 1.6, _both(ours, theirs))
 
 
 def _both(ours: float, theirs: float) -> str:

@@ -44,8 +44,9 @@ def show(found: Sequence[Measured]) -> None:
 
 def seconds(command: Sequence[str], folder: Path) -> float:
     begun = time.perf_counter()
-    subprocess.run(command, cwd=folder, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                   stdin=subprocess.DEVNULL)
+    subprocess.run(
+        command, cwd=folder, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL
+    )
     return time.perf_counter() - begun
 
 
@@ -53,8 +54,11 @@ def in_turns(one: Sequence[str], other: Sequence[str], folder: Path, runs: int =
     """Median seconds of both, run in turn after one warm-up each, and the median of the ratios pair by pair."""
     seconds(one, folder), seconds(other, folder)
     pairs = [(seconds(one, folder), seconds(other, folder)) for _ in range(runs)]
-    return (statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs),
-            statistics.median(a / b for a, b in pairs))
+    return (
+        statistics.median(a for a, _ in pairs),
+        statistics.median(b for _, b in pairs),
+        statistics.median(a / b for a, b in pairs),
+    )
 
 
 def cpu_seconds(command: Sequence[str], folder: Path) -> tuple[float, float]:
@@ -94,9 +98,23 @@ def workspace(folder: Path, charters: int = 1, crowd: int = 0, *, slow: bool = T
     yaml.dump(world, folder / "world.yaml")
     process, about = sandboxes.start(folder / ".sigillum" / "sandbox", folder / "world.yaml", 0)
     try:
-        subprocess.run([*SIGILLUM, "tenant", "add", "summit", about["tenants"]["summit"]["address"], "--admin", "ada.rusk",
-                        "--token", "file:.sigillum/sandbox/summit.ada.rusk.token"], cwd=folder, check=True,
-                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        subprocess.run(
+            [
+                *SIGILLUM,
+                "tenant",
+                "add",
+                "summit",
+                about["tenants"]["summit"]["address"],
+                "--admin",
+                "ada.rusk",
+                "--token",
+                "file:.sigillum/sandbox/summit.ada.rusk.token",
+            ],
+            cwd=folder,
+            check=True,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         for number in range(charters):
             name = f"wind-{number}"
             (folder / "charters" / f"{name}.yaml").write_text(CHARTER.format(name=name))

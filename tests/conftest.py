@@ -31,7 +31,9 @@ Json = dict[str, Any]
 OWNER = "mara.teel@brindlemoor.example"
 SLOW = 60.0
 settings.register_profile("patient", deadline=None)  # no test asserts on wall-clock time
-settings.register_profile("searching", deadline=None, derandomize=True, phases=(Phase.explicit, Phase.generate))  # `make mutants`
+settings.register_profile(
+    "searching", deadline=None, derandomize=True, phases=(Phase.explicit, Phase.generate)
+)  # `make mutants`
 settings.load_profile(os.environ.get("SIGILLUM_HYPOTHESIS", "patient"))
 
 
@@ -62,14 +64,23 @@ class Away:
     def limits(self, **limits: float) -> None:
         self.sandbox.control("tenants", {"limits": {self.name: limits}})
 
-    def scim(self, method: str, path: str, body: Any = None, admin: str = "ada.rusk",
-             headers: dict[str, str] | None = None) -> urllib3.BaseHTTPResponse:
+    def scim(
+        self, method: str, path: str, body: Any = None, admin: str = "ada.rusk", headers: dict[str, str] | None = None
+    ) -> urllib3.BaseHTTPResponse:
         """One raw SCIM exchange, without any code of ours."""
         content = json.dumps(body).encode() if body is not None else None
         return self.sandbox.pool.request(
-            method, f"{self.address}{path}", body=content, retries=False, redirect=False,
-            headers={"Authorization": f"Bearer {self.tokens[admin]}", "Content-Type": "application/scim+json",
-                     **(headers or {})})
+            method,
+            f"{self.address}{path}",
+            body=content,
+            retries=False,
+            redirect=False,
+            headers={
+                "Authorization": f"Bearer {self.tokens[admin]}",
+                "Content-Type": "application/scim+json",
+                **(headers or {}),
+            },
+        )
 
     def make(self, path: str, body: Json) -> Json:
         answer = self.scim("POST", path, body)
@@ -95,9 +106,11 @@ class Sandbox:
 
     def control(self, what: str, body: Json | None = None) -> Json:
         answer = self.pool.request(
-            "POST" if body is not None else "GET", f"{self.about['control']}/{what}",
+            "POST" if body is not None else "GET",
+            f"{self.about['control']}/{what}",
             body=json.dumps(body).encode() if body is not None else None,
-            headers={"Authorization": f"Bearer {self.about['token']}"})
+            headers={"Authorization": f"Bearer {self.about['token']}"},
+        )
         assert answer.status == 200, answer.data
         return dict(answer.json())
 
@@ -114,8 +127,9 @@ class Sandbox:
 
 
 def start_sandbox(folder: Path, world: Path) -> tuple[subprocess.Popen[bytes], Json]:
-    process = subprocess.Popen([sys.executable, "-m", "sigillum.sandbox", "--world", str(world), "--folder", str(folder)],
-                               stdin=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        [sys.executable, "-m", "sigillum.sandbox", "--world", str(world), "--folder", str(folder)], stdin=subprocess.DEVNULL
+    )
     ready = folder / "running.json"
     for _ in range(400):
         if ready.exists():
@@ -232,15 +246,28 @@ class Desk:
 
     def program(self, *arguments: str, **environment: str) -> Ran:
         """As its own process, in the workspace's folder."""
-        done = subprocess.run([sys.executable, "-m", "sigillum", *arguments], cwd=self.folder, capture_output=True,
-                              text=True, env={**os.environ, **environment}, stdin=subprocess.DEVNULL, timeout=SLOW)
+        done = subprocess.run(
+            [sys.executable, "-m", "sigillum", *arguments],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            env={**os.environ, **environment},
+            stdin=subprocess.DEVNULL,
+            timeout=SLOW,
+        )
         return Ran(done.returncode, done.stdout, done.stderr)
 
     def answered(self, answers: str, *arguments: str) -> Ran:
         """As its own process with a terminal to answer at."""
         ours, theirs = os.openpty()
-        process = subprocess.Popen([sys.executable, "-m", "sigillum", *arguments], cwd=self.folder, stdin=theirs,
-                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "sigillum", *arguments],
+            cwd=self.folder,
+            stdin=theirs,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
         os.close(theirs)
         os.write(ours, answers.encode())
         out, err = process.communicate(timeout=SLOW)
@@ -251,7 +278,10 @@ class Desk:
         """Write the issuer valley of the same sandbox into sigillum.yaml, and return its address."""
         valley = f"{away.address.removesuffix(f'/{away.name}/scim/v2')}/valley"
         settings = self.folder / "sigillum.yaml"
-        settings.write_text(settings.read_text() + f"issuers:\n  valley: {{address: '{valley}', subject: [{{part: account, is: number}}, {{part: machine_role}}], owner: [account]}}\n")
+        settings.write_text(
+            settings.read_text()
+            + f"issuers:\n  valley: {{address: '{valley}', subject: [{{part: account, is: number}}, {{part: machine_role}}], owner: [account]}}\n"
+        )
         return valley
 
     def know(self, away: Away, name: str = "summit", admin: str = "ada.rusk", extra: str = "", stage: str = "prod") -> None:
@@ -259,8 +289,10 @@ class Desk:
         token = self.folder / ".sigillum" / f"{name}.{admin}.token"
         token.write_text(away.tokens[admin])
         token.chmod(0o600)
-        entry = (f"  {name}:\n    address: {away.address}\n    stage: {stage}\n    admin: {{name: {admin}, "
-                 f"token: 'file:{token.relative_to(self.folder)}'}}\n{extra}")
+        entry = (
+            f"  {name}:\n    address: {away.address}\n    stage: {stage}\n    admin: {{name: {admin}, "
+            f"token: 'file:{token.relative_to(self.folder)}'}}\n{extra}"
+        )
         path = self.folder / "sigillum.yaml"
         path.write_text(path.read_text().replace("tenants: {}\n", "tenants:\n").replace("tenants:\n", "tenants:\n" + entry))
 
@@ -291,6 +323,7 @@ def ticking(sandbox: Sandbox) -> Iterator[Callable[[int], None]]:
 @pytest.fixture
 def forked() -> Callable[[Desk, list[str], Callable[[str], None]], tuple[int, int]]:
     """Run the program in a forked child, whose journal boundaries are told to a function; exit code and signal."""
+
     def run(desk: Desk, arguments: list[str], boundary: Callable[[str], None]) -> tuple[int, int]:
         child = os.fork()
         if child == 0:
@@ -300,19 +333,23 @@ def forked() -> Callable[[Desk, list[str], Callable[[str], None]], tuple[int, in
                 for number in (0, 1, 2):
                     os.dup2(null, number)
                 from sigillum.cli.context import Context
+
                 original = Context.settings
 
                 def settings(self: Context) -> Any:
                     made = original(self)
                     made.boundary = boundary
                     return made
+
                 Context.settings = settings  # type: ignore[method-assign]
                 code = main(["--workspace", str(desk.folder), *arguments])
             finally:
                 os._exit(code)
         _, status = os.waitpid(child, 0)
-        return os.waitstatus_to_exitcode(status) if os.WIFEXITED(status) else 0, \
-            os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0
+        return os.waitstatus_to_exitcode(status) if os.WIFEXITED(status) else 0, os.WTERMSIG(status) if os.WIFSIGNALED(
+            status
+        ) else 0
+
     return run
 
 
@@ -326,6 +363,7 @@ def boundaries(desk: Desk, fork: Fork, arguments: list[str]) -> list[str]:
     def note(name: str) -> None:
         with path.open("a") as file:
             file.write(name + "\n")
+
     assert fork(desk, arguments, note) == (0, 0)
     return list(dict.fromkeys(path.read_text().splitlines()))
 
@@ -338,7 +376,10 @@ class Both:
 
     def once(self) -> bool:
         for ending in ("", ".next", ""):
-            path = max((self.house.folder / ".sigillum" / "keys").glob(f"*/current/{self.name}.json"), key=lambda p: p.lstat().st_mtime_ns)
+            path = max(
+                (self.house.folder / ".sigillum" / "keys").glob(f"*/current/{self.name}.json"),
+                key=lambda p: p.lstat().st_mtime_ns,
+            )
             with contextlib.suppress(FileNotFoundError):
                 if self.let_in(json.loads(path.with_name(f"{self.name}{ending}.json").read_text())["secret"]):
                     return True
@@ -361,7 +402,9 @@ class Both:
 
 def kill_at(wanted: str) -> Callable[[str], None]:
     """What kills the program at one boundary."""
+
     def boundary(name: str) -> None:
         if name == wanted:
             os.kill(os.getpid(), signal.SIGKILL)
+
     return boundary

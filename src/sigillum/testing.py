@@ -18,8 +18,25 @@ from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.secret import Secret
 from sigillum.tenants.port import Proof, Reply, Result, Tenant
 
-NAMES = ("a b", "a/b", "..", "a?b=c", "a#b", 'a"b', "a'b", "a\\b", "a;b", "{id}", "%2f", "ä", "漢字", "a:b", "a,b", "null",
-         "-1")
+NAMES = (
+    "a b",
+    "a/b",
+    "..",
+    "a?b=c",
+    "a#b",
+    'a"b',
+    "a'b",
+    "a\\b",
+    "a;b",
+    "{id}",
+    "%2f",
+    "ä",
+    "漢字",
+    "a:b",
+    "a,b",
+    "null",
+    "-1",
+)
 
 
 class NotHereError(SigillumError):
@@ -81,8 +98,11 @@ def found_again(tenant: Tenant, kind: Kind[Any], part: Mapping[str, Any], mark: 
     if kind.name not in tenant.profile.unmarked:
         return list(ask(tenant, kind, "mark", mark).records)
     carried, shown = tenant.profile.carried(kind) or frozenset(), kind.shown(part)
-    return [r for r in ask(tenant, kind, kind.key[0], str(shown[kind.key[0]])).records
-            if all(kind.same(n, r.value(n), shown.get(n)) for n in kind.key if n in carried)]
+    return [
+        r
+        for r in ask(tenant, kind, kind.key[0], str(shown[kind.key[0]])).records
+        if all(kind.same(n, r.value(n), shown.get(n)) for n in kind.key if n in carried)
+    ]
 
 
 # --- facts ------------------------------------------------------------------------------------------------------------
@@ -147,6 +167,7 @@ def _acts(party: Party, tenant: Tenant) -> Any:
         reply = tenant.make(Make(ACCOUNT, party.account("kit-1")), "mark-1")
         record.extend([reply.record] if reply.record is not None else [])
         return reply
+
     yield make
     for kind, part in party.others(record[0].id):
         kept = list[Record[Any]]()
@@ -155,6 +176,7 @@ def _acts(party: Party, tenant: Tenant) -> Any:
             reply = tenant.make(Make(kind, part), f"mark-{kind.name}")
             kept.extend([reply.record] if reply.record is not None else [])
             return reply
+
         yield make_other
         yield lambda kind=kind, kept=kept: tenant.end(End(kind, kept[0].id))
     yield lambda: tenant.end(End(ACCOUNT, record[0].id))
@@ -224,8 +246,11 @@ def check_values_stay_values(party: Party) -> None:
     record = made(party, tenant)
     for name in NAMES:
         acts: list[Callable[[], object]] = [
-            partial(tenant.end, End(ACCOUNT, name)), partial(tenant.change, Change(ACCOUNT, name, {"active": False})),
-            partial(ask, tenant, ACCOUNT, "name", name), partial(tenant.read, ACCOUNT, name)]
+            partial(tenant.end, End(ACCOUNT, name)),
+            partial(tenant.change, Change(ACCOUNT, name, {"active": False})),
+            partial(ask, tenant, ACCOUNT, "name", name),
+            partial(tenant.read, ACCOUNT, name),
+        ]
         for act in acts:
             try:
                 answered = act()
@@ -260,14 +285,25 @@ def check_secrets_stand_nowhere(party: Party) -> None:
 
 
 CHECKS: tuple[Callable[[Party], None], ...] = (
-    check_absent_is_known, check_hidden_is_unknown, check_other_kinds_are_unknown, check_what_was_made_is_shown,
-    check_one_request_a_change, check_a_lost_answer_is_found_again, check_what_never_arrived_is_made_again, check_busy_is_told,
-    check_a_taken_name_is_told, check_what_is_gone_is_told, check_values_stay_values, check_secrets_stand_nowhere)
+    check_absent_is_known,
+    check_hidden_is_unknown,
+    check_other_kinds_are_unknown,
+    check_what_was_made_is_shown,
+    check_one_request_a_change,
+    check_a_lost_answer_is_found_again,
+    check_what_never_arrived_is_made_again,
+    check_busy_is_told,
+    check_a_taken_name_is_told,
+    check_what_is_gone_is_told,
+    check_values_stay_values,
+    check_secrets_stand_nowhere,
+)
 
 
 def conforms(check: Callable[[Party], None], party: Party) -> None:
     """One check, as a test of pytest; what the tenant does not have is left out, and said."""
     import pytest
+
     try:
         check(party)
     except NotHereError as reason:

@@ -61,7 +61,12 @@ def agree(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bo
 
 
 def run(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], at: list[int]) -> None:
-    edges = [datetime.fromisoformat(v) for g in [*described["grants"], *described["credentials"]] for k in ("from", "until") if (v := g.get(k))]
+    edges = [
+        datetime.fromisoformat(v)
+        for g in [*described["grants"], *described["credentials"]]
+        for k in ("from", "until")
+        if (v := g.get(k))
+    ]
     felt = [datetime.fromisoformat(g["made"]) + timedelta(seconds=FELT_SECONDS) for g in described["grants"] if "made" in g]
     try:
         agree(sandbox, described, asked, [*(BASE + timedelta(seconds=s) for s in at), *edges[:2], *felt[:1]])
@@ -69,7 +74,9 @@ def run(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool
         sandbox.clock(set=datetime.now(UTC).isoformat(), freeze=False)
 
 
-shared = settings(deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow, HealthCheck.data_too_large])
+shared = settings(
+    deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow, HealthCheck.data_too_large]
+)
 
 
 @settings(shared, max_examples=170)  # x 4 questions x at least 3 times: over 2,000 pairs
@@ -80,18 +87,31 @@ def test_two_deciders_agree(sandbox: Sandbox, described: Json, asked: list[tuple
 
 # What the two once answered differently, or only one of several ways of asking found.
 FOUND: dict[str, Json] = {
-    "a team that is asked about itself is bound by its own reach": {"teams": [{"name": "crew", "members": [], "reach": ["root/a"]}],
-                                                                    "grants": [{"to": "crew", "role": "r0", "at": "root"}]},
-    "a grant made in a second counts from exactly that many seconds on": {"grants": [{"to": "wind", "role": "r0", "at": "root", "made": stamp(0)}]},
+    "a team that is asked about itself is bound by its own reach": {
+        "teams": [{"name": "crew", "members": [], "reach": ["root/a"]}],
+        "grants": [{"to": "crew", "role": "r0", "at": "root"}],
+    },
+    "a grant made in a second counts from exactly that many seconds on": {
+        "grants": [{"to": "wind", "role": "r0", "at": "root", "made": stamp(0)}]
+    },
 }
 
 
 @pytest.mark.parametrize("case", FOUND)
 def test_what_was_found_before(sandbox: Sandbox, case: str) -> None:
     described: Json = {
-        "admins": [{"name": "ada.rusk", "powers": "all"}], "limits": {"felt_seconds": FELT_SECONDS}, "people": [], "foreign": [], "credentials": [], "teams": [],
-        "permissions": {"stream.read": {"class": "looks", "call": "GET /s/{place}"}}, "roles": [{"name": "r0", "permissions": ["stream.read"]}],
-        "places": [{"path": p, "kind": "folder"} for p in PATHS], "accounts": [{"name": "wind"}, {"name": "cam"}], **FOUND[case]}
+        "admins": [{"name": "ada.rusk", "powers": "all"}],
+        "limits": {"felt_seconds": FELT_SECONDS},
+        "people": [],
+        "foreign": [],
+        "credentials": [],
+        "teams": [],
+        "permissions": {"stream.read": {"class": "looks", "call": "GET /s/{place}"}},
+        "roles": [{"name": "r0", "permissions": ["stream.read"]}],
+        "places": [{"path": p, "kind": "folder"} for p in PATHS],
+        "accounts": [{"name": "wind"}, {"name": "cam"}],
+        **FOUND[case],
+    }
     names = ["wind", *(t["name"] for t in described["teams"])]
     run(sandbox, described, [(n, "stream.read", p, False) for n in names for p in PATHS], [0, FELT_SECONDS - 1, FELT_SECONDS])
 
@@ -99,5 +119,7 @@ def test_what_was_found_before(sandbox: Sandbox, case: str) -> None:
 @pytest.mark.soak
 @settings(shared, max_examples=4_000)  # x 12 questions x at least 5 times: over 200,000 pairs
 @given(tenants(), st.lists(questions, min_size=12, max_size=12), st.lists(seconds, min_size=5, max_size=5, unique=True))
-def test_two_deciders_agree_on_many(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], at: list[int]) -> None:
+def test_two_deciders_agree_on_many(
+    sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], at: list[int]
+) -> None:
     run(sandbox, described, asked, at)

@@ -48,12 +48,23 @@ def notes(desk: Desk, name: str = "wind-ingest") -> list[str]:
 def described(**changed: Any) -> Json:
     """A small tenant with one account whose permission works; each case changes one thing."""
     base: Json = {
-        "admins": [{"name": "ada.rusk", "powers": "all"}], "limits": {},
-        "permissions": {"data.read": {"class": "looks", "call": "GET /data/{place}"}, "data.drop": {"class": "manages", "call": "POST /d/{place}"}},
-        "places": [{"path": "hill", "kind": "project"}, {"path": "hill/hut", "kind": "folder"}, {"path": "hill/top", "kind": "folder"}],
+        "admins": [{"name": "ada.rusk", "powers": "all"}],
+        "limits": {},
+        "permissions": {
+            "data.read": {"class": "looks", "call": "GET /data/{place}"},
+            "data.drop": {"class": "manages", "call": "POST /d/{place}"},
+        },
+        "places": [
+            {"path": "hill", "kind": "project"},
+            {"path": "hill/hut", "kind": "folder"},
+            {"path": "hill/top", "kind": "folder"},
+        ],
         "roles": [{"name": "reader", "permissions": ["data.read"]}, {"name": "dropper", "permissions": ["data.drop"]}],
-        "accounts": [{"name": "probe"}], "teams": [{"name": "crew", "members": ["probe"]}],
-        "grants": [{"to": "probe", "role": "reader", "at": "hill/hut"}], "credentials": [{"of": "probe", "name": "key"}]}
+        "accounts": [{"name": "probe"}],
+        "teams": [{"name": "crew", "members": ["probe"]}],
+        "grants": [{"to": "probe", "role": "reader", "at": "hill/hut"}],
+        "credentials": [{"of": "probe", "name": "key"}],
+    }
     for name, value in changed.items():
         base[name] = {**base[name], **value} if isinstance(base[name], dict) else value
     return base
@@ -83,8 +94,15 @@ CAUSES: dict[Cause, tuple[Json, tuple[str, ...], tuple[str, ...]]] = {
     Cause.CREDENTIAL_WAITING: ({"credentials": [{"of": "probe", "name": "key", "from": at(900)}]}, WITH, ()),
     Cause.CREDENTIAL_ENDED: (key(until=at(-1)), WITH, ()),
     Cause.SERVICE_OFF: (rule(service="store"), (), ()),
-    Cause.LOCATION_DIFFERS: ({**rule(located=True), "accounts": [{"name": "probe", "location": "east"}],
-                              "places": [{"path": "hill", "kind": "project"}, ALPS]}, (), ()),
+    Cause.LOCATION_DIFFERS: (
+        {
+            **rule(located=True),
+            "accounts": [{"name": "probe", "location": "east"}],
+            "places": [{"path": "hill", "kind": "project"}, ALPS],
+        },
+        (),
+        (),
+    ),
     Cause.LICENCE_MISSING: (rule(licence="seat"), (), ()),
     Cause.SIGN_IN_KIND: ({**rule(takes=["password", "trust"]), **key()}, WITH, ()),
     Cause.LIMITS_NARROWER: (key(limits=["data.drop"]), WITH, ()),
@@ -92,8 +110,14 @@ CAUSES: dict[Cause, tuple[Json, tuple[str, ...], tuple[str, ...]]] = {
     Cause.WINDOW_WAITING: (grant(**{"from": at(900)}), (), ()),
     Cause.WINDOW_ENDED: (grant(until=at(-1)), (), ()),
     Cause.LABEL_DIFFERS: (grant(where={"stage": "test"}), (), ()),
-    Cause.REACH_ELSEWHERE: ({"teams": [{"name": "crew", "members": ["probe"], "reach": ["hill/top"]}],
-                             "grants": [{"to": "crew", "role": "reader", "at": "hill"}]}, (), ()),
+    Cause.REACH_ELSEWHERE: (
+        {
+            "teams": [{"name": "crew", "members": ["probe"], "reach": ["hill/top"]}],
+            "grants": [{"to": "crew", "role": "reader", "at": "hill"}],
+        },
+        (),
+        (),
+    ),
     Cause.PLACE_ELSEWHERE: ({}, (), ("probe", "data.read", "hill/top")),
     Cause.ROLE_LACKS: ({}, (), ("probe", "data.drop", "hill/hut")),
     Cause.PERMISSION_UNKNOWN: ({}, (), ("probe", "date.read", "hill/hut")),
@@ -124,44 +148,92 @@ def test_causes_that_something_under_way_brings(bare: Desk, sandbox: Sandbox) ->
     away = known(bare, sandbox, described(**rule(service="store"), limits={"felt_seconds": 900}))
     assert explain(bare, "probe", "data.read", "hill/hut")["cause"] == Cause.SERVICE_OFF
     place = next(p for p in away.state()["resources"]["Place"] if p["path"] == "hill")
-    away.scim("PATCH", f"/Places/{place['id']}", {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [
-        {"op": "add", "path": "services", "value": [{"value": "store"}]}]})
+    away.scim(
+        "PATCH",
+        f"/Places/{place['id']}",
+        {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+            "Operations": [{"op": "add", "path": "services", "value": [{"value": "store"}]}],
+        },
+    )
     assert explain(bare, "probe", "data.read", "hill/hut")["cause"] == Cause.SERVICE_NOT_FELT
     assert explain(bare, "probe", "data.read", "hill/hut", "--at", "+16m")["allowed"]
     sandbox.control("tenants", {"slow": {"hill": {"User": {"seconds": 900}, "Grant": {"seconds": 900}}}})
-    ids = {r.get("userName") or r.get("name") or r.get("path"): r["id"] for k in ("User", "Role", "Place") for r in away.state()["resources"][k]}
-    answer = away.scim("POST", "/Grants", {"schemas": [OWN + "Grant"], **{n: {"$ref": f"../{e}/{ids[i]}"} for n, e, i in (
-        ("principal", "Users", "probe"), ("role", "Roles", "dropper"), ("place", "Places", "hill"))}})
+    ids = {
+        r.get("userName") or r.get("name") or r.get("path"): r["id"]
+        for k in ("User", "Role", "Place")
+        for r in away.state()["resources"][k]
+    }
+    answer = away.scim(
+        "POST",
+        "/Grants",
+        {
+            "schemas": [OWN + "Grant"],
+            **{
+                n: {"$ref": f"../{e}/{ids[i]}"}
+                for n, e, i in (("principal", "Users", "probe"), ("role", "Roles", "dropper"), ("place", "Places", "hill"))
+            },
+        },
+    )
     assert answer.status == 202
     assert explain(bare, "probe", "data.drop", "hill", "--at", "+16m")["cause"] == Cause.GRANT_UNFINISHED
-    assert away.scim("POST", "/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "late"}).status == 202
+    assert (
+        away.scim("POST", "/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "late"}).status
+        == 202
+    )
     assert explain(bare, "late", "data.read", "hill")["cause"] == Cause.PRINCIPAL_UNFINISHED
 
 
 def test_questions_without_a_meaning(bare: Desk, sandbox: Sandbox) -> None:
     known(bare, sandbox, described())
-    for words, code, told in ((("probe", "data.read,data.drop", "hill"), 2, "say --matrix"), (("probe", "", "hill"), 2, "a permission and a place"),
-                              (("probe", "data.read", "hill", "--at", "noon"), 2, "is not an instant"),
-                              (("probe", "data.read", "hill", "--at", "+11x"), 2, "is not a duration"),
-                              (("probe", "data.read", "hill", "--at", "+1m", "--ask-tenant"), 2, "for now only")):
+    for words, code, told in (
+        (("probe", "data.read,data.drop", "hill"), 2, "say --matrix"),
+        (("probe", "", "hill"), 2, "a permission and a place"),
+        (("probe", "data.read", "hill", "--at", "noon"), 2, "is not an instant"),
+        (("probe", "data.read", "hill", "--at", "+11x"), 2, "is not a duration"),
+        (("probe", "data.read", "hill", "--at", "+1m", "--ask-tenant"), 2, "for now only"),
+    ):
         ran = bare.run("explain", *words)
         assert (ran.code, told in ran.err) == (code, True), ran.err
 
 
 def test_the_closed_list_is_documented_and_driven() -> None:
     assert (Path(__file__).parents[2] / "docs" / "refusals.md").read_text() == refusals_page()
-    elsewhere = {Cause.ALLOWED, Cause.FACTS_UNKNOWN, Cause.PLACE_NOT_FELT, Cause.SERVICE_NOT_FELT, Cause.GRANT_UNFINISHED, Cause.PRINCIPAL_UNFINISHED, Cause.SUSPENDED, Cause.HALF_MISSING,
-                 Cause.RUNS_OTHERWISE}  # the last two: test_workload
-    clients = {Cause.NOT_REQUESTED, Cause.WAY_DIFFERS, Cause.NOT_CONSENTED, Cause.CONSENT_NARROWER, Cause.NO_DELEGATE,
-               Cause.PERSON_UNKNOWN, Cause.PERSON_LACKS, Cause.SIGN_IN_REFUSED}  # test_identities, test_sign_in, core/test_clients
+    elsewhere = {
+        Cause.ALLOWED,
+        Cause.FACTS_UNKNOWN,
+        Cause.PLACE_NOT_FELT,
+        Cause.SERVICE_NOT_FELT,
+        Cause.GRANT_UNFINISHED,
+        Cause.PRINCIPAL_UNFINISHED,
+        Cause.SUSPENDED,
+        Cause.HALF_MISSING,
+        Cause.RUNS_OTHERWISE,
+    }  # the last two: test_workload
+    clients = {
+        Cause.NOT_REQUESTED,
+        Cause.WAY_DIFFERS,
+        Cause.NOT_CONSENTED,
+        Cause.CONSENT_NARROWER,
+        Cause.NO_DELEGATE,
+        Cause.PERSON_UNKNOWN,
+        Cause.PERSON_LACKS,
+        Cause.SIGN_IN_REFUSED,
+    }  # test_identities, test_sign_in, core/test_clients
     assert set(CAUSES) | elsewhere | clients == set(Cause)
     assert set(ABOUT) == set(Cause) - {Cause.ALLOWED}
 
 
 def test_a_difference_with_the_tenant_is_said_loudly(desk: Desk, away: Away, sandbox: Sandbox) -> None:
     enact(desk)
-    assert explain(desk, "wind-ingest", "stream.append", MAST, "--ask-tenant")["tenant"] == {"allowed": True, "reason": "granted by stream-writer", "differs": False}
-    away.limits(felt_seconds=600)  # what we know was announced at 0 seconds before: the profile is read anew, so only the tenant is late
+    assert explain(desk, "wind-ingest", "stream.append", MAST, "--ask-tenant")["tenant"] == {
+        "allowed": True,
+        "reason": "granted by stream-writer",
+        "differs": False,
+    }
+    away.limits(
+        felt_seconds=600
+    )  # what we know was announced at 0 seconds before: the profile is read anew, so only the tenant is late
     told = desk.run("explain", "wind-ingest", "stream.append", MAST, "--ask-tenant")
     assert "DIFFERENT" not in told.err
     assert "not-felt" in told.out
@@ -180,14 +252,18 @@ def test_a_matrix_of_a_charter(desk: Desk) -> None:
 
 
 # --- loans ------------------------------------------------------------------------------------------------------------
-def test_a_loan_ends_by_itself_and_is_shown_as_ended_until_it_is_cleared(desk: Desk, away: Away, ticking: Callable[[int], None]) -> None:
+def test_a_loan_ends_by_itself_and_is_shown_as_ended_until_it_is_cleared(
+    desk: Desk, away: Away, ticking: Callable[[int], None]
+) -> None:
     path = desk.folder / "sigillum.yaml"
     path.write_text(path.read_text().replace("    stage: prod\n", "    stage: prod\n    clock: tenant\n"))
     enact(desk)
     refused = desk.run("lend", "stream-keeper", *LEND, "--for", "10m")
     assert (refused.code, "only the limits of its credentials stand against that" in refused.err) == (2, True)
     lent = desk.run("lend", "stream-keeper", *LEND, "--for", "10m", "--yes")
-    assert (lent.code, "Lent: stream-keeper" in lent.out, "stream.delete (changes data)" in lent.err) == (0, True, True), lent.err
+    assert (lent.code, "Lent: stream-keeper" in lent.out, "stream.delete (changes data)" in lent.err) == (0, True, True), (
+        lent.err
+    )
     assert "limits nothing for stream.append, stream.read" in lent.err  # the charter's own grant stands beside it
     assert "(the charter wind-ingest)" in lent.err
     [loan] = desk.run("loans", "--format", "json").json["loans"]
@@ -230,7 +306,18 @@ def test_a_loan_that_somebody_else_ended_is_told_and_lent_anew(desk: Desk, away:
     path = desk.folder / "sigillum.yaml"
     path.write_text(path.read_text().replace("    stage: prod\n", "    stage: prod\n    clock: tenant\n"))
     enact(desk)
-    words = ("lend", "stream-keeper", "--at", f"{PROD}/streams/mast-test", "--to", "wind-ingest", "--because", "trial", "--for", "10m")
+    words = (
+        "lend",
+        "stream-keeper",
+        "--at",
+        f"{PROD}/streams/mast-test",
+        "--to",
+        "wind-ingest",
+        "--because",
+        "trial",
+        "--for",
+        "10m",
+    )
     assert desk.run(*words).code == 0
     first = next(g for g in away.of("Grant") if g.get("validUntil"))
     away.scim("DELETE", f"/Grants/{first['id']}")
@@ -250,15 +337,27 @@ def test_a_loan_that_somebody_else_ended_is_told_and_lent_anew(desk: Desk, away:
     assert desk.run("sweep", "--yes").out.startswith("Nothing to clear")
 
 
-@pytest.mark.parametrize(("words", "told"), [
-    (("stream-keeper", *LEND), "one of the arguments --for --until is required"),
-    (("stream-keeper", *LEND[:4], "--for", "10m"), "--because"), (("stream-keeper", *LEND[:5], " ", "--for", "10m"), "always has a reason"),
-    (("stream-keeper", *LEND, "--for", "25h"), "the house lends for 1d at most"), (("stream-keeper", *LEND, "--until", at(-5)), "which is over"),
-    (("stream-keepr", *LEND, "--for", "10m"), "did you mean stream-keeper?"), (("tenant-owner", *LEND, "--for", "10m"), "takes no window here"),
-    (("query-runner", *LEND, "--for", "10m"), "grant it at brindlemoor/sensing-prod, the nearest place above"),
-    (("stream-reader", "--at", PROD, "--to", "everyone", "--because", "x", "--for", "1h"), "a grant to everyone takes no window"),
-    (("stream-reader", "--at", f"{PROD}/strems", "--to", "wind-ingest", "--because", "x", "--for", "1h"), f"did you mean {PROD}/streams?"),
-])
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (("stream-keeper", *LEND), "one of the arguments --for --until is required"),
+        (("stream-keeper", *LEND[:4], "--for", "10m"), "--because"),
+        (("stream-keeper", *LEND[:5], " ", "--for", "10m"), "always has a reason"),
+        (("stream-keeper", *LEND, "--for", "25h"), "the house lends for 1d at most"),
+        (("stream-keeper", *LEND, "--until", at(-5)), "which is over"),
+        (("stream-keepr", *LEND, "--for", "10m"), "did you mean stream-keeper?"),
+        (("tenant-owner", *LEND, "--for", "10m"), "takes no window here"),
+        (("query-runner", *LEND, "--for", "10m"), "grant it at brindlemoor/sensing-prod, the nearest place above"),
+        (
+            ("stream-reader", "--at", PROD, "--to", "everyone", "--because", "x", "--for", "1h"),
+            "a grant to everyone takes no window",
+        ),
+        (
+            ("stream-reader", "--at", f"{PROD}/strems", "--to", "wind-ingest", "--because", "x", "--for", "1h"),
+            f"did you mean {PROD}/streams?",
+        ),
+    ],
+)
 def test_what_is_not_lent(desk: Desk, words: tuple[str, ...], told: str) -> None:
     enact(desk)
     ran = desk.run("lend", *words)
@@ -282,7 +381,10 @@ def test_a_loan_that_the_tenant_refuses_is_not_kept_as_begun(desk: Desk, bare: D
 def test_a_loan_without_effect_asks_first(desk: Desk, away: Away) -> None:
     enact(desk)
     words = ("lend", "stream-reader", *LEND, "--for", "10m")
-    assert "has no effect: beside it stands stream-writer at brindlemoor/sensing-prod, without end (the charter wind-ingest)" in desk.run(*words).err
+    assert (
+        "has no effect: beside it stands stream-writer at brindlemoor/sensing-prod, without end (the charter wind-ingest)"
+        in desk.run(*words).err
+    )
     refused, agreed = desk.answered("no\n", *words), desk.answered("yes\n", *words)
     assert (refused.code, agreed.code, len(away.of("Grant"))) == (1, 0, 2)
 
@@ -299,13 +401,18 @@ members: [wind-ingest]
 """
 
 
-@pytest.mark.parametrize(("beside", "expected"), [
-    ("  - {role: stream-reader, at: " + MAST + ", where: {stage: prod}}\n", "stream-reader"),  # the same role
-    ("  - {role: stream-writer, at: " + MAST + ", because: x}\n", "stream-writer"),  # a wider role
-    ("  - {role: stream-reader, at: brindlemoor}\n", "stream-reader at brindlemoor,"),  # a parent place
-    ("team", "through the team crew, without end (the charter crew)"),  # a team, by another charter
-    ("", ""), ("  - {role: stream-reader, at: " + TEST + "}\n", ""), ("  - {role: stream-reader, at: brindlemoor, until: 2099-01-01T00:00:00Z}\n", ""),
-])
+@pytest.mark.parametrize(
+    ("beside", "expected"),
+    [
+        ("  - {role: stream-reader, at: " + MAST + ", where: {stage: prod}}\n", "stream-reader"),  # the same role
+        ("  - {role: stream-writer, at: " + MAST + ", because: x}\n", "stream-writer"),  # a wider role
+        ("  - {role: stream-reader, at: brindlemoor}\n", "stream-reader at brindlemoor,"),  # a parent place
+        ("team", "through the team crew, without end (the charter crew)"),  # a team, by another charter
+        ("", ""),
+        ("  - {role: stream-reader, at: " + TEST + "}\n", ""),
+        ("  - {role: stream-reader, at: brindlemoor, until: 2099-01-01T00:00:00Z}\n", ""),
+    ],
+)
 def test_a_window_without_effect_is_told_by_whatever_way(desk: Desk, beside: str, expected: str) -> None:
     text = CHARTER.replace("  - {role: stream-writer, at: brindlemoor/sensing-prod, because: stores the readings}\n", "GRANTS")
     text = text.replace("limits: [stream.append, stream.read]", "limits: [stream.read]")
@@ -315,18 +422,24 @@ def test_a_window_without_effect_is_told_by_whatever_way(desk: Desk, beside: str
         desk.charter(TEAM, "crew")
         enact(desk, "--all", "--no-prove")
     desk.charter(text.replace("GRANTS", ("" if beside == "team" else beside) + LOOK))
-    found = [n["text"] for n in desk.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]["notes"]
-             if n["code"] == "window-without-effect"]
+    found = [
+        n["text"]
+        for n in desk.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]["notes"]
+        if n["code"] == "window-without-effect"
+    ]
     assert (len(found), all(expected in n for n in found)) == (bool(expected), True), found
 
 
-@pytest.mark.parametrize(("grants", "code", "told"), [
-    ("  - {role: tenant-owner, at: brindlemoor, for: 10m, because: x}\n", "window-broad", "takes no window"),
-    ("  - {role: query-runner, at: " + MAST + "}\n", "role-not-grantable", "nearest place above"),
-    ("  - {role: dataset-reader, at: brindlemoor}\n", "role-not-grantable", "choose a project or a dataset"),
-    ("  - {role: stream-reader, at: brindlemoor, until: 2020-01-01T00:00:00Z}\n", "window-past", "before it is made"),
-    ("  - {role: identity-user, at: self, to: nobody.here, because: x}\n", "principal-unknown", "nobody.here"),
-])
+@pytest.mark.parametrize(
+    ("grants", "code", "told"),
+    [
+        ("  - {role: tenant-owner, at: brindlemoor, for: 10m, because: x}\n", "window-broad", "takes no window"),
+        ("  - {role: query-runner, at: " + MAST + "}\n", "role-not-grantable", "nearest place above"),
+        ("  - {role: dataset-reader, at: brindlemoor}\n", "role-not-grantable", "choose a project or a dataset"),
+        ("  - {role: stream-reader, at: brindlemoor, until: 2020-01-01T00:00:00Z}\n", "window-past", "before it is made"),
+        ("  - {role: identity-user, at: self, to: nobody.here, because: x}\n", "principal-unknown", "nobody.here"),
+    ],
+)
 def test_what_a_rehearsal_refuses(desk: Desk, grants: str, code: str, told: str) -> None:
     desk.charter(CHARTER.replace("grants:\n", "grants:\n" + grants))
     ran = desk.run("rehearse", "wind-ingest", "--format", "json")
@@ -366,7 +479,9 @@ def test_two_levels_of_grants_and_a_location_that_does_not_match(desk: Desk, awa
     assert "location-differs" in enact(desk, "visitor-statistics", code=1)  # never: it says why, and stops
     desk.charter(STATISTICS.replace("alps-east", "alps-west"), "visitor-statistics")
     assert "right-missing" in enact(desk, "visitor-statistics", code=1)
-    whole = STATISTICS.replace("alps-east", "alps-west").replace("credentials:", "  - {role: query-runner, at: brindlemoor/visitors}\ncredentials:")
+    whole = STATISTICS.replace("alps-east", "alps-west").replace(
+        "credentials:", "  - {role: query-runner, at: brindlemoor/visitors}\ncredentials:"
+    )
     desk.charter(whole, "visitor-statistics")
     assert "1 proof held" in enact(desk, "visitor-statistics")
     before = away.state()
@@ -409,8 +524,18 @@ def test_a_team_with_narrowed_and_whole_roles_side_by_side(desk: Desk, away: Awa
     assert "4 proofs held" in enact(desk, "--all")  # the team first, whatever the names
     team = next(g for g in away.state()["resources"]["Group"] if g["displayName"] == "release")
     assert team[OWN + "Team"]["reach"] == ["brindlemoor/timetable"]
-    assert [k["cause"] for k in desk.run("explain", "publisher", "board.publish", "brindlemoor/timetable/dev,brindlemoor/timetable/prod", "--matrix",
-                                         "--format", "json").json["questions"]] == ["allowed", "label-differs"]
+    assert [
+        k["cause"]
+        for k in desk.run(
+            "explain",
+            "publisher",
+            "board.publish",
+            "brindlemoor/timetable/dev,brindlemoor/timetable/prod",
+            "--matrix",
+            "--format",
+            "json",
+        ).json["questions"]
+    ] == ["allowed", "label-differs"]
     assert desk.run("charter", "show", "release", "--format", "json").json["grants"][0]["where"] == {"stage": ["dev", "test"]}
     assert "stage is dev or test" in desk.run("charter", "show", "release").out
     assert desk.run("charter", "new", "again", "--from", "publisher", "--tenant", "summit").code == 0
@@ -424,16 +549,31 @@ def test_a_team_with_narrowed_and_whole_roles_side_by_side(desk: Desk, away: Awa
     assert explain(desk, "publisher", "board.read", "brindlemoor/timetable/dev")["cause"] == "nothing-granted"
 
 
-@pytest.mark.parametrize(("text", "code"), [
-    (RELEASE.replace("  - {role: board-reader, at: brindlemoor/timetable}", "  - {role: board-reader, at: brindlemoor/cameras}"), "reach-several"),
-    (RELEASE[:RELEASE.index("grants")], "reach-missing"), (RELEASE + "credentials: [{name: k, kind: key-pair}]\n", "team-signs-in"),
-    (PUBLISHER + "members: [ada]\n", "team-only"), (RELEASE.replace("board-reader, at: brindlemoor/timetable", "board-reader, at: brindlemoor"), "reach-several"),
-    (PUBLISHER.replace("[release]", "[relese]"), "team-unknown"), (RELEASE + "members: [nobody]\n", "member-unknown"),
-    (RELEASE.replace("timetable-boards", "timetable-bords"), "service-unknown"),
-    (PUBLISHER.replace("member_of: [release]\n", "") + "roles: [{name: r, permissions: [board.erase]}]\n", "permission-unknown"),
-    (PUBLISHER.replace("member_of: [release]", "like: publisher"), "like-circle"), (PUBLISHER + "like: wind-ingest\n", "like-and-own"),
-    (PUBLISHER.replace("member_of: [release]", "like: nothing"), "like-unknown"),
-])
+@pytest.mark.parametrize(
+    ("text", "code"),
+    [
+        (
+            RELEASE.replace(
+                "  - {role: board-reader, at: brindlemoor/timetable}", "  - {role: board-reader, at: brindlemoor/cameras}"
+            ),
+            "reach-several",
+        ),
+        (RELEASE[: RELEASE.index("grants")], "reach-missing"),
+        (RELEASE + "credentials: [{name: k, kind: key-pair}]\n", "team-signs-in"),
+        (PUBLISHER + "members: [ada]\n", "team-only"),
+        (RELEASE.replace("board-reader, at: brindlemoor/timetable", "board-reader, at: brindlemoor"), "reach-several"),
+        (PUBLISHER.replace("[release]", "[relese]"), "team-unknown"),
+        (RELEASE + "members: [nobody]\n", "member-unknown"),
+        (RELEASE.replace("timetable-boards", "timetable-bords"), "service-unknown"),
+        (
+            PUBLISHER.replace("member_of: [release]\n", "") + "roles: [{name: r, permissions: [board.erase]}]\n",
+            "permission-unknown",
+        ),
+        (PUBLISHER.replace("member_of: [release]", "like: publisher"), "like-circle"),
+        (PUBLISHER + "like: wind-ingest\n", "like-and-own"),
+        (PUBLISHER.replace("member_of: [release]", "like: nothing"), "like-unknown"),
+    ],
+)
 def test_mistakes_of_teams_and_their_kind(desk: Desk, text: str, code: str) -> None:
     name = "release" if "kind: team" in text else "publisher"
     desk.charter(text, name)
@@ -445,14 +585,20 @@ def test_mistakes_of_teams_and_their_kind(desk: Desk, text: str, code: str) -> N
 
 
 def test_a_custom_role_and_who_may_act_as_the_identity(desk: Desk, away: Away) -> None:
-    text = CHARTER.replace("grants:\n", "roles:\n  - {name: mast-reader, permissions: [stream.read]}\ngrants:\n"
-                           "  - {role: mast-reader, at: brindlemoor/cameras, because: looks}\n"
-                           "  - {role: identity-user, at: self, to: mara.teel@brindlemoor.example, because: runs it by hand}\n")
+    text = CHARTER.replace(
+        "grants:\n",
+        "roles:\n  - {name: mast-reader, permissions: [stream.read]}\ngrants:\n"
+        "  - {role: mast-reader, at: brindlemoor/cameras, because: looks}\n"
+        "  - {role: identity-user, at: self, to: mara.teel@brindlemoor.example, because: runs it by hand}\n",
+    )
     desk.charter(text)
     enact(desk)
     assert explain(desk, "wind-ingest", "stream.read", CAMERAS)["allowed"]
     assert explain(desk, "mara.teel@brindlemoor.example", "identity.act", "@wind-ingest", "--ask-tenant")["tenant"] == {
-        "allowed": True, "reason": "granted by identity-user", "differs": False}
+        "allowed": True,
+        "reason": "granted by identity-user",
+        "differs": False,
+    }
     assert explain(desk, "wind-ingest", "identity.act", "self")["cause"] == "nothing-granted"
     assert desk.run("rehearse", "wind-ingest", "--strict").code == 0
     desk.charter(text.replace("permissions: [stream.read]", "permissions: [stream.read, stream.append]"))
@@ -465,21 +611,40 @@ def test_a_custom_role_and_who_may_act_as_the_identity(desk: Desk, away: Away) -
 
 
 def test_two_that_are_alike_stay_alike(desk: Desk, away: Away) -> None:
-    desk.charter("charter: twin\ntenant: summit\npurpose: Stands by\nidentity: {kind: service-account, name: twin}\nlike: wind-ingest\n", "twin")
+    desk.charter(
+        "charter: twin\ntenant: summit\npurpose: Stands by\nidentity: {kind: service-account, name: twin}\nlike: wind-ingest\n",
+        "twin",
+    )
     enact(desk, "--all", "--no-prove")
     desk.charter(CHARTER.replace("stream-writer", "stream-keeper"))
     enact(desk, "--all", "--no-prove")
-    held = {name: [(g["role"]["value"], g["place"]["value"]) for g in away.of("Grant", name)] for name in ("wind-ingest", "twin")}
+    held = {
+        name: [(g["role"]["value"], g["place"]["value"]) for g in away.of("Grant", name)] for name in ("wind-ingest", "twin")
+    }
     assert held["wind-ingest"] == held["twin"]
     assert len(held["twin"]) == 1
 
 
 def test_what_nobody_wants_is_extra_and_ended_only_when_that_is_said(desk: Desk, away: Away) -> None:
     enact(desk)
-    ids = {n: next(r["id"] for r in away.state()["resources"][k] if r[f] == n) for k, f, n in (
-        ("User", "userName", "wind-ingest"), ("Role", "name", "stream-keeper"), ("Place", "path", CAMERAS))}
-    away.make("/Grants", {"schemas": [OWN + "Grant"], **{n: {"$ref": f"../{e}/{ids[i]}"} for n, e, i in (
-        ("principal", "Users", "wind-ingest"), ("role", "Roles", "stream-keeper"), ("place", "Places", CAMERAS))}})
+    ids = {
+        n: next(r["id"] for r in away.state()["resources"][k] if r[f] == n)
+        for k, f, n in (("User", "userName", "wind-ingest"), ("Role", "name", "stream-keeper"), ("Place", "path", CAMERAS))
+    }
+    away.make(
+        "/Grants",
+        {
+            "schemas": [OWN + "Grant"],
+            **{
+                n: {"$ref": f"../{e}/{ids[i]}"}
+                for n, e, i in (
+                    ("principal", "Users", "wind-ingest"),
+                    ("role", "Roles", "stream-keeper"),
+                    ("place", "Places", CAMERAS),
+                )
+            },
+        },
+    )
     assert notes(desk) == ["grant-extra"]
     enact(desk)
     assert len(away.of("Grant")) == 2
@@ -493,7 +658,10 @@ def test_two_systems_disagree_whether_it_exists(desk: Desk, away: Away, sandbox:
     sandbox.control("tenants", {"stale": {away.name: 3000}})  # look-ups answer from long ago
     ran = desk.run("enact", "wind-ingest", "--yes")
     told = " ".join(ran.out.split())
-    assert (ran.code, "the answers disagree. Making it says: userName is taken. Looking it up shows: nothing" in told) == (6, True), told
+    assert (ran.code, "the answers disagree. Making it says: userName is taken. Looking it up shows: nothing" in told) == (
+        6,
+        True,
+    ), told
     assert "display Wind readings ingest not shown differs" in told
     sandbox.control("tenants", {"stale": {away.name: 0}})
     assert "keep it" in desk.run("rehearse", "wind-ingest").out
@@ -504,7 +672,9 @@ def test_not_yet_is_waited_for_and_never_stops_at_once(desk: Desk, away: Away) -
     assert desk.run("prove", "wind-ingest", "--before", "--format", "json").json["charters"][0]["proofs"][0]["held"] is None
     away.limits(felt_seconds=6)
     ran = desk.run("enact", "wind-ingest", "--yes")
-    assert (ran.code, "not felt yet" in ran.out, "2 not yet" in desk.run("prove", "wind-ingest").out) == (7, True, True), ran.out
+    assert (ran.code, "not felt yet" in ran.out, "2 not yet" in desk.run("prove", "wind-ingest").out) == (7, True, True), (
+        ran.out
+    )
     waited = desk.run("prove", "wind-ingest", "--wait", "30s", "--format", "json")
     assert waited.code == 0, waited.out
     report = waited.json["charters"][0]
@@ -514,15 +684,24 @@ def test_not_yet_is_waited_for_and_never_stops_at_once(desk: Desk, away: Away) -
     desk.charter(CHARTER + "  - {can: stream.delete, at: brindlemoor/sensing-prod/streams/mast-test}\n")
     never = desk.run("prove", "wind-ingest", "--wait", "10m", "--format", "json")
     assert (never.code, "limits-narrower" in never.out, never.json["charters"][0]["waited_seconds"]) == (1, True, 0)
-    assert [e["body"]["seconds"] for e in desk.run("ledger", "show", "--entries", "--format", "json").json["entries"] if e["kind"] == "felt"] != []
+    assert [
+        e["body"]["seconds"]
+        for e in desk.run("ledger", "show", "--entries", "--format", "json").json["entries"]
+        if e["kind"] == "felt"
+    ] != []
 
 
 def test_interrupting_a_wait_loses_nothing(desk: Desk, away: Away) -> None:
     away.limits(felt_seconds=8)
     assert desk.run("enact", "wind-ingest", "--yes", "--no-prove").code == 0
-    process = subprocess.Popen([sys.executable, "-m", "sigillum", "prove", "wind-ingest", "--wait", "1m"], cwd=desk.folder,
-                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-                               preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL))  # also where these tests run in the background
+    process = subprocess.Popen(
+        [sys.executable, "-m", "sigillum", "prove", "wind-ingest", "--wait", "1m"],
+        cwd=desk.folder,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+    )  # also where these tests run in the background
     time.sleep(1.5)
     process.send_signal(signal.SIGINT)
     _, err = process.communicate(timeout=20)
@@ -532,7 +711,9 @@ def test_interrupting_a_wait_loses_nothing(desk: Desk, away: Away) -> None:
 
 
 @pytest.mark.parametrize("kind", ["User", "Grant"])
-def test_a_slow_creation_is_finished_later_and_a_failed_one_made_anew(desk: Desk, away: Away, sandbox: Sandbox, kind: str) -> None:
+def test_a_slow_creation_is_finished_later_and_a_failed_one_made_anew(
+    desk: Desk, away: Away, sandbox: Sandbox, kind: str
+) -> None:
     sandbox.control("tenants", {"slow": {away.name: {kind: {"seconds": 1.5, "fails": True}}}})
     first = desk.run("enact", "wind-ingest", "--yes")
     assert (first.code, "still making it" in " ".join(first.out.split())) == (7, True), first.out
@@ -546,14 +727,30 @@ def test_a_slow_creation_is_finished_later_and_a_failed_one_made_anew(desk: Desk
 
 def at_once(desk: Desk, words: list[list[str]]) -> list[tuple[int, str]]:
     """Several programs at the same time; how each ended, and what it said."""
-    running = [subprocess.Popen([sys.executable, "-m", "sigillum", *w], cwd=desk.folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
-               for w in words]
+    running = [
+        subprocess.Popen(
+            [sys.executable, "-m", "sigillum", *w], cwd=desk.folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+        )
+        for w in words
+    ]
     return [(p.wait(timeout=60), out) for p in running for out in [p.communicate()[0]]]
 
 
 def test_several_at_once_decide_under_the_lock(desk: Desk, away: Away) -> None:
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
-    lend = ["lend", "stream-keeper", "--at", "brindlemoor/cameras", "--to", "wind-ingest", "--for", "10m", "--because", "trial", "--yes"]
+    lend = [
+        "lend",
+        "stream-keeper",
+        "--at",
+        "brindlemoor/cameras",
+        "--to",
+        "wind-ingest",
+        "--for",
+        "10m",
+        "--because",
+        "trial",
+        "--yes",
+    ]
     lent = at_once(desk, [lend, lend, lend])
     assert [code for code, _ in lent] == [0, 0, 0], lent
     assert sorted("is lent to" in " ".join(told.split()) and "already" in told for _, told in lent) == [False, True, True]
@@ -573,7 +770,10 @@ def test_places_are_listed_and_a_taken_role_is_adopted(desk: Desk, away: Away) -
     wrong = desk.run("tenant", "places", f"{PROD}/strems")
     assert (wrong.code, "did you mean" in wrong.err) == (2, True)
     desk.charter(CHARTER.replace("mast-4", "nowhere", 1))
-    assert "tenant places [UNDER]" in desk.run("rehearse", "wind-ingest").out or "did you mean" in desk.run("rehearse", "wind-ingest").out
+    assert (
+        "tenant places [UNDER]" in desk.run("rehearse", "wind-ingest").out
+        or "did you mean" in desk.run("rehearse", "wind-ingest").out
+    )
     away.make("/Roles", {"schemas": [OWN + "Role"], "name": "mast-looker", "permissions": [{"value": "board.read"}]})
     desk.charter(CHARTER + "roles: [{name: mast-looker, display: Looks at masts, permissions: [stream.read]}]\n")
     taken = desk.run("rehearse", "wind-ingest")
@@ -585,8 +785,17 @@ def test_places_are_listed_and_a_taken_role_is_adopted(desk: Desk, away: Away) -
 
 
 def test_advice_for_a_stranger_names_no_charter_and_a_service_below_is_no_lack(bare: Desk, sandbox: Sandbox) -> None:
-    known(bare, sandbox, described(**rule(service="store"), places=[{"path": "hill"}, {"path": "hill/hut", "kind": "folder"},
-                                                                     {"path": "hill/top", "services": ["store"]}]))
-    for place, told in (("hill/hut", "switch the service store on at hill/hut"), ("hill", "store is switched on at hill/top, below that: use it there")):
+    known(
+        bare,
+        sandbox,
+        described(
+            **rule(service="store"),
+            places=[{"path": "hill"}, {"path": "hill/hut", "kind": "folder"}, {"path": "hill/top", "services": ["store"]}],
+        ),
+    )
+    for place, told in (
+        ("hill/hut", "switch the service store on at hill/hut"),
+        ("hill", "store is switched on at hill/top, below that: use it there"),
+    ):
         found = explain(bare, "probe", "data.read", place)
         assert [m["text"] for m in found["mends"]][:1] == [told]

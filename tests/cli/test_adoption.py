@@ -12,24 +12,66 @@ from conftest import CHARTER, Away, Desk, Json
 from sigillum.core.values.canonical import public_half, thumbprint
 from sigillum.keys.material import make_key
 
-JOINED = CHARTER.replace("grants:", "member_of: [field-crew]\n\ngrants:").replace("limits: [stream.append, stream.read]", "limits: []").replace(", count: 3", "")
+JOINED = (
+    CHARTER.replace("grants:", "member_of: [field-crew]\n\ngrants:")
+    .replace("limits: [stream.append, stream.read]", "limits: []")
+    .replace(", count: 3", "")
+)
 TEAM = "charter: field-crew\ntenant: summit\nowner: mara.teel@brindlemoor.example\npurpose: crew\nidentity: {kind: team, name: field-crew, reach: []}\n"
 
 
 def standing(away: Away, key: Json, charter_kind: str = "key-pair") -> str:
     """An account that somebody made by hand: a key, a grant, a team."""
     state = away.state()["resources"]
-    role, place = (next(r["id"] for r in state[kind] if r[field] == value) for kind, field, value in (
-        ("Role", "name", "stream-writer"), ("Place", "path", "brindlemoor/sensing-prod")))
-    account = away.make("/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "wind-ingest",
-                                   "displayName": "Wind readings ingest", "active": True})["id"]
-    away.make("/Grants", {"schemas": ["urn:sigillum:scim:1.0:Grant"], "principal": {"$ref": f"../Users/{account}"}, "role": {"$ref": f"../Roles/{role}"},
-                          "place": {"$ref": f"../Places/{place}"}, "reason": "stores the readings"})
-    made = away.make("/Credentials", {"schemas": ["urn:sigillum:scim:1.0:Credential"], "principal": {"$ref": f"../Users/{account}"}, "name": "ingest-key",
-                                      "kind": charter_kind, **({"publicKey": public_half(key)} if charter_kind == "key-pair" else {})})
-    away.scim("PATCH", f"/Credentials/{made['id']}", {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [
-        {"op": "replace", "path": "active", "value": True}]})
-    away.make("/Groups", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"], "displayName": "field-crew", "members": [{"value": account}]})
+    role, place = (
+        next(r["id"] for r in state[kind] if r[field] == value)
+        for kind, field, value in (("Role", "name", "stream-writer"), ("Place", "path", "brindlemoor/sensing-prod"))
+    )
+    account = away.make(
+        "/Users",
+        {
+            "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"],
+            "userName": "wind-ingest",
+            "displayName": "Wind readings ingest",
+            "active": True,
+        },
+    )["id"]
+    away.make(
+        "/Grants",
+        {
+            "schemas": ["urn:sigillum:scim:1.0:Grant"],
+            "principal": {"$ref": f"../Users/{account}"},
+            "role": {"$ref": f"../Roles/{role}"},
+            "place": {"$ref": f"../Places/{place}"},
+            "reason": "stores the readings",
+        },
+    )
+    made = away.make(
+        "/Credentials",
+        {
+            "schemas": ["urn:sigillum:scim:1.0:Credential"],
+            "principal": {"$ref": f"../Users/{account}"},
+            "name": "ingest-key",
+            "kind": charter_kind,
+            **({"publicKey": public_half(key)} if charter_kind == "key-pair" else {}),
+        },
+    )
+    away.scim(
+        "PATCH",
+        f"/Credentials/{made['id']}",
+        {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+            "Operations": [{"op": "replace", "path": "active", "value": True}],
+        },
+    )
+    away.make(
+        "/Groups",
+        {
+            "schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"],
+            "displayName": "field-crew",
+            "members": [{"value": account}],
+        },
+    )
     return str(account)
 
 
@@ -46,7 +88,12 @@ def test_an_account_is_taken_over_with_all_that_hangs_on_it(desk: Desk, away: Aw
     ran = desk.run("enact", "wind-ingest", "--adopt", "--yes")
     told = " ".join(ran.out.split())
     assert (ran.code, counts(away)) == (0, before), ran.out
-    for what in ("account wind-ingest is ours", "grant of stream-writer", "credential ingest-key is ours", "membership of wind-ingest in field-crew"):
+    for what in (
+        "account wind-ingest is ours",
+        "grant of stream-writer",
+        "credential ingest-key is ours",
+        "membership of wind-ingest in field-crew",
+    ):
         assert what in told, told
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
     assert counts(away) == before  # and nothing of it ends, since it is here no more than before
@@ -65,7 +112,9 @@ def test_an_account_is_taken_over_with_all_that_hangs_on_it(desk: Desk, away: Aw
         assert (proved.code, "ingest-key, generation 1" in proved.out) == (0, True), proved.out
         assert desk.run("key", "take", str(found), "wind-ingest", "--remove").code == 0
         assert not found.exists()
-        assert thumbprint(key) in str(desk.run("key", "read", next(str(p) for p in desk.folder.glob(".sigillum/keys/*/current/*.json"))).out)
+        assert thumbprint(key) in str(
+            desk.run("key", "read", next(str(p) for p in desk.folder.glob(".sigillum/keys/*/current/*.json"))).out
+        )
     code = desk.run("rotate", "wind-ingest").code
     assert code == 7
     assert desk.run("suspend", "wind-ingest", "--because", "x", "--yes").code == 0
@@ -74,4 +123,7 @@ def test_an_account_is_taken_over_with_all_that_hangs_on_it(desk: Desk, away: Aw
     assert told_.code == 0, told_.out + told_.err
     told_ = told_.json["retired"][0]
     left: dict[str, Any] = {k: n for k, n in counts(away).items() if n != before[k]}
-    assert (told_["retired"], left) == (True, {"User": before["User"] - 1, "Grant": before["Grant"] - 1, "Credential": before["Credential"] - 1}), told_
+    assert (told_["retired"], left) == (
+        True,
+        {"User": before["User"] - 1, "Grant": before["Grant"] - 1, "Credential": before["Credential"] - 1},
+    ), told_

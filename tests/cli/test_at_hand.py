@@ -15,29 +15,44 @@ from sigillum.core.values.text import some
 def test_the_ledger_is_told_in_sentences_a_line_a_change(desk: Desk, away: Away, sandbox: Sandbox) -> None:
     sandbox.faults({"kind": "lost-after", "method": "POST", "path": "Grants"})
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
-    told = [line.split("  ", 2)[2] for line in desk.run("ledger", "show", "wind-ingest").out.replace("\n                      ", " ").splitlines()]
-    assert told[1:4] == ["made the identity, in summit as ada.rusk",
-                         "tried to make the grant of stream-writer at brindlemoor/sensing-prod: lost (the connection broke before the answer was complete), in summit as ada.rusk",
-                         "made the grant of stream-writer at brindlemoor/sensing-prod, in summit as ada.rusk"]
+    told = [
+        line.split("  ", 2)[2]
+        for line in desk.run("ledger", "show", "wind-ingest").out.replace("\n                      ", " ").splitlines()
+    ]
+    assert told[1:4] == [
+        "made the identity, in summit as ada.rusk",
+        "tried to make the grant of stream-writer at brindlemoor/sensing-prod: lost (the connection broke before the answer was complete), in summit as ada.rusk",
+        "made the grant of stream-writer at brindlemoor/sensing-prod, in summit as ada.rusk",
+    ]
     assert told[-1] == "proved 4 expectations: all hold"
     changes = desk.run("ledger", "show", "--format", "json").json["changes"]
     assert (changes[0]["what"].startswith("began the workspace"), [c["done"] for c in changes].count(False)) == (True, 1)
     assert {c["administrator"] for c in changes if c["what"].startswith("made")} == {"ada.rusk"}
     newest = desk.run("ledger", "show", "--newest", "2", "--format", "json").json["changes"]
     assert newest == changes[-2:]
-    assert desk.run("ledger", "show", "--format", "csv").out.startswith("entry,at,person,administrator,tenant,charter,what,done")
+    assert desk.run("ledger", "show", "--format", "csv").out.startswith(
+        "entry,at,person,administrator,tenant,charter,what,done"
+    )
     entries = desk.run("ledger", "show", "wind-ingest", "--entries").out
     assert ("intent" in entries, "of 3: made" in entries) == (True, True)
 
 
 def test_usual_reasons_are_left_out_and_walls_of_names_are_counted(desk: Desk) -> None:
     text = desk.run("rehearse", "wind-ingest").out
-    assert ("stores the readings" in text, "proves itself" in text, "before a probe" in text, "no becomes yes" in text) == (True, False, False, False)
+    assert ("stores the readings" in text, "proves itself" in text, "before a probe" in text, "no becomes yes" in text) == (
+        True,
+        False,
+        False,
+        False,
+    )
     assert text.count("Store wind readings") == 1
     whys = {s["why"] for s in desk.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]["steps"]}
     assert "the identity proves itself" in whys
     assert some([f"n{i:02}" for i in range(140)], "account").startswith("140 accounts, first ten: n00, n01,")
-    assert (some(["x"], "account"), value_text(tuple("abcdefghijkl"))) == ("1 account (x)", "12 values, first ten: a, b, c, d, e, f, g, h, i, j")
+    assert (some(["x"], "account"), value_text(tuple("abcdefghijkl"))) == (
+        "1 account (x)",
+        "12 values, first ten: a, b, c, d, e, f, g, h, i, j",
+    )
 
 
 def test_no_word_grows_together_with_another(desk: Desk, away: Away) -> None:
@@ -45,7 +60,19 @@ def test_no_word_grows_together_with_another(desk: Desk, away: Away) -> None:
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
     desk.charter(CHARTER + "roles: [{name: looker, display: Looks, permissions: [stream.read, board.read]}]\n")
     assert "permissions stream.read (looks) becomes" in " ".join(desk.run("rehearse", "wind-ingest").out.split())
-    lent = desk.run("lend", "identity-user", "--at", "@wind-ingest", "--to", "ines.vole@brindlemoor.example", "--for", "10m", "--because", "looks", "--yes")
+    lent = desk.run(
+        "lend",
+        "identity-user",
+        "--at",
+        "@wind-ingest",
+        "--to",
+        "ines.vole@brindlemoor.example",
+        "--for",
+        "10m",
+        "--because",
+        "looks",
+        "--yes",
+    )
     assert (lent.code, "identity-user at @wind-ingest to" in lent.out) == (0, True), lent.out + lent.err
     assert "at @wind-ingest" in desk.run("ledger", "show").out
     assert desk.run("loans", "--format", "json").json["loans"][0]["at"] == "@wind-ingest"
@@ -71,13 +98,35 @@ def test_an_office_is_described_too(bare: Desk, sandbox: Sandbox) -> None:
     assert "proofs: []" not in text
     missing = bare.run("charter", "new", "none", "--from", "nobody", "--tenant", "roster")
     assert (missing.code, "no account, team or client" in missing.err) == (6, True)
-    assert bare.run("charter", "new", "rota", "--kind", "client", "--scope", "calendar:calendar.read", "--tenant", "roster", "--purpose", "Reads").code == 0
+    assert (
+        bare.run(
+            "charter",
+            "new",
+            "rota",
+            "--kind",
+            "client",
+            "--scope",
+            "calendar:calendar.read",
+            "--tenant",
+            "roster",
+            "--purpose",
+            "Reads",
+        ).code
+        == 0
+    )
     assert bare.run("rehearse", "rota").code == 0
-    assert bare.run("charter", "new", "x", "--kind", "client", "--scope", "calendar", "--tenant", "roster", "--purpose", "Reads").code == 2
+    assert (
+        bare.run(
+            "charter", "new", "x", "--kind", "client", "--scope", "calendar", "--tenant", "roster", "--purpose", "Reads"
+        ).code
+        == 2
+    )
 
 
 def test_a_credential_of_two_consumers_is_told_of_and_split(desk: Desk) -> None:
-    two = CHARTER.replace("lasts: 90d", "lasts: 90d, consumers: [mast-gateway, report-desk]").replace("charter: wind-ingest", "charter: wind-ingest   # ours")
+    two = CHARTER.replace("lasts: 90d", "lasts: 90d, consumers: [mast-gateway, report-desk]").replace(
+        "charter: wind-ingest", "charter: wind-ingest   # ours"
+    )
     desk.charter(two)
     assert "is used by mast-gateway and report-desk" in " ".join(desk.run("rehearse", "wind-ingest").out.split())
     drafts = desk.run("charter", "split", "wind-ingest", "--format", "json").json["drafts"]
@@ -94,17 +143,26 @@ def test_a_credential_of_two_consumers_is_told_of_and_split(desk: Desk) -> None:
 
 def test_two_identities_of_one_job_stand_in_one_sheet(desk: Desk, away: Away) -> None:
     path = desk.folder / "sigillum.yaml"
-    path.write_text(path.read_text() + "consumers:\n  gate:\n    asks: [{value: account}, {value: key}, {value: account, of: reader}, {value: key, of: reader, as: READER_KEY}]\n")
-    desk.charter(CHARTER.replace("name: wind-ingest", "name: wind-reader").replace("charter: wind-ingest", "charter: reader"), "reader")
+    path.write_text(
+        path.read_text()
+        + "consumers:\n  gate:\n    asks: [{value: account}, {value: key}, {value: account, of: reader}, {value: key, of: reader, as: READER_KEY}]\n"
+    )
+    desk.charter(
+        CHARTER.replace("name: wind-ingest", "name: wind-reader").replace("charter: wind-ingest", "charter: reader"), "reader"
+    )
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
     before = desk.run("handover", "wind-ingest", "--to", "gate", "--format", "json").json["sheets"][0]
     assert before["complete"] is False
     assert desk.run("enact", "reader", "--yes").code == 0
     assert desk.run("handover", "key", str(desk.folder / "gate.jwk")).code == 0
     sealed = desk.folder / "both.sealed"
-    ran = desk.run("handover", "wind-ingest", "--to", "gate", "--seal-to", str(desk.folder / "gate.public.jwk"), "--out", str(sealed))
+    ran = desk.run(
+        "handover", "wind-ingest", "--to", "gate", "--seal-to", str(desk.folder / "gate.public.jwk"), "--out", str(sealed)
+    )
     assert ran.code == 0, ran.err
-    opened = desk.program("handover", "open", str(sealed), "--key", f"file:{desk.folder / 'gate.jwk'}", "--as", "json", "--out", "opened.json")
+    opened = desk.program(
+        "handover", "open", str(sealed), "--key", f"file:{desk.folder / 'gate.jwk'}", "--as", "json", "--out", "opened.json"
+    )
     assert opened.code == 0, opened.err
     content = json.loads((desk.folder / "opened.json").read_text())
     values = content.get("values", content)
@@ -113,16 +171,43 @@ def test_two_identities_of_one_job_stand_in_one_sheet(desk: Desk, away: Away) ->
     told = desk.run("ledger", "show", "reader").out
     assert "handed over account, key: sealed to gate" in told
     folder = desk.folder / "sheets"
-    many = desk.run("handover", "wind-ingest", "reader", "--seal-to", str(desk.folder / "gate.public.jwk"), "--out", str(folder))
+    many = desk.run(
+        "handover", "wind-ingest", "reader", "--seal-to", str(desk.folder / "gate.public.jwk"), "--out", str(folder)
+    )
     assert (many.code, sorted(p.name for p in folder.iterdir())) == (0, ["reader.sealed", "wind-ingest.sealed"]), many.err
     assert desk.run("handover", "wind-ingest", "reader", "--seal-to", str(desk.folder / "gate.public.jwk")).code == 2
     assert desk.run("handover", "sheet", "wind-ingest", "--format", "json").json["kind"] == "sheets"
 
 
 def test_every_command_that_ends_in_something_tells_it_in_json(desk: Desk, bare: Desk) -> None:
-    for words, kind in ((["init", str(bare.folder / "inner"), "--example"], "begun"), (["charter", "new", "n", "--tenant", "summit", "--purpose", "p", "--role", "stream-reader", "--at", "brindlemoor"], "written"),
-                        (["charter", "rename", "n", "m"], "written"), (["handover", "key", str(bare.folder / "k.jwk")], "key"), (["sandbox", "show"], "sandbox"), (["tenant", "list"], "tenants"),
-                        (["handover", "connected", "wind-ingest", "--consumer", "gate", "--connection", "4"], "connected"), (["advise", "x", "--signs-in", "form", "--in-the-name-of", "people", "--runs", "supplier", "--services", "mail.send"], "advice"), (["ledger", "show"], "ledger")):
+    for words, kind in (
+        (["init", str(bare.folder / "inner"), "--example"], "begun"),
+        (
+            ["charter", "new", "n", "--tenant", "summit", "--purpose", "p", "--role", "stream-reader", "--at", "brindlemoor"],
+            "written",
+        ),
+        (["charter", "rename", "n", "m"], "written"),
+        (["handover", "key", str(bare.folder / "k.jwk")], "key"),
+        (["sandbox", "show"], "sandbox"),
+        (["tenant", "list"], "tenants"),
+        (["handover", "connected", "wind-ingest", "--consumer", "gate", "--connection", "4"], "connected"),
+        (
+            [
+                "advise",
+                "x",
+                "--signs-in",
+                "form",
+                "--in-the-name-of",
+                "people",
+                "--runs",
+                "supplier",
+                "--services",
+                "mail.send",
+            ],
+            "advice",
+        ),
+        (["ledger", "show"], "ledger"),
+    ):
         ran = desk.run(*words, "--format", "json")
         assert (ran.json["version"], ran.json["kind"]) == (1, kind), words
     assert len(desk.run("ledger", "key").out.strip()) == 43
@@ -149,13 +234,33 @@ def test_an_id_is_one_things_only(bare: Desk) -> None:
 
 def test_inspect_shows_the_office_whole(bare: Desk, sandbox: Sandbox) -> None:
     roster = sandbox.tenant("roster")
-    sandbox.control("tenants", {"describe": {roster.name: {"preconditions": [{"what": "owner", "types": ["Client"], "met": False, "about": "ask Mara"}], "credential_kinds": ["key-pair", "shared-secret"]}}})
+    sandbox.control(
+        "tenants",
+        {
+            "describe": {
+                roster.name: {
+                    "preconditions": [{"what": "owner", "types": ["Client"], "met": False, "about": "ask Mara"}],
+                    "credential_kinds": ["key-pair", "shared-secret"],
+                }
+            }
+        },
+    )
     bare.know(roster, "roster", "lena.frost")
     text = " ".join(bare.run("tenant", "inspect", "roster").out.split())
-    for told in ("calendar.read looks on-behalf or alone calendar", "mail-seat per-user 1 of 2 yes", "people-second-factor on people second-factor", "owner client not so yet ask Mara", "credentials key-pair, shared-secret"):
+    for told in (
+        "calendar.read looks on-behalf or alone calendar",
+        "mail-seat per-user 1 of 2 yes",
+        "people-second-factor on people second-factor",
+        "owner client not so yet ask Mara",
+        "credentials key-pair, shared-secret",
+    ):
         assert told in text, told
     found = bare.run("tenant", "inspect", "roster", "--format", "json").json
-    assert (len(found["scopes"]), found["licences"][1]["licence"], found["preconditions"][0]["what"]) == (6, "mail-seat", "owner")
+    assert (len(found["scopes"]), found["licences"][1]["licence"], found["preconditions"][0]["what"]) == (
+        6,
+        "mail-seat",
+        "owner",
+    )
 
 
 def test_colour_speaks_of_outcomes_and_never_of_the_kind_of_a_step(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -56,11 +56,16 @@ def test_the_tenant_is_slow(desk: Desk, sandbox: Sandbox, away: Away) -> None:
     assert "--timeout" in ran.err
 
 
-@pytest.mark.parametrize(("order", "what"), [
-    ({"kind": "rubbish"}, "the answer is not JSON"), ({"kind": "endless"}, "the answer is longer than 16 MB"),
-    ({"kind": "redirect"}, "it wants to send us elsewhere"), ({"kind": "torn"}, "the connection broke"),
-    ({"kind": "lost-before"}, "the connection broke"),
-])
+@pytest.mark.parametrize(
+    ("order", "what"),
+    [
+        ({"kind": "rubbish"}, "the answer is not JSON"),
+        ({"kind": "endless"}, "the answer is longer than 16 MB"),
+        ({"kind": "redirect"}, "it wants to send us elsewhere"),
+        ({"kind": "torn"}, "the connection broke"),
+        ({"kind": "lost-before"}, "the connection broke"),
+    ],
+)
 def test_the_tenant_answers_badly(desk: Desk, sandbox: Sandbox, away: Away, order: dict[str, str], what: str) -> None:
     sandbox.faults({**order, "path": away.name, "count": 50})
     ran = desk.program(*REHEARSE)
@@ -72,15 +77,23 @@ def certificate(folder: Path) -> Path:
     key = ec.generate_private_key(ec.SECP256R1())
     name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "localhost")])
     now = datetime.datetime.now(datetime.UTC)
-    made = (x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
-            .serial_number(1).not_valid_before(now - datetime.timedelta(days=1))
-            .not_valid_after(now + datetime.timedelta(days=1))
-            .add_extension(x509.SubjectAlternativeName([x509.DNSName("localhost")]), critical=False)
-            .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
-            .sign(key, hashes.SHA256()))
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(1)
+        .not_valid_before(now - datetime.timedelta(days=1))
+        .not_valid_after(now + datetime.timedelta(days=1))
+        .add_extension(x509.SubjectAlternativeName([x509.DNSName("localhost")]), critical=False)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        .sign(key, hashes.SHA256())
+    )
     path = folder / "server.pem"
-    path.write_bytes(made.public_bytes(serialization.Encoding.PEM) + key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))
+    path.write_bytes(
+        made.public_bytes(serialization.Encoding.PEM)
+        + key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    )
     return path
 
 
@@ -92,6 +105,7 @@ def encrypted_server(pem: Path) -> Iterator[int]:
 
         def log_message(self, *_: object) -> None:
             pass
+
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(pem)
     with socketserver.ThreadingTCPServer(("127.0.0.1", 0), Handler) as server:
@@ -157,11 +171,21 @@ def test_the_disk_is_full(desk: Desk, away: Away) -> None:
     def no_room() -> None:
         signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
         resource.setrlimit(resource.RLIMIT_FSIZE, (40_000, 40_000))
+
     for number in range(40):
-        desk.charter(f"charter: many-{number}\ntenant: summit\npurpose: x\nidentity: "
-                     f"{{kind: service-account, name: many-{number}}}\n", f"many-{number}")
-    ran = subprocess.run([sys.executable, "-m", "sigillum", "enact", "--all", "--yes"], cwd=desk.folder,
-                         capture_output=True, text=True, preexec_fn=no_room, timeout=60, stdin=subprocess.DEVNULL)
+        desk.charter(
+            f"charter: many-{number}\ntenant: summit\npurpose: x\nidentity: {{kind: service-account, name: many-{number}}}\n",
+            f"many-{number}",
+        )
+    ran = subprocess.run(
+        [sys.executable, "-m", "sigillum", "enact", "--all", "--yes"],
+        cwd=desk.folder,
+        capture_output=True,
+        text=True,
+        preexec_fn=no_room,
+        timeout=60,
+        stdin=subprocess.DEVNULL,
+    )
     assert ran.returncode == 8, ran.stderr
     assert "Traceback" not in ran.stderr
     assert "do     " in ran.stderr
@@ -185,9 +209,15 @@ def test_the_ledger_is_locked(desk: Desk) -> None:
 
 def test_interrupted(desk: Desk, sandbox: Sandbox, away: Away) -> None:
     sandbox.faults({"kind": "latency", "seconds": 3, "path": away.name, "count": 9, "method": "POST"})
-    process = subprocess.Popen([sys.executable, "-m", "sigillum", "enact", "wind-ingest", "--yes"], cwd=desk.folder,
-                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, stdin=subprocess.DEVNULL,
-                               preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL))  # also where these tests run in the background
+    process = subprocess.Popen(
+        [sys.executable, "-m", "sigillum", "enact", "wind-ingest", "--yes"],
+        cwd=desk.folder,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        stdin=subprocess.DEVNULL,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+    )  # also where these tests run in the background
     lock = desk.folder / ".sigillum" / "enacting.lock"
     while not (lock.exists() and lock.read_text()):
         time.sleep(0.05)
@@ -202,8 +232,15 @@ def test_interrupted(desk: Desk, sandbox: Sandbox, away: Away) -> None:
 
 
 def test_a_pipe_that_is_closed_early(desk: Desk) -> None:
-    done = subprocess.run(f"{shlex.quote(sys.executable)} -m sigillum charter schema | head -c 10; exit ${{PIPESTATUS[0]}}", shell=True,
-                          executable="/bin/bash", cwd=desk.folder, capture_output=True, text=True, timeout=30)
+    done = subprocess.run(
+        f"{shlex.quote(sys.executable)} -m sigillum charter schema | head -c 10; exit ${{PIPESTATUS[0]}}",
+        shell=True,
+        executable="/bin/bash",
+        cwd=desk.folder,
+        capture_output=True,
+        text=True,
+        timeout=30,
+    )
     assert done.returncode == 0
     assert done.stderr == ""
 
@@ -216,13 +253,15 @@ def test_a_narrow_terminal(desk: Desk) -> None:
 
 
 @pytest.mark.parametrize("status", [429, 503])
-def test_a_busy_tenant_is_asked_again_when_it_says_so(desk: Desk, sandbox: Sandbox, away: Away, status: int,
-                                                      monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_busy_tenant_is_asked_again_when_it_says_so(
+    desk: Desk, sandbox: Sandbox, away: Away, status: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
     pauses, asked = list[float | None](), Answer.retry_after
 
     def told(answer: Answer) -> float:
         pauses.append(asked(answer))
         return 0.01
+
     monkeypatch.setattr(Answer, "retry_after", told)
     sandbox.faults({"kind": "status", "status": status, "retry_after": 1, "path": f"{away.name}/scim", "count": 3})
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
@@ -251,7 +290,9 @@ def test_stopping_the_sandbox_ends_no_other_process(desk: Desk) -> None:
                     thread = threading.Thread(target=stranger.serve_forever, daemon=True)
                     thread.start()
                     address = f"http://127.0.0.1:{stranger.server_address[1] if port == 'stranger' else port}/control"
-                    (folder / "running.json").write_text(json.dumps({"pid": other.pid, "port": 9, "control": address, "token": "t"}))
+                    (folder / "running.json").write_text(
+                        json.dumps({"pid": other.pid, "port": 9, "control": address, "token": "t"})
+                    )
                     ran = desk.run("sandbox", "stop")
                     stranger.shutdown()
                 assert "Traceback" not in ran.err

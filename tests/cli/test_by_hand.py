@@ -14,11 +14,20 @@ from conftest import Away, Desk, Sandbox
 TODAY = datetime.now(UTC).date()
 HEAD = f"# source: export\n# date: {TODAY}\n"
 FILES = {
-    "accounts.csv": HEAD + "id,name,display,active,purpose,owner,stage\n17,parts-scanner,Parts scanner,yes,Scans parts,ines@x.example,prod\n",
-    "roles.csv": HEAD + "id,name,permissions\nr,stock-reader,stock.read=looks\nk,stock-clerk,stock.read=looks stock.book=changes-data\n",
-    "places.json": json.dumps({"source": "typed", "date": TODAY.isoformat(), "things": [
-        {"id": 1, "path": "depot", "kind": "site"}, {"id": 2, "path": "depot/ropes", "test": True}]}),
-    "grants.csv": HEAD + "id,principal,role,place\n", "credentials.csv": HEAD + "id,principal,name,kind\n", "teams.csv": HEAD + "id,name,members\n9,crew,17\n",
+    "accounts.csv": HEAD
+    + "id,name,display,active,purpose,owner,stage\n17,parts-scanner,Parts scanner,yes,Scans parts,ines@x.example,prod\n",
+    "roles.csv": HEAD
+    + "id,name,permissions\nr,stock-reader,stock.read=looks\nk,stock-clerk,stock.read=looks stock.book=changes-data\n",
+    "places.json": json.dumps(
+        {
+            "source": "typed",
+            "date": TODAY.isoformat(),
+            "things": [{"id": 1, "path": "depot", "kind": "site"}, {"id": 2, "path": "depot/ropes", "test": True}],
+        }
+    ),
+    "grants.csv": HEAD + "id,principal,role,place\n",
+    "credentials.csv": HEAD + "id,principal,name,kind\n",
+    "teams.csv": HEAD + "id,name,members\n9,crew,17\n",
 }
 CHARTER = """\
 charter: rope-stock
@@ -34,9 +43,14 @@ proofs:
   - {cannot: stock.book, at: depot/ropes}
 """
 ANSWERS: dict[str, Any] = {
-    "make account rope-stock": {"id": "31", "by": "ines"}, "add team 9": {}, "make grant stock-reader at depot/ropes": {"id": "g1"},
-    "make credential stock-token": {"id": "c1"}, "secret of credential stock-token": {"secret": "file:stock.secret"},
-    "may stock.read at depot/ropes": {"yes": True}, "may stock.book at depot/ropes": {"yes": False}}
+    "make account rope-stock": {"id": "31", "by": "ines"},
+    "add team 9": {},
+    "make grant stock-reader at depot/ropes": {"id": "g1"},
+    "make credential stock-token": {"id": "c1"},
+    "secret of credential stock-token": {"secret": "file:stock.secret"},
+    "may stock.read at depot/ropes": {"yes": True},
+    "may stock.book at depot/ropes": {"yes": False},
+}
 SECRET = "tok-of-the-depot-4711"
 
 
@@ -46,7 +60,9 @@ def depot(bare: Desk) -> Desk:
     folder.mkdir(parents=True)
     for name, text in FILES.items():
         (folder / name).write_text(text)
-    ran = bare.run("tenant", "add", "depot", "https://depot.example", "--driver", "by-hand", "--admin", "ines.vole", "--stage", "test")
+    ran = bare.run(
+        "tenant", "add", "depot", "https://depot.example", "--driver", "by-hand", "--admin", "ines.vole", "--stage", "test"
+    )
     assert ran.code == 0, ran.err
     bare.charter(CHARTER, "rope-stock")
     (bare.folder / "stock.secret").write_text(SECRET)
@@ -67,8 +83,16 @@ def test_a_charter_serves_where_people_are_the_interface(depot: Desk) -> None:
     first = depot.program("enact", "rope-stock", "--yes")
     assert (first.code, "it waits for somebody to confirm it" in " ".join(first.out.split())) == (6, True)
     sheet = (depot.folder / "worksheets" / "rope-stock.md").read_text()
-    for told in ("## 1. Make the account rope-stock", "- display: `Rope stock`", "- principal: `(from line 1)`", "Look afterwards:",
-                 "Comes back: its id.", "the secret, into Sigillum and nowhere else", "Try: cannot stock.book", "`make account rope-stock`"):
+    for told in (
+        "## 1. Make the account rope-stock",
+        "- display: `Rope stock`",
+        "- principal: `(from line 1)`",
+        "Look afterwards:",
+        "Comes back: its id.",
+        "the secret, into Sigillum and nowhere else",
+        "Try: cannot stock.book",
+        "`make account rope-stock`",
+    ):
         assert told in sheet, told
     before = len(look(depot)["steps"])
     keys = list(ANSWERS)
@@ -82,7 +106,7 @@ def test_a_charter_serves_where_people_are_the_interface(depot: Desk) -> None:
     assert [(p["held"], p["how"]) for p in proofs] == [(True, "asked, not tried")] * 2
     seen = look(depot)
     assert (seen["steps"], seen["notes"]) == ([], [])
-    kept, = (json.loads(p.read_text()) for p in (depot.folder / ".sigillum" / "keys").glob("*/*.json"))
+    (kept,) = (json.loads(p.read_text()) for p in (depot.folder / ".sigillum" / "keys").glob("*/*.json"))
     assert (kept["secret"], kept["credential"]["principal_id"], kept["credential"]["credential_id"]) == (SECRET, "31", "c1")
     entries = depot.run("ledger", "show", "rope-stock", "--entries", "--format", "json").json["entries"]
     confirmed = [(e["body"]["by"], e["body"]["about"]) for e in entries if e["kind"] == "confirmed"]
@@ -113,29 +137,50 @@ def test_lives_are_lines_of_the_sheet_and_nothing_ends_without_an_answer(depot: 
     def said(words: tuple[str, ...], *lines: str) -> Any:
         (depot.folder / "said.yaml").write_text(json.dumps({line: {"by": "ines"} for line in lines or ("nothing",)}))
         return depot.program(*words, "--answers", "said.yaml")
+
     assert answered(depot, ANSWERS).code == 0
     sheet = depot.folder / "worksheets" / "rope-stock.md"
-    for words, line in ((("rotate", "rope-stock"), "Make the credential stock-token-2"), (("suspend", "rope-stock", "--because", "x", "--yes"), "Change the account 31"),
-                        (("retire", "rope-stock", "--because", "x", "--yes"), "End the account 31")):
+    for words, line in (
+        (("rotate", "rope-stock"), "Make the credential stock-token-2"),
+        (("suspend", "rope-stock", "--because", "x", "--yes"), "Change the account 31"),
+        (("retire", "rope-stock", "--because", "x", "--yes"), "End the account 31"),
+    ):
         ran = said(words)
         assert (ran.code, line in sheet.read_text()) == (6, True), f"{ran.out}{ran.err}{sheet.read_text()}"
         assert "whether it was us" not in ran.out
     off = said(("suspend", "rope-stock", "--because", "x", "--yes"), "change account 31")
     assert (off.code, "is off" in off.out) == (0, True), off.out
-    keys = [line.rpartition("`")[0].partition("`")[2] for line in sheet.read_text().splitlines() if line.startswith("In a file of answers")]
+    keys = [
+        line.rpartition("`")[0].partition("`")[2]
+        for line in sheet.read_text().splitlines()
+        if line.startswith("In a file of answers")
+    ]
     assert len(keys) == 1
     said(("retire", "rope-stock", "--because", "x", "--yes"))
-    keys = [line.rpartition("`")[0].partition("`")[2] for line in sheet.read_text().splitlines() if line.startswith("In a file of answers")]
+    keys = [
+        line.rpartition("`")[0].partition("`")[2]
+        for line in sheet.read_text().splitlines()
+        if line.startswith("In a file of answers")
+    ]
     done = said(("retire", "rope-stock", "--because", "x", "--yes"), *keys)
     assert (done.code, "is retired" in done.out) == (0, True), done.out
 
 
-@pytest.mark.parametrize(("name", "old", "new", "told"), [
-    ("accounts.csv", "# source: export\n", "", "where these facts come from"), ("accounts.csv", f"{TODAY}", "soon", "of which day"),
-    ("accounts.csv", "id,name", "id,nmae", "did you mean name?"), ("accounts.csv", "17,parts", "17,x\n17,parts", "stands there twice"),
-    ("accounts.csv", ",yes,", ",perhaps,", "write yes or no"), ("accounts.csv", "17,", ",", "it has to be there"),
-    ("roles.csv", "=looks", "", "write thing.verb=CLASS"), ("places.json", '"things"', '"thinks"', "cannot be read"),
-    ("places.json", "{", "[", "cannot be read"), ("grants.csv", "place\n", "place,until\ng,1,r,depot,noon\n", "until")])
+@pytest.mark.parametrize(
+    ("name", "old", "new", "told"),
+    [
+        ("accounts.csv", "# source: export\n", "", "where these facts come from"),
+        ("accounts.csv", f"{TODAY}", "soon", "of which day"),
+        ("accounts.csv", "id,name", "id,nmae", "did you mean name?"),
+        ("accounts.csv", "17,parts", "17,x\n17,parts", "stands there twice"),
+        ("accounts.csv", ",yes,", ",perhaps,", "write yes or no"),
+        ("accounts.csv", "17,", ",", "it has to be there"),
+        ("roles.csv", "=looks", "", "write thing.verb=CLASS"),
+        ("places.json", '"things"', '"thinks"', "cannot be read"),
+        ("places.json", "{", "[", "cannot be read"),
+        ("grants.csv", "place\n", "place,until\ng,1,r,depot,noon\n", "until"),
+    ],
+)
 def test_facts_are_checked_like_a_charter(depot: Desk, name: str, old: str, new: str, told: str) -> None:
     path = depot.folder / "facts" / "depot" / name
     assert old in path.read_text()
@@ -153,8 +198,10 @@ def test_what_no_file_tells_is_unknown_and_nothing_of_it_is_made(depot: Desk) ->
     asked = depot.run("explain", "parts-scanner", "stock.read", "depot/ropes", "--format", "json")
     told = asked.json["questions"][0] if "questions" in asked.json else asked.json
     assert (asked.code, told["allowed"], told["cause"]) == (6, None, "facts-unknown")
-    assert told["not_shown"] == [f"what is granted to {n} cannot be looked up: there is no file of facts about a grant"
-                                 for n in ("parts-scanner", "crew")]
+    assert told["not_shown"] == [
+        f"what is granted to {n} cannot be looked up: there is no file of facts about a grant"
+        for n in ("parts-scanner", "crew")
+    ]
     assert "not known" in depot.run("explain", "parts-scanner", "stock.read", "depot/ropes").out
     (folder / "acounts.csv").write_text(HEAD)
     assert "did you mean accounts?" in depot.run("rehearse", "rope-stock").err
@@ -164,10 +211,16 @@ def test_what_no_file_tells_is_unknown_and_nothing_of_it_is_made(depot: Desk) ->
     assert (ran.code, "there are no facts of depot" in ran.err) == (3, True)
 
 
-@pytest.mark.parametrize(("answers", "code", "told"), [
-    ({"make account rope-stock": {"id": "has spaces in it"}}, 6, "is no identifier"), ({"make account rope-stock": {}}, 6, "is no identifier"),
-    ({**ANSWERS, "secret of credential stock-token": {"secret": SECRET}}, 3, "instead of a reference"), ([], 3, "holds no answers"),
-    ({**ANSWERS, "may stock.book at depot/ropes": {"yes": True}}, 1, "does not hold")])
+@pytest.mark.parametrize(
+    ("answers", "code", "told"),
+    [
+        ({"make account rope-stock": {"id": "has spaces in it"}}, 6, "is no identifier"),
+        ({"make account rope-stock": {}}, 6, "is no identifier"),
+        ({**ANSWERS, "secret of credential stock-token": {"secret": SECRET}}, 3, "instead of a reference"),
+        ([], 3, "holds no answers"),
+        ({**ANSWERS, "may stock.book at depot/ropes": {"yes": True}}, 1, "does not hold"),
+    ],
+)
 def test_answers_are_checked(depot: Desk, tmp_path: Path, answers: Any, code: int, told: str) -> None:
     (depot.folder / "done.yaml").write_text(json.dumps(answers))
     ran = depot.program("enact", "rope-stock", "--yes", "--answers", "done.yaml")
@@ -191,23 +244,46 @@ def test_what_a_tenant_by_hand_needs_and_the_others(bare: Desk) -> None:
     assert (without.code, "--token" in without.err) == (2, True)
     empty = bare.run("tenant", "add", "x", "https://x.example", "--admin", "a", "--driver", "by-hand")
     assert (empty.code, "export or type them" in empty.err) == (3, True)
-    assert bare.run("tenant", "add", "x", "https://x.example", "--admin", "a", "--driver", "no-such", "--token", "env:X").code in (2, 3)
+    assert bare.run(
+        "tenant", "add", "x", "https://x.example", "--admin", "a", "--driver", "no-such", "--token", "env:X"
+    ).code in (2, 3)
 
 
 def test_what_a_standard_token_endpoint_allows_is_tried(depot: Desk, away: Away) -> None:
     """The same depot, whose accounts sign in at a token endpoint: a person makes account and key there by hand."""
     path = depot.folder / "sigillum.yaml"
-    path.write_text(path.read_text().replace("    driver: by-hand\n", f"    driver: by-hand\n    issuer: {away.address.removesuffix('/scim/v2')}\n"))
+    path.write_text(
+        path.read_text().replace(
+            "    driver: by-hand\n", f"    driver: by-hand\n    issuer: {away.address.removesuffix('/scim/v2')}\n"
+        )
+    )
     depot.charter(CHARTER.replace("member_of: [crew]\n", "").replace("kind: api-token", "kind: key-pair"), "rope-stock")
-    user = away.make("/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "rope-stock", "active": True})
+    user = away.make(
+        "/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "rope-stock", "active": True}
+    )
     answers = {"make account rope-stock": {"id": user["id"]}, "make grant stock-reader at depot/ropes": {"id": "g1"}}
     assert answered(depot, answers).code == 6
     sheet = (depot.folder / "worksheets" / "rope-stock.md").read_text()
-    kept, = (json.loads(p.read_text())["key"] for p in (depot.folder / ".sigillum" / "keys").glob("*/*.json"))
+    (kept,) = (json.loads(p.read_text())["key"] for p in (depot.folder / ".sigillum" / "keys").glob("*/*.json"))
     assert kept["d"] not in sheet
-    made = away.make("/Credentials", {"schemas": ["urn:sigillum:scim:1.0:Credential"], "principal": {"value": user["id"], "$ref": f"../Users/{user['id']}"},
-                                      "kind": "key-pair", "active": True, "publicKey": {n: kept[n] for n in ("kty", "crv", "x")}})
-    ran = answered(depot, {**answers, "make credential stock-token": {"id": made["id"]}, **{k: v for k, v in ANSWERS.items() if k.startswith("may")}})
+    made = away.make(
+        "/Credentials",
+        {
+            "schemas": ["urn:sigillum:scim:1.0:Credential"],
+            "principal": {"value": user["id"], "$ref": f"../Users/{user['id']}"},
+            "kind": "key-pair",
+            "active": True,
+            "publicKey": {n: kept[n] for n in ("kty", "crv", "x")},
+        },
+    )
+    ran = answered(
+        depot,
+        {
+            **answers,
+            "make credential stock-token": {"id": made["id"]},
+            **{k: v for k, v in ANSWERS.items() if k.startswith("may")},
+        },
+    )
     assert ran.code == 0, ran.out + ran.err
     assert ran.json["charters"][0]["proofs"]["ran_as"] == f"a fresh token; the tenant says: {user['id']}"
     away.scim("DELETE", f"/Credentials/{made['id']}")
@@ -217,20 +293,33 @@ def test_what_a_standard_token_endpoint_allows_is_tried(depot: Desk, away: Away)
 
 def test_clients_stand_in_facts_and_are_registered_by_hand(depot: Desk) -> None:
     folder = depot.folder / "facts" / "depot"
-    (folder / "clients.csv").write_text(HEAD + "id,name,client_id,purpose,owner,stage\n77,old-board,c-77,Shows stock,ines@x.example,test\n")
-    depot.charter(CHARTER.replace("kind: service-account, display: Rope stock", "kind: client, name: stock-board").replace("member_of: [crew]\n", "").replace(
-        "kind: api-token", "kind: shared-secret"), "rope-stock")
+    (folder / "clients.csv").write_text(
+        HEAD + "id,name,client_id,purpose,owner,stage\n77,old-board,c-77,Shows stock,ines@x.example,test\n"
+    )
+    depot.charter(
+        CHARTER.replace("kind: service-account, display: Rope stock", "kind: client, name: stock-board")
+        .replace("member_of: [crew]\n", "")
+        .replace("kind: api-token", "kind: shared-secret"),
+        "rope-stock",
+    )
     lines = [s["about"] for s in depot.run("rehearse", "rope-stock", "--format", "json").json["charters"][0]["steps"]]
     assert lines[0].startswith("client registration stock-board"), lines
     waiting = depot.run("enact", "rope-stock", "--yes")
     assert waiting.code == 6
     sheet = (depot.folder / "worksheets" / "rope-stock.md").read_text()
-    answers = {"make client stock-board": {"id": "c-81", "by": "ines"}, "make grant stock-reader at depot/ropes": {"id": "g1"},
-               "make credential stock-token": {"id": "c1"}, "secret of credential stock-token": {"secret": "file:stock.secret"},
-               "may stock.read at depot/ropes": {"yes": True}, "may stock.book at depot/ropes": {"yes": False}}
+    answers = {
+        "make client stock-board": {"id": "c-81", "by": "ines"},
+        "make grant stock-reader at depot/ropes": {"id": "g1"},
+        "make credential stock-token": {"id": "c1"},
+        "secret of credential stock-token": {"secret": "file:stock.secret"},
+        "may stock.read at depot/ropes": {"yes": True},
+        "may stock.book at depot/ropes": {"yes": False},
+    }
     ran = answered(depot, answers)
     assert ran.code == 0, (ran.out, sheet)
-    values = {v["value"]: v["content"] for v in depot.run("handover", "rope-stock", "--format", "json").json["sheets"][0]["values"]}
+    values = {
+        v["value"]: v["content"] for v in depot.run("handover", "rope-stock", "--format", "json").json["sheets"][0]["values"]
+    }
     assert values["client_id"] == "c-81"
     named = depot.run("rehearse", "rope-stock", "--strict")
     assert named.code in (0, 1), named.out
@@ -242,12 +331,21 @@ def test_a_foreign_principal_is_tied_to_a_client_that_was_registered_by_hand(dep
     folder = depot.folder / "facts" / "depot"
     (folder / "clients.csv").write_text(HEAD + "id,name,client_id\n77,old-board,c-77\n")
     path = depot.folder / "sigillum.yaml"
-    path.write_text(path.read_text().replace("https://depot.example", "https://depot.example\n    issuer: https://id.depot.example"))
-    depot.charter(CHARTER.replace("kind: service-account, display: Rope stock", "kind: client, name: stock-board, usable_in: any-tenant").replace(
-        "member_of: [crew]\n", "").partition("credentials:")[0].replace(
-        "for: 30d}]", "for: 30d}, {role: stream-reader, at: brindlemoor/sensing-prod, in: summit, because: beside the wind}]"), "rope-stock")
+    path.write_text(
+        path.read_text().replace("https://depot.example", "https://depot.example\n    issuer: https://id.depot.example")
+    )
+    depot.charter(
+        CHARTER.replace("kind: service-account, display: Rope stock", "kind: client, name: stock-board, usable_in: any-tenant")
+        .replace("member_of: [crew]\n", "")
+        .partition("credentials:")[0]
+        .replace(
+            "for: 30d}]",
+            "for: 30d}, {role: stream-reader, at: brindlemoor/sensing-prod, in: summit, because: beside the wind}]",
+        ),
+        "rope-stock",
+    )
     ran = answered(depot, {"make client stock-board": {"id": "c-81"}, "make grant stock-reader at depot/ropes": {"id": "g1"}})
     assert ran.code == 0, ran.out + ran.err
-    foreign, = (u for u in summit.state()["resources"]["User"] if u["userName"] == "stock-board")
+    (foreign,) = (u for u in summit.state()["resources"]["User"] if u["userName"] == "stock-board")
     about = foreign["urn:sigillum:scim:1.0:ServiceAccount"]
     assert (about["kind"], about["organisation"], about["subject"]) == ("foreign", "https://id.depot.example", "c-81")

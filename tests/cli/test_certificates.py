@@ -30,23 +30,38 @@ class House:
     """A CA of the house, made with a tool of its own."""
 
     def __init__(self, name: str = "House CA") -> None:
-        self.key, self.name = ec.generate_private_key(ec.SECP256R1()), x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, name)])
+        self.key, self.name = (
+            ec.generate_private_key(ec.SECP256R1()),
+            x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, name)]),
+        )
         self.own = self._sign(self.name, self.key.public_key(), timedelta(days=900), authority=True)
 
     def _sign(self, subject: x509.Name, key: object, lasts: timedelta, *, authority: bool) -> x509.Certificate:
         now = datetime.now(UTC)
-        return x509.CertificateBuilder().subject_name(subject).issuer_name(self.name).public_key(key).serial_number(  # type: ignore[arg-type]
-            x509.random_serial_number()).not_valid_before(now - timedelta(hours=1)).not_valid_after(now + lasts).add_extension(
-            x509.BasicConstraints(ca=authority, path_length=None), critical=True).sign(self.key, hashes.SHA256())
+        return (
+            x509.CertificateBuilder()
+            .subject_name(subject)
+            .issuer_name(self.name)
+            .public_key(key)  # type: ignore[arg-type]
+            .serial_number(x509.random_serial_number())
+            .not_valid_before(now - timedelta(hours=1))
+            .not_valid_after(now + lasts)
+            .add_extension(x509.BasicConstraints(ca=authority, path_length=None), critical=True)
+            .sign(self.key, hashes.SHA256())
+        )
 
     def answer(self, request: Path, to: Path, lasts: timedelta = timedelta(days=60), *, authority: bool = False) -> None:
         asked = x509.load_pem_x509_csr(request.read_bytes())
         assert asked.is_signature_valid
-        to.write_bytes(self._sign(asked.subject, asked.public_key(), lasts, authority=authority).public_bytes(serialization.Encoding.PEM))
+        to.write_bytes(
+            self._sign(asked.subject, asked.public_key(), lasts, authority=authority).public_bytes(serialization.Encoding.PEM)
+        )
 
 
 @pytest.mark.parametrize("algorithm", ["Ed25519", "ES256", "RS256"])
-def test_a_self_signed_one_signs_in_by_its_own_name_and_is_renewed(bare: Desk, away: Away, ticking: Tick, algorithm: str) -> None:
+def test_a_self_signed_one_signs_in_by_its_own_name_and_is_renewed(
+    bare: Desk, away: Away, ticking: Tick, algorithm: str
+) -> None:
     desk = bare
     desk.know(away, extra="    clock: tenant\n")
     desk.charter(SELF.replace("lasts: 90d", f"lasts: 90d, algorithm: {algorithm}"))
@@ -58,10 +73,14 @@ def test_a_self_signed_one_signs_in_by_its_own_name_and_is_renewed(bare: Desk, a
     mark = base64.urlsafe_b64encode(x509.load_der_x509_certificate(der).fingerprint(hashes.SHA256())).rstrip(b"=").decode()
     assert (there["thumbprint"], about["x5t#S256"], there["kind"]) == (mark, mark, "certificate")
     if algorithm == "ES256":
-        told = subprocess.run(["openssl", "x509", "-inform", "der", "-noout", "-text"], input=der, capture_output=True, check=True).stdout.decode()
+        told = subprocess.run(
+            ["openssl", "x509", "-inform", "der", "-noout", "-text"], input=der, capture_output=True, check=True
+        ).stdout.decode()
         assert "CA:FALSE" in told and "Digital Signature" in told and "wind-ingest" in told
         assert "d" in kept(desk)["key"]
-    assert datetime.fromisoformat(there["validUntil"]) == x509.load_der_x509_certificate(der).not_valid_after_utc + timedelta(seconds=1)
+    assert datetime.fromisoformat(there["validUntil"]) == x509.load_der_x509_certificate(der).not_valid_after_utc + timedelta(
+        seconds=1
+    )
     assert desk.run("enact", "wind-ingest", "--yes").out.count("Nothing to do") == 1
     assert desk.run("rotate", "wind-ingest").code == 7
     assert desk.run("rotate", "wind-ingest", "--taken", "mira.sol").code == 7
@@ -87,12 +106,18 @@ def test_the_houses_ca_is_asked_and_its_answer_is_looked_at(desk: Desk, away: Aw
     assert live(away) == []
     first = request.read_bytes()
     assert desk.run("enact", "wind-ingest", "--yes").code == 6
-    assert x509.load_pem_x509_csr(first).public_key() == x509.load_pem_x509_csr(request.read_bytes()).public_key()  # the same key
+    assert (
+        x509.load_pem_x509_csr(first).public_key() == x509.load_pem_x509_csr(request.read_bytes()).public_key()
+    )  # the same key
     answered = BY_CA.replace("signed_by: ca", "signed_by: ca, certificate: 'file:answer.pem'")
     desk.charter(answered)
     assert desk.run("charter", "check", "wind-ingest").code == 3  # it is not there yet
-    for lasts, authority, who, told in ((60, True, house, "may sign others"), (-0.01, False, house, "is over since"), (900, False, house, "allows 180d"),
-                                        (60, False, House("Strangers"), "not by the house's CA")):
+    for lasts, authority, who, told in (
+        (60, True, house, "may sign others"),
+        (-0.01, False, house, "is over since"),
+        (900, False, house, "allows 180d"),
+        (60, False, House("Strangers"), "not by the house's CA"),
+    ):
         who.answer(request, answer, timedelta(days=lasts), authority=authority)
         ran = desk.run("enact", "wind-ingest", "--yes")
         assert (ran.code, told in " ".join(ran.out.split())) == (3, True), ran.out
@@ -108,7 +133,9 @@ def test_the_houses_ca_is_asked_and_its_answer_is_looked_at(desk: Desk, away: Aw
     ran = desk.run("enact", "wind-ingest", "--yes")
     assert (ran.code, "by CN=House CA" in ran.out) == (0, True), ran.out
     [there] = [c for c in away.of("Credential") if c["name"] == "ingest-key"]
-    assert datetime.fromisoformat(there["validUntil"]) == x509.load_pem_x509_certificate(answer.read_bytes()).not_valid_after_utc + timedelta(seconds=1)
+    assert datetime.fromisoformat(there["validUntil"]) == x509.load_pem_x509_certificate(
+        answer.read_bytes()
+    ).not_valid_after_utc + timedelta(seconds=1)
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
     ran = desk.run("rotate", "wind-ingest")  # the next key, and another request
     second = desk.folder / "requests" / "wind-ingest-ingest-key-2.csr.pem"

@@ -14,8 +14,14 @@ import pytest
 
 from conftest import Desk
 
-WANTED = [("sigillum hando", {"handover"}), ("sigillum handover ", {"sheet", "open", "key", "received", "connected"}), ("sigillum sandbox world ch", {"check"}),
-          ("sigillum handover open --rev", {"--reveal"}), ("sigillum ledger show --format c", {"csv"}), ("sigillum charter new --memb", {"--member", "--member-of"})]
+WANTED = [
+    ("sigillum hando", {"handover"}),
+    ("sigillum handover ", {"sheet", "open", "key", "received", "connected"}),
+    ("sigillum sandbox world ch", {"check"}),
+    ("sigillum handover open --rev", {"--reveal"}),
+    ("sigillum ledger show --format c", {"csv"}),
+    ("sigillum charter new --memb", {"--member", "--member-of"}),
+]
 BASH = """
 source {script}
 words=({line}); [[ "{line}" == *' ' ]] && words+=('')
@@ -37,15 +43,22 @@ def script(bare: Desk, shell: str, path: Path) -> Path:
 def test_in_bash(bare: Desk, tmp_path: Path) -> None:
     made = script(bare, "bash", tmp_path / "c")
     for line, wanted in WANTED:
-        told = subprocess.run(["bash", "-c", BASH.format(script=made, line=line)], capture_output=True, text=True, check=True).stdout
+        told = subprocess.run(
+            ["bash", "-c", BASH.format(script=made, line=line)], capture_output=True, text=True, check=True
+        ).stdout
         assert set(told.split()) == wanted, (line, told)
 
 
 def test_in_fish(bare: Desk, tmp_path: Path) -> None:
     made = script(bare, "fish", tmp_path / "c")
     for line, wanted in WANTED:
-        told = subprocess.run(["fish", "--no-config", "-c", f"source {made}; complete -C '{line}'"], capture_output=True, text=True, check=True,
-                              env={**os.environ, "HOME": str(tmp_path)}).stdout
+        told = subprocess.run(
+            ["fish", "--no-config", "-c", f"source {made}; complete -C '{line}'"],
+            capture_output=True,
+            text=True,
+            check=True,
+            env={**os.environ, "HOME": str(tmp_path)},
+        ).stdout
         assert {one.partition("\t")[0] for one in told.splitlines()} == wanted, (line, told)
 
 
@@ -54,7 +67,9 @@ def test_in_zsh(bare: Desk, tmp_path: Path) -> None:
     process, ours = pty.fork()
     if process == 0:
         os.chdir(tmp_path)
-        os.execvpe("zsh", ["zsh", "-f", "-i"], {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "TERM": "dumb", "PS1": "ready> "})
+        os.execvpe(
+            "zsh", ["zsh", "-f", "-i"], {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "TERM": "dumb", "PS1": "ready> "}
+        )
     seen = bytearray()
 
     def until(text: str) -> None:
@@ -63,7 +78,8 @@ def test_in_zsh(bare: Desk, tmp_path: Path) -> None:
             if select.select([ours], [], [], 0.1)[0]:
                 seen.extend(os.read(ours, 65536))
         assert text.encode() in seen, bytes(seen)
-        del seen[:seen.index(text.encode()) + len(text)]
+        del seen[: seen.index(text.encode()) + len(text)]
+
     try:
         os.write(ours, b"fpath=($PWD $fpath); autoload -Uz compinit; compinit -u -D; setopt no_beep; print beg''un\n")
         until("begun")
@@ -73,7 +89,7 @@ def test_in_zsh(bare: Desk, tmp_path: Path) -> None:
                 continue
             word = next(iter(wanted))
             os.write(ours, f"{line}\t".encode())
-            until(word[len(line.rpartition(" ")[2]):] if not word.startswith("-") else word)
+            until(word[len(line.rpartition(" ")[2]) :] if not word.startswith("-") else word)
             os.write(ours, b"\x15print -r -- don''e\n")
             until("done\r\n")
             until("ready> ")

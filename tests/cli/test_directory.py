@@ -49,10 +49,20 @@ def test_it_gets_all_but_the_top_power_by_the_address_that_its_home_shows(office
     assert (ran.code, ran.out.count("holds ")) == (0, 3), ran.out + ran.err
     [role] = [r for r in away.state()["resources"]["Role"] if r["name"] == "helpers"]
     assert sorted(p["value"] for p in role["permissions"]) == ["directory.change", "directory.read"]
-    about = next(u for u in away.state()["resources"]["User"] if u["userName"] == "helper")["urn:sigillum:scim:1.0:ServiceAccount"]
-    assert (about["subject"], about["organisation"]) == ("helper@robots.brindlemoor.example", home.address.removesuffix("/scim/v2"))
+    about = next(u for u in away.state()["resources"]["User"] if u["userName"] == "helper")[
+        "urn:sigillum:scim:1.0:ServiceAccount"
+    ]
+    assert (about["subject"], about["organisation"]) == (
+        "helper@robots.brindlemoor.example",
+        home.address.removesuffix("/scim/v2"),
+    )
     assert "helper@robots.brindlemoor.example" in desk.run("rehearse", "helper").out
-    desk.charter(HELPER.replace("[directory.owners], in", "[directory.owners, directory.change], in").replace("  - {can: directory.change, at: brindlemoor/directory, in: roster}\n", ""), "helper")
+    desk.charter(
+        HELPER.replace("[directory.owners], in", "[directory.owners, directory.change], in").replace(
+            "  - {can: directory.change, at: brindlemoor/directory, in: roster}\n", ""
+        ),
+        "helper",
+    )
     assert desk.run("enact", "helper", "--yes").code == 0
     [role] = [r for r in away.state()["resources"]["Role"] if r["name"] == "helpers"]
     assert [p["value"] for p in role["permissions"]] == ["directory.read"]
@@ -61,10 +71,16 @@ def test_it_gets_all_but_the_top_power_by_the_address_that_its_home_shows(office
 
 
 # what is written instead, and what is said
-@pytest.mark.parametrize(("old", "new", "told"), [
-    ("like: directory-owner", "like: directory-ower", "has no role 'directory-ower'"), ("without: [directory.owners]", "without: [directory.owner]", "that could be left out"),
-    (", without: [directory.owners]", "", "it would be directory-owner once more"), ("like: directory-owner, ", "permissions: [directory.read], like: directory-owner, ", "not said, or twice"),
-    ("kind: service-account", "kind: team", "a team does not act in another tenant")])
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ("like: directory-owner", "like: directory-ower", "has no role 'directory-ower'"),
+        ("without: [directory.owners]", "without: [directory.owner]", "that could be left out"),
+        (", without: [directory.owners]", "", "it would be directory-owner once more"),
+        ("like: directory-owner, ", "permissions: [directory.read], like: directory-owner, ", "not said, or twice"),
+        ("kind: service-account", "kind: team", "a team does not act in another tenant"),
+    ],
+)
 def test_what_such_a_role_cannot_be(office: tuple[Desk, Away, Away], old: str, new: str, told: str) -> None:
     office[0].charter(HELPER.replace(old, new), "helper")
     ran = office[0].run("rehearse", "helper")
@@ -81,11 +97,25 @@ def test_who_is_not_known_there_is_told(office: tuple[Desk, Away, Away], sandbox
 
 
 # the sections, what is expected, and which of the two is said
-@pytest.mark.parametrize(("sections", "proof", "code"), [
-    (ACTING, "{can: directory.read, at: brindlemoor/directory}", "acts-not-administers"),
-    ("grants: [{role: directory-owner, at: brindlemoor/directory, because: x}]\n", "{can: calendar.read, at: brindlemoor/calendars/rota, on_behalf_of: kai.lund@brindlemoor.example}", "administers-not-acts"),
-    (ACTING + "grants: [{role: directory-owner, at: brindlemoor/directory, because: x}]\n", "{can: directory.read, at: brindlemoor/directory}", "")])
-def test_looking_after_a_directory_is_not_acting_for_its_people(office: tuple[Desk, Away, Away], sections: str, proof: str, code: str) -> None:
+@pytest.mark.parametrize(
+    ("sections", "proof", "code"),
+    [
+        (ACTING, "{can: directory.read, at: brindlemoor/directory}", "acts-not-administers"),
+        (
+            "grants: [{role: directory-owner, at: brindlemoor/directory, because: x}]\n",
+            "{can: calendar.read, at: brindlemoor/calendars/rota, on_behalf_of: kai.lund@brindlemoor.example}",
+            "administers-not-acts",
+        ),
+        (
+            ACTING + "grants: [{role: directory-owner, at: brindlemoor/directory, because: x}]\n",
+            "{can: directory.read, at: brindlemoor/directory}",
+            "",
+        ),
+    ],
+)
+def test_looking_after_a_directory_is_not_acting_for_its_people(
+    office: tuple[Desk, Away, Away], sections: str, proof: str, code: str
+) -> None:
     desk = office[0]
     desk.charter(f"{BOTH}{sections}proofs: [{proof}]\n", "both")
     notes = [n["code"] for n in desk.run("rehearse", "both", "--format", "json").json["charters"][0]["notes"]]

@@ -34,7 +34,7 @@ def typed(text: str) -> Iterator[Typed]:
     """The commands of a document, and the edits that it asks for: `in `FILE``, and then a block of YAML."""
     end = 0
     for block in BLOCK.finditer(text):
-        before, end = text[end:block.start()], block.end()
+        before, end = text[end : block.start()], block.end()
         if block[1] == "yaml" and (says := list(SAYS.finditer(before))):
             yield Typed(block[2], file=says[-1]["file"])
         for line in block[2].replace("\\\n", " ").splitlines() if block[1] == "sh" else ():
@@ -66,7 +66,9 @@ class Shell:
             path.write_text(path.read_text() + one.line)
             return
         words = [re.sub(r"\$\((.*)\)", lambda told: self.tells(told[1]), word) for word in shlex.split(one.line, comments=True)]
-        words = [found for word in words for found in ([str(p) for p in sorted(Path().glob(word))] if "/*/" in word else [word])]
+        words = [
+            found for word in words for found in ([str(p) for p in sorted(Path().glob(word))] if "/*/" in word else [word])
+        ]
         if words[0] == "cd":
             os.chdir(words[1])
             return
@@ -96,11 +98,17 @@ def jobs() -> list[tuple[str, str]]:
     return [(section.splitlines()[0], first + section) for section in sections]
 
 
-DOCUMENTS = [("README", (ROOT / "README.md").read_text()), *((n, (ROOT / "docs" / f"{n}.md").read_text()) for n in ("sandbox", "by-hand")), *jobs()]
+DOCUMENTS = [
+    ("README", (ROOT / "README.md").read_text()),
+    *((n, (ROOT / "docs" / f"{n}.md").read_text()) for n in ("sandbox", "by-hand")),
+    *jobs(),
+]
 
 
 @pytest.mark.parametrize(("name", "text"), DOCUMENTS, ids=[name for name, _ in DOCUMENTS])
-def test_every_line_runs_in_its_order(name: str, text: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_every_line_runs_in_its_order(
+    name: str, text: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     monkeypatch.chdir(tmp_path)
     port, shell = 8000 + os.getpid() % 50_000, Shell(monkeypatch, capsys)
     lines = list(typed(re.sub(r"\b847\d\b", str(port), text)))
@@ -116,6 +124,6 @@ def test_every_line_runs_in_its_order(name: str, text: str, tmp_path: Path, monk
 def test_a_newcomer_needs_few_commands_and_edits() -> None:
     """From an empty folder to a proof, in a world of one's own."""
     lines = list(typed((ROOT / "docs" / "sandbox.md").read_text()))
-    path = lines[:next(n for n, one in enumerate(lines) if one.line.startswith("sigillum prove")) + 1]
+    path = lines[: next(n for n, one in enumerate(lines) if one.line.startswith("sigillum prove")) + 1]
     commands, edits = [one for one in path if not one.file], [one for one in path if one.file]
     assert (len(commands) <= 15, len(edits) <= 3) == (True, True)

@@ -8,9 +8,14 @@ from icalendar import Calendar
 
 from conftest import CHARTER, Away, Desk, Sandbox
 
-NEAR = CHARTER.replace("lasts: 90d", "lasts: 30d, renew_before: 20d, consumers: [mast-gateway]").replace(
-    "because: stores the readings}", "because: stores the readings}\n  - {role: stream-reader, at: brindlemoor/cameras, for: 2d, because: looks}").replace(
-    "owner: mara", "review: 2026-01-31\nowner: mara")
+NEAR = (
+    CHARTER.replace("lasts: 90d", "lasts: 30d, renew_before: 20d, consumers: [mast-gateway]")
+    .replace(
+        "because: stores the readings}",
+        "because: stores the readings}\n  - {role: stream-reader, at: brindlemoor/cameras, for: 2d, because: looks}",
+    )
+    .replace("owner: mara", "review: 2026-01-31\nowner: mara")
+)
 
 
 def test_everything_that_ends_in_order_of_time(desk: Desk, away: Away, sandbox: Sandbox) -> None:
@@ -18,17 +23,61 @@ def test_everything_that_ends_in_order_of_time(desk: Desk, away: Away, sandbox: 
     nothing = desk.run("due", "--format", "json")
     assert (nothing.code, [(d["kind"], d["state"]) for d in nothing.json["due"]]) == (1, [("review", "over")])
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
-    assert desk.run("lend", "stream-keeper", "--at", "brindlemoor/sensing-prod/streams/mast-test", "--to", "wind-ingest", "--for", "3h", "--because", "clears", "--yes").code == 0
+    assert (
+        desk.run(
+            "lend",
+            "stream-keeper",
+            "--at",
+            "brindlemoor/sensing-prod/streams/mast-test",
+            "--to",
+            "wind-ingest",
+            "--for",
+            "3h",
+            "--because",
+            "clears",
+            "--yes",
+        ).code
+        == 0
+    )
     assert desk.run("handover", "key", str(desk.folder / "g.jwk")).code == 0
-    assert desk.run("handover", "wind-ingest", "--seal-to", str(desk.folder / "g.public.jwk"), "--lasts", "5d", "--out", str(desk.folder / "s")).code == 0
+    assert (
+        desk.run(
+            "handover",
+            "wind-ingest",
+            "--seal-to",
+            str(desk.folder / "g.public.jwk"),
+            "--lasts",
+            "5d",
+            "--out",
+            str(desk.folder / "s"),
+        ).code
+        == 0
+    )
     found = desk.run("due", "--format", "json").json["due"]
-    assert [(d["kind"], d["state"]) for d in found] == [("review", "over"), ("handed over", "due"), ("loan", "later"), ("grant", "later"), ("sealed sheet", "later"), ("credential", "later")]
+    assert [(d["kind"], d["state"]) for d in found] == [
+        ("review", "over"),
+        ("handed over", "due"),
+        ("loan", "later"),
+        ("grant", "later"),
+        ("sealed sheet", "later"),
+        ("credential", "later"),
+    ]
     assert found == sorted(found, key=lambda d: d["at"])
     assert "go without: mast-gateway" in found[-1]["then"]
-    assert [d["kind"] for d in desk.run("due", "--within", "12h", "--format", "json").json["due"]] == ["review", "handed over", "loan"]
+    assert [d["kind"] for d in desk.run("due", "--within", "12h", "--format", "json").json["due"]] == [
+        "review",
+        "handed over",
+        "loan",
+    ]
     ahead = (datetime.now(UTC) + timedelta(days=12)).strftime("%Y-%m-%dT%H:%M:%SZ")
     later = desk.run("due", "--at", ahead, "--format", "json").json["due"]
-    assert [(d["kind"], d["state"]) for d in later] == [("review", "over"), ("handed over", "due"), ("loan", "over"), ("grant", "over"), ("credential", "due")]
+    assert [(d["kind"], d["state"]) for d in later] == [
+        ("review", "over"),
+        ("handed over", "due"),
+        ("loan", "over"),
+        ("grant", "over"),
+        ("credential", "due"),
+    ]
     assert "wind-ingest: the credential ingest-key" in " ".join(desk.run("due").out.split())
     assert desk.run("due", "--format", "csv").out.startswith("at,state,kind,charter,what")
     assert desk.run("due", "nobody").code == 3
@@ -46,6 +95,7 @@ def test_another_import_of_the_calendar_changes_what_is_there(desk: Desk, away: 
         desk.run("due", "--within", "365d", "--calendar", str(path))
         made = Calendar.from_ical(path.read_bytes())
         return {str(e["uid"]): (e.decoded("dtstart"), e.walk("VALARM")[0].decoded("trigger")) for e in made.walk("VEVENT")}
+
     first = events()
     assert (len(first), events()) == (3, first)
     assert timedelta(days=-20) in {alarm for _, alarm in first.values()}
@@ -58,7 +108,19 @@ def test_another_import_of_the_calendar_changes_what_is_there(desk: Desk, away: 
 def test_a_request_without_an_answer_is_due(bare: Desk, sandbox: Sandbox) -> None:
     roster = sandbox.tenant("roster")
     bare.know(roster, "roster", "lena.frost")
-    bare.run("charter", "new", "rota", "--kind", "client", "--scope", "calendar:calendar.read", "--tenant", "roster", "--purpose", "Reads the rota")
+    bare.run(
+        "charter",
+        "new",
+        "rota",
+        "--kind",
+        "client",
+        "--scope",
+        "calendar:calendar.read",
+        "--tenant",
+        "roster",
+        "--purpose",
+        "Reads the rota",
+    )
     assert bare.run("enact", "rota", "--yes").code == 6
     found = [d for d in bare.run("due", "--format", "json").json["due"] if d["kind"] == "request"]
     assert [(d["state"], d["charter"], "calendar.read" in d["what"]) for d in found] == [("due", "rota", True)]

@@ -41,7 +41,7 @@ def done(desk: Desk) -> Desk:
 
 
 def key_of(desk: Desk) -> dict[str, Any]:
-    path, = (desk.folder / ".sigillum" / "keys").glob("*/*.json")
+    (path,) = (desk.folder / ".sigillum" / "keys").glob("*/*.json")
     return dict(json.loads(path.read_text()))
 
 
@@ -52,7 +52,9 @@ def state(desk: Desk, *more: str, charter: str = "wind-ingest") -> Any:
 def test_a_sheet_is_complete_once_its_values_are_there(desk: Desk) -> None:
     before = state(desk)
     assert (before["complete"], {v["value"]: bool(v["content"]) for v in before["values"]}) == (
-        False, {"token_endpoint": True, "account": True, "principal_id": False, "key": False, "ends": False})
+        False,
+        {"token_endpoint": True, "account": True, "principal_id": False, "key": False, "ends": False},
+    )
     assert desk.run("handover", "wind-ingest").code == 1
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
     after = state(desk)
@@ -82,7 +84,11 @@ def test_secrets_are_revealed_with_a_word_and_written_down(done: Desk, tmp_path:
     assert (masks.code, "a file of masks" in masks.err, (tmp_path / "masks.env").exists()) == (2, True, False)
     shown = YAML(typ="safe").load(done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--as", "yaml").out)
     assert json.loads(shown["WIND_INGEST_KEY"]) == key
-    entries = [e for e in done.run("ledger", "show", "wind-ingest", "--entries", "--format", "json").json["entries"] if e["kind"] == "handed-over"]
+    entries = [
+        e
+        for e in done.run("ledger", "show", "wind-ingest", "--entries", "--format", "json").json["entries"]
+        if e["kind"] == "handed-over"
+    ]
     assert [(e["body"]["how"], e["body"]["form"]) for e in entries] == [("revealed", "env"), ("revealed", "yaml")]
     assert key["d"] not in json.dumps(entries)
     assert "revealed at" in done.run("handover", "wind-ingest").out
@@ -94,7 +100,9 @@ def test_what_a_kind_of_consumer_asks_for_and_what_is_wrong_with_it(bare: Desk, 
     settle(bare, roster, summit)
     path = bare.folder / "sigillum.yaml"
     path.write_text(path.read_text() + CONSUMERS)
-    bare.charter(MAILER.replace("kind: key-pair", "kind: shared-secret") + "handover: {to: mail-desk, as: env}\n", "avalanche-mailer")
+    bare.charter(
+        MAILER.replace("kind: key-pair", "kind: shared-secret") + "handover: {to: mail-desk, as: env}\n", "avalanche-mailer"
+    )
     missing = state(bare, charter="avalanche-mailer")
     assert {v["name"] for v in missing["values"] if v["problem"]} == {"APP", "APP_SECRET", "UNTIL"}
     ran = bare.run(*ENACT_MAILER)
@@ -116,7 +124,9 @@ def sealed(done: Desk, tmp_path: Path) -> tuple[Desk, Path, Path, str]:
     """A desk, the sealed sheet, the receiving key, and the sender's thumbprint."""
     assert done.run("handover", "key", str(tmp_path / "mine.jwk")).code == 0
     out = tmp_path / "sheet.sealed"
-    ran = done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "mine.public.jwk"), "--out", str(out), "--lasts", "1h")
+    ran = done.run(
+        "handover", "wind-ingest", "--seal-to", str(tmp_path / "mine.public.jwk"), "--out", str(out), "--lasts", "1h"
+    )
     assert ran.code == 0, ran.err
     sender = thumbprint(json.loads((done.folder / ".sigillum" / "ledger-key.json").read_text()))
     assert sender in ran.err
@@ -124,7 +134,9 @@ def sealed(done: Desk, tmp_path: Path) -> tuple[Desk, Path, Path, str]:
 
 
 def opened(desk: Desk, file: Path, key: Path, *more: str) -> Any:
-    return Desk(desk.folder.parent, desk.capture).program("handover", "open", str(file), "--key", f"file:{key}", "--as", "env", *more)
+    return Desk(desk.folder.parent, desk.capture).program(
+        "handover", "open", str(file), "--key", f"file:{key}", "--as", "env", *more
+    )
 
 
 def test_a_sealed_sheet_opens_on_the_other_side_and_an_independent_library_agrees(sealed: tuple[Desk, Path, Path, str]) -> None:
@@ -143,17 +155,33 @@ def test_a_sealed_sheet_opens_on_the_other_side_and_an_independent_library_agree
     claims = jwt.decode(plain.decode(), signer, algorithms=["Ed25519"]).claims
     assert claims["exp"] - claims["iat"] == 3600
     assert [v["content"] for v in claims["sheet"]["values"] if v["value"] == "account"] == ["wind-ingest"]
-    entry = [e for e in desk.run("ledger", "show", "wind-ingest", "--entries", "--format", "json").json["entries"] if e["kind"] == "handed-over"][-1]["body"]
+    entry = [
+        e
+        for e in desk.run("ledger", "show", "wind-ingest", "--entries", "--format", "json").json["entries"]
+        if e["kind"] == "handed-over"
+    ][-1]["body"]
     assert (entry["how"], entry["receiver"], entry["sealed"]) == ("sealed", claims["aud"], claims["jti"])
     assert private not in file.read_text() + json.dumps(entry)
 
 
-@pytest.mark.parametrize(("wrong", "told"), [
-    ("key", "sealed to another key"), ("cut", "a part of it is missing"), ("short", "changed or damaged"), ("changed", "changed or damaged"),
-    ("stranger", "a key that is not known here"), ("ended", "it has ended"), ("unsigned", "not signed as it has to be"),
-    ("aud", "meant for somebody else"), ("text", "no sealed sheet"), ("no key", "no JWK")])
+@pytest.mark.parametrize(
+    ("wrong", "told"),
+    [
+        ("key", "sealed to another key"),
+        ("cut", "a part of it is missing"),
+        ("short", "changed or damaged"),
+        ("changed", "changed or damaged"),
+        ("stranger", "a key that is not known here"),
+        ("ended", "it has ended"),
+        ("unsigned", "not signed as it has to be"),
+        ("aud", "meant for somebody else"),
+        ("text", "no sealed sheet"),
+        ("no key", "no JWK"),
+    ],
+)
 def test_a_sheet_that_is_wrong_in_any_way_gives_no_plaintext(
-        sealed: tuple[Desk, Path, Path, str], tmp_path: Path, wrong: str, told: str) -> None:
+    sealed: tuple[Desk, Path, Path, str], tmp_path: Path, wrong: str, told: str
+) -> None:
     desk, file, key, sender = sealed
     text, private = file.read_text().strip(), key_of(desk)["key"]["d"]
     parts = text.split(".")
@@ -163,8 +191,15 @@ def test_a_sheet_that_is_wrong_in_any_way_gives_no_plaintext(
         claims = json.loads(jws.extract_compact(jwe.decrypt_compact(text, receiver).plaintext or b"").payload)
         signer = OKPKey.import_key(json.loads((desk.folder / ".sigillum" / "ledger-key.json").read_text()))
         body = json.dumps({**claims, **change})
-        inner = jws.serialize_compact({"alg": "Ed25519", "jwk": signer.as_dict(private=False)}, body, signer, algorithms=["Ed25519"]) if sign else body
+        inner = (
+            jws.serialize_compact(
+                {"alg": "Ed25519", "jwk": signer.as_dict(private=False)}, body, signer, algorithms=["Ed25519"]
+            )
+            if sign
+            else body
+        )
         return jwe.encrypt_compact({"alg": "ECDH-ES+A256KW", "enc": "A256GCM"}, inner, receiver)
+
     if wrong == "key":
         desk.run("handover", "key", str(tmp_path / "other.jwk"))
         key = tmp_path / "other.jwk"
@@ -177,10 +212,16 @@ def test_a_sheet_that_is_wrong_in_any_way_gives_no_plaintext(
     else:
         middle = len(parts[3]) // 2
         broken: dict[str, Callable[[], str]] = {
-            "cut": lambda: ".".join(parts[:3]), "short": lambda: text[:-6], "text": lambda: "hello",
-            "changed": lambda: ".".join([*parts[:3], parts[3][:middle] + ("A" if parts[3][middle] != "A" else "B") + parts[3][middle + 1:], parts[4]]),
-            "ended": lambda: resealed({"exp": int(time.time()) - 1}), "aud": lambda: resealed({"aud": "somebody"}),
-            "unsigned": lambda: resealed({}, sign=False)}
+            "cut": lambda: ".".join(parts[:3]),
+            "short": lambda: text[:-6],
+            "text": lambda: "hello",
+            "changed": lambda: ".".join(
+                [*parts[:3], parts[3][:middle] + ("A" if parts[3][middle] != "A" else "B") + parts[3][middle + 1 :], parts[4]]
+            ),
+            "ended": lambda: resealed({"exp": int(time.time()) - 1}),
+            "aud": lambda: resealed({"aud": "somebody"}),
+            "unsigned": lambda: resealed({}, sign=False),
+        }
         file.write_text(broken[wrong]())
     ran = opened(desk, file, key, "--from", sender, "--out", str(tmp_path / "never"))
     assert (ran.code, told in ran.err, "  do     " in ran.err) == (3, True, True), ran.err
@@ -188,7 +229,9 @@ def test_a_sheet_that_is_wrong_in_any_way_gives_no_plaintext(
     assert not (tmp_path / "never").exists()
 
 
-@pytest.mark.parametrize("receiver", [lambda: ECKey.generate_key("P-256"), lambda: RSAKey.generate_key(2048)], ids=["P-256", "RSA"])
+@pytest.mark.parametrize(
+    "receiver", [lambda: ECKey.generate_key("P-256"), lambda: RSAKey.generate_key(2048)], ids=["P-256", "RSA"]
+)
 def test_other_receiving_keys_and_keys_that_cannot_receive(done: Desk, tmp_path: Path, receiver: Any) -> None:
     key = receiver()
     (tmp_path / "public.jwk").write_text(json.dumps(key.as_dict(private=False)))
@@ -209,11 +252,23 @@ def test_a_signed_receipt_takes_a_rotation_on(done: Desk, away: Away, sandbox: S
     assert theirs.run("init", str(theirs.folder)).code == 0
     assert theirs.run("handover", "key", str(tmp_path / "g.jwk")).code == 0
     assert done.run("rotate", "wind-ingest", "--yes").code == 6  # it waits for a word
-    assert done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk"), "--out", str(tmp_path / "s")).code == 0
+    assert (
+        done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk"), "--out", str(tmp_path / "s")).code == 0
+    )
     keys = [json.loads((d.folder / ".sigillum" / "ledger-key.json").read_text()) for d in (done, theirs)]
     ours, them = [str(OKPKey.import_key(k).thumbprint()) for k in keys]
     receipt = tmp_path / "s.receipt.json"
-    words = ("handover", "open", str(tmp_path / "s"), "--key", f"file:{tmp_path}/g.jwk", "--from", ours, "--receipt", str(receipt))
+    words = (
+        "handover",
+        "open",
+        str(tmp_path / "s"),
+        "--key",
+        f"file:{tmp_path}/g.jwk",
+        "--from",
+        ours,
+        "--receipt",
+        str(receipt),
+    )
     assert theirs.run(*words).code == 0
     assert (theirs.run(*words).code, keys[1]["d"] in receipt.read_text()) == (3, False)  # never written over
     told = json.loads(receipt.read_text())
@@ -234,17 +289,28 @@ def test_what_is_not_sealed_or_opened(desk: Desk, tmp_path: Path) -> None:
     assert desk.run("handover", "key", str(tmp_path / "k.jwk")).code == 3  # never written over
     assert desk.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "k.public.jwk")).code == 6  # not complete
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
-    for words in (("wind-ingest", "--seal"), ("open", "x"), ("open", "x", "--key", "file:k", "y"), ("key",), ("connected", "wind-ingest"), ()):
+    for words in (
+        ("wind-ingest", "--seal"),
+        ("open", "x"),
+        ("open", "x", "--key", "file:k", "y"),
+        ("key",),
+        ("connected", "wind-ingest"),
+        (),
+    ):
         assert desk.run("handover", *words).code == 2, words
     desk.charter(CHARTER.replace("wind-ingest", "second"), "second")
     assert desk.run("handover", "--all", "--reveal", "second").code == 2
     for sender in ("-" + "a" * 42, "a" * 43):  # a thumbprint can begin with a dash
-        assert desk.run("handover", "open", str(tmp_path / "none"), "--key", f"file:{tmp_path}/k.jwk", "--from", sender).code == 3
+        assert (
+            desk.run("handover", "open", str(tmp_path / "none"), "--key", f"file:{tmp_path}/k.jwk", "--from", sender).code == 3
+        )
 
 
 def test_the_tenant_is_believed_before_the_person(done: Desk, away: Away, sandbox: Sandbox, tmp_path: Path) -> None:
     assert done.run("handover", "key", str(tmp_path / "g.jwk")).code == 0
-    assert done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk"), "--out", str(tmp_path / "s")).code == 0
+    assert (
+        done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk"), "--out", str(tmp_path / "s")).code == 0
+    )
     said = ("handover", "connected", "wind-ingest", "--consumer", "mast-gateway", "--connection", "7")
     ran = done.run(*said)
     assert (ran.code, "was never used since" in ran.err) == (6, True), ran.err
@@ -273,15 +339,19 @@ def test_a_connection_is_recorded_once(done: Desk, away: Away) -> None:
 def test_nothing_secret_travels_where_the_holder_keeps_the_key(desk: Desk, tmp_path: Path) -> None:
     key = OKPKey.generate_key("Ed25519").as_dict(private=False)
     (desk.folder / "holder.jwk").write_text(json.dumps(key))
-    desk.charter(CHARTER.replace("kind: key-pair", "kind: key-pair, keep_in: holder, public_key: 'file:holder.jwk'") +
-                 "handover: {gives: [principal_id, key_id, token_endpoint]}\n")
+    desk.charter(
+        CHARTER.replace("kind: key-pair", "kind: key-pair, keep_in: holder, public_key: 'file:holder.jwk'")
+        + "handover: {gives: [principal_id, key_id, token_endpoint]}\n"
+    )
     assert desk.run("enact", "wind-ingest", "--yes", "--no-prove").code == 0
     sheet = state(desk)
     assert (sheet["complete"], [v["kind"] for v in sheet["values"]]) == (True, ["identifier", "identifier", "address"])
     assert sheet["values"][1]["content"] == thumbprint(key)
 
 
-@pytest.mark.parametrize("name", ["x;id", "$(id)", "LD_PRELOAD", "PATH", "BASH_ENV", "PYTHONSTARTUP", "a b", "", "1A", "A=B", "X\nY"])
+@pytest.mark.parametrize(
+    "name", ["x;id", "$(id)", "LD_PRELOAD", "PATH", "BASH_ENV", "PYTHONSTARTUP", "a b", "", "1A", "A=B", "X\nY"]
+)
 def test_a_name_in_a_sheet_never_becomes_a_command_or_steers_a_program(done: Desk, name: str) -> None:
     sheet = Sheet("wind-ingest", "", (Value("client_id", name, "identifier", "x"),))
     assert unfit(v.name for v in sheet.values) == name or name == ""
@@ -297,14 +367,20 @@ def test_an_incomplete_sheet_is_not_handed_on(done: Desk, tmp_path: Path) -> Non
     path.write_text(path.read_text() + "consumers: {desk: {asks: [{value: account}, {value: person}]}}\n")
     ran = done.run("handover", "wind-ingest", "--to", "desk", "--reveal", "wind-ingest", "--as", "env")
     assert (ran.code, "is not complete" in ran.err, ran.out) == (6, True, "")
-    assert [e for e in done.run("ledger", "show", "--entries", "--format", "json").json["entries"] if e["kind"] == "handed-over"] == []
+    assert [
+        e for e in done.run("ledger", "show", "--entries", "--format", "json").json["entries"] if e["kind"] == "handed-over"
+    ] == []
 
 
 @pytest.mark.parametrize("kind", ["key-pair", "api-token"])
-def test_what_is_handed_over_is_kept_here_no_more(bare: Desk, sandbox: Sandbox, ticking: Callable[[int], None], forked: Fork, tmp_path: Path, kind: str) -> None:
+def test_what_is_handed_over_is_kept_here_no_more(
+    bare: Desk, sandbox: Sandbox, ticking: Callable[[int], None], forked: Fork, tmp_path: Path, kind: str
+) -> None:
     away = sandbox.tenant()
     bare.know(away, extra="    clock: tenant\n")
-    bare.charter(CHARTER.replace("kind: key-pair, lasts: 90d", f"kind: {kind}, lasts: 90d, keep_in: handover").replace(", count: 3", ""))
+    bare.charter(
+        CHARTER.replace("kind: key-pair, lasts: 90d", f"kind: {kind}, lasts: 90d, keep_in: handover").replace(", count: 3", "")
+    )
     assert bare.run("enact", "wind-ingest", "--yes").code == 0
     assert bare.run("handover", "key", str(tmp_path / "g.jwk")).code == 0
     seal = ["handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk")]
@@ -312,18 +388,25 @@ def test_what_is_handed_over_is_kept_here_no_more(bare: Desk, sandbox: Sandbox, 
 
     def here() -> list[str]:
         return sorted(p.name for p in bare.folder.glob(".sigillum/keys/*/**/*") if p.is_file())
+
     assert here() == ["ingest-key-1.json", "ingest-key.json"]
     assert forked(bare, [*seal, "--out", str(tmp_path / "a")], kill_at("given away"))[1] == signal.SIGKILL
     assert here() == ["ingest-key-1.json", "ingest-key.json"]  # the ledger knows; what is left goes with the next run
     ran = bare.run("enact", "wind-ingest", "--yes")
     assert (ran.code, here(), "Nothing to do" in ran.out) == (0, [], True), ran.out
-    opened = bare.run("handover", "open", str(tmp_path / "a"), "--key", f"file:{tmp_path}/g.jwk", "--as", "env", "--reveal", "wind-ingest")
+    opened = bare.run(
+        "handover", "open", str(tmp_path / "a"), "--key", f"file:{tmp_path}/g.jwk", "--as", "env", "--reveal", "wind-ingest"
+    )
     assert (opened.code, "INGEST" in opened.out.upper()) == (0, True), opened.out
     proved = bare.run("prove", "wind-ingest")
     assert (proved.code, "not signed in as the identity" in proved.out) == (0, True), proved.out
     assert bare.run("with", "wind-ingest", "--", "true").code == 6
     ran = bare.run("rotate", "wind-ingest")
-    assert (ran.code, "has to be handed over anew" in " ".join(ran.out.split()), here()) == (6, True, ["ingest-key-2.json", "ingest-key.json"]), ran.out
+    assert (ran.code, "has to be handed over anew" in " ".join(ran.out.split()), here()) == (
+        6,
+        True,
+        ["ingest-key-2.json", "ingest-key.json"],
+    ), ran.out
     assert bare.run(*seal, "--out", str(tmp_path / "b")).code == 0
     assert here() == []
     assert bare.run("rotate", "wind-ingest", "--taken", "mira.sol").code == 7
@@ -337,5 +420,9 @@ def test_what_is_handed_over_is_kept_here_no_more(bare: Desk, sandbox: Sandbox, 
 
 def test_a_thumbprint_that_begins_with_a_dash_is_a_value_of_any_option(bare: Desk) -> None:
     for mark in ("-" + "a" * 42, "--" + "a" * 41):
-        for words in (("reinstate", "--key", mark, "--because", "x"), ("suspend", "--key", mark, "--because", "x", "--yes"), ("enact", "x", "--yes", "--timeout", "5")):
+        for words in (
+            ("reinstate", "--key", mark, "--because", "x"),
+            ("suspend", "--key", mark, "--because", "x", "--yes"),
+            ("enact", "x", "--yes", "--timeout", "5"),
+        ):
             assert "expected one argument" not in bare.run(*words).err

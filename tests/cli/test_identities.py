@@ -76,9 +76,11 @@ def look(desk: Desk, *more: str) -> Any:
 def mine(away: Away, name: str) -> list[dict[str, Any]]:
     """What belongs to the mailer, of one type."""
     found = away.state()["resources"]
-    ids = {c["id"] for c in found["Client"] if c["name"] == "avalanche-mailer"} | {
-        p["id"] for p in found["ServicePrincipal"] if p.get("displayName") == "Avalanche mailer"} | {
-        u["id"] for u in found["User"] if u["userName"] == "avalanche-mailer"}
+    ids = (
+        {c["id"] for c in found["Client"] if c["name"] == "avalanche-mailer"}
+        | {p["id"] for p in found["ServicePrincipal"] if p.get("displayName") == "Avalanche mailer"}
+        | {u["id"] for u in found["User"] if u["userName"] == "avalanche-mailer"}
+    )
     return [r for r in found[name] if r["id"] in ids or r.get("principal", {}).get("value") in ids]
 
 
@@ -94,24 +96,33 @@ def check_whole(desk: Desk, roster: Away, summit: Away) -> None:
 def test_a_client_with_consent_by_another_administrator_and_rights_in_a_second_tenant(both: tuple[Desk, Away, Away]) -> None:
     desk, roster, summit = both
     assert [s["about"] for s in look(desk)["steps"] if s["tenant"] == "summit"] == [
-        "foreign principal avalanche-mailer, in summit", "grant of stream-reader at brindlemoor/sensing-prod, in summit"]
+        "foreign principal avalanche-mailer, in summit",
+        "grant of stream-reader at brindlemoor/sensing-prod, in summit",
+    ]
     ran = desk.run(*ENACT, "--format", "json")
     assert ran.code == 0, ran.out + ran.err
     assert "as nils.brack" in ran.err
     proofs = ran.json["charters"][0]["proofs"]["proofs"]
     assert [(p["held"], p["how"]) for p in proofs] == [
-        (True, h) for h in ("tried", "tried", *["asked, not tried"] * 3, "tried", "asked, not tried")]
+        (True, h) for h in ("tried", "tried", *["asked, not tried"] * 3, "tried", "asked, not tried")
+    ]
     check_whole(desk, roster, summit)
     before = roster.state(), summit.state()
     assert desk.run(*ENACT).code == 0
     assert (roster.state(), summit.state()) == before
-    kept, = (json.loads(p.read_text()) for p in (desk.folder / ".sigillum" / "keys").glob("*/*.json"))
+    (kept,) = (json.loads(p.read_text()) for p in (desk.folder / ".sigillum" / "keys").glob("*/*.json"))
     about = kept["credential"]
     client, principal = mine(roster, "Client")[0], mine(roster, "ServicePrincipal")[0]
     assert (about["client_id"], about["principal_id"]) == (client["clientId"], principal["id"])
-    desk.charter(MAILER.replace(f", only: [{BOX}/trial]", "").replace("mailer.example/back", "mailer.example/on"), "avalanche-mailer")
+    desk.charter(
+        MAILER.replace(f", only: [{BOX}/trial]", "").replace("mailer.example/back", "mailer.example/on"), "avalanche-mailer"
+    )
     assert [(s["step"], s["facet"]) for s in look(desk)["steps"]] == [
-        ("change", "client"), ("make", "permission"), ("end", "permission"), ("prove", "proof")]
+        ("change", "client"),
+        ("make", "permission"),
+        ("end", "permission"),
+        ("prove", "proof"),
+    ]
     ran = desk.run(*ENACT)
     assert (ran.code, f"the charter says `cannot mail.read at {BOX}/board`" in " ".join(ran.out.split())) == (3, True)
     wide = (desk.folder / "charters" / "avalanche-mailer.yaml").read_text()
@@ -138,7 +149,10 @@ def test_what_a_client_signs_in_with(both: tuple[Desk, Away, Away], kind: str) -
     ran = desk.run(*ENACT)
     assert ran.code == 0, ran.out + ran.err
     check_whole(desk, roster, summit)
-    desk.charter(MAILER.replace("kind: key-pair", f"kind: {kind}").replace("limits: [mail.send, mail.read]", "limits: [mail.read]"), "avalanche-mailer")
+    desk.charter(
+        MAILER.replace("kind: key-pair", f"kind: {kind}").replace("limits: [mail.send, mail.read]", "limits: [mail.read]"),
+        "avalanche-mailer",
+    )
     ran = desk.run(*ENACT)
     assert ran.code == 0, ran.out + ran.err
     check_whole(desk, roster, summit)
@@ -152,6 +166,7 @@ def test_killed_at_every_boundary_across_two_tenants(bare: Desk, sandbox: Sandbo
         roster, summit = pair(sandbox)
         settle(made, roster, summit)
         return made, roster, summit
+
     first = house("first")[0]
     seen = boundaries(first, forked, ENACT)
     names = [n for n in seen if n.split()[-1] in ("intended", "answered", "settled", "read-back")]
@@ -160,8 +175,14 @@ def test_killed_at_every_boundary_across_two_tenants(bare: Desk, sandbox: Sandbo
     for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n or "read-back" in n]):
         desk, roster, summit = house(number)
         if fate != "arrives":
-            parts = {"make-client registration": "Clients", "make-client principal": "ServicePrincipals", "consent-permission mail": "Consents",
-                    "make-grant": "Grants", "make-account": "Users", "make-credential": "Credentials"}
+            parts = {
+                "make-client registration": "Clients",
+                "make-client principal": "ServicePrincipals",
+                "consent-permission mail": "Consents",
+                "make-grant": "Grants",
+                "make-account": "Users",
+                "make-credential": "Credentials",
+            }
             part = next((p for n, p in parts.items() if name.startswith(n)), "Consents")
             there = summit if "in summit" in name else roster
             sandbox.faults({"kind": fate, "method": "POST", "path": f"{there.name}/scim/v2/{part}"})
@@ -182,19 +203,28 @@ def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: D
     settle(bare, roster, summit, consenting=False)
     asked = [s for s in look(bare)["steps"] if s["step"] == "ask"]
     assert [s["about"].split(" only")[0] for s in asked] == [
-        "nils.brack to make consent to mail.send of mail, on behalf of people,", "nils.brack to make consent to mail.read of mail, alone,"]
+        "nils.brack to make consent to mail.send of mail, on behalf of people,",
+        "nils.brack to make consent to mail.read of mail, alone,",
+    ]
     ran = bare.run(*ENACT)
     assert ran.code == 6
     assert len(mine(summit, "Grant")) == 1  # everything else went on
     for _ in range(2):  # written once
         listed = bare.run("requests", "--format", "json").json["requests"]
         assert [(r["no"], r["state"], r["to"], r["power"]) for r in listed] == [
-            (1, "open", "nils.brack", "consents"), (2, "open", "nils.brack", "consents")]
+            (1, "open", "nils.brack", "consents"),
+            (2, "open", "nils.brack", "consents"),
+        ]
         assert bare.run(*ENACT).code == 6
     files = sorted((bare.folder / "requests").iterdir())
     body = json.loads(files[0].read_text())
-    assert body["values"] == {"principal": mine(roster, "ServicePrincipal")[0]["id"], "api": "mail", "scope": "mail.send",
-                              "acts": "on-behalf", "only": [f"{BOX}/trial", f"{BOX}/warnings"]}
+    assert body["values"] == {
+        "principal": mine(roster, "ServicePrincipal")[0]["id"],
+        "api": "mail",
+        "scope": "mail.send",
+        "acts": "on-behalf",
+        "only": [f"{BOX}/trial", f"{BOX}/warnings"],
+    }
     assert "mail.send" in bare.run("requests", "show", "1").out
     assert json.loads(bare.run("requests", "show", "1", "--format", "json").out) == body
     other = Desk(bare.folder.parent / "other", bare.capture)
@@ -218,7 +248,11 @@ def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: D
     done = bare.run("requests", "done", "1", "--receipt", str(receipt))
     assert (done.code, "signed by office" in done.out) == (0, True)
     consent = mine(roster, "Consent")[0]["id"]
-    assert [e["body"]["id"] for e in bare.run("ledger", "show", "--entries", "--format", "json").json["entries"] if e["kind"] == "adopted"] == [consent]
+    assert [
+        e["body"]["id"]
+        for e in bare.run("ledger", "show", "--entries", "--format", "json").json["entries"]
+        if e["kind"] == "adopted"
+    ] == [consent]
     path = other.folder / "sigillum.yaml"
     path.write_text(path.read_text() + f"signers: {{mailers: {thumb(bare)}}}\n")
     assert "signed by mailers" in other.run("requests", "answer", str(files[1]), "--yes").out
@@ -231,7 +265,8 @@ def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: D
 
 
 def test_a_request_that_was_changed_is_refused_and_an_independent_library_reads_the_signature(
-        bare: Desk, sandbox: Sandbox, tmp_path: Path) -> None:
+    bare: Desk, sandbox: Sandbox, tmp_path: Path
+) -> None:
     roster, summit = pair(sandbox)
     settle(bare, roster, summit, consenting=False)
     assert bare.run(*ENACT).code == 6
@@ -240,11 +275,19 @@ def test_a_request_that_was_changed_is_refused_and_an_independent_library_reads_
     header, _, signature = body.pop("signature").split(".")
     from sigillum.core.values.canonical import canonical
     from sigillum.keys.ledgerkey import b64, unb64
+
     key = OKPKey.import_key(json.loads(unb64(header))["jwk"])
-    assert jws.deserialize_compact(f"{header}.{b64(canonical(body))}.{signature}", key, algorithms=["Ed25519"]).payload == canonical(body)
+    assert jws.deserialize_compact(
+        f"{header}.{b64(canonical(body))}.{signature}", key, algorithms=["Ed25519"]
+    ).payload == canonical(body)
     whole = file.read_text()
-    for name, text in (("changed", whole.replace("mail.send", "mail.read")), ("cut", whole[:200]), ("bare", json.dumps(body)),
-                       ("list", "[]"), ("odd", whole.replace(header, "e30"))):
+    for name, text in (
+        ("changed", whole.replace("mail.send", "mail.read")),
+        ("cut", whole[:200]),
+        ("bare", json.dumps(body)),
+        ("list", "[]"),
+        ("odd", whole.replace(header, "e30")),
+    ):
         (tmp_path / name).write_text(text)
         ran = bare.run("requests", "answer", str(tmp_path / name), "--yes")
         assert (ran.code, "  do     " in ran.err) == (3, True), name
@@ -255,27 +298,58 @@ def test_a_request_that_was_changed_is_refused_and_an_independent_library_reads_
 def test_a_request_that_shows_one_grant_and_would_make_another_is_refused(bare: Desk, away: Away, tmp_path: Path) -> None:
     bare.know(away)
     at = away.state()["resources"]
-    ids = {k: next(r["id"] for r in at[k] if r[n] == v) for k, n, v in (("Role", "name", "place-manager"), ("Place", "path", "brindlemoor"),
-                                                                       ("User", "userName", "ines.vole@brindlemoor.example"))}
+    ids = {
+        k: next(r["id"] for r in at[k] if r[n] == v)
+        for k, n, v in (
+            ("Role", "name", "place-manager"),
+            ("Place", "path", "brindlemoor"),
+            ("User", "userName", "ines.vole@brindlemoor.example"),
+        )
+    }
     key = LedgerKey.of(json.loads((bare.folder / ".sigillum" / "ledger-key.json").read_text()), "")
-    true = {"Role": next(r["id"] for r in at["Role"] if r["name"] == "stream-reader"),
-            "Place": next(r["id"] for r in at["Place"] if r["path"] == "brindlemoor/sensing-test")}
+    true = {
+        "Role": next(r["id"] for r in at["Role"] if r["name"] == "stream-reader"),
+        "Place": next(r["id"] for r in at["Place"] if r["path"] == "brindlemoor/sensing-test"),
+    }
 
     def sent(values: dict[str, str], about: str = "grant of stream-reader at brindlemoor/sensing-test") -> Ran:
-        asked = Request("make", "grant", away.address, about, {"principal": ids["User"], "role": "stream-reader", "role_id": true["Role"],
-                                                               "place": "brindlemoor/sensing-test", "place_id": true["Place"], **values})
+        asked = Request(
+            "make",
+            "grant",
+            away.address,
+            about,
+            {
+                "principal": ids["User"],
+                "role": "stream-reader",
+                "role_id": true["Role"],
+                "place": "brindlemoor/sensing-test",
+                "place_id": true["Place"],
+                **values,
+            },
+        )
         path = tmp_path / "asked.json"
         path.write_text(json.dumps(signed.sign({**asked.body(), "workspace": "w"}, key)))
         return bare.run("requests", "answer", str(path), "--yes")
-    for values, told in (({"role_id": ids["Role"]}, "would send place-manager"), ({"place_id": ids["Place"]}, "would send brindlemoor"),
-                         ({"role_id": "none"}, "not there"), ({"principal": "none"}, "not there"), ({"reason": "a\x1b[2Jb"}, "cannot be seen"),
-                         ({"reason": "safe\u202eexe"}, "cannot be seen"), ({"reason": "a\U000e0041"}, "cannot be seen")):
+
+    for values, told in (
+        ({"role_id": ids["Role"]}, "would send place-manager"),
+        ({"place_id": ids["Place"]}, "would send brindlemoor"),
+        ({"role_id": "none"}, "not there"),
+        ({"principal": "none"}, "not there"),
+        ({"reason": "a\x1b[2Jb"}, "cannot be seen"),
+        ({"reason": "safe\u202eexe"}, "cannot be seen"),
+        ({"reason": "a\U000e0041"}, "cannot be seen"),
+    ):
         ran = sent(values)
         assert (ran.code, told in ran.err) == (3, True), ran.err + ran.out
     assert sent({}, "nothing at all\x9b1m").code == 3
     theirs = [g for g in away.state()["resources"]["Grant"] if g["principal"]["value"] == ids["User"]]
     good = sent({})
-    assert (good.code, "place brindlemoor/sensing-test" in good.out, "ines.vole@brindlemoor.example" in good.out) == (0, True, True), good.out + good.err
+    assert (good.code, "place brindlemoor/sensing-test" in good.out, "ines.vole@brindlemoor.example" in good.out) == (
+        0,
+        True,
+        True,
+    ), good.out + good.err
     now = [g for g in away.state()["resources"]["Grant"] if g["principal"]["value"] == ids["User"]]
     assert len(now) == len(theirs) + 1  # and nothing came of the others
 
@@ -287,7 +361,7 @@ def test_an_account_that_somebody_else_made_becomes_ours_by_a_known_receipt(bare
     other = Desk(bare.folder.parent / "other", bare.capture)
     assert other.run("init", str(other.folder)).code == 0
     other.know(away)
-    file, = (bare.folder / "requests").iterdir()
+    (file,) = (bare.folder / "requests").iterdir()
     answered = other.answered("yes\n", "requests", "answer", str(file))
     assert answered.code == 0, answered.err
     path = bare.folder / "sigillum.yaml"
@@ -295,7 +369,10 @@ def test_an_account_that_somebody_else_made_becomes_ours_by_a_known_receipt(bare
     done = bare.run("requests", "done", "1", "--receipt", str(file).replace(".json", ".receipt.json"))
     assert (done.code, "signed by platform" in done.out) == (0, True)
     again = bare.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]
-    assert (again["taken"], [s["facet"] for s in again["steps"]]) == ([], ["grant", "credential", "credential", "credential", "proof"])
+    assert (again["taken"], [s["facet"] for s in again["steps"]]) == (
+        [],
+        ["grant", "credential", "credential", "credential", "proof"],
+    )
 
 
 # --- identifiers ------------------------------------------------------------------------------------------------
@@ -309,6 +386,7 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
         found = desk.run("tenant", "identify", "--format", "json", *more, "--", value).json["meanings"]
         assert all(m["use"] and (m["whose"] or m["what"].startswith("client id of")) for m in found)
         return {(m["tenant"], m["what"]) for m in found}
+
     assert meanings(ids["registration"]) == {("roster", "registration id of a client")}
     assert meanings(ids["client id"]) >= {("roster", "client id"), ("summit", "client id of a client of another tenant")}
     assert meanings(ids["principal"]) == {("roster", "principal id of a client")}
@@ -316,12 +394,16 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
     told = desk.run("tenant", "identify", ids["client id"]).out
     assert ids["registration"] in told
     assert ids["principal"] in told
-    assert [desk.run("tenant", "identify", *words).code for words in (("nothing-of-that",), ("--send", "--", "-" + "a" * 42))] == [1, 1]  # a thumbprint can begin with a dash
+    assert [
+        desk.run("tenant", "identify", *words).code for words in (("nothing-of-that",), ("--send", "--", "-" + "a" * 42))
+    ] == [1, 1]  # a thumbprint can begin with a dash
     assert desk.run("tenant", "identify", "x", "--tenant", "no-such").code == 3
     assert "secret" in desk.run("tenant", "identify", "eyJhbGciOi.eyJzdWIiOi.c2lnbmF0dXJl").out
     key = json.loads(next((desk.folder / ".sigillum" / "keys").glob("*/mailer-key-1.json")).read_text())["key"]
-    logs = [desk.run("-v", "tenant", "identify", *words) for words in (
-        ("--", key["d"]), ("--", roster.tokens["nils.brack"]), ("--", thumb(desk)), ("--send", "--", thumb(desk)))]
+    logs = [
+        desk.run("-v", "tenant", "identify", *words)
+        for words in (("--", key["d"]), ("--", roster.tokens["nils.brack"]), ("--", thumb(desk)), ("--send", "--", thumb(desk)))
+    ]
     assert [("GET" in ran.err and "filter" not in ran.err) or "Users" in ran.err for ran in logs] == [False, False, False, True]
     assert ("the secret of mailer-key-1" in logs[0].out, "could be a secret" in logs[2].out) == (True, True)
     assert all(k not in ran.out + ran.err for k in (key["d"],) for ran in logs)
@@ -333,7 +415,20 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
         assert ("is meant here, and used" in ran.err) == (word != "principal")
     assert desk.run("explain", "avalanche-mailer", "mail.read", place).code == 0
     for given in ids.values():
-        lent = desk.run("lend", "site-reader", "--at", "brindlemoor/sites", "--to", given, "--for", "1h", "--because", "x", "--tenant", "roster")
+        lent = desk.run(
+            "lend",
+            "site-reader",
+            "--at",
+            "brindlemoor/sites",
+            "--to",
+            given,
+            "--for",
+            "1h",
+            "--because",
+            "x",
+            "--tenant",
+            "roster",
+        )
         assert lent.code == 0, lent.out + lent.err
         wrong = desk.run("explain", "avalanche-mailer", "mail.send", place, "--for-person", given)
         assert (wrong.code, "a person is meant here" in wrong.err) == (2, True)
@@ -343,12 +438,21 @@ def test_the_wrong_identifier_is_named_and_never_sent(both: tuple[Desk, Away, Aw
     assert len(grants) == 1
 
 
-@pytest.mark.parametrize(("permission", "place", "person", "cause"), [
-    ("mail.send", "warnings", KAI, "allowed"), ("mail.send", "board", KAI, "consent-narrower"), ("mail.send", "warnings", JON, "person-lacks"),
-    ("mail.send", "warnings", "who@x.example", "person-unknown"), ("mail.send", "warnings", "", "way-differs"),
-    ("mail.read", "trial", KAI, "way-differs"), ("calendar.read", "trial", "", "not-requested")])
+@pytest.mark.parametrize(
+    ("permission", "place", "person", "cause"),
+    [
+        ("mail.send", "warnings", KAI, "allowed"),
+        ("mail.send", "board", KAI, "consent-narrower"),
+        ("mail.send", "warnings", JON, "person-lacks"),
+        ("mail.send", "warnings", "who@x.example", "person-unknown"),
+        ("mail.send", "warnings", "", "way-differs"),
+        ("mail.read", "trial", KAI, "way-differs"),
+        ("calendar.read", "trial", "", "not-requested"),
+    ],
+)
 def test_answers_of_one_text_are_told_apart(
-        both: tuple[Desk, Away, Away], permission: str, place: str, person: str, cause: str) -> None:
+    both: tuple[Desk, Away, Away], permission: str, place: str, person: str, cause: str
+) -> None:
     desk = both[0]
     desk.run(*ENACT, "--no-prove")
     more = ("--for-person", person) if person else ()
@@ -364,10 +468,22 @@ def test_answers_of_one_text_are_told_apart(
 @pytest.mark.parametrize("what", ["verified-organisation", "owner", "native-account"])
 def test_what_stops_everything_is_told_first(both: tuple[Desk, Away, Away], sandbox: Sandbox, what: str) -> None:
     desk, roster, summit = both
-    sandbox.control("tenants", {"describe": {roster.name: {"preconditions": [
-        {"what": what, "types": ["Client"], "met": False, "about": "Mara Teel is the owner"}]}}})
+    sandbox.control(
+        "tenants",
+        {
+            "describe": {
+                roster.name: {
+                    "preconditions": [{"what": what, "types": ["Client"], "met": False, "about": "Mara Teel is the owner"}]
+                }
+            }
+        },
+    )
     first = look(desk)["mistakes"][0]
-    assert (first["code"], what.replace("-", " ") in first["what"], first["do"]) == ("precondition", True, "Mara Teel is the owner")
+    assert (first["code"], what.replace("-", " ") in first["what"], first["do"]) == (
+        "precondition",
+        True,
+        "Mara Teel is the owner",
+    )
     assert desk.run(*ENACT).code == 3
     assert mine(summit, "User") == []
     answer = roster.scim("POST", "/Clients", {"schemas": ["urn:sigillum:scim:1.0:Client"], "name": "x"}, admin="lena.frost")
@@ -380,9 +496,17 @@ def test_an_identifier_in_a_charter_where_a_name_belongs_is_named(both: tuple[De
     client, principal = mine(roster, "Client")[0], mine(roster, "ServicePrincipal")[0]
     kai = next(u["id"] for u in roster.state()["resources"]["User"] if u["userName"] == KAI)
     before = roster.state()
-    for value, told in ((client["clientId"], "the client id of"), (client["id"], "the registration id"), (principal["id"], "the principal id of the client"),
-                        (kai, f"write {KAI}"), ("nobody-here", "enact its own charter first")):
-        desk.charter(f"charter: crew\ntenant: roster\npurpose: x\nowner: o@x.example\nidentity: {{kind: team, name: crew, reach: [brindlemoor]}}\nmembers: ['{value}']\n", "crew")
+    for value, told in (
+        (client["clientId"], "the client id of"),
+        (client["id"], "the registration id"),
+        (principal["id"], "the principal id of the client"),
+        (kai, f"write {KAI}"),
+        ("nobody-here", "enact its own charter first"),
+    ):
+        desk.charter(
+            f"charter: crew\ntenant: roster\npurpose: x\nowner: o@x.example\nidentity: {{kind: team, name: crew, reach: [brindlemoor]}}\nmembers: ['{value}']\n",
+            "crew",
+        )
         ran = desk.run("rehearse", "crew", "--format", "json").json["charters"][0]["mistakes"]
         assert [(m["code"], told in m["do"]) for m in ran] == [("member-unknown", True)]
         assert desk.run("enact", "crew", "--yes").code == 3
@@ -402,8 +526,13 @@ credentials: [{name: board-key, kind: key-pair, lasts: 90d}]
 
 def shown(away: Away, desk: Desk) -> Any:
     """The registration as the server shows it, asked without any code of ours."""
-    kept, = (json.loads(json.loads(p.read_text())["secret"])["answer"] for p in (desk.folder / ".sigillum" / "keys").glob("*/registration-*.json"))
-    return away.sandbox.pool.request("GET", kept["registration_client_uri"], headers={"Authorization": f"Bearer {kept['registration_access_token']}"})
+    (kept,) = (
+        json.loads(json.loads(p.read_text())["secret"])["answer"]
+        for p in (desk.folder / ".sigillum" / "keys").glob("*/registration-*.json")
+    )
+    return away.sandbox.pool.request(
+        "GET", kept["registration_client_uri"], headers={"Authorization": f"Bearer {kept['registration_access_token']}"}
+    )
 
 
 @pytest.mark.parametrize("kind", ["key-pair", "shared-secret"])
@@ -415,10 +544,17 @@ def test_a_client_where_a_tenant_offers_dynamic_registration_only(bare: Desk, aw
     assert ran.code == 0, ran.out + ran.err
     found = shown(away, bare).json()
     assert (found["client_name"], found["redirect_uris"], found["token_endpoint_auth_method"]) == (
-        "lift-board", ["https://board.example/back"], "private_key_jwt" if kind == "key-pair" else "client_secret_basic")
+        "lift-board",
+        ["https://board.example/back"],
+        "private_key_jwt" if kind == "key-pair" else "client_secret_basic",
+    )
     entries = bare.run("ledger", "show", "--format", "json").out
     again = bare.run(*enact)
-    assert (again.code, "Nothing to do" in again.out, "has no end at summit" in again.out + bare.run("rehearse", "lift-board").out) == (0, True, True), again.out
+    assert (
+        again.code,
+        "Nothing to do" in again.out,
+        "has no end at summit" in again.out + bare.run("rehearse", "lift-board").out,
+    ) == (0, True, True), again.out
     assert bare.run("ledger", "show", "--format", "json").out == entries
     sheet = bare.run("handover", "lift-board", "--format", "json").json["sheets"][0]
     assert {v["value"]: v["content"] for v in sheet["values"] if v["value"] == "client_id"} == {"client_id": found["client_id"]}
@@ -427,25 +563,34 @@ def test_a_client_where_a_tenant_offers_dynamic_registration_only(bare: Desk, aw
     bare.charter(REGISTERED.replace("key-pair", kind).replace("board.example/back", "board.example/on"), "lift-board")
     assert bare.run(*enact).code == 0
     assert shown(away, bare).json()["redirect_uris"] == ["https://board.example/on"]
-    for secret in (json.loads(p.read_text())["secret"] for p in (bare.folder / ".sigillum" / "keys").glob("*/registration-*.json")):
+    for secret in (
+        json.loads(p.read_text())["secret"] for p in (bare.folder / ".sigillum" / "keys").glob("*/registration-*.json")
+    ):
         assert json.loads(secret)["answer"]["registration_access_token"] not in entries
     for text, code in ((REGISTERED.replace("lasts: 90d", "lasts: 90d, limits: [stream.read]"), "limits-registered"),):
         bare.charter(text, "lift-board")
-        assert code in [m["code"] for m in bare.run("rehearse", "lift-board", "--format", "json").json["charters"][0]["mistakes"]]
-    away.sandbox.pool.request("DELETE", shown(away, bare).json()["registration_client_uri"], headers={
-        "Authorization": f"Bearer {json.loads(secret)['answer']['registration_access_token']}"})
+        assert code in [
+            m["code"] for m in bare.run("rehearse", "lift-board", "--format", "json").json["charters"][0]["mistakes"]
+        ]
+    away.sandbox.pool.request(
+        "DELETE",
+        shown(away, bare).json()["registration_client_uri"],
+        headers={"Authorization": f"Bearer {json.loads(secret)['answer']['registration_access_token']}"},
+    )
     assert shown(away, bare).status == 401
     assert "status 401" in bare.run("rehearse", "lift-board").out  # and not that it is gone
 
 
 def test_killed_while_a_client_is_registered(bare: Desk, sandbox: Sandbox, forked: Fork) -> None:
     """What the answer held is kept before the outcome is written; a lost answer leaves a registration that nobody can use."""
+
     def house(number: int | str) -> tuple[Desk, Away]:
         made, away = Desk(bare.folder.parent / f"house-{number}", bare.capture), sandbox.tenant()
         assert made.run("init", str(made.folder)).code == 0
         made.know(away)
         made.charter(REGISTERED, "lift-board")
         return made, away
+
     first, _ = house("first")
     enact = ["enact", "lift-board", "--yes"]
     names = boundaries(first, forked, enact)
@@ -460,10 +605,15 @@ def test_killed_while_a_client_is_registered(bare: Desk, sandbox: Sandbox, forke
 
 
 @pytest.mark.parametrize("kind", ["key-pair", "shared-secret"])
-def test_what_a_registration_rotates_is_kept_and_a_401_is_never_absence(bare: Desk, away: Away, sandbox: Sandbox, kind: str) -> None:
+def test_what_a_registration_rotates_is_kept_and_a_401_is_never_absence(
+    bare: Desk, away: Away, sandbox: Sandbox, kind: str
+) -> None:
     sandbox.control("tenants", {"describe": {away.name: {"registrations_rotate": True, "bearer_grant_authenticates": True}}})
     bare.know(away)
-    text = REGISTERED.replace("key-pair", kind) + "proofs: [{cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mast-4}]\n"
+    text = (
+        REGISTERED.replace("key-pair", kind)
+        + "proofs: [{cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mast-4}]\n"
+    )
     bare.charter(text, "lift-board")
     for redirect in ("back", "on", "off"):  # each change is an update, and each look rotates the token
         bare.charter(text.replace("board.example/back", f"board.example/{redirect}"), "lift-board")
@@ -471,7 +621,7 @@ def test_what_a_registration_rotates_is_kept_and_a_401_is_never_absence(bare: De
         assert bare.run("rehearse", "lift-board", "--format", "json").json["charters"][0]["steps"][:-1] == []
         ran = bare.run("prove", "lift-board")
         assert "a fresh token" in ran.out, ran.out + ran.err  # what it signs in with is the newest
-    kept, = (bare.folder / ".sigillum" / "keys").glob("*/registration-*.json")
+    (kept,) = (bare.folder / ".sigillum" / "keys").glob("*/registration-*.json")
     content = json.loads(kept.read_text())
     spoiled = json.loads(content["secret"])
     spoiled["answer"]["registration_access_token"] = "stale"
@@ -499,7 +649,9 @@ def test_a_value_that_only_somebody_else_can_tell_is_asked_for_and_the_rest_goes
     bare.know(away)
     bare.charter(ASKS, "depot-feed")
     ran = bare.run("enact", "depot-feed", "--yes")
-    assert (ran.code, "Corvid Ropeways for the account that acts as it" in " ".join(ran.out.split())) == (6, True), ran.out + ran.err
+    assert (ran.code, "Corvid Ropeways for the account that acts as it" in " ".join(ran.out.split())) == (6, True), (
+        ran.out + ran.err
+    )
     assert len(away.of("Grant", "depot-feed")) == 1  # what does not need it went on
     [asked] = bare.run("requests", "--format", "json").json["requests"]
     assert (asked["to"], asked["what"]) == ("Corvid Ropeways", "the account that acts as it")
@@ -519,17 +671,28 @@ def test_a_value_that_only_somebody_else_can_tell_is_asked_for_and_the_rest_goes
     assert bare.run("requests", "done", "1", "--receipt", receipt, "--from", thumb(other)).code == 0
     assert bare.run("enact", "depot-feed", "--yes").code == 0
     assert len([g for g in away.state()["resources"]["Grant"] if g["reason"] == "they run it"]) == 1
-    bare.charter(ASKS.replace("[a-z]+-[a-z]+", "[0-9]{12}"), "depot-feed")  # the answer does not fit any more: asked anew, and nothing ends for it
+    bare.charter(
+        ASKS.replace("[a-z]+-[a-z]+", "[0-9]{12}"), "depot-feed"
+    )  # the answer does not fit any more: asked anew, and nothing ends for it
     assert bare.run("enact", "depot-feed", "--yes", "--end").code == 6
     assert len([g for g in away.state()["resources"]["Grant"] if g["reason"] == "they run it"]) == 1
     assert bare.run("requests", "done", "2", "--value", "nonsense").code == 2
 
 
-@pytest.mark.parametrize(("wrong", "told"), [
-    ("to: {ask: {form: x}}", "of whom"), ("to: {ask: {of: x, from: y}}", "`from` is not known"), ("to: {ask: {of: x, form: '['}}", "no pattern"),
-    ("to: {ask: x}", "of whom")])
+@pytest.mark.parametrize(
+    ("wrong", "told"),
+    [
+        ("to: {ask: {form: x}}", "of whom"),
+        ("to: {ask: {of: x, from: y}}", "`from` is not known"),
+        ("to: {ask: {of: x, form: '['}}", "no pattern"),
+        ("to: {ask: x}", "of whom"),
+    ],
+)
 def test_what_is_asked_wrongly(desk: Desk, wrong: str, told: str) -> None:
-    desk.charter(ASKS.replace("to: {ask: {of: Corvid Ropeways, form: '[a-z]+-[a-z]+', for: the account that acts as it}}", wrong), "depot-feed")
+    desk.charter(
+        ASKS.replace("to: {ask: {of: Corvid Ropeways, form: '[a-z]+-[a-z]+', for: the account that acts as it}}", wrong),
+        "depot-feed",
+    )
     ran = desk.run("charter", "check", "depot-feed")
     assert (ran.code, told in " ".join(ran.err.split())) == (3, True), ran.err
     desk.charter(ASKS.replace("name: depot-feed", "name: {ask: {of: x}}"), "depot-feed")
@@ -549,10 +712,16 @@ def test_of_three_one_is_refused_one_waits_and_one_is_fine(bare: Desk, sandbox: 
     words = ("enact", "a-refused", "depot-feed", "c-fine", "--yes", "--format", "json")
     sandbox.faults({"kind": "status", "status": 403, "method": "POST", "path": f"{other.name}/scim/v2/Users", "count": 9})
     ran = bare.run(*words)
-    assert (ran.code, {c["charter"]: c["outcome"] for c in ran.json["charters"]}) == (4, {"a-refused": 4, "depot-feed": 6, "c-fine": 0}), ran.out
+    assert (ran.code, {c["charter"]: c["outcome"] for c in ran.json["charters"]}) == (
+        4,
+        {"a-refused": 4, "depot-feed": 6, "c-fine": 0},
+    ), ran.out
     sandbox.faults()
     before = summit.state()
     again = bare.run(*words)
-    assert (again.code, {c["charter"]: c["outcome"] for c in again.json["charters"]}) == (6, {"a-refused": 0, "depot-feed": 6, "c-fine": 0})
+    assert (again.code, {c["charter"]: c["outcome"] for c in again.json["charters"]}) == (
+        6,
+        {"a-refused": 0, "depot-feed": 6, "c-fine": 0},
+    )
     assert summit.state() == before  # only the mended one is written to
     assert [u["userName"] for u in other.of("User", "a-refused")] == ["a-refused"]

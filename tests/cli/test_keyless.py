@@ -57,8 +57,14 @@ class Keyless:
 
     def with_(self, *words: str, **more: str) -> subprocess.CompletedProcess[str]:
         """Elsewhere: no workspace is near."""
-        return subprocess.run([sys.executable, "-m", "sigillum", "with", *words, "--", sys.executable, "-c", SHOW], cwd="/", capture_output=True, text=True,
-                              env={**os.environ, "SIGILLUM_TIMEOUT": "20", **more}, timeout=60)
+        return subprocess.run(
+            [sys.executable, "-m", "sigillum", "with", *words, "--", sys.executable, "-c", SHOW],
+            cwd="/",
+            capture_output=True,
+            text=True,
+            env={**os.environ, "SIGILLUM_TIMEOUT": "20", **more},
+            timeout=60,
+        )
 
 
 @pytest.fixture
@@ -78,22 +84,39 @@ def test_a_profile_serves_on_the_right_machine_alone(keyless: Keyless) -> None:
     assert "no secret" in json.dumps(told), told
     ran = keyless.with_("--profile", str(path))
     seen = json.loads(ran.stdout)
-    assert (ran.returncode, ran.stderr, sorted(seen)) == (0, "", ["MAST_READER_HEADER_FILE", "MAST_READER_TENANT", "MAST_READER_TOKEN_FILE"])
+    assert (ran.returncode, ran.stderr, sorted(seen)) == (
+        0,
+        "",
+        ["MAST_READER_HEADER_FILE", "MAST_READER_TENANT", "MAST_READER_TOKEN_FILE"],
+    )
     token = seen["MAST_READER_TOKEN_FILE"].strip()
-    called = keyless.away.sandbox.pool.request("GET", f"{keyless.away.address.removesuffix('/scim/v2')}/work/streams/brindlemoor/sensing-prod/streams/mast-4", headers={"Authorization": f"Bearer {token}"})
+    called = keyless.away.sandbox.pool.request(
+        "GET",
+        f"{keyless.away.address.removesuffix('/scim/v2')}/work/streams/brindlemoor/sensing-prod/streams/mast-4",
+        headers={"Authorization": f"Bearer {token}"},
+    )
     assert called.status != 401
-    for way, more in ((("--address", f"{keyless.machines}/reader-1/token?audience=summit", "--at", "/token"), {}), (("--variable", "WHO"), {"WHO": right.read_text()}),
-                      (("--command", f"cat {right}"), {})):
+    for way, more in (
+        (("--address", f"{keyless.machines}/reader-1/token?audience=summit", "--at", "/token"), {}),
+        (("--variable", "WHO"), {"WHO": right.read_text()}),
+        (("--command", f"cat {right}"), {}),
+    ):
         name = f"{way[0].strip('-')}.json"
         flags = ("--allow-command",) if way[0] == "--command" else ()
         ran = keyless.with_("--profile", str(keyless.profile(*way, name=name)), *flags, "--put", "environment", **more)
         assert ("MAST_READER_TOKEN" in json.loads(ran.stdout), "WHO" in json.loads(ran.stdout)) == (True, False), ran.stderr
     content = json.loads(path.read_text())
     # what is otherwise, and what is told
-    for change, code, told_ in (({"reads": {"file": str(wrong)}}, 6, "sub is \"4712:mast-reader\": it is another one"), ({"reads": {"file": "/nowhere"}}, 3, "cannot be read"),
-                               ({"reads": {"command": ["cat", str(right)]}}, 2, "say --allow-command"), ({"tenant": {**content["tenant"], "endpoint": "https://evil.example/token"}}, 2, "lies elsewhere than its tenant"),
-                               ({"reads": {"file": str(right), "variable": "X"}}, 3, "just one way"), ({"extra": 1}, 3, "extra"), ({"trust": {**content["trust"], "id": "another"}}, 4, "invalid_target"),
-                               ({"reads": {"address": "http://10.0.0.1/token"}}, 2, "only https")):
+    for change, code, told_ in (
+        ({"reads": {"file": str(wrong)}}, 6, 'sub is "4712:mast-reader": it is another one'),
+        ({"reads": {"file": "/nowhere"}}, 3, "cannot be read"),
+        ({"reads": {"command": ["cat", str(right)]}}, 2, "say --allow-command"),
+        ({"tenant": {**content["tenant"], "endpoint": "https://evil.example/token"}}, 2, "lies elsewhere than its tenant"),
+        ({"reads": {"file": str(right), "variable": "X"}}, 3, "just one way"),
+        ({"extra": 1}, 3, "extra"),
+        ({"trust": {**content["trust"], "id": "another"}}, 4, "invalid_target"),
+        ({"reads": {"address": "http://10.0.0.1/token"}}, 2, "only https"),
+    ):
         other = desk.folder / "other.json"
         other.write_text(json.dumps({**content, **change}))
         ran = keyless.with_("--profile", str(other))
@@ -102,7 +125,13 @@ def test_a_profile_serves_on_the_right_machine_alone(keyless: Keyless) -> None:
     ran = keyless.with_("--profile", str(path))
     assert (ran.returncode, "others can write this profile" in ran.stderr) == (8, True)
     assert keyless.with_("--profile", str(path), "mast-reader").returncode == 2
-    for words in (("--file", "x", "--trust", "vally"), ("--command", " "), ("--command", "cat 'x"), ("--file", "x", "--header", "A=B"), ("--address", "http://127.0.0.1:1", "--header", "A")):
+    for words in (
+        ("--file", "x", "--trust", "vally"),
+        ("--command", " "),
+        ("--command", "cat 'x"),
+        ("--file", "x", "--header", "A=B"),
+        ("--address", "http://127.0.0.1:1", "--header", "A"),
+    ):
         assert desk.run("trust", "profile", "mast-reader", *words).code == 2, words
 
 
@@ -110,14 +139,30 @@ def test_a_trust_is_proved_with_the_tokens_that_are_at_hand(keyless: Keyless) ->
     desk, right, wrong = keyless.desk, keyless.token("reader-1"), keyless.token("clerk-1")
 
     def results(*words: str) -> list[tuple[bool | None, str]]:
-        return [(r["held"], r["how"]) for r in desk.run("prove", "mast-reader", *words, "--format", "json").json["charters"][0]["proofs"]]
+        return [
+            (r["held"], r["how"])
+            for r in desk.run("prove", "mast-reader", *words, "--format", "json").json["charters"][0]["proofs"]
+        ]
+
     decided = "decided, not tried"
     assert results()[1:] == [(True, decided)] * 3
-    assert results("--outside", str(right), "--outside", str(wrong)) == [(True, "tried"), (True, "tried"), (True, "tried"), (True, decided)]
+    assert results("--outside", str(right), "--outside", str(wrong)) == [
+        (True, "tried"),
+        (True, "tried"),
+        (True, "tried"),
+        (True, decided),
+    ]
     assert results("--outside", str(wrong))[2] == (None, "tried")  # refused, and nobody beside it was let in
-    for old, new, told in (("trust: valley, outside: {account: \"4713\"", "trust: vally, outside: {account: \"4713\"", "did you mean valley?"), ('"4713", machine', '"471x", machine', "has to be a number"),
-                           ("{cannot: sign-in, trust: valley, outside: {account: \"4713\", machine_role: mast-reader}}", "{cannot: sign-in, trust: valley}", "named by its subject and a trust"),
-                           ("{can: stream.read, at:", "{can: stream.read, trust: valley, outside: x, at:", "cannot stand here")):
+    for old, new, told in (
+        ('trust: valley, outside: {account: "4713"', 'trust: vally, outside: {account: "4713"', "did you mean valley?"),
+        ('"4713", machine', '"471x", machine', "has to be a number"),
+        (
+            '{cannot: sign-in, trust: valley, outside: {account: "4713", machine_role: mast-reader}}',
+            "{cannot: sign-in, trust: valley}",
+            "named by its subject and a trust",
+        ),
+        ("{can: stream.read, at:", "{can: stream.read, trust: valley, outside: x, at:", "cannot stand here"),
+    ):
         desk.charter(READER.replace(old, new), "mast-reader")
         ran = desk.run("charter", "check", "mast-reader")
         assert (ran.code, told in ran.out + ran.err) == (3, True), ran.out + ran.err
@@ -128,7 +173,9 @@ def test_a_trust_with_other_conditions_takes_the_place_of_the_one_before(keyless
     for number, tag in ((2, "night"), (3, "masts")):
         desk.charter(READER.replace("has: masts", f"has: {tag}"), "mast-reader")
         ran = desk.run("enact", "mast-reader", "--yes", "--end")
-        assert (ran.code, [t["name"] for t in keyless.away.state()["resources"]["Trust"]]) == (0, [f"valley-{number}"]), ran.out + ran.err
+        assert (ran.code, [t["name"] for t in keyless.away.state()["resources"]["Trust"]]) == (0, [f"valley-{number}"]), (
+            ran.out + ran.err
+        )
         assert desk.run("token", "swap", "mast-reader", str(right), "--out", str(desk.folder / f"{number}.token")).code == 0
     assert desk.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"] == []
 
@@ -136,7 +183,12 @@ def test_a_trust_with_other_conditions_takes_the_place_of_the_one_before(keyless
 def test_that_no_private_key_exists_is_attested_place_by_place(keyless: Keyless) -> None:
     desk = keyless.desk
     ran = desk.run("key", "attest", "mast-reader")
-    assert (ran.code, ran.out.count(" none "), "No private key of mast-reader exists" in ran.out, "by the trust valley" in ran.out) == (0, 5, True, True), ran.out + ran.err
+    assert (
+        ran.code,
+        ran.out.count(" none "),
+        "No private key of mast-reader exists" in ran.out,
+        "by the trust valley" in ran.out,
+    ) == (0, 5, True, True), ran.out + ran.err
     elsewhere = desk.folder.parent / "scripts"
     elsewhere.mkdir()
     assert desk.run("key", "make", str(elsewhere / "found.jwk")).code == 0
@@ -144,25 +196,50 @@ def test_that_no_private_key_exists_is_attested_place_by_place(keyless: Keyless)
     assert (ran.code, [len(p["found"]) for p in ran.json["looked"]], ran.json["none"]) == (1, [0, 0, 0, 0, 1], False), ran.out
     desk.charter(READER + "credentials: [{name: late-key, kind: key-pair, lasts: 30d}]\n", "mast-reader")
     assert desk.run("enact", "mast-reader", "--yes", "--no-prove").code == 0
-    assert [len(p["found"]) for p in desk.run("key", "attest", "mast-reader", "--format", "json").json["looked"]] == [1, 1, 1, 2, 0]
+    assert [len(p["found"]) for p in desk.run("key", "attest", "mast-reader", "--format", "json").json["looked"]] == [
+        1,
+        1,
+        1,
+        2,
+        0,
+    ]
     for words, code in ((("nobody",), 2), (("mast-reader", str(desk.folder / "none")), 3)):
         assert desk.run("key", "attest", *words).code in (code, 3)
 
 
 def test_other_ways_in_are_named_and_those_that_nobody_here_made_are_suspicious(keyless: Keyless) -> None:
     desk, away = keyless.desk, keyless.away
-    assert desk.run("lend", "identity-user", "--at", "@mast-reader", "--to", "ada.rusk", "--for", "10m", "--because", "x", "--yes").code == 0
+    assert (
+        desk.run(
+            "lend", "identity-user", "--at", "@mast-reader", "--to", "ada.rusk", "--for", "10m", "--because", "x", "--yes"
+        ).code
+        == 0
+    )
     ran = desk.run("suspend", "mast-reader", "--because", "x", "--yes")
     told = " ".join(ran.out.split())
-    assert (ran.code, "by the trust valley" in told, "ada.rusk, who may act as it (identity-user)" in told) == (0, True, True), ran.out + ran.err
+    assert (ran.code, "by the trust valley" in told, "ada.rusk, who may act as it (identity-user)" in told) == (
+        0,
+        True,
+        True,
+    ), ran.out + ran.err
     assert desk.run("reinstate", "mast-reader", "--because", "x").code == 0
     desk.charter(READER + "credentials: [{name: late-key, kind: key-pair, lasts: 30d}]\n", "mast-reader")
     assert desk.run("enact", "mast-reader", "--yes", "--no-prove").code == 0
     account = next(u["id"] for u in away.state()["resources"]["User"] if u["userName"] == "mast-reader")
-    away.make("/Trusts", {"schemas": ["urn:sigillum:scim:1.0:Trust"], "principal": {"$ref": f"../Users/{account}"}, "name": "back-door", "issuer": "https://elsewhere.example", "audience": "x"})
+    away.make(
+        "/Trusts",
+        {
+            "schemas": ["urn:sigillum:scim:1.0:Trust"],
+            "principal": {"$ref": f"../Users/{account}"},
+            "name": "back-door",
+            "issuer": "https://elsewhere.example",
+            "audience": "x",
+        },
+    )
     ran = desk.run("rotate", "mast-reader", "--exposed", "--yes", "--format", "json")
     assert [x["what"] for x in ran.json["rotations"][0]["exposure"]["suspicions"] if "lent until" not in x["what"]] == [
-        "tokens of https://elsewhere.example, by the trust back-door, which nobody here made"], ran.out
+        "tokens of https://elsewhere.example, by the trust back-door, which nobody here made"
+    ], ran.out
 
 
 def test_a_token_is_ended_and_shown_to_be_refused(desk: Desk, away: Away) -> None:
@@ -172,7 +249,12 @@ def test_a_token_is_ended_and_shown_to_be_refused(desk: Desk, away: Away) -> Non
     assert desk.run("token", "fetch", "wind-ingest", "--out", str(out)).code == 0
     for before in (True, False):
         ran = desk.run("token", "end", str(out), "--at", "summit", "--format", "json")
-        assert (ran.code, ran.json["taken_before"], ran.json["taken_now"], out.read_text().strip() in ran.out) == (0, before, False, False)
+        assert (ran.code, ran.json["taken_before"], ran.json["taken_now"], out.read_text().strip() in ran.out) == (
+            0,
+            before,
+            False,
+            False,
+        )
     assert "was refused before, too, and is refused now" in desk.run("token", "end", str(out), "--at", "summit").out
     for file in ("none", "sigillum.yaml"):
         assert desk.run("token", "end", str(desk.folder / file), "--at", "summit").code == 3
@@ -187,12 +269,29 @@ def test_a_bogus_token_is_told_from_a_missing_right(desk: Desk, away: Away, tmp_
     def tried(file: Path, permission: str = "stream.read", place: str = mast) -> tuple[int, str, str]:
         ran = desk.run("token", "try", str(file), permission, place, "--at", "summit", "--format", "json")
         return ran.code, ran.json["state"], ran.json["cause"]
-    assert (tried(token), tried(token, "stream.delete"), tried(token, "board.read", "brindlemoor")) == ((0, "allowed", ""), (1, "refused", "role-lacks"), (1, "refused", "service-off"))
+
+    assert (tried(token), tried(token, "stream.delete"), tried(token, "board.read", "brindlemoor")) == (
+        (0, "allowed", ""),
+        (1, "refused", "role-lacks"),
+        (1, "refused", "service-off"),
+    )
     assert "(403)" in desk.run("token", "try", str(token), "stream.delete", mast, "--at", "summit").out
-    for text, said in (("bogus", "ended, or is nobody's here"), (token.read_text()[:-9] + "AAAAAAAA", "ended, or is nobody's here"), (away.tokens["watch"][:-3], "")):
+    for text, said in (
+        ("bogus", "ended, or is nobody's here"),
+        (token.read_text()[:-9] + "AAAAAAAA", "ended, or is nobody's here"),
+        (away.tokens["watch"][:-3], ""),
+    ):
         (tmp_path / "b").write_text(text)
         assert tried(tmp_path / "b") == tried(tmp_path / "b", "stream.append") == (1, "not taken", "")
-        assert "(401): " in (out := " ".join(desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--at", "summit").out.split())) and said in out
+        assert (
+            "(401): "
+            in (
+                out := " ".join(
+                    desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--at", "summit").out.split()
+                )
+            )
+            and said in out
+        )
     assert [desk.run("token", "try", str(token), w, mast, "--at", "summit").code for w in ("stream.raed", "x")] == [2, 2]
     (tmp_path / "b").write_text("a b")
     assert desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--at", "summit").code == 3
@@ -207,11 +306,28 @@ def test_who_acts_with_a_token_from_outside_is_named(keyless: Keyless) -> None:
     told = desk.run("token", "read", str(desk.folder / "a.token"), "--format", "json").json
     assert told["claims"]["act"] == {"sub": told["claims"]["sub"]}
     (desk.folder / "bad.token").write_text("x.y.z")
-    assert desk.run("token", "swap", "mast-reader", str(outside), "--actor", str(desk.folder / "bad.token"), "--out", str(desk.folder / "b.token")).code == 4
+    assert (
+        desk.run(
+            "token",
+            "swap",
+            "mast-reader",
+            str(outside),
+            "--actor",
+            str(desk.folder / "bad.token"),
+            "--out",
+            str(desk.folder / "b.token"),
+        ).code
+        == 4
+    )
 
 
 def test_advice_reads_what_services_take_with_the_day_of_it(keyless: Keyless) -> None:
-    found = keyless.desk.run("advise", "board", "--tenant", "summit", "--services", "board-publisher", "--runs", "cloud", "--format", "json").json
-    assert (found["credential"]["answer"], found["wish"]["by"]) == ("trust", ["summit says that board.publish is used with key-pair, certificate, trust, signing, as of 2026-11-18"])
+    found = keyless.desk.run(
+        "advise", "board", "--tenant", "summit", "--services", "board-publisher", "--runs", "cloud", "--format", "json"
+    ).json
+    assert (found["credential"]["answer"], found["wish"]["by"]) == (
+        "trust",
+        ["summit says that board.publish is used with key-pair, certificate, trust, signing, as of 2026-11-18"],
+    )
     found = keyless.desk.run("advise", "wind", "--tenant", "summit", "--services", "stream-reader", "--format", "json").json
     assert (found["credential"]["answer"], found["wish"]["by"]) == ("key-pair", [])

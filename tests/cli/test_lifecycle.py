@@ -42,22 +42,46 @@ def test_enacting_again_changes_nothing_and_says_so(desk: Desk, away: Away) -> N
     assert desk.run("ledger", "show", "--format", "json").out == entries
 
 
-@pytest.mark.parametrize(("old", "new", "expected"), [
-    ("display: Wind readings ingest", "display: Wind", [("change", "account wind-ingest")]),
-    ("stores the readings", "keeps them", [("change", "reason of the grant of stream-writer at brindlemoor/sensing-prod")]),
-    ("limits: [stream.append, stream.read]", "limits: [stream.append]", [
-        ("keep", "private key of ingest-key here (Ed25519)"), ("make", "credential ingest-key (key-pair)"),
-        ("change", "credential ingest-key: switch it on"), ("end", "credential ingest-key")]),
-    ("role: stream-writer", "role: stream-keeper", [
-        ("make", "grant of stream-keeper at brindlemoor/sensing-prod"),
-        ("end", "grant of stream-writer at brindlemoor/sensing-prod")]),
-    ("because: stores the readings}\n", "because: stores the readings}\n  - {role: stream-reader, at: brindlemoor/cameras, "
-     "until: 2099-01-01T00:00:00Z}\n", [("make", "grant of stream-reader at brindlemoor/cameras")]),
-    ("proofs:", "  - {name: second, kind: api-token}\nproofs:", [
-        ("make", "credential second (api-token)"), ("keep", "secret of second here, straight from the tenant"),
-        ("change", "credential second: switch it on")]),
-    ("lasts: 90d", "lasts: 60d", []),  # the time limit of what stands is never moved
-])
+@pytest.mark.parametrize(
+    ("old", "new", "expected"),
+    [
+        ("display: Wind readings ingest", "display: Wind", [("change", "account wind-ingest")]),
+        ("stores the readings", "keeps them", [("change", "reason of the grant of stream-writer at brindlemoor/sensing-prod")]),
+        (
+            "limits: [stream.append, stream.read]",
+            "limits: [stream.append]",
+            [
+                ("keep", "private key of ingest-key here (Ed25519)"),
+                ("make", "credential ingest-key (key-pair)"),
+                ("change", "credential ingest-key: switch it on"),
+                ("end", "credential ingest-key"),
+            ],
+        ),
+        (
+            "role: stream-writer",
+            "role: stream-keeper",
+            [
+                ("make", "grant of stream-keeper at brindlemoor/sensing-prod"),
+                ("end", "grant of stream-writer at brindlemoor/sensing-prod"),
+            ],
+        ),
+        (
+            "because: stores the readings}\n",
+            "because: stores the readings}\n  - {role: stream-reader, at: brindlemoor/cameras, until: 2099-01-01T00:00:00Z}\n",
+            [("make", "grant of stream-reader at brindlemoor/cameras")],
+        ),
+        (
+            "proofs:",
+            "  - {name: second, kind: api-token}\nproofs:",
+            [
+                ("make", "credential second (api-token)"),
+                ("keep", "secret of second here, straight from the tenant"),
+                ("change", "credential second: switch it on"),
+            ],
+        ),
+        ("lasts: 90d", "lasts: 60d", []),  # the time limit of what stands is never moved
+    ],
+)
 def test_changing_a_charter_changes_only_that(desk: Desk, old: str, new: str, expected: list[tuple[str, str]]) -> None:
     enact(desk)
     assert old in CHARTER
@@ -106,8 +130,12 @@ def test_it_asks_before_it_changes_anything(desk: Desk, away: Away) -> None:
 def test_a_new_charter_asks_five_questions(desk: Desk) -> None:
     path = desk.folder / "sigillum.yaml"
     path.write_text(path.read_text().replace("  owner: mara.teel@brindlemoor.example\n", ""))
-    ran = desk.answered("summit\nIndex of pictures\njon.askew@brindlemoor.example\nstream-reader\nbrindlemoor/cameras\n",
-                        "charter", "new", "cam")
+    ran = desk.answered(
+        "summit\nIndex of pictures\njon.askew@brindlemoor.example\nstream-reader\nbrindlemoor/cameras\n",
+        "charter",
+        "new",
+        "cam",
+    )
     assert (ran.code, ran.err.count("?")) == (0, 5), ran.err
     assert desk.run("charter", "show", "cam", "--format", "json").json["owner"] == "jon.askew@brindlemoor.example"
 
@@ -164,9 +192,15 @@ def test_what_was_removed_by_somebody_is_made_anew(desk: Desk, away: Away, sandb
 
 
 def test_a_thing_of_the_same_name_is_shown_and_never_taken_over_unasked(desk: Desk, away: Away) -> None:
-    made = away.make("/Users", {
-        "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "wind-ingest", "displayName": "Somebody's",
-        "externalId": "theirs-1"})
+    made = away.make(
+        "/Users",
+        {
+            "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"],
+            "userName": "wind-ingest",
+            "displayName": "Somebody's",
+            "externalId": "theirs-1",
+        },
+    )
     ran = desk.run("rehearse", "wind-ingest")
     assert ran.code == 6
     assert "exists" in ran.out
@@ -220,8 +254,19 @@ def test_renaming_keeps_what_was_made(desk: Desk, away: Away) -> None:
 
 
 def test_a_new_charter_is_right_from_the_start(desk: Desk) -> None:
-    ran = desk.program("charter", "new", "cam", "--tenant", "summit", "--purpose", "Index: pictures # of the summit",
-                       "--role", "stream-reader", "--at", "brindlemoor/cameras")
+    ran = desk.program(
+        "charter",
+        "new",
+        "cam",
+        "--tenant",
+        "summit",
+        "--purpose",
+        "Index: pictures # of the summit",
+        "--role",
+        "stream-reader",
+        "--at",
+        "brindlemoor/cameras",
+    )
     assert ran.code == 0, ran.err
     shown = desk.run("charter", "show", "cam", "--format", "json").json
     assert shown["purpose"] == "Index: pictures # of the summit"
@@ -259,17 +304,25 @@ def test_a_lost_key_is_replaced_and_its_credential_ended(desk: Desk, away: Away)
 
 def test_a_proof_that_does_not_hold(desk: Desk, away: Away) -> None:
     away.limits(answer_items=2)
-    desk.charter(CHARTER.replace("cannot: stream.append", "can: stream.append").replace("count: 3", "count: 4") +
-                 "  - {can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4, value: {unit: m/s}}\n"
-                 "  - {can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4, value: {unit: knots}}\n"
-                 "  - {can: place.arrange, at: brindlemoor/sensing-prod}\n")
+    desk.charter(
+        CHARTER.replace("cannot: stream.append", "can: stream.append").replace("count: 3", "count: 4")
+        + "  - {can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4, value: {unit: m/s}}\n"
+        "  - {can: stream.read, at: brindlemoor/sensing-prod/streams/mast-4, value: {unit: knots}}\n"
+        "  - {can: place.arrange, at: brindlemoor/sensing-prod}\n"
+    )
     assert desk.run(*ENACT).code == 1
     report = desk.run("prove", "wind-ingest", "--format", "json")
     assert report.code == 1
     results = [(p["held"], p["how"], p["capped"]) for p in report.json["charters"][0]["proofs"]]
-    assert results == [(True, "tried", False), (False, "tried", True), (True, "asked, not tried", False),
-                       (False, "tried", False), (True, "tried", True), (None, "tried", True),
-                       (False, "asked, not tried", False)]
+    assert results == [
+        (True, "tried", False),
+        (False, "tried", True),
+        (True, "asked, not tried", False),
+        (False, "tried", False),
+        (True, "tried", True),
+        (None, "tried", True),
+        (False, "asked, not tried", False),
+    ]
     text = desk.run("prove", "wind-ingest").out
     assert report.json["charters"][0]["proofs"][1]["said"] == "3 counted; the tenant capped the answer at 2 of 3"
     assert "7 proofs: 3 hold, 3 do not, 1 not known; 2 asked, not tried." in text
@@ -277,10 +330,16 @@ def test_a_proof_that_does_not_hold(desk: Desk, away: Away) -> None:
     assert len(away.state()["streams"]["brindlemoor/sensing-prod/streams/mast-4"]) == 3
 
 
-@pytest.mark.parametrize(("more", "proof", "codes"), [
-    ("", "{cannot: stream.delte, at: brindlemoor/sensing-prod/streams/mast-4}", ["permission-unknown"]),
-    ("", "{cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mats-4}", ["place-unknown"])])
-def test_what_is_misspelt_in_a_proof_is_a_mistake_and_no_refusal_that_holds(desk: Desk, away: Away, more: str, proof: str, codes: list[str]) -> None:
+@pytest.mark.parametrize(
+    ("more", "proof", "codes"),
+    [
+        ("", "{cannot: stream.delte, at: brindlemoor/sensing-prod/streams/mast-4}", ["permission-unknown"]),
+        ("", "{cannot: stream.delete, at: brindlemoor/sensing-prod/streams/mats-4}", ["place-unknown"]),
+    ],
+)
+def test_what_is_misspelt_in_a_proof_is_a_mistake_and_no_refusal_that_holds(
+    desk: Desk, away: Away, more: str, proof: str, codes: list[str]
+) -> None:
     desk.charter(CHARTER + f"  - {proof}\n")
     ran = desk.run("rehearse", "wind-ingest", "--format", "json")
     found = ran.json["charters"][0]["mistakes"]
@@ -290,13 +349,22 @@ def test_what_is_misspelt_in_a_proof_is_a_mistake_and_no_refusal_that_holds(desk
 
 
 def test_a_refusal_for_another_reason_is_not_shown(desk: Desk) -> None:
-    early = CHARTER.replace("credentials:", "  - {role: stream-keeper, at: brindlemoor/sensing-prod, because: later, from: 2099-01-01T00:00:00Z, until: 2099-02-01T00:00:00Z}\n"
-                            "credentials:").replace("limits: [stream.append, stream.read]", "limits: [stream.append, stream.read, stream.delete]")
+    early = CHARTER.replace(
+        "credentials:",
+        "  - {role: stream-keeper, at: brindlemoor/sensing-prod, because: later, from: 2099-01-01T00:00:00Z, until: 2099-02-01T00:00:00Z}\n"
+        "credentials:",
+    ).replace("limits: [stream.append, stream.read]", "limits: [stream.append, stream.read, stream.delete]")
     for charter, word, why in (
-            (CHARTER.replace("credentials:", "  - {role: board-reader, at: brindlemoor/timetable, because: departures}\ncredentials:").replace(
-                "limits: [stream.append, stream.read]", "limits: [stream.append, stream.read, board.read]")
-             + "  - {cannot: board.read, at: brindlemoor/timetable/prod}\n", "not shown", "service-off"),
-            (early, "does not hold", "does not hold from 2099-01-01T00:00:00Z on")):
+        (
+            CHARTER.replace(
+                "credentials:", "  - {role: board-reader, at: brindlemoor/timetable, because: departures}\ncredentials:"
+            ).replace("limits: [stream.append, stream.read]", "limits: [stream.append, stream.read, board.read]")
+            + "  - {cannot: board.read, at: brindlemoor/timetable/prod}\n",
+            "not shown",
+            "service-off",
+        ),
+        (early, "does not hold", "does not hold from 2099-01-01T00:00:00Z on"),
+    ):
         desk.charter(charter)
         ran = desk.run("enact", "wind-ingest", "--yes", "--end")
         assert (ran.code, "the charter says `cannot" in ran.out) == (3, True)  # foreseen
@@ -311,10 +379,18 @@ def test_a_refusal_for_another_reason_is_not_shown(desk: Desk) -> None:
 def test_proving_uses_a_fresh_token_and_says_as_whom(desk: Desk, away: Away) -> None:
     enact(desk)
     principal = away.of("User")[0]["id"]
-    assert desk.run("prove", "wind-ingest", "--format", "json").json["charters"][0]["ran_as"] == f"a fresh token; the tenant says: {principal}"
-    away.scim("PATCH", f"/Users/{principal}", {
-        "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
-        "Operations": [{"op": "replace", "path": "active", "value": False}]})
+    assert (
+        desk.run("prove", "wind-ingest", "--format", "json").json["charters"][0]["ran_as"]
+        == f"a fresh token; the tenant says: {principal}"
+    )
+    away.scim(
+        "PATCH",
+        f"/Users/{principal}",
+        {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+            "Operations": [{"op": "replace", "path": "active", "value": False}],
+        },
+    )
     ran = desk.run("prove", "wind-ingest")
     assert ran.code == 4
     assert "The account is suspended" in ran.err
@@ -322,12 +398,19 @@ def test_proving_uses_a_fresh_token_and_says_as_whom(desk: Desk, away: Away) -> 
     assert away.address not in masked.out + masked.err
 
 
-OFF = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "active", "value": False}]}
+OFF = {
+    "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+    "Operations": [{"op": "replace", "path": "active", "value": False}],
+}
 
 
-@pytest.mark.parametrize(("kind", "path", "words"), [("User", "Users", "account wind-ingest"), ("Credential", "Credentials", "credential ingest-key")])
+@pytest.mark.parametrize(
+    ("kind", "path", "words"),
+    [("User", "Users", "account wind-ingest"), ("Credential", "Credentials", "credential ingest-key")],
+)
 def test_what_somebody_else_switched_off_stays_off_until_a_person_says_otherwise(
-        desk: Desk, away: Away, sandbox: Sandbox, kind: str, path: str, words: str) -> None:
+    desk: Desk, away: Away, sandbox: Sandbox, kind: str, path: str, words: str
+) -> None:
     enact(desk)
     sandbox.clock(move=30)  # what we switched on a moment ago may not show yet: nothing would be concluded
     away.scim("PATCH", f"/{path}/{away.of(kind)[0]['id']}", OFF)
@@ -335,13 +418,21 @@ def test_what_somebody_else_switched_off_stays_off_until_a_person_says_otherwise
     for _ in range(3):  # a timer
         ran = desk.run("enact", "--all", "--yes")
         told = " ".join(ran.out.split())
-        assert (ran.code, f"about the {words}, which somebody else switched off" in told, "--switch-on" in told) == (6, True, True), ran.out
+        assert (ran.code, f"about the {words}, which somebody else switched off" in told, "--switch-on" in told) == (
+            6,
+            True,
+            True,
+        ), ran.out
         written.append(len(desk.run("ledger", "show", "--entries", "--format", "json").json["entries"]))
     assert away.state()["resources"] == before
     assert len(set(written)) == 1
     assert desk.run("rehearse", "wind-ingest", "--strict").code != 0
-    assert [s["step"] for s in desk.run("rehearse", "wind-ingest", "--switch-on", "--format", "json").json["charters"][0]["steps"]][:1] == ["change"]
-    desk.charter(CHARTER.replace("limits: [stream.append, stream.read]", "limits: [stream.append]"))  # no new key beside a stopped one
+    assert [
+        s["step"] for s in desk.run("rehearse", "wind-ingest", "--switch-on", "--format", "json").json["charters"][0]["steps"]
+    ][:1] == ["change"]
+    desk.charter(
+        CHARTER.replace("limits: [stream.append, stream.read]", "limits: [stream.append]")
+    )  # no new key beside a stopped one
     assert desk.run("enact", "wind-ingest", "--yes", "--end").code == 6
     assert len(away.of("Credential")) == (1 if kind == "Credential" else len(away.of("Credential")))
     desk.charter(CHARTER)
@@ -351,7 +442,11 @@ def test_what_somebody_else_switched_off_stays_off_until_a_person_says_otherwise
 
 
 def test_an_adopted_account_that_is_off_is_not_switched_on(desk: Desk, away: Away) -> None:
-    made = away.scim("POST", "/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "wind-ingest", "active": False})
+    made = away.scim(
+        "POST",
+        "/Users",
+        {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "wind-ingest", "active": False},
+    )
     ran = desk.run("enact", "wind-ingest", "--yes", "--adopt")
     assert (ran.code, "which somebody else switched off" in " ".join(ran.out.split())) == (6, True), ran.out + ran.err
     assert away.of("User")[0]["active"] is False is made.json()["active"]
@@ -363,12 +458,16 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
     head.write_text(desk.run("ledger", "head").out)
     assert desk.run("ledger", "verify", "--against", str(head)).code == 0
     for sql, what in (
-            ("UPDATE entries SET body = replace(body, 'ingest-key', 'other-key') WHERE sequence = 7", "content was changed"),
-            ("UPDATE entries SET at = '2020-01-01T00:00:00Z' WHERE sequence = 2", "content was changed"),
-            ("DELETE FROM entries WHERE sequence = 4", "is missing"), ("UPDATE books SET uid = 'x'", "the books say something else of the charter wind-ingest"),
-            ("UPDATE entries SET body = '[' WHERE sequence = 3", "entry 3 of the ledger cannot be read"),
-            ("DELETE FROM entries", "the ledger is empty"), ("CREATE TRIGGER t AFTER INSERT ON entries BEGIN DELETE FROM entries; END", "trigger t"),
-            ("CREATE TABLE more (x)", "table more"), ("DELETE FROM entries WHERE sequence > 5", "rolled back")):
+        ("UPDATE entries SET body = replace(body, 'ingest-key', 'other-key') WHERE sequence = 7", "content was changed"),
+        ("UPDATE entries SET at = '2020-01-01T00:00:00Z' WHERE sequence = 2", "content was changed"),
+        ("DELETE FROM entries WHERE sequence = 4", "is missing"),
+        ("UPDATE books SET uid = 'x'", "the books say something else of the charter wind-ingest"),
+        ("UPDATE entries SET body = '[' WHERE sequence = 3", "entry 3 of the ledger cannot be read"),
+        ("DELETE FROM entries", "the ledger is empty"),
+        ("CREATE TRIGGER t AFTER INSERT ON entries BEGIN DELETE FROM entries; END", "trigger t"),
+        ("CREATE TABLE more (x)", "table more"),
+        ("DELETE FROM entries WHERE sequence > 5", "rolled back"),
+    ):
         spoiled = Desk(desk.folder.parent / "spoiled", desk.capture)
         shutil.rmtree(spoiled.folder, ignore_errors=True)
         shutil.copytree(desk.folder, spoiled.folder)
@@ -377,7 +476,9 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
         db.close()
         ran = spoiled.run("ledger", "verify", "--against", str(head))
         assert (ran.code, what in ran.out) == (1, True), ran.out
-        assert spoiled.run("ledger", "verify", "--rebuild").code == (0 if "books" in sql else 1 if "sequence > 5" not in sql else 0)
+        assert spoiled.run("ledger", "verify", "--rebuild").code == (
+            0 if "books" in sql else 1 if "sequence > 5" not in sql else 0
+        )
         if "sequence > 5" not in sql:  # that shows against the checkpoint of the last run; the others from the beginning
             (spoiled.folder / ".sigillum" / "ledger-head.json").unlink()
         refused = spoiled.run("enact", "wind-ingest", "--yes")  # no work on what does not hold
@@ -457,8 +558,11 @@ def test_what_a_charter_left_behind_is_told_when_its_file_is_gone(desk: Desk) ->
     assert desk.run("rehearse", "--all", "--strict").code == 0
     (desk.folder / "charters" / "wind-ingest.yaml").rename(desk.folder / "kept.yaml")
     ran = desk.run("rehearse", "--all", "--strict", "--format", "json")
-    gone, = ran.json["gone"]
+    (gone,) = ran.json["gone"]
     assert (ran.code, gone["charter"], sorted(x["what"] for x in gone["left"])) == (
-        1, "wind-ingest", ["the credential ingest-key", "the grant of stream-writer at brindlemoor/sensing-prod", "the identity"])
+        1,
+        "wind-ingest",
+        ["the credential ingest-key", "the grant of stream-writer at brindlemoor/sensing-prod", "the identity"],
+    )
     assert "its file is gone" in desk.run("rehearse", "--all").out
     assert "its file is gone" in desk.run("enact", "--all", "--yes").err

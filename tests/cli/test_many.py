@@ -29,7 +29,9 @@ LIST = 'station,display\nmast-4,"Mast 4, north"\nmast-7,"Mast 7: {odd} & #"\n'
 def listed(desk: Desk, text: str = LIST, template: str = TEMPLATE, stages: str = "test,prod") -> Any:
     (desk.folder / "stations.csv").write_text(text)
     (desk.folder / "station.yaml").write_text(template)
-    return desk.program("charter", "new", "--from-list", "stations.csv", "--template", "station.yaml", *(("--stages", stages) if stages else ()))
+    return desk.program(
+        "charter", "new", "--from-list", "stations.csv", "--template", "station.yaml", *(("--stages", stages) if stages else ())
+    )
 
 
 def test_one_charter_a_line_and_stage_each_with_its_own_secret(desk: Desk) -> None:
@@ -55,14 +57,22 @@ def test_one_charter_a_line_and_stage_each_with_its_own_secret(desk: Desk) -> No
     assert "other than the list says: mast-4-test" in listed(desk).out
 
 
-@pytest.mark.parametrize(("text", "template", "stages", "told"), [
-    (LIST.replace("display", "name", 1), TEMPLATE, "prod", "has no column 'display'"), (LIST, TEMPLATE, "", "has no column 'stage'"),
-    (LIST, TEMPLATE.replace("${station}-${stage}\nten", "${station}\nten"), "test,prod", "is taken by line 2"),
-    (LIST.replace("mast-7", "Mast 7"), TEMPLATE, "prod", "stations.csv:3:1: 'Mast 7-prod' cannot be a charter's name"),
-    (LIST, TEMPLATE.replace("lasts: 90d", "lasts: ninety"), "prod", "mast-4-prod (line 10 of it)"), (LIST, "just: this\n", "prod", "no charter"),
-    (LIST + "a,b,c\n", TEMPLATE, "prod", "more or fewer cells"), ("", TEMPLATE, "prod", "has no lines"),
-    ('station,display\n"mast', TEMPLATE, "prod", "this is not CSV"), (LIST, TEMPLATE.replace("lasts: 90d", "lasts: 900d"), "prod", "the house allows"),
-    (LIST, TEMPLATE.replace("grants:", "grants"), "prod", "station.yaml:8")])
+@pytest.mark.parametrize(
+    ("text", "template", "stages", "told"),
+    [
+        (LIST.replace("display", "name", 1), TEMPLATE, "prod", "has no column 'display'"),
+        (LIST, TEMPLATE, "", "has no column 'stage'"),
+        (LIST, TEMPLATE.replace("${station}-${stage}\nten", "${station}\nten"), "test,prod", "is taken by line 2"),
+        (LIST.replace("mast-7", "Mast 7"), TEMPLATE, "prod", "stations.csv:3:1: 'Mast 7-prod' cannot be a charter's name"),
+        (LIST, TEMPLATE.replace("lasts: 90d", "lasts: ninety"), "prod", "mast-4-prod (line 10 of it)"),
+        (LIST, "just: this\n", "prod", "no charter"),
+        (LIST + "a,b,c\n", TEMPLATE, "prod", "more or fewer cells"),
+        ("", TEMPLATE, "prod", "has no lines"),
+        ('station,display\n"mast', TEMPLATE, "prod", "this is not CSV"),
+        (LIST, TEMPLATE.replace("lasts: 90d", "lasts: 900d"), "prod", "the house allows"),
+        (LIST, TEMPLATE.replace("grants:", "grants"), "prod", "station.yaml:8"),
+    ],
+)
 def test_one_mistake_in_a_list_writes_nothing(desk: Desk, text: str, template: str, stages: str, told: str) -> None:
     before = sorted(p.name for p in (desk.folder / "charters").iterdir())
     ran = listed(desk, text, template, stages)
@@ -78,22 +88,49 @@ def test_a_list_wants_a_template_and_nothing_else(desk: Desk) -> None:
 
 
 def test_advice_from_flags_a_file_and_questions(bare: Desk) -> None:
-    flags = ("advise", "mailer", "--signs-in", "form", "--in-the-name-of", "people", "--runs", "supplier", "--services", "mail.send", "--stages", "test,prod")
+    flags = (
+        "advise",
+        "mailer",
+        "--signs-in",
+        "form",
+        "--in-the-name-of",
+        "people",
+        "--runs",
+        "supplier",
+        "--services",
+        "mail.send",
+        "--stages",
+        "test,prod",
+    )
     told = " ".join(bare.run(*flags).out.split())
-    for words in ("client: only a client can act on behalf of people", "advised: to every place", "choose 1:", "b) alone, narrowed", "What a thief would get",
-                  "mailer-test, mailer-prod", "scopes: [mail.send], acts: on-behalf"):
+    for words in (
+        "client: only a client can act on behalf of people",
+        "advised: to every place",
+        "choose 1:",
+        "b) alone, narrowed",
+        "What a thief would get",
+        "mailer-test, mailer-prod",
+        "scopes: [mail.send], acts: on-behalf",
+    ):
         assert words in told, told
     found = bare.run(*flags, "--format", "json").json
     assert (found["identity"]["answer"], len(found["choices"]), found["names"]) == ("client", 2, ["mailer-test", "mailer-prod"])
     file = bare.folder / "wish.yaml"
-    file.write_text("name: mailer\nsigns_in: form\nin_the_name_of: people\nruns: supplier\nservices: [mail.send]\nstages: [test, prod]\n")
+    file.write_text(
+        "name: mailer\nsigns_in: form\nin_the_name_of: people\nruns: supplier\nservices: [mail.send]\nstages: [test, prod]\n"
+    )
     assert bare.run("advise", "--file", str(file), "--format", "json").json == found
     asked = bare.answered("robot\nforms\nweb\nyes\nown\nno\npassword\nown\n", "advise", "--format", "json")
     assert json.loads(asked.out)["credential"]["answer"] == "password"
     assert "Write tokens or form or web." in asked.err
     draft = bare.run("advise", "night-robot", "--signs-in", "web", "--mailbox", "--draft").out
     assert draft.startswith("charter: night-robot\n")
-    for line, told in (("signs_in: hands", "known: tokens"), ("sings_in: form", "did you mean signs_in?"), ("mailbox: 3", "cannot be taken"), ("[]", "no answers")):
+    for line, told in (
+        ("signs_in: hands", "known: tokens"),
+        ("sings_in: form", "did you mean signs_in?"),
+        ("mailbox: 3", "cannot be taken"),
+        ("[]", "no answers"),
+    ):
         file.write_text(f"{line}\n")
         ran = bare.run("advise", "x", "--file", str(file))
         assert (ran.code, told in ran.err) == (3, True), ran.err
@@ -102,10 +139,25 @@ def test_advice_from_flags_a_file_and_questions(bare: Desk) -> None:
 
 def test_every_draft_that_is_advised_is_a_charter_once_its_capitals_are_filled(bare: Desk, sandbox: Sandbox) -> None:
     bare.know(sandbox.tenant("roster"), "roster", "lena.frost")
-    for flags in ((), ("--signs-in", "form"), ("--signs-in", "web"), ("--mailbox",), ("--in-the-name-of", "people"), ("--runs", "supplier")):
+    for flags in (
+        (),
+        ("--signs-in", "form"),
+        ("--signs-in", "web"),
+        ("--mailbox",),
+        ("--in-the-name-of", "people"),
+        ("--runs", "supplier"),
+    ):
         draft = bare.run("advise", "feed", "--tenant", "roster", *flags, "--draft").out
-        for word, value in (("WHAT feed IS FOR", "x"), ("PLACE", "brindlemoor/mailboxes/trial"), ("NETWORK", "10.0.0.0/8"), ("API", "mail"),
-                            ("SCOPE", "mail.send"), ("LICENCE", "mail-seat"), ("ROLE", "mailbox-user"), ("WHY", "y")):
+        for word, value in (
+            ("WHAT feed IS FOR", "x"),
+            ("PLACE", "brindlemoor/mailboxes/trial"),
+            ("NETWORK", "10.0.0.0/8"),
+            ("API", "mail"),
+            ("SCOPE", "mail.send"),
+            ("LICENCE", "mail-seat"),
+            ("ROLE", "mailbox-user"),
+            ("WHY", "y"),
+        ):
             draft = draft.replace(word, value)
         bare.charter(draft, "feed")
         ran = bare.run("charter", "check", "feed")

@@ -22,33 +22,102 @@ def replaced(old: str, new: str) -> str:
 # what is wrong, the command that tells, the charter, the exit code, where it points, what it says, what mends it
 CASES: dict[str, tuple[tuple[str, ...], str, int, str, str, str]] = {
     "YAML syntax": (CHECK, replaced("grants:\n", "grants: [\n"), 3, "wind-ingest.yaml:7:3", "this is not YAML", "bracket"),
-    "unknown key": (CHECK, replaced("because:", "becuse:"), 3, "wind-ingest.yaml:7:57", "the key `becuse` is not known",
-                    "did you mean `because`?"),
-    "wrong type": (CHECK, replaced("limits: [stream.append, stream.read]", "limits: stream.append"), 3,
-                   "wind-ingest.yaml:9:60", "`limits` must be a list, and this is text", "write a list here"),
-    "missing owner": (CHECK, replaced("owner: mara.teel@brindlemoor.example\n", ""), 3, "wind-ingest.yaml:1:1",
-                      "nobody is named as owner", "add `owner: name@example`"),
-    "unknown tenant": (CHECK, replaced("tenant: summit", "tenant: sumit"), 3, "wind-ingest.yaml:2:9",
-                       "knows no tenant 'sumit'", "did you mean summit?"),
-    "unknown role": (REHEARSE, replaced("role: stream-writer", "role: stream-writter"), 3, "wind-ingest.yaml:7:5",
-                     "summit has no role 'stream-writter'", "did you mean stream-writer?"),
-    "unknown place": (REHEARSE, replaced("at: brindlemoor/sensing-prod,", "at: brindlemoor/sensing-prd,"), 3,
-                      "wind-ingest.yaml:7:5", "summit has no place 'brindlemoor/sensing-prd'",
-                      "did you mean brindlemoor/sensing-prod?"),
-    "place not in the tree": (REHEARSE, replaced("at: brindlemoor/sensing-prod,", "at: stationyard/yard-1,"), 3,
-                              "wind-ingest.yaml:7:5", "'stationyard/yard-1' does not lie in the tree of summit",
-                              "begin with one of the tenant's own roots"),
-    "bad duration": (CHECK, replaced("lasts: 90d", "lasts: 3 months"), 3, "wind-ingest.yaml:9:47",
-                     "'3 months' is not a duration", "write 10m, 8h, 90d"),
-    "instant without offset": (CHECK, replaced("because: stores", "until: 2027-03-01T08:00:00, because: stores"), 3,
-                               "wind-ingest.yaml:7:64", "'2027-03-01T08:00:00' is not an instant with an offset",
-                               "write it like 2027-03-01T08:00:00Z"),
-    "life longer than the house allows": (CHECK, replaced("lasts: 90d", "lasts: 200d"), 3, "wind-ingest.yaml:9:5",
-                                          "ingest-key lasts 200d, the house allows 180d", "write `lasts: 180d` or less"),
-    "two credentials of one name": (CHECK, replaced("proofs:", "  - {name: ingest-key, kind: api-token}\nproofs:"), 3,
-                                    "wind-ingest.yaml:10:5", "ingest-key is asked for twice", "a name of its own"),
-    "missing because": (REHEARSE, replaced(", because: stores the readings", ""), 3, "wind-ingest.yaml:7:5",
-                        "the role stream-writer changes data and no reason is given", "add `because: ...`"),
+    "unknown key": (
+        CHECK,
+        replaced("because:", "becuse:"),
+        3,
+        "wind-ingest.yaml:7:57",
+        "the key `becuse` is not known",
+        "did you mean `because`?",
+    ),
+    "wrong type": (
+        CHECK,
+        replaced("limits: [stream.append, stream.read]", "limits: stream.append"),
+        3,
+        "wind-ingest.yaml:9:60",
+        "`limits` must be a list, and this is text",
+        "write a list here",
+    ),
+    "missing owner": (
+        CHECK,
+        replaced("owner: mara.teel@brindlemoor.example\n", ""),
+        3,
+        "wind-ingest.yaml:1:1",
+        "nobody is named as owner",
+        "add `owner: name@example`",
+    ),
+    "unknown tenant": (
+        CHECK,
+        replaced("tenant: summit", "tenant: sumit"),
+        3,
+        "wind-ingest.yaml:2:9",
+        "knows no tenant 'sumit'",
+        "did you mean summit?",
+    ),
+    "unknown role": (
+        REHEARSE,
+        replaced("role: stream-writer", "role: stream-writter"),
+        3,
+        "wind-ingest.yaml:7:5",
+        "summit has no role 'stream-writter'",
+        "did you mean stream-writer?",
+    ),
+    "unknown place": (
+        REHEARSE,
+        replaced("at: brindlemoor/sensing-prod,", "at: brindlemoor/sensing-prd,"),
+        3,
+        "wind-ingest.yaml:7:5",
+        "summit has no place 'brindlemoor/sensing-prd'",
+        "did you mean brindlemoor/sensing-prod?",
+    ),
+    "place not in the tree": (
+        REHEARSE,
+        replaced("at: brindlemoor/sensing-prod,", "at: stationyard/yard-1,"),
+        3,
+        "wind-ingest.yaml:7:5",
+        "'stationyard/yard-1' does not lie in the tree of summit",
+        "begin with one of the tenant's own roots",
+    ),
+    "bad duration": (
+        CHECK,
+        replaced("lasts: 90d", "lasts: 3 months"),
+        3,
+        "wind-ingest.yaml:9:47",
+        "'3 months' is not a duration",
+        "write 10m, 8h, 90d",
+    ),
+    "instant without offset": (
+        CHECK,
+        replaced("because: stores", "until: 2027-03-01T08:00:00, because: stores"),
+        3,
+        "wind-ingest.yaml:7:64",
+        "'2027-03-01T08:00:00' is not an instant with an offset",
+        "write it like 2027-03-01T08:00:00Z",
+    ),
+    "life longer than the house allows": (
+        CHECK,
+        replaced("lasts: 90d", "lasts: 200d"),
+        3,
+        "wind-ingest.yaml:9:5",
+        "ingest-key lasts 200d, the house allows 180d",
+        "write `lasts: 180d` or less",
+    ),
+    "two credentials of one name": (
+        CHECK,
+        replaced("proofs:", "  - {name: ingest-key, kind: api-token}\nproofs:"),
+        3,
+        "wind-ingest.yaml:10:5",
+        "ingest-key is asked for twice",
+        "a name of its own",
+    ),
+    "missing because": (
+        REHEARSE,
+        replaced(", because: stores the readings", ""),
+        3,
+        "wind-ingest.yaml:7:5",
+        "the role stream-writer changes data and no reason is given",
+        "add `because: ...`",
+    ),
 }
 
 
@@ -142,9 +211,15 @@ def test_a_secret_written_inline(desk: Desk) -> None:
     assert "hush" not in ran.err + ran.out
 
 
-@pytest.mark.parametrize("spoil", [
-    lambda p: p.write_bytes(b"charter: wind-ingest\npurpose: \xff\xfe"), lambda p: (p.unlink(), p.mkdir()),
-    lambda p: (p.chmod(0), None)], ids=["not text", "a folder", "no rights"])
+@pytest.mark.parametrize(
+    "spoil",
+    [
+        lambda p: p.write_bytes(b"charter: wind-ingest\npurpose: \xff\xfe"),
+        lambda p: (p.unlink(), p.mkdir()),
+        lambda p: (p.chmod(0), None),
+    ],
+    ids=["not text", "a folder", "no rights"],
+)
 def test_an_unreadable_file(desk: Desk, spoil: Callable[[Path], object]) -> None:
     path = desk.folder / "charters" / "wind-ingest.yaml"
     spoil(path)
@@ -156,14 +231,20 @@ def test_an_unreadable_file(desk: Desk, spoil: Callable[[Path], object]) -> None
     assert "save it as UTF-8" in ran.err or "check its path and rights" in ran.err
 
 
-@pytest.mark.parametrize(("arguments", "what"), [
-    (["enact"], "no charter is named"), (["rehearce"], "there is no command 'rehearce'"),
-    (["rehearse", "wind-ingest", "--fromat", "json"], "unrecognized arguments"), (["charter"], "VERB"),
-    (["rehearse", "wind-ingest", "--timeout", "soon"], "'soon' is not a number of seconds"),
-    (["enact", "wind-ingest"], "there is nobody to ask"), (["-v"], "no command is given"),
-    (["tenant", "add", "x", "http://tenant.example/scim", "--admin", "a", "--token", "env:T"], "only https"),
-    (["tenant", "add", "x", "https://tenant.example/scim", "--admin", "a", "--token", "abc"], "never the secret itself"),
-])
+@pytest.mark.parametrize(
+    ("arguments", "what"),
+    [
+        (["enact"], "no charter is named"),
+        (["rehearce"], "there is no command 'rehearce'"),
+        (["rehearse", "wind-ingest", "--fromat", "json"], "unrecognized arguments"),
+        (["charter"], "VERB"),
+        (["rehearse", "wind-ingest", "--timeout", "soon"], "'soon' is not a number of seconds"),
+        (["enact", "wind-ingest"], "there is nobody to ask"),
+        (["-v"], "no command is given"),
+        (["tenant", "add", "x", "http://tenant.example/scim", "--admin", "a", "--token", "env:T"], "only https"),
+        (["tenant", "add", "x", "https://tenant.example/scim", "--admin", "a", "--token", "abc"], "never the secret itself"),
+    ],
+)
 def test_usage(desk: Desk, arguments: list[str], what: str) -> None:
     ran = desk.program(*arguments)
     assert ran.code == 2, ran.err

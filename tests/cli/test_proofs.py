@@ -28,8 +28,11 @@ def enact(desk: Desk, name: str = "wind-ingest", code: int = 0) -> str:
 
 def test_a_proof_names_its_key_and_without_one_each_is_tried(desk: Desk) -> None:
     two = HEAD + "  - {name: reader-key, kind: key-pair, lasts: 90d, limits: [stream.read]}\nproofs:\n"
-    desk.charter(two + f"  - {{can: stream.append, at: {TEST}, with: ingest-key}}\n  - {{cannot: stream.append, at: {TEST}, with: reader-key}}\n"
-                 f"  - {{can: stream.read, at: {MAST}}}\n")
+    desk.charter(
+        two
+        + f"  - {{can: stream.append, at: {TEST}, with: ingest-key}}\n  - {{cannot: stream.append, at: {TEST}, with: reader-key}}\n"
+        f"  - {{can: stream.read, at: {MAST}}}\n"
+    )
     assert "ingest-key, generation 1, reader-key, generation 1" in enact(desk)
     code, found = proved(desk)
     assert (code, [h for h, _ in found]) == (0, [True, True, True])
@@ -43,8 +46,9 @@ def test_a_proof_names_its_key_and_without_one_each_is_tried(desk: Desk) -> None
 def test_a_proof_lasts_as_long_as_a_window_and_then_the_same_is_refused(desk: Desk, ticking: Callable[[int], None]) -> None:
     path = desk.folder / "sigillum.yaml"
     path.write_text(path.read_text().replace("    stage: prod\n", "    stage: prod\n    clock: tenant\n"))
-    text = HEAD.replace("credentials:", f"  - {{role: stream-keeper, at: {TEST}, for: 10m, because: clears it}}\ncredentials:").replace(
-        "limits: [stream.append, stream.read]", "limits: [stream.append, stream.read, stream.delete]")
+    text = HEAD.replace(
+        "credentials:", f"  - {{role: stream-keeper, at: {TEST}, for: 10m, because: clears it}}\ncredentials:"
+    ).replace("limits: [stream.append, stream.read]", "limits: [stream.append, stream.read, stream.delete]")
     desk.charter(text + f"proofs:\n  - {{can: stream.delete, at: {TEST}, while: stream-keeper}}\n")
     assert "while stream-keeper lasts" in enact(desk)
     ticking(660)
@@ -57,25 +61,53 @@ def test_a_proof_lasts_as_long_as_a_window_and_then_the_same_is_refused(desk: De
 
 def test_what_is_linked_must_be_readable_too(bare: Desk, sandbox: Sandbox) -> None:
     items = [{"next": "hill/b"}, {"next": ["/data/hill/c", "hill/b"]}]
-    made = sandbox.control("tenants", {"open": {"linked": {
-        "admins": [{"name": "ada.rusk", "powers": "all"}],
-        "permissions": {"data.read": {"class": "looks", "call": "GET /streams/{place}"}, "log.read": {"class": "looks", "call": "GET /data/{place}"}},
-        "places": [{"path": "hill"}, {"path": "hill/a", "kind": "stream", "items": items}, {"path": "hill/b", "kind": "stream"}, {"path": "hill/c", "kind": "stream"}],
-        "roles": [{"name": "reader", "permissions": ["data.read"]}, {"name": "logger", "permissions": ["log.read"]}]}}})
+    made = sandbox.control(
+        "tenants",
+        {
+            "open": {
+                "linked": {
+                    "admins": [{"name": "ada.rusk", "powers": "all"}],
+                    "permissions": {
+                        "data.read": {"class": "looks", "call": "GET /streams/{place}"},
+                        "log.read": {"class": "looks", "call": "GET /data/{place}"},
+                    },
+                    "places": [
+                        {"path": "hill"},
+                        {"path": "hill/a", "kind": "stream", "items": items},
+                        {"path": "hill/b", "kind": "stream"},
+                        {"path": "hill/c", "kind": "stream"},
+                    ],
+                    "roles": [
+                        {"name": "reader", "permissions": ["data.read"]},
+                        {"name": "logger", "permissions": ["log.read"]},
+                    ],
+                }
+            }
+        },
+    )
     bare.know(Away("linked", made["tenants"]["linked"], made["tokens"]["linked"], sandbox))
-    text = HEAD.replace("stream-writer", "reader").replace("brindlemoor/sensing-prod", "hill").replace(", limits: [stream.append, stream.read]", "")
+    text = (
+        HEAD.replace("stream-writer", "reader")
+        .replace("brindlemoor/sensing-prod", "hill")
+        .replace(", limits: [stream.append, stream.read]", "")
+    )
     bare.charter(text + "proofs: [{can: data.read, at: hill/a, follow: next}]\n")
     assert "next names hill/c, and log.read is missing there" in enact(bare, code=1)
-    bare.charter(text.replace("credentials:", "  - {role: logger, at: hill, because: follows}\ncredentials:") + "proofs: [{can: data.read, at: hill/a, follow: next}]\n")
+    bare.charter(
+        text.replace("credentials:", "  - {role: logger, at: hill, because: follows}\ncredentials:")
+        + "proofs: [{can: data.read, at: hill/a, follow: next}]\n"
+    )
     assert "all 2 places in next can be read" in enact(bare)
 
 
 def test_getting_in_is_expected_too(bare: Desk, sandbox: Sandbox) -> None:
     known(bare, sandbox.tenant("roster"))
     robot = ROBOT.partition("proofs:")[0] + EXEMPT + "proofs:\n"
-    expected = ("  - {can: sign-in, from: 127.0.0.1}\n  - {cannot: sign-in, from: 192.0.2.7}\n"
-                "  - {cannot: sign-in, as: ines.vole@brindlemoor.example, interactive: true}\n"
-                "  - {can: sign-in, as: ines.vole@brindlemoor.example, interactive: true, second_factor: true}\n")
+    expected = (
+        "  - {can: sign-in, from: 127.0.0.1}\n  - {cannot: sign-in, from: 192.0.2.7}\n"
+        "  - {cannot: sign-in, as: ines.vole@brindlemoor.example, interactive: true}\n"
+        "  - {can: sign-in, as: ines.vole@brindlemoor.example, interactive: true, second_factor: true}\n"
+    )
     bare.charter(robot + expected, "night-robot")
     out = enact(bare, "night-robot")
     assert "4 proofs held" in out
@@ -85,9 +117,16 @@ def test_getting_in_is_expected_too(bare: Desk, sandbox: Sandbox) -> None:
     assert proved(bare, "night-robot")[0] == 1
 
 
-@pytest.mark.parametrize(("proof", "told"), [
-    ("{can: sign-in, at: a/b}", "cannot stand at sign-in"), ("{can: stream.read, at: a/b, from: 10.0.0.1}", "only `sign-in` takes it"), ("{can: stream.read}", "add `at: PLACE`"),
-    ("{cannot: stream.read, at: a/b, while: stream-writer}", "while cannot stand here"), ("{can: sing-in}", "write thing.verb, like stream.append; or sign-in")])
+@pytest.mark.parametrize(
+    ("proof", "told"),
+    [
+        ("{can: sign-in, at: a/b}", "cannot stand at sign-in"),
+        ("{can: stream.read, at: a/b, from: 10.0.0.1}", "only `sign-in` takes it"),
+        ("{can: stream.read}", "add `at: PLACE`"),
+        ("{cannot: stream.read, at: a/b, while: stream-writer}", "while cannot stand here"),
+        ("{can: sing-in}", "write thing.verb, like stream.append; or sign-in"),
+    ],
+)
 def test_what_a_proof_cannot_say(desk: Desk, proof: str, told: str) -> None:
     desk.charter(HEAD + f"proofs: [{proof}]\n")
     ran = desk.run("charter", "check", "wind-ingest")

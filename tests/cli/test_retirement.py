@@ -32,7 +32,11 @@ def test_each_kind_is_ended_and_refused(bare: Desk, sandbox: Sandbox, vault: Fil
     assert consumer.let_in()
     consumer.fetches = False
     plan = desk.run("retire", "wind-ingest", "--rehearse", "--format", "json").json["retired"][0]
-    assert ([u["credential"] for u in plan["used"]], plan["used"][0]["at"] is not None, consumer.let_in()) == (["ingest-key"], True, True)
+    assert ([u["credential"] for u in plan["used"]], plan["used"][0]["at"] is not None, consumer.let_in()) == (
+        ["ingest-key"],
+        True,
+        True,
+    )
     code, told = retire(desk)
     assert (code, told["retired"], consumer.let_in()) == (0, True, False), told
     assert [w["refused"] for w in told["ways"]] == [True, True], told["ways"]
@@ -53,7 +57,19 @@ def test_each_kind_is_ended_and_refused(bare: Desk, sandbox: Sandbox, vault: Fil
 def test_its_file_may_be_gone(desk: Desk, away: Away) -> None:
     before = counted(away)
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
-    lent = desk.run("lend", "stream-reader", "--at", "brindlemoor/sensing-prod", "--to", "wind-ingest", "--for", "2h", "--because", "x", "--yes")
+    lent = desk.run(
+        "lend",
+        "stream-reader",
+        "--at",
+        "brindlemoor/sensing-prod",
+        "--to",
+        "wind-ingest",
+        "--for",
+        "2h",
+        "--because",
+        "x",
+        "--yes",
+    )
     assert lent.code == 0, lent.out + lent.err
     (desk.folder / "charters" / "wind-ingest.yaml").unlink()
     assert "wind-ingest" in desk.run("rehearse", "--all").out
@@ -71,8 +87,15 @@ def test_what_was_taken_over_is_given_back(bare: Desk, sandbox: Sandbox) -> None
         desk = Desk(bare.folder.parent / f"adopting{stands}", bare.capture)
         assert desk.run("init", str(desk.folder)).code == 0
         desk.know(away, "summit")
-        away.make("/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "wind-ingest",
-                             "displayName": "Wind readings ingest", "active": True})
+        away.make(
+            "/Users",
+            {
+                "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"],
+                "userName": "wind-ingest",
+                "displayName": "Wind readings ingest",
+                "active": True,
+            },
+        )
         desk.charter(CHARTER)
         ran = desk.run("enact", "wind-ingest", "--adopt", "--yes")
         assert ran.code == 0, ran.out
@@ -126,13 +149,16 @@ def test_others_are_retired_where_one_is_not_known(desk: Desk) -> None:
 
 
 @pytest.mark.parametrize("fate", [*(pytest.param(f, marks=pytest.mark.soak) for f in ("arrives", "lost-before")), "lost-after"])
-def test_killed_at_every_boundary_nothing_is_orphaned(bare: Desk, sandbox: Sandbox, forked: Fork, ticking: Tick, fate: str) -> None:
+def test_killed_at_every_boundary_nothing_is_orphaned(
+    bare: Desk, sandbox: Sandbox, forked: Fork, ticking: Tick, fate: str
+) -> None:
     nothing_else, (first, _, _) = counted(sandbox.tenant()), house(bare, sandbox, number="first")
     path, words = first.folder / "seen", ["retire", "wind-ingest", *WHY]
 
     def note(name: str) -> None:
         with path.open("a") as file:
             file.write(name + "\n")
+
     assert forked(first, words, note)[1] == 0
     names = list(dict.fromkeys(path.read_text().splitlines()))
     assert {"retirement written", "retired", "keys removed", "token of ingest-key kept"} <= set(names) and len(names) >= 16

@@ -46,10 +46,19 @@ identity: {kind: client, name: wind-ingest, display: Avalanche mailer}
 credentials: [{name: ingest-key, kind: shared-secret, lasts: 90d}]
 """
 HELD = CHARTER.replace("lasts: 90d", "lasts: 90d, keep_in: keyring")
-KINDS = {"key-pair": ("summit", "ada.rusk", CHARTER), "key-pair in a keyring": ("summit", "ada.rusk", HELD),
-         "key-pair in a store": ("summit", "ada.rusk", HELD.replace("keep_in: keyring", "keep_in: 'store:cairn/brindlemoor/sensing/ingest-key'")),
-         "api-token in a keyring": ("summit", "ada.rusk", HELD.replace("kind: key-pair", "kind: api-token")), "api-token": ("summit", "ada.rusk", CHARTER.replace("kind: key-pair", "kind: api-token")),
-         "password": ("ticketry", "vera.moss", PASSWORD), "shared-secret": ("roster", "lena.frost", CLIENT)}
+KINDS = {
+    "key-pair": ("summit", "ada.rusk", CHARTER),
+    "key-pair in a keyring": ("summit", "ada.rusk", HELD),
+    "key-pair in a store": (
+        "summit",
+        "ada.rusk",
+        HELD.replace("keep_in: keyring", "keep_in: 'store:cairn/brindlemoor/sensing/ingest-key'"),
+    ),
+    "api-token in a keyring": ("summit", "ada.rusk", HELD.replace("kind: key-pair", "kind: api-token")),
+    "api-token": ("summit", "ada.rusk", CHARTER.replace("kind: key-pair", "kind: api-token")),
+    "password": ("ticketry", "vera.moss", PASSWORD),
+    "shared-secret": ("roster", "lena.frost", CLIENT),
+}
 
 
 @dataclass
@@ -75,25 +84,46 @@ class Consumer:
         about, base = self.known["credential"], self.address.removesuffix("/scim/v2")
         if "key" in self.known:
             now = int(parsedate_to_datetime(self.pool.request("GET", f"{base}/oauth/keys").headers["Date"]).timestamp())
-            claims = {"iss": about["principal_id"], "sub": about["principal_id"], "aud": base, "iat": now, "exp": now + 60, "jti": uuid.uuid4().hex}
+            claims = {
+                "iss": about["principal_id"],
+                "sub": about["principal_id"],
+                "aud": base,
+                "iat": now,
+                "exp": now + 60,
+                "jti": uuid.uuid4().hex,
+            }
             signed = jwt.encode({"alg": "Ed25519"}, claims, JWKRegistry.import_key(self.known["key"]), algorithms=["Ed25519"])
             return self._token({"grant_type": "urn:ietf:params:oauth:grant-type:jwt-bearer", "assertion": signed}, {})
         if about.get("client_id"):
             return self._token({"grant_type": "client_credentials"}, self._basic(about["client_id"]))
-        header = self._basic(about["account"]) if self.kind == "password" else {"Authorization": f"Bearer {self.known['secret']}"}
-        question = {"subject": {"type": "x", "id": about["principal_id"]}, "action": {"name": "x"}, "resource": {"type": "place", "id": "x"}}
+        header = (
+            self._basic(about["account"]) if self.kind == "password" else {"Authorization": f"Bearer {self.known['secret']}"}
+        )
+        question = {
+            "subject": {"type": "x", "id": about["principal_id"]},
+            "action": {"name": "x"},
+            "resource": {"type": "place", "id": "x"},
+        }
         return self.pool.request("POST", f"{base}/access/v1/evaluation", json=question, headers=header).status != 401
 
     def _basic(self, name: str) -> dict[str, str]:
         return {"Authorization": "Basic " + base64.b64encode(f"{name}:{self.known['secret']}".encode()).decode()}
 
     def _token(self, fields: dict[str, str], headers: dict[str, str]) -> bool:
-        answer = self.pool.request_encode_body("POST", f"{self.address.removesuffix('/scim/v2')}/oauth/token", fields=fields, headers=headers, encode_multipart=False)
+        answer = self.pool.request_encode_body(
+            "POST",
+            f"{self.address.removesuffix('/scim/v2')}/oauth/token",
+            fields=fields,
+            headers=headers,
+            encode_multipart=False,
+        )
         assert answer.status in (200, 400, 401), answer.data
         return answer.status == 200
 
 
-def house(desk: Desk, sandbox: Sandbox, kind: str = "key-pair", number: int | str = "", *, enacted: bool = True, **limits: float) -> tuple[Desk, Away, Consumer]:
+def house(
+    desk: Desk, sandbox: Sandbox, kind: str = "key-pair", number: int | str = "", *, enacted: bool = True, **limits: float
+) -> tuple[Desk, Away, Consumer]:
     """A workspace whose tenant takes this kind, enacted, and a consumer of its credential."""
     like, admin, charter = KINDS[kind]
     away = sandbox.tenant(like, **limits)
@@ -114,8 +144,11 @@ def house(desk: Desk, sandbox: Sandbox, kind: str = "key-pair", number: int | st
 
 def secret_of(cairn: Away, name: str = "ingest-key") -> str:
     """What a store holds, as whoever reads it there sees it; nothing where there is no such secret."""
-    answer = cairn.sandbox.pool.request("GET", f"{cairn.address.removesuffix('/scim/v2')}/work/secrets/brindlemoor/sensing/{name}",
-                                        headers={"Authorization": f"Bearer {cairn.tokens['hale.brook']}"})
+    answer = cairn.sandbox.pool.request(
+        "GET",
+        f"{cairn.address.removesuffix('/scim/v2')}/work/secrets/brindlemoor/sensing/{name}",
+        headers={"Authorization": f"Bearer {cairn.tokens['hale.brook']}"},
+    )
     return str(answer.json()["value"]) if answer.status == 200 else ""
 
 
@@ -130,7 +163,9 @@ def live(away: Away) -> list[str]:
 
 
 @pytest.mark.parametrize("kind", KINDS)
-def test_a_rotation_without_an_outage_of_each_kind(bare: Desk, sandbox: Sandbox, ticking: Tick, vault: FileKeyring, kind: str) -> None:
+def test_a_rotation_without_an_outage_of_each_kind(
+    bare: Desk, sandbox: Sandbox, ticking: Tick, vault: FileKeyring, kind: str
+) -> None:
     desk, away, consumer = house(bare, sandbox, kind)
     old = replace(consumer, fetches=False, known={})
     assert (consumer.let_in(), old.let_in()) == (True, True)
@@ -218,8 +253,19 @@ def test_a_person_says_on_which_day_the_old_one_was_used_last(bare: Desk, sandbo
     rotate(desk)
 
     def said(days: int) -> tuple[int, dict[str, Any]]:
-        return rotate(desk, "--taken", "mira.sol", "--last-used", (parse_instant(sandbox.clock()) + timedelta(days=days)).date().isoformat())
-    for words in (("--last-used", "2026-01-01"), ("--taken", "x", "--last-used", "soon"), ("--taken", "x", "--last-used", "2999-01-01")):
+        return rotate(
+            desk,
+            "--taken",
+            "mira.sol",
+            "--last-used",
+            (parse_instant(sandbox.clock()) + timedelta(days=days)).date().isoformat(),
+        )
+
+    for words in (
+        ("--last-used", "2026-01-01"),
+        ("--taken", "x", "--last-used", "soon"),
+        ("--taken", "x", "--last-used", "2999-01-01"),
+    ):
         assert desk.run("rotate", "wind-ingest", *words).code == 2, words
     assert (said(0)[1]["stage"], live(away)) == ("taken", ["ingest-key", "ingest-key-2"])
     ticking(3 * DAY)
@@ -233,7 +279,11 @@ def test_a_person_says_on_which_day_the_old_one_was_used_last(bare: Desk, sandbo
 def test_off_for_a_while_to_see_who_misses_it(bare: Desk, sandbox: Sandbox, ticking: Tick) -> None:
     desk, away, consumer = house(bare, sandbox)
     stays = Consumer(desk.folder, away.address, fetches=False)
-    assert (stays.let_in(), rotate(desk, "--back")[0], desk.run("rotate", "wind-ingest", "--back", "--pause").code) == (True, 6, 2)
+    assert (stays.let_in(), rotate(desk, "--back")[0], desk.run("rotate", "wind-ingest", "--back", "--pause").code) == (
+        True,
+        6,
+        2,
+    )
     ticking(80 * DAY)
     rotate(desk)
     ticking(60)
@@ -242,13 +292,19 @@ def test_off_for_a_while_to_see_who_misses_it(bare: Desk, sandbox: Sandbox, tick
     code, one = rotate(desk)
     assert (code, one["stage"], stays.let_in(), consumer.let_in()) == (7, "paused", False, True), one
     assert "to see who misses it" in " ".join(desk.run("rotate", "--status").out.split())
-    assert [s["step"] for s in desk.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]["steps"]] == ["prove"]
+    assert [s["step"] for s in desk.run("rehearse", "wind-ingest", "--format", "json").json["charters"][0]["steps"]] == [
+        "prove"
+    ]
     code, one = rotate(desk, "--back")
     assert (code, one["stage"], stays.let_in()) == (6, "taken", True), one
     code, one = rotate(desk, "--bridge", "7d", "--accepted-by", "mira.sol")
     assert (code, live(away)) == (6, ["ingest-key", "ingest-key-2", "ingest-key-bridge"]), one
     told = desk.run("rotate", "--status").out
-    assert ("accepted by mira.sol" in told, one["bridges"][0]["live"], "ingest-key-bridge" in desk.run("due", "--within", "200d").out) == (True, True, True)
+    assert (
+        "accepted by mira.sol" in told,
+        one["bridges"][0]["live"],
+        "ingest-key-bridge" in desk.run("due", "--within", "200d").out,
+    ) == (True, True, True)
     ticking(11 * DAY)
     assert stays.let_in()  # the old registration has ended by itself
     assert rotate(desk, "--bridge", "400d", "--accepted-by", "x")[0] == 6
@@ -259,7 +315,11 @@ def test_off_for_a_while_to_see_who_misses_it(bare: Desk, sandbox: Sandbox, tick
     assert (code, one["closed"]) == (0, "done"), one
     assert desk.run("ledger", "verify").code == 0
     told = " ".join(desk.run("ledger", "show", "wind-ingest").out.split())
-    for words in ("switch the old ingest-key off for a while", "the old ingest-key is missed", "register the key of the old ingest-key again"):
+    for words in (
+        "switch the old ingest-key off for a while",
+        "the old ingest-key is missed",
+        "register the key of the old ingest-key again",
+    ):
         assert words in told, words
 
 
@@ -271,7 +331,10 @@ def test_an_exposed_one_ends_first(bare: Desk, sandbox: Sandbox) -> None:
     away.make("/Credentials", {**hidden, "principal": {"$ref": f"../Users/{away.of('User')[0]['id']}"}})
     code, one = rotate(desk, "--exposed")
     told = one["exposure"]
-    assert ([s["what"] for s in told["suspicions"]], told["used_from"]) == (["the credential back-door, which nobody here made"], "127.0.0.1")
+    assert ([s["what"] for s in told["suspicions"]], told["used_from"]) == (
+        ["the credential back-door, which nobody here made"],
+        "127.0.0.1",
+    )
     assert [p.rpartition("/")[2] for p in told["places"]] == ["ingest-key-1.json", "ingest-key.json"]
     assert (thief.let_in(), consumer.let_in(), live(away)) == (False, True, ["ingest-key-2"])
     assert (code, one["stage"]) == (7, "ended"), one
@@ -292,13 +355,23 @@ def test_one_at_a_time_leaves_a_gap_that_is_agreed_first(bare: Desk, sandbox: Sa
 def test_two_keys_at_most_and_a_stranger_beside(bare: Desk, sandbox: Sandbox) -> None:
     desk, away, _ = house(bare, sandbox, keys_per_principal=2)
     account = away.of("User")[0]["id"]
-    away.make("/Credentials", {"schemas": ["urn:sigillum:scim:1.0:Credential"], "principal": {"$ref": f"../Users/{account}"}, "name": "theirs", "kind": "api-token"})
+    away.make(
+        "/Credentials",
+        {
+            "schemas": ["urn:sigillum:scim:1.0:Credential"],
+            "principal": {"$ref": f"../Users/{account}"},
+            "name": "theirs",
+            "kind": "api-token",
+        },
+    )
     code, one = rotate(desk)
     assert (code, "theirs stands beside" in one["waits"]["what"]) == (6, True), one
 
 
 @pytest.mark.parametrize("whose", ["ours", "a stranger's"])
-def test_where_ended_ones_count_ours_are_cleared_and_no_strangers(bare: Desk, sandbox: Sandbox, ticking: Tick, whose: str) -> None:
+def test_where_ended_ones_count_ours_are_cleared_and_no_strangers(
+    bare: Desk, sandbox: Sandbox, ticking: Tick, whose: str
+) -> None:
     desk, away, _ = house(bare, sandbox, keys_per_principal=2)
     sandbox.control("tenants", {"describe": {away.name: {"ended_count": True}}})
     if whose == "ours":
@@ -306,8 +379,16 @@ def test_where_ended_ones_count_ours_are_cleared_and_no_strangers(bare: Desk, sa
         assert desk.run("enact", "wind-ingest", "--yes").code == 0
     else:
         soon = (parse_instant(sandbox.clock()) + timedelta(hours=1)).strftime("%Y-%m-%dT%H:%M:%SZ")
-        away.make("/Credentials", {"schemas": ["urn:sigillum:scim:1.0:Credential"], "principal": {"$ref": f"../Users/{away.of('User')[0]['id']}"},
-                                   "name": "early", "kind": "api-token", "validUntil": soon})
+        away.make(
+            "/Credentials",
+            {
+                "schemas": ["urn:sigillum:scim:1.0:Credential"],
+                "principal": {"$ref": f"../Users/{away.of('User')[0]['id']}"},
+                "name": "early",
+                "kind": "api-token",
+                "validUntil": soon,
+            },
+        )
     ticking(2 * DAY)
     code, one = rotate(desk, "--credential", "ingest-key")
     names = [c["name"] for c in away.state()["resources"]["Credential"]]
@@ -345,10 +426,20 @@ def test_a_copy_made_before_a_rotation_ends_and_makes_nothing(bare: Desk, sandbo
 STAGES = (0, 700)  # the same command, and again after that time
 
 
-@pytest.mark.parametrize("kind", ["key-pair", *(pytest.param(k, marks=pytest.mark.soak) for k in ("api-token", "key-pair in a keyring", "key-pair in a store", "api-token in a keyring"))])
+@pytest.mark.parametrize(
+    "kind",
+    [
+        "key-pair",
+        *(
+            pytest.param(k, marks=pytest.mark.soak)
+            for k in ("api-token", "key-pair in a keyring", "key-pair in a store", "api-token in a keyring")
+        ),
+    ],
+)
 @pytest.mark.parametrize("fate", [*(pytest.param(f, marks=pytest.mark.soak) for f in ("arrives", "lost-before")), "lost-after"])
 def test_killed_at_every_boundary_it_goes_on_and_nobody_is_refused(
-        bare: Desk, sandbox: Sandbox, forked: Fork, ticking: Tick, vault: FileKeyring, kind: str, fate: str) -> None:
+    bare: Desk, sandbox: Sandbox, forked: Fork, ticking: Tick, vault: FileKeyring, kind: str, fate: str
+) -> None:
     first, _, user = house(bare, sandbox, kind, "first")
     names = list[tuple[int, str]]()
     for part, wait in enumerate(STAGES):
@@ -359,13 +450,16 @@ def test_killed_at_every_boundary_it_goes_on_and_nobody_is_refused(
         def note(name: str, path: Path = path) -> None:
             with path.open("a") as file:
                 file.write(name + "\n")
+
         assert forked(first, ["rotate", "wind-ingest"], note)[1] == 0
         names += [(part, n) for n in dict.fromkeys(path.read_text().splitlines())]
         ticking(5)
         assert user.let_in()
         first.run("rotate", "wind-ingest")
     assert len(names) >= 20, names
-    assert {"rotation of ingest-key begun", "rotation of ingest-key given", "rotation of ingest-key dead"} <= {n for _, n in names}
+    assert {"rotation of ingest-key begun", "rotation of ingest-key given", "rotation of ingest-key dead"} <= {
+        n for _, n in names
+    }
     for number, (part, name) in enumerate(names):
         desk, away, consumer = house(bare, sandbox, kind, number)
         for _ in range(part):
@@ -407,16 +501,20 @@ def all_is_held(desk: Desk, away: Away, consumer: Consumer, vault: FileKeyring, 
     assert desk.run("ledger", "verify").code == 0
 
 
-@pytest.mark.parametrize("kind", [k for k in KINDS if k not in ("key-pair", "api-token")])  # those two are in test_kill, with every fate
+@pytest.mark.parametrize(
+    "kind", [k for k in KINDS if k not in ("key-pair", "api-token")]
+)  # those two are in test_kill, with every fate
 @pytest.mark.parametrize("fate", [pytest.param("arrives", marks=pytest.mark.soak), "lost-after"])
 def test_killed_while_it_is_issued_each_live_one_is_held(
-        bare: Desk, sandbox: Sandbox, forked: Fork, vault: FileKeyring, kind: str, fate: str) -> None:
+    bare: Desk, sandbox: Sandbox, forked: Fork, vault: FileKeyring, kind: str, fate: str
+) -> None:
     first, _, _ = house(bare, sandbox, kind, "first", enacted=False)
     enact = ["enact", "wind-ingest", "--yes", "--end"]
 
     def note(name: str) -> None:
         with (first.folder / "seen").open("a") as file:
             file.write(name + "\n")
+
     assert forked(first, enact, note)[1] == 0
     names = [n for n in dict.fromkeys((first.folder / "seen").read_text().splitlines()) if "ingest-key" in n]
     assert len(names) >= 3, names
@@ -438,18 +536,42 @@ def test_two_sweeps_at_once_do_everything_once(bare: Desk, sandbox: Sandbox, tic
     desk, away, consumer = house(bare, sandbox)
     ticking(80 * DAY)
     for _ in range(times):
-        lent = desk.run("lend", "stream-reader", "--at", "brindlemoor/cameras", "--to", "wind-ingest", "--for", "10m", "--because", "x", "--yes")
+        lent = desk.run(
+            "lend",
+            "stream-reader",
+            "--at",
+            "brindlemoor/cameras",
+            "--to",
+            "wind-ingest",
+            "--for",
+            "10m",
+            "--because",
+            "x",
+            "--yes",
+        )
         assert lent.code == 0, lent.out + lent.err
         ticking(700)
-        sweeps = [subprocess.Popen([sys.executable, "-m", "sigillum", "sweep", "--yes"], cwd=desk.folder, stdout=subprocess.PIPE,
-                                   stderr=subprocess.STDOUT, text=True) for _ in range(2)]
+        sweeps = [
+            subprocess.Popen(
+                [sys.executable, "-m", "sigillum", "sweep", "--yes"],
+                cwd=desk.folder,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
+                text=True,
+            )
+            for _ in range(2)
+        ]
         told = [p.communicate()[0] for p in sweeps]
         assert [p.returncode for p in sweeps] == [0, 0], told
         assert consumer.let_in()
     assert live(away) == ["ingest-key-2"]
     entries = desk.run("ledger", "show", "--entries", "--format", "json").json["entries"]
     ended = [e for e in entries if e["kind"] == "intent" and e["body"]["verb"] == "end" and e["charter"].startswith("loan-")]
-    assert (len([e for e in entries if e["kind"] == "rotating"]), len(ended), len({e["charter"] for e in ended})) == (1, times, times)
+    assert (len([e for e in entries if e["kind"] == "rotating"]), len(ended), len({e["charter"] for e in ended})) == (
+        1,
+        times,
+        times,
+    )
 
 
 def test_what_cannot_be_rotated_is_said(bare: Desk, sandbox: Sandbox) -> None:
@@ -462,4 +584,3 @@ def test_what_cannot_be_rotated_is_said(bare: Desk, sandbox: Sandbox) -> None:
     desk.charter(CHARTER.replace("wind-ingest", "fresh"), "fresh")
     assert desk.run("rotate", "fresh").code == 6  # it was never enacted
     assert "No rotation is under way." in desk.run("rotate", "--all", "--status").out
-

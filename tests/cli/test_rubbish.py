@@ -42,9 +42,41 @@ DEEP: Any = None
 for _ in range(400):
     DEEP = [DEEP]
 JUNK: list[Any] = [
-    None, True, 0, -1, 2**70, 1.5, 1e308, float("nan"), "", " ", "²", "\x1b[31mred", "\u202eabc", "-", "@", "a/../b", "x" * 5000, "2027-13-99",
-    "2027-03-01T00:00:00", "9999-12-31T23:59:59Z", "0001-01-01T00:00:00+14:00", "P99999999Y", "99999999999d", "http://[::1", "file:/dev/null", "env:", [], {}, ["x"],
-    [None], [[]], {"x": {"y": []}}, {"value": 5}, DEEP]
+    None,
+    True,
+    0,
+    -1,
+    2**70,
+    1.5,
+    1e308,
+    float("nan"),
+    "",
+    " ",
+    "²",
+    "\x1b[31mred",
+    "\u202eabc",
+    "-",
+    "@",
+    "a/../b",
+    "x" * 5000,
+    "2027-13-99",
+    "2027-03-01T00:00:00",
+    "9999-12-31T23:59:59Z",
+    "0001-01-01T00:00:00+14:00",
+    "P99999999Y",
+    "99999999999d",
+    "http://[::1",
+    "file:/dev/null",
+    "env:",
+    [],
+    {},
+    ["x"],
+    [None],
+    [[]],
+    {"x": {"y": []}},
+    {"value": 5},
+    DEEP,
+]
 CODES = {0, 1, 2, 3, 4, 5, 6, 7, 8}
 
 
@@ -57,6 +89,7 @@ def spoil(data: Any, chance: random.Random) -> Any:
         for key in list(node) if isinstance(node, dict) else range(len(node)) if isinstance(node, list) else ():
             spots.append((node, key))
             walk(node[key])
+
     walk(data)
     if not spots or chance.random() < 0.03:
         return chance.choice(JUNK)
@@ -77,14 +110,34 @@ def raw(text: str, chance: random.Random) -> bytes:
     """Rubbish in the text itself."""
     data = bytearray(text.encode())
     at = chance.randrange(len(data) + 1)
-    return bytes(chance.choice([
-        data[:at], data[:at] + b"\xff\xfe" + data[at:], data[:at] + b"[" * 50_000, data[:at] + b"\x00" + data[at:], b"[" * 50_000, b'{"a":' * 20_000,
-        data[:at] + b"\t- : ]" + data[at:], data[:at] + "²".encode() + data[at + 1:], b"- " * 20_000, data + data, b"", b"\xef\xbb\xbf" + data, b"&a [*a]"]))
+    return bytes(
+        chance.choice(
+            [
+                data[:at],
+                data[:at] + b"\xff\xfe" + data[at:],
+                data[:at] + b"[" * 50_000,
+                data[:at] + b"\x00" + data[at:],
+                b"[" * 50_000,
+                b'{"a":' * 20_000,
+                data[:at] + b"\t- : ]" + data[at:],
+                data[:at] + "²".encode() + data[at + 1 :],
+                b"- " * 20_000,
+                data + data,
+                b"",
+                b"\xef\xbb\xbf" + data,
+                b"&a [*a]",
+            ]
+        )
+    )
 
 
 def versions(text: str, data: Any, chance: random.Random, count: int) -> Iterator[bytes]:
     for _ in range(count):
-        yield raw(text, chance) if chance.random() < 0.25 else json.dumps(spoil(data, chance), ensure_ascii=chance.random() < 0.5).encode("utf-8", "replace")
+        yield (
+            raw(text, chance)
+            if chance.random() < 0.25
+            else json.dumps(spoil(data, chance), ensure_ascii=chance.random() < 0.5).encode("utf-8", "replace")
+        )
 
 
 def well(ran: Any, what: object) -> None:
@@ -97,7 +150,16 @@ def most(request: pytest.FixtureRequest) -> int:
     return 400 if request.config.getoption("--soak") else 24
 
 
-def held(desk: Desk, path: Path, command: list[str], most: int, *, yaml: bool = True, seed: int = 0, sign: Callable[[Any], bytes] | None = None) -> None:
+def held(
+    desk: Desk,
+    path: Path,
+    command: list[str],
+    most: int,
+    *,
+    yaml: bool = True,
+    seed: int = 0,
+    sign: Callable[[Any], bytes] | None = None,
+) -> None:
     """Run a command on rubbish in one file, and put the file back."""
     whole, chance = path.read_bytes(), random.Random(seed)
     text = whole.decode()
@@ -142,8 +204,11 @@ def test_rubbish_in_a_list_and_its_template(desk: Desk, most: int) -> None:
     template.write_text(CHARTER.replace("wind-ingest", "{name}").replace("brindlemoor/sensing-prod\n", "{place}\n"))
     command, chance = ["charter", "new", "--from-list", str(table), "--template", str(template)], random.Random(2)
     for _ in range(most):
-        table.write_bytes(raw("name,place\nnorth,brindlemoor\n", chance) if chance.random() < 0.6 else
-                          f"name,place\n{str(chance.choice(JUNK))[:200]},{str(chance.choice(JUNK))[:200]}\n".encode())
+        table.write_bytes(
+            raw("name,place\nnorth,brindlemoor\n", chance)
+            if chance.random() < 0.6
+            else f"name,place\n{str(chance.choice(JUNK))[:200]},{str(chance.choice(JUNK))[:200]}\n".encode()
+        )
         well(desk.run(*command), table.read_bytes()[:2000])
         for path in (desk.folder / "charters").glob("*.yaml"):
             path.unlink()
@@ -156,10 +221,14 @@ def test_rubbish_in_requests_and_receipts(bare: Desk, sandbox: Sandbox, most: in
     settle(bare, roster, summit, consenting=False)
     assert bare.run(*ENACT).code == 6
     bare.know(roster, "again", "nils.brack")
-    file, key = min((bare.folder / "requests").iterdir()), LedgerKey.of(json.loads((bare.folder / ".sigillum" / "ledger-key.json").read_text()), "x")
+    file, key = (
+        min((bare.folder / "requests").iterdir()),
+        LedgerKey.of(json.loads((bare.folder / ".sigillum" / "ledger-key.json").read_text()), "x"),
+    )
 
     def sign(body: Any) -> bytes:
         return json.dumps(signed.sign({n: v for n, v in body.items() if n != "signature"}, key)).encode()
+
     held(bare, file, ["requests", "answer", str(file), "--yes"], most, yaml=False, sign=sign)
     assert bare.run("requests", "answer", str(file), "--yes").code == 0
     receipt = Path(str(file).replace(".json", ".receipt.json"))
@@ -169,13 +238,23 @@ def test_rubbish_in_requests_and_receipts(bare: Desk, sandbox: Sandbox, most: in
 
 def test_rubbish_in_sheets_and_keys(sealed: tuple[Desk, Path, Path, str], most: int, tmp_path: Path) -> None:  # noqa: F811
     desk, sheet, mine, sender = sealed
-    words, chance, whole = ["handover", "open", str(sheet), "--key", f"file:{mine}", "--from", sender], random.Random(3), sheet.read_text()
+    words, chance, whole = (
+        ["handover", "open", str(sheet), "--key", f"file:{mine}", "--from", sender],
+        random.Random(3),
+        sheet.read_text(),
+    )
     for _ in range(most):
         sheet.write_bytes(raw(whole, chance))
         well(desk.run(*words), sheet.read_bytes()[:500])
     sheet.write_text(whole)
     held(desk, mine, words, most, yaml=False)
-    held(desk, tmp_path / "mine.public.jwk", ["handover", "wind-ingest", "--seal-to", str(tmp_path / "mine.public.jwk"), "--out", str(tmp_path / "o")], most, yaml=False)
+    held(
+        desk,
+        tmp_path / "mine.public.jwk",
+        ["handover", "wind-ingest", "--seal-to", str(tmp_path / "mine.public.jwk"), "--out", str(tmp_path / "o")],
+        most,
+        yaml=False,
+    )
     for path in (desk.folder / ".sigillum" / "keys").glob("*/*.json"):
         held(desk, path, ["prove", "wind-ingest"], most // 2, yaml=False)
 
@@ -183,6 +262,7 @@ def test_rubbish_in_sheets_and_keys(sealed: tuple[Desk, Path, Path, str], most: 
 def test_rubbish_in_a_world(tmp_path: Path, most: int) -> None:
     from sigillum.sandbox import worldcheck
     from sigillum.sandbox.app import House
+
     path, chance = tmp_path / "world.yaml", random.Random(4)
     text = usual_world().read_text()
     data = parse(text, "x").data
@@ -197,24 +277,62 @@ def test_rubbish_in_a_world(tmp_path: Path, most: int) -> None:
             pass
 
 
-@pytest.mark.parametrize("command", [("rehearse", "wind-ingest"), ("enact", "wind-ingest", "--yes", "--end"), ("explain", "wind-ingest", "--matrix"),
-                                     ("tenant", "inspect", "summit"), ("prove", "wind-ingest")])
+@pytest.mark.parametrize(
+    "command",
+    [
+        ("rehearse", "wind-ingest"),
+        ("enact", "wind-ingest", "--yes", "--end"),
+        ("explain", "wind-ingest", "--matrix"),
+        ("tenant", "inspect", "summit"),
+        ("prove", "wind-ingest"),
+    ],
+)
 def test_rubbish_from_a_tenant(bare: Desk, away: Away, command: tuple[str, ...], most: int) -> None:
-    pool, chance, origin, spoiling = urllib3.PoolManager(), random.Random(5), away.address.partition("/" + away.name)[0], [False]
+    pool, chance, origin, spoiling = (
+        urllib3.PoolManager(),
+        random.Random(5),
+        away.address.partition("/" + away.name)[0],
+        [False],
+    )
 
-    def answer(method: str, path: str, query: dict[str, list[str]], body: bytes, headers: Any) -> tuple[int, Any, dict[str, str]]:
-        wanted = {n: v for n, v in headers.items() if n.lower() not in ("host", "content-length", "accept-encoding", "connection")}
-        told = pool.request(method, f"{origin}{path}{'?' + urlencode(query, doseq=True) if query else ''}", body=body or None, headers=wanted, retries=False)
-        found = {n: v for n, v in told.headers.items() if n.lower() in ("content-type", "date", "etag", "location", "www-authenticate")}
+    def answer(
+        method: str, path: str, query: dict[str, list[str]], body: bytes, headers: Any
+    ) -> tuple[int, Any, dict[str, str]]:
+        wanted = {
+            n: v for n, v in headers.items() if n.lower() not in ("host", "content-length", "accept-encoding", "connection")
+        }
+        told = pool.request(
+            method,
+            f"{origin}{path}{'?' + urlencode(query, doseq=True) if query else ''}",
+            body=body or None,
+            headers=wanted,
+            retries=False,
+        )
+        found = {
+            n: v
+            for n, v in told.headers.items()
+            if n.lower() in ("content-type", "date", "etag", "location", "www-authenticate")
+        }
         if not spoiling[0] or chance.random() < 0.5 or not told.data:
             return told.status, told.data, found
         if chance.random() < 0.1:
-            found |= {chance.choice(["Date", "Retry-After", "ETag", "Content-Type", "Age"]): chance.choice(["x", "9" * 30, "-1", "1e9", "Thu, 99 Foo 2027"])}
+            found |= {
+                chance.choice(["Date", "Retry-After", "ETag", "Content-Type", "Age"]): chance.choice(
+                    ["x", "9" * 30, "-1", "1e9", "Thu, 99 Foo 2027"]
+                )
+            }
         status = chance.choice([told.status] * 6 + [400, 401, 403, 404, 409, 412, 429, 500, 503, 202])
-        data = raw(told.data.decode(), chance) if chance.random() < 0.1 else json.dumps(spoil(json.loads(told.data), chance)).encode()
+        data = (
+            raw(told.data.decode(), chance)
+            if chance.random() < 0.1
+            else json.dumps(spoil(json.loads(told.data), chance)).encode()
+        )
         return status, data, found
+
     with server(answer, heads=True) as base:
-        bare.know(Away(away.name, away.address.replace(origin, base), away.tokens, away.sandbox), extra=f"    origins: ['{origin}']\n")
+        bare.know(
+            Away(away.name, away.address.replace(origin, base), away.tokens, away.sandbox), extra=f"    origins: ['{origin}']\n"
+        )
         bare.charter()
         first = bare.run("enact", "wind-ingest", "--yes", "--no-prove")
         assert first.code == 0, first.out
@@ -223,20 +341,41 @@ def test_rubbish_from_a_tenant(bare: Desk, away: Away, command: tuple[str, ...],
             well(bare.run(*command, "--timeout", "2"), "")
 
 
-
 def test_rubbish_from_an_authorization_server(most: int) -> None:
     chance, key = random.Random(6), make_key("Ed25519")
 
     def answer(method: str, path: str, query: Any, body: bytes) -> tuple[int, Any, dict[str, str]]:
-        whole: Any = {"issuer": base[0], **{f"{n}_endpoint": f"{base[0]}/{n}" for n in ("token", "introspection", "registration")}} if "well-known" in path else \
-            {"access_token": "a", "token_type": "Bearer", "expires_in": 60} if path == "/token" else {"active": True, "sub": "p-1"} if path == "/introspection" else \
-            {"decision": True, "context": {"reason": "so"}} if path == "/decide" else {"evaluations": [{"decision": True}, {"decision": False}]} if path == "/decides" else \
-            {"items": [{"next": "a/b"}], "total": 1, "capped": False} if path.startswith("/work") else \
-            {"client_id": "c-1", "client_secret": "s", "registration_access_token": "t", "registration_client_uri": f"{base[0]}/registered", "redirect_uris": [], "jwks": {"keys": [public_half(key)]}}
+        whole: Any = (
+            {"issuer": base[0], **{f"{n}_endpoint": f"{base[0]}/{n}" for n in ("token", "introspection", "registration")}}
+            if "well-known" in path
+            else {"access_token": "a", "token_type": "Bearer", "expires_in": 60}
+            if path == "/token"
+            else {"active": True, "sub": "p-1"}
+            if path == "/introspection"
+            else {"decision": True, "context": {"reason": "so"}}
+            if path == "/decide"
+            else {"evaluations": [{"decision": True}, {"decision": False}]}
+            if path == "/decides"
+            else {"items": [{"next": "a/b"}], "total": 1, "capped": False}
+            if path.startswith("/work")
+            else {
+                "client_id": "c-1",
+                "client_secret": "s",
+                "registration_access_token": "t",
+                "registration_client_uri": f"{base[0]}/registered",
+                "redirect_uris": [],
+                "jwks": {"keys": [public_half(key)]},
+            }
+        )
         status = chance.choice([201 if path == "/registration" else 200] * 8 + [400, 401, 404, 429, 500])
         if chance.random() < 0.6:
-            return status, raw(json.dumps(whole), chance) if chance.random() < 0.2 else json.dumps(spoil(whole, chance)).encode(), {}
+            return (
+                status,
+                raw(json.dumps(whole), chance) if chance.random() < 0.2 else json.dumps(spoil(whole, chance)).encode(),
+                {},
+            )
         return status, whole, {}
+
     base = [""]
     with server(answer) as base[0]:
         for _ in range(most // 2):
@@ -245,11 +384,17 @@ def test_rubbish_from_an_authorization_server(most: int) -> None:
             kept: list[Any] = [Kept({"client_id": "c-1", "registration_client_uri": f"{base[0]}/registered"})]
             registrar = Registrar(tenant.http, f"{base[0]}/registration", Secret("t"), lambda: kept, refused, kept.append)  # noqa: B023
             asked = [Question("p-1", "a.b", "a/b", NOW), Question("p-1", "a.c", "a/b", NOW)]
-            for call in (lambda: tenant.sign_in(Proof("p-1", key, "Ed25519")), lambda: tenant.sign_in(Proof("p-1", secret=Secret("s"), client_id="c-1")),  # noqa: B023
-                         lambda: tenant.ask(SignedIn(Secret("t"), "p-1", ""), "a.b", "a/b"), lambda: tenant.ask_all(asked),  # noqa: B023
-                         lambda: tenant.attempt(SignedIn(Secret("t"), "p-1", ""), Operation("a.b", "looks", "GET", "/w/{place}"), "a/b"),  # noqa: B023
-                         lambda: registrar.register("m", {"name": "n"}),  # noqa: B023
-                         lambda: registrar.fact(Query(KINDS["client"], "id", "c-1")), lambda: registrar.fact(Query(KINDS["credential"], "principal", "c-1")),  # noqa: B023
-                         lambda: registrar.change("c-1", {"name": "m"}), lambda: registrar.end("c-1")):  # noqa: B023
+            for call in (
+                lambda: tenant.sign_in(Proof("p-1", key, "Ed25519")),  # noqa: B023
+                lambda: tenant.sign_in(Proof("p-1", secret=Secret("s"), client_id="c-1")),  # noqa: B023
+                lambda: tenant.ask(SignedIn(Secret("t"), "p-1", ""), "a.b", "a/b"),  # noqa: B023
+                lambda: tenant.ask_all(asked),  # noqa: B023
+                lambda: tenant.attempt(SignedIn(Secret("t"), "p-1", ""), Operation("a.b", "looks", "GET", "/w/{place}"), "a/b"),  # noqa: B023
+                lambda: registrar.register("m", {"name": "n"}),  # noqa: B023
+                lambda: registrar.fact(Query(KINDS["client"], "id", "c-1")),  # noqa: B023
+                lambda: registrar.fact(Query(KINDS["credential"], "principal", "c-1")),  # noqa: B023
+                lambda: registrar.change("c-1", {"name": "m"}),  # noqa: B023
+                lambda: registrar.end("c-1"),  # noqa: B023
+            ):
                 with contextlib.suppress(SigillumError):
                     call()

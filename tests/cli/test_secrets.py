@@ -27,10 +27,16 @@ def secrets_of(desk: Desk, away: Away) -> list[str]:
 def test_nothing_secret_is_shown_or_stored_in_the_open(desk: Desk, away: Away, sandbox: Sandbox) -> None:
     desk.charter(CHARTER.replace("proofs:", "  - {name: second, kind: api-token}\nproofs:"))
     told = []
-    for command in (["-v", "rehearse", "wind-ingest"], ["-v", "--debug", "enact", "wind-ingest", "--yes"],
-                    ["prove", "wind-ingest", "-v", "--with", "second"], ["ledger", "show", "--format", "json"],
-                    ["tenant", "inspect", "summit", "-v"], ["charter", "show", "wind-ingest", "--format", "json"],
-                    ["enact", "-h"], ["ledger", "head"]):
+    for command in (
+        ["-v", "rehearse", "wind-ingest"],
+        ["-v", "--debug", "enact", "wind-ingest", "--yes"],
+        ["prove", "wind-ingest", "-v", "--with", "second"],
+        ["ledger", "show", "--format", "json"],
+        ["tenant", "inspect", "summit", "-v"],
+        ["charter", "show", "wind-ingest", "--format", "json"],
+        ["enact", "-h"],
+        ["ledger", "head"],
+    ):
         ran = desk.program(*command)
         assert ran.code == 0, ran.err
         told.append(ran.out + ran.err)
@@ -62,8 +68,13 @@ def test_no_private_file_is_open_to_others(desk: Desk) -> None:
 
 def test_no_secret_in_the_process_list(desk: Desk, away: Away, sandbox: Sandbox) -> None:
     sandbox.faults({"kind": "latency", "seconds": 1, "path": away.name, "count": 2})
-    process = subprocess.Popen([sys.executable, "-m", "sigillum", "enact", "wind-ingest", "--yes"], cwd=desk.folder,
-                               stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        [sys.executable, "-m", "sigillum", "enact", "wind-ingest", "--yes"],
+        cwd=desk.folder,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     time.sleep(1)
     seen = Path(f"/proc/{process.pid}/cmdline").read_bytes() + Path(f"/proc/{process.pid}/environ").read_bytes()
     assert process.wait(30) == 0
@@ -72,8 +83,14 @@ def test_no_secret_in_the_process_list(desk: Desk, away: Away, sandbox: Sandbox)
 
 
 def test_text_of_a_tenant_cannot_steer_the_terminal(desk: Desk, away: Away) -> None:
-    away.make("/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "wind-ingest",
-                         "displayName": "\x1b[2J\x1b]0;owned\x07evil‮text"})
+    away.make(
+        "/Users",
+        {
+            "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"],
+            "userName": "wind-ingest",
+            "displayName": "\x1b[2J\x1b]0;owned\x07evil‮text",
+        },
+    )
     out = desk.program("rehearse", "wind-ingest", NO_COLOR="1").out
     assert "evil" in out
     assert "\x1b" not in out

@@ -51,8 +51,12 @@ def look(desk: Desk) -> Any:
 
 def patch(away: Away, kind: str, name: str, *operations: dict[str, Any]) -> None:
     found = next(r for r in away.state()["resources"][kind] if name in (r.get("name"), r.get("userName")))
-    answer = away.scim("PATCH", f"/{kind}s/{found['id']}", {"schemas": [PATCH], "Operations": list(operations)},
-                       admin="nils.brack" if kind == "SignInRule" else "lena.frost")
+    answer = away.scim(
+        "PATCH",
+        f"/{kind}s/{found['id']}",
+        {"schemas": [PATCH], "Operations": list(operations)},
+        admin="nils.brack" if kind == "SignInRule" else "lena.frost",
+    )
     assert answer.status == 200, answer.data
 
 
@@ -65,18 +69,25 @@ def test_a_robot_that_the_tenant_wide_rule_stops_is_narrowed_and_exempt(night: t
     assert (told.code, told.json["rule"], told.json["asked"]["differs"]) == (1, "house-default", False)
     desk.charter(ROBOT + EXEMPT, "night-robot")
     assert [(s["step"], s["about"].split(":")[0]) for s in look(desk)["steps"][:2]] == [
-        ("make", "sign-in rule night-robot-networks"), ("make", "exemption of night-robot from the sign-in rule house-default")]
+        ("make", "sign-in rule night-robot-networks"),
+        ("make", "exemption of night-robot from the sign-in rule house-default"),
+    ]
     ran = desk.run("enact", "night-robot", "--yes")
     assert ran.code == 0, ran.out + ran.err
     rule = next(r for r in away.state()["resources"]["SignInRule"] if r["name"] == "house-default")
     assert [(e["acceptedBy"], e["why"], e["review"]) for e in rule["exempt"]] == [
-        ("mara.teel@brindlemoor.example", "nobody sits there at night", "2099-06-01")]
+        ("mara.teel@brindlemoor.example", "nobody sits there at night", "2099-06-01")
+    ]
     assert look(desk)["steps"] == []
     assert desk.run("handover", "night-robot", "--format", "json").json["sheets"][0]["complete"] is True
     for address, code in (("127.0.0.9", 0), ("203.0.113.9", 1)):
         ran = desk.run("explain", "night-robot", "--sign-in", "--from", address, "--ask-tenant")
         assert (ran.code, "DIFFERS" in ran.out) == (code, False), ran.out
-    desk.charter(ROBOT.replace("licence: mail-seat\n", "").replace(", mailbox: true", "") + EXEMPT.replace("networks: [127.0.0.0/8]", "networks: [10.0.0.0/8]"), "night-robot")
+    desk.charter(
+        ROBOT.replace("licence: mail-seat\n", "").replace(", mailbox: true", "")
+        + EXEMPT.replace("networks: [127.0.0.0/8]", "networks: [10.0.0.0/8]"),
+        "night-robot",
+    )
     ran = desk.run("enact", "night-robot", "--yes", "--end")
     assert (ran.code, "from its networks only" in " ".join(ran.out.split())) == (1, True), ran.out
     desk.charter(ROBOT.replace("proofs", "x-proofs").split("x-proofs")[0], "night-robot")
@@ -88,8 +99,11 @@ def test_a_robot_that_the_tenant_wide_rule_stops_is_narrowed_and_exempt(night: t
 
 
 @pytest.mark.parametrize("fate", ["arrives", "lost-after"])
-def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(bare: Desk, sandbox: Sandbox, forked: Fork, fate: str) -> None:
+def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(
+    bare: Desk, sandbox: Sandbox, forked: Fork, fate: str
+) -> None:
     import signal
+
     enact = ["enact", "night-robot", "--yes"]
 
     def house(number: int | str) -> tuple[Desk, Away]:
@@ -98,15 +112,19 @@ def test_killed_while_a_licence_is_taken_and_an_exemption_is_made(bare: Desk, sa
         away = known(made, sandbox.tenant("roster"))
         made.charter(ROBOT + EXEMPT, "night-robot")
         return made, away
+
     first, _ = house("first")
     seen = boundaries(first, forked, enact)
-    names = [n for n in seen
-             if n.startswith(("take-licence", "make-licence mailbox", "make-sign-in networks", "exempt-sign-in"))]
+    names = [
+        n for n in seen if n.startswith(("take-licence", "make-licence mailbox", "make-sign-in networks", "exempt-sign-in"))
+    ]
     assert len(names) >= 14
     for number, name in enumerate(names if fate == "arrives" else [n for n in names if "answered" in n]):
         desk, away = house(number)
         if fate != "arrives":
-            part = {"ta": ("PATCH", "Licences"), "ex": ("PATCH", "SignInRules")}.get(name[:2], ("PATCH", "Users") if "mailbox" in name else ("POST", "SignInRules"))
+            part = {"ta": ("PATCH", "Licences"), "ex": ("PATCH", "SignInRules")}.get(
+                name[:2], ("PATCH", "Users") if "mailbox" in name else ("POST", "SignInRules")
+            )
             sandbox.faults({"kind": fate, "method": part[0], "path": f"{away.name}/scim/v2/{part[1]}"})
         assert forked(desk, enact, kill_at(name)) == (0, signal.SIGKILL), name
         sandbox.faults()
@@ -130,13 +148,21 @@ def test_a_mailbox_needs_a_licence_and_a_licence_has_to_be_free(night: tuple[Des
     assert robot["urn:sigillum:scim:1.0:ServiceAccount"]["mailbox"] is True
     second = Desk(desk.folder, desk.capture)
     second.charter(ROBOT.replace("night-robot", "day-robot"), "day-robot")
-    for text, code in ((ROBOT, "licence-none-free"), (ROBOT.replace("mail-seat", "mial-seat"), "licence-unknown"),
-                       (ROBOT.replace("mail-seat", "archive-space"), "licence-mailbox")):
+    for text, code in (
+        (ROBOT, "licence-none-free"),
+        (ROBOT.replace("mail-seat", "mial-seat"), "licence-unknown"),
+        (ROBOT.replace("mail-seat", "archive-space"), "licence-mailbox"),
+    ):
         second.charter(text.replace("night-robot", "day-robot"), "day-robot")
         mistakes = second.run("rehearse", "day-robot", "--format", "json").json["charters"][0]["mistakes"]
         assert [m["code"] for m in mistakes] == [code]
-    second.charter(ROBOT.replace("night-robot", "day-robot").replace("mail-seat", "archive-space").replace(", mailbox: true", ""), "day-robot")
-    assert "licence-capacity" in [n["code"] for n in second.run("rehearse", "day-robot", "--format", "json").json["charters"][0]["notes"]]
+    second.charter(
+        ROBOT.replace("night-robot", "day-robot").replace("mail-seat", "archive-space").replace(", mailbox: true", ""),
+        "day-robot",
+    )
+    assert "licence-capacity" in [
+        n["code"] for n in second.run("rehearse", "day-robot", "--format", "json").json["charters"][0]["notes"]
+    ]
     desk.charter(ROBOT.replace("licence: mail-seat\n", "").replace(", mailbox: true", ""), "night-robot")
     assert desk.run("enact", "night-robot", "--yes", "--end", "--no-prove").code == 0
     seat = next(r for r in away.state()["resources"]["Licence"] if r["name"] == "mail-seat")
@@ -145,14 +171,17 @@ def test_a_mailbox_needs_a_licence_and_a_licence_has_to_be_free(night: tuple[Des
 
 def test_registered_methods_of_an_existing_account_go(night: tuple[Desk, Away]) -> None:
     desk, away = night
-    desk.charter("""\
+    desk.charter(
+        """\
 charter: old-robot
 tenant: roster
 owner: ines.vole@brindlemoor.example
 purpose: Sends mail at night
 identity: {kind: service-account, name: old-robot, display: Robot of the old mailer}
 sign_in: {networks: [198.51.100.0/24]}
-""", "old-robot")
+""",
+        "old-robot",
+    )
     ran = desk.run("enact", "old-robot", "--yes", "--adopt")
     assert ran.code == 0, ran.out + ran.err
     assert "methods" not in away.of("User", "old-robot")[0]["urn:sigillum:scim:1.0:ServiceAccount"]
@@ -168,10 +197,12 @@ sign_in:
 
 
 def test_a_tenant_wide_rule_is_relaxed_only_where_nobody_loses_protection_and_the_undo_is_recorded(
-        bare: Desk, sandbox: Sandbox) -> None:
+    bare: Desk, sandbox: Sandbox
+) -> None:
     from ruamel.yaml import YAML
 
     from sigillum.cli.sandboxes import usual_world
+
     described = YAML(typ="safe", pure=True).load(usual_world())["tenants"]["roster"]
     described["sign_in_rules"][0]["narrowable"] = False
     name = sandbox.tenant("roster").name + "-on-off"
@@ -180,20 +211,28 @@ def test_a_tenant_wide_rule_is_relaxed_only_where_nobody_loses_protection_and_th
     bare.charter(ROBOT + EXEMPT, "night-robot")
     assert [m["code"] for m in look(bare)["mistakes"]] == ["rule-not-narrowable"]
     bare.charter(ROBOT + RELAX, "night-robot")
-    mistake, = look(bare)["mistakes"]
+    (mistake,) = look(bare)["mistakes"]
     assert (mistake["code"], "ines.vole@brindlemoor.example" in mistake["what"]) == ("protection-lost", True)
     for word in ("house-default", "people-second-factor"):
         bare.charter(ROBOT + RELAX.replace(word, "no-such"), "night-robot")
         assert [m["code"] for m in look(bare)["mistakes"]] == ["rule-unknown"]
-    ids = [u["id"] for u in away.state()["resources"]["User"] if u["userName"] in ("ines.vole@brindlemoor.example", "old-robot")]
+    ids = [
+        u["id"] for u in away.state()["resources"]["User"] if u["userName"] in ("ines.vole@brindlemoor.example", "old-robot")
+    ]
     patch(away, "SignInRule", "people-second-factor", {"op": "add", "path": "targets", "value": [{"value": i} for i in ids]})
     bare.charter(ROBOT + RELAX, "night-robot")
     ran = bare.run("enact", "night-robot", "--yes")
     assert ran.code == 0, ran.out + ran.err
-    undo = [e["body"]["undo"] for e in bare.run("ledger", "show", "night-robot", "--entries", "--format", "json").json["entries"] if "undo" in e["body"]]
+    undo = [
+        e["body"]["undo"]
+        for e in bare.run("ledger", "show", "night-robot", "--entries", "--format", "json").json["entries"]
+        if "undo" in e["body"]
+    ]
     assert undo == [{"enabled": True}]
     bare.charter(ROBOT, "night-robot")
-    assert ("change", "tenant-wide sign-in rule house-default: switch it on again") in [(s["step"], s["about"]) for s in look(bare)["steps"]]
+    assert ("change", "tenant-wide sign-in rule house-default: switch it on again") in [
+        (s["step"], s["about"]) for s in look(bare)["steps"]
+    ]
     assert bare.run("enact", "night-robot", "--yes", "--end", "--no-prove").code == 0
     assert all(r["enabled"] for r in away.state()["resources"]["SignInRule"])
     assert look(bare)["steps"][:-1] == []
@@ -215,39 +254,79 @@ def test_questions_about_sign_in_without_a_meaning(night: tuple[Desk, Away]) -> 
 PEOPLE, TEAMS = ["ann", "bob", "cat"], ["crew", "ring"]
 NETS = ["10.0.0.0/8", "10.1.0.0/16", "2001:db8::/32", "192.0.2.7/32"]
 some = st.lists(st.sampled_from(PEOPLE + TEAMS), max_size=2, unique=True)
-rules = st.lists(st.fixed_dictionaries({
-    "everyone": st.booleans(), "targets": some, "exempt": st.lists(st.sampled_from(PEOPLE), max_size=2, unique=True),
-    "applies_to": st.sampled_from(["any", "interactive", "non-interactive"]), "enabled": st.booleans(), "blocks": st.sampled_from([False, False, True]),
-    "demands": st.lists(st.sampled_from(["second-factor", "device"]), max_size=2, unique=True),
-    "networks": st.lists(st.sampled_from(NETS), max_size=2, unique=True)}), max_size=4)
-worlds = st.fixed_dictionaries({
-    "rules": rules, "switches": st.lists(st.sampled_from(["on", "off", None]), min_size=3, max_size=3), "suspended": st.sampled_from([None, None, "cat"]),
-    "crew": st.lists(st.sampled_from(PEOPLE), max_size=2, unique=True), "ring": st.lists(st.sampled_from([*PEOPLE, "crew"]), max_size=2, unique=True)})
-attempts = st.builds(Attempt, st.sampled_from(["10.1.2.3", "10.9.9.9", "2001:db8::5", "192.0.2.7", "", "nonsense"]), st.booleans(), st.booleans(), st.booleans())
+rules = st.lists(
+    st.fixed_dictionaries(
+        {
+            "everyone": st.booleans(),
+            "targets": some,
+            "exempt": st.lists(st.sampled_from(PEOPLE), max_size=2, unique=True),
+            "applies_to": st.sampled_from(["any", "interactive", "non-interactive"]),
+            "enabled": st.booleans(),
+            "blocks": st.sampled_from([False, False, True]),
+            "demands": st.lists(st.sampled_from(["second-factor", "device"]), max_size=2, unique=True),
+            "networks": st.lists(st.sampled_from(NETS), max_size=2, unique=True),
+        }
+    ),
+    max_size=4,
+)
+worlds = st.fixed_dictionaries(
+    {
+        "rules": rules,
+        "switches": st.lists(st.sampled_from(["on", "off", None]), min_size=3, max_size=3),
+        "suspended": st.sampled_from([None, None, "cat"]),
+        "crew": st.lists(st.sampled_from(PEOPLE), max_size=2, unique=True),
+        "ring": st.lists(st.sampled_from([*PEOPLE, "crew"]), max_size=2, unique=True),
+    }
+)
+attempts = st.builds(
+    Attempt,
+    st.sampled_from(["10.1.2.3", "10.9.9.9", "2001:db8::5", "192.0.2.7", "", "nonsense"]),
+    st.booleans(),
+    st.booleans(),
+    st.booleans(),
+)
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(worlds, st.lists(attempts, min_size=3, max_size=6))
-def test_the_effective_rule_agrees_with_the_tenants_own_answer(sandbox: Sandbox, world: dict[str, Any], asked: list[Attempt]) -> None:
-    described = {"admins": [{"name": "ada.rusk", "powers": "all"}], "teams": [{"name": t, "members": world[t]} for t in TEAMS],
-                 "accounts": [{"name": n, "active": n != world["suspended"], **({"second_factor": s} if s else {})}
-                              for n, s in zip(PEOPLE, world["switches"], strict=True)],
-                 "sign_in_rules": [{k: v for k, v in {"name": f"rule-{n}", **r}.items() if v not in ([], False) or k == "enabled"}
-                                   for n, r in enumerate(world["rules"])]}
+def test_the_effective_rule_agrees_with_the_tenants_own_answer(
+    sandbox: Sandbox, world: dict[str, Any], asked: list[Attempt]
+) -> None:
+    described = {
+        "admins": [{"name": "ada.rusk", "powers": "all"}],
+        "teams": [{"name": t, "members": world[t]} for t in TEAMS],
+        "accounts": [
+            {"name": n, "active": n != world["suspended"], **({"second_factor": s} if s else {})}
+            for n, s in zip(PEOPLE, world["switches"], strict=True)
+        ],
+        "sign_in_rules": [
+            {k: v for k, v in {"name": f"rule-{n}", **r}.items() if v not in ([], False) or k == "enabled"}
+            for n, r in enumerate(world["rules"])
+        ],
+    }
     made = sandbox.control("tenants", {"open": {"doors": described}})
     away = Away("doors", made["tenants"]["doors"], made["tokens"]["doors"], sandbox)
 
     def things(kind: str, path: str) -> list[Any]:
         return [CODECS[kind].record(r) for r in away.scim("GET", path).json()["Resources"]]
+
     teams = teams_of(things("team", "/Groups"))
     known = [rule_of(t) for t in things("rule", "/SignInRules")]
     for thing in things("account", "/Users"):
         account = account_of(thing, teams)
         for attempt in asked:
-            body = {"subject": {"type": "service-account", "id": account.id}, "action": {"name": "sign-in"},
-                    "resource": {"type": "tenant", "id": "x"}, "context": as_context(attempt)}
-            answer = sandbox.pool.request("POST", away.address.replace("/scim/v2", "/access/v1/evaluation"), json=body,
-                                          headers={"Authorization": f"Bearer {away.tokens['ada.rusk']}"}).json()
+            body = {
+                "subject": {"type": "service-account", "id": account.id},
+                "action": {"name": "sign-in"},
+                "resource": {"type": "tenant", "id": "x"},
+                "context": as_context(attempt),
+            }
+            answer = sandbox.pool.request(
+                "POST",
+                away.address.replace("/scim/v2", "/access/v1/evaluation"),
+                json=body,
+                headers={"Authorization": f"Bearer {away.tokens['ada.rusk']}"},
+            ).json()
             verdict = decide(account, known, attempt)
             assert verdict.allowed == answer["decision"], (world, thing.get("name"), attempt, answer)
             reason = answer["context"]["reason"]

@@ -34,7 +34,9 @@ def house(bare: Desk, sandbox: Sandbox, number: str = "") -> tuple[Desk, Away]:
 
 
 def get(cairn: Away, path: str, token: str) -> tuple[int, Json]:
-    answer = cairn.sandbox.pool.request("GET", f"{cairn.address.removesuffix('/scim/v2')}/work/secrets/{path}", headers={"Authorization": f"Bearer {token}"})
+    answer = cairn.sandbox.pool.request(
+        "GET", f"{cairn.address.removesuffix('/scim/v2')}/work/secrets/{path}", headers={"Authorization": f"Bearer {token}"}
+    )
     return answer.status, answer.json() if answer.data else {}
 
 
@@ -51,11 +53,26 @@ def test_secrets_stand_in_the_store_and_nowhere_here(bare: Desk, sandbox: Sandbo
     assert "tried             cannot secret.read at brindlemoor/pass-desk" in ran.out
     token = json.loads(next(p for p in desk.folder.glob(".sigillum/keys/*/current/gate-token.json")).read_text())["secret"]
     assert get(cairn, "brindlemoor/sensing/ingest-key", token)[0] == 200
-    assert [get(cairn, p, token)[0] for p in ("brindlemoor/pass-desk", "brindlemoor/pass-desk/x", "nowhere/x")] == [403, 403, 404]
+    assert [get(cairn, p, token)[0] for p in ("brindlemoor/pass-desk", "brindlemoor/pass-desk/x", "nowhere/x")] == [
+        403,
+        403,
+        404,
+    ]
     status, audit = get(cairn, "brindlemoor/sensing?audit=1", cairn.tokens["hale.brook"])
     assert (status, {r["secret"] for r in audit["reads"]} >= {"brindlemoor/sensing/ingest-key"}) == (200, True)
-    env = dict(told(with_(desk, "--env", "KEY=store:cairn/brindlemoor/sensing/ingest-key", "--", "python3", "-c",
-                          "import os, json; print(json.dumps(dict(os.environ)))")))
+    env = dict(
+        told(
+            with_(
+                desk,
+                "--env",
+                "KEY=store:cairn/brindlemoor/sensing/ingest-key",
+                "--",
+                "python3",
+                "-c",
+                "import os, json; print(json.dumps(dict(os.environ)))",
+            )
+        )
+    )
     assert json.loads(str(env["KEY"]))["key"]["d"] == key
     assert "store:cairn/brindlemoor/sensing/ingest-key" in desk.run("handover", "wind-ingest", "--as", "snippet").out
 
@@ -67,12 +84,20 @@ def test_a_place_that_is_taken_is_left_alone(bare: Desk, sandbox: Sandbox) -> No
     desk.charter(IN_STORE.replace("wind-ingest", "other"), "other")
     ran = desk.run("enact", "other", "--yes")
     assert (ran.code, "another one's secret stands there" in ran.out, secret_of(cairn)) == (6, True, mine), ran.out
-    for text, code, said in (("store:nowhere/x", 3, "knows no tenant"), ("store:summit/x/y", 6, "is no secret store"), ("store:cairn/brindlemoor", 4, "writing the secret")):
-        desk.charter(IN_STORE.replace("wind-ingest", "third").replace("store:cairn/brindlemoor/sensing/ingest-key", text), "third")
+    for text, code, said in (
+        ("store:nowhere/x", 3, "knows no tenant"),
+        ("store:summit/x/y", 6, "is no secret store"),
+        ("store:cairn/brindlemoor", 4, "writing the secret"),
+    ):
+        desk.charter(
+            IN_STORE.replace("wind-ingest", "third").replace("store:cairn/brindlemoor/sensing/ingest-key", text), "third"
+        )
         ran = desk.run("enact", "third", "--yes")
         assert (ran.code, said in ran.out + ran.err) == (code, True), ran.out + ran.err
         assert "Traceback" not in ran.err
     settings = desk.folder / "sigillum.yaml"
     settings.write_text(settings.read_text().replace("'file:.sigillum/cairn.hale.brook.token'", "'store:cairn/x'"))
     ran = desk.run("tenant", "inspect", "cairn")
-    assert (ran.code, "write env:NAME, file:PATH or keyring:NAME" in ran.err) == (3, True), ran.err  # it would be needed to read it
+    assert (ran.code, "write env:NAME, file:PATH or keyring:NAME" in ran.err) == (3, True), (
+        ran.err
+    )  # it would be needed to read it

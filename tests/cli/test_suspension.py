@@ -22,7 +22,9 @@ PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 
 
 def switch(away: Away, kind: str, identity: str, on: bool) -> None:
-    answer = away.scim("PATCH", f"/{kind}/{identity}", {"schemas": [PATCH], "Operations": [{"op": "replace", "path": "active", "value": on}]})
+    answer = away.scim(
+        "PATCH", f"/{kind}/{identity}", {"schemas": [PATCH], "Operations": [{"op": "replace", "path": "active", "value": on}]}
+    )
     assert answer.status in (200, 204), answer.data
 
 
@@ -44,12 +46,17 @@ def test_off_is_shown_and_comes_back(bare: Desk, sandbox: Sandbox) -> None:
     desk, away, consumer = house(bare, sandbox)
     code, told = suspend(desk)
     assert (code, account(away)["active"], consumer.let_in()) == (0, False, False)
-    assert [(w["way"], w["refused"]) for w in told["ways"]] == [("sign-in with ingest-key", True), ("a token that ingest-key got before", True)]
+    assert [(w["way"], w["refused"]) for w in told["ways"]] == [
+        ("sign-in with ingest-key", True),
+        ("a token that ingest-key got before", True),
+    ]
     assert suspend(desk)[0] == 0  # twice is once
     again = desk.run("enact", "wind-ingest", "--yes")
     assert (again.code, "Nothing to do: it is suspended." in again.out, account(away)["active"]) == (0, True, False)
     assert desk.run("rehearse", "wind-ingest", "--strict").code == 0
-    why = desk.run("explain", "wind-ingest", "stream.append", "brindlemoor/sensing-prod", "--format", "json").json["questions"][0]
+    why = desk.run("explain", "wind-ingest", "stream.append", "brindlemoor/sensing-prod", "--format", "json").json["questions"][
+        0
+    ]
     assert (why["cause"], why["mends"][0]["text"].partition(";")[0]) == ("suspended", "reinstate wind-ingest")
     code, told = reinstate(desk)
     assert (code, told["suspensions"][0]["closed"], consumer.let_in()) == (0, "on-again", True)
@@ -58,11 +65,26 @@ def test_off_is_shown_and_comes_back(bare: Desk, sandbox: Sandbox) -> None:
 
 
 # lifecycles: state, what others did meanwhile, and what enact, reinstate and sweep make of it
-@pytest.mark.parametrize(("before", "meanwhile", "enact", "back", "active"), [
-    ((), (), 0, (0, "on-again"), True), ((False,), (), 6, (6, "stays-off"), False), ((), (True, False), 6, (6, "stays-off"), False),
-    ((), (True,), 6, (0, "switched-on-elsewhere"), True)], ids=["ours", "off before", "both", "on by others"])
-def test_whose_hand_it_was(bare: Desk, sandbox: Sandbox, ticking: Tick, before: tuple[bool, ...], meanwhile: tuple[bool, ...],
-                           enact: int, back: tuple[int, str], active: bool) -> None:
+@pytest.mark.parametrize(
+    ("before", "meanwhile", "enact", "back", "active"),
+    [
+        ((), (), 0, (0, "on-again"), True),
+        ((False,), (), 6, (6, "stays-off"), False),
+        ((), (True, False), 6, (6, "stays-off"), False),
+        ((), (True,), 6, (0, "switched-on-elsewhere"), True),
+    ],
+    ids=["ours", "off before", "both", "on by others"],
+)
+def test_whose_hand_it_was(
+    bare: Desk,
+    sandbox: Sandbox,
+    ticking: Tick,
+    before: tuple[bool, ...],
+    meanwhile: tuple[bool, ...],
+    enact: int,
+    back: tuple[int, str],
+    active: bool,
+) -> None:
     desk, away, _ = house(bare, sandbox)
     for on in before:
         switch(away, "Users", account(away)["id"], on)
@@ -115,15 +137,36 @@ def test_any_key_wherever_it_is_known(bare: Desk, sandbox: Sandbox) -> None:
     assert consumer.let_in()
     copy = next(c for c in away.state()["resources"]["Credential"] if c["name"] == "ingest-key")
     person = next(u for u in other.state()["resources"]["User"] if u["userName"] == "ferry-desk")
-    other.make("/Credentials", {"schemas": ["urn:sigillum:scim:1.0:Credential"], "principal": {"$ref": f"../Users/{person['id']}"}, "name": "theirs",
-                                "kind": "key-pair", "publicKey": copy["publicKey"], "active": True})
+    other.make(
+        "/Credentials",
+        {
+            "schemas": ["urn:sigillum:scim:1.0:Credential"],
+            "principal": {"$ref": f"../Users/{person['id']}"},
+            "name": "theirs",
+            "kind": "key-pair",
+            "publicKey": copy["publicKey"],
+            "active": True,
+        },
+    )
     asked = desk.answered("no\n", "suspend", "--key", copy["thumbprint"], "--because", "x")
     assert (asked.code, "it is a stranger's" in asked.err) == (1, True), asked.err
     assert desk.run("suspend", "--key", copy["thumbprint"], "--because", "x", "--yes").code == 0
-    assert [c["active"] for t in (away, other) for c in t.state()["resources"]["Credential"] if c.get("thumbprint") == copy["thumbprint"]] == [False, False]
-    der = Ed25519PublicKey.from_public_bytes(base64.urlsafe_b64decode(copy["publicKey"]["x"] + "=")).public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    assert [
+        c["active"]
+        for t in (away, other)
+        for c in t.state()["resources"]["Credential"]
+        if c.get("thumbprint") == copy["thumbprint"]
+    ] == [False, False]
+    der = Ed25519PublicKey.from_public_bytes(base64.urlsafe_b64decode(copy["publicKey"]["x"] + "=")).public_bytes(
+        Encoding.DER, PublicFormat.SubjectPublicKeyInfo
+    )
     spki = hashlib.sha256(der)
-    assert spki.hexdigest() == base64.urlsafe_b64decode(desk.run("key", "read", str(found), "--format", "json").json["found"][0]["spki"] + "=").hex()
+    assert (
+        spki.hexdigest()
+        == base64.urlsafe_b64decode(
+            desk.run("key", "read", str(found), "--format", "json").json["found"][0]["spki"] + "="
+        ).hex()
+    )
     for typed in (spki.hexdigest().upper(), base64.b64encode(spki.digest()).decode()):
         assert desk.run("reinstate", "--key", typed, "--because", "x").code == 0, typed
         assert desk.run("suspend", "--key", ":".join(re.findall("..", spki.hexdigest())), "--because", "x", "--yes").code == 0
@@ -136,7 +179,10 @@ def test_any_key_wherever_it_is_known(bare: Desk, sandbox: Sandbox) -> None:
 @pytest.mark.parametrize("fate", ["arrives", "lost-before", "lost-after"])
 def test_killed_at_every_boundary(bare: Desk, sandbox: Sandbox, forked: Fork, ticking: Tick, fate: str) -> None:
     words = ["suspend", "wind-ingest", "--because", "a leak", "--yes"]
-    for name in ("suspension written", *(f"suspend-account in summit {at}" for at in ("intended", "answered", "settled", "read-back"))):
+    for name in (
+        "suspension written",
+        *(f"suspend-account in summit {at}" for at in ("intended", "answered", "settled", "read-back")),
+    ):
         desk, away, consumer = house(bare, sandbox, number=name.replace(" ", "-"))
         order: Any = {"kind": fate, "method": "PATCH", "path": f"{away.name}/scim/v2/Users"}
         sandbox.faults(*([order] if fate != "arrives" else []))
@@ -165,7 +211,11 @@ def test_killed_at_every_boundary(bare: Desk, sandbox: Sandbox, forked: Fork, ti
 
 def test_a_team_and_one_never_enacted_have_no_switch(desk: Desk) -> None:
     assert desk.run("suspend", "wind-ingest", "--because", "x", "--yes").code == 6
-    desk.charter(CHARTER.partition("identity")[0].replace("wind-ingest", "crew") + "identity: {kind: team, name: crew, reach: [brindlemoor/sensing-prod]}\n", "crew")
+    desk.charter(
+        CHARTER.partition("identity")[0].replace("wind-ingest", "crew")
+        + "identity: {kind: team, name: crew, reach: [brindlemoor/sensing-prod]}\n",
+        "crew",
+    )
     assert desk.run("enact", "crew", "--yes").code == 0
     told = desk.run("suspend", "crew", "--because", "x", "--yes")
     assert (told.code, "a team has no switch" in told.out) == (6, True), told.out

@@ -26,9 +26,14 @@ def three(desk: Desk) -> None:
 
 
 def begun(desk: Desk, *words: str, **more: Any) -> subprocess.Popen[str]:
-    return subprocess.Popen([sys.executable, "-m", "sigillum", *words], cwd=desk.folder, text=True, stdin=subprocess.DEVNULL,
-                            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # also where these tests run in the background
-                            **{"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, **more})
+    return subprocess.Popen(
+        [sys.executable, "-m", "sigillum", *words],
+        cwd=desk.folder,
+        text=True,
+        stdin=subprocess.DEVNULL,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # also where these tests run in the background
+        **{"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, **more},
+    )
 
 
 def test_an_interruption_finishes_the_step_under_way_and_begins_nothing_more(desk: Desk, away: Away, sandbox: Sandbox) -> None:
@@ -75,7 +80,7 @@ def test_the_spinner_is_gone_and_the_cursor_is_back(desk: Desk, away: Away, sand
     except OSError:  # the other end was closed
         pass
     assert process.wait(SLOW) == 0, seen
-    last = seen[seen.rfind(b"3 charters"):]
+    last = seen[seen.rfind(b"3 charters") :]
     assert (seen.rfind(b"\x1b[?25h") > seen.rfind(b"\x1b[?25l") > 0, b"\x1b[?25l" in last) == (True, False)
     assert "charters: 3 as wished" in last.decode()
 
@@ -100,12 +105,18 @@ def test_many_that_are_as_wished_take_one_line(desk: Desk, away: Away) -> None:
 def test_one_that_cannot_be_looked_at_hides_no_other(desk: Desk, away: Away, sandbox: Sandbox) -> None:
     three(desk)
     path = desk.folder / "sigillum.yaml"
-    path.write_text(path.read_text().replace("tenants:\n", "tenants:\n  far: {address: 'http://127.0.0.1:1/scim', admin: {name: a, token: 'env:FAR'}}\n"))
+    path.write_text(
+        path.read_text().replace(
+            "tenants:\n", "tenants:\n  far: {address: 'http://127.0.0.1:1/scim', admin: {name: a, token: 'env:FAR'}}\n"
+        )
+    )
     os.environ["FAR"] = "token"
     desk.charter(CHARTER.replace("wind-ingest", "b-two").replace("tenant: summit", "tenant: far"), "b-two")
     for command in ("rehearse", "prove"):
         ran = desk.run(command, *ALL, "--format", "json")
-        assert (ran.code, [c["charter"] for c in ran.json["charters"]]) == (5 if command == "rehearse" else 6, list(ALL)), ran.out
+        assert (ran.code, [c["charter"] for c in ran.json["charters"]]) == (5 if command == "rehearse" else 6, list(ALL)), (
+            ran.out
+        )
     found = desk.run("rehearse", *ALL, "--format", "json").json["charters"]
     assert (found[1]["error"]["code"], len(found[2]["steps"]) > 3) == ("unreachable", True)
     assert "nothing answers there" in desk.run("rehearse", *ALL).out
@@ -120,6 +131,7 @@ def test_what_is_known_of_an_interface_is_kept_and_its_version_asked(desk: Desk,
     def aged(stamp: str, **more: Any) -> str:
         kept.write_text(json.dumps({**content, "at": stamp, **more}))
         return desk.run("rehearse", "wind-ingest", "-v").err
+
     assert "/ResourceTypes -> 304" in aged("2020-01-01T00:00:00Z")
     assert json.loads(kept.read_text())["at"] > "2026"
     assert "/ResourceTypes -> 200" in aged("2020-01-01T00:00:00Z", version='"older"')
@@ -149,26 +161,57 @@ def test_any_width_will_do(desk: Desk, columns: str) -> None:
 
 def test_odd_streams_lose_neither_result_nor_exit_code(desk: Desk) -> None:
     def shell(line: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(["bash", "-c", f'set -o pipefail; S() {{ "$PROGRAM" -m sigillum "$@"; }}; {line}'], cwd=desk.folder, capture_output=True,
-                              text=True, timeout=SLOW, env={**os.environ, "PROGRAM": sys.executable})
+        return subprocess.run(
+            ["bash", "-c", f'set -o pipefail; S() {{ "$PROGRAM" -m sigillum "$@"; }}; {line}'],
+            cwd=desk.folder,
+            capture_output=True,
+            text=True,
+            timeout=SLOW,
+            env={**os.environ, "PROGRAM": sys.executable},
+        )
+
     strict = "S rehearse wind-ingest --strict"
-    for line, code in ((f"{strict} | head -1", 1), (f"({strict}; echo $? >&2) | true", None), (f"{strict} >&-", 1), (f"{strict} 2>&-", 1),
-                       (f"{strict} >&- 2>&- <&-", 1), (f"PYTHONIOENCODING=ascii {strict}", 1), (f"PYTHONIOENCODING=ascii {strict} --format json", 1),
-                       ("S check wind-ingest 2>&-", 2), (f"{strict} > /dev/full", 8), ("S -h | head -1", 0)):
+    for line, code in (
+        (f"{strict} | head -1", 1),
+        (f"({strict}; echo $? >&2) | true", None),
+        (f"{strict} >&-", 1),
+        (f"{strict} 2>&-", 1),
+        (f"{strict} >&- 2>&- <&-", 1),
+        (f"PYTHONIOENCODING=ascii {strict}", 1),
+        (f"PYTHONIOENCODING=ascii {strict} --format json", 1),
+        ("S check wind-ingest 2>&-", 2),
+        (f"{strict} > /dev/full", 8),
+        ("S -h | head -1", 0),
+    ):
         ran = shell(line)
-        assert (ran.returncode == code if code is not None else ran.stderr.strip().endswith("1"), "Traceback" in ran.stderr) == (True, False), (line, ran)
+        assert (
+            ran.returncode == code if code is not None else ran.stderr.strip().endswith("1"),
+            "Traceback" in ran.stderr,
+        ) == (True, False), (line, ran)
     assert "make" in shell(f"{strict} 2>&-").stdout
     shell("S enact wind-ingest --yes >&-")
     assert desk.run("ledger", "verify").code == 0
 
 
 def test_an_error_is_json_where_json_was_asked_for(desk: Desk, tmp_path: Path) -> None:
-    for words, code, kind in ((["rehearse", "nobody"], 3, "file"), (["rehearse", "--frm"], 2, "usage"), (["explain", "x"], 2, "usage"),
-                              (["loans", "--tenant", "none"], 2, "usage")):
+    for words, code, kind in (
+        (["rehearse", "nobody"], 3, "file"),
+        (["rehearse", "--frm"], 2, "usage"),
+        (["explain", "x"], 2, "usage"),
+        (["loans", "--tenant", "none"], 2, "usage"),
+    ):
         ran = desk.run(*words, "--format", "json")
-        assert (ran.code, ran.json["kind"], ran.json["exit"], ran.json["code"], bool(ran.json["what"])) == (code, "problem", code, kind, True), ran
+        assert (ran.code, ran.json["kind"], ran.json["exit"], ran.json["code"], bool(ran.json["what"])) == (
+            code,
+            "problem",
+            code,
+            kind,
+            True,
+        ), ran
         assert ran.json["what"] in ran.err
     desk.charter(CHARTER.replace("role:", "rol:"))
     ran = desk.run("rehearse", "wind-ingest", "--format=json")
-    assert (ran.code, [m["where"].rpartition("/")[2] for m in ran.json["mistakes"]][:1]) == (3, ["wind-ingest.yaml:7:6"]), ran.out
+    assert (ran.code, [m["where"].rpartition("/")[2] for m in ran.json["mistakes"]][:1]) == (3, ["wind-ingest.yaml:7:6"]), (
+        ran.out
+    )
     assert desk.run("rehearse", "--all", "--format", "json").json["kind"] == "problem"

@@ -32,7 +32,9 @@ print(json.dumps({'env': dict(os.environ), 'argv': open('/proc/self/cmdline').re
 
 
 def with_(desk: Desk, *words: str, **more: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([*PROGRAM, "with", *words], cwd=desk.folder, capture_output=True, text=True, env={**os.environ, **more}, timeout=60)
+    return subprocess.run(
+        [*PROGRAM, "with", *words], cwd=desk.folder, capture_output=True, text=True, env={**os.environ, **more}, timeout=60
+    )
 
 
 def told(ran: subprocess.CompletedProcess[str]) -> dict[str, object]:
@@ -42,8 +44,14 @@ def told(ran: subprocess.CompletedProcess[str]) -> dict[str, object]:
 
 @contextmanager
 def running(desk: Desk, *words: str) -> Iterator[subprocess.Popen[str]]:
-    with subprocess.Popen([*PROGRAM, "with", "wind-ingest", "--", *words], cwd=desk.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-                          text=True, start_new_session=True) as process:
+    with subprocess.Popen(
+        [*PROGRAM, "with", "wind-ingest", "--", *words],
+        cwd=desk.folder,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        start_new_session=True,
+    ) as process:
         yield process
 
 
@@ -56,14 +64,18 @@ def test_nothing_of_ours_goes_with_it(desk: Desk, away: Away) -> None:
     ours = {"ADMIN_TOKEN": admins, "SIGILLUM_TIMEOUT": "20", "FEED": "a feed's secret"}
     bare = json.loads(subprocess.run([sys.executable, "-c", TELL], capture_output=True, text=True, check=True).stdout)
     for how in ("file", "environment"):
-        seen = told(with_(desk, "wind-ingest", "--put", how, "--env", "GIVEN=env:FEED", "--", sys.executable, "-c", TELL, **ours))
+        seen = told(
+            with_(desk, "wind-ingest", "--put", how, "--env", "GIVEN=env:FEED", "--", sys.executable, "-c", TELL, **ours)
+        )
         env = dict(seen["env"])  # type: ignore[call-overload]
         assert env.pop("GIVEN") == "a feed's secret"  # that was asked for
         secret = str(seen["header"]).removeprefix("Authorization: Bearer ") or env.pop("WIND_INGEST_TOKEN")
         env.pop("WIND_INGEST_HEADER", "")
         assert len(secret) > 40 and env.pop("WIND_INGEST_TENANT") == away.address
         for value in (admins, secret, "a feed's secret"):
-            assert value not in str(seen["argv"]) + str(seen["parent"]) + json.dumps({n: v for n, v in env.items() if n != "FEED"})
+            assert value not in str(seen["argv"]) + str(seen["parent"]) + json.dumps(
+                {n: v for n, v in env.items() if n != "FEED"}
+            )
         assert not [n for n in env if n.startswith("SIGILLUM_") or n == "ADMIN_TOKEN"]
         assert (seen["fds"], seen["inner"], seen["core"]) == (bare["fds"], bare["inner"], [0, 0])
         assert seen["mode"] == (["0o600", "0o700"] if how == "file" else [])
@@ -101,12 +113,19 @@ def test_signals_exit_codes_and_terminal_are_its_own(desk: Desk) -> None:
             assert process.stdout is not None and process.stdout.readline() == "up\n"
             process.send_signal(number)
             assert process.wait(20) == 9, number
-    for words, code in ((("wind-ingest",), 2), (("wind-ingest", "--", "no-such-program"), 2), (("--", "true"), 2),
-                        (("wind-ingest", "--env", "1X=env:HOME", "--", "true"), 2), (("wind-ingest", "--env", "X=plain", "--", "true"), 3)):
+    for words, code in (
+        (("wind-ingest",), 2),
+        (("wind-ingest", "--", "no-such-program"), 2),
+        (("--", "true"), 2),
+        (("wind-ingest", "--env", "1X=env:HOME", "--", "true"), 2),
+        (("wind-ingest", "--env", "X=plain", "--", "true"), 3),
+    ):
         ran = with_(desk, *words)
         assert (ran.returncode, "Traceback" in ran.stderr, ran.stdout) == (code, False, ""), ran.stderr
     main, other = pty.openpty()
-    shown = subprocess.run([*PROGRAM, "with", "wind-ingest", "--", "tty"], cwd=desk.folder, stdin=other, capture_output=True, text=True)
+    shown = subprocess.run(
+        [*PROGRAM, "with", "wind-ingest", "--", "tty"], cwd=desk.folder, stdin=other, capture_output=True, text=True
+    )
     assert shown.stdout.strip() == os.ttyname(other)
     os.close(main)
     os.close(other)
@@ -140,5 +159,6 @@ def test_what_a_kill_left_is_removed_by_the_next(desk: Desk) -> None:
     assert path.exists()
     assert with_(desk, "wind-ingest", "--", "true").returncode == 0
     assert not path.parent.exists()
-    assert places("tmpfs /dev/shm tmpfs rw\n/dev/sda / ext4 rw\ntmpfs /run/user/1 tmpfs rw\n", ["/dev/shm/x", "/home", "/run/user/1"]) == [
-        Path("/dev/shm/x"), Path("/run/user/1")]
+    assert places(
+        "tmpfs /dev/shm tmpfs rw\n/dev/sda / ext4 rw\ntmpfs /run/user/1 tmpfs rw\n", ["/dev/shm/x", "/home", "/run/user/1"]
+    ) == [Path("/dev/shm/x"), Path("/run/user/1")]

@@ -31,7 +31,9 @@ def test_help_with_an_example(bare: Desk, command: str) -> None:
 
 
 def test_the_readme_shows_the_help_of_today(bare: Desk) -> None:
-    shown = subprocess.run([sys.executable, "-m", "sigillum", "-h"], capture_output=True, text=True, env={"COLUMNS": "100", "PATH": ""}, check=True).stdout
+    shown = subprocess.run(
+        [sys.executable, "-m", "sigillum", "-h"], capture_output=True, text=True, env={"COLUMNS": "100", "PATH": ""}, check=True
+    ).stdout
     block = re.search(r"```text\n(usage: sigillum.*?)```", README, re.S)
     assert block is not None
     assert block[1] == shown
@@ -40,11 +42,17 @@ def test_the_readme_shows_the_help_of_today(bare: Desk) -> None:
 def test_every_command_in_the_readme_and_docs_is_understood() -> None:
     parser = build(list(COMMANDS))
     texts = [README, *(p.read_text() for p in (ROOT / "docs").glob("*.md"))]
-    commands = [line.strip().removeprefix("$ ") for text in texts for block in re.findall(r"```sh\n(.*?)```", text, re.S)
-                for line in block.replace("\\\n", " ").splitlines() if line.strip().removeprefix("$ ").startswith("sigillum ")]
+    commands = [
+        line.strip().removeprefix("$ ")
+        for text in texts
+        for block in re.findall(r"```sh\n(.*?)```", text, re.S)
+        for line in block.replace("\\\n", " ").splitlines()
+        if line.strip().removeprefix("$ ").startswith("sigillum ")
+    ]
     assert len(commands) >= 12
     for command in commands:
         import shlex
+
         words = shlex.split(command, comments=True)[1:]
         if words != ["-h"]:
             name = command_of(words)
@@ -66,14 +74,34 @@ def test_the_demo_has_chapters(bare: Desk) -> None:
 
 
 def test_the_demo_plays_to_its_end_and_leaves_nothing_running(tmp_path: Path) -> None:
-    done = subprocess.run([sys.executable, "-m", "sigillum", "demo", "--folder", "played"], cwd=tmp_path, capture_output=True, text=True,
-                          timeout=300, stdin=subprocess.DEVNULL)
+    done = subprocess.run(
+        [sys.executable, "-m", "sigillum", "demo", "--folder", "played"],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        timeout=300,
+        stdin=subprocess.DEVNULL,
+    )
     assert done.returncode == 0, done.stdout[-2000:] + done.stderr
-    for told in ("did you mean `role`?", "Stopping. What is under way is finished first", "4 proofs held", "window-ended", "lent stream-keeper at",
-                 "The sandbox has ended.", "What was played stays in played", "sigillum demo clients"):
+    for told in (
+        "did you mean `role`?",
+        "Stopping. What is under way is finished first",
+        "4 proofs held",
+        "window-ended",
+        "lent stream-keeper at",
+        "The sandbox has ended.",
+        "What was played stays in played",
+        "sigillum demo clients",
+    ):
         assert told in done.stdout, told
     assert not (tmp_path / "played" / ".sigillum" / "sandbox" / "running.json").exists()
-    again = subprocess.run([sys.executable, "-m", "sigillum", "demo", "--folder", "played"], cwd=tmp_path, capture_output=True, text=True, check=False)
+    again = subprocess.run(
+        [sys.executable, "-m", "sigillum", "demo", "--folder", "played"],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert (again.returncode, "the folder is there already" in again.stderr) == (8, True)
 
 
@@ -87,7 +115,9 @@ def test_the_version_and_the_overview(bare: Desk) -> None:
 
 def test_options_mean_the_same_before_and_after_the_command(desk: Desk) -> None:
     before, after = desk.run("-v", "tenant", "inspect", "summit"), desk.run("tenant", "inspect", "summit", "-v")
-    assert sorted(line.split(" ")[0] for line in before.err.splitlines()) == sorted(line.split(" ")[0] for line in after.err.splitlines())
+    assert sorted(line.split(" ")[0] for line in before.err.splitlines()) == sorted(
+        line.split(" ")[0] for line in after.err.splitlines()
+    )
     given = build(["rehearse"]).parse_args(["--timeout", "3", "rehearse", "x"])
     options = resolve(given, {"SIGILLUM_TIMEOUT": "9", "SIGILLUM_WORKSPACE": "/w", "NO_COLOR": "1"})
     assert (options.timeout_seconds, str(options.workspace), options.colour) == (3, "/w", False)
@@ -99,12 +129,47 @@ def test_the_json_keeps_its_form(desk: Desk) -> None:
     assert (rehearsal["version"], rehearsal["kind"]) == (1, "rehearsal")
     charter = rehearsal["charters"][0]
     assert list(charter) == ["charter", "tenant", "tenant_time", "steps", "notes", "mistakes", "taken", "summary"]
-    assert list(charter["steps"][0]) == ["id", "step", "tenant", "facet", "name", "about", "generation", "needs", "power", "why", "before", "after"]
+    assert list(charter["steps"][0]) == [
+        "id",
+        "step",
+        "tenant",
+        "facet",
+        "name",
+        "about",
+        "generation",
+        "needs",
+        "power",
+        "why",
+        "before",
+        "after",
+    ]
     enacted = desk.run("enact", "wind-ingest", "--yes", "--format", "json").json["charters"][0]
     assert list(enacted) == ["charter", "outcome", "summary", "steps", "proofs"]
-    assert list(enacted["proofs"]) == ["charter", "principal", "ran_as", "credential", "held", "proofs", "before", "waited_seconds"]
+    assert list(enacted["proofs"]) == [
+        "charter",
+        "principal",
+        "ran_as",
+        "credential",
+        "held",
+        "proofs",
+        "before",
+        "waited_seconds",
+    ]
     entry = desk.run("ledger", "show", "--entries", "--format", "json").json["entries"][-1]
-    assert set(entry) == {"version", "stream", "sequence", "previous", "at", "writer", "key_id", "kind", "charter", "body", "hash", "signature"}
+    assert set(entry) == {
+        "version",
+        "stream",
+        "sequence",
+        "previous",
+        "at",
+        "writer",
+        "key_id",
+        "kind",
+        "charter",
+        "body",
+        "hash",
+        "signature",
+    }
 
 
 def test_a_command_with_verbs_lists_each_with_a_line(bare: Desk) -> None:
@@ -115,6 +180,7 @@ def test_a_command_with_verbs_lists_each_with_a_line(bare: Desk) -> None:
                 assert set(told) == set(action.choices) and all(told.values()), name
                 for verb, inner in action.choices.items():
                     verbs(inner, f"{name} {verb}")
+
     verbs(build(list(COMMANDS)), "sigillum")
     for command in ("handover", "requests", "sandbox", "charter", "tenant", "ledger"):
         assert "verbs:" in bare.run(command, "-h").out
@@ -124,5 +190,11 @@ def test_a_command_with_verbs_lists_each_with_a_line(bare: Desk) -> None:
 def test_what_is_packed_holds_tests_and_docs() -> None:
     packed = (ROOT / "MANIFEST.in").read_text()
     tracked = subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True, check=True).stdout.split("\n")
-    for top in {line.partition("/")[0] for line in tracked if line} - {".gitignore", ".ci", "src", "pyproject.toml", "MANIFEST.in"}:
+    for top in {line.partition("/")[0] for line in tracked if line} - {
+        ".gitignore",
+        ".ci",
+        "src",
+        "pyproject.toml",
+        "MANIFEST.in",
+    }:
         assert re.search(rf"^(graft {top}$|include .*\b{top}\b)", packed, re.M), top

@@ -54,7 +54,10 @@ def begun(bare: Desk, sandbox: Sandbox) -> Yard:
     bare.know(cluster, "yard", "nils.brack")
     issuer = cluster.address.removesuffix("/scim/v2")
     settings = bare.folder / "sigillum.yaml"
-    settings.write_text(settings.read_text() + f"issuers:\n  yard: {{address: '{issuer}', subject: [{{part: cluster}}, {{part: compartment}}, {{part: local_account}}]}}\n")
+    settings.write_text(
+        settings.read_text()
+        + f"issuers:\n  yard: {{address: '{issuer}', subject: [{{part: cluster}}, {{part: compartment}}, {{part: local_account}}]}}\n"
+    )
     bare.charter(BEAT.replace("CLUSTER", cluster.name), "beat")
     return Yard(bare, home, cluster)
 
@@ -75,13 +78,24 @@ def test_both_halves_before_and_after(yard: Yard) -> None:
     yard.anew()
     ran = desk.run("enact", "beat", "--yes")
     assert (ran.code, "does not hold  holds" in ran.out) == (0, True), ran.out + ran.err
-    assert (yard.cause(), desk.run("explain", "beat", "stream.append", "brindlemoor/sensing-prod", "--workload", "lift").code) == ("allowed", 2)
+    assert (
+        yard.cause(),
+        desk.run("explain", "beat", "stream.append", "brindlemoor/sensing-prod", "--workload", "lift").code,
+    ) == ("allowed", 2)
     assert desk.run("enact", "beat", "--yes").out.count("Nothing to do") == 1
     token = desk.folder / "beat.jwt"
-    token.write_text(yard.cluster.sandbox.pool.request("GET", f"{yard.cluster.address.removesuffix('/scim/v2')}/machines/heartbeat/token?audience=summit").json()["token"])
+    token.write_text(
+        yard.cluster.sandbox.pool.request(
+            "GET", f"{yard.cluster.address.removesuffix('/scim/v2')}/machines/heartbeat/token?audience=summit"
+        ).json()["token"]
+    )
     token.chmod(0o600)
     ran = desk.run("prove", "beat", "--outside", str(token), "--format", "json")
-    assert [(r["held"], r["how"]) for r in ran.json["charters"][0]["proofs"]] == [(True, "tried"), (True, "decided, not tried"), (True, "asked, not tried")], ran.out
+    assert [(r["held"], r["how"]) for r in ran.json["charters"][0]["proofs"]] == [
+        (True, "tried"),
+        (True, "decided, not tried"),
+        (True, "asked, not tried"),
+    ], ran.out
     assert (desk.run("key", "attest", "beat").code, yard.findings()) == (0, ["machine-shared"] * 2)
     ran = desk.run("retire", "beat", "--because", "over", "--yes")
     assert (ran.code, yard.local().get("links")) == (0, None), ran.out + ran.err
@@ -100,10 +114,18 @@ def test_either_half_alone_is_explained_and_a_namesake_is_told(yard: Yard, ticki
     assert "half-missing" in desk.run("rehearse", "beat").out
     desk.run("enact", "beat", "--yes", "--no-prove")
     assert yard.cause() == "allowed"
-    patch = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "links", "value": [{"value": "p9", "issuer": yard.home.address.removesuffix('/scim/v2')}]}]}
+    patch = {
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+        "Operations": [
+            {"op": "replace", "path": "links", "value": [{"value": "p9", "issuer": yard.home.address.removesuffix("/scim/v2")}]}
+        ],
+    }
     assert yard.cluster.scim("PATCH", f"/LocalAccounts/{yard.local()['id']}", patch, admin="nils.brack").status == 200
     assert (yard.cause(), "acts as p9" in " ".join(desk.run(*LOOK).out.split())) == ("refused: half-missing", True)
-    assert ("half-missing" in yard.findings(), desk.run("enact", "beat", "--yes", "--no-prove").code) == (True, 6)  # nobody of that id is at summit
+    assert ("half-missing" in yard.findings(), desk.run("enact", "beat", "--yes", "--no-prove").code) == (
+        True,
+        6,
+    )  # nobody of that id is at summit
     assert yard.cluster.scim("DELETE", f"/LocalAccounts/{yard.local()['id']}", admin="nils.brack").status == 204
     assert (yard.cause(), "account-unknown" in yard.findings()) == ("refused: half-missing", True)
     again = {"schemas": ["urn:sigillum:scim:1.0:LocalAccount"], "name": "heartbeat", "compartment": "stations"}
@@ -120,7 +142,9 @@ def test_without_the_power_the_other_half_is_asked_for(yard: Yard) -> None:
     file = desk.folder / "sigillum.yaml"
     file.write_text(file.read_text().replace("name: nils.brack", "name: olga.finch"))
     ran = desk.run("enact", "beat", "--yes", "--no-prove")
-    assert (ran.code, yard.local().get("links"), len(yard.home.state()["resources"]["Trust"])) == (6, None, 1), ran.out + ran.err
+    assert (ran.code, yard.local().get("links"), len(yard.home.state()["resources"]["Trust"])) == (6, None, 1), (
+        ran.out + ran.err
+    )
     assert "somebody who holds `workloads`" in " ".join(ran.out.split())
     assert yard.cause() == "refused: half-missing"
 
@@ -137,8 +161,11 @@ def test_killed_while_both_halves_are_made(bare: Desk, sandbox: Sandbox, forked:
         [local] = [a for a in yard.cluster.state()["resources"]["LocalAccount"] if a["name"] == "heartbeat"]
         assert yard.cluster.scim("DELETE", f"/LocalAccounts/{local['id']}", admin="nils.brack").status == 204
         file = yard.desk.folder / "charters" / "beat.yaml"  # nobody starts it anew, so nothing is waited for
-        file.write_text(file.read_text().replace("programs: [heartbeat]", "programs: [later]").replace(", groups: [lower, upper]", ""))
+        file.write_text(
+            file.read_text().replace("programs: [heartbeat]", "programs: [later]").replace(", groups: [lower, upper]", "")
+        )
         return yard
+
     names = boundaries(house("first").desk, forked, enact)
     assert any(n.startswith("link-workload") for n in names), names
     for number, name in enumerate([n for n in names if "workload" in n or "trust" in n][::every]):
@@ -146,8 +173,14 @@ def test_killed_while_both_halves_are_made(bare: Desk, sandbox: Sandbox, forked:
         assert forked(yard.desk, enact, kill_at(name)) == (0, signal.SIGKILL), name
         again = yard.desk.run(*enact)
         assert again.code == 0, f"{name}: {again.out}{again.err}"
-        assert (len(yard.local()["links"]), len(yard.home.state()["resources"]["Trust"]), len(yard.cluster.state()["resources"]["LocalAccount"])) == (1, 1, 2), name
-        assert [s["facet"] for s in yard.desk.run("rehearse", "beat", "--format", "json").json["charters"][0]["steps"]] == ["proof"]
+        assert (
+            len(yard.local()["links"]),
+            len(yard.home.state()["resources"]["Trust"]),
+            len(yard.cluster.state()["resources"]["LocalAccount"]),
+        ) == (1, 1, 2), name
+        assert [s["facet"] for s in yard.desk.run("rehearse", "beat", "--format", "json").json["charters"][0]["steps"]] == [
+            "proof"
+        ]
 
 
 def test_a_cluster_that_does_not_answer_takes_no_other_result_along(yard: Yard) -> None:

@@ -36,19 +36,39 @@ from sigillum.workflows.carrying.ports import AgainError, Patience, Ports
 from sigillum.workflows.carrying.run import Became, Carrying, StepResult
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
-ROLES = {"reader": (("stream.read", "looks"),), "writer": (("stream.append", "changes-data"), ("stream.read", "looks")),
-         "keeper": (("stream.delete", "changes-data"), ("stream.append", "changes-data"), ("stream.read", "looks"))}
+ROLES = {
+    "reader": (("stream.read", "looks"),),
+    "writer": (("stream.append", "changes-data"), ("stream.read", "looks")),
+    "keeper": (("stream.delete", "changes-data"), ("stream.append", "changes-data"), ("stream.read", "looks")),
+}
 TEAMS = ("crew", "ring")
 PLACES = ("root", "root/a", "root/a/one", "root/b")
 CARRIES = {name: frozenset(kind.fields) for name, kind in KINDS.items()}
 PROFILE = Profile(
-    name="away", issuer="https://away.example", decisions="https://away.example/d", work="https://away.example/w",
-    external_id_unique=True, born_inactive=True, secret_delivery="sealed", keys_per_principal=4, arrival_seconds=0,
-    credential_seconds=180 * 86400, carries=CARRIES,
+    name="away",
+    issuer="https://away.example",
+    decisions="https://away.example/d",
+    work="https://away.example/w",
+    external_id_unique=True,
+    born_inactive=True,
+    secret_delivery="sealed",
+    keys_per_principal=4,
+    arrival_seconds=0,
+    credential_seconds=180 * 86400,
+    carries=CARRIES,
     powers=frozenset({"look", "accounts", "teams", "places", "roles", "grants", "credentials"}),
-    operations={p: Operation(p, c, "POST", "/{place}", "store" if p == "stream.delete" else "") for r in ROLES.values() for p, c in r})
-SCOPES = tuple(Scope(n, "", "looks", a, k, w) for n, a, k, w in (
-    ("mail.send", ("on-behalf", "alone"), "box", False), ("mail.read", ("alone",), "", False), ("me.read", ("on-behalf",), "", True)))
+    operations={
+        p: Operation(p, c, "POST", "/{place}", "store" if p == "stream.delete" else "") for r in ROLES.values() for p, c in r
+    },
+)
+SCOPES = tuple(
+    Scope(n, "", "looks", a, k, w)
+    for n, a, k, w in (
+        ("mail.send", ("on-behalf", "alone"), "box", False),
+        ("mail.read", ("alone",), "", False),
+        ("me.read", ("on-behalf",), "", True),
+    )
+)
 
 
 def thing(kind: str, identity: str, version: str = "", mark: str = "", progress: str = "", **fields: Any) -> Record[Any]:
@@ -60,14 +80,32 @@ def usual() -> dict[str, list[Record[Any]]]:
     """What stands in a tenant at the beginning."""
     return {
         "role": [thing("role", f"r-{n}", name=n, permissions=p) for n, p in ROLES.items()],
-        "place": [thing("place", f"p-{p}", path=p, test=p.endswith("one"), type="box" if p.endswith("one") else "") for p in PLACES],
+        "place": [
+            thing("place", f"p-{p}", path=p, test=p.endswith("one"), type="box" if p.endswith("one") else "") for p in PLACES
+        ],
         "team": [thing("team", f"t-{n}", name=n) for n in TEAMS],
         "api": [thing("api", "a-mail", name="mail", scopes=SCOPES)],
-        "rule": [thing("rule", f"s-{n}", name=n, everyone=w, targets=t, demands=("second-factor",), narrowable=n != "fixed")
-                 for n, w, t in (("default", True, ()), ("people", False, ("t-crew",)), ("fixed", True, ()))],
-        "licence": [thing("licence", f"l-{n}", name=n, type=k, total=1, mailbox=n == "seat") for n, k in (("seat", "per-user"), ("space", "capacity"))],
-        "account": [], "grant": [], "credential": [], "client": [], "principal": [], "consent": [], "trust": [], "delegation": [],
-        "local-account": [], "workload": [], "machine-group": [], "machine": []}
+        "rule": [
+            thing("rule", f"s-{n}", name=n, everyone=w, targets=t, demands=("second-factor",), narrowable=n != "fixed")
+            for n, w, t in (("default", True, ()), ("people", False, ("t-crew",)), ("fixed", True, ()))
+        ],
+        "licence": [
+            thing("licence", f"l-{n}", name=n, type=k, total=1, mailbox=n == "seat")
+            for n, k in (("seat", "per-user"), ("space", "capacity"))
+        ],
+        "account": [],
+        "grant": [],
+        "credential": [],
+        "client": [],
+        "principal": [],
+        "consent": [],
+        "trust": [],
+        "delegation": [],
+        "local-account": [],
+        "workload": [],
+        "machine-group": [],
+        "machine": [],
+    }
 
 
 class Chain:
@@ -112,11 +150,15 @@ class Kept:
         self._tell("key", credential, generation)
         return key
 
-    def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any], where: str = "file") -> None:
+    def keep_secret(
+        self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any], where: str = "file"
+    ) -> None:
         self.held[credential, generation] = "secret"
         self._tell("secret", credential, generation, about)
 
-    def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any], where: str) -> None:
+    def keep_password(
+        self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any], where: str
+    ) -> None:
         self.held[credential, generation] = "secret"
         self._tell("chosen password" if chosen is not None else "password", credential, generation, about)
 
@@ -174,10 +216,13 @@ class Away:
     def _do(self, doing: Doing, verbs: tuple[str, ...], identity: str, mark: str = "") -> Reply:
         fate, there = self._arrived(doing, verbs), self.things[doing.kind.name]
         if fate == "refused":
-            return Reply(Result.REFUSED, detail="not like that", error=RefusedError("not like that", where=self.name, mend="another way"))
+            return Reply(
+                Result.REFUSED, detail="not like that", error=RefusedError("not like that", where=self.name, mend="another way")
+            )
         if fate == "taken" and isinstance(doing, Make):  # somebody made one of that name meanwhile
-            there.append(after(None, doing._replace(part={**doing.part, "display": "theirs"}), "x-theirs", "")  # type: ignore[arg-type]
-                         )
+            there.append(
+                after(None, doing._replace(part={**doing.part, "display": "theirs"}), "x-theirs", "")  # type: ignore[arg-type]
+            )
             return Reply(Result.EXISTS, detail="uniqueness")
         if fate in ("stale", "unsent", "missing", "exists"):
             return Reply(Result(fate), detail=fate, error=RefusedError(fate, where=self.name))
@@ -191,10 +236,20 @@ class Away:
         if isinstance(doing, Make) and any(r.mark == mark for r in there):
             return Reply(Result.EXISTS, detail="uniqueness")
         if isinstance(doing, Entry) and not doing.out:
-            assert doing.value not in [v[0] if isinstance(v, tuple) else v for v in old.value(doing.field)] or self.fake.losing, "added twice"  # type: ignore[union-attr]
+            assert old is not None
+            values = [v[0] if isinstance(v, tuple) else v for v in old.value(doing.field)]
+            assert doing.value not in values or self.fake.losing, "added twice"
         new = after(old, doing, identity, mark)
         if fate == "altered" and new is not None and isinstance(doing, Make):
-            new = new.with_(**{"display" if hasattr(new.body, "display") else "reason" if hasattr(new.body, "reason") else "name": "altered there"})
+            new = new.with_(
+                **{
+                    "display"
+                    if hasattr(new.body, "display")
+                    else "reason"
+                    if hasattr(new.body, "reason")
+                    else "name": "altered there"
+                }
+            )
         if self.fake.stamped and isinstance(doing, Make) and new is not None:
             new = new._replace(version="1", modified=NOW.isoformat())
         if isinstance(doing, Make) and doing.kind is CLIENT and new is not None:
@@ -205,7 +260,9 @@ class Away:
         if isinstance(doing, Make):
             there[:] = [r for r in there if not doing.instead_of or r.mark != doing.instead_of]
             there.append(new)  # type: ignore[arg-type]
-        return Reply(Result.LOST, detail=fate) if fate == "lost-after" else Reply(Result.DONE, new, confirmed=self.fake.confirmed)
+        return (
+            Reply(Result.LOST, detail=fate) if fate == "lost-after" else Reply(Result.DONE, new, confirmed=self.fake.confirmed)
+        )
 
     def make(self, make: Make, mark: str) -> Reply:
         return self._do(make, ("make",), f"{make.kind.name[0]}{next(self.fake.numbers)}", mark)
@@ -294,12 +351,26 @@ class Fake:
     def history(self) -> History:
         return history.fold(self.ledger.kept, "uid")
 
-    def compare(self, charter: Charter, rules: HouseRules | None = None, *, adopt: bool = False, end_extra: bool = False,
-                switch_on: bool = False) -> Outline:
+    def compare(
+        self,
+        charter: Charter,
+        rules: HouseRules | None = None,
+        *,
+        adopt: bool = False,
+        end_extra: bool = False,
+        switch_on: bool = False,
+    ) -> Outline:
         known = self.history()
         snapshots = {name: Snapshot(name, self.now, self.profile) for name in tenants_of(charter, known, ("away", "far"))}
-        comparison = Comparison(charter, known, snapshots, rules or HouseRules(because=frozenset()), self.held, self.silent(),
-                                Choices(adopt, end_extra, switch_on, self.kept_in))
+        comparison = Comparison(
+            charter,
+            known,
+            snapshots,
+            rules or HouseRules(because=frozenset()),
+            self.held,
+            self.silent(),
+            Choices(adopt, end_extra, switch_on, self.kept_in),
+        )
         for _ in range(MOST_ROUNDS):
             outline = compare(comparison)
             missed = {name: asked for name, s in snapshots.items() if (asked := s.asked())}
@@ -319,13 +390,21 @@ class Fake:
             self.tried.append(step.action)
             if self.refusing:
                 if step.action.proofs is None:
-                    self.ledger.append([Fresh(history.PROVED, "uid", {"held": False, "proofs": proofs_digest(charter), "results": []})])
+                    self.ledger.append(
+                        [Fresh(history.PROVED, "uid", {"held": False, "proofs": proofs_digest(charter), "results": []})]
+                    )
                 from sigillum.core.values.errors import UnprovedError
+
                 raise UnprovedError("it does not hold")
             if step.action.proofs is None:
-                self.ledger.append([Fresh(history.PROVED, "uid", {"held": True, "proofs": proofs_digest(charter), "results": []})])
+                self.ledger.append(
+                    [Fresh(history.PROVED, "uid", {"held": True, "proofs": proofs_digest(charter), "results": []})]
+                )
+
         try:
-            Carrying(self.ports(prove, lambda step: None), self.history()).run(dataclasses.replace(outline, steps=outline.steps[:most]), self.results.append)
+            Carrying(self.ports(prove, lambda step: None), self.history()).run(
+                dataclasses.replace(outline, steps=outline.steps[:most]), self.results.append
+            )
         except AgainError:
             return self.enact(charter, adopt=adopt, most=most, switch_on=switch_on)
         done, known = set[object](), {s.id for s in outline.steps}
@@ -339,8 +418,16 @@ class Fake:
     def ports(self, prove: Callable[[Step], None], turn: Callable[[Step], None]) -> Ports:
         away: dict[str, Any] = {name: Away(self, name) for name in ("away", "far")}
         journal = LedgerJournal(self.ledger, "ws", "uid", lambda name: self.now)  # type: ignore[arg-type]
-        return Ports(lambda name, by: away[name], journal, Kept(self.held, self.ledger, self.kept), Patience(60, 0, lambda s: None, lambda t: None),
-                     prove, lambda step, doing: None, lambda reference: Secret("chosen"), turn)
+        return Ports(
+            lambda name, by: away[name],
+            journal,
+            Kept(self.held, self.ledger, self.kept),
+            Patience(60, 0, lambda s: None, lambda t: None),
+            prove,
+            lambda step, doing: None,
+            lambda reference: Secret("chosen"),
+            turn,
+        )
 
     def pass_(self, seconds: float) -> None:
         self.now += timedelta(seconds=seconds)

@@ -32,23 +32,73 @@ def world_of(described: Json) -> World:
     kinds = {f["name"]: "foreign" for f in described["foreign"]}
     teams = described["teams"]
     return World(
-        principals={p["name"]: Principal(p["name"], p["name"], kinds.get(p["name"], "service-account"), p.get("active", True), True,
-                                         p.get("location", "")) for p in people} | {t["name"]: Principal(t["name"], t["name"], "team") for t in teams},
+        principals={
+            p["name"]: Principal(
+                p["name"],
+                p["name"],
+                kinds.get(p["name"], "service-account"),
+                p.get("active", True),
+                True,
+                p.get("location", ""),
+            )
+            for p in people
+        }
+        | {t["name"]: Principal(t["name"], t["name"], "team") for t in teams},
         teams={t["name"]: Team(t["name"], t["name"], tuple(t.get("reach", ())), t.get("everyone", False)) for t in teams},
-        memberships=[Membership(m, t["name"]) for t in teams for m in t["members"]] +
-                    [Membership(j["member"], t["name"], moment(j["at"])) for t in teams for j in t.get("joined", [])],
+        memberships=[Membership(m, t["name"]) for t in teams for m in t["members"]]
+        + [Membership(j["member"], t["name"], moment(j["at"])) for t in teams for j in t.get("joined", [])],
         licensed={h: frozenset([x["name"]]) for x in described.get("licences", ()) for h in x["holders"]},
-        places={p["path"]: Place(p["path"], p["kind"], tuple((s, None) for s in p.get("services", [])), p.get("location", ""),
-                                 tuple(p.get("labels", {}).items())) for p in described["places"]},
+        places={
+            p["path"]: Place(
+                p["path"],
+                p["kind"],
+                tuple((s, None) for s in p.get("services", [])),
+                p.get("location", ""),
+                tuple(p.get("labels", {}).items()),
+            )
+            for p in described["places"]
+        },
         roles={r["name"]: frozenset(r["permissions"]) for r in described["roles"]},
-        rights=[Right(f"g{n}", g["to"], g["role"], g["at"], moment(g.get("from")), moment(g.get("until")),
-                      tuple((k, frozenset(v)) for k, v in g.get("where", {}).items()), moment(g.get("made")))
-                for n, g in enumerate(described["grants"])],
-        credentials={c["name"]: Held(c["name"], c["of"], c["name"], c["active"], moment(c.get("from")), moment(c.get("until")),
-                                     frozenset(c["limits"])) for c in described["credentials"]},
-        operations={n: Operation(n, p["class"], "GET", "", p.get("service", ""), p.get("located", False), tuple(p.get("needs", ())), licence=p.get("licence", ""))
-               for n, p in described["permissions"].items()},
-        felt=timedelta(seconds=described["limits"]["felt_seconds"]))
+        rights=[
+            Right(
+                f"g{n}",
+                g["to"],
+                g["role"],
+                g["at"],
+                moment(g.get("from")),
+                moment(g.get("until")),
+                tuple((k, frozenset(v)) for k, v in g.get("where", {}).items()),
+                moment(g.get("made")),
+            )
+            for n, g in enumerate(described["grants"])
+        ],
+        credentials={
+            c["name"]: Held(
+                c["name"],
+                c["of"],
+                c["name"],
+                c["active"],
+                moment(c.get("from")),
+                moment(c.get("until")),
+                frozenset(c["limits"]),
+            )
+            for c in described["credentials"]
+        },
+        operations={
+            n: Operation(
+                n,
+                p["class"],
+                "GET",
+                "",
+                p.get("service", ""),
+                p.get("located", False),
+                tuple(p.get("needs", ())),
+                licence=p.get("licence", ""),
+            )
+            for n, p in described["permissions"].items()
+        },
+        felt=timedelta(seconds=described["limits"]["felt_seconds"]),
+    )
 
 
 ROLES = [thing("role", p, name=f"only {p}", permissions=((p, "looks"),)) for p in PERMISSIONS]
@@ -63,8 +113,11 @@ def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(de
         told = explain(world, question, ROLES)
         assert told.decision.allowed == world.allowed(*question)
         assert told.decision.allowed == (told.decision.cause is Cause.ALLOWED)
-        assert all(world.decide(question._replace(at=e)).allowed == told.decision.allowed for e in world.edges(question)
-                   if question.at < e < (told.changes_at or question.at))
+        assert all(
+            world.decide(question._replace(at=e)).allowed == told.decision.allowed
+            for e in world.edges(question)
+            if question.at < e < (told.changes_at or question.at)
+        )
         for right in (told.decision.by, *told.decision.also) if told.decision.allowed else ():
             assert right is not None
             assert again(world, rights=[right]).allowed(*question._replace(credential="")) or world.operations[permission].needs
@@ -73,29 +126,46 @@ def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(de
             assert not any(link.good is False for link in told.links)
             continue
         assert told.deciding.good is False
-        assert told.mends[0].cause is (told.decision.needed.cause if told.decision.needed and told.decision.needed.cause
-                                       is not Cause.PLACE_UNKNOWN else told.decision.cause)
+        assert told.mends[0].cause is (
+            told.decision.needed.cause
+            if told.decision.needed and told.decision.needed.cause is not Cause.PLACE_UNKNOWN
+            else told.decision.cause
+        )
         assert told.decision.cause in ABOUT
-        hopeless = {Cause.PLACE_UNKNOWN, Cause.CREDENTIAL_UNKNOWN, Cause.PERMISSION_UNKNOWN, Cause.RIGHT_MISSING, Cause.PRINCIPAL_UNKNOWN}
+        hopeless = {
+            Cause.PLACE_UNKNOWN,
+            Cause.CREDENTIAL_UNKNOWN,
+            Cause.PERMISSION_UNKNOWN,
+            Cause.RIGHT_MISSING,
+            Cause.PRINCIPAL_UNKNOWN,
+        }
         assert told.mends[-1].cause in hopeless or len(told.mends) < 8  # it came to an end where all of it allows
 
 
 @settings(max_examples=150, deadline=None)
 @given(tenants(), st.lists(st.tuples(questions, seconds), min_size=4, max_size=4), st.data())
-def test_what_rests_on_a_hidden_fact_is_not_known_and_never_wrong(described: Json, asked: list[Any], data: st.DataObject) -> None:
+def test_what_rests_on_a_hidden_fact_is_not_known_and_never_wrong(
+    described: Json, asked: list[Any], data: st.DataObject
+) -> None:
     whole = world_of(described)
-    everything = [Hidden("everyone"), *(Hidden("place", p) for p in PATHS), *(Hidden("role", r) for r in whole.roles),
-                  *(Hidden(w, p) for p in whole.principals for w in ("principal", "rights", "teams", "credentials"))]
+    everything = [
+        Hidden("everyone"),
+        *(Hidden("place", p) for p in PATHS),
+        *(Hidden("role", r) for r in whole.roles),
+        *(Hidden(w, p) for p in whole.principals for w in ("principal", "rights", "teams", "credentials")),
+    ]
     hidden = set(data.draw(st.lists(st.sampled_from(everything), min_size=1, max_size=3)))
     shown = again(
-        whole, hidden={h: f"{h.what} {h.of} is not shown" for h in hidden},
+        whole,
+        hidden={h: f"{h.what} {h.of} is not shown" for h in hidden},
         places={n: p for n, p in whole.places.items() if Hidden("place", n) not in hidden},
         principals={n: p for n, p in whole.principals.items() if Hidden("principal", n) not in hidden},
         roles={n: p for n, p in whole.roles.items() if Hidden("role", n) not in hidden},
         rights=[r for r in whole.rights if Hidden("rights", r.carrier) not in hidden],
         memberships=[m for m in whole.memberships if Hidden("teams", m.member) not in hidden],
         teams={n: t._replace(everyone=t.everyone and Hidden("everyone") not in hidden) for n, t in whole.teams.items()},
-        credentials={n: c for n, c in whole.credentials.items() if Hidden("credentials", c.principal) not in hidden})
+        credentials={n: c for n, c in whole.credentials.items() if Hidden("credentials", c.principal) not in hidden},
+    )
     for (who, permission, place, with_credential), at in asked:
         question = Question(who, permission, place, BASE + timedelta(seconds=at), "key" if with_credential else "")
         told, truth = explain(shown, question, ROLES), whole.decide(question)
@@ -122,7 +192,9 @@ def covered(world: World, right: Right, permission: str, place: str, until: date
     """Brute force: at the end, at every later edge and just around it, do other rights alone allow it?"""
     others = again(world, rights=[r for r in world.rights if r.id != right.id], operations={})
     edges = {until, *(e for r in others.rights for e in others.cut(r)[:2]), *(c.begin for c in others.carriers(right.carrier))}
-    moments = {e + timedelta(seconds=s) for e in edges if until <= e < NEVER - timedelta(days=1) for s in (-1, 0, 1)} | {NEVER - timedelta(days=1)}
+    moments = {e + timedelta(seconds=s) for e in edges if until <= e < NEVER - timedelta(days=1) for s in (-1, 0, 1)} | {
+        NEVER - timedelta(days=1)
+    }
     return all(others.allowed(right.carrier, permission, place, m) for m in moments if m >= until)
 
 
@@ -134,10 +206,19 @@ def test_every_window_without_effect_is_found(described: Json) -> None:
     world = world_of(described)
     for right in world.rights:
         found = {(s.permission, s.place) for s in shadows(world, right, PATHS)}
-        node_paths = [p for p in PATHS if (node := world.node(p)) is not None and right.place in node.inside
-                      and all(node.labels.get(n) in v for n, v in right.labels)]
-        expected = {(permission, place) for place in node_paths for permission in world.roles[right.role]
-                    if right.until is not None and covered(world, right, permission, place, right.until)}
+        node_paths = [
+            p
+            for p in PATHS
+            if (node := world.node(p)) is not None
+            and right.place in node.inside
+            and all(node.labels.get(n) in v for n, v in right.labels)
+        ]
+        expected = {
+            (permission, place)
+            for place in node_paths
+            for permission in world.roles[right.role]
+            if right.until is not None and covered(world, right, permission, place, right.until)
+        }
         assert found == expected
         for shadow in shadows(world, right, PATHS):
             alone = again(world, rights=list(shadow.by))
@@ -146,30 +227,63 @@ def test_every_window_without_effect_is_found(described: Json) -> None:
 
 def test_one_right_without_end_is_named_alone() -> None:
     def right(name: str, until: int | None, start: int | None = None) -> Right:
-        return Right(name, "wind", "r", "root", BASE + timedelta(seconds=start) if start is not None else None,
-                     BASE + timedelta(seconds=until) if until is not None else None)
-    base = World(principals={"wind": Principal("wind", "wind")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])})
+        return Right(
+            name,
+            "wind",
+            "r",
+            "root",
+            BASE + timedelta(seconds=start) if start is not None else None,
+            BASE + timedelta(seconds=until) if until is not None else None,
+        )
+
+    base = World(
+        principals={"wind": Principal("wind", "wind")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])}
+    )
     loan = right("loan", 600)
-    for rights, by in (([right("week", 9000), right("ever", None)], ["ever"]), ([right("a", 700), right("b", None, 650)], ["a", "b"]),
-                       ([right("a", 700), right("b", None, 701)], []), ([right("a", None, 600)], ["a"]), ([right("a", None, 601)], [])):
+    for rights, by in (
+        ([right("week", 9000), right("ever", None)], ["ever"]),
+        ([right("a", 700), right("b", None, 650)], ["a", "b"]),
+        ([right("a", 700), right("b", None, 701)], []),
+        ([right("a", None, 600)], ["a"]),
+        ([right("a", None, 601)], []),
+    ):
         found = list(shadows(again(base, rights=[loan, *rights]), loan, ["root"]))
         assert [r.id for s in found for r in s.by] == by
 
 
-@pytest.mark.parametrize(("at", "cause"), [
-    (-1, Cause.NOT_FELT), (FELT_SECONDS - 1, Cause.NOT_FELT), (FELT_SECONDS, Cause.ALLOWED), (599, Cause.ALLOWED), (600, Cause.WINDOW_ENDED)])
+@pytest.mark.parametrize(
+    ("at", "cause"),
+    [
+        (-1, Cause.NOT_FELT),
+        (FELT_SECONDS - 1, Cause.NOT_FELT),
+        (FELT_SECONDS, Cause.ALLOWED),
+        (599, Cause.ALLOWED),
+        (600, Cause.WINDOW_ENDED),
+    ],
+)
 def test_the_exact_second(at: int, cause: Cause) -> None:
     until = BASE + timedelta(seconds=600)
-    world = World(principals={"w": Principal("w", "w")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])},
-                  rights=[Right("g", "w", "r", "root", until=until, made=BASE)], felt=timedelta(seconds=FELT_SECONDS))
+    world = World(
+        principals={"w": Principal("w", "w")},
+        places={"root": Place("root")},
+        roles={"r": frozenset(["a.b"])},
+        rights=[Right("g", "w", "r", "root", until=until, made=BASE)],
+        felt=timedelta(seconds=FELT_SECONDS),
+    )
     question = Question("w", "a.b", "root", BASE + timedelta(seconds=at))
     assert world.decide(question).cause is cause
-    assert world.next_change(question) == (BASE + timedelta(seconds=FELT_SECONDS) if at < FELT_SECONDS else until if at < 600 else None)
+    assert world.next_change(question) == (
+        BASE + timedelta(seconds=FELT_SECONDS) if at < FELT_SECONDS else until if at < 600 else None
+    )
 
 
 def test_only_what_could_matter_is_looked_at() -> None:
     """Ten thousand strangers' grants are never compiled for a question about one principal."""
-    world = World(principals={"w": Principal("w", "w")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])},
-                  rights=[Right(f"g{n}", f"p{n}", "r", "root") for n in range(10_000)] + [Right("g", "w", "r", "root")])
+    world = World(
+        principals={"w": Principal("w", "w")},
+        places={"root": Place("root")},
+        roles={"r": frozenset(["a.b"])},
+        rights=[Right(f"g{n}", f"p{n}", "r", "root") for n in range(10_000)] + [Right("g", "w", "r", "root")],
+    )
     assert world.allowed("w", "a.b", "root", BASE)
     assert list(world._tables) == ["w"]

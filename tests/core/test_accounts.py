@@ -38,7 +38,9 @@ EXEMPT = SignInWant(("10.0.0.0/8",), ExemptWant("default", "mara", "nobody there
 
 
 def robot(identity: Identity | None = None, **more: Any) -> Charter:
-    return Charter("robot", "away", "test", "x", "m@x.example", identity or Identity("service-account", "robot", "Robot"), **more)
+    return Charter(
+        "robot", "away", "test", "x", "m@x.example", identity or Identity("service-account", "robot", "Robot"), **more
+    )
 
 
 def outline(fake: Fake, wanted: Charter) -> Any:
@@ -46,11 +48,22 @@ def outline(fake: Fake, wanted: Charter) -> Any:
 
 
 stories = st.builds(
-    robot, st.sampled_from([Identity("service-account", "robot", d, mailbox=m) for d in ("Robot", "Bot") for m in (True, False)]),
+    robot,
+    st.sampled_from([Identity("service-account", "robot", d, mailbox=m) for d in ("Robot", "Bot") for m in (True, False)]),
     credentials=st.sampled_from([(), (WORD,), (WORD._replace(source="env:X"),)]),
-    licence=st.just("seat"), sign_in=st.sampled_from([None, SignInWant(), SignInWant(("10.0.0.0/8",)), EXEMPT, EXEMPT._replace(networks=("10.1.0.0/16",)),
-                                                      EXEMPT._replace(networks=())]),
-    grants=st.sampled_from([(), (GrantWant("reader", "root/a"),)]))
+    licence=st.just("seat"),
+    sign_in=st.sampled_from(
+        [
+            None,
+            SignInWant(),
+            SignInWant(("10.0.0.0/8",)),
+            EXEMPT,
+            EXEMPT._replace(networks=("10.1.0.0/16",)),
+            EXEMPT._replace(networks=()),
+        ]
+    ),
+    grants=st.sampled_from([(), (GrantWant("reader", "root/a"),)]),
+)
 
 
 @settings(max_examples=110, deadline=None)
@@ -62,7 +75,7 @@ def test_accounts_end_as_wished_wherever_it_stopped(story: list[tuple[Charter, i
         for _ in range(3):
             fake.enact(wanted)
         assert fake.compare(wanted).steps == ()
-        account, = fake.things["account"]
+        (account,) = fake.things["account"]
         rules = {t.value("name"): t for t in fake.things["rule"]}
         want = wanted.sign_in or SignInWant()
         assert [e[0] for e in rules["default"].value("exempt")] == ([account.id] if want.exempt else [])
@@ -82,28 +95,54 @@ def test_a_licence_goes_back_and_another_has_to_be_free() -> None:
     seat = next(t for t in fake.things["licence"] if t.value("name") == "seat")
     fake.things["licence"] = [seat.with_(holders=("somebody",))]
     box = Identity("service-account", "robot", "Robot", mailbox=True)
-    for wanted, code in ((robot(licence="seat"), "licence-none-free"), (robot(licence="saet"), "licence-unknown"),
-                         (robot(box, licence="space"), "licence-unknown")):
+    for wanted, code in (
+        (robot(licence="seat"), "licence-none-free"),
+        (robot(licence="saet"), "licence-unknown"),
+        (robot(box, licence="space"), "licence-unknown"),
+    ):
         assert [m.code for m in outline(fake, wanted).mistakes] == [code]
     fake.things["licence"] += [t for t in Fake().things["licence"] if t.value("name") == "space"]
     assert [m.code for m in outline(fake, robot(box, licence="space")).mistakes] == ["licence-mailbox"]
     fake.blind = frozenset({"licence", "rule"})
-    assert [n.code for n in outline(fake, robot(licence="seat", sign_in=EXEMPT)).notes if n.code == "unknown"] == ["unknown", "unknown"]
+    assert [n.code for n in outline(fake, robot(licence="seat", sign_in=EXEMPT)).notes if n.code == "unknown"] == [
+        "unknown",
+        "unknown",
+    ]
 
 
 def test_rules_that_cannot_be_and_what_is_said_of_them() -> None:
     fake = Fake()
     exempt = EXEMPT.exempt
     assert exempt is not None
-    for want, code in ((EXEMPT._replace(exempt=exempt._replace(rule="defualt")), "rule-unknown"),
-                       (EXEMPT._replace(exempt=exempt._replace(rule="fixed")), "rule-not-narrowable")):
+    for want, code in (
+        (EXEMPT._replace(exempt=exempt._replace(rule="defualt")), "rule-unknown"),
+        (EXEMPT._replace(exempt=exempt._replace(rule="fixed")), "rule-not-narrowable"),
+    ):
         assert [m.code for m in outline(fake, robot(sign_in=want)).mistakes] == [code]
     late = robot(credentials=(WORD,), sign_in=SignInWant((), exempt._replace(review=date(2020, 1, 1))))
     assert {n.code for n in outline(fake, late).notes} == {"review-overdue", "exemption-open", "sign-in-stopped", "can-nothing"}
-    fake.things["account"] = [thing("account", "a1", name="robot", display="Robot", active=True, type="service-account", purpose="x", owner="m@x.example", stage="test", methods=("phone",), second_factor="off")]
+    fake.things["account"] = [
+        thing(
+            "account",
+            "a1",
+            name="robot",
+            display="Robot",
+            active=True,
+            type="service-account",
+            purpose="x",
+            owner="m@x.example",
+            stage="test",
+            methods=("phone",),
+            second_factor="off",
+        )
+    ]
     fake.enact(robot(sign_in=SignInWant()), adopt=True)
     assert fake.things["account"][0].value("methods") == ()
-    how: list[tuple[dict[str, Any], bool]] = [({}, True), ({"second_factor": True}, False), ({"interactive": True, "device": True}, True)]
+    how: list[tuple[dict[str, Any], bool]] = [
+        ({}, True),
+        ({"second_factor": True}, False),
+        ({"interactive": True, "device": True}, True),
+    ]
     for more, stopped in how:
         said = [n for n in outline(fake, robot(sign_in=SignInWant()._replace(**more))).notes if n.code == "sign-in-stopped"]
         assert [("like that" in n.text) for n in said] == [bool(more)] * stopped
@@ -116,7 +155,7 @@ def test_a_tenant_wide_rule_is_switched_off_only_where_nobody_loses_and_on_again
     relax = RelaxWant("fixed", "mara", "on or off", date(2099, 1, 1), "people")
     wanted = robot(sign_in=SignInWant((), None, relax))
     fake.things["rule"] = [t for t in fake.things["rule"] if t.value("name") != "default"]
-    mistake, = outline(fake, wanted).mistakes
+    (mistake,) = outline(fake, wanted).mistakes
     assert (mistake.code, "ann, bob" in mistake.what) == ("protection-lost", True)
     crew = fake.things["team"][0]
     fake.things["team"][0] = crew.with_(members=("ann", "bob"))
@@ -131,48 +170,95 @@ def test_a_tenant_wide_rule_is_switched_off_only_where_nobody_loses_and_on_again
     assert [t.value("enabled") for t in fake.things["rule"] if t.value("name") == "fixed"] == [True]
 
 
-@pytest.mark.parametrize(("identity", "profile", "code"), [
-    ({}, {"accounts_live_in": "box"}, "area-missing"), ({"area": "root/a"}, {}, "area"), ({"area": "root/a"}, {"accounts_live_in": "box"}, "area"),
-    ({"area": "root/none"}, {"accounts_live_in": "box"}, "area"), ({"area": "root/a/one"}, {"accounts_live_in": "box"}, ""),
-    ({"wide": "cleans"}, {"accounts_live_in": "box"}, ""),
-    ({}, {"preconditions": (Precondition("owner", ("account",), False, "ask Mara"),)}, "precondition"),
-    ({}, {"preconditions": (Precondition("owner", ("client",), False), Precondition("owner", (), True))}, "")])
+@pytest.mark.parametrize(
+    ("identity", "profile", "code"),
+    [
+        ({}, {"accounts_live_in": "box"}, "area-missing"),
+        ({"area": "root/a"}, {}, "area"),
+        ({"area": "root/a"}, {"accounts_live_in": "box"}, "area"),
+        ({"area": "root/none"}, {"accounts_live_in": "box"}, "area"),
+        ({"area": "root/a/one"}, {"accounts_live_in": "box"}, ""),
+        ({"wide": "cleans"}, {"accounts_live_in": "box"}, ""),
+        ({}, {"preconditions": (Precondition("owner", ("account",), False, "ask Mara"),)}, "precondition"),
+        ({}, {"preconditions": (Precondition("owner", ("client",), False), Precondition("owner", (), True))}, ""),
+    ],
+)
 def test_where_an_account_lives_and_what_comes_first(identity: dict[str, Any], profile: dict[str, Any], code: str) -> None:
     fake = Fake(profile=dataclasses.replace(PROFILE, **profile))
     found = outline(fake, robot(Identity("service-account", "robot", "Robot", **identity)))
     assert [m.code for m in found.mistakes] == ([code] if code else [])
 
 
-@pytest.mark.parametrize(("credential", "profile", "code"), [
-    (WORD, {"credential_kinds": ("api-token",)}, "credential-kind"), (WORD._replace(limits=("stream.read",)), {}, "limits-password"),
-    (WORD._replace(kind="api-token"), {"limits_compulsory": True}, "limits-missing")])
+@pytest.mark.parametrize(
+    ("credential", "profile", "code"),
+    [
+        (WORD, {"credential_kinds": ("api-token",)}, "credential-kind"),
+        (WORD._replace(limits=("stream.read",)), {}, "limits-password"),
+        (WORD._replace(kind="api-token"), {"limits_compulsory": True}, "limits-missing"),
+    ],
+)
 def test_credentials_that_a_tenant_does_not_take(credential: CredentialWant, profile: dict[str, Any], code: str) -> None:
     fake = Fake(profile=dataclasses.replace(PROFILE, **profile))
-    assert code in [m.code for m in outline(fake, robot(credentials=(credential,), grants=(GrantWant("reader", "root/a"),))).mistakes]
+    assert code in [
+        m.code for m in outline(fake, robot(credentials=(credential,), grants=(GrantWant("reader", "root/a"),))).mistakes
+    ]
 
 
 @pytest.mark.parametrize(("takes", "codes"), [(("trust",), ["sign-in-kind"]), (("password", "trust"), []), ((), [])])
-def test_a_kind_of_sign_in_that_a_service_does_not_take_is_refused_before_it_is_made(takes: tuple[str, ...], codes: list[str]) -> None:
+def test_a_kind_of_sign_in_that_a_service_does_not_take_is_refused_before_it_is_made(
+    takes: tuple[str, ...], codes: list[str]
+) -> None:
     operations = {"stream.read": PROFILE.operations["stream.read"]._replace(takes=takes)}
     fake = Fake(profile=dataclasses.replace(PROFILE, operations=operations))
-    wanted = robot(credentials=(WORD,), grants=(GrantWant("reader", "root/a"),), proofs=(ProofWant(True, "stream.read", "root/a"),))
+    wanted = robot(
+        credentials=(WORD,), grants=(GrantWant("reader", "root/a"),), proofs=(ProofWant(True, "stream.read", "root/a"),)
+    )
     assert [m.code for m in outline(fake, wanted).mistakes] == codes
 
 
-@pytest.mark.parametrize(("place", "billing", "told"), [
-    ({"billing": "main"}, "", {"cost": "store at root/a costs 3 EUR a day in the size small, paid by the billing account main; the nearest place where it is free is east, as of 2027-02-01"}),
-    ({"billing": "main", "location": "east"}, "other", {"cost-free": "store at root/a is free in east, as of 2027-02-01", "cost-payer": "is paid by main, and the charter says other"}),
-    ({}, "other", {"cost": "which billing account pays is not shown", "cost-payer": "no billing account is shown for root/a"})])
+@pytest.mark.parametrize(
+    ("place", "billing", "told"),
+    [
+        (
+            {"billing": "main"},
+            "",
+            {
+                "cost": "store at root/a costs 3 EUR a day in the size small, paid by the billing account main; the nearest place where it is free is east, as of 2027-02-01"
+            },
+        ),
+        (
+            {"billing": "main", "location": "east"},
+            "other",
+            {
+                "cost-free": "store at root/a is free in east, as of 2027-02-01",
+                "cost-payer": "is paid by main, and the charter says other",
+            },
+        ),
+        (
+            {},
+            "other",
+            {"cost": "which billing account pays is not shown", "cost-payer": "no billing account is shown for root/a"},
+        ),
+    ],
+)
 def test_what_something_costs_is_said_beforehand(place: dict[str, Any], billing: str, told: dict[str, str]) -> None:
     prices = (Price("store", "3 EUR a day", "small", ("coast", "east"), "2027-02-01"), Price("seat", "9 EUR"))
     fake = Fake(profile=dataclasses.replace(PROFILE, prices=prices, locations=("west", "east", "coast")))
     fake.things["place"] = [p.with_(**place) if p.body.path == "root" else p for p in fake.things["place"]]
-    notes = {n.code: n.text for n in outline(fake, robot(services=(ServiceWant("store", "root/a"),), billing=billing)).notes if n.code.startswith("cost")}
+    notes = {
+        n.code: n.text
+        for n in outline(fake, robot(services=(ServiceWant("store", "root/a"),), billing=billing)).notes
+        if n.code.startswith("cost")
+    }
     assert notes.keys() == told.keys()
     assert all(told[code] in notes[code] for code in told), notes
     notes = {n.code: n.text for n in outline(fake, robot(licence="seat")).notes if n.code.startswith("cost")}
     assert notes == {"cost": "seat costs 9 EUR, paid by whoever pays for this tenant"}
-    fake.profile = dataclasses.replace(fake.profile, signer="https://away.example/sign", prices=tuple(Price("machine", f"{n} EUR", size) for n, size in ((4, "small"), (9, "large"))))
+    fake.profile = dataclasses.replace(
+        fake.profile,
+        signer="https://away.example/sign",
+        prices=tuple(Price("machine", f"{n} EUR", size) for n, size in ((4, "small"), (9, "large"))),
+    )
     fake.things["machine"] = [thing("machine", "m-1", name="tower", size="large")]
     notes = {n.code: n.text for n in outline(fake, robot(signing=SigningWant("tower"))).notes if n.code.startswith("cost")}
     assert notes == {"cost": "machine costs 9 EUR in the size large, paid by whoever pays for this tenant"}
@@ -189,10 +275,18 @@ def test_what_is_read_back_of_a_password() -> None:
     assert "strands a program" in told["password-change"]
 
 
-@pytest.mark.parametrize(("identity", "more", "code"), [
-    ({"area": "a", "wide": "b"}, {}, "area-and-wide"), ({"kind": "foreign", "organisation": "o"}, {"credentials": (WORD,)}, "foreign"),
-    ({"kind": "foreign"}, {}, "foreign"), ({"web_only": True}, {"credentials": (WORD._replace(kind="key-pair"),)}, "web-only"),
-    ({"kind": "client", "area": "a"}, {}, "not-client"), ({"kind": "client", "mailbox": True}, {}, "not-client"), ({}, {}, "")])
+@pytest.mark.parametrize(
+    ("identity", "more", "code"),
+    [
+        ({"area": "a", "wide": "b"}, {}, "area-and-wide"),
+        ({"kind": "foreign", "organisation": "o"}, {"credentials": (WORD,)}, "foreign"),
+        ({"kind": "foreign"}, {}, "foreign"),
+        ({"web_only": True}, {"credentials": (WORD._replace(kind="key-pair"),)}, "web-only"),
+        ({"kind": "client", "area": "a"}, {}, "not-client"),
+        ({"kind": "client", "mailbox": True}, {}, "not-client"),
+        ({}, {}, ""),
+    ],
+)
 def test_what_contradicts_itself(identity: dict[str, Any], more: dict[str, Any], code: str) -> None:
     made = Identity(**{"kind": "service-account", "name": "robot", "display": "r", **identity})
     assert [m.code for m in check(robot(made, **more), HouseRules(), ["away"])] == ([code] if code else [])
@@ -200,29 +294,66 @@ def test_what_contradicts_itself(identity: dict[str, Any], more: dict[str, Any],
 
 # --- deciding about a sign-in -----------------------------------------------------------------------------------
 def test_which_rule_decides_and_what_makes_no_difference() -> None:
-    rules = [rule_of(thing("rule", n, **f)) for n, f in (
-        ("a", {"name": "off", "enabled": False}), ("b", {"name": "night", "targets": ("ring",), "networks": ("10.0.0.0/8",)}),
-        ("c", {"name": "people", "targets": ("other",)}), ("d", {"name": "seen", "targets": ("x",), "applies_to": "interactive"}),
-        ("e", {"name": "stop", "targets": ("x",), "blocks": True, "exempt": (Exemption("x", "by", "w", "r"),)}))]
+    rules = [
+        rule_of(thing("rule", n, **f))
+        for n, f in (
+            ("a", {"name": "off", "enabled": False}),
+            ("b", {"name": "night", "targets": ("ring",), "networks": ("10.0.0.0/8",)}),
+            ("c", {"name": "people", "targets": ("other",)}),
+            ("d", {"name": "seen", "targets": ("x",), "applies_to": "interactive"}),
+            ("e", {"name": "stop", "targets": ("x",), "blocks": True, "exempt": (Exemption("x", "by", "w", "r"),)}),
+        )
+    ]
     one = thing("account", "x", name="x", active=True, second_factor="on")
     account = account_of(one, {"x": ("crew",), "crew": ("ring",)})
     assert account.teams == {"crew", "ring"}
     told = {t.rule: t.state for t in decide(account, rules, Attempt("10.1.1.1", second_factor=True)).told}
-    assert told == {"off": "makes no difference", "night": "met", "people": "makes no difference", "seen": "makes no difference",
-                    "stop": "makes no difference", "the account's own switch": "met"}
-    for attempt, rule, demand in ((Attempt("11.1.1.1"), "night", "network"), (Attempt("10.1.1.1"), "the account's own switch", "second-factor")):
+    assert told == {
+        "off": "makes no difference",
+        "night": "met",
+        "people": "makes no difference",
+        "seen": "makes no difference",
+        "stop": "makes no difference",
+        "the account's own switch": "met",
+    }
+    for attempt, rule, demand in (
+        (Attempt("11.1.1.1"), "night", "network"),
+        (Attempt("10.1.1.1"), "the account's own switch", "second-factor"),
+    ):
         verdict = decide(account, rules, attempt)
         assert (verdict.allowed, verdict.rule, verdict.demand) == (False, rule, demand)
     assert decide(account._replace(active=False), [], Attempt()).demand == "suspended"
     assert decide(account, [CompiledRule("w", "w", everyone=True)], Attempt()).told[-1].state == "makes no difference"
-    assert decide(account._replace(switch=""), [CompiledRule("w", "w", everyone=True, blocks=True)], Attempt()).demand == "blocked"
+    assert (
+        decide(account._replace(switch=""), [CompiledRule("w", "w", everyone=True, blocks=True)], Attempt()).demand == "blocked"
+    )
     assert not inside("not an address", "10.0.0.0/8")
-    assert as_context(Attempt("10.0.0.1", device=True)) == {"from": "10.0.0.1", "interactive": False, "second_factor": False, "device": True}
+    assert as_context(Attempt("10.0.0.1", device=True)) == {
+        "from": "10.0.0.1",
+        "interactive": False,
+        "second_factor": False,
+        "device": True,
+    }
 
 
-@given(st.lists(st.builds(CompiledRule, st.sampled_from("abc"), st.sampled_from("abc"), st.booleans(), st.booleans(), st.frozensets(st.sampled_from("xyz")),
-                          st.frozensets(st.sampled_from("xyz")), st.just("any"), st.frozensets(st.sampled_from(["second-factor", "device"]))),
-                min_size=1, max_size=4, unique_by=lambda r: r.id))
+@given(
+    st.lists(
+        st.builds(
+            CompiledRule,
+            st.sampled_from("abc"),
+            st.sampled_from("abc"),
+            st.booleans(),
+            st.booleans(),
+            st.frozensets(st.sampled_from("xyz")),
+            st.frozensets(st.sampled_from("xyz")),
+            st.just("any"),
+            st.frozensets(st.sampled_from(["second-factor", "device"])),
+        ),
+        min_size=1,
+        max_size=4,
+        unique_by=lambda r: r.id,
+    )
+)
 def test_who_loses_nothing_can_be_demanded_as_much_as_before(all_: list[CompiledRule]) -> None:
     weaker, accounts = all_[0]._replace(enabled=True), [Account(i, i) for i in "xyz"]
     lost = {a.id for a in losing([weaker, *all_[1:]], weaker, accounts)}
@@ -237,14 +368,23 @@ def test_who_loses_nothing_can_be_demanded_as_much_as_before(all_: list[Compiled
 NOW = parse_instant("2027-03-01T12:00:00Z")
 
 
-@pytest.mark.parametrize(("asked", "known", "problem", "note"), [
-    (SheetLine("secret"), Secret("short"), "", "short"), (SheetLine("secret", shortest=20), Secret("x" * 16), "16 characters", ""),
-    (SheetLine("secret", longest=8), Secret("x" * 16), "1 to 8", ""), (SheetLine("client_id"), "a b", "spaces", ""),
-    (SheetLine("issuer"), "http://far.example", "https", ""), (SheetLine("issuer"), "http://127.0.0.1:1/x", "", ""),
-    (SheetLine("ends"), "2027-03-01T12:00:00Z", "ended", ""), (SheetLine("ends"), "2027-03-01T12:00:01Z", "", "in 1s"),
-    (SheetLine("ends"), "2027-06-01T12:00:00Z", "", ""), (SheetLine("client_id", form="[a-z]+"), "abc1", "look", "")])
+@pytest.mark.parametrize(
+    ("asked", "known", "problem", "note"),
+    [
+        (SheetLine("secret"), Secret("short"), "", "short"),
+        (SheetLine("secret", shortest=20), Secret("x" * 16), "16 characters", ""),
+        (SheetLine("secret", longest=8), Secret("x" * 16), "1 to 8", ""),
+        (SheetLine("client_id"), "a b", "spaces", ""),
+        (SheetLine("issuer"), "http://far.example", "https", ""),
+        (SheetLine("issuer"), "http://127.0.0.1:1/x", "", ""),
+        (SheetLine("ends"), "2027-03-01T12:00:00Z", "ended", ""),
+        (SheetLine("ends"), "2027-03-01T12:00:01Z", "", "in 1s"),
+        (SheetLine("ends"), "2027-06-01T12:00:00Z", "", ""),
+        (SheetLine("client_id", form="[a-z]+"), "abc1", "look", ""),
+    ],
+)
 def test_values_are_checked_without_repeating_a_secret(asked: SheetLine, known: Any, problem: str, note: str) -> None:
-    value, = fill("c", "", [asked], {asked.value: known}, {}, {}, NOW)
+    (value,) = fill("c", "", [asked], {asked.value: known}, {}, {}, NOW)
     assert (problem in value.problem, bool(value.problem)) == (True, bool(problem))
     assert (note in value.note, bool(value.note)) == (True, bool(note))
     assert "xxx" not in f"{value}"

@@ -12,10 +12,20 @@ from hypothesis import strategies as st
 from sigillum.core.charter.advice import CREDENTIALS, Wish, advise
 
 wishes = st.builds(
-    Wish, st.just("feed"), st.sampled_from(["", "summit"]), st.sampled_from(["tokens", "form", "web"]), st.booleans(), st.sampled_from(["own", "people"]),
-    st.booleans(), st.sets(st.sampled_from(CREDENTIALS), max_size=4).map(lambda s: tuple(sorted(s))), st.sampled_from(["own", "cloud", "supplier"]),
-    st.lists(st.sampled_from(["mail.send", "reader"]), max_size=2, unique=True).map(tuple), st.sampled_from([("main",), ("load", "show")]),
-    st.sampled_from([("prod",), ("test", "prod")]), st.booleans())
+    Wish,
+    st.just("feed"),
+    st.sampled_from(["", "summit"]),
+    st.sampled_from(["tokens", "form", "web"]),
+    st.booleans(),
+    st.sampled_from(["own", "people"]),
+    st.booleans(),
+    st.sets(st.sampled_from(CREDENTIALS), max_size=4).map(lambda s: tuple(sorted(s))),
+    st.sampled_from(["own", "cloud", "supplier"]),
+    st.lists(st.sampled_from(["mail.send", "reader"]), max_size=2, unique=True).map(tuple),
+    st.sampled_from([("main",), ("load", "show")]),
+    st.sampled_from([("prod",), ("test", "prod")]),
+    st.booleans(),
+)
 
 
 @given(wishes)
@@ -28,7 +38,13 @@ def test_every_wish_is_answered_with_reasons(wish: Wish) -> None:
     assert [loss.credential for loss in found.losses if loss.chosen] == [found.credential.answer]
     assert {loss.credential for loss in found.losses} >= set(wish.accepts)
     trusted = found.credential.answer == "trust"
-    assert trusted == (wish.runs == "cloud" and found.kind.answer == "service-account" and wish.signs_in == "tokens" and not wish.mailbox and wish.accepts == CREDENTIALS)
+    assert trusted == (
+        wish.runs == "cloud"
+        and found.kind.answer == "service-account"
+        and wish.signs_in == "tokens"
+        and not wish.mailbox
+        and wish.accepts == CREDENTIALS
+    )
     assert all(len(c.ways) > 1 and all(k for _, k in c.ways) for c in found.choices)
     told = " ".join(c.about for c in found.choices)
     assert ("the services take" in told) == (found.credential.answer not in wish.accepts and not trusted)
@@ -37,16 +53,26 @@ def test_every_wish_is_answered_with_reasons(wish: Wish) -> None:
     assert ("trusts:" if trusted else f"kind: {found.credential.answer}") in found.draft
 
 
-@pytest.mark.parametrize(("wish", "kind", "credential", "choices"), [
-    ({}, "service-account", "key-pair", 0), ({"accepts": ("api-token",)}, "service-account", "api-token", 0),
-    ({"runs": "cloud"}, "service-account", "trust", 0), ({"runs": "cloud", "accepts": ("key-pair", "trust")}, "service-account", "trust", 0),
-    ({"runs": "cloud", "accepts": ("api-token",)}, "service-account", "api-token", 0), ({"runs": "cloud", "accepts": ("password",)}, "service-account", "key-pair", 1),
-    ({"signs_in": "form"}, "client", "shared-secret", 0), ({"signs_in": "form", "runs": "supplier"}, "client", "shared-secret", 1),
-    ({"signs_in": "form", "in_the_name_of": "people", "unattended": False}, "client", "shared-secret", 0),
-    ({"signs_in": "web"}, "service-account", "password", 1), ({"signs_in": "web", "unattended": False}, "service-account", "password", 0),
-    ({"mailbox": True, "accepts": ("password",)}, "service-account", "password", 1),
-    ({"in_the_name_of": "people", "mailbox": True}, "client", "key-pair", 2), ({"accepts": ("password",)}, "service-account", "key-pair", 1),
-    ({"shared": True, "stages": ("test", "prod")}, "service-account", "key-pair", 1)])
+@pytest.mark.parametrize(
+    ("wish", "kind", "credential", "choices"),
+    [
+        ({}, "service-account", "key-pair", 0),
+        ({"accepts": ("api-token",)}, "service-account", "api-token", 0),
+        ({"runs": "cloud"}, "service-account", "trust", 0),
+        ({"runs": "cloud", "accepts": ("key-pair", "trust")}, "service-account", "trust", 0),
+        ({"runs": "cloud", "accepts": ("api-token",)}, "service-account", "api-token", 0),
+        ({"runs": "cloud", "accepts": ("password",)}, "service-account", "key-pair", 1),
+        ({"signs_in": "form"}, "client", "shared-secret", 0),
+        ({"signs_in": "form", "runs": "supplier"}, "client", "shared-secret", 1),
+        ({"signs_in": "form", "in_the_name_of": "people", "unattended": False}, "client", "shared-secret", 0),
+        ({"signs_in": "web"}, "service-account", "password", 1),
+        ({"signs_in": "web", "unattended": False}, "service-account", "password", 0),
+        ({"mailbox": True, "accepts": ("password",)}, "service-account", "password", 1),
+        ({"in_the_name_of": "people", "mailbox": True}, "client", "key-pair", 2),
+        ({"accepts": ("password",)}, "service-account", "key-pair", 1),
+        ({"shared": True, "stages": ("test", "prod")}, "service-account", "key-pair", 1),
+    ],
+)
 def test_what_is_advised(wish: dict[str, Any], kind: str, credential: str, choices: int) -> None:
     found = advise(Wish("feed", **wish))
     assert (found.kind.answer, found.credential.answer, len(found.choices)) == (kind, credential, choices)
@@ -55,4 +81,7 @@ def test_what_is_advised(wish: dict[str, Any], kind: str, credential: str, choic
 def test_names_tell_use_and_stage_only_where_there_are_several() -> None:
     for uses, stages in itertools.product((("main",), ("load", "show")), (("prod",), ("test", "prod"))):
         names = advise(Wish("feed", uses=uses, stages=stages)).names
-        assert all(("-load" in n or "-show" in n) == (len(uses) > 1) and ("-prod" in n or "-test" in n) == (len(stages) > 1) for n in names)
+        assert all(
+            ("-load" in n or "-show" in n) == (len(uses) > 1) and ("-prod" in n or "-test" in n) == (len(stages) > 1)
+            for n in names
+        )

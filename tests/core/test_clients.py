@@ -47,12 +47,26 @@ def codes(fake: Fake, wanted: Charter) -> list[str]:
     return [n.code for n in fake.compare(wanted).notes]
 
 
-clients = st.builds(client, permissions=st.lists(st.sampled_from([
-    SEND, READ, SEND._replace(only=()), SEND._replace(acts="alone")]), max_size=3, unique_by=lambda p: (p.scope, p.acts)).map(tuple),
-    credentials=st.sampled_from([(), (KEY,), (KEY, SECRET)]), grants=st.sampled_from([
-        (), (GrantWant("reader", "root/a"),), (FAR,), (FAR, GrantWant("reader", "root/a")), (FAR, FAR._replace(at="root", lasts_seconds=DAY))]),
+clients = st.builds(
+    client,
+    permissions=st.lists(
+        st.sampled_from([SEND, READ, SEND._replace(only=()), SEND._replace(acts="alone")]),
+        max_size=3,
+        unique_by=lambda p: (p.scope, p.acts),
+    ).map(tuple),
+    credentials=st.sampled_from([(), (KEY,), (KEY, SECRET)]),
+    grants=st.sampled_from(
+        [
+            (),
+            (GrantWant("reader", "root/a"),),
+            (FAR,),
+            (FAR, GrantWant("reader", "root/a")),
+            (FAR, FAR._replace(at="root", lasts_seconds=DAY)),
+        ]
+    ),
     services=st.sampled_from([(), (ServiceWant("store", "root/b", tenant="far"),)]),
-    identity=st.sampled_from([Identity("client", "mailer", "Mailer", redirects=r) for r in ((), ("https://x.example/back",))]))
+    identity=st.sampled_from([Identity("client", "mailer", "Mailer", redirects=r) for r in ((), ("https://x.example/back",))]),
+)
 
 
 @settings(max_examples=150, deadline=None)
@@ -65,25 +79,33 @@ def test_clients_in_two_tenants_end_as_wished_wherever_it_stopped(story: list[tu
         for _ in range(3):
             fake.enact(wanted)
         assert fake.compare(wanted).steps == ()
-        registered, = fake.things["client"]
-        principal, = fake.things["principal"]
+        (registered,) = fake.things["client"]
+        (principal,) = fake.things["principal"]
         assert len({registered.id, principal.id, registered.value("client_id")}) == 3
         assert principal.value("client_id") == registered.value("client_id")
         assert {t.value("principal") for t in fake.things["credential"]} <= {registered.id}
         assert {t.value("principal") for t in (*fake.things["consent"], *fake.things["grant"])} <= {principal.id}
         assert {(t.value("scope"), t.value("acts"), t.value("only")) for t in fake.things["consent"]} == {
-            (p.scope, p.acts, p.only) for p in wanted.permissions}
+            (p.scope, p.acts, p.only) for p in wanted.permissions
+        }
         assert set(registered.value("requests")) == {("mail", p.scope, p.acts) for p in wanted.permissions}
         if wanted.elsewhere:
-            foreign, = fake.far["account"]
+            (foreign,) = fake.far["account"]
             assert (foreign.value("type"), foreign.value("subject")) == ("foreign", registered.value("client_id"))
             assert {t.value("principal") for t in fake.far["grant"]} <= {foreign.id}
             assert fake.far["credential"] == fake.far["client"] == []
 
 
-@pytest.mark.parametrize(("permission", "code"), [
-    (SEND._replace(api="mial"), "api-unknown"), (SEND._replace(scope="mail.sned"), "scope-unknown"),
-    (READ._replace(acts="on-behalf"), "acts"), (SEND._replace(only=("root/a",)), "only"), (READ._replace(only=("root/a/one",)), "only")])
+@pytest.mark.parametrize(
+    ("permission", "code"),
+    [
+        (SEND._replace(api="mial"), "api-unknown"),
+        (SEND._replace(scope="mail.sned"), "scope-unknown"),
+        (READ._replace(acts="on-behalf"), "acts"),
+        (SEND._replace(only=("root/a",)), "only"),
+        (READ._replace(only=("root/a/one",)), "only"),
+    ],
+)
 def test_permissions_that_cannot_be(permission: PermissionWant, code: str) -> None:
     outline = Fake().compare(client(permissions=(permission,)))
     assert [m.code for m in outline.mistakes] == [code]
@@ -100,11 +122,26 @@ def test_what_is_said_of_permissions() -> None:
     principal = fake.things["principal"][0].id
 
     def stands(**more: Any) -> list[str]:
-        fake.things["consent"] = [thing("consent", "theirs", **{
-            "principal": principal, "api": "mail", "scope": "mail.read", "acts": "alone", "only": (), "by": "nils", **more})]
+        fake.things["consent"] = [
+            thing(
+                "consent",
+                "theirs",
+                **{
+                    "principal": principal,
+                    "api": "mail",
+                    "scope": "mail.read",
+                    "acts": "alone",
+                    "only": (),
+                    "by": "nils",
+                    **more,
+                },
+            )
+        ]
         wanted = client(permissions=(READ,))
         return [c for c in codes(fake, wanted) if c.startswith("consent")] + [
-            " ".join(v for _, v in s.mark.key) for s in fake.compare(wanted).steps if s.facet == "permission"]
+            " ".join(v for _, v in s.mark.key) for s in fake.compare(wanted).steps if s.facet == "permission"
+        ]
+
     assert stands() == ["consent-stands"]
     assert stands(acts="on-behalf") == ["consent-other-way", "consent-extra", "mail mail.read alone"]
     assert stands(only=("root/a/one",)) == ["consent-beside", "mail mail.read alone"]
@@ -128,17 +165,25 @@ def test_somebody_elses_client_of_that_name() -> None:
     assert [t.mark for t in fake.things["principal"]] == [ours(Mark("client", "away", (("part", "principal"),)), 2)]
 
 
-@pytest.mark.parametrize(("wanted", "code"), [
-    (client(identity=Identity("service-account", "a", "a"), permissions=(SEND,)), "client-only"),
-    (client(identity=Identity("service-account", "a", "a", redirects=("https://x",))), "client-only"),
-    (client(identity=Identity("service-account", "a", "a"), credentials=(SECRET,)), "client-only"),
-    (client(identity=Identity("service-account", "a", "a"), proofs=(ProofWant(True, "mail.send", "r", person="kai"),)), "client-only"),
-    (client(identity=Identity("team", "a", "a"), grants=(FAR,)), "elsewhere"),
-    (client(grants=(FAR._replace(tenant="nowhere"),)), "tenant-unknown"),
-    (client(identity=Identity("client", "a", "a", location="alps")), "not-client"),
-    (client(credentials=(KEY._replace(kind="api-token"),)), "not-client"),
-    (client(identity=Identity("client", "a", "a", confidential=False), credentials=(SECRET,)), "public-client"),
-    (client(permissions=(SEND, SEND)), "permission-twice"), (client(), "")])
+@pytest.mark.parametrize(
+    ("wanted", "code"),
+    [
+        (client(identity=Identity("service-account", "a", "a"), permissions=(SEND,)), "client-only"),
+        (client(identity=Identity("service-account", "a", "a", redirects=("https://x",))), "client-only"),
+        (client(identity=Identity("service-account", "a", "a"), credentials=(SECRET,)), "client-only"),
+        (
+            client(identity=Identity("service-account", "a", "a"), proofs=(ProofWant(True, "mail.send", "r", person="kai"),)),
+            "client-only",
+        ),
+        (client(identity=Identity("team", "a", "a"), grants=(FAR,)), "elsewhere"),
+        (client(grants=(FAR._replace(tenant="nowhere"),)), "tenant-unknown"),
+        (client(identity=Identity("client", "a", "a", location="alps")), "not-client"),
+        (client(credentials=(KEY._replace(kind="api-token"),)), "not-client"),
+        (client(identity=Identity("client", "a", "a", confidential=False), credentials=(SECRET,)), "public-client"),
+        (client(permissions=(SEND, SEND)), "permission-twice"),
+        (client(), ""),
+    ],
+)
 def test_what_only_clients_have(wanted: Charter, code: str) -> None:
     assert [m.code for m in check(wanted, HouseRules(), ["away", "far"])] == ([code] if code else [])
 
@@ -148,25 +193,47 @@ RULES = {"mail.send": Operation("mail.send", "changes-data", "POST", "/{place}",
 
 
 def world(consents: list[Consent], requests: frozenset[tuple[str, str, str]], rights: list[Right]) -> World:
-    return World({"c": Principal("c", "mailer", "client"), "kai": Principal("kai", "Kai", "person"), "jon": Principal("jon", "Jon", "person")},
-                 places={p: Place(p) for p in ("box", "other")}, roles={"user": frozenset({"mail.send"})}, rights=rights,
-                 credentials={"k": Held("k", "c", "k")}, operations=RULES, felt=timedelta(seconds=60),
-                 asks={"c": Asks("c", requests)}, consents={"c": consents})
+    return World(
+        {
+            "c": Principal("c", "mailer", "client"),
+            "kai": Principal("kai", "Kai", "person"),
+            "jon": Principal("jon", "Jon", "person"),
+        },
+        places={p: Place(p) for p in ("box", "other")},
+        roles={"user": frozenset({"mail.send"})},
+        rights=rights,
+        credentials={"k": Held("k", "c", "k")},
+        operations=RULES,
+        felt=timedelta(seconds=60),
+        asks={"c": Asks("c", requests)},
+        consents={"c": consents},
+    )
 
 
 ON, ALONE = ("mail", "mail.send", "on-behalf"), ("mail", "mail.send", "alone")
 MAY = Right("g", "kai", "user", "box")
 
 
-@pytest.mark.parametrize(("requests", "consents", "person", "place", "cause"), [
-    ((), (), "kai", "box", Cause.NOT_REQUESTED), ((ALONE,), (), "kai", "box", Cause.WAY_DIFFERS),
-    ((ON,), (), "kai", "box", Cause.NOT_CONSENTED), ((ON,), ((ALONE, ()),), "kai", "box", Cause.WAY_DIFFERS),
-    ((ON,), ((ON, ("other",)),), "kai", "box", Cause.CONSENT_NARROWER), ((ON,), ((ON, ()),), "nobody", "box", Cause.PERSON_UNKNOWN),
-    ((ON,), ((ON, ()),), "jon", "box", Cause.PERSON_LACKS), ((ON,), ((ON, ("box",)),), "kai", "box", Cause.ALLOWED),
-    ((ALONE,), ((ALONE, ()),), "", "other", Cause.ALLOWED), ((ON,), ((ON, ()),), "", "box", Cause.WAY_DIFFERS),
-    ((ON,), ((ON, ()),), "kai", "other", Cause.PERSON_LACKS)])
+@pytest.mark.parametrize(
+    ("requests", "consents", "person", "place", "cause"),
+    [
+        ((), (), "kai", "box", Cause.NOT_REQUESTED),
+        ((ALONE,), (), "kai", "box", Cause.WAY_DIFFERS),
+        ((ON,), (), "kai", "box", Cause.NOT_CONSENTED),
+        ((ON,), ((ALONE, ()),), "kai", "box", Cause.WAY_DIFFERS),
+        ((ON,), ((ON, ("other",)),), "kai", "box", Cause.CONSENT_NARROWER),
+        ((ON,), ((ON, ()),), "nobody", "box", Cause.PERSON_UNKNOWN),
+        ((ON,), ((ON, ()),), "jon", "box", Cause.PERSON_LACKS),
+        ((ON,), ((ON, ("box",)),), "kai", "box", Cause.ALLOWED),
+        ((ALONE,), ((ALONE, ()),), "", "other", Cause.ALLOWED),
+        ((ON,), ((ON, ()),), "", "box", Cause.WAY_DIFFERS),
+        ((ON,), ((ON, ()),), "kai", "other", Cause.PERSON_LACKS),
+    ],
+)
 def test_each_cause_of_a_client_that_may_not(requests: Any, consents: Any, person: str, place: str, cause: Cause) -> None:
-    made = world([Consent(f"s{n}", "c", "mail.send", k[2], only) for n, (k, only) in enumerate(consents)], frozenset(requests), [MAY])
+    made = world(
+        [Consent(f"s{n}", "c", "mail.send", k[2], only) for n, (k, only) in enumerate(consents)], frozenset(requests), [MAY]
+    )
     question = Question("c", "mail.send", place, NOW, "k", person)
     decision = made.decide(question)
     assert (decision.allowed, decision.cause) == (cause is Cause.ALLOWED, cause)
@@ -177,7 +244,9 @@ def test_each_cause_of_a_client_that_may_not(requests: Any, consents: Any, perso
     wrong = [k.name for k in explanation.links if k.good is False]
     assert bool(wrong) != decision.allowed
     if cause not in (Cause.ALLOWED, Cause.PERSON_UNKNOWN):
-        assert explanation.mends[0].cause is (Cause.NOTHING_GRANTED if cause is Cause.PERSON_LACKS else cause) or person == "kai"
+        assert (
+            explanation.mends[0].cause is (Cause.NOTHING_GRANTED if cause is Cause.PERSON_LACKS else cause) or person == "kai"
+        )
 
 
 def test_a_consent_is_felt_later_and_only_clients_act_for_people() -> None:
@@ -186,7 +255,9 @@ def test_a_consent_is_felt_later_and_only_clients_act_for_people() -> None:
     assert fresh.decide(question).cause is Cause.NOT_FELT
     assert fresh.next_change(question) == NOW + timedelta(seconds=60)
     assert fresh.decide(Question("kai", "mail.send", "box", NOW, "", "jon")).cause is Cause.NO_DELEGATE
-    assert [k.name for k in explain(fresh, Question("kai", "mail.send", "box", NOW, "", "jon")).links if k.good is False] == ["person"]
+    assert [k.name for k in explain(fresh, Question("kai", "mail.send", "box", NOW, "", "jon")).links if k.good is False] == [
+        "person"
+    ]
     assert fresh.allowed("kai", "mail.send", "box", NOW)  # people need no consent
 
 
@@ -199,16 +270,30 @@ def step(action: Any) -> Step:
     return Step(StepId(MARK, 1, "make"), StepKind.MAKE, "grant of reader", action, power="grants", why="so")
 
 
-@pytest.mark.parametrize(("action", "before", "after"), [
-    (Make(GRANT, {"principal": "p", "role": "reader", "place": "root", "until": WHEN}), thing("grant", "c1", principal="p", role="writer", place="root"),
-     thing("grant", "c1", principal="p", role="reader", place="root", until=WHEN)),
-    (Change(CLIENT, "c1", {"redirects": ("https://x",)}), thing("client", "c1"), thing("client", "c1", redirects=("https://x",))),
-    (Change(CLIENT, "c1", {"redirects": ()}), thing("client", "c1", redirects=("https://x",)), thing("client", "c1")),
-    (Entry(TEAM, "c1", "members", "p"), thing("team", "c1", members=("q",)), thing("team", "c1", members=("p", "q"))),
-    (Entry(TEAM, "c1", "members", "p", out=True), thing("team", "c1", members=("p",)), thing("team", "c1")),
-    (Entry(RULE, "c1", "exempt", "p", {"accepted_by": "mara", "why": "w", "review": "2099-01-01"}), thing("rule", "c1"),
-     thing("rule", "c1", exempt=(Exemption("p"),))),
-    (End(GRANT, "c1"), thing("grant", "c1"), None)])
+@pytest.mark.parametrize(
+    ("action", "before", "after"),
+    [
+        (
+            Make(GRANT, {"principal": "p", "role": "reader", "place": "root", "until": WHEN}),
+            thing("grant", "c1", principal="p", role="writer", place="root"),
+            thing("grant", "c1", principal="p", role="reader", place="root", until=WHEN),
+        ),
+        (
+            Change(CLIENT, "c1", {"redirects": ("https://x",)}),
+            thing("client", "c1"),
+            thing("client", "c1", redirects=("https://x",)),
+        ),
+        (Change(CLIENT, "c1", {"redirects": ()}), thing("client", "c1", redirects=("https://x",)), thing("client", "c1")),
+        (Entry(TEAM, "c1", "members", "p"), thing("team", "c1", members=("q",)), thing("team", "c1", members=("p", "q"))),
+        (Entry(TEAM, "c1", "members", "p", out=True), thing("team", "c1", members=("p",)), thing("team", "c1")),
+        (
+            Entry(RULE, "c1", "exempt", "p", {"accepted_by": "mara", "why": "w", "review": "2099-01-01"}),
+            thing("rule", "c1"),
+            thing("rule", "c1", exempt=(Exemption("p"),)),
+        ),
+        (End(GRANT, "c1"), thing("grant", "c1"), None),
+    ],
+)
 def test_a_request_is_compared_anew_and_becomes_the_same_step(action: Any, before: Any, after: Any) -> None:
     asked = request_of(step(action), action, "https://t.example", "mailer")
     arrived = read(json.loads(json.dumps(asked.body())), "file")
@@ -223,19 +308,36 @@ def test_a_request_is_compared_anew_and_becomes_the_same_step(action: Any, befor
 
 texts = st.text("abc xyz-é.", min_size=1, max_size=8)
 FORMS: dict[str, st.SearchStrategy[Any]] = {
-    "str": texts, "bool": st.booleans(), "int": st.integers(0, 99), "bool | None": st.booleans(), "datetime | None": st.sampled_from([WHEN, NOW]),
-    "tuple[str, ...]": st.lists(texts, max_size=3).map(tuple), "tuple[tuple[str, str], ...]": st.lists(st.tuples(texts, texts), max_size=2).map(tuple),
-    "tuple[tuple[str, str, str], ...]": st.lists(st.tuples(texts, texts, texts), max_size=2).map(tuple)}
+    "str": texts,
+    "bool": st.booleans(),
+    "int": st.integers(0, 99),
+    "bool | None": st.booleans(),
+    "datetime | None": st.sampled_from([WHEN, NOW]),
+    "tuple[str, ...]": st.lists(texts, max_size=3).map(tuple),
+    "tuple[tuple[str, str], ...]": st.lists(st.tuples(texts, texts), max_size=2).map(tuple),
+    "tuple[tuple[str, str, str], ...]": st.lists(st.tuples(texts, texts, texts), max_size=2).map(tuple),
+}
 
 
 @st.composite
 def doings(draw: st.DrawFn) -> Any:
     kind = draw(st.sampled_from(sorted(KINDS.values(), key=lambda k: k.name)))
-    fields = {n: FORMS[form] for n, t in kind.type.__annotations__.items() if (form := getattr(t, "__forward_arg__", t)) in FORMS}
+    fields = {
+        n: FORMS[form] for n, t in kind.type.__annotations__.items() if (form := getattr(t, "__forward_arg__", t)) in FORMS
+    }
     part = draw(st.fixed_dictionaries({}, optional=fields))
     about = draw(st.dictionaries(st.sampled_from(["accepted_by", "why", "review"]), texts))
-    return draw(st.sampled_from([Make(kind, part), Change(kind, "x-1", part, about=about if kind.name != "credential" else {}), End(kind, "x-1"), Entry(kind, "x-1", "members", "p", about),
-                                 Entry(kind, "x-1", "members", "p", about, out=True)]))
+    return draw(
+        st.sampled_from(
+            [
+                Make(kind, part),
+                Change(kind, "x-1", part, about=about if kind.name != "credential" else {}),
+                End(kind, "x-1"),
+                Entry(kind, "x-1", "members", "p", about),
+                Entry(kind, "x-1", "members", "p", about, out=True),
+            ]
+        )
+    )
 
 
 @given(doings())
@@ -244,23 +346,51 @@ def test_every_kind_of_step_survives_the_way_there_and_back(doing: Any) -> None:
     arrived = read(json.loads(json.dumps(asked.body())), "file")
     assert (arrived, arrived.digest) == (asked, asked.digest)
     assert step_of(arrived, "away").action == doing
-    assert {r.label for r in references(arrived)} <= {"about", "principal", "role", "place", "members", "targets", "holders", "exempt"}
-    assert all(any(r.id == str(v) for r in references(arrived)) for v in (getattr(doing, "id", None), getattr(doing, "value", None)) if v)
+    assert {r.label for r in references(arrived)} <= {
+        "about",
+        "principal",
+        "role",
+        "place",
+        "members",
+        "targets",
+        "holders",
+        "exempt",
+    }
+    assert all(
+        any(r.id == str(v) for r in references(arrived))
+        for v in (getattr(doing, "id", None), getattr(doing, "value", None))
+        if v
+    )
 
 
 READER, PLACED = thing("role", "r-1", name="reader"), thing("place", "p-1", path="root/a")
 
 
-@pytest.mark.parametrize(("values", "wrong"), [
-    ({}, ""), ({"role": "writer"}, "says role writer and would send reader"), ({"place": "root/b"}, "says place root/b and would send root/a"),
-    ({"role_id": "r-9"}, "by an id that is not there"), ({"principal": "x-9"}, "by an id that is not there"),
-    ({"place": "@a-1", "place_id": "a-1"}, ""), ({"place": "@a-2", "place_id": "a-1"}, "would send @a-1")])
+@pytest.mark.parametrize(
+    ("values", "wrong"),
+    [
+        ({}, ""),
+        ({"role": "writer"}, "says role writer and would send reader"),
+        ({"place": "root/b"}, "says place root/b and would send root/a"),
+        ({"role_id": "r-9"}, "by an id that is not there"),
+        ({"principal": "x-9"}, "by an id that is not there"),
+        ({"place": "@a-1", "place_id": "a-1"}, ""),
+        ({"place": "@a-2", "place_id": "a-1"}, "would send @a-1"),
+    ],
+)
 def test_ids_and_names_in_a_request_have_to_agree(values: dict[str, str], wrong: str) -> None:
-    request = Request("make", "grant", "t", "a", {"principal": "a-1", "role": "reader", "role_id": "r-1", "place": "root/a", "place_id": "p-1", **values})
+    request = Request(
+        "make",
+        "grant",
+        "t",
+        "a",
+        {"principal": "a-1", "role": "reader", "role_id": "r-1", "place": "root/a", "place_id": "p-1", **values},
+    )
     records = [READER, PLACED, thing("account", "a-1", name="wind")]
 
     def told() -> list[str]:
         return [standing_for(one, [r for r in records if r.kind in one.kinds]) for one in references(request)]
+
     if wrong:
         with pytest.raises(FileError, match=wrong):
             told()

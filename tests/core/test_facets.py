@@ -43,7 +43,11 @@ def test_plug_in(toy: None) -> None:
     outline = fake.compare(with_toy("bear"))
     step = next(s for s in outline.steps if s.facet == "toy")
     assert [s.facet for s in outline.steps].index("account") < outline.steps.index(step)
-    asked = next(s for s in assign(outline, {"away": [Hand("ada", frozenset({"accounts", "grants", "credentials"}))]}).steps if s.facet == "toy")
+    asked = next(
+        s
+        for s in assign(outline, {"away": [Hand("ada", frozenset({"accounts", "grants", "credentials"}))]}).steps
+        if s.facet == "toy"
+    )
     assert isinstance(asked.action, Ask)
     assert asked.doing is not None
     request = read(request_of(asked, asked.doing, "https://t.example", "wind").body(), "file")
@@ -56,13 +60,20 @@ def test_plug_in(toy: None) -> None:
     assert "bear" not in [t.value("name") for t in fake.things["team"]]
 
 
-PLAIN: list[Any] = [charter(), charter(roles=(RoleWant("looker", "Looks", ("stream.read",)),), services=(ServiceWant("store", "root/a"),)),
-                    charter(proofs=(ProofWant(True, "stream.read", "root/a"),)), team_charter(reach=("root/a",)),
-                    charter((), ()), charter(credentials=())]
+PLAIN: list[Any] = [
+    charter(),
+    charter(roles=(RoleWant("looker", "Looks", ("stream.read",)),), services=(ServiceWant("store", "root/a"),)),
+    charter(proofs=(ProofWant(True, "stream.read", "root/a"),)),
+    team_charter(reach=("root/a",)),
+    charter((), ()),
+    charter(credentials=()),
+]
 # of the facets that always look: when a charter asks them for nothing
 SILENT: dict[str, Callable[[Charter], object]] = {
-    "membership": lambda c: c.grants and not c.member_of and not c.members, "grant": lambda c: not c.grants and not c.credentials,
-    "credential": lambda c: not c.credentials}
+    "membership": lambda c: c.grants and not c.member_of and not c.members,
+    "grant": lambda c: not c.grants and not c.credentials,
+    "credential": lambda c: not c.credentials,
+}
 
 
 @pytest.mark.parametrize("name", [line.name for line in LINES if line.name != "account"])  # every charter has an identity
@@ -79,11 +90,22 @@ def test_plug_out(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
 def test_facets_come_after_those_that_give_what_they_take() -> None:
     names = [f.name for f in facets_of(charter(), [line.name for line in LINES])]
     assert sorted(names) == sorted(line.name for line in LINES)
-    for first, then in (("account", "membership"), ("role", "grant"), ("service", "grant"), ("client", "permission"), ("role", "credential")):
+    for first, then in (
+        ("account", "membership"),
+        ("role", "grant"),
+        ("service", "grant"),
+        ("client", "permission"),
+        ("role", "credential"),
+    ):
         assert names.index(first) < names.index(then)
     one = facets_of(charter())[0]
     with pytest.raises(ValueError, match="circle"):
-        in_order([dataclasses.replace(one, name=n, gives=frozenset((a,)), takes=frozenset((b,))) for n, a, b in (("x", int, str), ("y", str, int))])
+        in_order(
+            [
+                dataclasses.replace(one, name=n, gives=frozenset((a,)), takes=frozenset((b,)))
+                for n, a, b in (("x", int, str), ("y", str, int))
+            ]
+        )
 
 
 def test_nothing_outside_a_facet_compares_with_its_name() -> None:
@@ -95,7 +117,9 @@ def test_nothing_outside_a_facet_compares_with_its_name() -> None:
             if isinstance(node, ast.Compare):
                 sides = [node.left, *node.comparators]
                 about = [s for s in sides if isinstance(s, ast.Attribute) and s.attr == "facet"]
-                assert not about or not [s for s in sides if isinstance(s, ast.Constant) and s.value in names], f"{path}:{node.lineno}"
+                assert not about or not [s for s in sides if isinstance(s, ast.Constant) and s.value in names], (
+                    f"{path}:{node.lineno}"
+                )
 
 
 def test_the_core_knows_no_command() -> None:

@@ -76,11 +76,22 @@ def test_another_charters_cannot_is_looked_at_where_its_identity_is_touched(touc
     fake.things["account"].append(thing("account", "a-other", name="other", active=True))
     guild = Identity("team", "guild", "Guild")
     members = (MemberWant("other"),) if "member" in touched else ()
-    wanted = {"holder": wind(KEEPER._replace(to="other"), proofs=()),
-              "role": wind(GrantWant("looker", "root/a", "x", to="other"), proofs=(), roles=(RoleWant("looker", "L", ("stream.read", "stream.delete")),))}
+    wanted = {
+        "holder": wind(KEEPER._replace(to="other"), proofs=()),
+        "role": wind(
+            GrantWant("looker", "root/a", "x", to="other"),
+            proofs=(),
+            roles=(RoleWant("looker", "L", ("stream.read", "stream.delete")),),
+        ),
+    }
     whole = wanted.get(touched, wind(KEEPER, proofs=(), identity=guild, members=members))
-    first = {"holder": wind(WRITER, proofs=()), "new member": wind(KEEPER, proofs=(), identity=guild),
-             "role": wind(GrantWant("looker", "root/a", "x", to="other"), proofs=(), roles=(RoleWant("looker", "L", ("stream.read",)),))}
+    first = {
+        "holder": wind(WRITER, proofs=()),
+        "new member": wind(KEEPER, proofs=(), identity=guild),
+        "role": wind(
+            GrantWant("looker", "root/a", "x", to="other"), proofs=(), roles=(RoleWant("looker", "L", ("stream.read",)),)
+        ),
+    }
     fake.enact(first.get(touched, wind(WRITER, proofs=(), identity=guild, members=members)))
     if touched == "nested member":
         fake.things["team"].append(thing("team", "t-deep", name="deep", members=("a-other",)))
@@ -93,7 +104,9 @@ def test_another_charters_cannot_is_looked_at_where_its_identity_is_touched(touc
     assert codes(fake.compare(whole)) == ([], ["not-foreseen"])
     fake.others = {f"a-{n}": Expected(f"c{n}", (CANNOT,)) for n in range(60)}
     if touched == "member":
-        fake.things["team"] = [t.with_(members=tuple(fake.others)) if t.value("name") == "guild" else t for t in fake.things["team"]]
+        fake.things["team"] = [
+            t.with_(members=tuple(fake.others)) if t.value("name") == "guild" else t for t in fake.things["team"]
+        ]
         assert any("more than 50" in n.text for n in fake.compare(whole).notes)
 
 

@@ -66,9 +66,20 @@ class Life:
 
     def rotate(self, **body: Any) -> Rotation:
         until = NOW + timedelta(seconds=self.want.lasts_seconds)
-        self.write(history.ROTATING, {"undertaking": "rotation", "number": "r1", "old": 1, "generation": 2, "at": self.now, "because": "x",
-                                      "deadline": format_instant(deadline(NOW, until, self.want.renew_before_seconds)),
-                                      "quiet_seconds": quiet_seconds(self.fake.profile, [0]), **body})
+        self.write(
+            history.ROTATING,
+            {
+                "undertaking": "rotation",
+                "number": "r1",
+                "old": 1,
+                "generation": 2,
+                "at": self.now,
+                "because": "x",
+                "deadline": format_instant(deadline(NOW, until, self.want.renew_before_seconds)),
+                "quiet_seconds": quiet_seconds(self.fake.profile, [0]),
+                **body,
+            },
+        )
         return self.go_on()
 
     def stage(self, stage: str, **about: Any) -> None:
@@ -96,11 +107,14 @@ class Life:
 
         def prove(step: Step) -> None:
             self.tried += 1
+
         for _ in range(most):
             one = self.one
             account = fake.history().principal_id("away")
             around = Around(self.want, fake.profile, account, "account", {}, dict(fake.held), frozenset(), (0,))
-            self.waited = ROTATIONS.next(one, Look(fake.answer, arrival_seconds=fake.profile.arrival_seconds or 0, around=around), fake.now)
+            self.waited = ROTATIONS.next(
+                one, Look(fake.answer, arrival_seconds=fake.profile.arrival_seconds or 0, around=around), fake.now
+            )
             if self.waited.closed:
                 self.write(history.CLOSED, {"undertaking": "rotation", "number": "r1", "how": self.waited.closed})
                 break
@@ -114,7 +128,12 @@ class Life:
 def test_the_old_one_ends_when_it_is_out_of_use(kind: str) -> None:
     life = Life.begun(KEY._replace(kind=kind))
     one = life.rotate()
-    assert (one.stage, life.waited.waits, life.waited.early, life.names()) == (Stage.GIVEN, "nobody has used the new main yet", True, ["main", "main-2"])
+    assert (one.stage, life.waited.waits, life.waited.early, life.names()) == (
+        Stage.GIVEN,
+        "nobody has used the new main yet",
+        True,
+        ["main", "main-2"],
+    )
     assert life.fake.history().serving(MARK).number == 2  # type: ignore[union-attr]
     life.fake.pass_(30)
     life.use(2)
@@ -132,12 +151,21 @@ def test_the_old_one_ends_when_it_is_out_of_use(kind: str) -> None:
 
 
 # how a tenant or a charter is, what is said, and the code of what is waited for
-@pytest.mark.parametrize(("profile", "want", "body", "code", "text"), [
-    ({"keys_per_principal": 1}, KEY, {}, "gap", "takes one credential at a time"),
-    ({"keys_per_principal": 1, "replaces": True}, PASSWORD, {}, "in-place", "takes its place in one request"),
-    ({"last_used": "none"}, KEY, {}, "word", "does not tell whether the new main is used"),
-    ({}, KEY._replace(keep_in="holder", public_key={"kty": "OKP", "crv": "Ed25519", "x": "t"}), {}, "holder", "has to send the public half"),
-])
+@pytest.mark.parametrize(
+    ("profile", "want", "body", "code", "text"),
+    [
+        ({"keys_per_principal": 1}, KEY, {}, "gap", "takes one credential at a time"),
+        ({"keys_per_principal": 1, "replaces": True}, PASSWORD, {}, "in-place", "takes its place in one request"),
+        ({"last_used": "none"}, KEY, {}, "word", "does not tell whether the new main is used"),
+        (
+            {},
+            KEY._replace(keep_in="holder", public_key={"kty": "OKP", "crv": "Ed25519", "x": "t"}),
+            {},
+            "holder",
+            "has to send the public half",
+        ),
+    ],
+)
 def test_what_is_waited_for(profile: dict[str, Any], want: CredentialWant, body: dict[str, Any], code: str, text: str) -> None:
     life = Life.begun(want, **profile)
     life.rotate(**body)
@@ -165,7 +193,12 @@ def test_a_word_stands_for_what_is_not_told_and_the_deadline_is_nobodys_end() ->
     assert (life.waited.code, life.waited.early, "10.0.0.7" in life.waited.waits, len(life.names())) == ("late", False, True, 2)
     life.stage(Asked.END)
     one = life.go_on()
-    assert (one.stage, life.names(), life.waited.early, "may live until" in life.waited.waits) == (Stage.ENDED, ["main-2"], True, True)
+    assert (one.stage, life.names(), life.waited.early, "may live until" in life.waited.waits) == (
+        Stage.ENDED,
+        ["main-2"],
+        True,
+        True,
+    )
     life.fake.pass_(602)
     assert life.go_on().closed == "done"
 
@@ -176,6 +209,7 @@ def test_off_for_a_while_and_on_again_where_somebody_misses_it() -> None:
 
     def old() -> list[bool]:
         return [r.body.active for r in life.fake.things["credential"] if r.body.name == "main"]
+
     for _ in range(2):
         life.stage(Asked.PAUSE)
         one = life.go_on()
@@ -211,13 +245,23 @@ def test_a_bridge_lets_the_old_key_serve_longer() -> None:
         around = Around(life.want, dataclasses.replace(fake.profile, **about), fake.history().principal_id("away"), "account")
         look = Look(fake.answer, around=around)
         return "; ".join(not_bridged(life.one, around, look, fake.now, ends(life.one, fake.now, 86_400), 200 * 86_400))
-    for about, told in ({"repeated_keys": False}, "one public key twice"), ({"keys_per_principal": 2}, "so many stand"), ({
-            "credential_seconds": 86_400}, "longer than away allows"):
+
+    for about, told in (
+        ({"repeated_keys": False}, "one public key twice"),
+        ({"keys_per_principal": 2}, "so many stand"),
+        ({"credential_seconds": 86_400}, "longer than away allows"),
+    ):
         assert told in against(**about)
     until = ends(life.one, fake.now, 86_400)
     assert (against(), until) == ("", NOW + timedelta(days=91))
-    life.stage(Asked.BRIDGE, bridge=1, public_key={"kty": "OKP", "crv": "Ed25519", "x": "t"}, until=format_instant(until),
-               deadline=format_instant(deadline(fake.now, until, 86_400)), accepted_by="mira")
+    life.stage(
+        Asked.BRIDGE,
+        bridge=1,
+        public_key={"kty": "OKP", "crv": "Ed25519", "x": "t"},
+        until=format_instant(until),
+        deadline=format_instant(deadline(fake.now, until, 86_400)),
+        accepted_by="mira",
+    )
     fake.fates, fake.losing = ["lost-after"], True
     for _ in range(3):
         life.go_on()
@@ -259,8 +303,12 @@ def test_where_one_takes_the_place_of_the_other_there_is_no_moment_without(expos
     life.late = 60
     one = life.rotate(gap=True, exposed=exposed)
     if not exposed:
-        assert (one.stage, life.names(), life.waited.early, "has it by" in life.waited.waits or "have it by" in life.waited.waits) == (
-            Stage.BESIDE, ["main"], True, True)
+        assert (
+            one.stage,
+            life.names(),
+            life.waited.early,
+            "has it by" in life.waited.waits or "have it by" in life.waited.waits,
+        ) == (Stage.BESIDE, ["main"], True, True)
         life.fake.pass_(60)
         one = life.go_on()
     ended = life.fake.history().generations[MARK][0]
@@ -294,8 +342,10 @@ def test_what_others_do_to_the_new_one_is_said() -> None:
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.lists(st.sampled_from(["use-old", "use-new", "pass-1", "pass-300", "pass-700", "go-on"]), max_size=25), st.lists(st.sampled_from(
-    ["arrives", "lost-before", "lost-after", "busy"]), max_size=6))
+@given(
+    st.lists(st.sampled_from(["use-old", "use-new", "pass-1", "pass-300", "pass-700", "go-on"]), max_size=25),
+    st.lists(st.sampled_from(["arrives", "lost-before", "lost-after", "busy"]), max_size=6),
+)
 def test_nobody_who_uses_the_old_one_loses_it(events: list[str], fates: list[str]) -> None:
     life = Life.begun()
     life.fake.fates, life.fake.losing = list(fates), True
@@ -326,7 +376,10 @@ CERT = KEY._replace(kind=CERTIFICATE)
 def test_a_certificate_is_made_over_a_kept_key_and_renewed_like_one() -> None:
     life = Life.begun(CERT)
     [there] = life.fake.things["credential"]
-    assert (there.body.type, there.body.thumbprint) == ("certificate", certificate_mark(base64.b64encode(b"certificate of main 1").decode()))
+    assert (there.body.type, there.body.thumbprint) == (
+        "certificate",
+        certificate_mark(base64.b64encode(b"certificate of main 1").decode()),
+    )
     assert life.fake.compare(charter(credentials=(CERT,))).steps == ()
     one = life.rotate()
     assert (one.stage, life.names()) == (Stage.GIVEN, ["main", "main-2"])
@@ -343,11 +396,17 @@ def test_the_ca_is_asked_for_our_key_and_its_answer_looked_at() -> None:
     [ask] = [r.step.action for r in fake.results if isinstance(r.step.action, Ask)]
     assert (ask.request.subject if ask.request else "", fake.things["credential"]) == ("wind", [])
     right = CertificateAnswer(base64.b64encode(b"answer").decode(), mark, NOW + timedelta(days=40), "CN=wind", "CN=House")
-    for answer, code in ((right._replace(authority=True), "certificate-authority"), (right._replace(chained=False), "certificate-stranger"),
-                         (right._replace(until=NOW), "certificate-over"), (right._replace(until=NOW + timedelta(days=400)), "life-tenant")):
+    for answer, code in (
+        (right._replace(authority=True), "certificate-authority"),
+        (right._replace(chained=False), "certificate-stranger"),
+        (right._replace(until=NOW), "certificate-over"),
+        (right._replace(until=NOW + timedelta(days=400)), "life-tenant"),
+    ):
         assert [m.code for m in fake.compare(charter(credentials=(asked._replace(answer=answer),))).mistakes] == [code]
     other = fake.compare(charter(credentials=(asked._replace(answer=right._replace(key="x")),)))
-    assert [s.action.advice.partition(";")[0] for s in other.steps if isinstance(s.action, Ask)] == ["what was named is for another key"]
+    assert [s.action.advice.partition(";")[0] for s in other.steps if isinstance(s.action, Ask)] == [
+        "what was named is for another key"
+    ]
     done = charter(credentials=(asked._replace(answer=right),))
     fake.enact(done)
     [made] = fake.things["credential"]
@@ -358,9 +417,29 @@ def test_the_ca_is_asked_for_our_key_and_its_answer_looked_at() -> None:
 def begun(fake: Fake, **body: Any) -> None:
     made = fake.history().latest(ACCOUNT)
     assert made is not None
-    fake.ledger.append([Fresh(history.SUSPENDED, "uid", {
-        **ACCOUNT.body(), "undertaking": "suspension", "number": "s1", "generation": 1, "thing": "account", "id": made.id, "name": "wind",
-        "because": "x", "by": "ada", "at": format_instant(fake.now), "until": "", "found_off": False, **body})])
+    fake.ledger.append(
+        [
+            Fresh(
+                history.SUSPENDED,
+                "uid",
+                {
+                    **ACCOUNT.body(),
+                    "undertaking": "suspension",
+                    "number": "s1",
+                    "generation": 1,
+                    "thing": "account",
+                    "id": made.id,
+                    "name": "wind",
+                    "because": "x",
+                    "by": "ada",
+                    "at": format_instant(fake.now),
+                    "until": "",
+                    "found_off": False,
+                    **body,
+                },
+            )
+        ]
+    )
 
 
 def suspended(fake: Fake, **body: Any) -> Suspension:
@@ -373,9 +452,13 @@ def go_on(fake: Fake) -> Suspension:
         one = SUSPENSIONS.read(fake.ledger.kept, "uid")[-1]
         follows = SUSPENSIONS.next(one, Look(fake.answer), fake.now)
         if follows.closed:
-            fake.ledger.append([Fresh(history.CLOSED, "uid", {"undertaking": "suspension", "number": "s1", "how": follows.closed})])
+            fake.ledger.append(
+                [Fresh(history.CLOSED, "uid", {"undertaking": "suspension", "number": "s1", "how": follows.closed})]
+            )
         elif follows.steps:
-            Carrying(fake.ports(lambda step: None, lambda step: None), fake.history()).run(Outline("uid", follows.steps), lambda result: None)
+            Carrying(fake.ports(lambda step: None, lambda step: None), fake.history()).run(
+                Outline("uid", follows.steps), lambda result: None
+            )
         else:
             break
     return SUSPENSIONS.read(fake.ledger.kept, "uid")[-1]
@@ -387,9 +470,16 @@ def touch(fake: Fake, version: str, **fields: Any) -> None:
 
 
 # what stands when it is to come back, and what becomes of it
-@pytest.mark.parametrize(("found_off", "meanwhile", "how", "active"), [
-    (False, "", Closed.ON_AGAIN, True), (True, "", Closed.STAYS_OFF, False), (False, "touched", Closed.STAYS_OFF, False),
-    (False, "on", Closed.WAS_ON, True), (False, "gone", Closed.GONE, None)])
+@pytest.mark.parametrize(
+    ("found_off", "meanwhile", "how", "active"),
+    [
+        (False, "", Closed.ON_AGAIN, True),
+        (True, "", Closed.STAYS_OFF, False),
+        (False, "touched", Closed.STAYS_OFF, False),
+        (False, "on", Closed.WAS_ON, True),
+        (False, "gone", Closed.GONE, None),
+    ],
+)
 def test_what_others_stopped_stays_stopped(found_off: bool, meanwhile: str, how: Closed, active: bool | None) -> None:
     fake = Fake(profile=LIVES, stamped=True)
     fake.enact(charter())
@@ -411,7 +501,14 @@ def test_what_others_stopped_stays_stopped(found_off: bool, meanwhile: str, how:
 def test_an_off_whose_answer_was_lost_is_not_taken_for_ours() -> None:
     fake = Fake(profile=LIVES, stamped=True)
     fake.enact(charter())
-    intent = {**ACCOUNT.body(), "verb": "change", "generation": 1, "digest": "", "tenant_time": format_instant(fake.now), "switches": "off"}
+    intent = {
+        **ACCOUNT.body(),
+        "verb": "change",
+        "generation": 1,
+        "digest": "",
+        "tenant_time": format_instant(fake.now),
+        "switches": "off",
+    }
     begun(fake)
     fake.pass_(3600)
     assert (fake.compare(charter()).changes, plan(fake).stopped) == ((), ())  # on, because our "off" is still to come
@@ -459,15 +556,22 @@ def test_what_was_taken_over_is_given_back_and_what_was_stopped_is_asked_about()
     fake.things["account"].append(thing("account", "a-9", name="wind", display="Wind", active=True))
     fake.enact(charter(), adopt=True)
     found = plan(fake)
-    assert ([g.kind for g in found.given_back], [s.action.kind.name for s in found.outline.steps]) == (["account"], ["grant", "credential"])
+    assert ([g.kind for g in found.given_back], [s.action.kind.name for s in found.outline.steps]) == (
+        ["account"],
+        ["grant", "credential"],
+    )
     assert plan(fake, adopted=True).outline.steps[-1].action.kind.name == "account"
     fake.things["credential"][:] = [r.with_(active=False) for r in fake.things["credential"]]
     assert "somebody else switched off" in plan(fake).stopped[0]
     fake.ledger.append([Fresh(history.RETIRING, "uid", {"because": "over"})])
     blocked = fake.compare(charter())
     assert ([m.code for m in blocked.mistakes], fake.history().retiring, blocked.blocked) == (["retired"], "over", True)
-    fake.ledger.append([Fresh(history.GIVEN_BACK, "uid", {**ACCOUNT.body(), "generation": 1}), Fresh(
-        history.RETIRED, "uid", {"because": "over", "at": "2027-03-01T12:00:00Z"})])
+    fake.ledger.append(
+        [
+            Fresh(history.GIVEN_BACK, "uid", {**ACCOUNT.body(), "generation": 1}),
+            Fresh(history.RETIRED, "uid", {"because": "over", "at": "2027-03-01T12:00:00Z"}),
+        ]
+    )
     assert (fake.history().retired_at, fake.history().latest(ACCOUNT).live) == ("2027-03-01T12:00:00Z", False)  # type: ignore[union-attr]
     fake.ledger.append([Fresh(history.REVIVED, "uid", {"because": ""})])
     assert not fake.compare(charter(), adopt=True).blocked

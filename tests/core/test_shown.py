@@ -28,14 +28,29 @@ ASKED = Question("w", "a.b", "top/x", NOW, "k")
 def good() -> World:
     """Everything in order, and the right is there."""
     return World(
-        principals={"w": Principal("w", "wind", location="north"), "c": Principal("c", "app", "client"), "p": Principal("p", "kai", "person")},
-        teams={"t": Team("t", "crew", ("top",))}, memberships=[Membership("w", "t")],
+        principals={
+            "w": Principal("w", "wind", location="north"),
+            "c": Principal("c", "app", "client"),
+            "p": Principal("p", "kai", "person"),
+        },
+        teams={"t": Team("t", "crew", ("top",))},
+        memberships=[Membership("w", "t")],
         licensed={"w": frozenset({"seat"})},
-        places={"top": Place("top", "root", (("store", None),), "north"), "top/x": Place("top/x", "room", labels=(("stage", "dev"),))},
-        roles={"r": frozenset({"a.b"})}, rights=[Right("g", "w", "r", "top")],
-        credentials={"k": Held("k", "w", "k")}, felt=timedelta(seconds=60),
-        operations={"a.b": Operation("a.b", "looks", "GET", "", "store", True, licence="seat"), "m.s": Operation("m.s", "looks", "GET", "", api="mail")},
-        asks={"c": Asks("c", frozenset({("mail", "m.s", "alone")}))}, consents={"c": [Consent("n", "c", "m.s", "alone")]})
+        places={
+            "top": Place("top", "root", (("store", None),), "north"),
+            "top/x": Place("top/x", "room", labels=(("stage", "dev"),)),
+        },
+        roles={"r": frozenset({"a.b"})},
+        rights=[Right("g", "w", "r", "top")],
+        credentials={"k": Held("k", "w", "k")},
+        felt=timedelta(seconds=60),
+        operations={
+            "a.b": Operation("a.b", "looks", "GET", "", "store", True, licence="seat"),
+            "m.s": Operation("m.s", "looks", "GET", "", api="mail"),
+        },
+        asks={"c": Asks("c", frozenset({("mail", "m.s", "alone")}))},
+        consents={"c": [Consent("n", "c", "m.s", "alone")]},
+    )
 
 
 def right(**more: object) -> Callable[[World], World]:
@@ -59,21 +74,41 @@ def unlicensed(world: World) -> World:
 
 
 def unfit(world: World) -> World:
-    return again(world, credentials={i: c._replace(kind="password") for i, c in world.credentials.items()}, operations={**world.operations, "a.b": world.operations["a.b"]._replace(takes=("trust",))})
+    return again(
+        world,
+        credentials={i: c._replace(kind="password") for i, c in world.credentials.items()},
+        operations={**world.operations, "a.b": world.operations["a.b"]._replace(takes=("trust",))},
+    )
 
 
 OTHERWISE = {  # the right is there, and something else refuses
-    Cause.SUSPENDED: who(active=False, held="a leak"), Cause.PRINCIPAL_OFF: who(active=False), Cause.PRINCIPAL_UNFINISHED: who(ready=False), Cause.PLACE_NOT_FELT: place("top/x", made=AGO),
-    Cause.SERVICE_OFF: place("top", services=()), Cause.SERVICE_NOT_FELT: place("top", services=(("store", AGO),)),
-    Cause.LOCATION_DIFFERS: who(location="south"), Cause.CREDENTIAL_INACTIVE: key(active=False), Cause.CREDENTIAL_WAITING: key(start=LATER),
-    Cause.CREDENTIAL_ENDED: key(until=AGO), Cause.NOT_FELT: right(made=AGO), Cause.GRANT_UNFINISHED: right(ready=False),
-    Cause.WINDOW_WAITING: right(start=LATER), Cause.LICENCE_MISSING: unlicensed,
-    Cause.SIGN_IN_KIND: unfit}
+    Cause.SUSPENDED: who(active=False, held="a leak"),
+    Cause.PRINCIPAL_OFF: who(active=False),
+    Cause.PRINCIPAL_UNFINISHED: who(ready=False),
+    Cause.PLACE_NOT_FELT: place("top/x", made=AGO),
+    Cause.SERVICE_OFF: place("top", services=()),
+    Cause.SERVICE_NOT_FELT: place("top", services=(("store", AGO),)),
+    Cause.LOCATION_DIFFERS: who(location="south"),
+    Cause.CREDENTIAL_INACTIVE: key(active=False),
+    Cause.CREDENTIAL_WAITING: key(start=LATER),
+    Cause.CREDENTIAL_ENDED: key(until=AGO),
+    Cause.NOT_FELT: right(made=AGO),
+    Cause.GRANT_UNFINISHED: right(ready=False),
+    Cause.WINDOW_WAITING: right(start=LATER),
+    Cause.LICENCE_MISSING: unlicensed,
+    Cause.SIGN_IN_KIND: unfit,
+}
 MISSING = {  # the right is not there, or does not reach so far
-    Cause.NOTHING_GRANTED: lambda w: again(w, rights=[]), Cause.PLACE_ELSEWHERE: right(place="other"), Cause.WINDOW_ENDED: right(until=AGO),
-    Cause.LABEL_DIFFERS: right(labels=(("stage", frozenset({"prod"})),)), Cause.ROLE_LACKS: lambda w: again(w, roles={"r": frozenset({"c.d"})}),
-    Cause.REACH_ELSEWHERE: lambda w: again(w, rights=[Right("g", "t", "r", "top")], teams={"t": Team("t", "crew", ("elsewhere",))}),
-    Cause.LIMITS_NARROWER: key(limits=frozenset({"c.d"}))}
+    Cause.NOTHING_GRANTED: lambda w: again(w, rights=[]),
+    Cause.PLACE_ELSEWHERE: right(place="other"),
+    Cause.WINDOW_ENDED: right(until=AGO),
+    Cause.LABEL_DIFFERS: right(labels=(("stage", frozenset({"prod"})),)),
+    Cause.ROLE_LACKS: lambda w: again(w, roles={"r": frozenset({"c.d"})}),
+    Cause.REACH_ELSEWHERE: lambda w: again(
+        w, rights=[Right("g", "t", "r", "top")], teams={"t": Team("t", "crew", ("elsewhere",))}
+    ),
+    Cause.LIMITS_NARROWER: key(limits=frozenset({"c.d"})),
+}
 
 
 @pytest.mark.parametrize("cause", OTHERWISE)
@@ -84,7 +119,11 @@ def test_a_refusal_for_another_cause_shows_nothing(cause: Cause) -> None:
     found = shown(world, ASKED)
     assert (found.yes, found.cause, found.early) == (False, cause, cause in EARLY)
     assert "right is missing" not in worth(cause)
-    assert (cause is Cause.WINDOW_WAITING) == (found.begins is not None) == ("does not hold from 2027-03-01T13:00:00Z on" in found.text)
+    assert (
+        (cause is Cause.WINDOW_WAITING)
+        == (found.begins is not None)
+        == ("does not hold from 2027-03-01T13:00:00Z on" in found.text)
+    )
 
 
 @pytest.mark.parametrize("cause", MISSING)
@@ -104,10 +143,16 @@ def test_two_other_causes_at_once_show_nothing_either() -> None:
         assert shown(other(one(good())), ASKED).yes is False
 
 
-@pytest.mark.parametrize(("question", "cause"), [
-    (ASKED._replace(principal="nobody"), Cause.PRINCIPAL_UNKNOWN), (ASKED._replace(place="top/y"), Cause.PLACE_UNKNOWN),
-    (ASKED._replace(credential="z"), Cause.CREDENTIAL_UNKNOWN), (ASKED._replace(permission="a.c"), Cause.PERMISSION_UNKNOWN),
-    (ASKED._replace(person="p", credential=""), Cause.NO_DELEGATE)])
+@pytest.mark.parametrize(
+    ("question", "cause"),
+    [
+        (ASKED._replace(principal="nobody"), Cause.PRINCIPAL_UNKNOWN),
+        (ASKED._replace(place="top/y"), Cause.PLACE_UNKNOWN),
+        (ASKED._replace(credential="z"), Cause.CREDENTIAL_UNKNOWN),
+        (ASKED._replace(permission="a.c"), Cause.PERMISSION_UNKNOWN),
+        (ASKED._replace(person="p", credential=""), Cause.NO_DELEGATE),
+    ],
+)
 def test_what_is_not_known_shows_nothing(question: Question, cause: Cause) -> None:
     assert cause in SILENT
     assert shown(again(good(), rights=[]), question)[:2] == (False, cause)
@@ -131,7 +176,9 @@ def test_hidden_facts_and_facts_that_disagree_are_said() -> None:
 
 @settings(max_examples=60, deadline=None)
 @given(tenants(), st.lists(st.tuples(questions, seconds), min_size=6, max_size=6))
-def test_what_is_shown_is_refused_in_every_better_world(described: dict[str, object], asked: list[tuple[tuple[str, str, str, bool], int]]) -> None:
+def test_what_is_shown_is_refused_in_every_better_world(
+    described: dict[str, object], asked: list[tuple[tuple[str, str, str, bool], int]]
+) -> None:
     world = world_of(described)
     for (principal, permission, at, with_credential), second in asked:
         question = Question(principal, permission, at, BASE + timedelta(seconds=second), "key" if with_credential else "")
@@ -145,18 +192,31 @@ def test_what_is_shown_is_refused_in_every_better_world(described: dict[str, obj
         assert found.cause is Cause.ALLOWED or found.cause in ABOUT
 
 
-def result(permission: str, at: str, *, allowed: bool = True, held: bool | None = True, manner: Manner = Manner.TRIED, person: str = "") -> Result:
+def result(
+    permission: str, at: str, *, allowed: bool = True, held: bool | None = True, manner: Manner = Manner.TRIED, person: str = ""
+) -> Result:
     return Result(ProofWant(allowed, permission, at, person=person), manner, held, "")
 
 
 def test_a_control_is_what_held_at_the_same_place_by_the_same_service_in_the_same_way() -> None:
-    operations = {"a.b": Operation("a.b", "looks", "GET", "", "store"), "a.c": Operation("a.c", "looks", "GET", "", "store"),
-                  "x.y": Operation("x.y", "looks", "GET", "", "other"), "m.s": Operation("m.s", "looks", "GET", "", api="mail"),
-                  "m.r": Operation("m.r", "looks", "GET", "", api="mail")}
+    operations = {
+        "a.b": Operation("a.b", "looks", "GET", "", "store"),
+        "a.c": Operation("a.c", "looks", "GET", "", "store"),
+        "x.y": Operation("x.y", "looks", "GET", "", "other"),
+        "m.s": Operation("m.s", "looks", "GET", "", api="mail"),
+        "m.r": Operation("m.r", "looks", "GET", "", api="mail"),
+    }
     refused, good = result("a.b", "top", allowed=False), result("a.c", "top")
     assert control_for(refused, [refused, good], operations) is good
-    for wrong in (result("x.y", "top"), result("a.c", "other"), result("a.c", "top", held=None), result("a.c", "top", held=False),
-                  result("a.c", "top", manner=Manner.ASKED), result("a.c", "top", person="kai"), result("a.c", "top", allowed=False)):
+    for wrong in (
+        result("x.y", "top"),
+        result("a.c", "other"),
+        result("a.c", "top", held=None),
+        result("a.c", "top", held=False),
+        result("a.c", "top", manner=Manner.ASKED),
+        result("a.c", "top", person="kai"),
+        result("a.c", "top", allowed=False),
+    ):
         assert control_for(refused, [wrong], operations) is None
     asked = refused._replace(manner=Manner.ASKED)
     assert control_for(asked, [good._replace(manner=Manner.ASKED)], operations) is not None

@@ -36,15 +36,29 @@ from sigillum.core.values.times import Window
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
 
 
-@pytest.mark.parametrize(("written", "seconds"), [
-    ("10m", 600), ("8h", 28_800), ("90d", 7_776_000), ("2w", 1_209_600), ("45s", 45), ("P90D", 7_776_000), ("PT10M", 600),
-    ("P1DT2H", 93_600), ("P2W", 1_209_600), ("PT1H30M5S", 5405)])
+@pytest.mark.parametrize(
+    ("written", "seconds"),
+    [
+        ("10m", 600),
+        ("8h", 28_800),
+        ("90d", 7_776_000),
+        ("2w", 1_209_600),
+        ("45s", 45),
+        ("P90D", 7_776_000),
+        ("PT10M", 600),
+        ("P1DT2H", 93_600),
+        ("P2W", 1_209_600),
+        ("PT1H30M5S", 5405),
+    ],
+)
 def test_durations(written: str, seconds: int) -> None:
     assert times.parse_duration(written) == seconds
 
 
-@pytest.mark.parametrize("written", ["", "0d", "10", "m", "1.5h", "-5m", "P", "PT", "P1DT", "P1M", "P1Y", "3 months", "10m ",
-                                     "99999w", "P1W2D", "１０m"])
+@pytest.mark.parametrize(
+    "written",
+    ["", "0d", "10", "m", "1.5h", "-5m", "P", "PT", "P1DT", "P1M", "P1Y", "3 months", "10m ", "99999w", "P1W2D", "１０m"],
+)
 def test_what_is_no_duration(written: str) -> None:
     with pytest.raises(ValueError, match=r"duration|between"):
         times.parse_duration(written)
@@ -63,8 +77,9 @@ def test_an_instant_survives_being_written(moment: datetime) -> None:
     assert times.parse_instant(times.format_instant(whole)) == whole
 
 
-@pytest.mark.parametrize("written", ["2027-03-01", "2027-03-01T08:00:00", "2027-03-01 08:00:00Z", "tomorrow",
-                                     "2027-13-01T08:00Z"])
+@pytest.mark.parametrize(
+    "written", ["2027-03-01", "2027-03-01T08:00:00", "2027-03-01 08:00:00Z", "tomorrow", "2027-13-01T08:00Z"]
+)
 def test_what_is_no_instant(written: str) -> None:
     with pytest.raises(ValueError, match=r"."):
         times.parse_instant(written)
@@ -100,12 +115,19 @@ RFC_KEYS = ["\r", "1", "\u0080", "\u00f6", "\u20ac", "\U0001f600", "\ufb33"]
 
 def test_canonical_json_by_its_vectors() -> None:
     assert list(json.loads(canonical(dict.fromkeys(reversed(RFC_KEYS), 0)))) == RFC_KEYS
-    assert canonical({"b": [1, None, True, {"y": "\u20ac\"\\\n\u000f", "x": -0}], "a": ""}) == (
-        '{"a":"","b":[1,null,true,{"x":0,"y":"€\\"\\\\\\n\\u000f"}]}'.encode())
-    rsa = {"kty": "RSA", "n": "0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJECPebWKR"
-           "XjBZCiFV4n3oknjhMstn64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgd"
-           "AZHzu6qMQvRL5hajrn1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awa"
-           "pJzKnqDKgw", "e": "AQAB", "alg": "RS256", "kid": "2011-04-29"}
+    assert canonical({"b": [1, None, True, {"y": '\u20ac"\\\n\u000f', "x": -0}], "a": ""}) == (
+        '{"a":"","b":[1,null,true,{"x":0,"y":"€\\"\\\\\\n\\u000f"}]}'.encode()
+    )
+    rsa = {
+        "kty": "RSA",
+        "n": "0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJECPebWKR"
+        "XjBZCiFV4n3oknjhMstn64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgd"
+        "AZHzu6qMQvRL5hajrn1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awa"
+        "pJzKnqDKgw",
+        "e": "AQAB",
+        "alg": "RS256",
+        "kid": "2011-04-29",
+    }
     assert thumbprint(rsa) == "NzbLsXh8uDCcd-6MNwXF4W_7noWXFZAfHkxZsRGC9Xs"  # RFC 7638 §3.1
     with pytest.raises(ValueError, match="JWK"):
         thumbprint({"kty": "oct", "k": "x"})
@@ -120,9 +142,18 @@ def test_what_canonical_json_does_not_hold(value: Any) -> None:
 def test_external_ids_differ_where_anything_does() -> None:
     def mark(facet: str, tenant: str, *key: tuple[str, str]) -> dict[str, Any]:
         return Mark(facet, tenant, key).body()
+
     one = mark("f", "t", ("n", "v"))
-    parts = [("w", "c", one, 1), ("x", "c", one, 1), ("w", "d", one, 1), ("w", "c", one, 2), ("w", "c", mark("g", "t", ("n", "v")), 1),
-             ("w", "c", mark("f", "u", ("n", "v")), 1), ("w", "c", mark("f", "t", ("nv", "")), 1), ("w", "c", mark("f", "t", ("n", "v"), ("n", "")), 1)]
+    parts = [
+        ("w", "c", one, 1),
+        ("x", "c", one, 1),
+        ("w", "d", one, 1),
+        ("w", "c", one, 2),
+        ("w", "c", mark("g", "t", ("n", "v")), 1),
+        ("w", "c", mark("f", "u", ("n", "v")), 1),
+        ("w", "c", mark("f", "t", ("nv", "")), 1),
+        ("w", "c", mark("f", "t", ("n", "v"), ("n", "")), 1),
+    ]
     assert len({external_id(*p) for p in parts}) == len(parts)
 
 
@@ -151,7 +182,7 @@ def test_the_chain_shows_any_single_change(bodies: list[dict[str, Any]], data: s
     spoiled[at] = dataclasses.replace(entries[at], **{name: "other"})  # type: ignore[arg-type]
     assert chain.check(spoiled, "s", signed)[1]
     assert at == len(entries) - 1 or chain.check([e for e in entries if e is not entries[at]], "s", signed)[1]
-    resealed = sealed([*bodies[:at], {"x": 99}, *bodies[at + 1:]])  # by somebody with the key: only a checkpoint shows it
+    resealed = sealed([*bodies[:at], {"x": 99}, *bodies[at + 1 :]])  # by somebody with the key: only a checkpoint shows it
     hashes = {e.sequence: e.hash for e in resealed}
     kept = chain.Head("s", len(entries), entries[-1].hash)
     now = chain.check(resealed, "s", signed)[0]
@@ -174,12 +205,34 @@ def test_text_of_strangers_is_made_plain() -> None:
 def test_house_rules() -> None:
     grant, key = GrantWant("owner", "p"), CredentialWant("k", "key-pair", 400 * 86400, 1)
     proof = ProofWant(True, "a.b", "p")
-    charter = Charter("c", "nowhere", "", "x", "", Identity("service-account", "c", "c"), grants=(grant, grant),
-                      credentials=(key, key), proofs=(proof, dataclasses.replace(proof, allowed=False)))
+    charter = Charter(
+        "c",
+        "nowhere",
+        "",
+        "x",
+        "",
+        Identity("service-account", "c", "c"),
+        grants=(grant, grant),
+        credentials=(key, key),
+        proofs=(proof, dataclasses.replace(proof, allowed=False)),
+    )
     found = check(charter, rules.HouseRules(forbidden_roles=frozenset({"owner"}), named=("owner", "deputy")), ["summit"])
-    assert [m.code for m in found] == ["owner-missing", "deputy-missing", "tenant-unknown", "credential-twice", "grant-twice",
-                                       "proof-contradiction", "role-forbidden", "role-forbidden", "life-house", "life-house"]
-    assert "sigillum tenant add" in mistake_json(rules.check(dataclasses.replace(charter, tenant="q"), rules.HouseRules(), [])[1])["do"]
+    assert [m.code for m in found] == [
+        "owner-missing",
+        "deputy-missing",
+        "tenant-unknown",
+        "credential-twice",
+        "grant-twice",
+        "proof-contradiction",
+        "role-forbidden",
+        "role-forbidden",
+        "life-house",
+        "life-house",
+    ]
+    assert (
+        "sigillum tenant add"
+        in mistake_json(rules.check(dataclasses.replace(charter, tenant="q"), rules.HouseRules(), [])[1])["do"]
+    )
 
 
 LOOK, CHANGE = Operation("a.read", "looks", "GET", "/"), Operation("a.write", "changes-data", "POST", "/")
@@ -188,10 +241,19 @@ TEST, REAL = thing("place", "1", test=True), thing("place", "2", test=False)
 BOTH = Profile(work="https://w", decisions="https://d")
 
 
-@pytest.mark.parametrize(("operation", "place", "profile", "manner"), [
-    (LOOK, REAL, BOTH, Manner.TRIED), (CHANGE, TEST, BOTH, Manner.TRIED), (CHANGE, REAL, BOTH, Manner.ASKED),
-    (CHANGE, None, BOTH, Manner.ASKED), (MANAGE, TEST, BOTH, Manner.ASKED), (None, TEST, BOTH, Manner.ASKED),
-    (LOOK, REAL, Profile(decisions="https://d"), Manner.ASKED), (CHANGE, REAL, Profile(work="https://w"), Manner.NEITHER)])
+@pytest.mark.parametrize(
+    ("operation", "place", "profile", "manner"),
+    [
+        (LOOK, REAL, BOTH, Manner.TRIED),
+        (CHANGE, TEST, BOTH, Manner.TRIED),
+        (CHANGE, REAL, BOTH, Manner.ASKED),
+        (CHANGE, None, BOTH, Manner.ASKED),
+        (MANAGE, TEST, BOTH, Manner.ASKED),
+        (None, TEST, BOTH, Manner.ASKED),
+        (LOOK, REAL, Profile(decisions="https://d"), Manner.ASKED),
+        (CHANGE, REAL, Profile(work="https://w"), Manner.NEITHER),
+    ],
+)
 def test_no_proof_can_harm(operation: Operation | None, place: Record[Any] | None, profile: Profile, manner: Manner) -> None:
     for allowed in (True, False):
         assert manner_of(ProofWant(allowed, "a.x", "p"), operation, place, profile) is manner
@@ -201,16 +263,24 @@ CAN = ProofWant(True, "a.read", "p")
 ITEMS = ({"unit": "m/s"}, {"unit": "knots"})
 
 
-@pytest.mark.parametrize(("proof", "trial", "held"), [
-    (CAN, Trial(True), True), (CAN, Trial(False), False), (CAN, Trial(None), None),
-    (ProofWant(False, "a.read", "p"), Trial(False), True), (ProofWant(False, "a.read", "p"), Trial(True), False),
-    (dataclasses.replace(CAN, count=2), Trial(True, total=2, items=ITEMS), True),
-    (dataclasses.replace(CAN, count=2), Trial(True, total=3, items=ITEMS, capped=True), False),
-    (dataclasses.replace(CAN, count=2), Trial(True, items=ITEMS), True), (dataclasses.replace(CAN, count=2), Trial(True), None),
-    (dataclasses.replace(CAN, at_least=3), Trial(True, total=3, items=ITEMS, capped=True), True),
-    (dataclasses.replace(CAN, value={"unit": "knots"}), Trial(True, items=ITEMS), True),
-    (dataclasses.replace(CAN, value={"unit": "mph"}), Trial(True, items=ITEMS), False),
-    (dataclasses.replace(CAN, value={"unit": "mph"}), Trial(True, total=9, items=ITEMS, capped=True), None)])
+@pytest.mark.parametrize(
+    ("proof", "trial", "held"),
+    [
+        (CAN, Trial(True), True),
+        (CAN, Trial(False), False),
+        (CAN, Trial(None), None),
+        (ProofWant(False, "a.read", "p"), Trial(False), True),
+        (ProofWant(False, "a.read", "p"), Trial(True), False),
+        (dataclasses.replace(CAN, count=2), Trial(True, total=2, items=ITEMS), True),
+        (dataclasses.replace(CAN, count=2), Trial(True, total=3, items=ITEMS, capped=True), False),
+        (dataclasses.replace(CAN, count=2), Trial(True, items=ITEMS), True),
+        (dataclasses.replace(CAN, count=2), Trial(True), None),
+        (dataclasses.replace(CAN, at_least=3), Trial(True, total=3, items=ITEMS, capped=True), True),
+        (dataclasses.replace(CAN, value={"unit": "knots"}), Trial(True, items=ITEMS), True),
+        (dataclasses.replace(CAN, value={"unit": "mph"}), Trial(True, items=ITEMS), False),
+        (dataclasses.replace(CAN, value={"unit": "mph"}), Trial(True, total=9, items=ITEMS, capped=True), None),
+    ],
+)
 def test_judging(proof: ProofWant, trial: Trial, held: bool | None) -> None:
     result = judge(proof, Manner.TRIED, trial)
     assert result.held is held
@@ -221,17 +291,21 @@ def test_judging(proof: ProofWant, trial: Trial, held: bool | None) -> None:
     assert proofs.judge(dataclasses.replace(CAN, count=1), Manner.ASKED, Trial(True, total=1)).held is None
 
 
-@pytest.mark.parametrize(("found", "one"), [
-    ([], 0), ([0, 0], 0), ([0, 1], 1), ([1, 7, 6], 6), ([6, 4, 7], 4), ([4, 5], 5), ([5, 8], 8), ([3, 5], 3)])
+@pytest.mark.parametrize(
+    ("found", "one"), [([], 0), ([0, 0], 0), ([0, 1], 1), ([1, 7, 6], 6), ([6, 4, 7], 4), ([4, 5], 5), ([5, 8], 8), ([3, 5], 3)]
+)
 def test_the_worst_outcome_is_given(found: list[int], one: int) -> None:
     assert worst([Outcome(f) for f in found]) == one
 
 
 def test_every_exception_of_ours_has_one_root_and_a_code() -> None:
-    ours = [c for m in pkgutil.walk_packages(sigillum.__path__, "sigillum.")
-            if ".sandbox" not in m.name and not m.name.endswith("__main__")
-            for _, c in inspect.getmembers(import_module(m.name), inspect.isclass)
-            if issubclass(c, BaseException) and c.__module__.startswith("sigillum")]
+    ours = [
+        c
+        for m in pkgutil.walk_packages(sigillum.__path__, "sigillum.")
+        if ".sandbox" not in m.name and not m.name.endswith("__main__")
+        for _, c in inspect.getmembers(import_module(m.name), inspect.isclass)
+        if issubclass(c, BaseException) and c.__module__.startswith("sigillum")
+    ]
     assert len(set(ours)) >= 10
     for each in set(ours):
         assert issubclass(each, SigillumError)
@@ -243,6 +317,7 @@ def test_every_exception_of_ours_has_one_root_and_a_code() -> None:
 
 def test_every_facet_has_its_section() -> None:
     from sigillum.charters import sections
+
     in_core = {line.name.replace("-", "_") for line in LINES}
     in_files = {import_module(f"sigillum.charters.sections.{m.name}") for m in pkgutil.iter_modules(sections.__path__)}
     assert in_core == {m.FACET for m in in_files if hasattr(m, "FACET")}
@@ -261,11 +336,22 @@ def test_a_secret_shows_nothing() -> None:
         Secret(5)  # type: ignore[arg-type]
 
 
-@pytest.mark.parametrize(("text", "secret"), [
-    ("avalanche-mailer-production-2", False), ("ines.vole@brindlemoor.example", False), ("brindlemoor/sensing-prod/streams/mast-4", False),
-    ("4f0c1d2e3a4b5c6d", False), ("123e4567-e89b-12d3-a456-426614174000", False), ("d41d8cd98f00b204e9800998ecf8427e", False), ("", False),
-    ("ab3def-g7hjkm-n2pqrs-t5uvwx", True), ("eYhYyKDswrqvdEkIlcWv4m-qTu0Btgcw", True), ("T3lFLJItbAZra7pPAt_QTutPgZu_tjYO-dr7X7NJlzU", True),
-    ("da39a3ee5e6b4b0d3255bfef95601890afd80709", True)])
+@pytest.mark.parametrize(
+    ("text", "secret"),
+    [
+        ("avalanche-mailer-production-2", False),
+        ("ines.vole@brindlemoor.example", False),
+        ("brindlemoor/sensing-prod/streams/mast-4", False),
+        ("4f0c1d2e3a4b5c6d", False),
+        ("123e4567-e89b-12d3-a456-426614174000", False),
+        ("d41d8cd98f00b204e9800998ecf8427e", False),
+        ("", False),
+        ("ab3def-g7hjkm-n2pqrs-t5uvwx", True),
+        ("eYhYyKDswrqvdEkIlcWv4m-qTu0Btgcw", True),
+        ("T3lFLJItbAZra7pPAt_QTutPgZu_tjYO-dr7X7NJlzU", True),
+        ("da39a3ee5e6b4b0d3255bfef95601890afd80709", True),
+    ],
+)
 def test_what_could_be_a_secret(text: str, secret: bool) -> None:
     assert could_be_secret(text) is secret
 

@@ -41,10 +41,23 @@ def wanted(want: WorkloadWant | None = WANT, **more: Any) -> Charter:
 
 def house(*, links: tuple[tuple[str, str], ...] | None = (), identities: str = "machine") -> Fake:
     fake = Fake(profile=OPEN, refusing=True)  # what waits for others is not done
-    fake.far["local-account"] = [thing("local-account", "l1", name="beat", compartment="st", subject=SUBJECT, links=links)] if links is not None else []
+    fake.far["local-account"] = (
+        [thing("local-account", "l1", name="beat", compartment="st", subject=SUBJECT, links=links)] if links is not None else []
+    )
     fake.far["machine-group"] = [thing("machine-group", f"g-{n}", name=n, identities=identities) for n in ("low", "up", "side")]
     fake.far["machine-group"].append(thing("machine-group", "g-later", name="later", identities="machine", later=True))
-    fake.far["workload"] = [thing("workload", f"w-{n}", name=n, compartment="st", account="beat", groups=("low", "side"), runs_as=("yard:machines:low",)) for n in ("beat", "tick")]
+    fake.far["workload"] = [
+        thing(
+            "workload",
+            f"w-{n}",
+            name=n,
+            compartment="st",
+            account="beat",
+            groups=("low", "side"),
+            runs_as=("yard:machines:low",),
+        )
+        for n in ("beat", "tick")
+    ]
     return fake
 
 
@@ -65,7 +78,9 @@ def test_both_halves_are_made_in_two_tenants_each_group_is_switched_and_what_sta
     waits = [s for s in outline.steps if s.id.verb == "start"]
     assert [s.about for s in waits] == [f"until {n} has started anew and runs as st/beat, in far" for n in ("beat", "tick")]
     assert all({by_id[n].id.verb for n in s.needs} == {"finish", "link"} for s in waits)
-    assert told(outline, "group-left-out") == ["what runs on side has the identity of its machines, and the charter leaves that group out: add side to `groups`"]
+    assert told(outline, "group-left-out") == [
+        "what runs on side has the identity of its machines, and the charter leaves that group out: add side to `groups`"
+    ]
     assert len(told(outline, "later-groups")) == 1 and not told(outline, "half-missing")
     fake.enact(wanted())
     assert [type(r.error) for r in fake.results if r.error is not None] == [NotYetError, NotYetError]
@@ -104,23 +119,40 @@ def test_one_deleted_and_made_anew_and_one_that_acts_as_another_are_asked_about(
     fake.far["local-account"] = []
     gone = fake.compare(wanted())
     assert "whoever makes it acts as that" in told(gone, "half-missing")[0]
-    fake.far["local-account"] = [thing("local-account", "l1", name="beat", compartment="st", subject=SUBJECT, links=(("p9", AT),))]
+    fake.far["local-account"] = [
+        thing("local-account", "l1", name="beat", compartment="st", subject=SUBJECT, links=(("p9", AT),))
+    ]
     outline = fake.compare(wanted())
     assert ("acts as p9" in told(outline, "halves-disagree")[0], next(str(s.kind) for s in outline.steps)) == (True, "ask")
 
 
-@pytest.mark.parametrize(("want", "code"), [
-    (WANT._replace(account="default"), "default-account"), (WANT._replace(programs=("beet",)), "program-unknown"), (WANT._replace(account="bat"), "other-account")])
+@pytest.mark.parametrize(
+    ("want", "code"),
+    [
+        (WANT._replace(account="default"), "default-account"),
+        (WANT._replace(programs=("beet",)), "program-unknown"),
+        (WANT._replace(account="bat"), "other-account"),
+    ],
+)
 def test_what_is_odd_is_noted(want: WorkloadWant, code: str) -> None:
     assert told(house().compare(wanted(want)), code)
 
 
-@pytest.mark.parametrize(("when", "code"), [((), "lasting-id"), ((Condition(("id",), "equals", "uid-1"),), ""), ((Condition(("id",), "equals", "uid-0"),), "lasting-differs")])
+@pytest.mark.parametrize(
+    ("when", "code"),
+    [
+        ((), "lasting-id"),
+        ((Condition(("id",), "equals", "uid-1"),), ""),
+        ((Condition(("id",), "equals", "uid-0"),), "lasting-differs"),
+    ],
+)
 def test_the_id_that_no_namesake_gets_is_told(when: tuple[Condition, ...], code: str) -> None:
     fake = house()
     fake.far["local-account"] = [r.with_(lasting="uid-1") for r in fake.far["local-account"]]
     bound = BOUND._replace(trust=BOUND.trust._replace(when=when), issuer=Issuer("https://yard.example", lasting=("id",)))
-    assert [n.code for n in fake.compare(wanted(trusts=(bound,))).notes if n.code.startswith("lasting")] == ([code] if code else [])
+    assert [n.code for n in fake.compare(wanted(trusts=(bound,))).notes if n.code.startswith("lasting")] == (
+        [code] if code else []
+    )
 
 
 def test_what_no_cluster_has_is_a_mistake_and_what_is_hidden_changes_nothing() -> None:
@@ -135,15 +167,23 @@ def test_what_no_cluster_has_is_a_mistake_and_what_is_hidden_changes_nothing() -
 
 
 # the local account, the trusts; the code, and a part of what is said
-@pytest.mark.parametrize(("local", "trusts", "code", "text"), [
-    (LOCAL, [TRUST], "both", "far says so, and away trusts it"),
-    (None, [TRUST], "half-missing", "whoever makes it acts as that"), (None, [], "half-missing", "knows no local account st/beat"),
-    (LOCAL._replace(links=()), [TRUST], "half-missing", "far does not say"), (LOCAL, [], "half-missing", "away does not trust it"),
-    (LOCAL._replace(links=()), [], "half-missing", "neither"), (LOCAL._replace(links=(("p1", "https://other.example"),)), [TRUST], "half-missing", "does not say"),
-    (LOCAL._replace(links=(("p2", AT),)), [TRUST], "halves-disagree", "acts as p2"),
-    (LOCAL, [TRUST._replace(subject="yard:st:be\u0430t")], "halves-disagree", "CYRILLIC SMALL LETTER A"),
-    (LOCAL, [TRUST._replace(subject="", when=('{"claim":["x"],"present":true}',))], "both", ""), (LOCAL, [TRUST._replace(subject="", when=("odd",))], "half-missing", "does not trust"),
-    (LOCAL, [TRUST._replace(subject="", acts_as='["account"]')], "both", "")])
+@pytest.mark.parametrize(
+    ("local", "trusts", "code", "text"),
+    [
+        (LOCAL, [TRUST], "both", "far says so, and away trusts it"),
+        (None, [TRUST], "half-missing", "whoever makes it acts as that"),
+        (None, [], "half-missing", "knows no local account st/beat"),
+        (LOCAL._replace(links=()), [TRUST], "half-missing", "far does not say"),
+        (LOCAL, [], "half-missing", "away does not trust it"),
+        (LOCAL._replace(links=()), [], "half-missing", "neither"),
+        (LOCAL._replace(links=(("p1", "https://other.example"),)), [TRUST], "half-missing", "does not say"),
+        (LOCAL._replace(links=(("p2", AT),)), [TRUST], "halves-disagree", "acts as p2"),
+        (LOCAL, [TRUST._replace(subject="yard:st:be\u0430t")], "halves-disagree", "CYRILLIC SMALL LETTER A"),
+        (LOCAL, [TRUST._replace(subject="", when=('{"claim":["x"],"present":true}',))], "both", ""),
+        (LOCAL, [TRUST._replace(subject="", when=("odd",))], "half-missing", "does not trust"),
+        (LOCAL, [TRUST._replace(subject="", acts_as='["account"]')], "both", ""),
+    ],
+)
 def test_two_records_held_against_each_other(local: LocalAccount | None, trusts: list[Trust], code: str, text: str) -> None:
     found = halves("far", HOME, local, "st/beat", trusts)
     assert (found.code, text in found.text) == (code, True), found
@@ -154,25 +194,44 @@ def test_as_whom_it_runs_and_what_is_wrong_with_the_whole() -> None:
     beat = Workload("beat", "st", "beat", ("low", "up"), ("yard:machines:low", SUBJECT))
     assert runs(beat, SUBJECT, [low, up], "far") == "beat runs as yard:machines:low: the machines of low share one"
     assert "when it starts anew" in runs(beat._replace(groups=("up",)), SUBJECT, [low, up], "far")
-    assert (runs(beat._replace(runs_as=()), SUBJECT, [], "far"), runs(beat._replace(runs_as=(SUBJECT,)), SUBJECT, [], "far")) == ("nothing of beat runs at far", "")
+    assert (
+        runs(beat._replace(runs_as=()), SUBJECT, [], "far"),
+        runs(beat._replace(runs_as=(SUBJECT,)), SUBJECT, [], "far"),
+    ) == ("nothing of beat runs at far", "")
     tick = Workload("tick", "st", "default", ("low",), ("yard:machines:low",))
     row = Row("st/default", "yard:st:default", "away", "wind", Half("both", ""), ())
 
     def codes(*workloads: Workload, rows: tuple[Row, ...] = (), groups: tuple[MachineGroup, ...] = (low, up)) -> list[str]:
         return [f"{f.code} {f.text.split()[0]}" for f in estate("far", [LOCAL], workloads, groups, rows)]
+
     assert (codes(tick), codes(tick, beat), codes(beat), codes()) == (["machine-shared all"], ["machine-shared with"], [], [])
     assert codes(beat, rows=(row,), groups=(up, later)) == ["machine-shared groups", "default-account st/default"]
 
 
-@pytest.mark.parametrize(("change", "code"), [
-    (lambda c: c, ""), (lambda c: dataclasses.replace(c, workload=None), ""), (lambda c: dataclasses.replace(c, identity=Identity("team", "crew", "Crew")), "workload-kind"),
-    (lambda c: dataclasses.replace(c, workload=WANT._replace(tenant="nowhere")), "tenant-unknown"), (lambda c: dataclasses.replace(c, workload=WANT._replace(tenant="away")), "workload-home"),
-    (lambda c: dataclasses.replace(c, workload=WANT._replace(trust="yrad")), "half-missing"),
-    (lambda c: dataclasses.replace(c, trusts=(BOUND._replace(tenant="far"),)), "half-missing")])
+@pytest.mark.parametrize(
+    ("change", "code"),
+    [
+        (lambda c: c, ""),
+        (lambda c: dataclasses.replace(c, workload=None), ""),
+        (lambda c: dataclasses.replace(c, identity=Identity("team", "crew", "Crew")), "workload-kind"),
+        (lambda c: dataclasses.replace(c, workload=WANT._replace(tenant="nowhere")), "tenant-unknown"),
+        (lambda c: dataclasses.replace(c, workload=WANT._replace(tenant="away")), "workload-home"),
+        (lambda c: dataclasses.replace(c, workload=WANT._replace(trust="yrad")), "half-missing"),
+        (lambda c: dataclasses.replace(c, trusts=(BOUND._replace(tenant="far"),)), "half-missing"),
+    ],
+)
 def test_what_the_section_says_of_the_rest(change: Callable[[Charter], Charter], code: str) -> None:
     assert [m.code for m in check(change(wanted()), HouseRules(), ["away", "far"])] == ([code] if code else [])
 
 
 def test_its_marks_in_words() -> None:
-    marks = [Mark("workload", "far", key) for key in ((("compartment", "st"), ("account", "a")), (("compartment", "st"), ("account", "a"), ("acts", "as it")), (("group", "g"),), (("program", "p"),))]
+    marks = [
+        Mark("workload", "far", key)
+        for key in (
+            (("compartment", "st"), ("account", "a")),
+            (("compartment", "st"), ("account", "a"), ("acts", "as it")),
+            (("group", "g"),),
+            (("program", "p"),),
+        )
+    ]
     assert [words(m) for m in marks] == ["the local account st/a", "the link of st/a", "the machines of g", "the workload p"]

@@ -30,7 +30,16 @@ def compare(seen: Seen, draft: Draft) -> None:
     if name and who is not None:
         fact = seen.ask(Query(TEAM, "name", name))
         if fact.known and stand(seen, draft, mark, fact.records, f"toy {name}").record is None:
-            draft.add(Step(StepId(mark, 1, "make"), StepKind.MAKE, f"toy {name}", Make(TEAM, {"name": name}), draft.by(seen.tenant, Principal), "toys"))
+            draft.add(
+                Step(
+                    StepId(mark, 1, "make"),
+                    StepKind.MAKE,
+                    f"toy {name}",
+                    Make(TEAM, {"name": name}),
+                    draft.by(seen.tenant, Principal),
+                    "toys",
+                )
+            )
     for generation in seen.history.of("toy", seen.tenant):
         if generation.mark != mark and generation.live:
             draft.add(Step(StepId(generation.mark, 1, "end"), StepKind.END, "toy", End(TEAM, generation.id), power="toys"))

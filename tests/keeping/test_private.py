@@ -26,15 +26,23 @@ def test_a_folder_that_we_did_not_make_keeps_its_rights(tmp_path: Path) -> None:
     theirs.mkdir()
     theirs.chmod(0o755)
     write_private(theirs / "mine" / "deep" / "key.json", "x")
-    assert [mode(theirs), mode(theirs / "mine"), mode(theirs / "mine" / "deep"), mode(theirs / "mine" / "deep" / "key.json")] == [
-        0o755, 0o700, 0o700, 0o600]
+    assert [
+        mode(theirs),
+        mode(theirs / "mine"),
+        mode(theirs / "mine" / "deep"),
+        mode(theirs / "mine" / "deep" / "key.json"),
+    ] == [0o755, 0o700, 0o700, 0o600]
 
 
 def test_a_link_is_replaced_and_never_written_through(tmp_path: Path) -> None:
     for name in ("key.json", ".key.json.new"):
         (tmp_path / name).symlink_to(tmp_path / "elsewhere")
     write_private(tmp_path / "key.json", "secret")
-    assert (read_private(tmp_path / "key.json"), (tmp_path / "key.json").is_symlink(), (tmp_path / "elsewhere").exists()) == ("secret", False, False)
+    assert (read_private(tmp_path / "key.json"), (tmp_path / "key.json").is_symlink(), (tmp_path / "elsewhere").exists()) == (
+        "secret",
+        False,
+        False,
+    )
     assert left_behind(tmp_path) == []
 
 
@@ -50,7 +58,11 @@ def test_what_a_kill_left_half_written_goes(tmp_path: Path, monkeypatch: pytest.
     keeping.clear()
     assert (left_behind(tmp_path), list(tmp_path.iterdir())) == ([], [])
     keeping.keep_secret("tok", 1, Secret("verysecret"), {"tenant": "away"})
-    assert (keeping.held(), keeping.secret("tok", 1), keeping.about("tok", 1)["tenant"]) == ({("tok", 1): "secret"}, Secret("verysecret"), "away")
+    assert (keeping.held(), keeping.secret("tok", 1), keeping.about("tok", 1)["tenant"]) == (
+        {("tok", 1): "secret"},
+        Secret("verysecret"),
+        "away",
+    )
 
 
 def test_a_file_that_others_can_read_is_not_read(tmp_path: Path) -> None:

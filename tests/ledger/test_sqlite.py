@@ -24,6 +24,7 @@ def test_many_writers_get_one_chain_and_each_its_own_place(tmp_path: Path) -> No
     def counted(waiting: list[object]) -> object:
         sizes.append(len(waiting))
         return write(waiting)  # type: ignore[arg-type]
+
     ledger._write = counted  # type: ignore[assignment, method-assign]
 
     def writer(number: int) -> None:
@@ -39,6 +40,7 @@ def test_many_writers_get_one_chain_and_each_its_own_place(tmp_path: Path) -> No
             else:
                 head = ledger.append([Fresh("known", one, {"name": one}), Fresh("before", one, {"held": {}})])
                 assert [e.charter for e in ledger.entries() if e.sequence in (head.sequence, head.sequence - 1)] == [one, one]
+
     with ThreadPoolExecutor(8) as pool:
         list(pool.map(writer, range(8)))
     entries = list(ledger.entries())
@@ -54,6 +56,7 @@ def test_an_interrupted_append_leaves_nothing_behind(tmp_path: Path) -> None:
 
     def interrupted(message: bytes) -> str:
         raise KeyboardInterrupt
+
     ledger._sign = interrupted
     with pytest.raises(KeyboardInterrupt):
         ledger.append([Fresh("known", "c", {"name": "c"})])

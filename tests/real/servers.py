@@ -24,7 +24,12 @@ from cryptography.hazmat.primitives import serialization
 
 from cli.test_certificates import House
 
-PACKAGES = {"postgres": "postgresql", "rabbitmq-server": "rabbitmq-server", "node": "nodejs", "npm": "npm"}  # a program, and the Debian package that brings it
+PACKAGES = {
+    "postgres": "postgresql",
+    "rabbitmq-server": "rabbitmq-server",
+    "node": "nodejs",
+    "npm": "npm",
+}  # a program, and the Debian package that brings it
 HOME = Path(__file__).parents[2] / ".venv-real"  # where the servers that are Python packages live
 PLACES = ("/usr/sbin", "/usr/bin")
 
@@ -49,7 +54,19 @@ def install() -> None:
     wanted = (Path(__file__).parent / "requirements.txt").read_text()
     if not (HOME / "ready").is_file() or (HOME / "ready").read_text() != wanted:
         subprocess.run([sys.executable, "-m", "venv", "--clear", HOME], check=True)
-        subprocess.run([HOME / "bin" / "python", "-m", "pip", "install", "-qq", "--disable-pip-version-check", "-r", Path(__file__).parent / "requirements.txt"], check=True)
+        subprocess.run(
+            [
+                HOME / "bin" / "python",
+                "-m",
+                "pip",
+                "install",
+                "-qq",
+                "--disable-pip-version-check",
+                "-r",
+                Path(__file__).parent / "requirements.txt",
+            ],
+            check=True,
+        )
         (HOME / "ready").write_text(wanted)
     strangers()
 
@@ -65,13 +82,19 @@ def strangers() -> None:
         shutil.copy(path, STRANGERS / path.name)
     wanted = (ours / "package.json").read_text()
     if not (STRANGERS / "ready").is_file() or (STRANGERS / "ready").read_text() != wanted:
-        subprocess.run([str(program("npm")), "install", "--no-package-lock", "--no-audit", "--no-fund", "--silent"], check=True, cwd=STRANGERS)
+        subprocess.run(
+            [str(program("npm")), "install", "--no-package-lock", "--no-audit", "--no-fund", "--silent"],
+            check=True,
+            cwd=STRANGERS,
+        )
         (STRANGERS / "ready").write_text(wanted)
 
 
 def node(script: str, *words: object) -> Any:
     """What one of the strangers' scripts says."""
-    ran = subprocess.run([str(program("node")), STRANGERS / script, *map(str, words)], check=True, capture_output=True, text=True, timeout=60)
+    ran = subprocess.run(
+        [str(program("node")), STRANGERS / script, *map(str, words)], check=True, capture_output=True, text=True, timeout=60
+    )
     return json.loads(ran.stdout)
 
 
@@ -81,7 +104,9 @@ def issuer(folder: Path) -> Iterator[str]:
     folder.mkdir()
     port = free_port()
     with (folder / "out").open("wb") as out:
-        server = subprocess.Popen([str(program("node")), STRANGERS / "issuer.mjs", str(port)], cwd=folder, stdout=out, stderr=out)
+        server = subprocess.Popen(
+            [str(program("node")), STRANGERS / "issuer.mjs", str(port)], cwd=folder, stdout=out, stderr=out
+        )
     address = f"http://127.0.0.1:{port}"
     try:
         for _ in range(150):
@@ -116,8 +141,14 @@ class Database:
         return f"postgresql://127.0.0.1:{self.port}/app"
 
     def connect(self, user: str = "", password: str = "", database: str = "app") -> psycopg.Connection[tuple[object, ...]]:
-        return psycopg.connect(host="127.0.0.1", port=self.port, dbname=database, user=user or self.admin, password=password or self.password,
-                               autocommit=True)
+        return psycopg.connect(
+            host="127.0.0.1",
+            port=self.port,
+            dbname=database,
+            user=user or self.admin,
+            password=password or self.password,
+            autocommit=True,
+        )
 
     def run(self, *statements: str, database: str = "app") -> list[tuple[object, ...]]:
         with self.connect(database=database) as connection:
@@ -143,12 +174,37 @@ def postgresql(folder: Path) -> Iterator[Database]:
         if owner is not None:
             os.setgid(owner.pw_gid)
             os.setuid(owner.pw_uid)
+
     port = free_port()
-    subprocess.run([str(program("initdb")), "-D", data, "-U", "boss", "-A", "scram-sha-256", f"--pwfile={folder / 'pw'}", "-E", "UTF8", "--no-sync"],
-                   check=True, preexec_fn=as_owner, cwd=folder, stdout=subprocess.DEVNULL)
+    subprocess.run(
+        [
+            str(program("initdb")),
+            "-D",
+            data,
+            "-U",
+            "boss",
+            "-A",
+            "scram-sha-256",
+            f"--pwfile={folder / 'pw'}",
+            "-E",
+            "UTF8",
+            "--no-sync",
+        ],
+        check=True,
+        preexec_fn=as_owner,
+        cwd=folder,
+        stdout=subprocess.DEVNULL,
+    )
     house = House()
-    for name, data_ in (("ca.pem", house.own.public_bytes(serialization.Encoding.PEM)), ("key.pem", house.key.private_bytes(
-            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))):
+    for name, data_ in (
+        ("ca.pem", house.own.public_bytes(serialization.Encoding.PEM)),
+        (
+            "key.pem",
+            house.key.private_bytes(
+                serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+            ),
+        ),
+    ):
         (folder / name).write_bytes(data_)
         (folder / name).chmod(0o600)
         if owner is not None:
@@ -156,10 +212,36 @@ def postgresql(folder: Path) -> Iterator[Database]:
     rules = data / "pg_hba.conf"
     rules.write_text(f"hostssl app clerk-9,clerk-8 127.0.0.1/32 cert map=machines\n{rules.read_text()}")
     (data / "pg_ident.conf").write_text("machines clerk-9 clerk-9\nmachines gauge-1 clerk-8\n")
-    tls = [w for n, f in (("cert_file", "ca"), ("key_file", "key"), ("ca_file", "ca")) for w in ("-c", f"ssl_{n}={folder / f}.pem")]
+    tls = [
+        w for n, f in (("cert_file", "ca"), ("key_file", "key"), ("ca_file", "ca")) for w in ("-c", f"ssl_{n}={folder / f}.pem")
+    ]
     with log.open("wb") as out:
-        server = subprocess.Popen([str(program("postgres")), "-D", data, "-p", str(port), "-c", "listen_addresses=127.0.0.1", "-k", str(folder),
-                                   "-c", "log_statement=all", "-c", "fsync=off", "-c", "max_connections=100", "-c", "ssl=on", *tls], preexec_fn=as_owner, cwd=folder, stdout=out, stderr=out)
+        server = subprocess.Popen(
+            [
+                str(program("postgres")),
+                "-D",
+                data,
+                "-p",
+                str(port),
+                "-c",
+                "listen_addresses=127.0.0.1",
+                "-k",
+                str(folder),
+                "-c",
+                "log_statement=all",
+                "-c",
+                "fsync=off",
+                "-c",
+                "max_connections=100",
+                "-c",
+                "ssl=on",
+                *tls,
+            ],
+            preexec_fn=as_owner,
+            cwd=folder,
+            stdout=out,
+            stderr=out,
+        )
     made = Database(port, "boss", password, log, house)
     try:
         for _ in range(300):
@@ -180,8 +262,12 @@ class Broker:
     port: int
     address: str
 
-    def call(self, method: str, path: str, body: object = None, user: tuple[str, str] = ("guest", "guest")) -> tuple[int, object]:
-        answer = urllib3.request(method, f"{self.address}/api/{path}", json=body, headers=urllib3.make_headers(basic_auth=":".join(user)))
+    def call(
+        self, method: str, path: str, body: object = None, user: tuple[str, str] = ("guest", "guest")
+    ) -> tuple[int, object]:
+        answer = urllib3.request(
+            method, f"{self.address}/api/{path}", json=body, headers=urllib3.make_headers(basic_auth=":".join(user))
+        )
         return answer.status, json.loads(answer.data) if answer.data else None
 
 
@@ -191,15 +277,33 @@ def rabbitmq(folder: Path) -> Iterator[Broker]:
     folder.mkdir()
     node, web, mapper, peers = (free_port() for _ in range(4))
     (folder / "plugins").write_text("[rabbitmq_management].\n")
-    (folder / "rabbit.conf").write_text(f"management.tcp.port = {web}\nmanagement.tcp.ip = 127.0.0.1\nlisteners.tcp.1 = 127.0.0.1:{node}\n")
+    (folder / "rabbit.conf").write_text(
+        f"management.tcp.port = {web}\nmanagement.tcp.ip = 127.0.0.1\nlisteners.tcp.1 = 127.0.0.1:{node}\n"
+    )
     environment = {
-        **os.environ, "HOME": str(folder), "ERL_EPMD_PORT": str(mapper), "ERL_EPMD_ADDRESS": "127.0.0.1", "RABBITMQ_DIST_PORT": str(peers),
-        **{f"RABBITMQ_{name}": str(value) for name, value in {
-            "MNESIA_BASE": folder / "data", "LOG_BASE": folder / "log", "NODENAME": f"trial-{node}@localhost", "NODE_PORT": node, "PID_FILE": folder / "pid",
-            "ENABLED_PLUGINS_FILE": folder / "plugins", "CONFIG_FILE": folder / "rabbit",
-            "SERVER_ADDITIONAL_ERL_ARGS": "-kernel inet_dist_use_interface {127,0,0,1}"}.items()}}
+        **os.environ,
+        "HOME": str(folder),
+        "ERL_EPMD_PORT": str(mapper),
+        "ERL_EPMD_ADDRESS": "127.0.0.1",
+        "RABBITMQ_DIST_PORT": str(peers),
+        **{
+            f"RABBITMQ_{name}": str(value)
+            for name, value in {
+                "MNESIA_BASE": folder / "data",
+                "LOG_BASE": folder / "log",
+                "NODENAME": f"trial-{node}@localhost",
+                "NODE_PORT": node,
+                "PID_FILE": folder / "pid",
+                "ENABLED_PLUGINS_FILE": folder / "plugins",
+                "CONFIG_FILE": folder / "rabbit",
+                "SERVER_ADDITIONAL_ERL_ARGS": "-kernel inet_dist_use_interface {127,0,0,1}",
+            }.items()
+        },
+    }
     with (folder / "out").open("wb") as out:  # the usual start gives up being root, and could not read this folder
-        server = subprocess.Popen(["/usr/lib/rabbitmq/bin/rabbitmq-server"], env=environment, cwd=folder, stdout=out, stderr=out)
+        server = subprocess.Popen(
+            ["/usr/lib/rabbitmq/bin/rabbitmq-server"], env=environment, cwd=folder, stdout=out, stderr=out
+        )
     made = Broker(node, f"http://127.0.0.1:{web}")
     try:
         for _ in range(600):
@@ -226,8 +330,16 @@ class Web:
     token: str
 
     def call(self, method: str, path: str, body: object = None, token: str = "") -> tuple[int, Any]:
-        answer = urllib3.request(method, f"{self.address}/{path}", json=body, headers={"Authorization": f"token {token or self.token}"}, retries=False)
-        return answer.status, json.loads(answer.data) if answer.data and "json" in answer.headers.get("Content-Type", "") else answer.data.decode()
+        answer = urllib3.request(
+            method,
+            f"{self.address}/{path}",
+            json=body,
+            headers={"Authorization": f"token {token or self.token}"},
+            retries=False,
+        )
+        return answer.status, json.loads(answer.data) if answer.data and "json" in answer.headers.get(
+            "Content-Type", ""
+        ) else answer.data.decode()
 
     def wait(self, path: str) -> Web:
         for _ in range(300):
@@ -271,7 +383,9 @@ def jupyterhub(folder: Path) -> Iterator[Web]:
     port, token = free_port(), secrets.token_hex(20)
     (folder / "hub.py").write_text(HUB.format(front=free_port(), port=port, folder=folder, token=token))
     with (folder / "out").open("wb") as out:
-        server = subprocess.Popen([HOME / "bin" / "python", "-m", "jupyterhub", "-f", folder / "hub.py"], cwd=folder, stdout=out, stderr=out)
+        server = subprocess.Popen(
+            [HOME / "bin" / "python", "-m", "jupyterhub", "-f", folder / "hub.py"], cwd=folder, stdout=out, stderr=out
+        )
     try:
         yield Web(f"http://127.0.0.1:{port}", token).wait("hub/api/user")
     finally:
@@ -285,12 +399,19 @@ def directory(folder: Path) -> Iterator[Web]:
     folder.mkdir()
     port, token = free_port(), secrets.token_hex(20)
     with (folder / "out").open("wb") as out:
-        server = subprocess.Popen([HOME / "bin" / "scim2-server", "--port", str(port), "--bearer-token", token], cwd=folder, stdout=out, stderr=out)
+        server = subprocess.Popen(
+            [HOME / "bin" / "scim2-server", "--port", str(port), "--bearer-token", token], cwd=folder, stdout=out, stderr=out
+        )
     made = Web(f"http://127.0.0.1:{port}/v2", token)
     try:
         for _ in range(300):
             with suppress(urllib3.exceptions.HTTPError):
-                if urllib3.request("GET", f"{made.address}/Users", headers={"Authorization": f"Bearer {token}"}, retries=False).status == 200:
+                if (
+                    urllib3.request(
+                        "GET", f"{made.address}/Users", headers={"Authorization": f"Bearer {token}"}, retries=False
+                    ).status
+                    == 200
+                ):
                     break
             time.sleep(0.1)
         yield made

@@ -38,7 +38,9 @@ def call(plain: Web, method: str, path: str, body: Json | None = None) -> Json:
 def house(bare: Desk, plain: Web) -> Desk:
     (bare.folder / "admin.secret").write_text(plain.token)
     (bare.folder / "admin.secret").chmod(0o600)
-    ran = bare.run("tenant", "add", "plain", plain.address, "--admin", "boss", "--token", "file:admin.secret", "--stage", "test")
+    ran = bare.run(
+        "tenant", "add", "plain", plain.address, "--admin", "boss", "--token", "file:admin.secret", "--stage", "test"
+    )
     assert ran.code == 0, ran.err
     bare.charter(CHARTER, "roster-bot")
     return bare
@@ -52,14 +54,20 @@ def is_whole(house: Desk, plain: Web, charter: str = "roster-bot") -> None:
 
 def test_a_charter_serves_at_a_plain_directory(house: Desk, plain: Web) -> None:
     assert house.run("tenant", "inspect", "plain").out.count("cannot ") >= 4
-    house.charter(CHARTER.replace("charter: roster-bot", "charter: more") + "credentials: [{name: k, kind: key-pair, lasts: 30d}]\ngrants: [{role: reader, at: x, because: y}]\n", "more")
+    house.charter(
+        CHARTER.replace("charter: roster-bot", "charter: more")
+        + "credentials: [{name: k, kind: key-pair, lasts: 30d}]\ngrants: [{role: reader, at: x, because: y}]\n",
+        "more",
+    )
     ran = house.run("rehearse", "more")
     assert (ran.code, "no resource type for a credential" in " ".join(ran.out.split())) == (0, True), ran.out + ran.err
     Path(house.folder / "charters" / "more.yaml").unlink()
     assert house.run("enact", "roster-bot", "--yes").code == 0
     is_whole(house, plain)
     ran = house.run("retire", "roster-bot", "--because", "over", "--yes")
-    assert (ran.code, call(plain, "GET", "Users")["totalResults"], "Nothing is left" in ran.out) == (0, 0, True), ran.out + ran.err
+    assert (ran.code, call(plain, "GET", "Users")["totalResults"], "Nothing is left" in ran.out) == (0, 0, True), (
+        ran.out + ran.err
+    )
 
 
 def test_killed_at_every_boundary_it_goes_on(house: Desk, plain: Web, forked: Fork) -> None:

@@ -40,7 +40,20 @@ def house(bare: Desk, hub: Web) -> Desk:
     shutil.copy(EXAMPLE, bare.folder / "dialects" / "hub.yaml")
     (bare.folder / "admin.secret").write_text(hub.token)
     (bare.folder / "admin.secret").chmod(0o600)
-    ran = bare.run("tenant", "add", "hub", hub.address, "--driver", "dialect", "--admin", "boss", "--token", "file:admin.secret", "--stage", "test")
+    ran = bare.run(
+        "tenant",
+        "add",
+        "hub",
+        hub.address,
+        "--driver",
+        "dialect",
+        "--admin",
+        "boss",
+        "--token",
+        "file:admin.secret",
+        "--stage",
+        "test",
+    )
     assert ran.code == 0, ran.err
     bare.charter(CHARTER, "gauge")
     return bare
@@ -55,7 +68,10 @@ def is_whole(house: Desk, hub: Web, charter: str = "gauge") -> None:
     """Just what is wanted stands there, a page of the hub is read and another is not, and one more run does nothing."""
     assert [u["name"] for u in hub.call("GET", "hub/api/users")[1]] == ["gauge-1"]
     assert hub.call("GET", "hub/api/groups/lookers")[1]["users"] == ["gauge-1"]
-    assert len([t for t in hub.call("GET", "hub/api/users/gauge-1/tokens")[1]["api_tokens"] if t["note"].startswith("sigillum ")]) == 1
+    assert (
+        len([t for t in hub.call("GET", "hub/api/users/gauge-1/tokens")[1]["api_tokens"] if t["note"].startswith("sigillum ")])
+        == 1
+    )
     mine = token_of(house)
     assert "jupyterhub_" in hub.call("GET", "hub/metrics", token=mine)[1]
     assert hub.call("GET", "hub/api/users", token=mine)[0] == 403
@@ -79,6 +95,7 @@ def test_a_charter_serves_at_a_real_hub(house: Desk, hub: Web) -> None:
             status = hub.call("GET", "hub/metrics", token=token_of(house))[0]
             if status != 200:
                 refused.append(status)
+
     reading = threading.Thread(target=client)
     reading.start()
     try:

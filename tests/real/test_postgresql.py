@@ -46,8 +46,14 @@ proofs:
   - {cannot: table.insert, at: app/sales/trial}
   - {cannot: table.delete, at: app/sales/orders}
 """
-SCHEMA = ("DROP SCHEMA IF EXISTS sales CASCADE", "CREATE SCHEMA sales", "CREATE TABLE sales.orders (id int PRIMARY KEY, what text NOT NULL)",
-          "CREATE TABLE sales.trial (id serial, note text)", "COMMENT ON TABLE sales.trial IS '[sigillum:trial]'", "CREATE ROLE office NOLOGIN")
+SCHEMA = (
+    "DROP SCHEMA IF EXISTS sales CASCADE",
+    "CREATE SCHEMA sales",
+    "CREATE TABLE sales.orders (id int PRIMARY KEY, what text NOT NULL)",
+    "CREATE TABLE sales.trial (id serial, note text)",
+    "COMMENT ON TABLE sales.trial IS '[sigillum:trial]'",
+    "CREATE ROLE office NOLOGIN",
+)
 
 
 @pytest.fixture(scope="module")
@@ -64,7 +70,20 @@ def house(bare: Desk, server: Database) -> Desk:
     server.run(*SCHEMA)
     (bare.folder / "admin.secret").write_text(server.password)
     (bare.folder / "admin.secret").chmod(0o600)
-    ran = bare.run("tenant", "add", "db", server.address, "--driver", "postgresql", "--admin", "boss", "--token", "file:admin.secret", "--stage", "test")
+    ran = bare.run(
+        "tenant",
+        "add",
+        "db",
+        server.address,
+        "--driver",
+        "postgresql",
+        "--admin",
+        "boss",
+        "--token",
+        "file:admin.secret",
+        "--stage",
+        "test",
+    )
     assert ran.code == 0, ran.err
     bare.charter(CHARTER, "clerk")
     return bare
@@ -85,7 +104,9 @@ def lets_in(server: Database, secret: str) -> bool:
 
 def is_whole(house: Desk, server: Database, charter: str = "clerk") -> None:
     """Just what is wanted stands there, the kept password opens it, and another run does nothing."""
-    assert server.run("SELECT rolname, rolcanlogin FROM pg_roles WHERE rolname !~ '^pg_' AND rolname NOT IN ('boss', 'office')") == [("clerk-7", True)]
+    assert server.run(
+        "SELECT rolname, rolcanlogin FROM pg_roles WHERE rolname !~ '^pg_' AND rolname NOT IN ('boss', 'office')"
+    ) == [("clerk-7", True)]
     assert server.run("SELECT count(*) FROM information_schema.table_privileges WHERE grantee = 'clerk-7'") == [(1,)]
     with server.connect("clerk-7", secret_of(house)) as mine:
         assert mine.execute("SELECT count(*) FROM sales.orders").fetchone() == (0,)
@@ -98,12 +119,16 @@ def test_a_charter_serves_on_a_real_server(house: Desk, server: Database) -> Non
     ran = house.run("enact", "clerk", "--yes")
     assert (ran.code, ran.out.count("holds ")) == (0, 3), ran.out + ran.err
     is_whole(house, server)
-    assert server.run("SELECT count(*) FROM pg_auth_members m JOIN pg_roles r ON r.oid = m.roleid WHERE r.rolname = 'office'") == [(1,)]
+    assert server.run(
+        "SELECT count(*) FROM pg_auth_members m JOIN pg_roles r ON r.oid = m.roleid WHERE r.rolname = 'office'"
+    ) == [(1,)]
     said = server.log.read_bytes()
     assert (secret_of(house).encode() in said, b"SCRAM-SHA-256$" in said) == (False, True)  # the password never travels
     before = len(said)
     assert house.run("enact", "clerk", "--yes").code == 0
-    assert not any(word in server.log.read_bytes()[before:] for word in (b"ALTER ROLE", b"GRANT ", b"CREATE ROLE", b"COMMENT ON"))
+    assert not any(
+        word in server.log.read_bytes()[before:] for word in (b"ALTER ROLE", b"GRANT ", b"CREATE ROLE", b"COMMENT ON")
+    )
     ran = house.run("suspend", "clerk", "--because", "x", "--yes")
     assert (ran.code, ran.out.count("refused  ")) == (0, 2), ran.out + ran.err
     server.run('ALTER ROLE "clerk-7" CONNECTION LIMIT -1')
@@ -121,13 +146,21 @@ def test_a_charter_serves_on_a_real_server(house: Desk, server: Database) -> Non
 
 
 def test_a_client_certificate_is_taken_by_the_name_that_the_server_maps(house: Desk, server: Database) -> None:
-    words = CHARTER.replace("clerk-7", "clerk-9").replace("name: clerk-pw, kind: password, lasts: 30d", "name: clerk-cert, kind: certificate, algorithm: ES256, signed_by: ca, lasts: 30d")
+    words = CHARTER.replace("clerk-7", "clerk-9").replace(
+        "name: clerk-pw, kind: password, lasts: 30d",
+        "name: clerk-cert, kind: certificate, algorithm: ES256, signed_by: ca, lasts: 30d",
+    )
     house.charter(words, "clerk")
     assert house.run("enact", "clerk", "--yes").code == 6
 
     def answered(number: int) -> None:
-        server.house.answer(house.folder / "requests" / f"clerk-clerk-cert-{number}.csr.pem", house.folder / f"answer-{number}.pem", timedelta(days=24 + number))
+        server.house.answer(
+            house.folder / "requests" / f"clerk-clerk-cert-{number}.csr.pem",
+            house.folder / f"answer-{number}.pem",
+            timedelta(days=24 + number),
+        )
         house.charter(words.replace("lasts: 30d", f"certificate: file:answer-{number}.pem, lasts: 30d"), "clerk")
+
     answered(1)
     ran = house.run("enact", "clerk", "--yes")
     assert (ran.code, ran.out.count("holds "), "with its certificate, over TLS" in ran.out) == (0, 3, True), ran.out + ran.err
@@ -139,22 +172,41 @@ def test_a_client_certificate_is_taken_by_the_name_that_the_server_maps(house: D
     assert house.run("rotate", "clerk", "--end", "--yes").code == 7
     time.sleep(2)
     ran = house.run("rotate", "clerk")
-    assert (ran.code, "it is taken there until its own end" in " ".join(ran.out.split())) == (7, True), ran.out + ran.err  # its end is its own
-    assert server.run("SELECT shobj_description(oid, 'pg_authid') ~ 'certificate:.*certificate:' FROM pg_roles WHERE rolname = 'clerk-9'") == [(False,)]
-    for name, told in (("clerk-8", "its map machines lets gauge-1 in as clerk-8"), ("clerk-6", "no rule of its pg_hba.conf lets clerk-6 in")):
+    assert (ran.code, "it is taken there until its own end" in " ".join(ran.out.split())) == (7, True), (
+        ran.out + ran.err
+    )  # its end is its own
+    assert server.run(
+        "SELECT shobj_description(oid, 'pg_authid') ~ 'certificate:.*certificate:' FROM pg_roles WHERE rolname = 'clerk-9'"
+    ) == [(False,)]
+    for name, told in (
+        ("clerk-8", "its map machines lets gauge-1 in as clerk-8"),
+        ("clerk-6", "no rule of its pg_hba.conf lets clerk-6 in"),
+    ):
         house.charter(words.replace("clerk-9", name).replace("charter: clerk", f"charter: {name}"), name)
         assert house.run("enact", name, "--yes").code == 6
-        server.house.answer(house.folder / "requests" / f"{name}-clerk-cert-1.csr.pem", house.folder / "other.pem", timedelta(days=2))
-        house.charter(words.replace("clerk-9", name).replace("charter: clerk", f"charter: {name}").replace("lasts: 30d", "certificate: file:other.pem, lasts: 30d"), name)
+        server.house.answer(
+            house.folder / "requests" / f"{name}-clerk-cert-1.csr.pem", house.folder / "other.pem", timedelta(days=2)
+        )
+        house.charter(
+            words.replace("clerk-9", name)
+            .replace("charter: clerk", f"charter: {name}")
+            .replace("lasts: 30d", "certificate: file:other.pem, lasts: 30d"),
+            name,
+        )
         ran = house.run("enact", name, "--yes")
         assert (ran.code, told in " ".join(ran.out.split())) == (4, True), ran.out + ran.err
 
 
 def test_what_has_an_end_is_ended_by_sweep(house: Desk, server: Database) -> None:
-    house.charter(CHARTER.replace("at: app/sales/orders, because: it reads}", "at: app/sales/orders, lasts: 8s, because: it reads}"), "clerk")
+    house.charter(
+        CHARTER.replace("at: app/sales/orders, because: it reads}", "at: app/sales/orders, lasts: 8s, because: it reads}"),
+        "clerk",
+    )
     assert "sweep ends it" in " ".join(house.run("rehearse", "clerk").out.split())
     assert house.run("enact", "clerk", "--yes").code == 0
-    ran = house.run("lend", "table-update", "--at", "app/sales/orders", "--to", "clerk-7", "--for", "2s", "--because", "a repair", "--yes")
+    ran = house.run(
+        "lend", "table-update", "--at", "app/sales/orders", "--to", "clerk-7", "--for", "2s", "--because", "a repair", "--yes"
+    )
     assert (ran.code, "let `sigillum sweep` run" in " ".join(ran.out.split())) == (0, True), ran.out + ran.err
     held = "SELECT privilege_type FROM information_schema.table_privileges WHERE grantee = 'clerk-7' ORDER BY 1"
     assert server.run(held) == [("SELECT",), ("UPDATE",)]
@@ -176,7 +228,9 @@ def test_a_membership_gives_its_rights_and_no_more(house: Desk, server: Database
         server.run('ALTER ROLE "clerk-7" NOINHERIT')
     assert house.run("prove", "clerk").code == 0
     ran = house.run("rehearse", "clerk", "--format", "json")
-    assert "membership of clerk-7 in office" in ran.json["charters"][0]["steps"][0]["about"], ran.out  # what gives nothing is no membership
+    assert "membership of clerk-7 in office" in ran.json["charters"][0]["steps"][0]["about"], (
+        ran.out
+    )  # what gives nothing is no membership
 
 
 def test_killed_ten_times_it_goes_on(house: Desk, server: Database, forked: Fork) -> None:
@@ -191,7 +245,9 @@ def test_killed_ten_times_it_goes_on(house: Desk, server: Database, forked: Fork
         is_whole(house, server, f"clerk-{number}")
 
 
-def test_a_rotation_killed_anywhere_leaves_one_password_and_a_client_that_is_let_in(house: Desk, server: Database, forked: Fork) -> None:
+def test_a_rotation_killed_anywhere_leaves_one_password_and_a_client_that_is_let_in(
+    house: Desk, server: Database, forked: Fork
+) -> None:
     assert house.run("enact", "clerk", "--yes").code == 0
     names, number = list[str](), 0
     while number <= len(names):
@@ -203,6 +259,7 @@ def test_a_rotation_killed_anywhere_leaves_one_password_and_a_client_that_is_let
                 file.write(name + "\n")
             if len(names) > number and name == names[number]:  # noqa: B023
                 os.kill(os.getpid(), signal.SIGKILL)
+
         with Both(house, "clerk-pw", lambda secret: lets_in(server, secret)) as client:
             forked(house, ["rotate", "clerk", "--gap", "--yes"], at)
             names = names or list(dict.fromkeys(path.read_text().splitlines()))
@@ -224,11 +281,17 @@ def test_rehearsing_asks_as_much_of_many_roles_as_of_few(house: Desk, server: Da
     assert house.run("rehearse", "clerk").code == 0
     asked = server.log.read_bytes().count(b"LOG:  execute") + server.log.read_bytes().count(b"LOG:  statement: SELECT") - before
     assert 5 <= asked <= 60, asked
-    server.run("DO $$ DECLARE r text; BEGIN FOR r IN SELECT rolname FROM pg_roles WHERE rolname LIKE 'other-%' LOOP EXECUTE format('DROP ROLE %I', r); END LOOP; END $$")
+    server.run(
+        "DO $$ DECLARE r text; BEGIN FOR r IN SELECT rolname FROM pg_roles WHERE rolname LIKE 'other-%' LOOP EXECUTE format('DROP ROLE %I', r); END LOOP; END $$"
+    )
 
 
 def test_no_value_changes_a_statement(house: Desk, server: Database, tmp_path: Path) -> None:
-    driver = Driver(Address("db", server.address, admin="boss", driver="postgresql"), Link(Secret(server.password), tmp_path), server_of(server.address))
+    driver = Driver(
+        Address("db", server.address, admin="boss", driver="postgresql"),
+        Link(Secret(server.password), tmp_path),
+        server_of(server.address),
+    )
     for value in [*HOSTILE, '"; DROP TABLE sales.orders; --', "a'b", "%s", "%(x)s", "$1", "$$"]:
         made = driver.make(Make(ACCOUNT, {"name": value, "display": value, "active": True}), "m-1")
         if made.result is Result.DONE:
@@ -252,9 +315,14 @@ def test_what_is_wrong_is_told(bare: Desk, server: Database) -> None:
 
     def add(address: str) -> Any:
         return bare.run("tenant", "add", "db", address, "--driver", "postgresql", "--admin", "boss", "--token", "file:wrong")
-    for address, code, told in ((server.address, 4, "authentication failed"), ("postgresql://127.0.0.1:1/app", 5, "cannot be reached"),
-                                ("postgresql://boss:pw@127.0.0.1/app", 2, "no address of a database"), ("postgresql://127.0.0.1/", 2, "no address"),
-                                ("postgresql://127.0.0.1:5432/app?sslmode=disable", 2, "no address")):
+
+    for address, code, told in (
+        (server.address, 4, "authentication failed"),
+        ("postgresql://127.0.0.1:1/app", 5, "cannot be reached"),
+        ("postgresql://boss:pw@127.0.0.1/app", 2, "no address of a database"),
+        ("postgresql://127.0.0.1/", 2, "no address"),
+        ("postgresql://127.0.0.1:5432/app?sslmode=disable", 2, "no address"),
+    ):
         ran = add(address)
         assert (ran.code, told in ran.err, "Traceback" in ran.err) == (code, True, False), ran.err
 
@@ -266,8 +334,11 @@ class Served:
         self.server, self.folder, self.said = server, folder, list[str]()
 
     def connect(self) -> Driver:
-        return Driver(Address("db", self.server.address, admin="boss", driver="postgresql"), Link(Secret(self.server.password), self.folder),
-                      server_of(self.server.address))
+        return Driver(
+            Address("db", self.server.address, admin="boss", driver="postgresql"),
+            Link(Secret(self.server.password), self.folder),
+            server_of(self.server.address),
+        )
 
     def changes(self) -> int:
         return sum(self.server.log.read_bytes().count(b"statement: " + word) for word in (b"COMMIT",))
@@ -283,10 +354,32 @@ class Served:
 
     def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
         until = datetime.now(UTC).replace(microsecond=0) + timedelta(days=3)
-        return [(KINDS["credential"], {"principal": account, "carrier": "account", "type": "password", "name": "pw", "until": until, "active": True,
-                                       "password": Secret("a-password-4712")}),
-                (KINDS["grant"], {"principal": account, "carrier": "account", "role": "table-select", "role_id": "table-select",
-                                  "place": "app/sales/orders", "place_id": "app/sales/orders", "where": ()})]
+        return [
+            (
+                KINDS["credential"],
+                {
+                    "principal": account,
+                    "carrier": "account",
+                    "type": "password",
+                    "name": "pw",
+                    "until": until,
+                    "active": True,
+                    "password": Secret("a-password-4712"),
+                },
+            ),
+            (
+                KINDS["grant"],
+                {
+                    "principal": account,
+                    "carrier": "account",
+                    "role": "table-select",
+                    "role_id": "table-select",
+                    "place": "app/sales/orders",
+                    "place_id": "app/sales/orders",
+                    "where": (),
+                },
+            ),
+        ]
 
     def secrets(self) -> list[str]:
         return [self.server.password, "a-password-4712"]

@@ -40,7 +40,20 @@ def house(bare: Desk, broker: Broker) -> Desk:
     shutil.copy(EXAMPLE, bare.folder / "dialects" / "broker.yaml")
     (bare.folder / "admin.secret").write_text("guest")
     (bare.folder / "admin.secret").chmod(0o600)
-    ran = bare.run("tenant", "add", "broker", broker.address, "--driver", "dialect", "--admin", "guest", "--token", "file:admin.secret", "--stage", "test")
+    ran = bare.run(
+        "tenant",
+        "add",
+        "broker",
+        broker.address,
+        "--driver",
+        "dialect",
+        "--admin",
+        "guest",
+        "--token",
+        "file:admin.secret",
+        "--stage",
+        "test",
+    )
     assert ran.code == 0, ran.err
     bare.charter(CHARTER, "tail")
     return bare
@@ -52,10 +65,21 @@ def is_whole(house: Desk, broker: Broker, charter: str = "tail") -> None:
     assert (status, sorted(u["name"] for u in users)) == (200, ["guest", "tail-1"])  # type: ignore[attr-defined]
     path = max((house.folder / ".sigillum" / "keys").glob("*/current/tail-pw.json"), key=lambda p: p.lstat().st_mtime_ns)
     mine = ("tail-1", str(json.loads(path.read_text())["secret"]))
-    broker.call("POST", "exchanges/orders/amq.default/publish", {"properties": {}, "routing_key": "sigillum-trial", "payload": "a word", "payload_encoding": "string"})
-    got = broker.call("POST", "queues/orders/sigillum-trial/get", {"count": 1, "ackmode": "ack_requeue_false", "encoding": "auto"}, mine)
+    broker.call(
+        "POST",
+        "exchanges/orders/amq.default/publish",
+        {"properties": {}, "routing_key": "sigillum-trial", "payload": "a word", "payload_encoding": "string"},
+    )
+    got = broker.call(
+        "POST", "queues/orders/sigillum-trial/get", {"count": 1, "ackmode": "ack_requeue_false", "encoding": "auto"}, mine
+    )
     assert got[1][0]["payload"] == "a word"  # type: ignore[index]
-    sent = broker.call("POST", "exchanges/orders/amq.default/publish", {"properties": {}, "routing_key": "x", "payload": "", "payload_encoding": "string"}, mine)
+    sent = broker.call(
+        "POST",
+        "exchanges/orders/amq.default/publish",
+        {"properties": {}, "routing_key": "x", "payload": "", "payload_encoding": "string"},
+        mine,
+    )
     assert sent[0] in (400, 401, 403), sent
     assert house.run("rehearse", charter, "--format", "json").json["charters"][0]["steps"] == []
 

@@ -33,7 +33,9 @@ def theirs(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 def token(theirs: str, name: str, path: Path) -> Path:
     """What a workload of theirs gets, for summit."""
     headers = {**urllib3.make_headers(basic_auth=f"{name}:{name}-secret"), "Content-Type": "application/x-www-form-urlencoded"}
-    answer = urllib3.request("POST", f"{theirs}/token", body="grant_type=client_credentials&resource=urn%3Asummit", headers=headers)
+    answer = urllib3.request(
+        "POST", f"{theirs}/token", body="grant_type=client_credentials&resource=urn%3Asummit", headers=headers
+    )
     path.write_text(answer.json()["access_token"])
     path.chmod(0o600)
     return path
@@ -49,14 +51,21 @@ def test_tokens_of_a_strangers_provider_are_taken_by_a_trust(bare: Desk, sandbox
     right, wrong = (token(theirs, name, bare.folder / f"{name}.jwt") for name in ("reader", "clerk"))
     ran = bare.run("token", "read", str(right), "--against", "summit", "--audience", "urn:summit")
     assert (ran.code, f"Verified: a key of {theirs}" in ran.out) == (0, True), ran.out + ran.err
-    assert (bare.run("trust", "try", str(right), "mast-reader").code, bare.run("trust", "try", str(wrong), "mast-reader").code) == (0, 1)
+    assert (
+        bare.run("trust", "try", str(right), "mast-reader").code,
+        bare.run("trust", "try", str(wrong), "mast-reader").code,
+    ) == (0, 1)
     ran = bare.run("prove", "mast-reader", "--outside", str(right))
     assert (ran.code, "tried" in ran.out) == (0, True), ran.out + ran.err
     changed = bare.folder / "changed.jwt"
     changed.write_text(right.read_text()[:-8] + "AAAAAAAA")
     assert bare.run("token", "read", str(changed), "--against", "summit").code == 1
     [trust] = away.state()["resources"]["Trust"]
-    for file, expected in ((right, {"type": "bearer", "issued": "urn:ietf:params:oauth:token-type:access_token"}), (wrong, {"error": "invalid_grant"}), (changed, {"error": "invalid_grant"})):
+    for file, expected in (
+        (right, {"type": "bearer", "issued": "urn:ietf:params:oauth:token-type:access_token"}),
+        (wrong, {"error": "invalid_grant"}),
+        (changed, {"error": "invalid_grant"}),
+    ):
         said = node("client.mjs", away.address.removesuffix("/scim/v2"), file, trust["id"], trust["principal"]["value"])
         assert 0 < said.pop("lives", 1) <= 600
         assert {n: v.lower() if n == "type" else v for n, v in said.items()} == expected, file

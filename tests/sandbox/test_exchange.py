@@ -36,29 +36,68 @@ class Outside:
         self.signer, self.other = Signer(algorithm), Signer(algorithm)
         self.key_set = [{**self.signer.public, "kid": "k1", "use": "sig"}]
         self.now = int(datetime.fromisoformat(away.sandbox.clock().replace("Z", "+00:00")).timestamp())
-        self.account = away.make("/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "mast-reader"})["id"]
+        self.account = away.make(
+            "/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "mast-reader"}
+        )["id"]
         self.trust = ""
 
     def claims(self, **changed: Any) -> Json:
-        made = {"iss": ISSUER, "sub": "4712:reader", "aud": "summit", "iat": self.now, "nbf": self.now, "exp": self.now + 300, "jti": "j1", "account": "4712", **changed}
+        made = {
+            "iss": ISSUER,
+            "sub": "4712:reader",
+            "aud": "summit",
+            "iat": self.now,
+            "nbf": self.now,
+            "exp": self.now + 300,
+            "jti": "j1",
+            "account": "4712",
+            **changed,
+        }
         return {n: v for n, v in made.items() if v is not ...}
 
     def trusted(self, keys: Any = None, name: str = "outside", **more: Any) -> str:
-        body = {"schemas": ["urn:sigillum:scim:1.0:Trust"], "principal": {"value": self.account, "$ref": self.account}, "name": name, "issuer": ISSUER, "audience": "summit", "subject": "4712:reader",
-                "keys": json.dumps({"keys": keys if keys is not None else self.key_set}), "conditions": [text_of(Condition(("account",), "equals", "4712"))], **more}
+        body = {
+            "schemas": ["urn:sigillum:scim:1.0:Trust"],
+            "principal": {"value": self.account, "$ref": self.account},
+            "name": name,
+            "issuer": ISSUER,
+            "audience": "summit",
+            "subject": "4712:reader",
+            "keys": json.dumps({"keys": keys if keys is not None else self.key_set}),
+            "conditions": [text_of(Condition(("account",), "equals", "4712"))],
+            **more,
+        }
         return str(self.away.make("/Trusts", body)["id"])
 
     def exchanged(self, token: str, trust: str = "", **more: str) -> tuple[int, Json]:
         self.trust = trust or self.trust or self.trusted()
-        form = {"grant_type": EXCHANGE, "subject_token": token, "subject_token_type": "urn:ietf:params:oauth:token-type:jwt", "audience": self.trust, "act_as": self.account, **more}
-        answer = self.away.sandbox.pool.request("POST", f"{self.base}/oauth/token", body=urlencode(form), headers={"Content-Type": "application/x-www-form-urlencoded"})
+        form = {
+            "grant_type": EXCHANGE,
+            "subject_token": token,
+            "subject_token_type": "urn:ietf:params:oauth:token-type:jwt",
+            "audience": self.trust,
+            "act_as": self.account,
+            **more,
+        }
+        answer = self.away.sandbox.pool.request(
+            "POST",
+            f"{self.base}/oauth/token",
+            body=urlencode(form),
+            headers={"Content-Type": "application/x-www-form-urlencoded"},
+        )
         return answer.status, answer.json()
 
     def verified(self, token: str, keys: Any = None) -> bool:
         """By ours: genuine, and matching the same trust."""
         trust = Trust("outside", ISSUER, "summit", subject="4712:reader", when=(Condition(("account",), "equals", "4712"),))
         try:
-            claims = verify(token, lambda anew: keys if keys is not None else self.key_set, issuer=ISSUER, audience="summit", now=datetime.fromtimestamp(self.now, UTC))
+            claims = verify(
+                token,
+                lambda anew: keys if keys is not None else self.key_set,
+                issuer=ISSUER,
+                audience="summit",
+                now=datetime.fromtimestamp(self.now, UTC),
+            )
         except TokenRefusedError as problem:
             assert problem.reason, problem
             return False
@@ -78,6 +117,7 @@ class Outside:
         from cryptography.hazmat.primitives import hashes
         from cryptography.hazmat.primitives.asymmetric import ec
         from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
+
         r, s = decode_dss_signature(self.signer.ec.sign(message, ec.ECDSA(hashes.SHA256())))
         return r.to_bytes(32, "big") + s.to_bytes(32, "big")
 
@@ -98,19 +138,40 @@ def nested(depth: int) -> Any:
 ATTACKS: dict[str, tuple[Callable[[Outside], str], bool]] = {
     "an honest token": (lambda o: o.signer.sign(o.claims(), kid="k1"), True),
     "aud as a list of one": (lambda o: o.signer.sign(o.claims(aud=["summit"]), kid="k1"), True),
-    "a key of its own in the header does not spoil a good signature": (lambda o: o.by_hand(b64(o.header(jwk=o.other.public).encode()), b64(json.dumps(o.claims()).encode())), True),
+    "a key of its own in the header does not spoil a good signature": (
+        lambda o: o.by_hand(b64(o.header(jwk=o.other.public).encode()), b64(json.dumps(o.claims()).encode())),
+        True,
+    ),
     "no kid, one key": (lambda o: o.signer.sign(o.claims()), True),
     "no typ": (lambda o: o.raw('{"alg":"ES256","kid":"k1"}', json.dumps(o.claims())), True),
     "algorithm none": (lambda o: b64(b'{"alg":"none"}') + "." + b64(json.dumps(o.claims()).encode()) + ".", False),
-    "algorithm none in other letters": (lambda o: b64(b'{"alg":"nOnE"}') + "." + b64(json.dumps(o.claims()).encode()) + ".", False),
+    "algorithm none in other letters": (
+        lambda o: b64(b'{"alg":"nOnE"}') + "." + b64(json.dumps(o.claims()).encode()) + ".",
+        False,
+    ),
     "the signature left out": (lambda o: o.signer.sign(o.claims(), kid="k1").rpartition(".")[0] + ".", False),
-    "key confusion: the public key as a shared secret": (lambda o: (m := b64(b'{"alg":"HS256","kid":"k1"}') + "." + b64(json.dumps(o.claims()).encode())) + "." + b64(
-        hmac.new(json.dumps(o.signer.public).encode(), m.encode(), hashlib.sha256).digest()), False),
+    "key confusion: the public key as a shared secret": (
+        lambda o: (
+            (m := b64(b'{"alg":"HS256","kid":"k1"}') + "." + b64(json.dumps(o.claims()).encode()))
+            + "."
+            + b64(hmac.new(json.dumps(o.signer.public).encode(), m.encode(), hashlib.sha256).digest())
+        ),
+        False,
+    ),
     "another algorithm than the key's": (lambda o: o.raw(o.header(alg="RS256"), json.dumps(o.claims())), False),
     "signed by somebody else": (lambda o: o.other.sign(o.claims(), kid="k1"), False),
     "signed by the key in its header": (lambda o: o.other.sign(o.claims(), kid="k1", jwk=json.dumps(o.other.public)), False),
     "keys by address": (lambda o: o.other.sign(o.claims(), kid="k1", jku="https://evil.example/keys"), False),
-    "claims changed": (lambda o: (t := o.signer.sign(o.claims(), kid="k1").split("."))[0] + "." + b64(json.dumps(o.claims(account="4712", x=1)).encode()) + "." + t[2], False),
+    "claims changed": (
+        lambda o: (
+            (t := o.signer.sign(o.claims(), kid="k1").split("."))[0]
+            + "."
+            + b64(json.dumps(o.claims(account="4712", x=1)).encode())
+            + "."
+            + t[2]
+        ),
+        False,
+    ),
     "a key that is not registered": (lambda o: o.signer.sign(o.claims(), kid="k2"), False),
     "unknown crit": (lambda o: o.raw(o.header(crit=["exp"]), json.dumps(o.claims())), False),
     "an access token": (lambda o: o.raw(o.header(typ="at+jwt"), json.dumps(o.claims())), False),
@@ -137,7 +198,10 @@ ATTACKS: dict[str, tuple[Callable[[Outside], str], bool]] = {
     "another customer of a shared issuer": (lambda o: o.signer.sign(o.claims(account="9900"), kid="k1"), False),
     "a condition that matches by accident: a number": (lambda o: o.signer.sign(o.claims(account=4712), kid="k1"), False),
     "a condition that matches by accident: a list": (lambda o: o.signer.sign(o.claims(account=["4712"]), kid="k1"), False),
-    "a condition that matches by accident: a longer text": (lambda o: o.signer.sign(o.claims(account="47120"), kid="k1"), False),
+    "a condition that matches by accident: a longer text": (
+        lambda o: o.signer.sign(o.claims(account="47120"), kid="k1"),
+        False,
+    ),
     "duplicate claims": (lambda o: o.raw(o.header(), json.dumps(o.claims())[:-1] + ',"account":"4712"}'), False),
     "duplicate claims, deep": (lambda o: o.raw(o.header(), json.dumps(o.claims())[:-1] + ',"x":{"a":1,"a":2}}'), False),
     "duplicate header": (lambda o: o.raw('{"alg":"ES256","kid":"k1","alg":"ES256"}', json.dumps(o.claims())), False),
@@ -158,10 +222,15 @@ def test_attack(outside: Outside, attack: str) -> None:
 
 
 KEY_SETS: dict[str, tuple[Callable[[Outside], list[Json]], bool]] = {
-    "a secret key in the set": (lambda o: [{"kty": "oct", "k": b64(b"x" * 32), "kid": "k1"}], False), "a key for encryption": (lambda o: [{**o.key_set[0], "use": "enc"}], False),
-    "a key of another algorithm": (lambda o: [{**o.key_set[0], "alg": "ES512"}], False), "twin kids, the right one second": (lambda o: [{**o.other.public, "kid": "k1"}, *o.key_set], True),
-    "the key set swapped": (lambda o: [{**o.other.public, "kid": "k1"}], False), "an empty set": (lambda o: [], False), "a withdrawn key": (lambda o: [{**o.signer.public, "kid": "k0"}], False),
-    "a broken key beside it": (lambda o: [{"kty": "EC", "crv": "P-256", "x": "!", "y": "!", "kid": "k1"}, *o.key_set], True)}
+    "a secret key in the set": (lambda o: [{"kty": "oct", "k": b64(b"x" * 32), "kid": "k1"}], False),
+    "a key for encryption": (lambda o: [{**o.key_set[0], "use": "enc"}], False),
+    "a key of another algorithm": (lambda o: [{**o.key_set[0], "alg": "ES512"}], False),
+    "twin kids, the right one second": (lambda o: [{**o.other.public, "kid": "k1"}, *o.key_set], True),
+    "the key set swapped": (lambda o: [{**o.other.public, "kid": "k1"}], False),
+    "an empty set": (lambda o: [], False),
+    "a withdrawn key": (lambda o: [{**o.signer.public, "kid": "k0"}], False),
+    "a broken key beside it": (lambda o: [{"kty": "EC", "crv": "P-256", "x": "!", "y": "!", "kid": "k1"}, *o.key_set], True),
+}
 
 
 @pytest.mark.parametrize("which", KEY_SETS)
@@ -184,23 +253,55 @@ def test_what_is_got_is_the_accounts_and_ends_with_what_it_was_got_for(outside: 
     status, answer = outside.exchanged(token)
     assert (status, answer["issued_token_type"].rpartition(":")[2], answer["expires_in"] <= 60) == (200, "access_token", True)
     assert outside.exchanged(token)[0] == 200  # a workload's token recurs all day
-    for more, error in (({"audience": "none"}, "invalid_target"), ({"act_as": "none"}, "invalid_target"), ({"subject_token_type": "x"}, "invalid_request"), ({"actor_token": "x"}, "invalid_request"),
-                        ({"requested_token_type": "x"}, "invalid_request")):
+    for more, error in (
+        ({"audience": "none"}, "invalid_target"),
+        ({"act_as": "none"}, "invalid_target"),
+        ({"subject_token_type": "x"}, "invalid_request"),
+        ({"actor_token": "x"}, "invalid_request"),
+        ({"requested_token_type": "x"}, "invalid_request"),
+    ):
         assert outside.exchanged(token, **more)[1]["error"] == error, more
     watcher = {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "watcher"}
     actor = outside.away.scim("POST", "/Users", watcher).json()["id"]
     theirs = outside.exchanged(token)[1]["access_token"]
     for extra, good in (({}, True), ({"may_act": {"sub": outside.account}}, True), ({"may_act": {"sub": actor}}, False)):
         subject = outside.signer.sign(outside.claims(exp=outside.now + 60, **extra), kid="k1")
-        status, answer = outside.exchanged(subject, actor_token=theirs, actor_token_type="urn:ietf:params:oauth:token-type:access_token")
+        status, answer = outside.exchanged(
+            subject, actor_token=theirs, actor_token_type="urn:ietf:params:oauth:token-type:access_token"
+        )
         assert (status == 200) == good, extra
-        assert not good or json.loads(base64.urlsafe_b64decode(answer["access_token"].split(".")[1] + "=="))["act"] == {"sub": outside.account}
+        assert not good or json.loads(base64.urlsafe_b64decode(answer["access_token"].split(".")[1] + "=="))["act"] == {
+            "sub": outside.account
+        }
     second = outside.trusted(name="second", subject="4712:other")
     assert outside.exchanged(token, second)[0] == 400  # a token of another trust
-    outside.away.scim("PATCH", f"/Users/{outside.account}", {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "active", "value": False}]})
+    outside.away.scim(
+        "PATCH",
+        f"/Users/{outside.account}",
+        {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+            "Operations": [{"op": "replace", "path": "active", "value": False}],
+        },
+    )
     assert outside.exchanged(token)[0] == 400
-    for body in ({"conditions": ['{"claim":["a"]}']}, {"conditions": ["x"]}, {"conditions": ['{"claim":["a"],"equals":1,"has":1}']}, {"issuer": ""}):
-        answer_ = outside.away.scim("POST", "/Trusts", {"schemas": ["urn:sigillum:scim:1.0:Trust"], "principal": {"value": outside.account, "$ref": outside.account}, "name": "x", "issuer": ISSUER, "audience": "y", **body})
+    for body in (
+        {"conditions": ['{"claim":["a"]}']},
+        {"conditions": ["x"]},
+        {"conditions": ['{"claim":["a"],"equals":1,"has":1}']},
+        {"issuer": ""},
+    ):
+        answer_ = outside.away.scim(
+            "POST",
+            "/Trusts",
+            {
+                "schemas": ["urn:sigillum:scim:1.0:Trust"],
+                "principal": {"value": outside.account, "$ref": outside.account},
+                "name": "x",
+                "issuer": ISSUER,
+                "audience": "y",
+                **body,
+            },
+        )
         assert answer_.status == 400, body
 
 
@@ -224,17 +325,29 @@ def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sand
     bare.know(away)
     valley = bare.know_valley(away)
     bare.charter(CHARTER.format(tag="masts"), "mast-reader")
-    tokens = {name: sandbox.pool.request("GET", f"{valley}/machines/{name}/token?audience=summit").json()["token"] for name in ("reader-1", "clerk-1", "stranger")}
+    tokens = {
+        name: sandbox.pool.request("GET", f"{valley}/machines/{name}/token?audience=summit").json()["token"]
+        for name in ("reader-1", "clerk-1", "stranger")
+    }
     for name, token in tokens.items():
         (bare.folder / f"{name}.jwt").write_text(token)
     assert bare.run("enact", "mast-reader", "--yes").code == 0
     assert bare.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"] == []
     [trust] = away.state()["resources"]["Trust"]
-    form = {"grant_type": EXCHANGE, "subject_token_type": "urn:ietf:params:oauth:token-type:jwt", "audience": trust["id"], "act_as": trust["principal"]["value"]}
+    form = {
+        "grant_type": EXCHANGE,
+        "subject_token_type": "urn:ietf:params:oauth:token-type:jwt",
+        "audience": trust["id"],
+        "act_as": trust["principal"]["value"],
+    }
     for name, taken in (("reader-1", True), ("clerk-1", False), ("stranger", False)):
         ran = bare.run("trust", "try", str(bare.folder / f"{name}.jwt"), "mast-reader", "--format", "json")
-        answer = sandbox.pool.request("POST", f"{away.address.removesuffix('/scim/v2')}/oauth/token", body=urlencode({**form, "subject_token": tokens[name]}),
-                                      headers={"Content-Type": "application/x-www-form-urlencoded"})
+        answer = sandbox.pool.request(
+            "POST",
+            f"{away.address.removesuffix('/scim/v2')}/oauth/token",
+            body=urlencode({**form, "subject_token": tokens[name]}),
+            headers={"Content-Type": "application/x-www-form-urlencoded"},
+        )
         assert (ran.code == 0, ran.json["matches"] == ["valley"], answer.status == 200) == (taken, taken, taken), ran.out
     ran = bare.run("trust", "try", str(bare.folder / "clerk-1.jwt"), "mast-reader")
     assert ("after 5 characters: 'n', wanted 'm'" in ran.out, tokens["clerk-1"] in ran.out) == (True, False), ran.out
@@ -243,24 +356,55 @@ def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sand
     assert "Unverified" in bare.run("token", "read", str(bare.folder / "reader-1.jwt")).out
     (bare.folder / "bad.jwt").write_text(tokens["reader-1"][:-6] + "AAAAAA")
     ran = bare.run("token", "read", str(bare.folder / "bad.jwt"), "--against", "summit", "--format", "json")
-    assert (ran.code, ran.json["verified"], "signature" in {f["code"] for f in ran.json["findings"]}) == (1, False, True), ran.out
+    assert (ran.code, ran.json["verified"], "signature" in {f["code"] for f in ran.json["findings"]}) == (1, False, True), (
+        ran.out
+    )
     (bare.folder / "bad.jwt").write_text(tokens["reader-1"][:-6] + "AAAAAA")
     words: tuple[str, ...]
-    for file, words, code, told in (("reader-1", ("--out", "a.token"), 0, "by the trust valley"), ("reader-1", ("--out", "a.token"), 3, "a file already"), ("clerk-1", ("--out", "b.token"), 6, "matches no trust"),
-                                   ("bad", ("--out", "b.token"), 4, "invalid_grant"), ("reader-1", ("--fd", "9999"), 3, "is not open"), ("reader-1", ("--out", "b.token", "--trust", "vally"), 2, "did you mean valley?")):
+    for file, words, code, told in (
+        ("reader-1", ("--out", "a.token"), 0, "by the trust valley"),
+        ("reader-1", ("--out", "a.token"), 3, "a file already"),
+        ("clerk-1", ("--out", "b.token"), 6, "matches no trust"),
+        ("bad", ("--out", "b.token"), 4, "invalid_grant"),
+        ("reader-1", ("--fd", "9999"), 3, "is not open"),
+        ("reader-1", ("--out", "b.token", "--trust", "vally"), 2, "did you mean valley?"),
+    ):
         words = tuple(str(bare.folder / m) if m.endswith(".token") else m for m in words)
         ran = bare.run("token", "swap", "mast-reader", str(bare.folder / f"{file}.jwt"), *words)
         assert (ran.code, told in ran.out + ran.err) == (code, True), ran.out + ran.err
     got = bare.folder / "a.token"
     assert (got.stat().st_mode & 0o777, (bare.folder / "b.token").exists()) == (0o600, False)
-    called = sandbox.pool.request("POST", f"{away.address.removesuffix('/scim/v2')}/access/v1/evaluation", headers={"Authorization": f"Bearer {got.read_text().strip()}", "Content-Type": "application/json"},
-                                  body=json.dumps({"subject": {"id": trust["principal"]["value"]}, "action": {"name": "stream.read"}, "resource": {"id": "brindlemoor/sensing-prod"}}))
+    called = sandbox.pool.request(
+        "POST",
+        f"{away.address.removesuffix('/scim/v2')}/access/v1/evaluation",
+        headers={"Authorization": f"Bearer {got.read_text().strip()}", "Content-Type": "application/json"},
+        body=json.dumps(
+            {
+                "subject": {"id": trust["principal"]["value"]},
+                "action": {"name": "stream.read"},
+                "resource": {"id": "brindlemoor/sensing-prod"},
+            }
+        ),
+    )
     assert (called.status, called.json()["decision"]) == (200, False)  # it is the account's, which may do nothing
     assert bare.run("token", "fetch", "mast-reader", "--out", str(bare.folder / "c.token")).code == 6
     bare.charter(CHARTER.format(tag="night"), "mast-reader")
-    assert [s["do"] if "do" in s else s["about"] for s in bare.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"]] == ["trust valley", "trust valley"]
-    for old, new, told in (('"4712", machine', '"47x", machine', "has to be a number"), ("issuer: valley", "issuer: vally", "did you mean valley?"), ("[{claim: account, equals", "[{claim: tags, has: x}, {claim: machine_role, equals", "issues tokens for all its customers"),
-                           ("equals:", "equal:", "did you mean `equals`?"), ('equals: "4712"', 'equals: "4712", has: x', "just one test"), ("audience: summit", "audience: ѕummit", "mixes scripts")):
+    assert [
+        s["do"] if "do" in s else s["about"]
+        for s in bare.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"]
+    ] == ["trust valley", "trust valley"]
+    for old, new, told in (
+        ('"4712", machine', '"47x", machine', "has to be a number"),
+        ("issuer: valley", "issuer: vally", "did you mean valley?"),
+        (
+            "[{claim: account, equals",
+            "[{claim: tags, has: x}, {claim: machine_role, equals",
+            "issues tokens for all its customers",
+        ),
+        ("equals:", "equal:", "did you mean `equals`?"),
+        ('equals: "4712"', 'equals: "4712", has: x', "just one test"),
+        ("audience: summit", "audience: ѕummit", "mixes scripts"),
+    ):
         text = CHARTER.format(tag="masts")
         bare.charter(text.replace(old, new), "mast-reader")
         ran = bare.run("charter", "check", "mast-reader")
@@ -282,13 +426,23 @@ def test_an_assertion_says_what_was_shown_and_is_taken(bare: Desk, sandbox: Sand
     assertion = out.read_text().strip()
     assert (ran.code, assertion in ran.out + ran.err) == (0, False)
     from sigillum.core.federation.assertions import read
+
     assert (dict(read(assertion).header), dict(read(assertion).claims)) == (ran.json["header"], ran.json["claims"])
     form = urlencode({"grant_type": "urn:ietf:params:oauth:grant-type:jwt-bearer", "assertion": assertion})
-    answer = sandbox.pool.request("POST", f"{away.address.removesuffix('/scim/v2')}/oauth/token", body=form, headers={"Content-Type": "application/x-www-form-urlencoded"})
+    answer = sandbox.pool.request(
+        "POST",
+        f"{away.address.removesuffix('/scim/v2')}/oauth/token",
+        body=form,
+        headers={"Content-Type": "application/x-www-form-urlencoded"},
+    )
     assert answer.status == 200, answer.data
     assert bare.run("token", "read", str(out), "--against", "summit").code == 0
     more = str(bare.folder / "b.jwt")
-    for words, told in ((("--lives", "1h"), "takes 5m at most, as its profile says"), (("--lives", "soon"), "is not a duration"), (("--credential", "x"), "keeps no credential")):
+    for words, told in (
+        (("--lives", "1h"), "takes 5m at most, as its profile says"),
+        (("--lives", "soon"), "is not a duration"),
+        (("--credential", "x"), "keeps no credential"),
+    ):
         ran = bare.run("token", "mint", "wind-ingest", "--out", more, *words)
         assert (ran.code, told in ran.err) == (2, True), ran.err
     assert bare.run("token", "mint", "wind-ingest", "--out", more).out.count("iss") == 1

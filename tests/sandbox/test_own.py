@@ -26,7 +26,9 @@ class Lanterns:
         self.night = next(s["site"] for s in self.call("GET", "sites")["sites"] if s["name"] == "night-run")
 
     def call(self, method: str, path: str, body: Json | None = None, admin: str = "ines.vole") -> Json:
-        answer = self.away.sandbox.pool.request(method, f"{self.away.address}/api/{path}", json=body, headers={"Authorization": f"Bearer {self.away.tokens[admin]}"})
+        answer = self.away.sandbox.pool.request(
+            method, f"{self.away.address}/api/{path}", json=body, headers={"Authorization": f"Bearer {self.away.tokens[admin]}"}
+        )
         return {"status": answer.status, **(answer.json() if answer.data else {})}
 
     def policy(self) -> Json:
@@ -60,15 +62,24 @@ def test_it_is_tried_and_serves_and_leaves_others_entries_alone(lanterns: Lanter
     assert [(e["role"], len(e["hosts"])) for e in entries] == [("lamp-keeper", 1), ("lamp-viewer", 1)]
     assert entries[0] == {"role": "lamp-keeper", "hosts": [f"host:{theirs}"], "until": "2030-01-01T00:00:00Z"}
     assert desk.run("explain", "lamp-watch", "lamp.read", "lanterns/night-run", "--ask-tenant").code == 0
-    ran = desk.run("lend", "lamp-keeper", "--at", "lanterns/night-run", "--to", "lamp-watch", "--for", "10m", "--because", "x", "--yes")
+    ran = desk.run(
+        "lend", "lamp-keeper", "--at", "lanterns/night-run", "--to", "lamp-watch", "--for", "10m", "--because", "x", "--yes"
+    )
     assert (ran.code, "It ends by itself" in ran.out) == (0, True), ran.out + ran.err
     assert desk.run("retire", "lamp-watch", "--because", "over", "--yes").code == 0
     assert lanterns.policy()["entries"] == entries[:1]
 
 
-@pytest.mark.parametrize(("method", "path", "fate"), [
-    *((m, p, "lost-after") for m, p in (("POST", "/hosts"), ("PUT", "/policy"), ("POST", "/keys"))), *(pytest.param(m, p, "lost-before", marks=pytest.mark.soak) for m, p in (
-        ("POST", "/hosts"), ("PUT", "/policy"), ("POST", "/keys")))])
+@pytest.mark.parametrize(
+    ("method", "path", "fate"),
+    [
+        *((m, p, "lost-after") for m, p in (("POST", "/hosts"), ("PUT", "/policy"), ("POST", "/keys"))),
+        *(
+            pytest.param(m, p, "lost-before", marks=pytest.mark.soak)
+            for m, p in (("POST", "/hosts"), ("PUT", "/policy"), ("POST", "/keys"))
+        ),
+    ],
+)
 def test_a_lost_answer_makes_nothing_twice(lanterns: Lanterns, method: str, path: str, fate: str) -> None:
     desk, sandbox = lanterns.desk, lanterns.away.sandbox
     sandbox.faults({"kind": fate, "path": path, "method": method, "count": 1})
@@ -86,12 +97,24 @@ def test_its_interface_takes_no_rubbish(lanterns: Lanterns) -> None:
     away: Away = lanterns.away
     policy = lanterns.policy()
     for path, method, body, status in (
-            (f"sites/{lanterns.night}/policy", "PUT", {"entries": [], "revision": "old"}, 412), (f"sites/{lanterns.night}/policy", "PUT", {**policy, "entries": [1]}, 422),
-            (f"sites/{lanterns.night}/policy", "PUT", {**policy, "entries": [{"role": "king", "hosts": ["host:x"]}]}, 422), ("hosts", "POST", {"tag": 1}, 422),
-            ("hosts/none", "GET", None, 404), ("hosts/none", "PATCH", {}, 404), ("hosts/none", "DELETE", None, 404), ("sites/none/policy", "GET", None, 404),
-            ("operations/none", "GET", None, 404), ("hosts/none/keys/none", "DELETE", None, 404)):
+        (f"sites/{lanterns.night}/policy", "PUT", {"entries": [], "revision": "old"}, 412),
+        (f"sites/{lanterns.night}/policy", "PUT", {**policy, "entries": [1]}, 422),
+        (f"sites/{lanterns.night}/policy", "PUT", {**policy, "entries": [{"role": "king", "hosts": ["host:x"]}]}, 422),
+        ("hosts", "POST", {"tag": 1}, 422),
+        ("hosts/none", "GET", None, 404),
+        ("hosts/none", "PATCH", {}, 404),
+        ("hosts/none", "DELETE", None, 404),
+        ("sites/none/policy", "GET", None, 404),
+        ("operations/none", "GET", None, 404),
+        ("hosts/none/keys/none", "DELETE", None, 404),
+    ):
         assert lanterns.call(method, path, body)["status"] == status, path
     assert lanterns.call("POST", "hosts", {"tag": "x"}, admin="watch")["status"] == 403
     base = away.address
-    for url, status in ((f"{base}/scim/v2/Users", 404), (f"{base}/api/hosts", 401), (f"{base}/api/self", 401), (f"{base.rpartition('/')[0]}/nobody/api/hosts", 404)):
+    for url, status in (
+        (f"{base}/scim/v2/Users", 404),
+        (f"{base}/api/hosts", 401),
+        (f"{base}/api/self", 401),
+        (f"{base.rpartition('/')[0]}/nobody/api/hosts", 404),
+    ):
         assert away.sandbox.pool.request("GET", url).status == status, url

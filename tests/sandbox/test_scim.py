@@ -23,11 +23,26 @@ USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 OWN = "urn:sigillum:scim:1.0:"
 PATCH_OP = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 PEOPLE: list[Json] = [
-    {"userName": "Ada", "displayName": "Ada Rusk", "active": True, "title": "Lead", "name": {"familyName": "Rusk"},
-     "emails": [{"value": "ada@brindlemoor.example", "type": "work", "primary": True}, {"value": "a@home.example", "type": "home"}]},
-    {"userName": "bo", "displayName": "Bo Teel", "active": False, "nickName": "B", "externalId": "E-1",
-     "emails": [{"value": "bo@brindlemoor.example", "type": "work"}]},
-    {"userName": "cy", "displayName": "Cy (\"the\" one)", "active": True, OWN + "ServiceAccount": {"kind": "service-account"}},
+    {
+        "userName": "Ada",
+        "displayName": "Ada Rusk",
+        "active": True,
+        "title": "Lead",
+        "name": {"familyName": "Rusk"},
+        "emails": [
+            {"value": "ada@brindlemoor.example", "type": "work", "primary": True},
+            {"value": "a@home.example", "type": "home"},
+        ],
+    },
+    {
+        "userName": "bo",
+        "displayName": "Bo Teel",
+        "active": False,
+        "nickName": "B",
+        "externalId": "E-1",
+        "emails": [{"value": "bo@brindlemoor.example", "type": "work"}],
+    },
+    {"userName": "cy", "displayName": 'Cy ("the" one)', "active": True, OWN + "ServiceAccount": {"kind": "service-account"}},
 ]
 
 
@@ -47,25 +62,62 @@ def found(away: Away, filter_: str) -> list[str]:
     return [u["userName"] for u in answer.json()["Resources"]]
 
 
-@pytest.mark.parametrize(("filter_", "names"), [
-    ('userName eq "ADA"', ["Ada"]), ('userName Eq "ada"', ["Ada"]), ('USERNAME eq "bo"', ["bo"]), ('userName ne "bo"', ["Ada", "cy"]),
-    ('externalId eq "E-1"', ["bo"]), ('externalId eq "e-1"', []), ('displayName co "TEEL"', ["bo"]), ('displayName sw "ada"', ["Ada"]),
-    ('displayName ew "rusk"', ["Ada"]), ("title pr", ["Ada"]), ("not (title pr)", ["bo", "cy"]), ("active eq true", ["Ada", "cy"]),
-    ("active eq false", ["bo"]), ('name.familyName eq "rusk"', ["Ada"]), ('emails.value co "home"', ["Ada"]),
-    ('emails co "bo@"', ["bo"]), ('emails[type eq "home" and value co "ada"]', []), ('emails[type eq "work" and value co "ada"]', ["Ada"]),
-    (f'{USER}:userName eq "cy"', ["cy"]), (f'{OWN}ServiceAccount:kind eq "service-account"', ["cy"]),
-    ('userName eq "Ada" or userName eq "bo" and active eq true', ["Ada"]), ('(userName eq "Ada" or userName eq "bo") and active eq false', ["bo"]),
-    ('displayName eq "Cy (\\"the\\" one)"', ["cy"]), ('meta.created gt "2020-01-01T00:00:00Z"', ["Ada", "bo", "cy"]),
-    ('meta.lastModified lt "2020-01-01T00:00:00Z"', []), ('nickName eq null', ["Ada", "cy"]), ('unknown eq "x"', []),
-    ('userName gt "b"', ["bo", "cy"]), ('userName le "bo"', ["Ada", "bo"]), (f'schemas eq "{OWN}ServiceAccount"', ["cy"]),
-])
+@pytest.mark.parametrize(
+    ("filter_", "names"),
+    [
+        ('userName eq "ADA"', ["Ada"]),
+        ('userName Eq "ada"', ["Ada"]),
+        ('USERNAME eq "bo"', ["bo"]),
+        ('userName ne "bo"', ["Ada", "cy"]),
+        ('externalId eq "E-1"', ["bo"]),
+        ('externalId eq "e-1"', []),
+        ('displayName co "TEEL"', ["bo"]),
+        ('displayName sw "ada"', ["Ada"]),
+        ('displayName ew "rusk"', ["Ada"]),
+        ("title pr", ["Ada"]),
+        ("not (title pr)", ["bo", "cy"]),
+        ("active eq true", ["Ada", "cy"]),
+        ("active eq false", ["bo"]),
+        ('name.familyName eq "rusk"', ["Ada"]),
+        ('emails.value co "home"', ["Ada"]),
+        ('emails co "bo@"', ["bo"]),
+        ('emails[type eq "home" and value co "ada"]', []),
+        ('emails[type eq "work" and value co "ada"]', ["Ada"]),
+        (f'{USER}:userName eq "cy"', ["cy"]),
+        (f'{OWN}ServiceAccount:kind eq "service-account"', ["cy"]),
+        ('userName eq "Ada" or userName eq "bo" and active eq true', ["Ada"]),
+        ('(userName eq "Ada" or userName eq "bo") and active eq false', ["bo"]),
+        ('displayName eq "Cy (\\"the\\" one)"', ["cy"]),
+        ('meta.created gt "2020-01-01T00:00:00Z"', ["Ada", "bo", "cy"]),
+        ('meta.lastModified lt "2020-01-01T00:00:00Z"', []),
+        ("nickName eq null", ["Ada", "cy"]),
+        ('unknown eq "x"', []),
+        ('userName gt "b"', ["bo", "cy"]),
+        ('userName le "bo"', ["Ada", "bo"]),
+        (f'schemas eq "{OWN}ServiceAccount"', ["cy"]),
+    ],
+)
 def test_filters(crew: Away, filter_: str, names: list[str]) -> None:
     assert found(crew, filter_) == names
 
 
-@pytest.mark.parametrize("filter_", [
-    "userName", 'userName eq', "eq", 'userName xx "a"', '(userName eq "a"', 'userName eq "a" and', 'emails[type eq "a"', "active gt true",
-    'userName eq "a" "b"', 'not userName eq "a"', "userName eq {}", "(" * 60 + 'userName pr' + ")" * 60])
+@pytest.mark.parametrize(
+    "filter_",
+    [
+        "userName",
+        "userName eq",
+        "eq",
+        'userName xx "a"',
+        '(userName eq "a"',
+        'userName eq "a" and',
+        'emails[type eq "a"',
+        "active gt true",
+        'userName eq "a" "b"',
+        'not userName eq "a"',
+        "userName eq {}",
+        "(" * 60 + "userName pr" + ")" * 60,
+    ],
+)
 def test_filters_that_are_none(crew: Away, filter_: str) -> None:
     answer = crew.scim("GET", f"/Users?filter={quote(filter_)}")
     assert (answer.status, answer.json()["scimType"]) == (400, "invalidFilter")
@@ -74,11 +126,23 @@ def test_filters_that_are_none(crew: Away, filter_: str) -> None:
 
 
 texts = st.text("abAB1 ", max_size=4)
-leaves = st.tuples(st.sampled_from(["displayName", "nickName", "externalId"]), st.sampled_from(["eq", "ne", "co", "sw", "ew", "gt", "le"]), texts)
-trees = st.recursive(leaves, lambda t: st.tuples(st.sampled_from(["and", "or"]), t, t) | st.tuples(st.just("not"), t), max_leaves=6)
+leaves = st.tuples(
+    st.sampled_from(["displayName", "nickName", "externalId"]),
+    st.sampled_from(["eq", "ne", "co", "sw", "ew", "gt", "le"]),
+    texts,
+)
+trees = st.recursive(
+    leaves, lambda t: st.tuples(st.sampled_from(["and", "or"]), t, t) | st.tuples(st.just("not"), t), max_leaves=6
+)
 TESTS: dict[str, Callable[[str, str], bool]] = {
-    "eq": operator.eq, "ne": operator.ne, "gt": operator.gt, "le": operator.le, "co": lambda a, b: b in a,
-    "sw": lambda a, b: a.startswith(b), "ew": lambda a, b: a.endswith(b)}
+    "eq": operator.eq,
+    "ne": operator.ne,
+    "gt": operator.gt,
+    "le": operator.le,
+    "co": lambda a, b: b in a,
+    "sw": lambda a, b: a.startswith(b),
+    "ew": lambda a, b: a.endswith(b),
+}
 
 
 def written(tree: Any) -> str:
@@ -135,7 +199,11 @@ def test_sorting_and_choosing_attributes(crew: Away) -> None:
     assert set(some["meta"]) == {"version"}
     less = crew.scim("GET", f"/Users?excludedAttributes=emails,id,{OWN}ServiceAccount").json()["Resources"]
     assert all("emails" not in u and "id" in u and OWN + "ServiceAccount" not in u for u in less)
-    body = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:SearchRequest"], "filter": 'userName eq "bo"', "attributes": ["userName"]}
+    body = {
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:SearchRequest"],
+        "filter": 'userName eq "bo"',
+        "attributes": ["userName"],
+    }
     assert crew.scim("POST", "/Users/.search", body).json()["Resources"][0]["userName"] == "bo"
     assert crew.scim("POST", "/.search", body).json()["totalResults"] == 1
     assert crew.scim("POST", "/Users/.search", {}).status == 400
@@ -145,36 +213,64 @@ MAIL, HOME = {"value": "w@x", "type": "work"}, {"value": "h@x", "type": "home"}
 START: Json = {"schemas": [USER], "userName": "u", "title": "old", "name": {"givenName": "G"}, "emails": [MAIL]}
 
 
-@pytest.mark.parametrize(("operations", "changed"), [
-    ([("add", "title", "new")], {"title": "new"}), ([("replace", "title", "new")], {"title": "new"}), ([("remove", "title", None)], {"title": None}),
-    ([("add", "name", {"familyName": "F"})], {"name": {"givenName": "G", "familyName": "F"}}),
-    ([("replace", "name", {"familyName": "F"})], {"name": {"familyName": "F"}}), ([("replace", "name.givenName", "H")], {"name": {"givenName": "H"}}),
-    ([("add", "emails", [HOME])], {"emails": [MAIL, HOME]}), ([("add", "emails", [MAIL])], {}), ([("add", "emails", HOME)], {"emails": [MAIL, HOME]}),
-    ([("replace", "emails", [HOME])], {"emails": [HOME]}), ([("remove", "emails", None)], {"emails": None}),
-    ([("remove", 'emails[type eq "work"]', None)], {"emails": None}), ([("remove", 'emails[type eq "other"]', None)], {}),
-    ([("replace", 'emails[type eq "work"].value', "n@x")], {"emails": [{"value": "n@x", "type": "work"}]}),
-    ([("replace", 'emails[type eq "work"]', HOME)], {"emails": [HOME]}),
-    ([("add", "emails", [{**HOME, "primary": True}]), ("add", "emails", [{"value": "p@x", "primary": True}])],
-     {"emails": [MAIL, {**HOME, "primary": False}, {"value": "p@x", "primary": True}]}),
-    ([("add", None, {"title": "new", "nickName": "n"})], {"title": "new", "nickName": "n"}),
-    ([("replace", None, {"name.givenName": "N"})], {"name": {"givenName": "N"}}),
-    ([("Add", f"{OWN}ServiceAccount:kind", "person")], {"schemas": [USER, OWN + "ServiceAccount"], OWN + "ServiceAccount": {"kind": "person"}}),
-    ([("add", OWN + "ServiceAccount", {"kind": "person"}), ("remove", OWN + "ServiceAccount", None)], {}),
-])
+@pytest.mark.parametrize(
+    ("operations", "changed"),
+    [
+        ([("add", "title", "new")], {"title": "new"}),
+        ([("replace", "title", "new")], {"title": "new"}),
+        ([("remove", "title", None)], {"title": None}),
+        ([("add", "name", {"familyName": "F"})], {"name": {"givenName": "G", "familyName": "F"}}),
+        ([("replace", "name", {"familyName": "F"})], {"name": {"familyName": "F"}}),
+        ([("replace", "name.givenName", "H")], {"name": {"givenName": "H"}}),
+        ([("add", "emails", [HOME])], {"emails": [MAIL, HOME]}),
+        ([("add", "emails", [MAIL])], {}),
+        ([("add", "emails", HOME)], {"emails": [MAIL, HOME]}),
+        ([("replace", "emails", [HOME])], {"emails": [HOME]}),
+        ([("remove", "emails", None)], {"emails": None}),
+        ([("remove", 'emails[type eq "work"]', None)], {"emails": None}),
+        ([("remove", 'emails[type eq "other"]', None)], {}),
+        ([("replace", 'emails[type eq "work"].value', "n@x")], {"emails": [{"value": "n@x", "type": "work"}]}),
+        ([("replace", 'emails[type eq "work"]', HOME)], {"emails": [HOME]}),
+        (
+            [("add", "emails", [{**HOME, "primary": True}]), ("add", "emails", [{"value": "p@x", "primary": True}])],
+            {"emails": [MAIL, {**HOME, "primary": False}, {"value": "p@x", "primary": True}]},
+        ),
+        ([("add", None, {"title": "new", "nickName": "n"})], {"title": "new", "nickName": "n"}),
+        ([("replace", None, {"name.givenName": "N"})], {"name": {"givenName": "N"}}),
+        (
+            [("Add", f"{OWN}ServiceAccount:kind", "person")],
+            {"schemas": [USER, OWN + "ServiceAccount"], OWN + "ServiceAccount": {"kind": "person"}},
+        ),
+        ([("add", OWN + "ServiceAccount", {"kind": "person"}), ("remove", OWN + "ServiceAccount", None)], {}),
+    ],
+)
 def test_patch(operations: list[tuple[str, str | None, Any]], changed: Json) -> None:
-    body = {"schemas": [PATCH_OP], "Operations": [
-        {"op": o, **({"path": p} if p else {}), **({"value": v} if v is not None else {})} for o, p, v in operations]}
+    body = {
+        "schemas": [PATCH_OP],
+        "Operations": [
+            {"op": o, **({"path": p} if p else {}), **({"value": v} if v is not None else {})} for o, p, v in operations
+        ],
+    }
     after = patch.apply(KINDS["User"], START, body)
     assert after == {k: v for k, v in {**START, **changed}.items() if v is not None}
     assert START["title"] == "old"  # the caller's resource is not eaten
 
 
-@pytest.mark.parametrize(("operation", "scim_type"), [
-    ({"op": "swap", "path": "title", "value": "x"}, "invalidSyntax"), ({"op": "remove"}, "noTarget"),
-    ({"op": "replace", "path": "shoeSize", "value": 1}, "invalidPath"), ({"op": "replace", "path": "title[", "value": 1}, "invalidPath"),
-    ({"op": "replace", "path": "id", "value": "x"}, "mutability"), ({"op": "replace", "path": 'emails[type eq "x"].value', "value": "v"}, "noTarget"),
-    ({"op": "replace", "path": "active", "value": "yes"}, "invalidValue"), ({"op": "remove", "path": "userName"}, "invalidValue"),
-    ({"op": "add", "value": "x"}, "invalidValue"), ({"op": "replace", "path": "groups", "value": []}, "mutability")])
+@pytest.mark.parametrize(
+    ("operation", "scim_type"),
+    [
+        ({"op": "swap", "path": "title", "value": "x"}, "invalidSyntax"),
+        ({"op": "remove"}, "noTarget"),
+        ({"op": "replace", "path": "shoeSize", "value": 1}, "invalidPath"),
+        ({"op": "replace", "path": "title[", "value": 1}, "invalidPath"),
+        ({"op": "replace", "path": "id", "value": "x"}, "mutability"),
+        ({"op": "replace", "path": 'emails[type eq "x"].value', "value": "v"}, "noTarget"),
+        ({"op": "replace", "path": "active", "value": "yes"}, "invalidValue"),
+        ({"op": "remove", "path": "userName"}, "invalidValue"),
+        ({"op": "add", "value": "x"}, "invalidValue"),
+        ({"op": "replace", "path": "groups", "value": []}, "mutability"),
+    ],
+)
 def test_patch_that_is_refused(operation: Json, scim_type: str) -> None:
     with pytest.raises(ScimProblem) as problem:
         patch.apply(KINDS["User"], START, {"schemas": [PATCH_OP], "Operations": [operation]})
@@ -201,7 +297,9 @@ def test_versions_and_conditions(crew: Away) -> None:
 
 
 def test_creating(crew: Away) -> None:
-    made = crew.scim("POST", "/Users", {"schemas": [USER], "userName": "di", "externalId": "E-9", "password": "hush", "id": "mine"})
+    made = crew.scim(
+        "POST", "/Users", {"schemas": [USER], "userName": "di", "externalId": "E-9", "password": "hush", "id": "mine"}
+    )
     body = made.json()
     assert (made.status, made.headers["Content-Type"]) == (201, "application/scim+json")
     assert made.headers["Location"] == body["meta"]["location"] == f"{crew.address}/Users/{body['id']}"
@@ -216,12 +314,20 @@ def test_creating(crew: Away) -> None:
     assert spent.status == 409  # not reusable after DELETE
 
 
-@pytest.mark.parametrize(("body", "content_type", "status"), [
-    ({"schemas": [USER]}, None, 400), ({"userName": "x"}, None, 400), ({"schemas": [USER], "userName": 4}, None, 400),
-    ({"schemas": ["urn:x"], "userName": "x"}, None, 400), ({"schemas": [USER], "userName": "x", "shoe": 1}, None, 400),
-    ({"schemas": [USER], "userName": "x", "emails": "x@y"}, None, 400), (["x"], None, 400),
-    ({"schemas": [USER], "userName": "x", "x509Certificates": [{"value": "?"}]}, None, 400),
-    ({"schemas": [USER], "userName": "x"}, "text/plain", 415)])
+@pytest.mark.parametrize(
+    ("body", "content_type", "status"),
+    [
+        ({"schemas": [USER]}, None, 400),
+        ({"userName": "x"}, None, 400),
+        ({"schemas": [USER], "userName": 4}, None, 400),
+        ({"schemas": ["urn:x"], "userName": "x"}, None, 400),
+        ({"schemas": [USER], "userName": "x", "shoe": 1}, None, 400),
+        ({"schemas": [USER], "userName": "x", "emails": "x@y"}, None, 400),
+        (["x"], None, 400),
+        ({"schemas": [USER], "userName": "x", "x509Certificates": [{"value": "?"}]}, None, 400),
+        ({"schemas": [USER], "userName": "x"}, "text/plain", 415),
+    ],
+)
 def test_bodies_that_are_refused(crew: Away, body: Any, content_type: str | None, status: int) -> None:
     headers = {"Content-Type": content_type} if content_type else {}
     answer = crew.scim("POST", "/Users", body, headers=headers)
@@ -232,8 +338,22 @@ def test_discovery_describes_every_type_it_serves(crew: Away) -> None:
     types = crew.scim("GET", "/ResourceTypes").json()["Resources"]
     schemas = {s["id"] for s in crew.scim("GET", "/Schemas").json()["Resources"]}
     assert {t["name"] for t in types} == {
-        "User", "Group", "Place", "Role", "Grant", "Credential", "TenantProfile", "Client", "ServicePrincipal", "Api", "Consent",
-        "SignInRule", "Licence", "Trust", "Delegation"}
+        "User",
+        "Group",
+        "Place",
+        "Role",
+        "Grant",
+        "Credential",
+        "TenantProfile",
+        "Client",
+        "ServicePrincipal",
+        "Api",
+        "Consent",
+        "SignInRule",
+        "Licence",
+        "Trust",
+        "Delegation",
+    }
     for kind in types:
         assert kind["schema"] in schemas
         assert all(e["schema"] in schemas for e in kind.get("schemaExtensions", []))
@@ -255,8 +375,10 @@ def test_nothing_without_a_token_and_little_without_power(away: Away) -> None:
     user = {"schemas": [USER], "userName": "x"}
     assert [away.scim("POST", "/Users", user, admin=a).status for a in ("watch", "kit.orme", "ada.rusk")] == [403, 201, 409]
     assert away.scim("POST", "/Groups", {"schemas": [USER], "displayName": "x"}, admin="kit.orme").status == 403
-    assert [away.scim("GET", "/TenantProfiles", admin=a).json()["Resources"][0]["administrator"]["powers"] for a in ("watch", "kit.orme")] == [
-        ["look"], ["accounts", "look"]]
+    assert [
+        away.scim("GET", "/TenantProfiles", admin=a).json()["Resources"][0]["administrator"]["powers"]
+        for a in ("watch", "kit.orme")
+    ] == [["look"], ["accounts", "look"]]
 
 
 def link(kind: str, thing: Json) -> Json:
@@ -270,23 +392,40 @@ def first(away: Away, path: str, filter_: str) -> Json:
 def test_grants_and_credentials_keep_what_must_not_change(away: Away) -> None:
     who, role = first(away, "/Users", 'userName eq "camera-archive"'), first(away, "/Roles", 'name eq "stream-reader"')
     place = first(away, "/Places", 'path eq "brindlemoor"')
-    grant = away.make("/Grants", {"schemas": [OWN + "Grant"], "principal": link("Users", who), "role": link("Roles", role),
-                                  "place": link("Places", place), "validUntil": "2099-01-01T00:00:00Z"})
+    grant = away.make(
+        "/Grants",
+        {
+            "schemas": [OWN + "Grant"],
+            "principal": link("Users", who),
+            "role": link("Roles", role),
+            "place": link("Places", place),
+            "validUntil": "2099-01-01T00:00:00Z",
+        },
+    )
     assert (grant["role"]["display"], grant["place"]["display"], grant["state"]) == ("stream-reader", "brindlemoor", "in-force")
     assert grant["principal"]["$ref"] == f"{away.address}/Users/{who['id']}"
     key = {"kty": "OKP", "crv": "Ed25519", "x": "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}
     body = {"schemas": [OWN + "Credential"], "principal": link("Users", who), "name": "k", "kind": "key-pair", "publicKey": key}
     made = away.make("/Credentials", body)
     assert (made["active"], made["thumbprint"]) == (False, "kPrK_qmxVWaYVA9wwBF6Iuo3vVzz7TxHCTwXBygrS4k")
-    for path, change in ((f"/Credentials/{made['id']}", {"limits": ["stream.read"]}), (f"/Credentials/{made['id']}", {"validUntil": "2098-01-01T00:00:00Z"}),
-                         (f"/Grants/{grant['id']}", {"validUntil": "2098-01-01T00:00:00Z"}), (f"/Grants/{grant['id']}", {"role": link("Roles", place)})):
+    for path, change in (
+        (f"/Credentials/{made['id']}", {"limits": ["stream.read"]}),
+        (f"/Credentials/{made['id']}", {"validUntil": "2098-01-01T00:00:00Z"}),
+        (f"/Grants/{grant['id']}", {"validUntil": "2098-01-01T00:00:00Z"}),
+        (f"/Grants/{grant['id']}", {"role": link("Roles", place)}),
+    ):
         op: Json = {"schemas": [PATCH_OP], "Operations": [{"op": "replace", "path": n, "value": v} for n, v in change.items()]}
         if "limits" in change:
             op["Operations"].append({"op": "replace", "path": "publicKey.x", "value": "other"})
         answer = away.scim("PATCH", path, op)
         assert (answer.status, answer.json().get("scimType")) == (400, "mutability")
-    for wrong in ({"publicKey": {**key, "x": "short"}}, {"publicKey": None}, {"validUntil": "2099-01-01T00:00:00Z"},
-                  {"kind": "password"}, {"principal": link("Users", place)}):
+    for wrong in (
+        {"publicKey": {**key, "x": "short"}},
+        {"publicKey": None},
+        {"validUntil": "2099-01-01T00:00:00Z"},
+        {"kind": "password"},
+        {"principal": link("Users", place)},
+    ):
         assert away.scim("POST", "/Credentials", {**body, **wrong}).status == 400
     other = first(away, "/Users", 'userName eq "ferry-desk"')
     assert away.scim("POST", "/Credentials", {**body, "principal": link("Users", other)}).status == 409  # somebody else's key
@@ -323,6 +462,7 @@ def test_the_clock_can_be_frozen_and_is_in_every_date(sandbox: Sandbox, away: Aw
         assert sandbox.clock(move=1.5) == "2030-01-01T00:00:01.500000Z"
     finally:
         from datetime import UTC, datetime
+
         sandbox.clock(set=datetime.now(UTC).isoformat(), freeze=False)
 
 
@@ -342,18 +482,30 @@ def test_teams(away: Away) -> None:
 def test_the_protocol_is_written_down_as_it_is_served(sandbox: Sandbox) -> None:
     """Every schema by its name, every attribute of ours, and every power that a step takes."""
     from sigillum.core.kinds.registry import KINDS
+
     text = (Path(__file__).parents[2] / "docs" / "tenant-protocol.md").read_text()
     missing = [f"power {k.power}" for k in KINDS.values() if k.power and f"`{k.power}`" not in text]
-    schemas = [s for like in ("empty", "stationyard", "summit") for s in sandbox.tenant(like).scim("GET", "/Schemas", admin="nils.brack" if like == "stationyard" else "ada.rusk").json()["Resources"]]
+    schemas = [
+        s
+        for like in ("empty", "stationyard", "summit")
+        for s in sandbox.tenant(like)
+        .scim("GET", "/Schemas", admin="nils.brack" if like == "stationyard" else "ada.rusk")
+        .json()["Resources"]
+    ]
 
     def attributes(schema: Json) -> Iterator[str]:
         for attribute in schema["attributes"]:
             yield attribute["name"]
             yield from (f"{s['name']}" for s in attribute.get("subAttributes", []))
+
     for schema in schemas:
         missing += [schema["id"]] if schema["id"] not in text else []
         if schema["id"].startswith("urn:sigillum:"):
-            missing += [f"{schema['name']}.{name}" for name in attributes(schema) if f"`{name}`" not in text and f"`{name}`:" not in text]
+            missing += [
+                f"{schema['name']}.{name}"
+                for name in attributes(schema)
+                if f"`{name}`" not in text and f"`{name}`:" not in text
+            ]
     assert missing == []
     assert "`tenant`" in text  # changing the profile
 
@@ -366,5 +518,7 @@ def test_any_attribute_sorts_and_a_forged_cursor_is_refused(crew: Away) -> None:
     assert begin == "1"
     for forged in (f"2.{mark}", f"1.{'0' * 32}", "1", "-1.x", f"1.{mark}x"):
         assert crew.scim("GET", f"/Users?count=1&cursor={forged}").json()["scimType"] == "invalidCursor"
-    elsewhere = crew.scim("GET", f"/Users?count=1&cursor={page['nextCursor']}&filter={quote('userName pr')}")  # of another search
+    elsewhere = crew.scim(
+        "GET", f"/Users?count=1&cursor={page['nextCursor']}&filter={quote('userName pr')}"
+    )  # of another search
     assert elsewhere.json()["scimType"] == "invalidCursor"

@@ -32,30 +32,79 @@ def mistakes(text: str) -> list[str]:
     return []
 
 
-@pytest.mark.parametrize(("old", "new", "told"), [
-    ("tenants:", "tenant:", "did you mean `tenants`?"), ("  hill:\n", "  Hill:\n", "'Hill' is not a name"), ("title:", "titel:", "did you mean `title`?"),
-    ("powers: all", "powers: [look, account]", "did you mean accounts?"), ("powers: all", "powers: every", "no power"), ("name: you, powers", "nam: you, powers", "did you mean `name`?"),
-    ("credential_seconds: 7776000", "credential_seconds: -1", "no whole number"), ("credential_seconds", "credential_second", "did you mean `credential_seconds`?"),
-    ("keys_per_principal: 2", "keys_per_principal: two", "no whole number"), ("class: looks", "class: look", "did you mean looks?"), ('"GET /notes/{place}"', '"GET notes"', "write it like"),
-    ('"GET /notes/{place}"', '"FETCH /notes/{place}"', "is not a call"), ("service: notes}", "services: notes}", "did you mean `service`?"),
-    ("permissions: [note.read]", "permissions: [note.reed]", "did you mean note.read?"), ("permissions: [note.read]", "permissions: note.read", "must be a list"),
-    ("name: note-writer", "name: note-reader", "there are two: the role 'note-reader'"), ("hill/notes-prod/diary", "hill/notes-pod/diary", "did you mean hill/notes-prod?"),
-    ("{path: hill, kind: organisation}", "{path: hill//x}", "is not a place"), ("path: hill/notes-prod/trial", "path: hill/notes-prod/diary", "there are two: the place"),
-    ("test_object: true", "test_object: yes please", "must be true or false"), ("items: [{note: snow}", "items: [snow", "must be a mapping"),
-    ("everyone: true", "members: [nobody]", "has no principal 'nobody'"), ("everyone: true", "reach: [hill/x]", "has no place 'hill/x'"),
-    ("Client, Service", "Clint, Service", "did you mean Client?"), ("name: you@hill.example", "nmae: you@hill.example", "is not known here"),
-    ("    without:", "    grants: [{to: you@hill.example, role: note-raeder, at: hill}]\n    without:", "did you mean note-reader?"),
-    ("    without:", "    grants: [{to: you@hill.example, role: note-reader, at: '@me'}]\n    without:", "has no account 'me'"),
-    ("    without:", "    grants: [{to: you@hill.example, role: note-reader, at: hill, from: 2027-01-01}]\n    without:", "is not an instant"),
-    ("    without:", "    grants: [{to: you@hill.example, role: note-reader, at: hill, from: 2027-01-02T00:00:00Z, until: 2027-01-01T00:00:00Z}]\n    without:", "does not lie after"),
-    ("    without:", "    credentials: [{of: me, name: k, limits: [note.x]}]\n    without:", "has no account 'me'"),
-    ("    without:", "    licences: [{name: seat, total: 0, holders: [you@hill.example]}]\n    without:", "1 hold it, and there are 0"),
-    ("    without:", "    sign_in_rules: [{name: r, networks: [10.0.0.0/99]}]\n    without:", "no network"),
-    ("    without:", "    sign_in_rules: [{name: r}]\n    without:", "is for nobody"), ("    without:", "    accounts_live_in: area\n    without:", "no place of the kind 'area'"),
-    ("    without:", "    clients: [{name: c, permissions: [{api: mail, scope: s, acts: alone}]}]\n    without:", "has no API 'mail'"),
-    ("    without:", "    organisations: [vally]\n    without:", "has no neighbour 'vally'"), ("    without:", "    secret_delivery: twice\n    without:", "cannot be 'twice'"),
-    ("    without:", "    slow: {User: {second: 3}}\n    without:", "did you mean `seconds`?"), ("    without:", "    preconditions: [{what: luck}]\n    without:", "cannot be 'luck'"),
-    ("    admins:\n      - {name: you, powers: all}\n      - {name: watch, powers: [look]}             # may look, and change nothing\n", "    admins: []\n", "has no administrator")])
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ("tenants:", "tenant:", "did you mean `tenants`?"),
+        ("  hill:\n", "  Hill:\n", "'Hill' is not a name"),
+        ("title:", "titel:", "did you mean `title`?"),
+        ("powers: all", "powers: [look, account]", "did you mean accounts?"),
+        ("powers: all", "powers: every", "no power"),
+        ("name: you, powers", "nam: you, powers", "did you mean `name`?"),
+        ("credential_seconds: 7776000", "credential_seconds: -1", "no whole number"),
+        ("credential_seconds", "credential_second", "did you mean `credential_seconds`?"),
+        ("keys_per_principal: 2", "keys_per_principal: two", "no whole number"),
+        ("class: looks", "class: look", "did you mean looks?"),
+        ('"GET /notes/{place}"', '"GET notes"', "write it like"),
+        ('"GET /notes/{place}"', '"FETCH /notes/{place}"', "is not a call"),
+        ("service: notes}", "services: notes}", "did you mean `service`?"),
+        ("permissions: [note.read]", "permissions: [note.reed]", "did you mean note.read?"),
+        ("permissions: [note.read]", "permissions: note.read", "must be a list"),
+        ("name: note-writer", "name: note-reader", "there are two: the role 'note-reader'"),
+        ("hill/notes-prod/diary", "hill/notes-pod/diary", "did you mean hill/notes-prod?"),
+        ("{path: hill, kind: organisation}", "{path: hill//x}", "is not a place"),
+        ("path: hill/notes-prod/trial", "path: hill/notes-prod/diary", "there are two: the place"),
+        ("test_object: true", "test_object: yes please", "must be true or false"),
+        ("items: [{note: snow}", "items: [snow", "must be a mapping"),
+        ("everyone: true", "members: [nobody]", "has no principal 'nobody'"),
+        ("everyone: true", "reach: [hill/x]", "has no place 'hill/x'"),
+        ("Client, Service", "Clint, Service", "did you mean Client?"),
+        ("name: you@hill.example", "nmae: you@hill.example", "is not known here"),
+        (
+            "    without:",
+            "    grants: [{to: you@hill.example, role: note-raeder, at: hill}]\n    without:",
+            "did you mean note-reader?",
+        ),
+        (
+            "    without:",
+            "    grants: [{to: you@hill.example, role: note-reader, at: '@me'}]\n    without:",
+            "has no account 'me'",
+        ),
+        (
+            "    without:",
+            "    grants: [{to: you@hill.example, role: note-reader, at: hill, from: 2027-01-01}]\n    without:",
+            "is not an instant",
+        ),
+        (
+            "    without:",
+            "    grants: [{to: you@hill.example, role: note-reader, at: hill, from: 2027-01-02T00:00:00Z, until: 2027-01-01T00:00:00Z}]\n    without:",
+            "does not lie after",
+        ),
+        ("    without:", "    credentials: [{of: me, name: k, limits: [note.x]}]\n    without:", "has no account 'me'"),
+        (
+            "    without:",
+            "    licences: [{name: seat, total: 0, holders: [you@hill.example]}]\n    without:",
+            "1 hold it, and there are 0",
+        ),
+        ("    without:", "    sign_in_rules: [{name: r, networks: [10.0.0.0/99]}]\n    without:", "no network"),
+        ("    without:", "    sign_in_rules: [{name: r}]\n    without:", "is for nobody"),
+        ("    without:", "    accounts_live_in: area\n    without:", "no place of the kind 'area'"),
+        (
+            "    without:",
+            "    clients: [{name: c, permissions: [{api: mail, scope: s, acts: alone}]}]\n    without:",
+            "has no API 'mail'",
+        ),
+        ("    without:", "    organisations: [vally]\n    without:", "has no neighbour 'vally'"),
+        ("    without:", "    secret_delivery: twice\n    without:", "cannot be 'twice'"),
+        ("    without:", "    slow: {User: {second: 3}}\n    without:", "did you mean `seconds`?"),
+        ("    without:", "    preconditions: [{what: luck}]\n    without:", "cannot be 'luck'"),
+        (
+            "    admins:\n      - {name: you, powers: all}\n      - {name: watch, powers: [look]}             # may look, and change nothing\n",
+            "    admins: []\n",
+            "has no administrator",
+        ),
+    ],
+)
 def test_every_planted_mistake_is_told_with_its_place(old: str, new: str, told: str) -> None:
     assert old in STARTER
     found = mistakes(STARTER.replace(old, new, 1))
@@ -64,11 +113,18 @@ def test_every_planted_mistake_is_told_with_its_place(old: str, new: str, told: 
 
 def test_all_mistakes_come_at_once_and_what_ships_has_none(bare: Desk) -> None:
     assert (mistakes(STARTER), mistakes(DEMO.read_text())) == ([], [])
-    wrong = STARTER.replace("class: looks", "class: look").replace("[note.read]", "[note.reed]").replace("path: hill/notes-prod/trial", "path: hill/x/trial")
+    wrong = (
+        STARTER.replace("class: looks", "class: look")
+        .replace("[note.read]", "[note.reed]")
+        .replace("path: hill/notes-prod/trial", "path: hill/x/trial")
+    )
     assert len(mistakes(wrong)) == 3
     path = bare.folder / "w.yaml"
     assert bare.run("sandbox", "world", "new", str(path)).code == 0
-    assert (bare.run("sandbox", "world", "new", str(path)).code, bare.run("sandbox", "world", "check", str(path)).code) == (3, 0)
+    assert (bare.run("sandbox", "world", "new", str(path)).code, bare.run("sandbox", "world", "check", str(path)).code) == (
+        3,
+        0,
+    )
     path.write_text(wrong)
     ran = bare.run("sandbox", "world", "check", str(path))
     assert (ran.code, ran.err.count(str(path)), "3 mistakes" in ran.err) == (3, 3, True)
@@ -89,10 +145,22 @@ def test_the_page_names_everything_that_a_world_can_say() -> None:
             assert f"`{field.alias or name}`" in text, (model.__name__, name)
 
 
-@pytest.mark.parametrize(("now", "before", "after", "then"), [
-    ({"a": 1, "b": 2}, {"a": 1}, {"a": 3}, {"a": 3, "b": 2}), ({"a": 9}, {"a": 1}, {"a": 1}, {"a": 9}), ({"a": 1, "b": 2}, {"a": 1}, {}, {"b": 2}),
-    ({"m": [{"value": "x"}, {"value": "ours"}]}, {"m": [{"value": "x"}]}, {"m": [{"value": "y"}]}, {"m": [{"value": "ours"}, {"value": "y"}]}),
-    ({"m": ["x", "ours"]}, {"m": ["x"]}, {}, {"m": ["ours"]}), ({"o": {"p": 1, "q": 2}}, {"o": {"p": 1}}, {"o": {"p": 5}}, {"o": {"p": 5, "q": 2}})])
+@pytest.mark.parametrize(
+    ("now", "before", "after", "then"),
+    [
+        ({"a": 1, "b": 2}, {"a": 1}, {"a": 3}, {"a": 3, "b": 2}),
+        ({"a": 9}, {"a": 1}, {"a": 1}, {"a": 9}),
+        ({"a": 1, "b": 2}, {"a": 1}, {}, {"b": 2}),
+        (
+            {"m": [{"value": "x"}, {"value": "ours"}]},
+            {"m": [{"value": "x"}]},
+            {"m": [{"value": "y"}]},
+            {"m": [{"value": "ours"}, {"value": "y"}]},
+        ),
+        ({"m": ["x", "ours"]}, {"m": ["x"]}, {}, {"m": ["ours"]}),
+        ({"o": {"p": 1, "q": 2}}, {"o": {"p": 1}}, {"o": {"p": 5}}, {"o": {"p": 5, "q": 2}}),
+    ],
+)
 def test_what_was_done_meanwhile_stays(now: Any, before: Any, after: Any, then: Any) -> None:
     assert merged(now, before, after) == then
 
@@ -124,18 +192,42 @@ def test_a_running_sandbox_follows_its_file_and_goes_on_after_a_stop(bare: Desk)
         assert bare.run(*start, "--world", str(world)).code == 0
         folder = bare.folder / ".sigillum" / "sandbox"
         about = json.loads((folder / "running.json").read_text())
-        assert bare.run("tenant", "add", "hill", about["tenants"]["hill"]["address"], "--admin", "you", "--token", "file:.sigillum/sandbox/hill.you.token").code == 0
+        assert (
+            bare.run(
+                "tenant",
+                "add",
+                "hill",
+                about["tenants"]["hill"]["address"],
+                "--admin",
+                "you",
+                "--token",
+                "file:.sigillum/sandbox/hill.you.token",
+            ).code
+            == 0
+        )
         assert bare.run("enact", "diary", "--yes").code == 0
-        changed = text.replace("display: You}", "display: Yourself}\n      - {name: kai@hill.example}").replace("members: [you@hill.example]", "members: [kai@hill.example]")
-        world.write_text(changed.replace("      - {path: hill/notes-prod/trial", "      - {path: hill/more, kind: project}\n      - {path: hill/notes-prod/trial").replace(
-            "keys_per_principal: 2", "keys_per_principal: 1").replace("note-reader, display: Reads notes, permissions: [note.read]", "note-looker, permissions: [note.read]"))
+        changed = text.replace("display: You}", "display: Yourself}\n      - {name: kai@hill.example}").replace(
+            "members: [you@hill.example]", "members: [kai@hill.example]"
+        )
+        world.write_text(
+            changed.replace(
+                "      - {path: hill/notes-prod/trial",
+                "      - {path: hill/more, kind: project}\n      - {path: hill/notes-prod/trial",
+            )
+            .replace("keys_per_principal: 2", "keys_per_principal: 1")
+            .replace("note-reader, display: Reads notes, permissions: [note.read]", "note-looker, permissions: [note.read]")
+        )
         done = bare.run("sandbox", "change", str(world))
         assert (done.code, "What was enacted stays" in done.out) == (0, True), done.err
         assert bare.run("rehearse", "diary", "--strict").code == 0
         assert "hill/more" in bare.run("tenant", "places", "hill").out
         shown = " ".join(bare.run("tenant", "inspect", "hill").out.split())
         assert ("note-looker" in shown, "note-reader" in shown, "credentials each 1" in shown) == (True, False, True)
-        team = next(t for t in sandboxes.control(folder, "state", {"tenant": "hill"})["resources"]["Group"] if t["displayName"] == "writers")
+        team = next(
+            t
+            for t in sandboxes.control(folder, "state", {"tenant": "hill"})["resources"]["Group"]
+            if t["displayName"] == "writers"
+        )
         users = {u["id"]: u["userName"] for u in sandboxes.control(folder, "state", {"tenant": "hill"})["resources"]["User"]}
         assert sorted(users[m["value"]] for m in team["members"]) == ["diary", "kai@hill.example"]
         before = sandboxes.control(folder, "state", {"tenant": "hill"})

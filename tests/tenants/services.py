@@ -36,7 +36,9 @@ class Asked:
         self.body: Any = dict(parse_qsl(raw.decode(), keep_blank_values=True)) if form else json.loads(raw) if raw else {}
 
     def basic(self) -> tuple[str, str]:
-        name, _, password = base64.b64decode((self.headers.get("Authorization") or "").removeprefix("Basic ")).decode().partition(":")
+        name, _, password = (
+            base64.b64decode((self.headers.get("Authorization") or "").removeprefix("Basic ")).decode().partition(":")
+        )
         return name, password
 
 
@@ -62,7 +64,11 @@ class Service:
                 asked = Asked(self)
                 with service.lock:
                     service.seen.append(f"{asked.method} {asked.path}")
-                    fate = service.fates.pop(0) if service.fates and asked.method != "GET" and not LOOKS.fullmatch(asked.path) else ""
+                    fate = (
+                        service.fates.pop(0)
+                        if service.fates and asked.method != "GET" and not LOOKS.fullmatch(asked.path)
+                        else ""
+                    )
                     fate = fate() if callable(fate) else fate
                     if fate == "late":
                         service.late.append(asked)
@@ -82,10 +88,12 @@ class Service:
                     self.send_header(name, value)
                 self.end_headers()
                 self.wfile.write(content)
+
             do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = handle_one  # noqa: N815 - names of the library
 
             def log_message(self, *given: Any) -> None:
                 pass
+
         self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
         self.server.daemon_threads = True
         self.address = f"http://127.0.0.1:{self.server.server_port}"
@@ -119,9 +127,11 @@ class Service:
 
 def route(verb: str, pattern: str) -> Callable[[Any], Any]:
     """Mark a method as what answers such requests."""
+
     def mark(method: Any) -> Any:
         method.routes = [*getattr(method, "routes", ()), (verb, pattern)]
         return method
+
     return mark
 
 
@@ -145,7 +155,7 @@ class Pierhead(Service):
     def hands_(self, asked: Asked) -> Any:
         self.admin(asked)
         start = int(asked.query.get("start", 0))
-        return {"data": {"hands": list(self.hands.values())[start:start + 2]}}
+        return {"data": {"hands": list(self.hands.values())[start : start + 2]}}
 
     @route("POST", "/v1/hands")
     def make_hand(self, asked: Asked) -> Any:
@@ -153,8 +163,13 @@ class Pierhead(Service):
         if any(r["login"] == asked.body["login"] for r in self.hands.values()):
             raise Refuse(422, {"error": {"code": "LoginTaken", "message": "login is taken"}})
         number = next(self.numbers)
-        self.hands[str(number)] = made = {"number": number, "login": asked.body["login"], "caption": asked.body.get("caption", ""),
-                                           "remark": asked.body.get("remark", ""), "state": "enabled"}
+        self.hands[str(number)] = made = {
+            "number": number,
+            "login": asked.body["login"],
+            "caption": asked.body.get("caption", ""),
+            "remark": asked.body.get("remark", ""),
+            "state": "enabled",
+        }
         return 201, {}, {"hand": made}
 
     def hand(self, number: str) -> Json:
@@ -194,8 +209,15 @@ class Pierhead(Service):
         self.admin(asked)
         self.hand(number)
         identity = secrets.token_hex(4)
-        self.tokens[identity] = {"token_id": identity, "hand": number, "title": asked.body["title"], "remark": asked.body.get("remark", ""),
-                                 "expires": asked.body["expires"], "secret": secrets.token_urlsafe(24), "seen": None}
+        self.tokens[identity] = {
+            "token_id": identity,
+            "hand": number,
+            "title": asked.body["title"],
+            "remark": asked.body.get("remark", ""),
+            "expires": asked.body["expires"],
+            "secret": secrets.token_urlsafe(24),
+            "seen": None,
+        }
         return 201, {}, self.tokens[identity]
 
     @route("DELETE", "/v1/tokens/([^/]+)")
@@ -357,7 +379,11 @@ class Lock(Service):
 
     def count(self) -> tuple[list[str], int, list[str]]:
         ours = [u for n, u in self.users.items() if n != "root"]
-        return [u["name"] for u in ours], sum(bool(u["password"]) for u in ours), [f"{r['get']} {u}" for (_, u), r in self.rights.items()]
+        return (
+            [u["name"] for u in ours],
+            sum(bool(u["password"]) for u in ours),
+            [f"{r['get']} {u}" for (_, u), r in self.rights.items()],
+        )
 
 
 class Wharf(Service):
@@ -391,7 +417,7 @@ class Wharf(Service):
         self.admin(asked)
         start, all_ = int(asked.query.get("from", 0)), list(self.crew.values())
         more = {"Link": f'</crew?from={start + 2}>; rel="next", </crew>; rel="first"'} if start + 2 < len(all_) else {}
-        return 200, more, {"ok": True, "crew": all_[start:start + 2]}
+        return 200, more, {"ok": True, "crew": all_[start : start + 2]}
 
     @route("POST", "/crew")
     def join(self, asked: Asked) -> Any:
@@ -401,8 +427,13 @@ class Wharf(Service):
             return {"ok": False, "code": "SPENT" if gone else "TAKEN", "text": "this handle was used"}
         operation, identity = secrets.token_hex(4), secrets.token_hex(4)
         self.operations[operation] = {"op": operation, "looks": 0, "crew": identity}
-        self.crew[identity] = {"uid": identity, "handle": asked.body["handle"], "label": asked.body["label"], "phase": "aboard",
-                               "tags": asked.body.get("tags", [])}
+        self.crew[identity] = {
+            "uid": identity,
+            "handle": asked.body["handle"],
+            "label": asked.body["label"],
+            "phase": "aboard",
+            "tags": asked.body.get("tags", []),
+        }
         return 202, {}, {"ok": True, "op": f"/operations/{operation}"}
 
     @route("GET", "/operations/([^/]+)")
@@ -447,16 +478,27 @@ class Wharf(Service):
     @route("GET", "/passes")
     def passes_(self, asked: Asked) -> Any:
         self.admin(asked)
-        return {"ok": True, "passes": [{k: v for k, v in p.items() if k != "secret"} for p in self.passes.values()
-                                       if p["owner"] == asked.query.get("owner")]}
+        return {
+            "ok": True,
+            "passes": [
+                {k: v for k, v in p.items() if k != "secret"}
+                for p in self.passes.values()
+                if p["owner"] == asked.query.get("owner")
+            ],
+        }
 
     @route("POST", "/passes")
     def issue(self, asked: Asked) -> Any:
         self.admin(asked)
         once = asked.headers["Once"]
         if once not in self.passes:  # the same again is answered alike
-            self.passes[once] = {"pass": secrets.token_hex(4), "once": once, "owner": asked.body["owner"], "last_day": asked.body["last_day"],
-                                 "secret": secrets.token_urlsafe(24)}
+            self.passes[once] = {
+                "pass": secrets.token_hex(4),
+                "once": once,
+                "owner": asked.body["owner"],
+                "last_day": asked.body["last_day"],
+                "secret": secrets.token_urlsafe(24),
+            }
         return {"ok": True, **self.passes[once]}
 
     @route("DELETE", "/passes/([^/]+)")

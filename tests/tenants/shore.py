@@ -77,7 +77,7 @@ class Ferry(Service):
     def crew_(self, asked: Asked) -> Any:
         self.admin(asked)
         number, all_ = int(asked.query["page"]), list(self.crew.values())
-        return {"crew": all_[2 * number - 2:2 * number]}
+        return {"crew": all_[2 * number - 2 : 2 * number]}
 
     @route("GET", "/crew/search")
     def search(self, asked: Asked) -> Any:
@@ -133,7 +133,13 @@ class Ferry(Service):
         number = key.thumbprint()
         if number in self.keys:
             raise Refuse(409, {"message": "this key is there"})
-        self.keys[number] = {"kid": number, "uid": identity, "jwk": asked.body["jwk"], "label": asked.body["label"], "ends": asked.body["ends"]}
+        self.keys[number] = {
+            "kid": number,
+            "uid": identity,
+            "jwk": asked.body["jwk"],
+            "label": asked.body["label"],
+            "ends": asked.body["ends"],
+        }
         return 201, {}, {"kid": number}
 
     @route("DELETE", "/keys/([^/]+)")
@@ -178,7 +184,9 @@ class Ferry(Service):
     @route("GET", "/decks/([^/]+)/(crew|squads)")
     def levels_(self, asked: Asked, deck: str, which: str) -> Any:
         self.admin(asked)
-        return {"levels": [{"who": f"{which}/{w}", "level": v} for (d, k, w), v in self.levels.items() if (d, k) == (deck, which)]}
+        return {
+            "levels": [{"who": f"{which}/{w}", "level": v} for (d, k, w), v in self.levels.items() if (d, k) == (deck, which)]
+        }
 
     @route("PUT", "/decks/([^/]+)/(crew|squads)/([^/]+)")
     def set_level(self, asked: Asked, deck: str, which: str, who: str) -> Any:
@@ -195,7 +203,10 @@ class Ferry(Service):
 
     def may(self, asked: Asked, deck: str, *levels: str) -> None:
         mine = str(self.bearer(asked)["uid"])
-        held = {self.levels.get((deck, "crew", mine)), *(self.levels.get((deck, "squads", i)) for i, s in self.squads.items() if mine in s["members"])}
+        held = {
+            self.levels.get((deck, "crew", mine)),
+            *(self.levels.get((deck, "squads", i)) for i, s in self.squads.items() if mine in s["members"]),
+        }
         if not held & set(levels):
             raise Refuse(404, {"code": "NotFound"})
 
@@ -214,7 +225,11 @@ class Ferry(Service):
         return {}
 
     def count(self) -> tuple[list[str], int, list[str]]:
-        return [c["handle"] for c in self.crew.values()], len(self.keys), [f"{v} {w}" for (_, k, w), v in self.levels.items() if k == "crew"]
+        return (
+            [c["handle"] for c in self.crew.values()],
+            len(self.keys),
+            [f"{v} {w}" for (_, k, w), v in self.levels.items() if k == "crew"],
+        )
 
 
 class Berth(Service):
@@ -235,7 +250,7 @@ class Berth(Service):
 
     def page(self, asked: Asked, all_: list[Json]) -> Json:
         start = int(asked.query.get("after") or 0)
-        return {"found": all_[start:start + 2], "more": str(start + 2) if start + 2 < len(all_) else ""}
+        return {"found": all_[start : start + 2], "more": str(start + 2) if start + 2 < len(all_) else ""}
 
     def there(self, identity: str) -> Json:
         if identity not in self.services:
@@ -253,8 +268,15 @@ class Berth(Service):
         if any(s["label"] == asked.body["label"] for s in self.services.values()):
             raise Refuse(400, {"reason": "label is not unique"})
         identity = str(next(self.numbers))
-        self.services[identity] = {"number": int(identity), "label": asked.body["label"], "about": asked.body.get("about", ""), "memo": asked.body["memo"],
-                                   "held": False, "rev": 1, "changed": int(time.time() * 1000)}
+        self.services[identity] = {
+            "number": int(identity),
+            "label": asked.body["label"],
+            "about": asked.body.get("about", ""),
+            "memo": asked.body["memo"],
+            "held": False,
+            "rev": 1,
+            "changed": int(time.time() * 1000),
+        }
         return 201, {"Location": f"/services/{identity}"}, {"number": int(identity)}
 
     @route("GET", "/services/([^/]+)")
@@ -290,7 +312,10 @@ class Berth(Service):
     @route("GET", "/roles")
     def roles(self, asked: Asked) -> Any:
         self.admin(asked)
-        return {"found": [{"code": "looker", "can": "cargo.read"}, {"code": "clerk", "can": "cargo.read,cargo.load"}], "more": ""}
+        return {
+            "found": [{"code": "looker", "can": "cargo.read"}, {"code": "clerk", "can": "cargo.read,cargo.load"}],
+            "more": "",
+        }
 
     @route("GET", "/berths")
     def berths(self, asked: Asked) -> Any:
@@ -306,8 +331,14 @@ class Berth(Service):
     def assign(self, asked: Asked) -> Any:
         self.admin(asked)
         identity = str(next(self.numbers))
-        self.given[identity] = {"id": int(identity), "who": int(asked.body["who"]), "role": asked.body["role"], "where": asked.body["where"],
-                                "ends": int(asked.body["ends"]) if asked.body.get("ends") else None, "memo": asked.body["memo"]}
+        self.given[identity] = {
+            "id": int(identity),
+            "who": int(asked.body["who"]),
+            "role": asked.body["role"],
+            "where": asked.body["where"],
+            "ends": int(asked.body["ends"]) if asked.body.get("ends") else None,
+            "memo": asked.body["memo"],
+        }
         return 201, {}, {"id": int(identity)}
 
     @route("DELETE", "/assignments/([^/]+)")
@@ -321,15 +352,24 @@ class Berth(Service):
     def secrets_(self, asked: Asked, identity: str) -> Any:
         self.admin(asked)
         self.there(identity)
-        return self.page(asked, [{k: v for k, v in s.items() if k != "hash"} for s in self.secrets.values() if s["service"] == identity])
+        return self.page(
+            asked, [{k: v for k, v in s.items() if k != "hash"} for s in self.secrets.values() if s["service"] == identity]
+        )
 
     @route("POST", "/services/([^/]+)/secrets")
     def make_secret(self, asked: Asked, identity: str) -> Any:
         self.admin(asked)
         self.there(identity)
         number, value = str(next(self.numbers)), secrets.token_urlsafe(24)
-        self.secrets[number] = {"number": number, "service": identity, "title": asked.body["title"], "memo": asked.body["memo"], "last_seen": None,
-                                "ends": asked.body["ends"], "hash": hashlib.sha256(value.encode()).hexdigest()}
+        self.secrets[number] = {
+            "number": number,
+            "service": identity,
+            "title": asked.body["title"],
+            "memo": asked.body["memo"],
+            "last_seen": None,
+            "ends": asked.body["ends"],
+            "hash": hashlib.sha256(value.encode()).hexdigest(),
+        }
         return 201, {}, {"number": number, "value": value}
 
     @route("DELETE", "/services/([^/]+)/secrets/([^/]+)")
@@ -340,7 +380,11 @@ class Berth(Service):
         return 204, {}, None
 
     def may(self, identity: str, what: str, berth: str) -> bool:
-        roles = {g["role"] for g in self.given.values() if (str(g["who"]), g["where"]) == (identity, berth) and (g["ends"] is None or g["ends"] > time.time() * 1000)}
+        roles = {
+            g["role"]
+            for g in self.given.values()
+            if (str(g["who"]), g["where"]) == (identity, berth) and (g["ends"] is None or g["ends"] > time.time() * 1000)
+        }
         return bool(roles & ({"looker", "clerk"} if what == "cargo.read" else {"clerk"}))
 
     @route("GET", "/may")
@@ -350,7 +394,14 @@ class Berth(Service):
 
     def who(self, asked: Asked) -> str:
         name, value = asked.basic()
-        found = next((s for s in self.secrets.values() if s["hash"] == hashlib.sha256(value.encode()).hexdigest() and s["service"] == name), None)
+        found = next(
+            (
+                s
+                for s in self.secrets.values()
+                if s["hash"] == hashlib.sha256(value.encode()).hexdigest() and s["service"] == name
+            ),
+            None,
+        )
         if found is None or self.services.get(name, {"held": True})["held"]:
             raise Refuse(401, {"reason": "who are you?"})
         found["last_seen"] = int(time.time())
@@ -373,7 +424,11 @@ class Berth(Service):
         return {}
 
     def count(self) -> tuple[list[str], int, list[str]]:
-        return [s["label"] for s in self.services.values()], len(self.secrets), [f"{g['role']} {g['who']}" for g in self.given.values() if str(g["who"]) in self.services]
+        return (
+            [s["label"] for s in self.services.values()],
+            len(self.secrets),
+            [f"{g['role']} {g['who']}" for g in self.given.values() if str(g["who"]) in self.services],
+        )
 
 
 class Cellar(Service):
@@ -462,7 +517,14 @@ class Cellar(Service):
         if name not in self.readers:
             raise Refuse(404, {"error": "no such reader"})
         number = str(next(self.numbers))
-        self.tokens[number] = {"number": number, "reader": name, "note": asked.body["note"], "days": asked.body["days"], "token": secrets.token_urlsafe(24), "used": None}
+        self.tokens[number] = {
+            "number": number,
+            "reader": name,
+            "note": asked.body["note"],
+            "days": asked.body["days"],
+            "token": secrets.token_urlsafe(24),
+            "used": None,
+        }
         return 201, {}, self.tokens[number]
 
     @route("DELETE", "/tokens/([^/]+)")

@@ -50,7 +50,7 @@ class Skerry(Service):
     def search(self, asked: Asked, house: str) -> Any:
         self.admin(asked)
         start, mine = int(asked.body.get("from", 0)), [v for v in self.lights.values() if v["house"] == house]
-        return {"hits": mine[start:start + 2], "from": start + 2, "left": max(0, len(mine) - start - 2)}
+        return {"hits": mine[start : start + 2], "from": start + 2, "left": max(0, len(mine) - start - 2)}
 
     @route("POST", "/houses/([^/]+)/lights")
     def make(self, asked: Asked, house: str) -> Any:
@@ -136,7 +136,9 @@ class Skerry(Service):
     def who(self, asked: Asked) -> Json:
         number, code = asked.basic()  # the code's number, not the light's
         found = self.codes.get(number)
-        if found is None or not hmac.compare_digest(hashlib.sha256(found["code"].encode()).digest(), hashlib.sha256(code.encode()).digest()):
+        if found is None or not hmac.compare_digest(
+            hashlib.sha256(found["code"].encode()).digest(), hashlib.sha256(code.encode()).digest()
+        ):
             raise Refuse(401, {"fault": {"text": "no"}})
         light = self.lights[found["light"]]
         if not light["on"]:
@@ -156,4 +158,8 @@ class Skerry(Service):
         return {}
 
     def count(self) -> tuple[list[str], int, list[str]]:
-        return [v["title"] for v in self.lights.values()], len(self.codes), [r for v in self.lights.values() for r in v["rights"] if r != "seen"]
+        return (
+            [v["title"] for v in self.lights.values()],
+            len(self.codes),
+            [r for v in self.lights.values() for r in v["rights"] if r != "seen"],
+        )

@@ -49,19 +49,46 @@ proofs:
   - {{cannot: {thing}.{changes}, at: {trial}}}
 """
 TASTES: dict[str, tuple[Callable[[], Any], str, dict[str, str]]] = {
-    "pierhead": (Pierhead, "hugo.pell", {"place": "pierhead/north", "trial": "pierhead/trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
+    "pierhead": (
+        Pierhead,
+        "hugo.pell",
+        {"place": "pierhead/north", "trial": "pierhead/trial", "kind": "api-token", "thing": "cargo", "changes": "load"},
+    ),
     "lock": (Lock, "root", {"place": "north", "trial": "trial", "kind": "password", "thing": "key", "changes": "write"}),
-    "wharf": (Wharf, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
-    "ferry": (Ferry, "hugo.pell", {"place": "north", "trial": "trial", "kind": "key-pair, algorithm: ES256", "thing": "cargo", "changes": "load"}),
-    "berth": (Berth, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"}),
-    "cellar": (Cellar, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "secret", "changes": "read"}),
-    "skerry": (Skerry, "hugo.pell", {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load", "area": ", area: north"})}
+    "wharf": (
+        Wharf,
+        "hugo.pell",
+        {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"},
+    ),
+    "ferry": (
+        Ferry,
+        "hugo.pell",
+        {"place": "north", "trial": "trial", "kind": "key-pair, algorithm: ES256", "thing": "cargo", "changes": "load"},
+    ),
+    "berth": (
+        Berth,
+        "hugo.pell",
+        {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load"},
+    ),
+    "cellar": (
+        Cellar,
+        "hugo.pell",
+        {"place": "north", "trial": "trial", "kind": "api-token", "thing": "secret", "changes": "read"},
+    ),
+    "skerry": (
+        Skerry,
+        "hugo.pell",
+        {"place": "north", "trial": "trial", "kind": "api-token", "thing": "cargo", "changes": "load", "area": ", area: north"},
+    ),
+}
 
 
 def text_of(name: str) -> str:
     """A dialect; pierhead's is the example of the documentation."""
     documented = (HERE.parents[2] / "docs" / "dialects.md").read_text()
-    return documented.partition("```yaml\n")[2].partition("```")[0] if name == "pierhead" else (HERE / f"{name}.yaml").read_text()
+    return (
+        documented.partition("```yaml\n")[2].partition("```")[0] if name == "pierhead" else (HERE / f"{name}.yaml").read_text()
+    )
 
 
 class House:
@@ -69,14 +96,31 @@ class House:
 
     def __init__(self, desk: Desk, name: str) -> None:
         make, admin, words = TASTES[name]
-        self.desk, self.name, self.service, self.charter = desk, name, make(), CHARTER.format(tenant=name, **{"area": "", **words})
+        self.desk, self.name, self.service, self.charter = (
+            desk,
+            name,
+            make(),
+            CHARTER.format(tenant=name, **{"area": "", **words}),
+        )
         self.words = words
         (desk.folder / "dialects").mkdir()
         (desk.folder / "dialects" / f"{name}.yaml").write_text(text_of(name))
         (desk.folder / "admin.secret").write_text(self.service.key)
         (desk.folder / "admin.secret").chmod(0o600)
-        ran = desk.run("tenant", "add", name, self.service.address, "--driver", "dialect", "--admin", admin, "--token", "file:admin.secret",
-                       "--stage", "test")
+        ran = desk.run(
+            "tenant",
+            "add",
+            name,
+            self.service.address,
+            "--driver",
+            "dialect",
+            "--admin",
+            admin,
+            "--token",
+            "file:admin.secret",
+            "--stage",
+            "test",
+        )
         assert ran.code == 0, ran.out + ran.err
 
     def enact(self, *more: str) -> Any:
@@ -114,8 +158,13 @@ def test_a_charter_serves_where_a_dialect_says_how(house: House) -> None:
     assert house.desk.run("ledger", "verify").code == 0
 
 
-@pytest.mark.parametrize(("number", "fate"), [
-    *((n, "lost-after") for n in range(3)), *(pytest.param(n, f, marks=pytest.mark.soak) for n in range(3) for f in ("lost-before", "busy"))])
+@pytest.mark.parametrize(
+    ("number", "fate"),
+    [
+        *((n, "lost-after") for n in range(3)),
+        *(pytest.param(n, f, marks=pytest.mark.soak) for n in range(3) for f in ("lost-before", "busy")),
+    ],
+)
 def test_whatever_becomes_of_a_request_one_more_run_ends_with_what_is_wanted(house: House, number: int, fate: str) -> None:
     house.service.fates = [""] * number + [fate]
     for _ in range(2):
@@ -127,11 +176,22 @@ def test_whatever_becomes_of_a_request_one_more_run_ends_with_what_is_wanted(hou
 
 def test_others_entries_of_one_document_stay(pierhead: House) -> None:
     service = pierhead.service
-    service.policies["2"] = (7, {"bindings": [{"role": "looker", "members": ["person:ada", "hand:1"]}, {"role": "owner", "members": ["person:ada"], "note": "x"}]})
+    service.policies["2"] = (
+        7,
+        {
+            "bindings": [
+                {"role": "looker", "members": ["person:ada", "hand:1"]},
+                {"role": "owner", "members": ["person:ada"], "note": "x"},
+            ]
+        },
+    )
     assert pierhead.enact().code == 0
     [number] = service.hands
     theirs = {"role": "owner", "members": ["person:ada"], "note": "x"}
-    assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["hand:1", f"hand:{number}", "person:ada"]}, theirs]
+    assert service.policies["2"][1]["bindings"] == [
+        {"role": "looker", "members": ["hand:1", f"hand:{number}", "person:ada"]},
+        theirs,
+    ]
     assert pierhead.desk.run("retire", "crane", "--because", "over", "--yes").code == 0
     assert service.policies["2"][1]["bindings"] == [{"role": "looker", "members": ["hand:1", "person:ada"]}, theirs]
 
@@ -141,8 +201,12 @@ def test_what_another_hand_may_have_written_is_used_and_not_ended(pierhead: Hous
 
     def meanwhile() -> str:
         [number] = service.hands
-        service.policies["2"] = (9, {"bindings": [{"role": "looker", "members": [f"hand:{number}"]}, {"role": "owner", "members": ["person:ada"]}]})
+        service.policies["2"] = (
+            9,
+            {"bindings": [{"role": "looker", "members": [f"hand:{number}"]}, {"role": "owner", "members": ["person:ada"]}]},
+        )
         return "lost-before"
+
     service.fates = ["", meanwhile]
     ran = pierhead.enact()
     assert (ran.code, ran.out.count("holds ")) == (0, 2), ran.out + ran.err
@@ -161,7 +225,9 @@ def test_a_late_write_that_brings_back_what_was_ended_is_waited_for(pierhead: Ho
     assert pierhead.enact().code == 0
     pierhead.charter = "\n".join(line for line in pierhead.charter.splitlines() if "role: looker" not in line)
     ran = pierhead.enact("--no-prove")
-    assert (ran.code, "may bring it back until" in " ".join(ran.out.split()), service.count()[2]) == (7, True, []), ran.out + ran.err
+    assert (ran.code, "may bring it back until" in " ".join(ran.out.split()), service.count()[2]) == (7, True, []), (
+        ran.out + ran.err
+    )
     assert (service.deliver(), len(service.count()[2])) == ([200], 1)
     ran = pierhead.enact("--no-prove", "--wait", "30s")
     assert (ran.code, service.count()[2], service.deliver()) == (0, [], []), ran.out + ran.err
@@ -172,7 +238,9 @@ def test_what_a_stranger_made_is_left_alone(pierhead: House) -> None:
     ran = pierhead.enact()
     assert (ran.code, len(pierhead.service.hands), pierhead.service.changes) == (6, 1, 0), ran.out + ran.err
     ran = pierhead.enact("--adopt")
-    assert (ran.code, pierhead.service.hands["7"]["caption"], len(pierhead.service.hands)) == (0, "Crane seven", 1), ran.out + ran.err
+    assert (ran.code, pierhead.service.hands["7"]["caption"], len(pierhead.service.hands)) == (0, "Crane seven", 1), (
+        ran.out + ran.err
+    )
 
 
 def test_its_credential_is_rotated_suspended_and_retired(pierhead: House) -> None:
@@ -181,9 +249,13 @@ def test_its_credential_is_rotated_suspended_and_retired(pierhead: House) -> Non
     ran = desk.run("rotate", "crane")
     assert ("the new crane-pass where its consumers read it" in ran.out, len(service.tokens)) == (True, 2), ran.out + ran.err
     ran = desk.run("rotate", "crane", "--end", "--yes", "--format", "json")
-    assert ([t["title"] for t in service.tokens.values()], ran.json["rotations"][0]["stage"]) == (["crane-pass-2"], "ended"), ran.out + ran.err
+    assert ([t["title"] for t in service.tokens.values()], ran.json["rotations"][0]["stage"]) == (["crane-pass-2"], "ended"), (
+        ran.out + ran.err
+    )
     ran = desk.run("suspend", "crane", "--because", "x", "--yes")
-    assert (ran.code, [r["state"] for r in service.hands.values()], "refused" in ran.out) == (0, ["disabled"], True), ran.out + ran.err
+    assert (ran.code, [r["state"] for r in service.hands.values()], "refused" in ran.out) == (0, ["disabled"], True), (
+        ran.out + ran.err
+    )
     assert desk.run("reinstate", "crane", "--because", "x").code == 6  # it shows no versions, so what is off is off for both
     service.hands[next(iter(service.hands))]["state"] = "enabled"
     ran = desk.run("retire", "crane", "--because", "over", "--yes")
@@ -204,46 +276,93 @@ def test_a_dialect_is_tried(house: House) -> None:
     told = {r["what"]: r["came"] for r in ran.json["rows"]}
     assert (ran.code, house.service.count(), ran.json["left"]) == (0, ([], 0, []), []), ran.json
     assert ran.json["safety"] == ("name only" if house.name == "lock" else "mark kept")
-    assert (f"{ran.json['safety']}, as tried on" in house.desk.run("tenant", "inspect", house.name).out, "differs" in told.values()) == (True, False), told
+    assert (
+        f"{ran.json['safety']}, as tried on" in house.desk.run("tenant", "inspect", house.name).out,
+        "differs" in told.values(),
+    ) == (True, False), told
 
 
 def test_where_nobody_answers_nothing_is_said_of_the_dialect(pierhead: House) -> None:
     desk, address = pierhead.desk, pierhead.service.address
     (desk.folder / "wrong").write_text("wrong")
     (desk.folder / "wrong").chmod(0o600)
-    add = ("tenant", "add", "more", address, "--driver", "dialect", "--dialect", "dialects/pierhead.yaml", "--admin", "x", "--token")
+    add = (
+        "tenant",
+        "add",
+        "more",
+        address,
+        "--driver",
+        "dialect",
+        "--dialect",
+        "dialects/pierhead.yaml",
+        "--admin",
+        "x",
+        "--token",
+    )
     assert (desk.run(*add, "file:wrong").code, desk.run(*add, "file:admin.secret").code) == (4, 0)
     pierhead.service.stop()
     ran = desk.run("dialect", "try", "pierhead", "--yes")
     assert (ran.code, "nothing answers" in ran.err) == (5, True), ran.out + ran.err
-    assert not list((desk.folder / ".sigillum" / "discovered").glob("dialect_pierhead.json")) or "safety" not in (
-        desk.folder / ".sigillum" / "discovered" / "dialect_pierhead.json").read_text()
+    assert (
+        not list((desk.folder / ".sigillum" / "discovered").glob("dialect_pierhead.json"))
+        or "safety" not in (desk.folder / ".sigillum" / "discovered" / "dialect_pierhead.json").read_text()
+    )
 
 
 def test_a_server_that_ignores_revisions_is_told(pierhead: House) -> None:
     pierhead.service.heeds_etag = False
     ran = pierhead.desk.run("dialect", "try", "pierhead", "--at", "pierhead/trial", "--yes", "--format", "json")
     wrong = [r for r in ran.json["rows"] if r["came"] == "differs"]
-    assert (ran.code, [r["what"] for r in wrong], "may be overwritten" in wrong[0]["why"]) == (1, ["an old revision of its document is refused"], True)
+    assert (ran.code, [r["what"] for r in wrong], "may be overwritten" in wrong[0]["why"]) == (
+        1,
+        ["an old revision of its document is refused"],
+        True,
+    )
 
 
 # what is written instead of what, and what is told
-@pytest.mark.parametrize(("name", "old", "new", "told"), [
-    ("pierhead", "name: /login", "nmae: /login", "did you mean name?"), ("pierhead", "'{name}'", "'{nme}'", "did you mean"), ("pierhead", "as: epoch", "as: epock", "did you mean epoch?"),
-    ("pierhead", "get: /v1/piers", "get: v1/piers", "no address of a call"), ("pierhead", "'/v1/hands/{id}'", "'/v1/hands/{+id}'", "no address"),
-    ("pierhead", "id: /number", "id: number", "JSON Pointer"), ("pierhead", "class: looks", "class: look", "no class of permissions"),
-    ("pierhead", "offset: start", "offset: start, token: /x, query: t", "just one way"), ("pierhead", "means: exists", "means: exits", "did you mean exists?"),
-    ("pierhead", "delete: '/v1/tokens/{id}'", "delete: '/v1/tokens/{id}', get: /x", "just one method"), ("pierhead", "permissions: [cargo.read]", "permissions: [cargo.red]", "did you mean cargo.read?"),
-    ("pierhead", "id: [place, role, principal]", "id: [place, rol, principal]", "is not shown"), ("pierhead", "arrival: at-once, ", "", "`arrival` is missing"),
-    ("pierhead", "each: account", "eech: account", "did you mean `each`?"), ("pierhead", "header: X-Pierhead-Key", "basic: '{admin}', header: X", "just one way"),
-    ("lock", "by: {set", "bye: {set", "did you mean `by`?"), ("wharf", "'{until|last_day}'", "'{until|lastday}'", "did you mean last_day?"),
-    ("ferry", "{value|quoted}", "{value}", "would be read as part of a search"), ("ferry", "signs: {algorithm", "sings: {algorithm", "did you mean `signs`?"),
-    ("ferry", "{carrier|which}", "{carrier|wich}", "did you mean which?"), ("cellar", "end_version:", "end_versions:", "did you mean `end_version`?"),
-    ("berth", "shows: {id: /number, principal", "shows: {principal", "the id is made of id"), ("ferry", "kid: '{thumbprint}'", "kid: '{thumb}'", "nothing here is called"),
-    ("pierhead", "id: /number", "id: 5", "must be a mapping or a list, and this is a number"), ("pierhead", "id: /number", "id: {att: /x}", "did you mean `at`?"),
-    ("pierhead", "status: 422", "status: x", "must be a list or a whole number"), ("pierhead", "arrival: at-once", "arrival: soon", "write at-once, unknown"),
-    ("skerry", "", "", ""), ("skerry", "header: X-Light-Token}", "heder: X-Light-Token}", "did you mean `header`?"), ("skerry", "{account_id}", "{acount_id}", "did you mean account_id?"),
-    ("skerry", "entries: /lights, entry", "add: {put: /x}, entries: /lights, entry", "how an entry comes in"), ("ferry", "", "", ""), ("berth", "", "", ""), ("cellar", "", "", ""), ("wharf", "", "", ""), ("lock", "", "", ""), ("pierhead", "", "", "")])
+@pytest.mark.parametrize(
+    ("name", "old", "new", "told"),
+    [
+        ("pierhead", "name: /login", "nmae: /login", "did you mean name?"),
+        ("pierhead", "'{name}'", "'{nme}'", "did you mean"),
+        ("pierhead", "as: epoch", "as: epock", "did you mean epoch?"),
+        ("pierhead", "get: /v1/piers", "get: v1/piers", "no address of a call"),
+        ("pierhead", "'/v1/hands/{id}'", "'/v1/hands/{+id}'", "no address"),
+        ("pierhead", "id: /number", "id: number", "JSON Pointer"),
+        ("pierhead", "class: looks", "class: look", "no class of permissions"),
+        ("pierhead", "offset: start", "offset: start, token: /x, query: t", "just one way"),
+        ("pierhead", "means: exists", "means: exits", "did you mean exists?"),
+        ("pierhead", "delete: '/v1/tokens/{id}'", "delete: '/v1/tokens/{id}', get: /x", "just one method"),
+        ("pierhead", "permissions: [cargo.read]", "permissions: [cargo.red]", "did you mean cargo.read?"),
+        ("pierhead", "id: [place, role, principal]", "id: [place, rol, principal]", "is not shown"),
+        ("pierhead", "arrival: at-once, ", "", "`arrival` is missing"),
+        ("pierhead", "each: account", "eech: account", "did you mean `each`?"),
+        ("pierhead", "header: X-Pierhead-Key", "basic: '{admin}', header: X", "just one way"),
+        ("lock", "by: {set", "bye: {set", "did you mean `by`?"),
+        ("wharf", "'{until|last_day}'", "'{until|lastday}'", "did you mean last_day?"),
+        ("ferry", "{value|quoted}", "{value}", "would be read as part of a search"),
+        ("ferry", "signs: {algorithm", "sings: {algorithm", "did you mean `signs`?"),
+        ("ferry", "{carrier|which}", "{carrier|wich}", "did you mean which?"),
+        ("cellar", "end_version:", "end_versions:", "did you mean `end_version`?"),
+        ("berth", "shows: {id: /number, principal", "shows: {principal", "the id is made of id"),
+        ("ferry", "kid: '{thumbprint}'", "kid: '{thumb}'", "nothing here is called"),
+        ("pierhead", "id: /number", "id: 5", "must be a mapping or a list, and this is a number"),
+        ("pierhead", "id: /number", "id: {att: /x}", "did you mean `at`?"),
+        ("pierhead", "status: 422", "status: x", "must be a list or a whole number"),
+        ("pierhead", "arrival: at-once", "arrival: soon", "write at-once, unknown"),
+        ("skerry", "", "", ""),
+        ("skerry", "header: X-Light-Token}", "heder: X-Light-Token}", "did you mean `header`?"),
+        ("skerry", "{account_id}", "{acount_id}", "did you mean account_id?"),
+        ("skerry", "entries: /lights, entry", "add: {put: /x}, entries: /lights, entry", "how an entry comes in"),
+        ("ferry", "", "", ""),
+        ("berth", "", "", ""),
+        ("cellar", "", "", ""),
+        ("wharf", "", "", ""),
+        ("lock", "", "", ""),
+        ("pierhead", "", "", ""),
+    ],
+)
 def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, new: str, told: str) -> None:
     (bare.folder / "dialects").mkdir()
     (bare.folder / "dialects" / "x.yaml").write_text(text_of(name).replace(old, new))
@@ -255,22 +374,57 @@ def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, ne
 
 
 def test_one_is_begun_by_questions_and_never_guessed(bare: Desk) -> None:
-    words = ("dialect", "draft", "pierhead", "--header", "X-Key", "--value", "{secret}", "--items", "", "--id", "/id", "--login", "/login", "--arrival", "30s")
+    words = (
+        "dialect",
+        "draft",
+        "pierhead",
+        "--header",
+        "X-Key",
+        "--value",
+        "{secret}",
+        "--items",
+        "",
+        "--id",
+        "/id",
+        "--login",
+        "/login",
+        "--arrival",
+        "30s",
+    )
     assert bare.run(*words, "--accounts", "hands").code == 2
     assert bare.run(*words, "--accounts", "/hands").code == 0
     assert "# make:" in (bare.folder / "dialects" / "pierhead.yaml").read_text()
-    assert (bare.run("dialect", "check", "dialects/pierhead.yaml").code, bare.run(*words, "--accounts", "/hands").code, bare.run("dialect", "draft", "x").code) == (0, 3, 2)
+    assert (
+        bare.run("dialect", "check", "dialects/pierhead.yaml").code,
+        bare.run(*words, "--accounts", "/hands").code,
+        bare.run("dialect", "draft", "x").code,
+    ) == (0, 3, 2)
     judge = jsonschema.Draft202012Validator(bare.run("dialect", "schema").json)
     root = HERE.parents[2]
-    for text in [*map(text_of, TASTES), *(p.read_text() for p in (*root.glob("examples/dialects/*.yaml"), *root.glob("src/sigillum/example/dialects/*.yaml")))]:
+    for text in [
+        *map(text_of, TASTES),
+        *(p.read_text() for p in (*root.glob("examples/dialects/*.yaml"), *root.glob("src/sigillum/example/dialects/*.yaml"))),
+    ]:
         assert [e.message for e in judge.iter_errors(parse(text, "x.yaml").data)] == []
-        assert not judge.is_valid(parse(text.replace("means: exists", "means: exits").replace("id: /", "id: ").replace("arrival: at-once", "arrival: soon"), "x.yaml").data)
+        assert not judge.is_valid(
+            parse(
+                text.replace("means: exists", "means: exits")
+                .replace("id: /", "id: ")
+                .replace("arrival: at-once", "arrival: soon"),
+                "x.yaml",
+            ).data
+        )
     assert bare.run("dialect", "try", "nowhere", "--yes").code == 3
 
 
 def speaking(service: Service, name: str) -> DialectTenant:
     dialect = validate(DialectFile, parse(text_of(name), "x.yaml"))
-    return DialectTenant(Address(name, service.address, admin="root", driver="dialect"), Link(Secret(service.key), HERE), dialect, Http(origins=[service.address]))
+    return DialectTenant(
+        Address(name, service.address, admin="root", driver="dialect"),
+        Link(Secret(service.key), HERE),
+        dialect,
+        Http(origins=[service.address]),
+    )
 
 
 @pytest.fixture
@@ -287,7 +441,9 @@ def test_a_loan_takes_the_place_of_a_level_and_gives_it_back(named: House) -> No
     service.levels["north", "crew", "else"] = "steer"
     [who] = service.crew
     ran = desk.run("lend", "clerk", "--at", "north", "--to", "crane-7", "--for", "10m", "--because", "x", "--yes")
-    assert (ran.code, "looker gave way to it" in ran.out, service.levels["north", "crew", who]) == (0, True, "steer"), ran.out + ran.err
+    assert (ran.code, "looker gave way to it" in ran.out, service.levels["north", "crew", who]) == (0, True, "steer"), (
+        ran.out + ran.err
+    )
     assert "comes back after it" in " ".join(desk.run("rehearse", "crane").out.split())
     assert "until it is swept" in desk.run("due", "--within", "30d").out
     assert desk.run("recall", "--to", "crane-7").code == 0
@@ -328,8 +484,24 @@ def test_rights_through_squads_count_and_what_is_hidden_is_told_from_what_is_not
 def test_a_store_keeps_a_credential_of_another_tenant_and_no_old_version_of_it(named: House) -> None:
     desk, store, pierhead = named.desk, named.service, Pierhead()
     (desk.folder / "dialects" / "pierhead.yaml").write_text(text_of("pierhead").replace("tokens_live: 1h", "tokens_live: 1s"))
-    assert desk.run("tenant", "add", "pierhead", pierhead.address, "--driver", "dialect", "--admin", "hugo.pell", "--token", "file:admin.secret").code == 0
-    kept = CHARTER.format(tenant="pierhead", area="", **TASTES["pierhead"][2]).replace("lasts: 30d", "lasts: 30d, keep_in: 'store:cellar/north/crane'")
+    assert (
+        desk.run(
+            "tenant",
+            "add",
+            "pierhead",
+            pierhead.address,
+            "--driver",
+            "dialect",
+            "--admin",
+            "hugo.pell",
+            "--token",
+            "file:admin.secret",
+        ).code
+        == 0
+    )
+    kept = CHARTER.format(tenant="pierhead", area="", **TASTES["pierhead"][2]).replace(
+        "lasts: 30d", "lasts: 30d, keep_in: 'store:cellar/north/crane'"
+    )
     desk.charter(kept, "crane")
     ran = desk.run("enact", "crane", "--yes")
     assert (ran.code, sorted(store.bins["north"])) == (0, ["crane", "crane-g1"]), ran.out + ran.err
@@ -356,14 +528,81 @@ def test_use_is_seen_where_a_dialect_shows_it(named: House) -> None:
     ran = desk.run("rotate", "crane", "--format", "json")
     assert ran.json["rotations"][0]["stage"] == "given", ran.out
     for one in service.secrets.values():
-        one["last_seen"] = None if one["title"] == "crane-pass" else int(time.time()) + 90  # somebody else, after our own sign-in
+        one["last_seen"] = (
+            None if one["title"] == "crane-pass" else int(time.time()) + 90
+        )  # somebody else, after our own sign-in
     ran = desk.run("rotate", "crane", "--format", "json")
     assert ran.json["rotations"][0]["stage"] == "taken", ran.out + ran.err
 
 
-HOSTILE = ["", ".", "..", "/", "//", "../x", "a/b", "a/../b", "?", "a?b=c", "#", "a#b", "%2f", "%", "%00", "\x00", "a\nb", "a\r\nX-Y: z", "\t", " ", " a ", "a b", '"', '\\"', "'", "\\",
-           "{", "}", "{id}", "{name}", "{secret}", "{{x}}", "$(id)", "`id`", ";", "&", "a&b=c", "=", "+", "*", "|", "<x>", "\u202e", "\u200b", "ä", "漢字", "🔑", "ﬀ", "İ", "null", "true",
-           "0", "-1", "1e9", "[]", "{}", "[1]", '{"a":1}', "//evil.example/x", "http://evil.example/", "@evil.example", "a:b@c", "\\\\host\\x", "x" * 5000, "' or 1=1 --", "*)(uid=*"]
+HOSTILE = [
+    "",
+    ".",
+    "..",
+    "/",
+    "//",
+    "../x",
+    "a/b",
+    "a/../b",
+    "?",
+    "a?b=c",
+    "#",
+    "a#b",
+    "%2f",
+    "%",
+    "%00",
+    "\x00",
+    "a\nb",
+    "a\r\nX-Y: z",
+    "\t",
+    " ",
+    " a ",
+    "a b",
+    '"',
+    '\\"',
+    "'",
+    "\\",
+    "{",
+    "}",
+    "{id}",
+    "{name}",
+    "{secret}",
+    "{{x}}",
+    "$(id)",
+    "`id`",
+    ";",
+    "&",
+    "a&b=c",
+    "=",
+    "+",
+    "*",
+    "|",
+    "<x>",
+    "\u202e",
+    "\u200b",
+    "ä",
+    "漢字",
+    "🔑",
+    "ﬀ",
+    "İ",
+    "null",
+    "true",
+    "0",
+    "-1",
+    "1e9",
+    "[]",
+    "{}",
+    "[1]",
+    '{"a":1}',
+    "//evil.example/x",
+    "http://evil.example/",
+    "@evil.example",
+    "a:b@c",
+    "\\\\host\\x",
+    "x" * 5000,
+    "' or 1=1 --",
+    "*)(uid=*",
+]
 
 
 def test_no_value_changes_the_shape_of_a_request(pierhead: House) -> None:
@@ -376,8 +615,11 @@ def test_no_value_changes_the_shape_of_a_request(pierhead: House) -> None:
         assert (hand["login"], hand["caption"], hand["state"], len(hand)) == (value, value, "enabled", 5)
         before = len(service.seen)
         acts: list[Callable[[], Any]] = [
-            partial(tenant.end, End(ACCOUNT, value)), partial(tenant.change, Change(ACCOUNT, value, {"active": False})), partial(tenant.fetch_secret, value),
-            partial(tenant.facts, [Query(CREDENTIAL, "principal", value)])]
+            partial(tenant.end, End(ACCOUNT, value)),
+            partial(tenant.change, Change(ACCOUNT, value, {"active": False})),
+            partial(tenant.fetch_secret, value),
+            partial(tenant.facts, [Query(CREDENTIAL, "principal", value)]),
+        ]
         for act in acts:
             try:
                 act()
@@ -387,12 +629,44 @@ def test_no_value_changes_the_shape_of_a_request(pierhead: House) -> None:
             tenant.read(ACCOUNT, value)
         except SigillumError:
             assert value in ("", ".", "..")
-        assert all(path.count("/") == 3 and path.startswith(("GET /v1/hands/", "DELETE /v1/hands/", "PUT /v1/hands/")) for path in service.seen[before:]
-                   if path != "GET /v1/hands"), (value, service.seen[before:])
+        assert all(
+            path.count("/") == 3 and path.startswith(("GET /v1/hands/", "DELETE /v1/hands/", "PUT /v1/hands/"))
+            for path in service.seen[before:]
+            if path != "GET /v1/hands"
+        ), (value, service.seen[before:])
 
 
-JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=8), lambda inner: st.lists(inner, max_size=4) | st.dictionaries(
-    st.sampled_from(["data", "hands", "number", "login", "state", "remark", "token_id", "expires", "bindings", "members", "role", "id", "above", "name", "error", "code"]), inner, max_size=6), max_leaves=20)
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=8),
+    lambda inner: (
+        st.lists(inner, max_size=4)
+        | st.dictionaries(
+            st.sampled_from(
+                [
+                    "data",
+                    "hands",
+                    "number",
+                    "login",
+                    "state",
+                    "remark",
+                    "token_id",
+                    "expires",
+                    "bindings",
+                    "members",
+                    "role",
+                    "id",
+                    "above",
+                    "name",
+                    "error",
+                    "code",
+                ]
+            ),
+            inner,
+            max_size=6,
+        )
+    ),
+    max_leaves=20,
+)
 
 
 def test_whatever_an_answer_holds_nothing_breaks(pierhead: House) -> None:
@@ -409,12 +683,16 @@ def test_whatever_an_answer_holds_nothing_breaks(pierhead: House) -> None:
                 except SigillumError:
                     continue
                 assert all(r.id and r.kind.name == kind for r in fact.records)
-        for act in (lambda: tenant.make(Make(ACCOUNT, {"name": "x", "display": "x", "active": True}), "m"), lambda: tenant.end(End(ACCOUNT, "1")),
-                    lambda: tenant.sign_in(Proof("1", token=Secret("t")))):
+        for act in (
+            lambda: tenant.make(Make(ACCOUNT, {"name": "x", "display": "x", "active": True}), "m"),
+            lambda: tenant.end(End(ACCOUNT, "1")),
+            lambda: tenant.sign_in(Proof("1", token=Secret("t"))),
+        ):
             try:
                 act()
             except SigillumError:
                 continue
+
     answered()
 
 
@@ -428,7 +706,9 @@ def test_killed_at_every_boundary_one_more_run_holds(house: House, forked: Fork,
         assert house.desk.run("retire", f"crane-{number - 1}" if number else "crane", "--because", "again", "--yes").code == 0
         assert house.service.count() == ([], 0, [])
         mine = f"crane-{number}"
-        house.desk.charter(house.charter.replace("charter: crane", f"charter: {mine}").replace("name: crane-7", f"name: hand-{number}"), mine)
+        house.desk.charter(
+            house.charter.replace("charter: crane", f"charter: {mine}").replace("name: crane-7", f"name: hand-{number}"), mine
+        )
         house.service.fates = ["", "", fate] if fate else []
         killed = forked(house.desk, ["enact", mine, "--yes"], kill_at(name))[1]
         assert killed == 9 or fate, name  # where a secret was lost with its answer, another generation is begun
@@ -442,7 +722,10 @@ def test_killed_at_every_boundary_one_more_run_holds(house: House, forked: Fork,
 
 @pytest.mark.parametrize("rounds", [3, pytest.param(100, marks=pytest.mark.soak)])
 def test_every_foreign_entry_of_a_document_survives_many_writers(pierhead: House, rounds: int) -> None:
-    service, ours = pierhead.service, {"crane": pierhead.desk, "winch": Desk(pierhead.desk.folder.parent / "other", pierhead.desk.capture)}
+    service, ours = (
+        pierhead.service,
+        {"crane": pierhead.desk, "winch": Desk(pierhead.desk.folder.parent / "other", pierhead.desk.capture)},
+    )
     service.policies["2"] = (1, {"bindings": [{"role": f"role-{n}", "members": [f"person:{n}"]} for n in range(200)]})
     shutil.copytree(pierhead.desk.folder, ours["winch"].folder)
     foreign, stop = list[str](), threading.Event()
@@ -452,16 +735,32 @@ def test_every_foreign_entry_of_a_document_survives_many_writers(pierhead: House
             with service.lock:
                 number, body = service.policies["2"]
                 foreign.append(f"person:extra-{len(foreign)}")
-                service.policies["2"] = (number + 1, {"bindings": [*body["bindings"], {"role": "guest", "members": [foreign[-1]]}]})
+                service.policies["2"] = (
+                    number + 1,
+                    {"bindings": [*body["bindings"], {"role": "guest", "members": [foreign[-1]]}]},
+                )
+
     writer = threading.Thread(target=write)
     writer.start()
     try:
         for number in range(rounds):
             for name, desk in ours.items():
                 role = ("looker", "clerk")[number % 2]
-                desk.charter(pierhead.charter.replace("charter: crane", f"charter: {name}").replace("crane-7", f"{name}-7").replace("looker", role), name)
-            runs = [subprocess.Popen([sys.executable, "-m", "sigillum", "--workspace", str(desk.folder), "enact", name, "--yes"],
-                                     stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) for name, desk in ours.items()]
+                desk.charter(
+                    pierhead.charter.replace("charter: crane", f"charter: {name}")
+                    .replace("crane-7", f"{name}-7")
+                    .replace("looker", role),
+                    name,
+                )
+            runs = [
+                subprocess.Popen(
+                    [sys.executable, "-m", "sigillum", "--workspace", str(desk.folder), "enact", name, "--yes"],
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.STDOUT,
+                    text=True,
+                )
+                for name, desk in ours.items()
+            ]
             told = [run.communicate()[0] for run in runs]
             assert [run.returncode for run in runs] == [0, 0], "\n".join(told)
     finally:

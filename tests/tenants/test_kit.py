@@ -33,7 +33,15 @@ from sigillum.tenants.registry import connect
 from tenants.test_dialect import HOSTILE, TASTES, text_of
 
 PUBLIC = {n: v for n, v in make_key("ES256").items() if n in PUBLIC_MEMBERS}
-LOOK = {"pierhead": "/v1/hands", "lock": "/api/users", "wharf": "/crew", "ferry": "/crew", "berth": "/services", "cellar": "/readers", "skerry": "/houses"}
+LOOK = {
+    "pierhead": "/v1/hands",
+    "lock": "/api/users",
+    "wharf": "/crew",
+    "ferry": "/crew",
+    "berth": "/services",
+    "cellar": "/readers",
+    "skerry": "/houses",
+}
 
 
 class Described:
@@ -47,8 +55,12 @@ class Described:
         self.dialect = validate(DialectFile, parse(text_of(name), "x.yaml"))
 
     def connect(self) -> Tenant:
-        return self.driver(Address(self.name, self.service.address, admin=self.admin, driver="dialect"), Link(Secret(self.service.key), Path(), pause=lambda seconds, why: None), self.dialect,
-                           Http(origins=[self.service.address], log=self.said.append))
+        return self.driver(
+            Address(self.name, self.service.address, admin=self.admin, driver="dialect"),
+            Link(Secret(self.service.key), Path(), pause=lambda seconds, why: None),
+            self.dialect,
+            Http(origins=[self.service.address], log=self.said.append),
+        )
 
     def changes(self) -> int:
         return int(self.service.changes)
@@ -65,10 +77,43 @@ class Described:
     def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
         until = whole_second(datetime.now(UTC)).replace(hour=0, minute=0, second=0) + timedelta(days=3)
         kind = self.words["kind"].partition(",")[0]
-        proof: dict[str, Any] = {"password": Secret("a-password-4712")} if kind == "password" else {"public_key": PUBLIC} if kind == "key-pair" else {}
-        place = {"place": self.words["place"], "place_id": {"pierhead/north": "2"}.get(self.words["place"], self.words["place"])}
-        return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": kind, "name": "pass", "until": until, "active": True, **proof}),
-                (GRANT, {"principal": account, "carrier": "account", "role": "looker", "role_id": "looker", **place, "where": (), "reason": "x"})]
+        proof: dict[str, Any] = (
+            {"password": Secret("a-password-4712")}
+            if kind == "password"
+            else {"public_key": PUBLIC}
+            if kind == "key-pair"
+            else {}
+        )
+        place = {
+            "place": self.words["place"],
+            "place_id": {"pierhead/north": "2"}.get(self.words["place"], self.words["place"]),
+        }
+        return [
+            (
+                CREDENTIAL,
+                {
+                    "principal": account,
+                    "carrier": "account",
+                    "type": kind,
+                    "name": "pass",
+                    "until": until,
+                    "active": True,
+                    **proof,
+                },
+            ),
+            (
+                GRANT,
+                {
+                    "principal": account,
+                    "carrier": "account",
+                    "role": "looker",
+                    "role_id": "looker",
+                    **place,
+                    "where": (),
+                    "reason": "x",
+                },
+            ),
+        ]
 
     def secrets(self) -> list[str]:
         return [self.service.key, "a-password-4712"]
@@ -81,7 +126,10 @@ class Open:
         self.away, self.said, self.lost = away, list[str](), 0
 
     def connect(self) -> Tenant:
-        return connect(Address(self.away.name, self.away.address, admin="ada.rusk"), Link(Secret(self.away.tokens["ada.rusk"]), Path(), log=self.said.append))
+        return connect(
+            Address(self.away.name, self.away.address, admin="ada.rusk"),
+            Link(Secret(self.away.tokens["ada.rusk"]), Path(), log=self.said.append),
+        )
 
     def changes(self) -> int:
         return sum(1 for line in self.said if line.split(" ")[0] in ("POST", "PATCH", "DELETE", "PUT") and "-> 2" in line)
@@ -91,14 +139,29 @@ class Open:
         self.away.sandbox.faults(*({**order, "path": self.away.name, "method": m, "count": 1} for m in ("POST",)))
 
     def hide(self, kind: Kind[Any]) -> None:
-        self.away.sandbox.faults({"kind": "status", "status": 403, "path": f"{self.away.name}/scim/v2/Users", "method": "GET", "count": 99})
+        self.away.sandbox.faults(
+            {"kind": "status", "status": 403, "path": f"{self.away.name}/scim/v2/Users", "method": "GET", "count": 99}
+        )
 
     def account(self, name: str) -> Mapping[str, Any]:
         return {"name": name, "display": "Kit", "active": True}
 
     def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
         until = whole_second(datetime.now(UTC)) + timedelta(days=3)
-        return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": "api-token", "name": "pass", "until": until, "active": False, "limits": ()})]
+        return [
+            (
+                CREDENTIAL,
+                {
+                    "principal": account,
+                    "carrier": "account",
+                    "type": "api-token",
+                    "name": "pass",
+                    "until": until,
+                    "active": False,
+                    "limits": (),
+                },
+            )
+        ]
 
     def secrets(self) -> list[str]:
         return [self.away.tokens["ada.rusk"]]
@@ -110,18 +173,30 @@ class ByPeople:
     def __init__(self, folder: Path) -> None:
         self.folder, self.said, self.lines = folder, list[str](), list[Line]()
         today = datetime.now(UTC).date()
-        for name, columns in (("accounts", "id,name,display,active"), ("credentials", "id,principal,name,kind,until,active"), ("grants", "id,principal,role,place"),
-                              ("places", "id,path,kind"), ("roles", "id,name,permissions")):
+        for name, columns in (
+            ("accounts", "id,name,display,active"),
+            ("credentials", "id,principal,name,kind,until,active"),
+            ("grants", "id,principal,role,place"),
+            ("places", "id,path,kind"),
+            ("roles", "id,name,permissions"),
+        ):
             (folder / "facts" / "depot").mkdir(parents=True, exist_ok=True)
             (folder / "facts" / "depot" / f"{name}.csv").write_text(f"# source: typed in\n# date: {today}\n{columns}\n")
 
     def connect(self) -> Tenant:
-        return connect(Address("depot", "https://depot.example", admin="ines.vole", driver="by-hand"), Link(Secret("admin-token-12"), self.folder, log=self.said.append, confirm=self.confirm))
+        return connect(
+            Address("depot", "https://depot.example", admin="ines.vole", driver="by-hand"),
+            Link(Secret("admin-token-12"), self.folder, log=self.said.append, confirm=self.confirm),
+        )
 
     def confirm(self, line: Line) -> Answer:
         self.lines.append(line)
         self.said.append(repr(line))
-        return Answer("ines.vole", f"id-{len(self.lines)}" if line.wants_id else "", Secret("typed-secret-99") if line.wants_secret else None)
+        return Answer(
+            "ines.vole",
+            f"id-{len(self.lines)}" if line.wants_id else "",
+            Secret("typed-secret-99") if line.wants_secret else None,
+        )
 
     def changes(self) -> int:
         return len(self.lines)
@@ -137,8 +212,21 @@ class ByPeople:
 
     def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
         until = whole_second(datetime.now(UTC)) + timedelta(days=3)
-        return [(CREDENTIAL, {"principal": account, "carrier": "account", "type": "password", "name": "pass", "until": until, "active": True, "password": Secret("a-password-4712")}),
-                (GRANT, {"principal": account, "carrier": "account", "role": "looker", "place": "yard", "where": ()})]
+        return [
+            (
+                CREDENTIAL,
+                {
+                    "principal": account,
+                    "carrier": "account",
+                    "type": "password",
+                    "name": "pass",
+                    "until": until,
+                    "active": True,
+                    "password": Secret("a-password-4712"),
+                },
+            ),
+            (GRANT, {"principal": account, "carrier": "account", "role": "looker", "place": "yard", "where": ()}),
+        ]
 
     def secrets(self) -> list[str]:
         return ["admin-token-12", "a-password-4712"]
@@ -175,7 +263,11 @@ def test_hostile_values_stay_values_with_every_driver(party: testing.Party) -> N
             assert tenant.end(End(ACCOUNT, reply.record.id)).result is Result.DONE, value
         else:
             assert reply.result in (Result.REFUSED, Result.EXISTS), (value, reply)
-        for act in (lambda v=value: testing.ask(tenant, ACCOUNT, "name", v), lambda v=value: testing.ask(tenant, CREDENTIAL, "principal", v), lambda v=value: tenant.end(End(ACCOUNT, v))):
+        for act in (
+            lambda v=value: testing.ask(tenant, ACCOUNT, "name", v),
+            lambda v=value: testing.ask(tenant, CREDENTIAL, "principal", v),
+            lambda v=value: tenant.end(End(ACCOUNT, v)),
+        ):
             with suppress(SigillumError):
                 answered = act()
                 assert not isinstance(answered, Reply) or answered.result is not Result.DONE, value
@@ -234,6 +326,7 @@ class EndsByTwoRequests(Broken):
     def end(self, end: Any) -> Reply:
         if end.kind is ACCOUNT:
             from sigillum.core.kinds.changes import Change
+
             self.change(Change(ACCOUNT, str(end.id), {"active": False}))
         return super().end(end)
 
@@ -241,6 +334,7 @@ class EndsByTwoRequests(Broken):
 class ShowsWhatIsGone(Broken):
     def read(self, kind: Any, identity: str) -> Any:
         from sigillum.core.kinds.kind import Record
+
         return super().read(kind, identity) or Record(kind, identity, kind.type())
 
 
@@ -261,13 +355,25 @@ class TellsTheToken(Broken):
         return super().make(make, mark)._replace(detail=f"with {self._link.token.reveal()}")
 
 
-@pytest.mark.parametrize(("driver", "check"), [
-    (TakesHiddenForAbsent, testing.check_hidden_is_unknown), (TakesAbsentForUnknown, testing.check_absent_is_known),
-    (ShowsWhatIsGone, testing.check_absent_is_known), (ForgetsTheMark, testing.check_what_was_made_is_shown), (ForgetsTheMark, testing.check_a_lost_answer_is_found_again),
-    (MakesAgainByItself, testing.check_a_lost_answer_is_found_again), (TakesLostForRefused, testing.check_what_never_arrived_is_made_again),
-    (TakesBusyForDone, testing.check_busy_is_told), (TakesTakenForDone, testing.check_a_taken_name_is_told), (EndsByTwoRequests, testing.check_one_request_a_change),
-    (ShowsWhatIsGone, testing.check_what_is_gone_is_told), (SendsAnotherName, testing.check_what_was_made_is_shown), (EndsTheFirst, testing.check_values_stay_values),
-    (TellsTheToken, testing.check_secrets_stand_nowhere)])
+@pytest.mark.parametrize(
+    ("driver", "check"),
+    [
+        (TakesHiddenForAbsent, testing.check_hidden_is_unknown),
+        (TakesAbsentForUnknown, testing.check_absent_is_known),
+        (ShowsWhatIsGone, testing.check_absent_is_known),
+        (ForgetsTheMark, testing.check_what_was_made_is_shown),
+        (ForgetsTheMark, testing.check_a_lost_answer_is_found_again),
+        (MakesAgainByItself, testing.check_a_lost_answer_is_found_again),
+        (TakesLostForRefused, testing.check_what_never_arrived_is_made_again),
+        (TakesBusyForDone, testing.check_busy_is_told),
+        (TakesTakenForDone, testing.check_a_taken_name_is_told),
+        (EndsByTwoRequests, testing.check_one_request_a_change),
+        (ShowsWhatIsGone, testing.check_what_is_gone_is_told),
+        (SendsAnotherName, testing.check_what_was_made_is_shown),
+        (EndsTheFirst, testing.check_values_stay_values),
+        (TellsTheToken, testing.check_secrets_stand_nowhere),
+    ],
+)
 def test_the_kit_is_not_tame(driver: type[DialectTenant], check: Callable[[testing.Party], None]) -> None:
     made = Described("pierhead")
     made.driver = driver

@@ -69,12 +69,20 @@ def _put(data: Any, spot: Spot, value: str) -> None:
 
 def _without(document: Document, gone: set[Spot]) -> Document:
     """Without these entries of lists; what stands after them keeps its own position."""
-    data = {n: [v for i, v in enumerate(value) if (n, i) not in gone] if isinstance(value, list) else value
-            for n, value in document.data.items()}
+    data = {
+        n: [v for i, v in enumerate(value) if (n, i) not in gone] if isinstance(value, list) else value
+        for n, value in document.data.items()
+    }
 
     def moved(table: Mapping[Spot, Any]) -> dict[Spot, Any]:
-        return {(s[0], s[1] - sum(1 for g in gone if g[0] == s[0] and isinstance(g[1], int) and g[1] < s[1]), *s[2:])
-                if len(s) > 1 and isinstance(s[1], int) else s: p for s, p in table.items() if s[:2] not in gone}
+        return {
+            (s[0], s[1] - sum(1 for g in gone if g[0] == s[0] and isinstance(g[1], int) and g[1] < s[1]), *s[2:])
+            if len(s) > 1 and isinstance(s[1], int)
+            else s: p
+            for s, p in table.items()
+            if s[:2] not in gone
+        }
+
     return Document(document.file, data, moved(document.keys), moved(document.values))
 
 
@@ -82,9 +90,19 @@ def also_asked(schema: dict[str, Any]) -> None:
     """In a charter's JSON Schema: every text inside an entry of a list may be asked for instead."""
     parts = schema["$defs"]
     entries = {p["items"]["$ref"].rpartition("/")[2] for p in schema["properties"].values() if "$ref" in p.get("items", {})}
-    parts["Ask"] = {"type": "object", "additionalProperties": False, "required": [ASK], "properties": {ASK: {
-        "type": "object", "additionalProperties": False, "required": ["of"],
-        "properties": {name: {"type": "string"} for name in sorted(KEYS)}}}}
+    parts["Ask"] = {
+        "type": "object",
+        "additionalProperties": False,
+        "required": [ASK],
+        "properties": {
+            ASK: {
+                "type": "object",
+                "additionalProperties": False,
+                "required": ["of"],
+                "properties": {name: {"type": "string"} for name in sorted(KEYS)},
+            }
+        },
+    }
     for name in entries:
         for key, one in parts[name].get("properties", {}).items():
             if one.get("type") == "string":

@@ -20,8 +20,11 @@ def _pick_up(value: Any) -> Any:
     try:
         return parse_duration(value if isinstance(value, str) else "")
     except ValueError as problem:
-        raise wrong("picks-up", f"{value!r} does not say when a new credential is read",
-                    "write each-time, restart, by-hand, or a time like 1h") from problem
+        raise wrong(
+            "picks-up",
+            f"{value!r} does not say when a new credential is read",
+            "write each-time, restart, by-hand, or a time like 1h",
+        ) from problem
 
 
 PickUp = Annotated[Any, BeforeValidator(_pick_up), form_schema(rf"{'|'.join(WORDS)}|{DURATION}", examples=["each-time", "1h"])]

@@ -77,20 +77,29 @@ def _part(name: str) -> Callable[[], type[Section]]:
     def load() -> type[Section]:
         found: type[Section] = import_module(f"sigillum.charters.sections.{name}").Part
         return found
+
     return load
 
 
-RARE = {"permissions": _part("permission"), "handover": _part("handover"), "sign_in": _part("sign_in"),
-        "trusts": _part("trusts"), "delegation": _part("delegation"), "workload": _part("workload"),
-        "signing": _part("signing")}
+RARE = {
+    "permissions": _part("permission"),
+    "handover": _part("handover"),
+    "sign_in": _part("sign_in"),
+    "trusts": _part("trusts"),
+    "delegation": _part("delegation"),
+    "workload": _part("workload"),
+    "signing": _part("signing"),
+}
 
 
 def json_schema() -> dict[str, Any]:
     """The JSON Schema of a charter, for editors."""
     from pydantic import create_model
+
     rare: dict[str, Any] = {n: (f.annotation, f) for n, load in RARE.items() for f in [load().model_fields[n]]}
     schema = create_model("CharterFile", __base__=CharterFile, **rare).model_json_schema(by_alias=True)
     from .asked import also_asked
+
     also_asked(schema)
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": "Sigillum charter"}
 
@@ -116,9 +125,12 @@ def path_of(workspace: Workspace, name: str, known: Mapping[str, list[Path]] | N
     if name in known:
         if len(known[name]) > 1:
             shown = ", ".join(p.name for p in known[name])
-            mistake = Mistake("name-taken", f"the charter name {name!r} is taken: {shown} use it",
-                              "give each charter a name of its own",
-                              Position(shown_path(workspace, known[name][1]), 1, 1))
+            mistake = Mistake(
+                "name-taken",
+                f"the charter name {name!r} is taken: {shown} use it",
+                "give each charter a name of its own",
+                Position(shown_path(workspace, known[name][1]), 1, 1),
+            )
             raise FileError(mistake.what, mend=mistake.mend, mistakes=(mistake,))
         return known[name][0]
     direct = Path(name)
@@ -126,8 +138,11 @@ def path_of(workspace: Workspace, name: str, known: Mapping[str, list[Path]] | N
         for path in (direct, workspace.folder / direct, workspace.charters / direct):
             if path.is_file():
                 return path
-    raise FileError(f"there is no charter {name!r}", where="charters/",
-                    mend=did_you_mean(name, known) or f"write one with `sigillum charter new {name}`")
+    raise FileError(
+        f"there is no charter {name!r}",
+        where="charters/",
+        mend=did_you_mean(name, known) or f"write one with `sigillum charter new {name}`",
+    )
 
 
 def shown_path(workspace: Workspace, path: Path) -> str:
@@ -143,8 +158,9 @@ def no_answers(charter: str) -> Mapping[str, str]:
     return {}
 
 
-def load(workspace: Workspace, path: Path, seen: tuple[str, ...] = (),
-         answers: Callable[[str], Mapping[str, str]] = no_answers) -> Charter:
+def load(
+    workspace: Workspace, path: Path, seen: tuple[str, ...] = (), answers: Callable[[str], Mapping[str, str]] = no_answers
+) -> Charter:
     """Read and check a charter. Raises FileError with every mistake at once. `seen`: charters that are like this one;
     `answers`: what somebody else told for a charter, by its name.
     """
@@ -152,12 +168,17 @@ def load(workspace: Workspace, path: Path, seen: tuple[str, ...] = (),
     text = read_text(path, shown)
     document = parse(text, shown)
     if not isinstance(document.data, dict) or not document.data:
-        mistake = Mistake("not-a-charter", "this is not a charter: it has no keys",
-                          "run `sigillum charter new NAME` for one to begin with", Position(shown, 1, 1))
+        mistake = Mistake(
+            "not-a-charter",
+            "this is not a charter: it has no keys",
+            "run `sigillum charter new NAME` for one to begin with",
+            Position(shown, 1, 1),
+        )
         raise FileError(mistake.what, where=shown, mend=mistake.mend, mistakes=(mistake,))
     asked: tuple[AskedWant, ...] = ()
     if "ask:" in text:
         from .asked import answered
+
         document, asked = answered(document, answers(str(document.data.get("charter", ""))))
     file, parts = validate_with(CharterFile, RARE, document)
     charter = replace(_alike(workspace, _to_core(workspace, file, parts, document), document, seen), asked=asked)
@@ -185,9 +206,13 @@ def _alike(workspace: Workspace, charter: Charter, document: Document, seen: tup
 
     def wrong(code: str, what: str, mend: str) -> FileError:
         return FileError(what, mistakes=(Mistake(code, what, mend, document.position(("like",))),))
+
     if charter.services or charter.member_of or charter.grants:
-        raise wrong("like-and-own", f"it is like {charter.like}, and asks for something of its own beside it",
-                    "leave `services`, `member_of` and `grants` out, or leave `like` out and write them all")
+        raise wrong(
+            "like-and-own",
+            f"it is like {charter.like}, and asks for something of its own beside it",
+            "leave `services`, `member_of` and `grants` out, or leave `like` out and write them all",
+        )
     if charter.like == charter.name or charter.like in seen:
         raise wrong("like-circle", "the charters are like each other in a circle", "write the grants in one of them")
     try:
@@ -197,8 +222,11 @@ def _alike(workspace: Workspace, charter: Charter, document: Document, seen: tup
             raise
         raise wrong("like-unknown", problem.what, problem.mend) from problem
     if model.tenant != charter.tenant:
-        raise wrong("like-elsewhere", f"{model.name} lives in {model.tenant}, this one in {charter.tenant}",
-                    "name a charter of the same tenant")
+        raise wrong(
+            "like-elsewhere",
+            f"{model.name} lives in {model.tenant}, this one in {charter.tenant}",
+            "name a charter of the same tenant",
+        )
     return replace(charter, services=model.services, member_of=model.member_of, grants=model.grants)
 
 
@@ -212,8 +240,9 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
     def public_key(index: int, section: CredentialSection) -> Mapping[str, Any] | None:
         if section.public_key is None:
             return None
-        return read_public_key(workspace.folder / section.public_key.removeprefix("file:"),
-                               at(("credentials", index, "public_key")))
+        return read_public_key(
+            workspace.folder / section.public_key.removeprefix("file:"), at(("credentials", index, "public_key"))
+        )
 
     def answer(index: int, section: CredentialSection) -> CertificateAnswer | None:
         if section.certificate is None:
@@ -224,66 +253,89 @@ def _to_core(workspace: Workspace, file: CharterFile, parts: Mapping[str, Any], 
 
     def subject(trust: str, value: str | dict[str, str]) -> tuple[str, list[Wrong]]:
         from .sections.trusts import subject_text
+
         issuer = next((t.issuer for t in parts.get("trusts", ()) if t.name == trust), "")
         return subject_text(value, workspace.issuers.get(issuer))
+
     proofs = [proof.to_core(p, at(("proofs", i)), subject) for i, p in enumerate(file.proofs)]
     delegated = tuple(p for p in proofs if p.person) if parts.get("delegation") is not None else ()
     return Charter(
-        name=file.charter, tenant=file.tenant, stage=stage,
-        purpose=file.purpose, owner=file.owner or usual.owner or "", deputy=file.deputy or usual.deputy or "",
-        review=file.review, ticket=file.ticket or "", billing=billing.to_core(file.billing),
-        identity=account.to_core(file.identity, at(("identity",)), usual_name), like=file.like or "",
+        name=file.charter,
+        tenant=file.tenant,
+        stage=stage,
+        purpose=file.purpose,
+        owner=file.owner or usual.owner or "",
+        deputy=file.deputy or usual.deputy or "",
+        review=file.review,
+        ticket=file.ticket or "",
+        billing=billing.to_core(file.billing),
+        identity=account.to_core(file.identity, at(("identity",)), usual_name),
+        like=file.like or "",
         services=tuple(service.to_core(s, at(("services", i))) for i, s in enumerate(file.services)),
         roles=tuple(role.to_core(r, at(("roles", i))) for i, r in enumerate(file.roles)),
         member_of=tuple(membership.to_core(m, at(("member_of", i))) for i, m in enumerate(file.member_of)),
         members=tuple(membership.to_core(m, at(("members", i))) for i, m in enumerate(file.members)),
         grants=tuple(grant.to_core(g, at(("grants", i))) for i, g in enumerate(file.grants)),
         permissions=_permissions(parts, at),
-        credentials=tuple(credential.to_core(c, at(("credentials", i)), usual.credential_lasts, usual.renew_before,
-                                             public_key(i, c), answer(i, c)) for i, c in enumerate(file.credentials)),
-        proofs=tuple(p for p in proofs if p.sign_in is None and p not in delegated), delegated=delegated,
+        credentials=tuple(
+            credential.to_core(
+                c, at(("credentials", i)), usual.credential_lasts, usual.renew_before, public_key(i, c), answer(i, c)
+            )
+            for i, c in enumerate(file.credentials)
+        ),
+        proofs=tuple(p for p in proofs if p.sign_in is None and p not in delegated),
+        delegated=delegated,
         sign_ins=tuple(p for p in proofs if p.sign_in is not None),
         **_rare(parts, at, workspace.issuers),
-        licence=licence.to_core(file.licence), position=at(()))
+        licence=licence.to_core(file.licence),
+        position=at(()),
+    )
 
 
 def _permissions(parts: Mapping[str, Any], at: Callable[[Spot], Position]) -> tuple[PermissionWant, ...]:
     if "permissions" not in parts:
         return ()
     from .sections import permission
+
     return tuple(w for i, p in enumerate(parts["permissions"]) for w in permission.to_core(p, at(("permissions", i))))
 
 
-def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position], issuers: Mapping[str, IssuerSection]) -> dict[
-        str, Any]:
+def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position], issuers: Mapping[str, IssuerSection]) -> dict[str, Any]:
     """The sections that few charters have."""
     out: dict[str, Any] = {}
     if "handover" in parts:
         from .sections import handover
+
         out["handover"] = handover.to_core(parts["handover"])
     if "sign_in" in parts:
         from .sections import sign_in
+
         out["sign_in"] = sign_in.to_core(parts["sign_in"], at(("sign_in",)))
     if "trusts" in parts:
         from .sections import trusts
+
         out["trusts"] = tuple(trusts.to_core(t, issuers, at(("trusts", i))) for i, t in enumerate(parts["trusts"]))
     if parts.get("delegation") is not None:
         from .sections import delegation
+
         out["delegation"] = delegation.to_core(parts["delegation"], at(("delegation",)))
     if parts.get("workload") is not None:
         from .sections import workload
+
         out["workload"] = workload.to_core(parts["workload"], at(("workload",)))
     if parts.get("signing") is not None:
         from .sections import signing
+
         out["signing"] = signing.to_core(parts["signing"], at(("signing",)))
     return out
 
 
 def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:
     """The holder's public JWK. Raises FileError; above all where it is not only the public half."""
+
     def wrong(what: str, mend: str) -> FileError:
-        return FileError(what, where=str(position), mend=mend,
-                         mistakes=(Mistake("public-key", what, mend, position),))
+        return FileError(what, where=str(position), mend=mend, mistakes=(Mistake("public-key", what, mend, position),))
+
     try:
         key = json_of(read_text(path, str(path)))
     except (FileError, ValueError) as problem:
@@ -291,8 +343,10 @@ def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:
     if not isinstance(key, dict) or "kty" not in key:
         raise wrong("the file holds no JWK", "ask the holder for the public half as a JWK (RFC 7517)")
     if any(n in key for n in ("d", "p", "q", "k")):
-        raise wrong("the file holds a private key, which must never travel",
-                    "ask the holder to make a new pair and to send the public half only")
+        raise wrong(
+            "the file holds a private key, which must never travel",
+            "ask the holder to make a new pair and to send the public half only",
+        )
     return {n: str(v) for n, v in public_half(key).items()}
 
 
@@ -300,6 +354,7 @@ def read_certificate(path: Path, ca: Path | None, position: Position) -> Certifi
     """What the house's CA answered; signed by it, where `house_ca:` of sigillum.yaml names that. Raises FileError."""
     from sigillum.core.charter.wants import CertificateAnswer
     from sigillum.keys.certificates import chained, read
+
     try:
         seen = read(path.read_bytes())
         held = chained(seen.der, ca.read_bytes()) if ca is not None else True
@@ -314,4 +369,5 @@ def read_certificate(path: Path, ca: Path | None, position: Position) -> Certifi
 def review_day(today: date, seconds: int) -> str:
     """The day to review a charter that is written today."""
     from datetime import timedelta
+
     return (today + timedelta(seconds=seconds)).isoformat()

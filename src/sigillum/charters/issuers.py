@@ -19,8 +19,11 @@ def claim(value: Any) -> Any:
     """A claim by its name, or the path to one."""
     names = [value] if isinstance(value, str) else value
     if not isinstance(names, list) or not names or not all(isinstance(n, str) and n for n in names):
-        raise PydanticCustomError("claim", "{what}", {
-            "what": "this is no claim", "mend": "write its name, or a list of names that leads to it, like [cluster, name]"})
+        raise PydanticCustomError(
+            "claim",
+            "{what}",
+            {"what": "this is no claim", "mend": "write its name, or a list of names that leads to it, like [cluster, name]"},
+        )
     return names
 
 
@@ -29,12 +32,18 @@ Claim = Annotated[list[str], BeforeValidator(claim), OrText()]
 
 def _address(value: Any) -> Any:
     from urllib.parse import urlsplit
+
     text = value if isinstance(value, str) else ""
     parts = urlsplit(text)
     if parts.scheme not in ("https", "http") or not parts.hostname or parts.query or parts.fragment or parts.username:
-        raise PydanticCustomError("issuer", "{what}", {
-            "what": f"{str(value)[:60]!r} is no issuer", "mend": "write its address just as its tokens say it (iss), like "
-            "https://issuer.example/cluster-4"})
+        raise PydanticCustomError(
+            "issuer",
+            "{what}",
+            {
+                "what": f"{str(value)[:60]!r} is no issuer",
+                "mend": "write its address just as its tokens say it (iss), like https://issuer.example/cluster-4",
+            },
+        )
     return value
 
 

@@ -57,8 +57,15 @@ class TrustPart(Section):
     acts_as: Claim | None = None
 
     def to_core(self) -> Trust:
-        return Trust(self.name, self.issuer, self.audience, DISCOVERY, self.subject, tuple(c.to_core() for c in self.when),
-                     ref(self.acts_as))
+        return Trust(
+            self.name,
+            self.issuer,
+            self.audience,
+            DISCOVERY,
+            self.subject,
+            tuple(c.to_core() for c in self.when),
+            ref(self.acts_as),
+        )
 
 
 class ProfileFile(Section):

@@ -29,8 +29,9 @@ DAY = 86_400
 
 def _class(value: Any) -> Any:
     if value not in CLASSES:
-        raise PydanticCustomError("class", "{what}", {
-            "what": "this is not a class of permissions", "mend": f"known: {', '.join(CLASSES)}"})
+        raise PydanticCustomError(
+            "class", "{what}", {"what": "this is not a class of permissions", "mend": f"known: {', '.join(CLASSES)}"}
+        )
     return value
 
 
@@ -137,17 +138,26 @@ class Workspace:
     def rules(self) -> HouseRules:
         section = self.file.rules
         usual = HouseRules()
-        return HouseRules(section.longest_credential or usual.longest_credential_seconds,
-                     frozenset(section.forbidden_roles), tuple(section.named), frozenset(section.because),
-                     section.longest_loan or usual.longest_loan_seconds, frozenset(section.delegable_scopes),
-                     section.delegation_to_all)
+        return HouseRules(
+            section.longest_credential or usual.longest_credential_seconds,
+            frozenset(section.forbidden_roles),
+            tuple(section.named),
+            frozenset(section.because),
+            section.longest_loan or usual.longest_loan_seconds,
+            frozenset(section.delegable_scopes),
+            section.delegation_to_all,
+        )
 
     def tenant(self, name: str) -> TenantSection:
         """Raises FileError for a tenant that the workspace does not know."""
         from sigillum.core.values.text import did_you_mean
+
         if name not in self.file.tenants:
-            raise FileError(f"this workspace knows no tenant {name!r}", where=FILE,
-                            mend=did_you_mean(name, self.file.tenants) or "add one with `sigillum tenant add`")
+            raise FileError(
+                f"this workspace knows no tenant {name!r}",
+                where=FILE,
+                mend=did_you_mean(name, self.file.tenants) or "add one with `sigillum tenant add`",
+            )
         return self.file.tenants[name]
 
 
@@ -156,8 +166,11 @@ def find(start: Path) -> Path:
     for folder in (start, *start.parents):
         if (folder / FILE).is_file():
             return folder
-    raise FileError("there is no workspace here", where=str(start),
-                    mend="run `sigillum init` to begin one, or name its folder with `--workspace`")
+    raise FileError(
+        "there is no workspace here",
+        where=str(start),
+        mend="run `sigillum init` to begin one, or name its folder with `--workspace`",
+    )
 
 
 def load(folder: Path) -> Workspace:
@@ -169,9 +182,11 @@ def load(folder: Path) -> Workspace:
 
 def _issuers() -> type[Section]:
     from .issuers import Part
+
     return Part
 
 
 def _consumers() -> type[Section]:
     from .consumers import Part
+
     return Part

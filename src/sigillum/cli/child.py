@@ -28,8 +28,13 @@ def instead(command: list[str], environment: Mapping[str, str]) -> NoReturn:
         raise _not_run(command[0], problem) from problem
 
 
-def beside(command: list[str], environment: Mapping[str, str], again: Callable[[], float], wait_seconds: float,
-           failed: Callable[[SigillumError], None]) -> int:
+def beside(
+    command: list[str],
+    environment: Mapping[str, str],
+    again: Callable[[], float],
+    wait_seconds: float,
+    failed: Callable[[SigillumError], None],
+) -> int:
     """Run it, and call `again` after so many seconds as it said last, for as long as the program runs; `failed` is told why
     that could not be done, and it is tried again sooner.
 
@@ -57,8 +62,9 @@ def beside(command: list[str], environment: Mapping[str, str], again: Callable[[
             signal.signal(number, handler)
 
 
-def _renew(again: Callable[[], float], wait_seconds: float, failed: Callable[[SigillumError], None],
-           ended: threading.Event) -> None:
+def _renew(
+    again: Callable[[], float], wait_seconds: float, failed: Callable[[SigillumError], None], ended: threading.Event
+) -> None:
     pause = wait_seconds
     while not ended.wait(pause):
         try:

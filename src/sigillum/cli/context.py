@@ -50,6 +50,7 @@ class Context:
         self.quiet()
         if self._terminal is not None:  # somebody was typing a secret, in a thread that ends with the program
             import termios
+
             termios.tcsetattr(sys.stdin.fileno(), termios.TCSADRAIN, self._terminal)
         if self._office is not None:
             self._office.close()
@@ -57,14 +58,24 @@ class Context:
     # --- workflows ------------------------------------------------------------------------------------------
     def settings(self) -> Settings:
         from sigillum.workflows.settings import Settings
-        return Settings(self.options.workspace, self.options.timeout_seconds, wait_seconds=self.wait_seconds,
-                        announce=self._announce, say=self.say, confirm=self.confirm or self._confirm,
-                        progress=self._progress, stopping=self._stopping, log=self.say if self.options.verbose else None)
+
+        return Settings(
+            self.options.workspace,
+            self.options.timeout_seconds,
+            wait_seconds=self.wait_seconds,
+            announce=self._announce,
+            say=self.say,
+            confirm=self.confirm or self._confirm,
+            progress=self._progress,
+            stopping=self._stopping,
+            log=self.say if self.options.verbose else None,
+        )
 
     @property
     def office(self) -> Office:
         if self._office is None:
             from sigillum.workflows.office import Office
+
             self._office = Office.open(self.settings())
         return self._office
 
@@ -72,6 +83,7 @@ class Context:
         """The charters that `charters` and `--all` name. Raises UsageError where none is, FileError."""
         if not args.charters and not args.all:
             from sigillum.core.values.errors import UsageError
+
             raise UsageError("no charter is named", where=args.command, mend="name some, or say --all")
         found = self.office.charters(args.charters, all_=args.all)
         if not found:
@@ -84,14 +96,20 @@ class Context:
             from pathlib import Path
 
             from sigillum.workflows.worksheet import from_file
+
             self.confirm = from_file(args.answers, Path.cwd())
 
     def _announce(self, header: Header) -> None:
-        skew = f", {rough_duration(header.skew_seconds)} {'ahead' if header.skew_seconds > 0 else 'behind'}" \
-            if abs(header.skew_seconds) >= 1 else ""
+        skew = (
+            f", {rough_duration(header.skew_seconds)} {'ahead' if header.skew_seconds > 0 else 'behind'}"
+            if abs(header.skew_seconds) >= 1
+            else ""
+        )
         known = f" · its interface as of {header.known_seconds // 60:.0f}m ago" if header.known_seconds >= 60 else ""
-        self.say(f"{header.tenant} · {self.ident(header.address)} · {header.stage} · as "
-                 f"{self.ident(header.administrator)} · its clock {format_instant(whole_second(header.now))}{skew}{known}")
+        self.say(
+            f"{header.tenant} · {self.ident(header.address)} · {header.stage} · as "
+            f"{self.ident(header.administrator)} · its clock {format_instant(whole_second(header.now))}{skew}{known}"
+        )
 
     # --- showing ----------------------------------------------------------------------------------------------
     def ident(self, text: str) -> str:
@@ -103,6 +121,7 @@ class Context:
         from shutil import get_terminal_size
 
         from rich.console import Console
+
         said = os.environ.get("COLUMNS", "")
         usual = get_terminal_size((PIPE_WIDTH, 24)).columns if file.isatty() else PIPE_WIDTH
         width = int(said) if said.isascii() and said.isdigit() and int(said) > 0 else usual
@@ -134,8 +153,11 @@ class Context:
         self.quiet()
         width, some = self.console(sys.stdout).width, list[str]()
         for line in lines:
-            some.append(line if len(line) <= width else "\n".join(wrap(line, width, subsequent_indent=" " * INDENT,
-                                                                       break_on_hyphens=False)))
+            some.append(
+                line
+                if len(line) <= width
+                else "\n".join(wrap(line, width, subsequent_indent=" " * INDENT, break_on_hyphens=False))
+            )
             if len(some) == LINES_AT_ONCE:
                 write(sys.stdout, "\n".join(some) + "\n")
                 some.clear()
@@ -189,6 +211,7 @@ class Context:
             return None
         from sigillum.tenants.by_hand.lines import Answer
         from sigillum.workflows.books import writer_name
+
         values = "".join(f"    {name}: {value}\n" for name, value in line.values)
         self.say(f"\n{line.what}\n{values}" + (f"    look afterwards: {line.look}" if line.look else ""))
         if line.question:
@@ -199,6 +222,7 @@ class Context:
             import termios
 
             from sigillum.core.values.secret import Secret
+
             self._terminal = termios.tcgetattr(sys.stdin.fileno())
             typed = getpass.getpass("The secret (it is not shown; Enter to stop here): ", stream=sys.stderr).strip()
             self._terminal = None
@@ -215,18 +239,24 @@ class Context:
     def ask(self, question: str) -> str:
         """Ask on the terminal. Raises UsageError where nobody can answer."""
         from sigillum.core.values.errors import UsageError
+
         self.quiet()
         if not sys.stdin.isatty():
-            raise UsageError("there is nobody to ask", where="standard input is no terminal",
-                             mend="answer beforehand: `-h` names the options that do")
+            raise UsageError(
+                "there is nobody to ask",
+                where="standard input is no terminal",
+                mend="answer beforehand: `-h` names the options that do",
+            )
         write(sys.stderr, question)
         return sys.stdin.readline().strip()
 
 
 def _json(content: dict[str, Any]) -> str:
     """A result as JSON for reading; of a long list each entry is one line, which is written three times as fast."""
+
     def one(value: Any) -> str:
         if isinstance(value, list) and len(value) >= LINES_AT_ONCE:
             return "[\n  " + ",\n  ".join(map(json.dumps, value)) + "\n ]"
         return json.dumps(value, indent=1).replace("\n", "\n ")
+
     return "{\n " + ",\n ".join(f"{json.dumps(name)}: {one(value)}" for name, value in content.items()) + "\n}"

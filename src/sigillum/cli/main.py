@@ -26,6 +26,7 @@ def main(arguments: list[str] | None = None) -> int:
     gc.set_threshold(COLLECT_AFTER)
     try:
         from .running import Passed, run
+
         code = run(arguments)
         if code != INTERRUPTED or isinstance(code, Passed):
             return code

@@ -33,10 +33,17 @@ def common() -> argparse.ArgumentParser:
     """The parser of the common options: the same before and after the command, with the same meaning."""
     parser = argparse.ArgumentParser(add_help=False, argument_default=argparse.SUPPRESS)
     group = parser.add_argument_group("options of every command")
-    group.add_argument("-w", "--workspace", metavar="FOLDER", help="the workspace (SIGILLUM_WORKSPACE; "
-                       "default: this folder or the nearest one above)")
-    group.add_argument("--timeout", metavar="SECONDS", help="how long one answer may take (SIGILLUM_TIMEOUT; "
-                       f"default: {USUAL_TIMEOUT_SECONDS:g})")
+    group.add_argument(
+        "-w",
+        "--workspace",
+        metavar="FOLDER",
+        help="the workspace (SIGILLUM_WORKSPACE; default: this folder or the nearest one above)",
+    )
+    group.add_argument(
+        "--timeout",
+        metavar="SECONDS",
+        help=f"how long one answer may take (SIGILLUM_TIMEOUT; default: {USUAL_TIMEOUT_SECONDS:g})",
+    )
     group.add_argument("-v", "--verbose", action="store_true", help="tell of every exchange, on stderr")
     group.add_argument("--no-colour", action="store_true", help="no colours (also NO_COLOR)")
     group.add_argument("--presenting", action="store_true", help="mask identifiers and addresses too")
@@ -51,8 +58,10 @@ def verbs_of(parser: argparse.ArgumentParser, dest: str = "verb", *, required: b
 
 def verb_names(parser: argparse.ArgumentParser, command: str) -> list[str]:
     """The verbs of a command of the whole parser."""
+
     def inner(of: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
         return next((dict(a.choices) for a in of._actions if isinstance(a, argparse._SubParsersAction)), {})
+
     return list(inner(inner(parser)[command]))
 
 
@@ -65,6 +74,7 @@ def charters(parser: argparse.ArgumentParser) -> None:
 def instant(text: str, where: str) -> datetime:
     """An RFC 3339 instant typed by somebody. Raises UsageError."""
     from sigillum.core.values.times import parse_instant
+
     try:
         return parse_instant(text)
     except ValueError as problem:
@@ -74,6 +84,7 @@ def instant(text: str, where: str) -> datetime:
 def duration(text: str, where: str) -> int:
     """Seconds of a duration typed by somebody. Raises UsageError."""
     from sigillum.core.values.times import parse_duration
+
     try:
         return parse_duration(text)
     except ValueError as problem:
@@ -82,8 +93,12 @@ def duration(text: str, where: str) -> int:
 
 def waiting(parser: argparse.ArgumentParser) -> None:
     """The option of commands that can wait for a change; `Context.settings` reads it."""
-    parser.add_argument("--wait", metavar="DURATION", default="", help="wait so long for changes that are on their way: "
-                        "it tells *not yet* from *never*, and stops at once at the second")
+    parser.add_argument(
+        "--wait",
+        metavar="DURATION",
+        default="",
+        help="wait so long for changes that are on their way: it tells *not yet* from *never*, and stops at once at the second",
+    )
 
 
 def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = None) -> Options:
@@ -100,17 +115,26 @@ def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = N
             return environment[variable]
         sources[name] = "default"
         return None
+
     workspace, timeout = pick("workspace", "SIGILLUM_WORKSPACE"), pick("timeout", "SIGILLUM_TIMEOUT")
     try:
         seconds = float(timeout) if timeout is not None else USUAL_TIMEOUT_SECONDS
         if not 0 < seconds <= 3600:
             raise ValueError
     except ValueError as problem:
-        raise UsageError(f"{timeout!r} is not a number of seconds", where=sources["timeout"],
-                         mend="write a number above 0, 3600 at most") from problem
+        raise UsageError(
+            f"{timeout!r} is not a number of seconds", where=sources["timeout"], mend="write a number above 0, 3600 at most"
+        ) from problem
     no_colour = hasattr(given, "no_colour") or bool(environment.get("NO_COLOR"))
-    return Options(Path(workspace) if workspace is not None else None, seconds, hasattr(given, "verbose"),
-                   hasattr(given, "debug"), not no_colour, hasattr(given, "presenting"), sources)
+    return Options(
+        Path(workspace) if workspace is not None else None,
+        seconds,
+        hasattr(given, "verbose"),
+        hasattr(given, "debug"),
+        not no_colour,
+        hasattr(given, "presenting"),
+        sources,
+    )
 
 
 def answering(parser: argparse.ArgumentParser) -> None:

@@ -83,8 +83,13 @@ class _Helpful:
 
 def _overview() -> str:
     """What `sigillum -h` shows, without loading any command."""
-    parser = Parser(prog="sigillum", description="Charters for machine identities.", epilog=EPILOG, parents=[common()],
-                    usage="sigillum [options] COMMAND ...")
+    parser = Parser(
+        prog="sigillum",
+        description="Charters for machine identities.",
+        epilog=EPILOG,
+        parents=[common()],
+        usage="sigillum [options] COMMAND ...",
+    )
     subparsers = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser)
     for name, about in COMMANDS.items():
         subparsers.add_parser(name, help=about, add_help=False)
@@ -93,7 +98,7 @@ def _overview() -> str:
 
 def run(arguments: list[str]) -> int:
     """Run the program with these arguments; returns its exit code."""
-    own = arguments[:arguments.index("--")] if "--" in arguments else arguments
+    own = arguments[: arguments.index("--")] if "--" in arguments else arguments
     debug = "--debug" in own
     try:
         return _dispatch(arguments)
@@ -106,6 +111,7 @@ def run(arguments: list[str]) -> int:
         write(sys.stderr, tell(known))
         if _wants_json(own):
             from .views.hints import problem_json
+
             write(sys.stdout, json.dumps({"version": JSON_VERSION, "kind": "problem", **problem_json(known)}, indent=1) + "\n")
         return int(known.outcome)
 
@@ -136,18 +142,22 @@ def split(name: str, arguments: list[str]) -> tuple[list[str], list[str]]:
     if not getattr(load(name), "RUNS_ANOTHER", False) or "--" not in arguments:
         return arguments, []
     at = arguments.index("--")
-    return arguments[:at], arguments[at + 1:]
+    return arguments[:at], arguments[at + 1 :]
 
 
 def with_verb(name: str, arguments: list[str]) -> list[str]:
     """A command that has a usual verb gets it where none is typed."""
     usual, at = getattr(load(name), "USUAL_VERB", ""), arguments.index(name) + 1
-    if not usual or arguments[at:at + 1] in (["-h"], ["--help"]):
+    if not usual or arguments[at : at + 1] in (["-h"], ["--help"]):
         return arguments
     from .options import verb_names
+
     parser = build([name])
-    return arguments if arguments[at:at + 1] and arguments[at] in verb_names(parser, name) else [
-        *arguments[:at], usual, *arguments[at:]]
+    return (
+        arguments
+        if arguments[at : at + 1] and arguments[at] in verb_names(parser, name)
+        else [*arguments[:at], usual, *arguments[at:]]
+    )
 
 
 def _joined(arguments: list[str]) -> Iterator[str]:
@@ -177,16 +187,21 @@ def _known(problem: Exception) -> SigillumError:
     if isinstance(problem, SigillumError):
         return problem
     if isinstance(problem, OSError):
-        return MachineError(f"{problem.strerror or problem}", where=str(problem.filename or ""),
-                            mend="mend that, then run the same command again")
-    return MachineError(f"this is a fault of ours ({type(problem).__name__})",
-                        mend="run it again with --debug and report what it shows")
+        return MachineError(
+            f"{problem.strerror or problem}",
+            where=str(problem.filename or ""),
+            mend="mend that, then run the same command again",
+        )
+    return MachineError(
+        f"this is a fault of ours ({type(problem).__name__})", mend="run it again with --debug and report what it shows"
+    )
 
 
 def tell(problem: SigillumError) -> str:
     """An error in its three parts: what, where, what to do; or every mistake of a file."""
     if isinstance(problem, FileError) and problem.mistakes:
         from .views.hints import advised
+
         lines = []
         for mistake in sorted(problem.mistakes, key=lambda m: m.position or Position("")):
             where = str(mistake.position or problem.where)

@@ -68,8 +68,11 @@ def _wrong_world(said: str, path: Path) -> FileError | MachineError:
     try:
         return FileError("", where=str(path), mistakes=mistakes_of(json_of(last)))
     except (ValueError, KeyError, TypeError):
-        return MachineError(f"the sandbox did not start: {last.removeprefix('sandbox: ')}", where=str(path),
-                            mend="look at what it says, or choose another --port")
+        return MachineError(
+            f"the sandbox did not start: {last.removeprefix('sandbox: ')}",
+            where=str(path),
+            mend="look at what it says, or choose another --port",
+        )
 
 
 def mistakes_of(told: Any) -> tuple[Mistake, ...]:
@@ -93,8 +96,13 @@ def start(folder: Path, world: Path | None, port: int, state: Path | None = None
     (folder / "running.json").unlink(missing_ok=True)
     words = [*(("--world", str(world)) if world is not None else ()), *(("--state", str(state)) if state is not None else ())]
     with (folder / "log").open("wb") as log:
-        process = subprocess.Popen(_program("--port", str(port), "--folder", str(folder), *words),
-                                   stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True)
+        process = subprocess.Popen(
+            _program("--port", str(port), "--folder", str(folder), *words),
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+        )
     deadline = time.monotonic() + START_SECONDS
     while time.monotonic() < deadline:
         about = running(folder)
@@ -114,13 +122,16 @@ def answers(about: dict[str, Any]) -> bool:
     """
     try:
         answer = Http(origins=[about["control"]], timeout_seconds=ASK_SECONDS).send(
-            "GET", f"{about['control']}/about", {"Authorization": f"Bearer {about['token']}"})
+            "GET", f"{about['control']}/about", {"Authorization": f"Bearer {about['token']}"}
+        )
         return answer.status == 200 and answer.object().get("pid") == about["pid"]
     except HttpError as problem:
         if problem.sent and "no answer within" in problem.what:
-            raise MachineError("it cannot be told whether the sandbox still runs: it does not answer",
-                               where=f"process {about['pid']}",
-                               mend="look what that process is, and end it yourself if it is the sandbox") from problem
+            raise MachineError(
+                "it cannot be told whether the sandbox still runs: it does not answer",
+                where=f"process {about['pid']}",
+                mend="look what that process is, and end it yourself if it is the sandbox",
+            ) from problem
         return False
     except (UnreachableError, KeyError):
         return False
@@ -180,9 +191,11 @@ def _nobody(folder: Path) -> SomebodyError:
 
 def _told(about: dict[str, Any], what: str, body: dict[str, Any] | None) -> dict[str, Any]:
     answer = Http(origins=[about["control"]], timeout_seconds=10).send(
-        "GET" if body is None else "POST", f"{about['control']}/{what}",
+        "GET" if body is None else "POST",
+        f"{about['control']}/{what}",
         {"Authorization": f"Bearer {about['token']}", "Content-Type": "application/json"},
-        None if body is None else json.dumps(body).encode())
+        None if body is None else json.dumps(body).encode(),
+    )
     if answer.status != 200:
         try:
             told = answer.object()

@@ -75,8 +75,11 @@ class FileKeeping:
         content, there = self._stable(credential, fresh), path.exists()
         found = read_private(path) if there else ""
         if there and self.serving(credential) != generation and not (old.exists() and found == self._stable(credential, old)):
-            raise SomebodyError("another hand changed the file that consumers read", where=str(path),
-                                mend=f"find out who; then remove it, and run this again: {fresh.name} takes its place")
+            raise SomebodyError(
+                "another hand changed the file that consumers read",
+                where=str(path),
+                mend=f"find out who; then remove it, and run this again: {fresh.name} takes its place",
+            )
         raw = read_private_json(fresh)
         if raw.get(_IN):
             self._found(raw[_IN], credential, 0)
@@ -147,8 +150,9 @@ class FileKeeping:
 
     def incomplete(self) -> frozenset[tuple[str, int]]:
         """What was kept, and not yet completed with whose it is, or not yet given to anybody: somebody was killed between."""
-        return frozenset(of for of, _ in self._files() if not self.about(*of).get("credential_id")
-                         or not self.current(of[0]).exists())
+        return frozenset(
+            of for of, _ in self._files() if not self.about(*of).get("credential_id") or not self.current(of[0]).exists()
+        )
 
     def keep_key(self, credential: str, generation: int, algorithm: str, where: str = FILE) -> dict[str, Any]:
         """The public half of this generation's key, which is made and kept if it is not there yet."""
@@ -167,17 +171,25 @@ class FileKeeping:
         if path.exists() and thumbprint(self._key(path)) != thumbprint(dict(key)):
             raise SomebodyError("another key is kept of that generation", where=str(path), mend="find out which is right")
         about = self.about(credential, generation) if path.exists() else {}
-        self._keep(path, {"credential": {"name": credential, "generation": generation, "algorithm": algorithm, **about},
-                          "key": dict(key)}, where)
+        self._keep(
+            path,
+            {"credential": {"name": credential, "generation": generation, "algorithm": algorithm, **about}, "key": dict(key)},
+            where,
+        )
 
-    def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any],
-                    where: str = FILE) -> None:
+    def keep_secret(
+        self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any], where: str = FILE
+    ) -> None:
         """Keep a secret that a tenant made."""
-        self._keep(self.path(credential, generation), {
-            "credential": {"name": credential, "generation": generation, **about}, "secret": secret.reveal()}, where)
+        self._keep(
+            self.path(credential, generation),
+            {"credential": {"name": credential, "generation": generation, **about}, "secret": secret.reveal()},
+            where,
+        )
 
-    def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any],
-                      where: str = FILE) -> None:
+    def keep_password(
+        self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any], where: str = FILE
+    ) -> None:
         """Keep this generation's password. One that was chosen replaces what is kept; one that is made is made once."""
         path = self.path(credential, generation)
         if chosen is None and path.exists():
@@ -192,8 +204,10 @@ class FileKeeping:
         known = self.about(credential, generation)
         made = der or known.get("certificate") or self._maker.make_certificate(self._key(path), subject, start, until)
         if made != known.get("certificate"):
-            self._write(path, {**read_private_json(path), "credential": {
-                **known, "certificate": made, "x5t#S256": certificate_mark(made)}})
+            self._write(
+                path,
+                {**read_private_json(path), "credential": {**known, "certificate": made, "x5t#S256": certificate_mark(made)}},
+            )
         return str(made)
 
     def complete(self, credential: str, generation: int, about: Mapping[str, Any]) -> None:
@@ -262,8 +276,11 @@ class FileKeeping:
             return None
         content = json_of(kept)
         if not isinstance(content, dict) or content.get("of") != self._entry(credential, generation):
-            raise SomebodyError(f"{where} is taken: another one's secret stands there", where=f"keep_in of {credential}",
-                                mend="choose a place of its own for each credential")
+            raise SomebodyError(
+                f"{where} is taken: another one's secret stands there",
+                where=f"keep_in of {credential}",
+                mend="choose a place of its own for each credential",
+            )
         return content
 
     def _content(self, path: Path) -> dict[str, Any]:
@@ -276,8 +293,9 @@ class FileKeeping:
             held = json_of(kept or "")
             return {**held, "credential": raw["credential"]}
         except (ValueError, KeyError, TypeError) as problem:
-            raise MachineError(f"{raw[_IN]} holds nothing under {raw[_AT]} any more", where=str(path),
-                               mend="restore it there from a copy") from problem
+            raise MachineError(
+                f"{raw[_IN]} holds nothing under {raw[_AT]} any more", where=str(path), mend="restore it there from a copy"
+            ) from problem
 
     def _keep(self, path: Path, content: dict[str, Any], where: str) -> None:
         """Into the file; or into a vault, and what is not secret into the file."""

@@ -20,6 +20,7 @@ def places(mounts: str, wanted: list[str]) -> list[Path]:
 
     def kind(path: Path) -> str:
         return next((kinds[str(p)] for p in (path, *path.parents) if str(p) in kinds), "")
+
     return [path for path in map(Path, wanted) if kind(path) in MEMORY]
 
 
@@ -32,8 +33,11 @@ def _place() -> Path:
     wanted = [w for w in (os.environ.get("XDG_RUNTIME_DIR", ""), "/dev/shm") if w]  # noqa: S108
     found = [p for p in places(mounts, wanted) if os.access(p, os.W_OK | os.X_OK)]
     if not found:
-        raise MachineError("this machine has no file system in memory that can be written to", where=", ".join(wanted),
-                           mend="a token can be given in the environment instead, which this user's programs can read")
+        raise MachineError(
+            "this machine has no file system in memory that can be written to",
+            where=", ".join(wanted),
+            mend="a token can be given in the environment instead, which this user's programs can read",
+        )
     return found[0]
 
 
@@ -47,8 +51,11 @@ class MemoryFolder:
         try:
             self.folder.mkdir(mode=0o700)
         except OSError as problem:
-            raise MachineError(f"no folder can be made in memory: {problem.strerror}", where=str(self._place),
-                               mend="free some memory, then run the same command again") from problem
+            raise MachineError(
+                f"no folder can be made in memory: {problem.strerror}",
+                where=str(self._place),
+                mend="free some memory, then run the same command again",
+            ) from problem
 
     def path(self, name: str) -> Path:
         return self.folder / name
@@ -63,8 +70,11 @@ class MemoryFolder:
                 file.write(value.reveal())
             fresh.replace(path)
         except OSError as problem:
-            raise MachineError(f"nothing can be written in memory: {problem.strerror}", where=str(path),
-                               mend="free some memory, then run the same command again") from problem
+            raise MachineError(
+                f"nothing can be written in memory: {problem.strerror}",
+                where=str(path),
+                mend="free some memory, then run the same command again",
+            ) from problem
         return path
 
     def remove(self) -> None:

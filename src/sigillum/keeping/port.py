@@ -57,11 +57,13 @@ class Keeping(Protocol):
         """The public half of this generation's key, which is made and kept if it is not there yet."""
         ...
 
-    def keep_secret(self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any],
-                    where: str = FILE) -> None: ...
+    def keep_secret(
+        self, credential: str, generation: int, secret: Secret, about: Mapping[str, Any], where: str = FILE
+    ) -> None: ...
 
-    def keep_password(self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any],
-                      where: str) -> None: ...
+    def keep_password(
+        self, credential: str, generation: int, chosen: Secret | None, about: Mapping[str, Any], where: str
+    ) -> None: ...
 
     def certify(self, credential: str, generation: int, subject: str, start: datetime, until: datetime, der: str) -> str:
         """The certificate beside a kept key (base64 of DER): the one that is given, else a self-signed one, made once."""

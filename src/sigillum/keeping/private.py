@@ -21,8 +21,11 @@ def private_folder(path: Path) -> Path:
             if not folder.exists():
                 folder.mkdir(exist_ok=True, mode=0o700)
     except OSError as problem:
-        raise MachineError(f"the folder cannot be made: {problem.strerror}", where=str(path),
-                           mend="make sure that you own it and that the disk has room") from problem
+        raise MachineError(
+            f"the folder cannot be made: {problem.strerror}",
+            where=str(path),
+            mend="make sure that you own it and that the disk has room",
+        ) from problem
     return path
 
 
@@ -44,9 +47,11 @@ def write_private(path: Path, text: str | bytes) -> None:
         sync_folder(path.parent)
     except OSError as problem:
         fresh.unlink(missing_ok=True)
-        raise MachineError(f"the file cannot be written: {problem.strerror}", where=str(path),
-                           mend="free some space or mend the folder's rights, then run the same command again"
-                           ) from problem
+        raise MachineError(
+            f"the file cannot be written: {problem.strerror}",
+            where=str(path),
+            mend="free some space or mend the folder's rights, then run the same command again",
+        ) from problem
 
 
 def left_behind(folder: Path) -> list[Path]:
@@ -68,12 +73,18 @@ def read_private(path: Path) -> str:
         with path.open(encoding="utf-8") as file:
             mode = stat.S_IMODE(os.fstat(file.fileno()).st_mode)
             if mode & 0o077:
-                raise MachineError(f"the file can be read by others (mode {mode:04o})", where=str(path),
-                                   mend=f"run `chmod 600 {path}`, and replace what it holds if others may have seen it")
+                raise MachineError(
+                    f"the file can be read by others (mode {mode:04o})",
+                    where=str(path),
+                    mend=f"run `chmod 600 {path}`, and replace what it holds if others may have seen it",
+                )
             text = file.read(MAX_BYTES + 1)
     except (OSError, UnicodeDecodeError) as problem:
-        raise MachineError(f"the file cannot be read: {getattr(problem, 'strerror', None) or 'not UTF-8 text'}",
-                           where=str(path), mend="check its path and rights") from problem
+        raise MachineError(
+            f"the file cannot be read: {getattr(problem, 'strerror', None) or 'not UTF-8 text'}",
+            where=str(path),
+            mend="check its path and rights",
+        ) from problem
     if len(text) > MAX_BYTES:
         raise MachineError("the file is larger than a credential can be", where=str(path), mend="check the path")
     return text

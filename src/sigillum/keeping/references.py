@@ -26,14 +26,18 @@ def resolve(reference: str, folder: Path) -> Secret:
     """
     found = _FORM.match(reference)
     if not found:
-        raise FileError("a secret stands here itself instead of a reference to it", where="sigillum.yaml",
-                        mend=f"write {WAYS}, and replace the secret, since it may have been seen")
+        raise FileError(
+            "a secret stands here itself instead of a reference to it",
+            where="sigillum.yaml",
+            mend=f"write {WAYS}, and replace the secret, since it may have been seen",
+        )
     way, name = found[1], found[2]
     if way == "env":
         value = os.environ.get(name, "")
         if not value:
-            raise UsageError(f"the environment variable {name} is not set", where=reference,
-                             mend=f"run `export {name}=...` in this shell")
+            raise UsageError(
+                f"the environment variable {name} is not set", where=reference, mend=f"run `export {name}=...` in this shell"
+            )
     elif way == "file":
         value = read_private(folder / name).strip()
     else:
@@ -45,13 +49,16 @@ def resolve(reference: str, folder: Path) -> Secret:
 
 def _keyring(name: str) -> str:
     from importlib import import_module
+
     try:
         keyring = import_module("keyring")
     except ImportError as problem:
-        raise MachineError("the keyring library is not installed", where=f"keyring:{name}",
-                           mend="run `pip install 'sigillum[keyring]'`") from problem
+        raise MachineError(
+            "the keyring library is not installed", where=f"keyring:{name}", mend="run `pip install 'sigillum[keyring]'`"
+        ) from problem
     value = keyring.get_password("sigillum", name)
     if not value:
-        raise MachineError("the keyring holds no such entry", where=f"keyring:{name}",
-                           mend=f"run `keyring set sigillum {name}`")
+        raise MachineError(
+            "the keyring holds no such entry", where=f"keyring:{name}", mend=f"run `keyring set sigillum {name}`"
+        )
     return str(value)

@@ -17,8 +17,9 @@ class Keyring:
         try:
             self._keyring: Any = import_module("keyring")
         except ImportError as problem:
-            raise MachineError("the keyring library is not installed", where="keep_in: keyring",
-                               mend="run `pip install 'sigillum[keyring]'`") from problem
+            raise MachineError(
+                "the keyring library is not installed", where="keep_in: keyring", mend="run `pip install 'sigillum[keyring]'`"
+            ) from problem
 
     def get(self, name: str) -> str | None:
         found = self._do("get_password", name)
@@ -35,8 +36,11 @@ class Keyring:
         try:
             return getattr(self._keyring, what)(SERVICE, name, *more)
         except Exception as problem:  # its backends raise what they like
-            raise MachineError(f"the keyring cannot be used ({type(problem).__name__})", where=f"keyring:{name}",
-                               mend="unlock it, or choose a backend (`keyring diagnose`), then run this again") from problem
+            raise MachineError(
+                f"the keyring cannot be used ({type(problem).__name__})",
+                where=f"keyring:{name}",
+                mend="unlock it, or choose a backend (`keyring diagnose`), then run this again",
+            ) from problem
 
 
 DRIVERS = {"keyring": Keyring}  # by what `keep_in` names

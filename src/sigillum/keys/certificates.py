@@ -38,6 +38,7 @@ class Seen(NamedTuple):
 
 def _private(key: Mapping[str, Any]) -> Any:
     from joserfc.jwk import JWKRegistry
+
     return JWKRegistry.import_key(dict(key)).private_key
 
 
@@ -48,8 +49,15 @@ def _hash(private: Any) -> Any:
 def self_signed(key: Mapping[str, Any], subject: str, start: datetime, until: datetime) -> str:
     """A certificate that its own key signs, for signing only: base64 of its DER. `until`: the first instant after it."""
     private, name = _private(key), x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, subject[:64])])
-    builder = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(private.public_key()).serial_number(
-        x509.random_serial_number()).not_valid_before(start - EARLY).not_valid_after(until - timedelta(seconds=1))
+    builder = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(private.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(start - EARLY)
+        .not_valid_after(until - timedelta(seconds=1))
+    )
     builder = builder.add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
     builder = builder.add_extension(_usage(), critical=True)
     made = builder.sign(private, _hash(private))
@@ -57,15 +65,29 @@ def self_signed(key: Mapping[str, Any], subject: str, start: datetime, until: da
 
 
 def _usage() -> x509.KeyUsage:
-    return x509.KeyUsage(digital_signature=True, content_commitment=False, key_encipherment=False, data_encipherment=False,
-                         key_agreement=False, key_cert_sign=False, crl_sign=False, encipher_only=False, decipher_only=False)
+    return x509.KeyUsage(
+        digital_signature=True,
+        content_commitment=False,
+        key_encipherment=False,
+        data_encipherment=False,
+        key_agreement=False,
+        key_cert_sign=False,
+        crl_sign=False,
+        encipher_only=False,
+        decipher_only=False,
+    )
 
 
 def request(key: Mapping[str, Any], subject: str) -> bytes:
     """A request for a certificate (PEM) that the house's CA answers."""
     private, name = _private(key), x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, subject[:64])])
-    made = x509.CertificateSigningRequestBuilder().subject_name(name).add_extension(_usage(), critical=True).add_extension(
-        x509.ExtendedKeyUsage([ExtendedKeyUsageOID.CLIENT_AUTH]), critical=False).sign(private, _hash(private))
+    made = (
+        x509.CertificateSigningRequestBuilder()
+        .subject_name(name)
+        .add_extension(_usage(), critical=True)
+        .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.CLIENT_AUTH]), critical=False)
+        .sign(private, _hash(private))
+    )
     return made.public_bytes(serialization.Encoding.PEM)
 
 
@@ -86,9 +108,16 @@ def _seen(found: x509.Certificate) -> Seen:
     except x509.ExtensionNotFound:
         authority = False
     der = found.public_bytes(serialization.Encoding.DER)
-    return Seen(base64.b64encode(der).decode(), key_mark(found.public_key()), b64(found.fingerprint(hashes.SHA256())),
-                found.not_valid_before_utc, found.not_valid_after_utc + timedelta(seconds=1),
-                plain(found.subject.rfc4514_string()), plain(found.issuer.rfc4514_string()), bool(authority))
+    return Seen(
+        base64.b64encode(der).decode(),
+        key_mark(found.public_key()),
+        b64(found.fingerprint(hashes.SHA256())),
+        found.not_valid_before_utc,
+        found.not_valid_after_utc + timedelta(seconds=1),
+        plain(found.subject.rfc4514_string()),
+        plain(found.issuer.rfc4514_string()),
+        bool(authority),
+    )
 
 
 def chained(der: str, authorities: bytes) -> bool:

@@ -24,8 +24,9 @@ class NoFormError(SigillumError):
     outcome, code = Outcome.USAGE, "form"
 
 
-def convert(shape: Shape, to: str, *, public: bool = False, password: Secret | None = None,
-            certificate: x509.Certificate | None = None) -> bytes:
+def convert(
+    shape: Shape, to: str, *, public: bool = False, password: Secret | None = None, certificate: x509.Certificate | None = None
+) -> bytes:
     """Its bytes in another form; `public`: only that half; `password` encrypts what is private. Raises NoFormError."""
     key = shape.key
     if key is None:
@@ -69,6 +70,7 @@ def _public(key: Any, to: str) -> bytes:
 
 def _jwk(key: Any, shape: Shape, private: bool, to: str, password: Secret | None) -> bytes:
     from joserfc.jwk import ECKey, OKPKey, RSAKey
+
     if password is not None:
         raise NoFormError("a JWK is not encrypted here: `pem` and `pkcs12` are")
     kind: Any = RSAKey if shape.algorithm == "RSA" else ECKey if shape.algorithm.startswith("EC ") else OKPKey

@@ -28,25 +28,27 @@ class LedgerKey:
 
     def __init__(self, private: Ed25519PrivateKey) -> None:
         self._private = private
-        self.public: dict[str, Any] = {
-            "kty": "OKP", "crv": "Ed25519", "x": b64(private.public_key().public_bytes_raw())}
+        self.public: dict[str, Any] = {"kty": "OKP", "crv": "Ed25519", "x": b64(private.public_key().public_bytes_raw())}
         self.key_id = thumbprint(self.public)
 
     @classmethod
     def make(cls) -> LedgerKey:
         """A new key."""
         from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
         return cls(Ed25519PrivateKey.generate())
 
     @classmethod
     def of(cls, jwk: Mapping[str, Any], where: str) -> LedgerKey:
         """The key of a private JWK. Raises MachineError where it is none."""
         from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
         try:
             return cls(Ed25519PrivateKey.from_private_bytes(unb64(str(jwk["d"]))))
         except (KeyError, ValueError) as problem:
-            raise MachineError("the ledger's signing key cannot be used", where=where,
-                               mend="restore it from a copy") from problem
+            raise MachineError(
+                "the ledger's signing key cannot be used", where=where, mend="restore it from a copy"
+            ) from problem
 
     def private_jwk(self) -> dict[str, Any]:
         """The whole key, for its keeping place alone."""
@@ -60,11 +62,13 @@ def verifier(public_x: str) -> Any:
     """A function (message, signature) -> bool for the public key `x`. Raises MachineError."""
     from cryptography.exceptions import InvalidSignature
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+
     try:
         key = Ed25519PublicKey.from_public_bytes(unb64(public_x))
     except ValueError as problem:
-        raise MachineError("the ledger's public key is not readable", where="sigillum.yaml",
-                           mend="restore `ledger_key` from a copy") from problem
+        raise MachineError(
+            "the ledger's public key is not readable", where="sigillum.yaml", mend="restore `ledger_key` from a copy"
+        ) from problem
 
     def verify(message: bytes, signature: str) -> bool:
         try:
@@ -72,4 +76,5 @@ def verifier(public_x: str) -> Any:
         except (InvalidSignature, ValueError):
             return False
         return True
+
     return verify

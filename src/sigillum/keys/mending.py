@@ -52,7 +52,7 @@ def _text(data: bytes, done: list[str]) -> str:
     for mark, name in ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be")):
         if data.startswith(mark):
             done.append("a mark of its character set was taken away")
-            data = data[len(mark):].decode(name, "replace").encode()
+            data = data[len(mark) :].decode(name, "replace").encode()
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError as problem:
@@ -80,13 +80,13 @@ def _unwrapped(text: str, done: list[str]) -> str:
         text = html.unescape(text)
     stripped = text.strip().rstrip(",;").strip()
     first = _EDGE.search(stripped)
-    before = stripped[:first.start()].rpartition("\n")[2] if first is not None else ""
+    before = stripped[: first.start()].rpartition("\n")[2] if first is not None else ""
     if before.strip(" \t>|#*") and first is not None and first[1].upper() == "BEGIN":
         head = before.strip()
         if head[-1] in QUOTES or head.endswith((":", "=")):
             done.append("the name before it was taken away")
             quote = head[-1] if head[-1] in QUOTES else ""
-            stripped = stripped[:first.start() - len(before)] + quote + stripped[first.start():]
+            stripped = stripped[: first.start() - len(before)] + quote + stripped[first.start() :]
     stripped = stripped.strip()
     if len(stripped) > 1 and stripped[0] in QUOTES and stripped.endswith((QUOTES[stripped[0]], stripped[0])):
         done.append("the quotes around it were taken away")
@@ -100,7 +100,7 @@ def _blocks(text: str, edges: list[re.Match[str]], done: list[str]) -> Iterator[
     while at < len(edges):
         begin = edges[at]
         if begin[1].upper() != "BEGIN":
-            before = text[:begin.start()]
+            before = text[: begin.start()]
             if at or not before.strip():
                 raise NoShapeError("it has an end, and no beginning")
             done.append("the line at its beginning was put back")
@@ -112,12 +112,12 @@ def _blocks(text: str, edges: list[re.Match[str]], done: list[str]) -> Iterator[
             if at + 1 < len(edges):
                 raise NoShapeError("a second one begins before the first has ended")
             done.append("the line at its end was put back")
-            yield begin[2].upper(), text[begin.end():]
+            yield begin[2].upper(), text[begin.end() :]
             return
         right = (f"-----BEGIN {begin[2].upper()}-----", f"-----END {begin[2].upper()}-----")
         if (begin[0], end[0]) != right:
             done.append("its first or last line was mended")
-        yield begin[2].upper(), text[begin.end():end.start()]
+        yield begin[2].upper(), text[begin.end() : end.start()]
         at += 2
 
 
@@ -156,9 +156,11 @@ def _decoded(text: str, done: list[str], *, encrypted: bool = False) -> bytes | 
     """The bytes of a body: spaces are strays or were plus signs, padding may be lost; just one reading is whole."""
     lines = [re.sub(r"^[\s>|#*]+", "", line) for line in text.strip().splitlines()]
     joined, found = "\n".join(lines), dict[bytes, str]()
-    for said, one in (("", re.sub(r"\s", "", joined)), ("spaces became the plus signs that they were", re.sub(
-            r"\s", "", re.sub(r"(?<=\S) (?=\S)", "+", joined))), ("letters for addresses became usual ones", re.sub(
-                r"\s", "", joined).replace("-", "+").replace("_", "/"))):
+    for said, one in (
+        ("", re.sub(r"\s", "", joined)),
+        ("spaces became the plus signs that they were", re.sub(r"\s", "", re.sub(r"(?<=\S) (?=\S)", "+", joined))),
+        ("letters for addresses became usual ones", re.sub(r"\s", "", joined).replace("-", "+").replace("_", "/")),
+    ):
         bare = one.rstrip("=")
         padded = bare + "=" * (-len(bare) % 4)
         try:
@@ -175,8 +177,11 @@ def _decoded(text: str, done: list[str], *, encrypted: bool = False) -> bytes | 
         return None
     der, said = next(iter(found.items()))
     done += [said] if said else []
-    done += ["stray signs at the beginnings of lines were taken away"] if any(
-        a.strip() != b.strip() for a, b in zip(lines, text.strip().splitlines(), strict=True)) else []
+    done += (
+        ["stray signs at the beginnings of lines were taken away"]
+        if any(a.strip() != b.strip() for a, b in zip(lines, text.strip().splitlines(), strict=True))
+        else []
+    )
     return der
 
 
@@ -189,7 +194,7 @@ def whole(der: bytes) -> bool:
     if der[1] < 0x80:
         return len(der) == 2 + der[1]
     count = der[1] & 0x7F
-    return 0 < count <= 4 and len(der) == 2 + count + int.from_bytes(der[2:2 + count], "big")
+    return 0 < count <= 4 and len(der) == 2 + count + int.from_bytes(der[2 : 2 + count], "big")
 
 
 def _openssh_whole(data: bytes) -> bool:
@@ -198,11 +203,11 @@ def _openssh_whole(data: bytes) -> bool:
     try:
         for field in range(6):
             if field == 3:
-                number, at = int.from_bytes(data[at:at + 4], "big"), at + 4
+                number, at = int.from_bytes(data[at : at + 4], "big"), at + 4
                 if number != 1:
                     return False
                 continue
-            size = int.from_bytes(data[at:at + 4], "big")
+            size = int.from_bytes(data[at : at + 4], "big")
             if len(data) < at + 4 + size:
                 return False
             at += 4 + size
@@ -246,11 +251,16 @@ def _private_label(der: bytes, key: object) -> str:
     after = start + 2 + der[start + 1]
     if after < len(der) and der[after] == 0x30:
         return "PRIVATE KEY"
-    return "RSA PRIVATE KEY" if isinstance(key, rsa.RSAPrivateKey) else \
-        "EC PRIVATE KEY" if isinstance(key, ec.EllipticCurvePrivateKey) else "PRIVATE KEY"
+    return (
+        "RSA PRIVATE KEY"
+        if isinstance(key, rsa.RSAPrivateKey)
+        else "EC PRIVATE KEY"
+        if isinstance(key, ec.EllipticCurvePrivateKey)
+        else "PRIVATE KEY"
+    )
 
 
 def _pem(label: str, der: bytes, headers: str) -> str:
     body, width = base64.b64encode(der).decode(), WIDTH_OPENSSH if der.startswith(OPENSSH) else WIDTH
-    lines = "\n".join(body[i:i + width] for i in range(0, len(body), width))
+    lines = "\n".join(body[i : i + width] for i in range(0, len(body), width))
     return f"-----BEGIN {label}-----\n{headers}{chr(10) if headers else ''}{lines}\n-----END {label}-----\n"

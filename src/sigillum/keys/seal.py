@@ -46,8 +46,11 @@ def receiving_key() -> tuple[Secret, dict[str, Any]]:
 def seal(claims: Mapping[str, Any], signer: LedgerKey, receiver: Mapping[str, Any], where: str) -> str:
     """The sealed text. Raises UsageError where the receiver's key cannot be used, or is a private one."""
     if any(n in receiver for n in ("d", "p", "q", "k")):
-        raise UsageError("this is the receiver's private key, which must never travel", where=where,
-                         mend="ask for the public half, and let the receiver make a new pair")
+        raise UsageError(
+            "this is the receiver's private key, which must never travel",
+            where=where,
+            mend="ask for the public half, and let the receiver make a new pair",
+        )
     way = WAYS.get(str(receiver.get("kty")))
     try:
         key = JWKRegistry.import_key(dict(receiver))
@@ -59,15 +62,19 @@ def seal(claims: Mapping[str, Any], signer: LedgerKey, receiver: Mapping[str, An
         outer = {"alg": way, "enc": ENCRYPTION, "cty": "JWT", "kid": thumbprint(receiver)}
         return jwe.encrypt_compact(outer, signed, key, algorithms=_TAKEN)
     except WRONG as problem:
-        raise UsageError("nothing can be sealed to this key", where=where,
-                         mend="ask the receiver for a public X25519, P-256 or RSA key as a JWK: `sigillum handover key FILE`"
-                         ) from problem
+        raise UsageError(
+            "nothing can be sealed to this key",
+            where=where,
+            mend="ask the receiver for a public X25519, P-256 or RSA key as a JWK: `sigillum handover key FILE`",
+        ) from problem
 
 
 def unseal(text: str, private: Mapping[str, Any], known: frozenset[str], now: datetime, where: str) -> Opened:
     """Open a sealed sheet. Raises FileError, and gives no plaintext, where anything is wrong with it."""
+
     def wrong(what: str, mend: str) -> FileError:
         return FileError(what, where=where, mend=mend)
+
     parts = text.strip().split(".")
     try:
         header = json_of(unb64(parts[0]))
@@ -82,12 +89,16 @@ def unseal(text: str, private: Mapping[str, Any], known: frozenset[str], now: da
     try:
         inner = (jwe.decrypt_compact(text.strip(), key, algorithms=_TAKEN).plaintext or b"").decode()
     except WRONG as problem:
-        raise wrong("it does not open: it was changed or damaged on its way, or the key is another one",
-                    "ask the sender for it anew") from problem
+        raise wrong(
+            "it does not open: it was changed or damaged on its way, or the key is another one", "ask the sender for it anew"
+        ) from problem
     claims, signer = _signed(inner, wrong)
     if signer not in known:
-        raise wrong(f"it is signed by a key that is not known here ({signer})", "ask the sender on another way for the "
-                    "thumbprint of its key; then name it with `--from`, or under `signers` in sigillum.yaml")
+        raise wrong(
+            f"it is signed by a key that is not known here ({signer})",
+            "ask the sender on another way for the "
+            "thumbprint of its key; then name it with `--from`, or under `signers` in sigillum.yaml",
+        )
     until = claims.get("exp")
     if not isinstance(until, int) or until <= now.timestamp():
         raise wrong("it has ended", "ask the sender for a new one")

@@ -36,13 +36,28 @@ WEAK_BITS = 2_048  # of an RSA modulus: below it a key can be found (NIST SP 800
 TROUBLE = (ValueError, TypeError, UnsupportedAlgorithm, OverflowError, LookupError, AttributeError)
 _PEM = re.compile(rb"-----BEGIN ([A-Z0-9 ]{1,60})-----\r?\n.*?-----END \1-----", re.S)
 _JWT = re.compile(r"[A-Za-z0-9_-]{2,}\.[A-Za-z0-9_-]{2,}\.[A-Za-z0-9_-]*\Z")
-_LABELS = {"PRIVATE KEY": "PEM, PKCS#8", "ENCRYPTED PRIVATE KEY": "PEM, PKCS#8, encrypted", "RSA PRIVATE KEY": "PEM, PKCS#1",
-           "EC PRIVATE KEY": "PEM, SEC1", "OPENSSH PRIVATE KEY": "OpenSSH", "PUBLIC KEY": "PEM, SubjectPublicKeyInfo",
-           "RSA PUBLIC KEY": "PEM, PKCS#1", "CERTIFICATE": "PEM", "CERTIFICATE REQUEST": "PEM",
-           "NEW CERTIFICATE REQUEST": "PEM"}
+_LABELS = {
+    "PRIVATE KEY": "PEM, PKCS#8",
+    "ENCRYPTED PRIVATE KEY": "PEM, PKCS#8, encrypted",
+    "RSA PRIVATE KEY": "PEM, PKCS#1",
+    "EC PRIVATE KEY": "PEM, SEC1",
+    "OPENSSH PRIVATE KEY": "OpenSSH",
+    "PUBLIC KEY": "PEM, SubjectPublicKeyInfo",
+    "RSA PUBLIC KEY": "PEM, PKCS#1",
+    "CERTIFICATE": "PEM",
+    "CERTIFICATE REQUEST": "PEM",
+    "NEW CERTIFICATE REQUEST": "PEM",
+}
 PRIVATE, PUBLIC, CERTIFICATE, REQUEST, TOKEN, CREDENTIAL, CONFIGURATION, OTHER = (
-    "private key", "public key", "certificate", "certificate request", "token", "credential file", "configuration",
-    "something else")
+    "private key",
+    "public key",
+    "certificate",
+    "certificate request",
+    "token",
+    "credential file",
+    "configuration",
+    "something else",
+)
 HIDING = ("d", "p", "q", "dp", "dq", "qi", "k", "oth")  # the private members of a JWK (RFC 7518 §6)
 LITERAL = re.compile(r"(?i)(secret|password|passwd|token|private.?key|api.?key|credential)")
 
@@ -63,8 +78,17 @@ class Shape(NamedTuple):
 
     def told(self) -> dict[str, Any]:
         """Everything that may be shown of it."""
-        return {"kind": self.kind, "form": self.form, "private": self.private, "algorithm": self.algorithm, "bits": self.bits,
-                "thumbprint": self.thumbprint, "strength": self.strength, "until": self.until, **dict(self.about)}
+        return {
+            "kind": self.kind,
+            "form": self.form,
+            "private": self.private,
+            "algorithm": self.algorithm,
+            "bits": self.bits,
+            "thumbprint": self.thumbprint,
+            "strength": self.strength,
+            "until": self.until,
+            **dict(self.about),
+        }
 
 
 class NoShapeError(SigillumError):
@@ -156,6 +180,7 @@ def _jwk(content: Any, form: str) -> Shape:
     private = any(name in content for name in HIDING)
     try:
         from joserfc.jwk import JWKRegistry
+
         made: Any = JWKRegistry.import_key({k: v for k, v in content.items() if k not in ("key_ops", "use", "alg")})
         raw = made.private_key if private and content.get("kty") != "oct" else getattr(made, "public_key", None)
         if content.get("kty") == "oct":
@@ -232,7 +257,8 @@ def _der(data: bytes, password: Secret | None) -> list[Shape]:
         lambda: _certificate(x509.load_der_x509_certificate(data), "DER"),
         lambda: _request(x509.load_der_x509_csr(data), "DER"),
         lambda: _key_shape(forms.load_der_private_key(data, None), "DER"),
-        lambda: _key_shape(forms.load_der_public_key(data), "DER, SubjectPublicKeyInfo"))
+        lambda: _key_shape(forms.load_der_public_key(data), "DER, SubjectPublicKeyInfo"),
+    )
     for way in ways:
         try:
             return [way()]
@@ -271,8 +297,9 @@ def _key_shape(key: Any, form: str) -> Shape:
         algorithm = type(public).__name__.removesuffix("PublicKey").strip("_")
     der = public.public_bytes(forms.Encoding.DER, forms.PublicFormat.SubjectPublicKeyInfo) if mark else b""
     about = (("spki", b64(hashlib.sha256(der).digest())),) if mark else ()
-    return Shape(PRIVATE if private else PUBLIC, form, private, algorithm, bits, mark, _strength(algorithm, bits), about=about,
-                 key=key)
+    return Shape(
+        PRIVATE if private else PUBLIC, form, private, algorithm, bits, mark, _strength(algorithm, bits), about=about, key=key
+    )
 
 
 def spki_mark(public: dict[str, str]) -> str:
@@ -306,15 +333,20 @@ def _strength(algorithm: str, bits: int) -> str:
 def _certificate(found: x509.Certificate, form: str) -> Shape:
     """A certificate: the first instant at which it is over, since its last one is inclusive (RFC 5280 §4.1.2.5)."""
     shape, over = _key_shape(found.public_key(), form), found.not_valid_after_utc.timestamp() + 1
-    about = (("subject", plain(found.subject.rfc4514_string())), ("issuer", plain(found.issuer.rfc4514_string())),
-             ("x5t#S256", b64(found.fingerprint(hashes.SHA256()))), ("from", format_instant(found.not_valid_before_utc)))
+    about = (
+        ("subject", plain(found.subject.rfc4514_string())),
+        ("issuer", plain(found.issuer.rfc4514_string())),
+        ("x5t#S256", b64(found.fingerprint(hashes.SHA256()))),
+        ("from", format_instant(found.not_valid_before_utc)),
+    )
     return shape._replace(kind=CERTIFICATE, until=_instant(over), about=about)
 
 
 def _request(found: x509.CertificateSigningRequest, form: str) -> Shape:
     signed = "yes" if found.is_signature_valid else "no: it is broken"
     return _key_shape(found.public_key(), form)._replace(
-        kind=REQUEST, about=(("subject", plain(found.subject.rfc4514_string())), ("signed", signed)))
+        kind=REQUEST, about=(("subject", plain(found.subject.rfc4514_string())), ("signed", signed))
+    )
 
 
 def _looks(data: bytes) -> str:

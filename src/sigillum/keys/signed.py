@@ -34,8 +34,10 @@ def sign(content: Mapping[str, Any], key: LedgerKey) -> dict[str, Any]:
 
 def check(document: Mapping[str, Any], where: str) -> Signer:
     """Who signed a document. Raises FileError where nobody did, or where it was changed since."""
+
     def wrong(what: str, mend: str) -> FileError:
         return FileError(what, where=where, mend=mend)
+
     text = document.get(MEMBER)
     if not isinstance(text, str) or text.count(".") != 2:
         raise wrong("the file is not signed", "ask its sender for the file as it was written")

@@ -44,15 +44,24 @@ Sign = Callable[[bytes], str]
 def _trouble(problem: sqlite3.Error, path: Path) -> MachineError:
     text = str(problem).lower()
     if "locked" in text or "busy" in text:
-        return MachineError("the ledger is locked by another program", where=str(path),
-                            mend="wait until the other one has ended, then run the same command again")
+        return MachineError(
+            "the ledger is locked by another program",
+            where=str(path),
+            mend="wait until the other one has ended, then run the same command again",
+        )
     if "full" in text:
-        return MachineError("the disk is full; nothing further was sent", where=str(path),
-                            mend="free some space, then run the same command again: it goes on where it stopped")
+        return MachineError(
+            "the disk is full; nothing further was sent",
+            where=str(path),
+            mend="free some space, then run the same command again: it goes on where it stopped",
+        )
     if "readonly" in text or "unable to open" in text:
         return MachineError("the ledger cannot be written", where=str(path), mend="mend the rights of the file")
-    return MachineError(f"the ledger cannot be used: {problem}", where=str(path),
-                        mend="run `sigillum ledger verify`; restore the file from a copy if it is damaged")
+    return MachineError(
+        f"the ledger cannot be used: {problem}",
+        where=str(path),
+        mend="run `sigillum ledger verify`; restore the file from a copy if it is damaged",
+    )
 
 
 @dataclass(slots=True)
@@ -86,16 +95,22 @@ class SqliteLedger:
             self._db.execute("PRAGMA synchronous=FULL")
             first = self._db.execute("SELECT version FROM entries LIMIT 1").fetchone() if not fresh else None
             if first is not None and first[0] != VERSION:
-                raise MachineError(f"the ledger is of format {first[0]}, this version writes {VERSION}", where=str(path),
-                                   mend="use the version of Sigillum that wrote it, or begin a new workspace beside it")
+                raise MachineError(
+                    f"the ledger is of format {first[0]}, this version writes {VERSION}",
+                    where=str(path),
+                    mend="use the version of Sigillum that wrote it, or begin a new workspace beside it",
+                )
             if fresh:
                 self._db.execute("PRAGMA journal_mode=WAL")
                 self._db.executescript(_SCHEMA)
         except sqlite3.Error as problem:
             raise _trouble(problem, path) from problem
         except OSError as problem:
-            raise MachineError(f"the ledger cannot be opened: {problem.strerror}", where=str(path),
-                               mend="run `sigillum init` in this folder, or go to the workspace's folder") from problem
+            raise MachineError(
+                f"the ledger cannot be opened: {problem.strerror}",
+                where=str(path),
+                mend="run `sigillum init` in this folder, or go to the workspace's folder",
+            ) from problem
 
     def close(self) -> None:
         with self._lock:
@@ -155,8 +170,9 @@ class SqliteLedger:
             head = self.head()
             for one in waiting:
                 if one.expected_head is not None and head != one.expected_head:
-                    raise MachineError("somebody else wrote to the ledger meanwhile", where=str(self.path),
-                                       mend="run the same command again")
+                    raise MachineError(
+                        "somebody else wrote to the ledger meanwhile", where=str(self.path), mend="run the same command again"
+                    )
                 for fresh in one.entries:
                     head = self._insert(fresh, head, at)
                 heads.append(head)
@@ -169,14 +185,28 @@ class SqliteLedger:
 
     def _insert(self, fresh: Fresh, head: Head, at: str) -> Head:
         assert self._sign is not None
-        entry = Entry(self.stream, head.sequence + 1, head.hash, at, self.writer, self._key_id, fresh.kind,
-                      fresh.charter, fresh.body)
+        entry = Entry(
+            self.stream, head.sequence + 1, head.hash, at, self.writer, self._key_id, fresh.kind, fresh.charter, fresh.body
+        )
         body = canonical(entry.body)
         digest = hash_of(entry, body)
         self._db.execute(
             f"INSERT INTO entries ({_COLUMNS}) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",  # noqa: S608  (a constant)
-            (entry.stream, entry.sequence, entry.previous, at, entry.writer, entry.key_id, entry.kind, entry.charter,
-             body.decode(), digest, self._sign(digest.encode()), entry.version))
+            (
+                entry.stream,
+                entry.sequence,
+                entry.previous,
+                at,
+                entry.writer,
+                entry.key_id,
+                entry.kind,
+                entry.charter,
+                body.decode(),
+                digest,
+                self._sign(digest.encode()),
+                entry.version,
+            ),
+        )
         for row in changes(fresh.kind, fresh.charter, fresh.body, self._intent(fresh)):
             self._book(row)
         return Head(self.stream, entry.sequence, digest)
@@ -189,8 +219,9 @@ class SqliteLedger:
         return dict(json.loads(found[0])) if found is not None else None
 
     def entries(self, charter: str = "", newest: int = 0, kind: str = "", after: int = 0) -> Iterator[Entry]:
-        conditions: list[tuple[str, Any]] = [(test, value) for test, value in (
-            ("charter = ?", charter), ("kind = ?", kind), ("sequence > ?", after)) if value]
+        conditions: list[tuple[str, Any]] = [
+            (test, value) for test, value in (("charter = ?", charter), ("kind = ?", kind), ("sequence > ?", after)) if value
+        ]
         where = "WHERE " + " AND ".join(test for test, _ in conditions) if conditions else ""
         values = [value for _, value in conditions]
         sql = f"SELECT {_COLUMNS} FROM entries {where} ORDER BY sequence"  # noqa: S608  (constants)
@@ -201,14 +232,20 @@ class SqliteLedger:
             except (ValueError, RecursionError):
                 body = None
             if not isinstance(body, dict):
-                raise MachineError(f"entry {row[1]} of the ledger cannot be read", where=str(self.path),
-                                   mend="run `sigillum ledger verify`; restore the file from a copy")
+                raise MachineError(
+                    f"entry {row[1]} of the ledger cannot be read",
+                    where=str(self.path),
+                    mend="run `sigillum ledger verify`; restore the file from a copy",
+                )
             yield Entry(row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7], body, row[9], row[10], row[11])
 
     def strange(self) -> list[str]:
         """What stands in the file beside our tables: tables, views, triggers, and indexes of other hands."""
-        return [f"{kind} {name}" for kind, name in self._rows("SELECT type, name FROM sqlite_master ORDER BY name")
-                if name not in _OURS and not str(name).startswith("sqlite_autoindex_")]
+        return [
+            f"{kind} {name}"
+            for kind, name in self._rows("SELECT type, name FROM sqlite_master ORDER BY name")
+            if name not in _OURS and not str(name).startswith("sqlite_autoindex_")
+        ]
 
     def hash_at(self, sequence: int) -> str | None:
         rows = self._rows("SELECT hash FROM entries WHERE sequence = ?", [sequence])
@@ -257,6 +294,7 @@ class SqliteLedger:
     def claim(self, key: str, lease_seconds: float) -> Iterator[None]:
         """A lock on a file: the system gives it back when the holder ends, however it ends."""
         import fcntl
+
         path = self.path.with_name(f"{key}.lock")
         handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
         try:
@@ -270,7 +308,8 @@ class SqliteLedger:
                         holder = os.pread(handle, 20, 0).decode(errors="replace").strip()
                         raise MachineError(
                             f"another sigillum works in this workspace (process {holder or 'unknown'})",
-                            where=str(path), mend="wait until it has ended, then run the same command again"
+                            where=str(path),
+                            mend="wait until it has ended, then run the same command again",
                         ) from problem
                     time.sleep(POLL_SECONDS)
                     left -= POLL_SECONDS

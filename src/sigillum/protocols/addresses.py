@@ -44,5 +44,8 @@ def origin_of(url: str) -> Origin:
         agreed = host == found[2].lower() and parts.auth is None if host else False
         if agreed and (origin.scheme == "https" or host in LOOPBACK):
             return origin
-    raise UsageError("only https addresses are used, or http on this machine itself", where=plain(url),
-                     mend="write an address that begins with https://, without a user name or anything unusual in it")
+    raise UsageError(
+        "only https addresses are used, or http on this machine itself",
+        where=plain(url),
+        mend="write an address that begins with https://, without a user name or anything unusual in it",
+    )

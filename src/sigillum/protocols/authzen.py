@@ -30,8 +30,12 @@ class Evaluation(NamedTuple):
         principal = self.place.startswith("@")
         about = {n: v for n, v in (("credential", self.credential), ("on_behalf_of", self.person)) if v} | dict(self.more)
         context = {"context": about} if about else {}
-        return {"subject": {"type": "service-account", "id": self.subject}, "action": {"name": self.permission},
-                "resource": {"type": "principal" if principal else "place", "id": self.place.removeprefix("@")}, **context}
+        return {
+            "subject": {"type": "service-account", "id": self.subject},
+            "action": {"name": self.permission},
+            "resource": {"type": "principal" if principal else "place", "id": self.place.removeprefix("@")},
+            **context,
+        }
 
 
 def evaluate(http: Http, url: str, authorization: str, asked: Evaluation) -> tuple[bool, str]:
@@ -51,18 +55,28 @@ def let_in(http: Http, url: str, authorization: str, subject: str) -> bool | Non
     """Is a token taken at all? A 401 says no (RFC 6750 §3.1), an answer about the question itself yes. Raises
     UnreachableError.
     """
-    answer = http.send("POST", url, {"Authorization": authorization, "Content-Type": "application/json",
-                                     "Accept": "application/json"},
-                       json.dumps(Evaluation(subject, "sign-in", url).body()).encode())
+    answer = http.send(
+        "POST",
+        url,
+        {"Authorization": authorization, "Content-Type": "application/json", "Accept": "application/json"},
+        json.dumps(Evaluation(subject, "sign-in", url).body()).encode(),
+    )
     return False if answer.status == 401 else True if answer.status < 500 else None
 
 
 def _send(http: Http, url: str, authorization: str, body: dict[str, Any]) -> dict[str, Any]:
-    answer = http.send("POST", url, {"Authorization": authorization, "Content-Type": "application/json",
-                                     "Accept": "application/json"}, json.dumps(body).encode())
+    answer = http.send(
+        "POST",
+        url,
+        {"Authorization": authorization, "Content-Type": "application/json", "Accept": "application/json"},
+        json.dumps(body).encode(),
+    )
     if answer.status != 200:
-        raise RefusedError(f"the question was not answered (status {answer.status})", where=url,
-                           mend="the tenant must let an identity ask about itself")
+        raise RefusedError(
+            f"the question was not answered (status {answer.status})",
+            where=url,
+            mend="the tenant must let an identity ask about itself",
+        )
     return answer.object()
 
 

@@ -58,8 +58,12 @@ class OriginError(HttpError):
     outcome, code = Outcome.SOMEBODY, "origin"
 
     def __init__(self, origin: Origin) -> None:
-        super().__init__("it announces an address of another origin, where nothing is sent", where=str(origin), sent=False,
-                         mend=f"if that is right, add `origins: [{origin}]` to the tenant in sigillum.yaml")
+        super().__init__(
+            "it announces an address of another origin, where nothing is sent",
+            where=str(origin),
+            sent=False,
+            mend=f"if that is right, add `origins: [{origin}]` to the tenant in sigillum.yaml",
+        )
 
 
 class _Stream(io.RawIOBase):
@@ -130,14 +134,16 @@ class Answer:
         try:
             return json_of(self.body)
         except (ValueError, RecursionError) as problem:
-            raise HttpError("the answer is not JSON", where=self.url,
-                            mend="check the address: is it the tenant's own interface?") from problem
+            raise HttpError(
+                "the answer is not JSON", where=self.url, mend="check the address: is it the tenant's own interface?"
+            ) from problem
 
     def object(self) -> dict[str, Any]:
         """The body as a JSON object. Raises HttpError."""
         if not isinstance(self.json, dict):
-            raise HttpError("the answer is not a JSON object", where=self.url,
-                            mend="check the address: is it the tenant's own interface?")
+            raise HttpError(
+                "the answer is not a JSON object", where=self.url, mend="check the address: is it the tenant's own interface?"
+            )
         return self.json
 
     def clock(self) -> ClockReading | None:
@@ -174,8 +180,14 @@ class Http:
     `origins`: addresses to whose origins something may be sent, None: to any. Nothing that a tenant says widens them.
     """
 
-    def __init__(self, *, origins: Iterable[str] | None, timeout_seconds: float = 15.0, ca_file: str | None = None,
-                 log: Callable[[str], None] | None = None) -> None:
+    def __init__(
+        self,
+        *,
+        origins: Iterable[str] | None,
+        timeout_seconds: float = 15.0,
+        ca_file: str | None = None,
+        log: Callable[[str], None] | None = None,
+    ) -> None:
         self._timeout_seconds, self._log = timeout_seconds, log
         self._origins = frozenset(map(origin_of, origins)) if origins is not None else None
         self._timeout = urllib3.Timeout(connect=min(5.0, timeout_seconds), read=timeout_seconds)
@@ -201,8 +213,16 @@ class Http:
         pool = self._pools.get(origin) or self._open(origin)
         self.requests, self._last = self.requests + 1, begun
         try:
-            response = pool.urlopen(method, target, body=body, headers={**OUR_HEADERS, **headers}, timeout=self._timeout,
-                                    redirect=False, preload_content=False, decode_content=False)
+            response = pool.urlopen(
+                method,
+                target,
+                body=body,
+                headers={**OUR_HEADERS, **headers},
+                timeout=self._timeout,
+                redirect=False,
+                preload_content=False,
+                decode_content=False,
+            )
             try:
                 content = self._read(response, begun, url)
             except BaseException:
@@ -216,8 +236,11 @@ class Http:
         if self._log is not None:
             self._log(f"{method} {url.partition('?')[0]} -> {answer.status}, {len(content)} bytes, {took * 1000:.0f} ms")
         if 300 <= answer.status < 400 and answer.status != 304:
-            raise HttpError(f"it wants to send us elsewhere (status {answer.status}), which is not followed",
-                            where=url, mend="use the address that the tenant itself has")
+            raise HttpError(
+                f"it wants to send us elsewhere (status {answer.status}), which is not followed",
+                where=url,
+                mend="use the address that the tenant itself has",
+            )
         return answer
 
     def _open(self, origin: str) -> urllib3.HTTPConnectionPool:
@@ -230,8 +253,11 @@ class Http:
 
     def _read(self, response: urllib3.BaseHTTPResponse, begun: float, url: str) -> bytes:
         if response.headers.get("Content-Encoding", "identity").lower() != "identity":  # none was asked for (RFC 9110 §12.5.3)
-            raise HttpError("the answer is compressed, which was not asked for", where=url,
-                            mend="ask the tenant's operator what answers there")
+            raise HttpError(
+                "the answer is compressed, which was not asked for",
+                where=url,
+                mend="ask the tenant's operator what answers there",
+            )
         length = response.headers.get("Content-Length", "")
         if length.isdigit() and int(length) <= CHUNK_BYTES:
             return response.read()
@@ -240,11 +266,15 @@ class Http:
             parts.append(chunk)
             size += len(chunk)
             if size > MAX_ANSWER_BYTES:
-                raise HttpError(f"the answer is longer than {MAX_ANSWER_BYTES // 1_000_000} MB", where=url,
-                                mend="ask the tenant's operator what answers there")
+                raise HttpError(
+                    f"the answer is longer than {MAX_ANSWER_BYTES // 1_000_000} MB",
+                    where=url,
+                    mend="ask the tenant's operator what answers there",
+                )
             if time.monotonic() - begun > self._timeout_seconds * 2:
-                raise HttpError("the answer does not come to an end", where=url,
-                                mend="try again later; `--timeout` gives it longer")
+                raise HttpError(
+                    "the answer does not come to an end", where=url, mend="try again later; `--timeout` gives it longer"
+                )
         return b"".join(parts)
 
 
@@ -252,14 +282,26 @@ def _unreachable(problem: HTTPError, url: str, seconds: float) -> HttpError:
     reason: Any = problem.reason if isinstance(problem, MaxRetryError) and problem.reason else problem
     sent = not isinstance(reason, _NOT_SENT)
     if isinstance(reason, SSLError):
-        return HttpError(f"its certificate is not trusted: {plain(reason)}", where=url, sent=False,
-                         mend="if it is your own authority, name its file as `ca: FILE` at the tenant in sigillum.yaml")
+        return HttpError(
+            f"its certificate is not trusted: {plain(reason)}",
+            where=url,
+            sent=False,
+            mend="if it is your own authority, name its file as `ca: FILE` at the tenant in sigillum.yaml",
+        )
     refused = isinstance(reason, NewConnectionError)  # a kind of time-out to the library, and none to a reader
     if isinstance(reason, urllib3.exceptions.TimeoutError) and not refused:
-        return HttpError(f"no answer within {seconds:g} seconds", where=url, sent=sent,
-                         mend="try again later; `--timeout` gives it longer")
+        return HttpError(
+            f"no answer within {seconds:g} seconds", where=url, sent=sent, mend="try again later; `--timeout` gives it longer"
+        )
     if not sent:
-        return HttpError("nothing answers there", where=url, sent=False,
-                         mend="is the tenant running, and the address right? (`sigillum tenant list`)")
-    return HttpError("the connection broke before the answer was complete", where=url,
-                     mend="run the same command again; what was begun is found again")
+        return HttpError(
+            "nothing answers there",
+            where=url,
+            sent=False,
+            mend="is the tenant running, and the address right? (`sigillum tenant list`)",
+        )
+    return HttpError(
+        "the connection broke before the answer was complete",
+        where=url,
+        mend="run the same command again; what was begun is found again",
+    )

@@ -37,15 +37,24 @@ class IssuerKeys:
                 continue
             found = answer.object()
             if found.get("issuer") != self._issuer:
-                raise UnreachableError(f"its configuration speaks for another issuer: {plain(found.get('issuer'))}",
-                                       where=answer.url, mend="write the issuer just as its tokens say it")
+                raise UnreachableError(
+                    f"its configuration speaks for another issuer: {plain(found.get('issuer'))}",
+                    where=answer.url,
+                    mend="write the issuer just as its tokens say it",
+                )
             address = found.get("jwks_uri")
             if not isinstance(address, str) or origin_of(address) != origin_of(self._issuer):
-                raise UnreachableError(f"its configuration names keys elsewhere: {plain(address)}", where=answer.url,
-                                       mend="pin its keys in a file, `keys: file:PATH`, if they really stand there")
+                raise UnreachableError(
+                    f"its configuration names keys elsewhere: {plain(address)}",
+                    where=answer.url,
+                    mend="pin its keys in a file, `keys: file:PATH`, if they really stand there",
+                )
             return keys_in(self._http.send("GET", address, {"Accept": "application/json"}).json, address)
-        raise UnreachableError("it has no configuration that tells its keys", where=self._issuer,
-                               mend="check the issuer, or pin its keys in a file, `keys: file:PATH`")
+        raise UnreachableError(
+            "it has no configuration that tells its keys",
+            where=self._issuer,
+            mend="check the issuer, or pin its keys in a file, `keys: file:PATH`",
+        )
 
 
 def keys_in(found: Any, where: str) -> list[dict[str, Any]]:

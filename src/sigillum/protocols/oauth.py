@@ -37,8 +37,11 @@ class OAuthRefusedError(RefusedError):
             body = {}
         self.error = plain(body.get("error") or f"status {answer.status}")
         detail = plain(body.get("error_description") or "")
-        super().__init__(f"{doing}: {self.error}{f' ({detail})' if detail else ''}", where=answer.url,
-                         mend="the tenant does not take this credential: is it active, and is its clock right?")
+        super().__init__(
+            f"{doing}: {self.error}{f' ({detail})' if detail else ''}",
+            where=answer.url,
+            mend="the tenant does not take this credential: is it active, and is its clock right?",
+        )
 
 
 class Metadata(NamedTuple):
@@ -72,15 +75,24 @@ def discover(http: Http, issuer: str) -> Metadata:
         if answer.status == 200:
             found = answer.object()
             if found.get("issuer") != issuer:
-                raise UnreachableError(f"its metadata speaks for another issuer: {plain(found.get('issuer'))}",
-                                       where=url, mend="check the issuer in the tenant's entry or profile")
+                raise UnreachableError(
+                    f"its metadata speaks for another issuer: {plain(found.get('issuer'))}",
+                    where=url,
+                    mend="check the issuer in the tenant's entry or profile",
+                )
             if not isinstance(found.get("token_endpoint"), str):
                 raise UnreachableError("its metadata names no token endpoint", where=url, mend="ask its operator")
-            return Metadata(issuer, found["token_endpoint"], str(found.get("introspection_endpoint") or ""),
-                            str(found.get("revocation_endpoint") or ""), str(found.get("registration_endpoint") or ""),
-                            _in_body(found))
-    raise UnreachableError("there is no authorization server metadata", where=inserted,
-                           mend="check the issuer in the tenant's entry or profile")
+            return Metadata(
+                issuer,
+                found["token_endpoint"],
+                str(found.get("introspection_endpoint") or ""),
+                str(found.get("revocation_endpoint") or ""),
+                str(found.get("registration_endpoint") or ""),
+                _in_body(found),
+            )
+    raise UnreachableError(
+        "there is no authorization server metadata", where=inserted, mend="check the issuer in the tenant's entry or profile"
+    )
 
 
 def _in_body(found: Mapping[str, Any]) -> bool:
@@ -93,23 +105,45 @@ def _in_body(found: Mapping[str, Any]) -> bool:
 def _signing_key(key: bytes) -> Any:
     """The key of a JWK; signing in takes two signatures one after the other."""
     from joserfc.jwk import JWKRegistry
+
     return JWKRegistry.import_key(json.loads(key))
 
 
-def assertion(key: Mapping[str, Any], algorithm: str, issuer: str, audience: str, now: datetime,
-              life_seconds: int, key_id: str, certificate: str = "", subject: str = "") -> Secret:
+def assertion(
+    key: Mapping[str, Any],
+    algorithm: str,
+    issuer: str,
+    audience: str,
+    now: datetime,
+    life_seconds: int,
+    key_id: str,
+    certificate: str = "",
+    subject: str = "",
+) -> Secret:
     """A JWT that `issuer` signs for itself, or for another `subject` (RFC 7523 §3): aud is one string, and a fresh jti each.
 
     `certificate`: the `x5t#S256` of the one over its key (RFC 7515 §4.1.8), which it names instead of the key.
 
     Raises MachineError where nothing can be signed with the key, or by that algorithm.
     """
-    return signed(key, algorithm, {"iss": issuer, "sub": subject or issuer, "aud": audience}, now, life_seconds,
-                  {"x5t#S256": certificate} if certificate else {"kid": key_id})
+    return signed(
+        key,
+        algorithm,
+        {"iss": issuer, "sub": subject or issuer, "aud": audience},
+        now,
+        life_seconds,
+        {"x5t#S256": certificate} if certificate else {"kid": key_id},
+    )
 
 
-def signed(key: Mapping[str, Any], algorithm: str, claims: Mapping[str, Any], now: datetime, life_seconds: int,
-           header: Mapping[str, str]) -> Secret:
+def signed(
+    key: Mapping[str, Any],
+    algorithm: str,
+    claims: Mapping[str, Any],
+    now: datetime,
+    life_seconds: int,
+    header: Mapping[str, str],
+) -> Secret:
     """A JWT with these claims (RFC 7519), which holds from now on for so long, with a `jti` of its own. Raises MachineError."""
     return encoded(key, {"alg": algorithm, "typ": "JWT", **header}, dated(claims, now, life_seconds))
 
@@ -124,11 +158,13 @@ def encoded(key: Mapping[str, Any], header: Mapping[str, Any], claims: Mapping[s
     """Just this header and these claims, signed. Raises MachineError."""
     from joserfc import jwt
     from joserfc.errors import JoseError
+
     try:
         return Secret(jwt.encode(dict(header), dict(claims), _signing_key(canonical(key)), algorithms=[str(header["alg"])]))
     except (JoseError, ValueError, KeyError, TypeError, AttributeError) as problem:
-        raise MachineError("nothing can be signed with the key that is kept", where="the credential's file",
-                           mend="restore it from a copy") from problem
+        raise MachineError(
+            "nothing can be signed with the key that is kept", where="the credential's file", mend="restore it from a copy"
+        ) from problem
 
 
 class ClientProof(NamedTuple):
@@ -158,13 +194,19 @@ def _post(http: Http, url: str, parameters: Mapping[str, str], more: Mapping[str
     return http.send("POST", url, headers, urlencode(parameters).encode())
 
 
-def token_for_assertion(http: Http, metadata: Metadata, signed: Secret, by: ClientProof | None = None,
-                        scope: str = "", resource: str = "") -> Token:
+def token_for_assertion(
+    http: Http, metadata: Metadata, signed: Secret, by: ClientProof | None = None, scope: str = "", resource: str = ""
+) -> Token:
     """The JWT bearer grant (RFC 7523 §2.1); `by`: who asks, where a server wants to know; `resource`: for whom the token is
     (RFC 8707). Raises OAuthRefusedError, HttpError.
     """
-    parameters = {"grant_type": JWT_BEARER, "assertion": signed.reveal(), **(by.parameters() if by is not None else {}),
-                  **({"scope": scope} if scope else {}), **({"resource": resource} if resource else {})}
+    parameters = {
+        "grant_type": JWT_BEARER,
+        "assertion": signed.reveal(),
+        **(by.parameters() if by is not None else {}),
+        **({"scope": scope} if scope else {}),
+        **({"resource": resource} if resource else {}),
+    }
     return _token(_post(http, metadata.token_endpoint, parameters, by.headers() if by is not None else None), metadata)
 
 
@@ -174,14 +216,21 @@ def token_for_client(http: Http, metadata: Metadata, proof: ClientProof, resourc
     return _token(_post(http, metadata.token_endpoint, parameters, proof.headers()), metadata)
 
 
-def token_for_token(http: Http, metadata: Metadata, subject: Secret, trust: str, principal: str,
-                    actor: Secret | None = None) -> Token:
+def token_for_token(
+    http: Http, metadata: Metadata, subject: Secret, trust: str, principal: str, actor: Secret | None = None
+) -> Token:
     """Token exchange (RFC 8693 §2.1): a token from outside for one of the principal that a trust lets it act as.
 
     `trust`: which of the principal's, by its id; `actor`: the access token of who acts. Raises OAuthRefusedError, HttpError.
     """
-    parameters = {"grant_type": EXCHANGE, "subject_token": subject.reveal(), "subject_token_type": JWT_TYPE,
-                  "requested_token_type": ACCESS_TYPE, "audience": trust, "act_as": principal}
+    parameters = {
+        "grant_type": EXCHANGE,
+        "subject_token": subject.reveal(),
+        "subject_token_type": JWT_TYPE,
+        "requested_token_type": ACCESS_TYPE,
+        "audience": trust,
+        "act_as": principal,
+    }
     if actor is not None:
         parameters |= {"actor_token": actor.reveal(), "actor_token_type": ACCESS_TYPE}
     return _token(_post(http, metadata.token_endpoint, parameters), metadata)
@@ -193,8 +242,11 @@ def _token(answer: Answer, metadata: Metadata) -> Token:
     found = answer.object()
     value, kind = found.get("access_token"), str(found.get("token_type", ""))
     if not isinstance(value, str) or not value or kind.lower() != "bearer":
-        raise UnreachableError("the token endpoint answered without a bearer token", where=metadata.token_endpoint,
-                               mend="ask the tenant's operator")
+        raise UnreachableError(
+            "the token endpoint answered without a bearer token",
+            where=metadata.token_endpoint,
+            mend="ask the tenant's operator",
+        )
     lives = found.get("expires_in")
     return Token(Secret(value), lives if isinstance(lives, int) else None, str(found.get("scope", "")))
 
@@ -204,8 +256,13 @@ def token_for_acting(http: Http, metadata: Metadata, actors: Secret, principal: 
 
     The answer names who acts (`act`, §4.1), and is never renewed. Raises OAuthRefusedError, HttpError.
     """
-    parameters = {"grant_type": EXCHANGE, "subject_token": actors.reveal(), "subject_token_type": ACCESS_TYPE,
-                  "requested_token_type": ACCESS_TYPE, "act_as": principal}
+    parameters = {
+        "grant_type": EXCHANGE,
+        "subject_token": actors.reveal(),
+        "subject_token_type": ACCESS_TYPE,
+        "requested_token_type": ACCESS_TYPE,
+        "act_as": principal,
+    }
     return _token(_post(http, metadata.token_endpoint, parameters), metadata)
 
 
@@ -215,8 +272,11 @@ def revoke(http: Http, metadata: Metadata, token: Secret, authorization: str) ->
     Raises RefusedError, HttpError.
     """
     if not metadata.revocation_endpoint:
-        raise RefusedError("tokens are not ended there: it names no place for that", where=metadata.issuer,
-                           mend="end or suspend what it was got with, and wait until the token is over")
+        raise RefusedError(
+            "tokens are not ended there: it names no place for that",
+            where=metadata.issuer,
+            mend="end or suspend what it was got with, and wait until the token is over",
+        )
     answer = _post(http, metadata.revocation_endpoint, {"token": token.reveal()}, {"Authorization": authorization})
     if answer.status != 200:
         raise OAuthRefusedError(answer, "ending the token")

@@ -33,8 +33,9 @@ def quoted(value: str) -> str:
 
 def patch_body(values: Json) -> Json:
     """The message that replaces these attributes (RFC 7644 §3.5.2.3); None removes one."""
-    operations = [{"op": "remove", "path": n} if v is None else {"op": "replace", "path": n, "value": v}
-                  for n, v in values.items()]
+    operations = [
+        {"op": "remove", "path": n} if v is None else {"op": "replace", "path": n, "value": v} for n, v in values.items()
+    ]
     return {"schemas": [PATCH_OP], "Operations": operations}
 
 
@@ -66,21 +67,30 @@ class BusyError(UnreachableError):
     code = "busy"
 
     def __init__(self, answer: Answer) -> None:
-        super().__init__(f"it is busy (status {answer.status})", where=answer.url.partition("?")[0],
-                         mend="run the same command again later; `--timeout` waits longer")
+        super().__init__(
+            f"it is busy (status {answer.status})",
+            where=answer.url.partition("?")[0],
+            mend="run the same command again later; `--timeout` waits longer",
+        )
 
 
 class ScimClient:
     """Speaks to one SCIM base address with an administrator's bearer token (RFC 6750)."""
 
-    def __init__(self, http: Http, base: str, token: Secret, *, observe: Callable[[Answer], None] = lambda a: None,
-                 pause: Callable[[float, str], None] = lambda seconds, why: time.sleep(seconds),
-                 busy_seconds: float = USUAL_BUSY_SECONDS) -> None:
+    def __init__(
+        self,
+        http: Http,
+        base: str,
+        token: Secret,
+        *,
+        observe: Callable[[Answer], None] = lambda a: None,
+        pause: Callable[[float, str], None] = lambda seconds, why: time.sleep(seconds),
+        busy_seconds: float = USUAL_BUSY_SECONDS,
+    ) -> None:
         self.http, self.base, self._token = http, base.rstrip("/"), token
         self._observe, self._pause, self._busy_seconds = observe, pause, busy_seconds
 
-    def send(self, method: str, path: str, body: Json | None = None, *, if_match: str = "",
-             unless: str = "") -> Answer:
+    def send(self, method: str, path: str, body: Json | None = None, *, if_match: str = "", unless: str = "") -> Answer:
         """One exchange, whatever the status; `unless` names the version that is known (RFC 9110 §13.1.2). Raises HttpError."""
         headers = {"Authorization": f"Bearer {self._token.reveal()}", "Accept": MEDIA}
         if body is not None:
@@ -123,14 +133,20 @@ class ScimClient:
         seen, pages, size, begun = 0, 0, 0, time.monotonic()
         while True:
             if pages > MAX_PAGES or size > MAX_LISTING_BYTES or time.monotonic() - begun > MAX_LISTING_SECONDS:
-                raise UnreachableError("the list does not come to an end", where=f"{self.base}{endpoint}",
-                                       mend="ask the tenant's operator what answers there")
+                raise UnreachableError(
+                    "the list does not come to an end",
+                    where=f"{self.base}{endpoint}",
+                    mend="ask the tenant's operator what answers there",
+                )
             answer = self._got(f"{endpoint}?{urlencode(query)}" if query else endpoint, f"looking at {endpoint}")
             found, pages, size = answer.object(), pages + 1, size + len(answer.body)
             page = found.get("Resources") or []
             if not isinstance(page, list):
-                raise UnreachableError("the list has no resources in it", where=f"{self.base}{endpoint}",
-                                       mend="check the address: is it the tenant's SCIM base?")
+                raise UnreachableError(
+                    "the list has no resources in it",
+                    where=f"{self.base}{endpoint}",
+                    mend="check the address: is it the tenant's SCIM base?",
+                )
             yield from (r for r in page if isinstance(r, dict))
             seen += len(page)
             cursor, total = found.get("nextCursor"), found.get("totalResults", seen)
@@ -141,5 +157,8 @@ class ScimClient:
             else:
                 return
             if seen >= most:
-                raise UnreachableError(f"more than {most} answers to one question", where=f"{self.base}{endpoint}",
-                                       mend="the tenant may ignore filters; ask its operator")
+                raise UnreachableError(
+                    f"more than {most} answers to one question",
+                    where=f"{self.base}{endpoint}",
+                    mend="the tenant may ignore filters; ask its operator",
+                )

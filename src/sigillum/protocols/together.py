@@ -18,6 +18,7 @@ def together(calls: Sequence[Callable[[], T]]) -> list[T]:
             given[number] = calls[number]()
         except BaseException as problem:  # raised again below, where somebody can handle it
             failed[number] = problem
+
     beside = [threading.Thread(target=one, args=(n,), daemon=True) for n in range(1, len(calls))]
     for thread in beside:
         thread.start()

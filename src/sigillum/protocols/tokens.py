@@ -27,8 +27,16 @@ class TokenRefusedError(RefusedError):
         self.reason = reason
 
 
-def verify(text: str, keys: Keys, *, issuer: str, audience: str, now: datetime, algorithms: Sequence[str] = ALGORITHMS,
-           most_seconds: int | None = None) -> dict[str, Any]:
+def verify(
+    text: str,
+    keys: Keys,
+    *,
+    issuer: str,
+    audience: str,
+    now: datetime,
+    algorithms: Sequence[str] = ALGORITHMS,
+    most_seconds: int | None = None,
+) -> dict[str, Any]:
     """The claims of a token that is genuine, of this issuer, for this audience, and in time. Raises TokenRefusedError."""
     try:
         token = read(text)  # 1. its form: bounded, and each name once
@@ -48,8 +56,9 @@ def verify(text: str, keys: Keys, *, issuer: str, audience: str, now: datetime, 
 
 
 def _header(token: Unverified, algorithms: Sequence[str]) -> None:
-    wrong: Finding | None = next((f for f in look(Unverified(token.header, {}), _NEVER)
-                                  if f.code in ("alg-none", "alg-unknown", "crit-unknown")), None)
+    wrong: Finding | None = next(
+        (f for f in look(Unverified(token.header, {}), _NEVER) if f.code in ("alg-none", "alg-unknown", "crit-unknown")), None
+    )
     if wrong is not None:
         raise TokenRefusedError(wrong.code, wrong.what)
     if token.header["alg"] not in algorithms:
@@ -89,6 +98,7 @@ def _by(text: str, token: Unverified, key: Mapping[str, Any]) -> bool:
     from joserfc import jws
     from joserfc.errors import JoseError
     from joserfc.jwk import JWKRegistry
+
     public = public_half(key)
     try:
         made: Any = JWKRegistry.import_key(public)

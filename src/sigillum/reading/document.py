@@ -58,8 +58,11 @@ class _Builder:
     def build(self, node: Node, spot: Spot) -> Any:
         self.nodes += 1
         if self.nodes > self.most or len(spot) > MAX_DEPTH:
-            raise FileError("the file is too large or too deeply nested once its aliases are followed",
-                            where=self.file, mend="write it without so many aliases")
+            raise FileError(
+                "the file is too large or too deeply nested once its aliases are followed",
+                where=self.file,
+                mend="write it without so many aliases",
+            )
         self.values[spot] = self.position(node)
         if isinstance(node, MappingNode):
             return self.mapping(node, spot)
@@ -72,13 +75,15 @@ class _Builder:
         out: dict[str, Any] = {}
         for key_node, value_node in node.value:
             if not isinstance(key_node, ScalarNode):
-                self.mistakes.append(Mistake("key-not-text", "a key must be a word", "write `word: value`",
-                                             self.position(key_node)))
+                self.mistakes.append(
+                    Mistake("key-not-text", "a key must be a word", "write `word: value`", self.position(key_node))
+                )
                 continue
             key = self.shown(key_node)
             if key in out:
-                self.mistakes.append(Mistake("key-twice", f"{key} is written twice", "keep the one that is meant",
-                                             self.position(key_node)))
+                self.mistakes.append(
+                    Mistake("key-twice", f"{key} is written twice", "keep the one that is meant", self.position(key_node))
+                )
             self.keys[*spot, key] = self.position(key_node)
             out[key] = self.build(value_node, (*spot, key))
         return out
@@ -87,8 +92,14 @@ class _Builder:
         """Its text. What cannot be seen is a mistake: it would mean something else than it shows, and steers terminals."""
         text = str(node.value)
         if unseen(text):
-            self.mistakes.append(Mistake("unseen", f"it holds characters that cannot be seen: {text[:80]!a}",
-                                         "write it anew, with letters that show", self.position(node)))
+            self.mistakes.append(
+                Mistake(
+                    "unseen",
+                    f"it holds characters that cannot be seen: {text[:80]!a}",
+                    "write it anew, with letters that show",
+                    self.position(node),
+                )
+            )
             return plain(text)
         return text
 
@@ -107,8 +118,9 @@ class _Builder:
         except ValueError:
             return text
         if kind not in ("str", "timestamp"):
-            self.mistakes.append(Mistake("tag", f"the tag !{kind} has no meaning here", "write the value plainly",
-                                         self.position(node)))
+            self.mistakes.append(
+                Mistake("tag", f"the tag !{kind} has no meaning here", "write the value plainly", self.position(node))
+            )
         return text
 
 
@@ -121,8 +133,9 @@ def read_text(path: Path, shown: str, *, most: int = MAX_BYTES) -> str:
             raise FileError(f"the file is larger than {most // 1000} kB", where=shown, mend="check the path")
         return content.decode("utf-8")
     except OSError as problem:
-        raise FileError(f"the file cannot be read: {problem.strerror}", where=shown,
-                        mend="check its path and rights") from problem
+        raise FileError(
+            f"the file cannot be read: {problem.strerror}", where=shown, mend="check its path and rights"
+        ) from problem
     except UnicodeDecodeError as problem:
         raise FileError("the file is not UTF-8 text", where=shown, mend="save it as UTF-8") from problem
 
@@ -159,12 +172,14 @@ def parse(text: str, file: str, *, most: int = MAX_NODES) -> Document:
         mark = problem.problem_mark or problem.context_mark
         position = Position(file, mark.line + 1, mark.column + 1) if mark is not None else Position(file)
         what = " ".join(str(problem.problem or problem.context or "not YAML").split())
-        raise _one_mistake("yaml-syntax", f"this is not YAML: {what}",
-                           "look at the indentation, colons, quotes and brackets just before this spot",
-                           position) from problem
+        raise _one_mistake(
+            "yaml-syntax",
+            f"this is not YAML: {what}",
+            "look at the indentation, colons, quotes and brackets just before this spot",
+            position,
+        ) from problem
     except (YAMLError, ValueError, RecursionError) as problem:
-        raise _one_mistake("yaml-syntax", "this is not YAML", "save it as plain YAML text",
-                           Position(file)) from problem
+        raise _one_mistake("yaml-syntax", "this is not YAML", "save it as plain YAML text", Position(file)) from problem
     builder = _Builder(file, most)
     data = builder.build(node, ()) if node is not None else {}
     if builder.mistakes:

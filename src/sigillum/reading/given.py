@@ -16,5 +16,6 @@ def data_of(file: str, most: int) -> bytes:
         with Path(file).open("rb") as opened:
             return opened.read(most + 1)
     except OSError as problem:
-        raise FileError(f"the file cannot be read: {problem.strerror}", where=file,
-                        mend="check its path and rights") from problem
+        raise FileError(
+            f"the file cannot be read: {problem.strerror}", where=file, mend="check its path and rights"
+        ) from problem

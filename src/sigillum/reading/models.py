@@ -38,10 +38,12 @@ def wrong(code: str, what: str, mend: str) -> PydanticCustomError:
 
 def by_pattern(pattern: typing.Pattern[str], code: str, what: str, mend: str) -> BeforeValidator:
     """A check that a value is a text of this form."""
+
     def check(value: Any) -> Any:
         if not isinstance(value, str) or not pattern.match(value):
             raise wrong(code, f"{_shown(value)} is not {what}", mend)
         return value
+
     return BeforeValidator(check)
 
 
@@ -54,17 +56,22 @@ def duration(value: Any) -> int:
     try:
         return times.parse_duration(value if isinstance(value, str) else "")
     except ValueError as problem:
-        raise wrong("duration", f"{_shown(value)} is not a duration",
-                     "write 10m, 8h, 90d, 2w or ISO 8601 like P90D (months and years have no fixed length)"
-                     ) from problem
+        raise wrong(
+            "duration",
+            f"{_shown(value)} is not a duration",
+            "write 10m, 8h, 90d, 2w or ISO 8601 like P90D (months and years have no fixed length)",
+        ) from problem
 
 
 def _instant(value: Any) -> Any:
     try:
         return times.parse_instant(value if isinstance(value, str) else "")
     except ValueError as problem:
-        raise wrong("instant", f"{_shown(value)} is not an instant with an offset",
-                     "write it like 2027-03-01T08:00:00Z or 2027-03-01T09:00:00+01:00") from problem
+        raise wrong(
+            "instant",
+            f"{_shown(value)} is not an instant with an offset",
+            "write it like 2027-03-01T08:00:00Z or 2027-03-01T09:00:00+01:00",
+        ) from problem
 
 
 def _date(value: Any) -> Any:
@@ -107,7 +114,7 @@ def says(*rules: Mapping[str, Any], **more: Any) -> ConfigDict:
 
 def not_both(*keys: str) -> dict[str, Any]:
     """At most one of these keys."""
-    return {"not": {"anyOf": [{"required": [a, b]} for n, a in enumerate(keys) for b in keys[n + 1:]]}}
+    return {"not": {"anyOf": [{"required": [a, b]} for n, a in enumerate(keys) for b in keys[n + 1 :]]}}
 
 
 def one_of(*keys: str) -> dict[str, Any]:
@@ -120,14 +127,27 @@ def only_with(keys: tuple[str, ...], key: str, *values: Any) -> dict[str, Any]:
     given = {"anyOf": [{"required": [k]} for k in keys]}
     return {"if": given, "then": {"required": [key], "properties": {key: {"enum": list(values)}}}}
 
+
 _EXPECTED = {
-    "string_type": "text", "int_type": "a whole number", "bool_type": "true or false", "list_type": "a list",
-    "tuple_type": "a list", "dict_type": "a mapping", "model_type": "a mapping", "model_attributes_type": "a mapping",
+    "string_type": "text",
+    "int_type": "a whole number",
+    "bool_type": "true or false",
+    "list_type": "a list",
+    "tuple_type": "a list",
+    "dict_type": "a mapping",
+    "model_type": "a mapping",
+    "model_attributes_type": "a mapping",
     "int_from_float": "a whole number",
 }
 _FOUND: tuple[tuple[type, str], ...] = (
-    (bool, "true or false"), (int, "a number"), (float, "a number"), (str, "text"), (list, "a list"),
-    (dict, "a mapping"), (type(None), "nothing"))
+    (bool, "true or false"),
+    (int, "a number"),
+    (float, "a number"),
+    (str, "text"),
+    (list, "a list"),
+    (dict, "a mapping"),
+    (type(None), "nothing"),
+)
 
 
 def fields_at(model: type[BaseModel], spot: Spot) -> list[str]:
@@ -211,11 +231,19 @@ def _mistake(found_: _Found, either: str, model: type[BaseModel], document: Docu
     if kind in _EXPECTED:
         found = next((w for t, w in _FOUND if isinstance(error["input"], t)), "something else")
         quoted = kind == "string_type" and isinstance(error["input"], (int, float)) and not isinstance(error["input"], bool)
-        return Mistake("type", f"`{name}` must be {either or _EXPECTED[kind]}, and this is {found}",
-                       "write it in quotes" if quoted else f"write {either or _EXPECTED[kind]} here", document.position(spot))
+        return Mistake(
+            "type",
+            f"`{name}` must be {either or _EXPECTED[kind]}, and this is {found}",
+            "write it in quotes" if quoted else f"write {either or _EXPECTED[kind]} here",
+            document.position(spot),
+        )
     what = str(context.get("what", error["msg"]))
-    return Mistake(kind, f"`{name}`: {what}" if name not in what else what,
-                   str(context.get("mend", "look at docs/charter.md")), document.position(spot))
+    return Mistake(
+        kind,
+        f"`{name}`: {what}" if name not in what else what,
+        str(context.get("mend", "look at docs/charter.md")),
+        document.position(spot),
+    )
 
 
 def validate(model: type[Model], document: Document) -> Model:
@@ -230,8 +258,9 @@ def validate(model: type[Model], document: Document) -> Model:
         raise FileError("", where=document.file, mistakes=tuple(dict.fromkeys(found))) from None
 
 
-def validate_with(model: type[Model], rare: Mapping[str, Callable[[], type[BaseModel]]], document: Document) -> tuple[
-        Model, dict[str, Any]]:
+def validate_with(
+    model: type[Model], rare: Mapping[str, Callable[[], type[BaseModel]]], document: Document
+) -> tuple[Model, dict[str, Any]]:
     """The model of a document, and its rare keys, whose models are made only where a file has them.
 
     Making a model takes longer than reading a file. Raises FileError with every mistake of all of them at once.
@@ -257,6 +286,7 @@ def validate_with(model: type[Model], rare: Mapping[str, Callable[[], type[BaseM
 def json_schema(model: type[BaseModel], rare: Mapping[str, Callable[[], type[BaseModel]]], title: str) -> dict[str, Any]:
     """The JSON Schema of a file with all its keys, for editors."""
     from pydantic import create_model
+
     parts: dict[str, Any] = {n: (f.annotation, f) for n, load in rare.items() for f in [load().model_fields[n]]}
     schema = create_model(model.__name__, __base__=model, **parts).model_json_schema(by_alias=True)
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": title}

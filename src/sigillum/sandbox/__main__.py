@@ -47,10 +47,20 @@ def _announce(house: House, folder: Path, port: int) -> None:
         for admin, token in admins.items():
             _write_private(folder / f"{tenant}.{admin}.token", token + "\n")
     about: dict[str, Any] = {
-        "pid": os.getpid(), "port": port, "control": f"{house.base}/control", "token": house.control_token,
-        "tenants": {n: {"address": t.address, "title": t.described.get("title", n), "stage": t.described.get("stage"),
-                        "speaks": t.described.get("speaks", "standard"),
-                        "admins": sorted(house.tokens[n])} for n, t in house.tenants.items()},
+        "pid": os.getpid(),
+        "port": port,
+        "control": f"{house.base}/control",
+        "token": house.control_token,
+        "tenants": {
+            n: {
+                "address": t.address,
+                "title": t.described.get("title", n),
+                "stage": t.described.get("stage"),
+                "speaks": t.described.get("speaks", "standard"),
+                "admins": sorted(house.tokens[n]),
+            }
+            for n, t in house.tenants.items()
+        },
     }
     _write_private(folder / "running.json", json.dumps(about, indent=1))
 
@@ -101,9 +111,18 @@ def _serve(given: argparse.Namespace) -> int:
         _keep(house, given.state, port)
     house.announce = partial(_announce, house, given.folder, port)
     house.announce()
-    config = uvicorn.Config(build(house), http=Protocol, log_level="error", access_log=False, date_header=False,
-                            server_header=False, lifespan="off", ws="none", loop="asyncio",
-                            timeout_graceful_shutdown=1)
+    config = uvicorn.Config(
+        build(house),
+        http=Protocol,
+        log_level="error",
+        access_log=False,
+        date_header=False,
+        server_header=False,
+        lifespan="off",
+        ws="none",
+        loop="asyncio",
+        timeout_graceful_shutdown=1,
+    )
     Server(config, house).run(sockets=[listener])
     return 0
 
@@ -128,6 +147,7 @@ def _keep(house: House, path: Path, port: int) -> None:
         nonlocal waiting
         waiting = False
         _write_private(path, json.dumps(state.kept(house, port)))
+
     house.keep = write
     write()  # what cannot be kept is told now
 
@@ -136,6 +156,7 @@ def _keep(house: House, path: Path, port: int) -> None:
         if not waiting:
             waiting = True
             asyncio.get_running_loop().call_later(KEEP_SECONDS, write)
+
     house.dirty = dirty
 
 

@@ -77,5 +77,10 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
     if not allowed(tenant, claims["sub"], principal):
         raise OAuthProblem("access_denied", "It may not act as that principal")
     ends = [e for e in (_ends(tenant, claims["sub"], spot), claims.get("exp")) if e is not None]
-    return {"sub": principal, "client_id": claims["sub"], "act": act_of(claims), "acting": True,
-            **({"until": min(ends)} if ends else {})}
+    return {
+        "sub": principal,
+        "client_id": claims["sub"],
+        "act": act_of(claims),
+        "acting": True,
+        **({"until": min(ends)} if ends else {}),
+    }

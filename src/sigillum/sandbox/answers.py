@@ -85,4 +85,5 @@ def guarded(handler: Handler) -> Handler:
             return await handler(request)
         except ScimProblem as problem:
             return problem_answer(problem)
+
     return run

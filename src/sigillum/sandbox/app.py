@@ -106,6 +106,7 @@ class DateLayer:
                 date = format_datetime(self.clock.now(), usegmt=True).encode()
                 message["headers"] = [*message["headers"], (b"date", date)]
             await send(message)
+
         await self.app(scope, receive, dated if scope["type"] == "http" else send)
         if scope["type"] == "http" and scope["method"] != "GET":
             self.house.dirty()
@@ -148,8 +149,10 @@ def _faults(house: House, body: Json) -> Json:
 def _tenants(house: House, body: Json) -> Json:
     for name, like in body.get("open", {}).items():
         house.open(name, like)
-    changes = {n: {"limits": {**house.tenants[n].described.get("limits", {}), **limits}}
-               for n, limits in body.get("limits", {}).items()}
+    changes = {
+        n: {"limits": {**house.tenants[n].described.get("limits", {}), **limits}}
+        for n, limits in body.get("limits", {}).items()
+    }
     for name, change in [*changes.items(), *body.get("describe", {}).items()]:
         tenant = house.tenants[name]
         tenant.follow({**tenant.described, **change})
@@ -158,8 +161,10 @@ def _tenants(house: House, body: Json) -> Json:
         house.tenants[name].described = {**house.tenants[name].described, "slow": slow}
     for name, seconds in body.get("stale", {}).items():
         house.tenants[name].store.stale_seconds = float(seconds)
-    return {"tenants": {n: t.address for n, t in house.tenants.items()},
-            "tokens": {n: house.tokens.get(n, {}) for n in body.get("open", {})}}
+    return {
+        "tenants": {n: t.address for n, t in house.tenants.items()},
+        "tokens": {n: house.tokens.get(n, {}) for n in body.get("open", {})},
+    }
 
 
 def _change(house: House, body: Json) -> Json:
@@ -200,15 +205,30 @@ def _about(house: House, body: Json) -> Json:
     return {"pid": os.getpid()}
 
 
-_CONTROLS = {"about": _about, "clock": _clock, "faults": _faults, "tenants": _tenants, "state": _state,
-             "change": _change, "machine": _machine, "started": _started}
+_CONTROLS = {
+    "about": _about,
+    "clock": _clock,
+    "faults": _faults,
+    "tenants": _tenants,
+    "state": _state,
+    "change": _change,
+    "machine": _machine,
+    "started": _started,
+}
 
 
 def build(house: House) -> ASGIApp:
     """The ASGI program."""
-    routes = [Route("/control/{what}", control, methods=["GET", "POST"]),
-              *oauth.routes(), *clients.routes(), *work.routes(), *federation.routes(), *own.routes(), *signer.routes(),
-              *scim.routes()]
+    routes = [
+        Route("/control/{what}", control, methods=["GET", "POST"]),
+        *oauth.routes(),
+        *clients.routes(),
+        *work.routes(),
+        *federation.routes(),
+        *own.routes(),
+        *signer.routes(),
+        *scim.routes(),
+    ]
     app = Starlette(routes=routes)
     app.state.house = house
     return DateLayer(FaultLayer(app, house.faults), house)

@@ -35,9 +35,13 @@ class Attr:
     def describe(self) -> dict[str, Any]:
         """This attribute as the Schemas endpoint shows it."""
         out: dict[str, Any] = {
-            "name": self.name, "type": self.type, "multiValued": self.multi,
-            "description": self.about or self.name, "required": self.required,
-            "mutability": self.mutability, "returned": self.returned,
+            "name": self.name,
+            "type": self.type,
+            "multiValued": self.multi,
+            "description": self.about or self.name,
+            "required": self.required,
+            "mutability": self.mutability,
+            "returned": self.returned,
         }
         if self.type in ("string", "reference", "binary"):
             out |= {"caseExact": self.exact or self.type != "string", "uniqueness": self.uniqueness}
@@ -64,7 +68,9 @@ class Schema:
 
     def describe(self) -> dict[str, Any]:
         return {
-            "schemas": [CORE + "Schema"], "id": self.id, "name": self.name,
+            "schemas": [CORE + "Schema"],
+            "id": self.id,
+            "name": self.name,
             "description": self.about or self.name,
             "attributes": [a.describe() for a in self.attributes],
         }
@@ -88,8 +94,11 @@ class Kind:
 
     def describe(self) -> dict[str, Any]:
         out: dict[str, Any] = {
-            "schemas": [CORE + "ResourceType"], "id": self.name, "name": self.name,
-            "endpoint": "/" + self.endpoint, "description": self.schema.about or self.name,
+            "schemas": [CORE + "ResourceType"],
+            "id": self.name,
+            "name": self.name,
+            "endpoint": "/" + self.endpoint,
+            "description": self.schema.about or self.name,
             "schema": self.schema.id,
         }
         if self.extensions:
@@ -101,30 +110,50 @@ COMMON = (
     Attr("id", exact=True, mutability="readOnly", returned="always", uniqueness="server"),
     Attr("externalId", exact=True),
     Attr("schemas", "reference", multi=True, exact=True, returned="always"),
-    Attr("meta", "complex", mutability="readOnly", sub=(
-        Attr("resourceType", exact=True, mutability="readOnly"),
-        Attr("created", "dateTime", mutability="readOnly"),
-        Attr("lastModified", "dateTime", mutability="readOnly"),
-        Attr("location", "reference", mutability="readOnly", refs=("uri",)),
-        Attr("version", exact=True, mutability="readOnly"),
-    )),
+    Attr(
+        "meta",
+        "complex",
+        mutability="readOnly",
+        sub=(
+            Attr("resourceType", exact=True, mutability="readOnly"),
+            Attr("created", "dateTime", mutability="readOnly"),
+            Attr("lastModified", "dateTime", mutability="readOnly"),
+            Attr("location", "reference", mutability="readOnly", refs=("uri",)),
+            Attr("version", exact=True, mutability="readOnly"),
+        ),
+    ),
 )
 
 
 def plural(name: str, *canonical: str, value: Attr | None = None) -> Attr:
     """A multi-valued attribute with value, display, type and primary (RFC 7643 §2.4)."""
-    return Attr(name, "complex", multi=True, sub=(
-        value or Attr("value"), Attr("display"), Attr("type", canonical=canonical), Attr("primary", "boolean"),
-    ))
+    return Attr(
+        name,
+        "complex",
+        multi=True,
+        sub=(
+            value or Attr("value"),
+            Attr("display"),
+            Attr("type", canonical=canonical),
+            Attr("primary", "boolean"),
+        ),
+    )
 
 
-def link(name: str, *targets: str, multi: bool = False, mutability: str = "immutable",
-          required: bool = False, typed: bool = False) -> Attr:
+def link(
+    name: str, *targets: str, multi: bool = False, mutability: str = "immutable", required: bool = False, typed: bool = False
+) -> Attr:
     """A reference by value with `$ref` and what the server adds for reading."""
     sub: tuple[Attr, ...] = (
         Attr("value", exact=True, mutability="immutable", about="The resource's id"),
-        Attr("$ref", "reference", required=required, mutability="immutable", refs=targets,
-             about="The resource's address; it may be relative to this server's base"),
+        Attr(
+            "$ref",
+            "reference",
+            required=required,
+            mutability="immutable",
+            refs=targets,
+            about="The resource's address; it may be relative to this server's base",
+        ),
         Attr("display", mutability="immutable" if multi else "readOnly", about="Its name, for reading"),
     )
     if typed:

@@ -24,8 +24,10 @@ METHODS = (BASIC, SIGNED)
 
 def _metadata(asked: Any) -> Json:
     """Check client metadata (RFC 7591 §2). Raises OAuthProblem (invalid_client_metadata)."""
+
     def bad(detail: str) -> OAuthProblem:
         return OAuthProblem("invalid_client_metadata", detail)
+
     if not isinstance(asked, dict):
         raise bad("The body must be a JSON object")
     method = asked.get("token_endpoint_auth_method", "client_secret_basic")
@@ -39,16 +41,19 @@ def _metadata(asked: Any) -> Json:
         raise bad("jwks_uri is not fetched here; send jwks")
     if method == "private_key_jwt":
         found = known.get("keys") if isinstance(known, dict) else None
-        if not isinstance(found, list) or not found \
-                or any(not isinstance(k, dict) or keys.usable(k) is None for k in found):
+        if not isinstance(found, list) or not found or any(not isinstance(k, dict) or keys.usable(k) is None for k in found):
             raise bad("private_key_jwt needs jwks with usable public keys")
     redirects = asked.get("redirect_uris", [])
     if not isinstance(redirects, list) or not all(isinstance(u, str) and ":" in u and "#" not in u for u in redirects):
         raise OAuthProblem("invalid_redirect_uri", "redirect_uris must be absolute addresses without fragment")
-    kept = {n: asked[n] for n in ("client_name", "client_uri", "contacts", "scope", "software_id", "jwks")
-            if n in asked}
-    return {**kept, "redirect_uris": redirects, "token_endpoint_auth_method": method, "grant_types": grants,
-            "response_types": []}
+    kept = {n: asked[n] for n in ("client_name", "client_uri", "contacts", "scope", "software_id", "jwks") if n in asked}
+    return {
+        **kept,
+        "redirect_uris": redirects,
+        "token_endpoint_auth_method": method,
+        "grant_types": grants,
+        "response_types": [],
+    }
 
 
 async def _body(request: Request) -> Any:
@@ -64,13 +69,13 @@ def _registrar(request: Request, tenant: Tenant) -> None:
     if admin is None:
         raise OAuthProblem("invalid_token", "An initial access token is needed", 401, 'Bearer error="invalid_token"')
     if "clients" not in admin.powers:
-        raise OAuthProblem("insufficient_scope", f"{admin.name} lacks the power 'clients'", 403,
-                           'Bearer error="insufficient_scope"')
+        raise OAuthProblem(
+            "insufficient_scope", f"{admin.name} lacks the power 'clients'", 403, 'Bearer error="insufficient_scope"'
+        )
 
 
 def _shown(tenant: Tenant, client: Client) -> Json:
-    return {"client_id": client.id, **client.metadata,
-            "registration_client_uri": f"{tenant.base}/oauth/clients/{client.id}"}
+    return {"client_id": client.id, **client.metadata, "registration_client_uri": f"{tenant.base}/oauth/clients/{client.id}"}
 
 
 async def register(request: Request) -> Response:
@@ -81,8 +86,11 @@ async def register(request: Request) -> Response:
     managing = secrets.token_urlsafe(24)
     client = Client(secrets.token_hex(8), metadata, hash_of(secret) if secret else None, hash_of(managing))
     tenant.clients[client.id] = client
-    shown = {**_shown(tenant, client), "registration_access_token": managing,
-             "client_id_issued_at": int(tenant.clock.now().timestamp())}
+    shown = {
+        **_shown(tenant, client),
+        "registration_access_token": managing,
+        "client_id_issued_at": int(tenant.clock.now().timestamp()),
+    }
     if secret:
         shown |= {"client_secret": secret, "client_secret_expires_at": 0}
     return JSONResponse(shown, 201, NO_STORE)
@@ -93,8 +101,7 @@ async def manage(request: Request) -> Response:
     client = tenant.clients.get(request.path_params["client"])
     presented = bearer(request)
     if client is None or presented is None or hash_of(presented) != client.registration_hash:
-        raise OAuthProblem("invalid_token", "The registration access token is needed", 401,
-                           'Bearer error="invalid_token"')
+        raise OAuthProblem("invalid_token", "The registration access token is needed", 401, 'Bearer error="invalid_token"')
     if request.method == "DELETE":
         del tenant.clients[client.id]
         return Response(status_code=204, headers=NO_STORE)
@@ -139,8 +146,9 @@ async def introspect(request: Request) -> Response:
     if claims is None or (asker is not None and claims.get("client_id") != asker):
         return JSONResponse({"active": False}, headers=NO_STORE)
     known = ("iss", "sub", "aud", "client_id", "exp", "iat", "jti", "scope", "act")
-    return JSONResponse({"active": True, "token_type": "Bearer", **{n: claims[n] for n in known if n in claims}},
-                        headers=NO_STORE)
+    return JSONResponse(
+        {"active": True, "token_type": "Bearer", **{n: claims[n] for n in known if n in claims}}, headers=NO_STORE
+    )
 
 
 async def revoke(request: Request) -> Response:

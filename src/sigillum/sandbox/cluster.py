@@ -17,8 +17,14 @@ MACHINE, WORKLOAD = "machine", "workload"  # whose identity a group's machines g
 
 
 def _local(tenant: Tenant, compartment: str, name: str) -> tuple[str, Json] | None:
-    return next(((i, d) for i, d in tenant.store.by("LocalAccount", "name", name)
-                 if (d["compartment"], d["name"]) == (compartment, name)), None)
+    return next(
+        (
+            (i, d)
+            for i, d in tenant.store.by("LocalAccount", "name", name)
+            if (d["compartment"], d["name"]) == (compartment, name)
+        ),
+        None,
+    )
 
 
 def on_create(tenant: Tenant, kind: str, data: Json) -> None:
@@ -82,6 +88,9 @@ def claims_of(tenant: Tenant, name: str) -> tuple[str, Json] | None:
     subject = str(_runs(tenant, found[1], found[1]["groups"][0])["runsAs"])
     local = _local(tenant, found[1]["compartment"], found[1].get("account") or "default")
     own = local is not None and local[1]["subject"] == subject
-    about = {"compartment": found[1]["compartment"], "local_account": {"name": local[1]["name"], "id": local[1]["uid"]}} \
-        if own and local is not None else {"machines": subject.rpartition(":")[2]}
+    about = (
+        {"compartment": found[1]["compartment"], "local_account": {"name": local[1]["name"], "id": local[1]["uid"]}}
+        if own and local is not None
+        else {"machines": subject.rpartition(":")[2]}
+    )
     return subject, {"cluster": {"name": tenant.name}, **about}

@@ -68,8 +68,11 @@ def teams_of(tenant: Tenant, principal: str, native: bool) -> set[str]:
     """Every team that the principal is in, through teams in teams; the team of everyone for natives."""
     found, fresh = set[str](), [principal]
     if native:
-        everyone = [i for i, _ in tenant.store.all_current("Group")
-                    if ((tenant.store.felt("Group", i) or {}).get(TEAM) or {}).get("everyone")]
+        everyone = [
+            i
+            for i, _ in tenant.store.all_current("Group")
+            if ((tenant.store.felt("Group", i) or {}).get(TEAM) or {}).get("everyone")
+        ]
         found.update(everyone)
         fresh += everyone
     while fresh:
@@ -92,8 +95,12 @@ def grants_of(tenant: Tenant, carrier: str, spot: Spot) -> Iterator[Json]:
     if reach and not any(spot.path == r or spot.path.startswith(r + "/") for r in reach):
         return
     for identity, grant in tenant.store.felt_by("Grant", "principal.value", carrier):
-        if grant["principal"]["value"] == carrier and grant["place"]["value"] in spot.ids \
-                and _counts(tenant, identity, grant) and _labelled(spot, grant):
+        if (
+            grant["principal"]["value"] == carrier
+            and grant["place"]["value"] in spot.ids
+            and _counts(tenant, identity, grant)
+            and _labelled(spot, grant)
+        ):
             yield grant
 
 
@@ -109,8 +116,7 @@ def _who(tenant: Tenant, principal: str) -> tuple[set[str], Json] | str:
     account = tenant.store.current(KINDS["User"], principal) or tenant.store.current(KINDS["ServicePrincipal"], principal)
     if account is None:
         team = tenant.store.felt("Group", principal)
-        return "unknown principal" if team is None else (
-            {principal} | teams_of(tenant, principal, False), {"id": principal})
+        return "unknown principal" if team is None else ({principal} | teams_of(tenant, principal, False), {"id": principal})
     if tenant.progress(principal) not in (None, "ready"):
         return "the principal is still being made"
     if not account.get("active", True):
@@ -119,8 +125,16 @@ def _who(tenant: Tenant, principal: str) -> tuple[set[str], Json] | str:
     return {principal} | teams_of(tenant, principal, about.get("kind") != "foreign"), {**about, "id": principal}
 
 
-def decide(tenant: Tenant, principal: str, permission: str, path: str, credential: str | None = None,
-           person: str | None = None, *, token: bool = False) -> Verdict:
+def decide(
+    tenant: Tenant,
+    principal: str,
+    permission: str,
+    path: str,
+    credential: str | None = None,
+    person: str | None = None,
+    *,
+    token: bool = False,
+) -> Verdict:
     """Answer for a principal's id; `credential` narrows by that credential's limits; `person`: who it acts for.
 
     `token`: a token of that credential is at hand, and whether it is still alive was asked before.
@@ -133,8 +147,7 @@ def decide(tenant: Tenant, principal: str, permission: str, path: str, credentia
     if credential is not None:
         proof = tenant.store.current(KINDS["Credential"], credential) or (tenant.store.newest(credential) if token else None)
         holders = (principal, directory.registration_of(tenant, principal))
-        if proof is None or proof["principal"]["value"] not in holders or not (
-                token or usable_now(tenant, proof)):
+        if proof is None or proof["principal"]["value"] not in holders or not (token or usable_now(tenant, proof)):
             return no("the credential has ended")
     if "api" in tenant.permissions.get(permission, {}) and tenant.store.current(KINDS["ServicePrincipal"], principal):
         return _through_api(tenant, principal, permission, spot.path, person)
@@ -177,8 +190,12 @@ def _one(tenant: Tenant, who: tuple[set[str], Json], permission: str, spot: Spot
         if rule.get("located") and here and there and here != there:
             return no("not found in this location")
     licence = rule.get("licence")
-    if licence and not any(h["value"] == who[1]["id"] for _, found in tenant.store.all_current("Licence")
-                           if found["name"] == licence for h in found.get("holders", [])):
+    if licence and not any(
+        h["value"] == who[1]["id"]
+        for _, found in tenant.store.all_current("Licence")
+        if found["name"] == licence
+        for h in found.get("holders", [])
+    ):
         return no(f"it holds no licence {licence}")
     if credential is not None:
         used = tenant.store.current(KINDS["Credential"], credential) or {}
@@ -201,14 +218,19 @@ def usable_now(tenant: Tenant, credential: Json) -> bool:
 
 
 def _usable(credential: Json, at: datetime) -> bool:
-    return bool(credential.get("active")) and at < moment_of(credential["validUntil"]) \
+    return (
+        bool(credential.get("active"))
+        and at < moment_of(credential["validUntil"])
         and ("validFrom" not in credential or at >= moment_of(credential["validFrom"]))
+    )
 
 
 def taken(tenant: Tenant, identity: str) -> bool:
     """Is a credential taken at sign-in? As real tenants do, some time late, and for some time after its end."""
+
     def was(seconds: int) -> bool:
         data = tenant.store.before("Credential", identity, seconds)
         return data is not None and _usable(data, tenant.clock.now() - timedelta(seconds=seconds))
+
     late, still = tenant.limit("accepted_late_seconds"), tenant.limit("ended_still_taken_seconds")
     return was(late) if was(0) else bool(still) and was(still)

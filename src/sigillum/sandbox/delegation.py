@@ -42,8 +42,9 @@ def asserted(request: Request, tenant: Tenant, parameters: dict[str, str], asser
         holder, actor, used = issuer, issuer, found[0] if found is not None else None
     elif registered is not None:
         holder, actor = registered[0], directory.principal_of(tenant, issuer) or issuer
-        used = next((i for i, d in oauth.live(tenant, issuer)
-                     if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None)
+        used = next(
+            (i for i, d in oauth.live(tenant, issuer) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None
+        )
     if used is None:
         raise OAuthProblem("invalid_grant", "No live key of the issuer signed the assertion")
     oauth.check_claims(tenant, claims, "invalid_grant")
@@ -54,8 +55,14 @@ def asserted(request: Request, tenant: Tenant, parameters: dict[str, str], asser
     if standing is None:
         raise OAuthProblem("unauthorized_client", "It may not get such a token")
     tenant.use(standing, request.client.host if request.client else "")
-    return {"sub": person, "client_id": issuer, "act": {"sub": actor}, "credential": used, "scope": " ".join(scopes),
-            "delegation": holder}
+    return {
+        "sub": person,
+        "client_id": issuer,
+        "act": {"sub": actor},
+        "credential": used,
+        "scope": " ".join(scopes),
+        "delegation": holder,
+    }
 
 
 def stands(tenant: Tenant, claims: Json) -> bool:

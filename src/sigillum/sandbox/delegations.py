@@ -21,8 +21,10 @@ def on_delegation(tenant: Tenant, data: Json) -> None:
 
 def once(tenant: Tenant, data: Json) -> None:
     """A holder has one in each domain. Raises ScimProblem."""
-    if any((d["principal"]["value"], d["domain"]) == (data["principal"]["value"], data["domain"])
-           for _, d in tenant.store.all_current("Delegation")):
+    if any(
+        (d["principal"]["value"], d["domain"]) == (data["principal"]["value"], data["domain"])
+        for _, d in tenant.store.all_current("Delegation")
+    ):
         raise ScimProblem(409, "principal: it has a delegation in this domain", "uniqueness")
 
 

@@ -94,9 +94,13 @@ def consented(tenant: Tenant, principal: str, permission: str, path: str, acts: 
     if client is None or {"api": api, "scope": permission, "acts": acts} not in client[1].get("requests", []):
         return False
     return any(
-        c["principal"]["value"] == principal and c["api"] == api and c["scope"] == permission and c["acts"] == acts
+        c["principal"]["value"] == principal
+        and c["api"] == api
+        and c["scope"] == permission
+        and c["acts"] == acts
         and (not c.get("only") or path in c["only"])
-        for _, c in tenant.store.felt_by("Consent", "principal.value", principal))
+        for _, c in tenant.store.felt_by("Consent", "principal.value", principal)
+    )
 
 
 def after_delete(tenant: Tenant, name: str, identity: str, data: Json) -> None:

@@ -62,11 +62,12 @@ class FaultLayer:
 
             async def hold(message: Message) -> None:
                 whole.append(message)
+
             await self.app(scope, receive, hold)
             if fault.kind == "torn" and len(whole) > 1:
                 await send(whole[0])
                 body: bytes = whole[1].get("body", b"")
-                await send({"type": "http.response.body", "body": body[:len(body) // 2], "more_body": True})
+                await send({"type": "http.response.body", "body": body[: len(body) // 2], "more_body": True})
                 await asyncio.sleep(0.01)
             transport.abort()
             await asyncio.sleep(0)

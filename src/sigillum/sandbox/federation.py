@@ -81,10 +81,12 @@ def _depth(value: Any) -> int:
 
 def _twice(token: str) -> bool:
     """Does an object in it have a name twice?"""
+
     def pairs(given: list[tuple[str, Any]]) -> Json:
         if len({n for n, _ in given}) != len(given):
             raise ValueError("a name stands twice")
         return dict(given)
+
     try:
         for part in token.split(".")[:2]:
             json.loads(base64.urlsafe_b64decode(part + "=" * (-len(part) % 4)), object_pairs_hook=pairs)
@@ -100,18 +102,21 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
     """
     if parameters.get("subject_token_type") == ACCESS:
         from . import acting
+
         return acting.exchange(request, tenant, parameters)
     token = parameters.get("subject_token", "")
     if not token or parameters.get("subject_token_type") not in (JWT, "urn:ietf:params:oauth:token-type:id_token"):
         raise OAuthProblem("invalid_request", "subject_token and its type, jwt, are needed")
     if parameters.get("requested_token_type", ACCESS) != ACCESS or ("actor_token" in parameters) != (
-            parameters.get("actor_token_type") == ACCESS):
+        parameters.get("actor_token_type") == ACCESS
+    ):
         raise OAuthProblem("invalid_request", "Access tokens are given here, for a subject token and an actor's access token")
     found = tenant.store.current(KINDS["Trust"], parameters.get("audience", ""))
     account = tenant.store.current(KINDS["User"], parameters.get("act_as", ""))
 
     def refuse(detail: str) -> OAuthProblem:
         return OAuthProblem("invalid_grant", detail)
+
     if found is None or account is None or found["principal"]["value"] != parameters["act_as"]:
         raise OAuthProblem("invalid_target", "audience has to be a trust of the principal that act_as names")
     peeked = keys.peek(token) if len(token) <= MOST_BYTES else None
@@ -137,6 +142,7 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
 def _with_actor(tenant: Tenant, given: Json, token: str, claims: Json) -> Json:
     """The token names who acts (RFC 8693 §4.1), and ends no later than the actor's; `may_act` (§4.4) says who that may be."""
     from .acting import act_of, actor_of
+
     actor, may = actor_of(tenant, token), claims.get("may_act")
     if isinstance(may, dict) and may.get("sub") != actor["sub"]:
         raise OAuthProblem("invalid_grant", "The subject token names somebody else who may act")
@@ -154,6 +160,7 @@ async def machine_token(request: Request) -> Response:
 def given_to(tenant: Tenant, name: str, audience: str) -> Json:
     """A token of a machine's own, for an audience. Raises OAuthProblem."""
     from .signer import attached
+
     of_host = attached(tenant, name)
     if of_host is not None:
         return {"token": tenant.key.sign("at+jwt", of_host), "ends": stamp(datetime.fromtimestamp(of_host["exp"], UTC))}
@@ -164,21 +171,36 @@ def given_to(tenant: Tenant, name: str, audience: str) -> Json:
     if described is None or not audience:
         raise OAuthProblem("invalid_request", "There is no such machine, or no audience is named", 404)
     now = int(tenant.clock.now().timestamp())
-    claims = {**described.get("claims", {}), "iss": tenant.issuer, "sub": described["subject"], "aud": audience,
-              "iat": now, "nbf": now, "exp": now + int(described.get("lives", 3600)), "jti": secrets.token_hex(8)}
+    claims = {
+        **described.get("claims", {}),
+        "iss": tenant.issuer,
+        "sub": described["subject"],
+        "aud": audience,
+        "iat": now,
+        "nbf": now,
+        "exp": now + int(described.get("lives", 3600)),
+        "jti": secrets.token_hex(8),
+    }
     return {"token": tenant.key.sign("JWT", claims), "ends": stamp(datetime.fromtimestamp(claims["exp"], UTC))}
 
 
 async def configuration(request: Request) -> Response:
     """OpenID Connect Discovery §4."""
     tenant = house_tenant(request)
-    return JSONResponse({
-        "issuer": tenant.issuer, "jwks_uri": tenant.base + "/oauth/keys", "token_endpoint": tenant.base + "/oauth/token",
-        "response_types_supported": ["id_token"], "subject_types_supported": ["public"],
-        "id_token_signing_alg_values_supported": ["RS256"]})
-
+    return JSONResponse(
+        {
+            "issuer": tenant.issuer,
+            "jwks_uri": tenant.base + "/oauth/keys",
+            "token_endpoint": tenant.base + "/oauth/token",
+            "response_types_supported": ["id_token"],
+            "subject_types_supported": ["public"],
+            "id_token_signing_alg_values_supported": ["RS256"],
+        }
+    )
 
 
 def routes() -> list[Route]:
-    return [Route("/{tenant}/machines/{name}/token", guarded(machine_token)),
-            Route("/{tenant}/.well-known/openid-configuration", guarded(configuration))]
+    return [
+        Route("/{tenant}/machines/{name}/token", guarded(machine_token)),
+        Route("/{tenant}/.well-known/openid-configuration", guarded(configuration)),
+    ]

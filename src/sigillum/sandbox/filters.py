@@ -15,9 +15,12 @@ from .texts import loads
 
 MAX_LENGTH = 8_000
 MAX_DEPTH = 40
-_TOKEN = re.compile(r"""\s*(?:
+_TOKEN = re.compile(
+    r"""\s*(?:
     (?P<text>"(?:[^"\\]|\\.)*") | (?P<punct>[()\[\]]) | (?P<number>-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?(?![\w.:-]))
-  | (?P<word>[A-Za-z$][\w$.:-]*) )""", re.VERBOSE)
+  | (?P<word>[A-Za-z$][\w$.:-]*) )""",
+    re.VERBOSE,
+)
 OPERATORS = {"eq", "ne", "co", "sw", "ew", "gt", "ge", "lt", "le"}
 
 
@@ -150,17 +153,23 @@ def _fold(attr: Attr | None, value: Any) -> Any:
 
 
 _TESTS: dict[str, Callable[[Any, Any], bool]] = {
-    "eq": lambda a, b: bool(a == b), "ne": lambda a, b: bool(a != b),
-    "co": lambda a, b: b in a, "sw": lambda a, b: a.startswith(b), "ew": lambda a, b: a.endswith(b),
-    "gt": lambda a, b: bool(a > b), "ge": lambda a, b: bool(a >= b),
-    "lt": lambda a, b: bool(a < b), "le": lambda a, b: bool(a <= b),
+    "eq": lambda a, b: bool(a == b),
+    "ne": lambda a, b: bool(a != b),
+    "co": lambda a, b: b in a,
+    "sw": lambda a, b: a.startswith(b),
+    "ew": lambda a, b: a.endswith(b),
+    "gt": lambda a, b: bool(a > b),
+    "ge": lambda a, b: bool(a >= b),
+    "lt": lambda a, b: bool(a < b),
+    "le": lambda a, b: bool(a <= b),
 }
 
 
 def _holds(attr: Attr | None, operator: str, have: Any, want: Any) -> bool:
     """Compare one value. A comparison that has no meaning for the type is an invalid filter."""
-    if operator not in ("eq", "ne") and (isinstance(want, bool) or want is None
-                                         or (attr is not None and attr.type in ("boolean", "binary"))):
+    if operator not in ("eq", "ne") and (
+        isinstance(want, bool) or want is None or (attr is not None and attr.type in ("boolean", "binary"))
+    ):
         raise _bad(f"{operator} cannot be used with this value")
     try:
         have, want = _fold(attr, have), _fold(attr, want)

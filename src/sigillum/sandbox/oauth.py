@@ -47,8 +47,8 @@ def guarded(handler: Handler) -> Handler:
                 headers["WWW-Authenticate"] = problem.challenge
             if problem.allow:
                 headers["Allow"] = problem.allow
-            return JSONResponse({"error": problem.code, "error_description": problem.detail},
-                                problem.status, headers)
+            return JSONResponse({"error": problem.code, "error_description": problem.detail}, problem.status, headers)
+
     return run
 
 
@@ -56,17 +56,24 @@ async def metadata(request: Request) -> Response:
     tenant = house_tenant(request)
     methods = ["client_secret_basic", "private_key_jwt"]
     signing = ["Ed25519", "EdDSA", "ES256", "RS256"]
-    return JSONResponse({
-        "issuer": tenant.issuer, "token_endpoint": tenant.base + "/oauth/token",
-        "jwks_uri": tenant.base + "/oauth/keys", "registration_endpoint": tenant.base + "/oauth/clients",
-        "introspection_endpoint": tenant.base + "/oauth/introspect",
-        "revocation_endpoint": tenant.base + "/oauth/revoke",
-        "scopes_supported": list(SCOPES), "response_types_supported": [],
-        "grant_types_supported": [JWT_BEARER, "client_credentials", "urn:ietf:params:oauth:grant-type:token-exchange"],
-        **{f"{name}_endpoint_auth_methods_supported": methods for name in ("token", "introspection", "revocation")},
-        **{f"{name}_endpoint_auth_signing_alg_values_supported": signing
-           for name in ("token", "introspection", "revocation")},
-    })
+    return JSONResponse(
+        {
+            "issuer": tenant.issuer,
+            "token_endpoint": tenant.base + "/oauth/token",
+            "jwks_uri": tenant.base + "/oauth/keys",
+            "registration_endpoint": tenant.base + "/oauth/clients",
+            "introspection_endpoint": tenant.base + "/oauth/introspect",
+            "revocation_endpoint": tenant.base + "/oauth/revoke",
+            "scopes_supported": list(SCOPES),
+            "response_types_supported": [],
+            "grant_types_supported": [JWT_BEARER, "client_credentials", "urn:ietf:params:oauth:grant-type:token-exchange"],
+            **{f"{name}_endpoint_auth_methods_supported": methods for name in ("token", "introspection", "revocation")},
+            **{
+                f"{name}_endpoint_auth_signing_alg_values_supported": signing
+                for name in ("token", "introspection", "revocation")
+            },
+        }
+    )
 
 
 async def key_set(request: Request) -> Response:
@@ -109,9 +116,18 @@ def _foreign(request: Request, tenant: Tenant, assertion: str, claims: Json) -> 
     issuer = claims.get("iss")
     theirs = next((t for t in request.app.state.house.tenants.values() if t.issuer == issuer), None)
     known = theirs.key.read(assertion) if theirs is not None and issuer in tenant.organisations else None
-    account = next((i for i, d in tenant.store.all_current("User") for about in [d.get(ACCOUNT) or {}]
-                    if about.get("organisation") == issuer and theirs is not None and known
-                    and about.get("subject") in _known_as(theirs, known)), None)
+    account = next(
+        (
+            i
+            for i, d in tenant.store.all_current("User")
+            for about in [d.get(ACCOUNT) or {}]
+            if about.get("organisation") == issuer
+            and theirs is not None
+            and known
+            and about.get("subject") in _known_as(theirs, known)
+        ),
+        None,
+    )
     if known is None or account is None:
         raise OAuthProblem("invalid_grant", "Nobody here is known by this assertion")
     check_claims(tenant, known, "invalid_grant", FOREIGN_SECONDS)  # it is its home that says how long its tokens live
@@ -144,7 +160,8 @@ def _taken(tenant: Tenant, principal: str) -> list[tuple[str, Json]]:
     for identity in tenant.store.ever_by("Credential", "principal.value", principal):
         if taken(tenant, identity):
             data = tenant.store.current(KINDS["Credential"], identity) or tenant.store.before(
-                "Credential", identity, tenant.limit("ended_still_taken_seconds"))
+                "Credential", identity, tenant.limit("ended_still_taken_seconds")
+            )
             out += [(identity, data)] if data is not None and data["principal"]["value"] == principal else []
     return out
 
@@ -170,6 +187,7 @@ def _jwt_bearer(request: Request, tenant: Tenant, parameters: dict[str, str]) ->
         raise OAuthProblem("invalid_grant", "The assertion is not a JWT")
     claims = peeked[1]
     from . import delegation
+
     if claims.get("iss") in tenant.organisations:
         return _foreign(request, tenant, assertion, claims)
     principal = str(claims.get("sub"))
@@ -181,6 +199,7 @@ def _jwt_bearer(request: Request, tenant: Tenant, parameters: dict[str, str]) ->
         raise OAuthProblem("invalid_grant", "iss and sub must both be the principal id of an account here")
     found = account_key(tenant, principal, assertion)
     from .signer import signed_by
+
     if found is None and not signed_by(tenant, principal, assertion):
         raise OAuthProblem("invalid_grant", "No live key of this account signed the assertion")
     if not account.get("active", True):
@@ -198,8 +217,7 @@ def basic_of(request: Request) -> tuple[str, str] | None:
     try:
         name, _, password = base64.b64decode(value.strip(), validate=True).decode().partition(":")  # RFC 7617 §2
     except (binascii.Error, UnicodeDecodeError) as problem:
-        raise OAuthProblem("invalid_client", "The Basic credentials are not readable", 401,
-                           'Basic realm="token"') from problem
+        raise OAuthProblem("invalid_client", "The Basic credentials are not readable", 401, 'Basic realm="token"') from problem
     return name, password
 
 
@@ -216,9 +234,12 @@ def authenticate(request: Request, tenant: Tenant, parameters: dict[str, str]) -
         raise OAuthProblem("invalid_request", "Use one way of client authentication")
     if basic:
         client = tenant.clients.get(basic[0])
-        right = client is not None and client.secret_hash is not None \
-            and client.method == BASIC \
+        right = (
+            client is not None
+            and client.secret_hash is not None
+            and client.method == BASIC
             and secrets.compare_digest(client.secret_hash, hash_of(basic[1]))
+        )
         if not right and not _client_secret(tenant, basic[0], basic[1]):
             raise OAuthProblem("invalid_client", "Unknown client or wrong secret", 401, 'Basic realm="token"')
         return basic[0]
@@ -248,11 +269,11 @@ def _by_assertion(tenant: Tenant, parameters: dict[str, str], assertion: str) ->
     client = tenant.clients.get(name)
     if client is not None:
         known = (client.metadata.get("jwks") or {}).get("keys", [])
-        right = client.method == SIGNED \
-            and any(keys.verify(assertion, k) for k in known if isinstance(k, dict))
+        right = client.method == SIGNED and any(keys.verify(assertion, k) for k in known if isinstance(k, dict))
     else:
-        right = account_key(tenant, name, assertion) is not None \
-            or any(keys.verify(assertion, d["publicKey"]) for _, d in live(tenant, name) if "publicKey" in d)
+        right = account_key(tenant, name, assertion) is not None or any(
+            keys.verify(assertion, d["publicKey"]) for _, d in live(tenant, name) if "publicKey" in d
+        )
     if not right:
         raise OAuthProblem("invalid_client", "No key of this client signed the assertion", 401)
     check_claims(tenant, claims, "invalid_client")
@@ -279,15 +300,25 @@ def _as_principal(request: Request, tenant: Tenant, parameters: dict[str, str], 
     if principal is None:
         raise OAuthProblem("invalid_client", "Nobody here is known by this client id", 401)
     basic, assertion = _client_basic(request), parameters.get("client_assertion", "")
-    used = _client_secret(tenant, *basic) if basic else next(
-        (i for i, d in live(tenant, client_id) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None)
+    used = (
+        _client_secret(tenant, *basic)
+        if basic
+        else next((i for i, d in live(tenant, client_id) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None)
+    )
     return {"sub": principal, "client_id": client_id, **({"credential": used} if used else {})}
 
 
 def access_claims(tenant: Tenant, who: Json, audience: str, now: int, life: int, scope: str = "work") -> Json:
     """What an access token says (RFC 9068 §2.2)."""
-    return {"iss": tenant.issuer, **who, "aud": audience, "iat": now, "exp": now + life, "jti": secrets.token_hex(12),
-            "scope": scope}
+    return {
+        "iss": tenant.issuer,
+        **who,
+        "aud": audience,
+        "iat": now,
+        "exp": now + life,
+        "jti": secrets.token_hex(12),
+        "scope": scope,
+    }
 
 
 async def token(request: Request) -> Response:
@@ -305,6 +336,7 @@ async def token(request: Request) -> Response:
         who = _client_credentials(request, tenant, parameters)
     elif kind == "urn:ietf:params:oauth:grant-type:token-exchange":
         from .federation import exchange
+
         who = exchange(request, tenant, parameters)
     else:
         raise OAuthProblem("unsupported_grant_type", f"{kind} is not served here")
@@ -320,8 +352,16 @@ async def token(request: Request) -> Response:
     life = min(life, who.pop("until", now + life) - now)  # no longer than what it was given for
     claims = access_claims(tenant, who, resource, now, life, " ".join(scope))
     issued = {"issued_token_type": "urn:ietf:params:oauth:token-type:access_token"} if kind.endswith("token-exchange") else {}
-    return JSONResponse({"access_token": tenant.key.sign("at+jwt", claims), "token_type": "Bearer",
-                         "expires_in": life, "scope": " ".join(scope), **issued}, headers=NO_STORE)
+    return JSONResponse(
+        {
+            "access_token": tenant.key.sign("at+jwt", claims),
+            "token_type": "Bearer",
+            "expires_in": life,
+            "scope": " ".join(scope),
+            **issued,
+        },
+        headers=NO_STORE,
+    )
 
 
 def routes() -> list[Route]:

@@ -30,6 +30,7 @@ PAGE = 20
 
 def _guarded(serve: Serve) -> Callable[[Request], Awaitable[Response]]:
     """As an administrator of a tenant that speaks so; problems in its own form."""
+
     async def run(request: Request) -> Response:
         try:
             tenant = house_tenant(request)
@@ -45,6 +46,7 @@ def _guarded(serve: Serve) -> Callable[[Request], Awaitable[Response]]:
             return JSONResponse({"problem": {"code": code, "text": problem.detail}}, problem.status)
         except OAuthProblem as problem:
             return JSONResponse({"problem": {"code": "no", "text": problem.detail}}, problem.status)
+
     return run
 
 
@@ -98,8 +100,13 @@ async def _body(request: Request, *wanted: str) -> Json:
 
 # --- hosts ------------------------------------------------------------------------------------------------------------
 def _host(identity: str, data: Json) -> Json:
-    return {"host": identity, "tag": data["userName"], "caption": data.get("displayName", ""),
-            "blocked": not data.get("active", True), "remark": data.get("externalId", "")}
+    return {
+        "host": identity,
+        "tag": data["userName"],
+        "caption": data.get("displayName", ""),
+        "blocked": not data.get("active", True),
+        "remark": data.get("externalId", ""),
+    }
 
 
 async def hosts(request: Request, tenant: Tenant, admin: Admin) -> Response:
@@ -109,8 +116,17 @@ async def hosts(request: Request, tenant: Tenant, admin: Admin) -> Response:
         more = {"after": rest[PAGE - 1][0]} if len(rest) > PAGE else {}
         return JSONResponse({"hosts": [_host(i, d) for i, d in rest[:PAGE]], **more})
     body = await _body(request, "tag")
-    made = _make(tenant, admin, "User", {"userName": body["tag"], "displayName": str(body.get("caption", "")), "active": True,
-                                         "externalId": str(body.get("remark") or "") or None})
+    made = _make(
+        tenant,
+        admin,
+        "User",
+        {
+            "userName": body["tag"],
+            "displayName": str(body.get("caption", "")),
+            "active": True,
+            "externalId": str(body.get("remark") or "") or None,
+        },
+    )
     return JSONResponse({"operation": made, "text": "it is being set up"}, 202)
 
 
@@ -134,8 +150,11 @@ async def host(request: Request, tenant: Tenant, admin: Admin) -> Response:
     before, body = tenant.store.current(kind, identity), await _body(request)
     if before is None:
         raise ScimProblem(404, f"there is nothing called {identity}")
-    data = {**before, **({"displayName": str(body["caption"])} if "caption" in body else {}),
-            **({"active": body["blocked"] is not True} if "blocked" in body else {})}
+    data = {
+        **before,
+        **({"displayName": str(body["caption"])} if "caption" in body else {}),
+        **({"active": body["blocked"] is not True} if "blocked" in body else {}),
+    }
     rules.on_update(tenant, kind, identity, data, before)
     tenant.store.update(kind, identity, data, admin.domain)
     return JSONResponse(_host(identity, data))
@@ -147,13 +166,33 @@ async def keys(request: Request, tenant: Tenant, admin: Admin) -> Response:
     _one(tenant, "User", owner)
     if request.method == "GET":
         theirs = ((i, d) for i, d in _seen(tenant, "Credential") if d["principal"]["value"] == owner)
-        return JSONResponse({"keys": [{
-            "key": i, "caption": d["name"], "until": d["validUntil"], "remark": d.get("externalId", ""),
-            "seen": tenant.last_used(i).get("lastUsedAt")} for i, d in theirs]})
+        return JSONResponse(
+            {
+                "keys": [
+                    {
+                        "key": i,
+                        "caption": d["name"],
+                        "until": d["validUntil"],
+                        "remark": d.get("externalId", ""),
+                        "seen": tenant.last_used(i).get("lastUsedAt"),
+                    }
+                    for i, d in theirs
+                ]
+            }
+        )
     body = await _body(request, "caption", "until")
-    made = _make(tenant, admin, "Credential", {
-        "principal": _link(owner), "name": body["caption"], "kind": "api-token", "validUntil": body["until"],
-        "externalId": str(body.get("remark") or "") or None})
+    made = _make(
+        tenant,
+        admin,
+        "Credential",
+        {
+            "principal": _link(owner),
+            "name": body["caption"],
+            "kind": "api-token",
+            "validUntil": body["until"],
+            "externalId": str(body.get("remark") or "") or None,
+        },
+    )
     return JSONResponse({"key": made, "text": tenant.unread.pop(made)}, 201, {"Cache-Control": "no-store"})
 
 
@@ -166,16 +205,24 @@ async def key(request: Request, tenant: Tenant, admin: Admin) -> Response:
 async def sites(request: Request, tenant: Tenant, admin: Admin) -> Response:
     """Names, and what lies above: nobody says a path here."""
     by_path = {d["path"]: i for i, d in _seen(tenant, "Place")}
-    return JSONResponse({"sites": [{
-        "site": i, "name": d["path"].rpartition("/")[2], "above": by_path.get(d["path"].rpartition("/")[0])}
-        for i, d in _seen(tenant, "Place")]})
+    return JSONResponse(
+        {
+            "sites": [
+                {"site": i, "name": d["path"].rpartition("/")[2], "above": by_path.get(d["path"].rpartition("/")[0])}
+                for i, d in _seen(tenant, "Place")
+            ]
+        }
+    )
 
 
 def _entries(tenant: Tenant, site: str) -> dict[tuple[str, str, str], str]:
     """The grants at a site: (role, host, end) and each one's id."""
     names = {i: d["name"] for i, d in tenant.store.all_current("Role")}
-    return {(names[d["role"]["value"]], d["principal"]["value"], d.get("validUntil", NEVER).replace(NEVER, "")): i
-            for i, d in tenant.store.all_current("Grant") if d["place"]["value"] == site}
+    return {
+        (names[d["role"]["value"]], d["principal"]["value"], d.get("validUntil", NEVER).replace(NEVER, "")): i
+        for i, d in tenant.store.all_current("Grant")
+        if d["place"]["value"] == site
+    }
 
 
 def _policy(entries: dict[tuple[str, str, str], str]) -> Json:
@@ -183,15 +230,17 @@ def _policy(entries: dict[tuple[str, str, str], str]) -> Json:
     joined = dict[tuple[str, str], list[str]]()
     for role, who, until in sorted(entries):
         joined.setdefault((role, until), []).append(f"host:{who}")
-    shown = [{"role": role, "hosts": who, **({"until": until} if until else {})}
-             for (role, until), who in joined.items()]
+    shown = [{"role": role, "hosts": who, **({"until": until} if until else {})} for (role, until), who in joined.items()]
     return {"entries": shown, "revision": version_of({"entries": shown}).strip('"')}
 
 
 def _wanted(body: Json) -> set[tuple[str, str, str]]:
     try:
-        return {(str(e["role"]), str(h).removeprefix("host:"), str(e.get("until") or ""))
-                for e in body["entries"] for h in e["hosts"]}
+        return {
+            (str(e["role"]), str(h).removeprefix("host:"), str(e.get("until") or ""))
+            for e in body["entries"]
+            for h in e["hosts"]
+        }
     except (LookupError, TypeError, AttributeError) as problem:
         raise ScimProblem(422, "entries: each has a role and hosts") from problem
 
@@ -210,16 +259,31 @@ async def policy(request: Request, tenant: Tenant, admin: Admin) -> Response:
         if role not in roles:
             raise ScimProblem(422, f"there is no role {json.dumps(role)}")
     for role, who, until in sorted(wanted - set(stands)):
-        _make(tenant, admin, "Grant", {"principal": _link(who), "role": _link(roles[role]), "place": _link(site),
-                                       **({"validUntil": until} if until else {})})
+        _make(
+            tenant,
+            admin,
+            "Grant",
+            {
+                "principal": _link(who),
+                "role": _link(roles[role]),
+                "place": _link(site),
+                **({"validUntil": until} if until else {}),
+            },
+        )
     for gone in sorted(set(stands) - wanted):
         _end(tenant, admin, "Grant", stands[gone])
     return JSONResponse(_policy(_entries(tenant, site)))
 
 
 async def roles(request: Request, tenant: Tenant, admin: Admin) -> Response:
-    return JSONResponse({"roles": [{"role": d["name"], "caption": d.get("display", ""),
-                                    "may": [p["value"] for p in d.get("permissions", [])]} for _, d in _seen(tenant, "Role")]})
+    return JSONResponse(
+        {
+            "roles": [
+                {"role": d["name"], "caption": d.get("display", ""), "may": [p["value"] for p in d.get("permissions", [])]}
+                for _, d in _seen(tenant, "Role")
+            ]
+        }
+    )
 
 
 async def self_(request: Request) -> Response:
@@ -233,9 +297,16 @@ async def self_(request: Request) -> Response:
 
 def routes() -> list[Route]:
     table: list[tuple[str, Serve, list[str]]] = [
-        ("/hosts", hosts, ["GET", "POST"]), ("/hosts/{identity}", host, ["GET", "PATCH", "DELETE"]),
-        ("/hosts/{identity}/keys", keys, ["GET", "POST"]), ("/hosts/{identity}/keys/{key}", key, ["DELETE"]),
-        ("/operations/{identity}", operation, ["GET"]), ("/sites", sites, ["GET"]),
-        ("/sites/{identity}/policy", policy, ["GET", "PUT"]), ("/roles", roles, ["GET"])]
-    return [Route("/{tenant}/api/self", self_),
-            *(Route(f"/{{tenant}}/api{path}", _guarded(serve), methods=methods) for path, serve, methods in table)]
+        ("/hosts", hosts, ["GET", "POST"]),
+        ("/hosts/{identity}", host, ["GET", "PATCH", "DELETE"]),
+        ("/hosts/{identity}/keys", keys, ["GET", "POST"]),
+        ("/hosts/{identity}/keys/{key}", key, ["DELETE"]),
+        ("/operations/{identity}", operation, ["GET"]),
+        ("/sites", sites, ["GET"]),
+        ("/sites/{identity}/policy", policy, ["GET", "PUT"]),
+        ("/roles", roles, ["GET"]),
+    ]
+    return [
+        Route("/{tenant}/api/self", self_),
+        *(Route(f"/{{tenant}}/api{path}", _guarded(serve), methods=methods) for path, serve, methods in table),
+    ]

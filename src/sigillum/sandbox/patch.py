@@ -192,8 +192,7 @@ def _change_matching(kind: Kind, place: Json, name: str, target: Target, verb: s
             else:
                 items[items.index(item)] = (coerce(attr, [value]) or [item])[0]
         if any(i.get("primary") is True for i in hit if isinstance(i, dict)):
-            items = [i if any(i is h for h in hit) else {**i, "primary": False} if i.get("primary") else i
-                     for i in items]
+            items = [i if any(i is h for h in hit) else {**i, "primary": False} if i.get("primary") else i for i in items]
     if items:
         place[name] = items
     else:
@@ -228,8 +227,5 @@ def check_immutable(kind: Kind, old: Json, new: Json) -> None:
         after = new if schema is kind.schema else new.get(schema.id, {})
         for attr in schema.attributes:
             have = before.get(attr.name)
-            if attr.mutability == "immutable" and have not in (None, [], {}) \
-                    and not _settled(have, after.get(attr.name)):
+            if attr.mutability == "immutable" and have not in (None, [], {}) and not _settled(have, after.get(attr.name)):
                 raise ScimProblem(400, f"{attr.name} cannot be changed", "mutability")
-
-

@@ -47,8 +47,15 @@ def _administrators(tenant: Tenant, tokens: Tokens) -> None:
         del tokens[name]
     for admin in tenant.described.get("admins", []):
         tokens[admin["name"]] = str(admin.get("token") or tokens.get(admin["name"]) or secrets.token_urlsafe(24))
-    tenant.admins = [Admin(a["name"], frozenset(POWERS if a.get("powers") == "all" else a.get("powers", ["look"])),
-                           str(a.get("domain", "")), hash_of(tokens[a["name"]])) for a in tenant.described.get("admins", [])]
+    tenant.admins = [
+        Admin(
+            a["name"],
+            frozenset(POWERS if a.get("powers") == "all" else a.get("powers", ["look"])),
+            str(a.get("domain", "")),
+            hash_of(tokens[a["name"]]),
+        )
+        for a in tenant.described.get("admins", [])
+    ]
 
 
 class _Populating:
@@ -91,10 +98,21 @@ class _Populating:
 
     def user(self, name: str, kind: str, about: Json) -> None:
         words = {"second_factor": "secondFactor"}
-        told = {words.get(k, k): about[k] for k in (
-            "purpose", "owner", "stage", "organisation", "location", "subject", "methods", "second_factor") if k in about}
-        self.add("User", name, {"userName": name, "displayName": about.get("display", name),
-                                "active": about.get("active", True), ACCOUNT: {"kind": kind, **told}})
+        told = {
+            words.get(k, k): about[k]
+            for k in ("purpose", "owner", "stage", "organisation", "location", "subject", "methods", "second_factor")
+            if k in about
+        }
+        self.add(
+            "User",
+            name,
+            {
+                "userName": name,
+                "displayName": about.get("display", name),
+                "active": about.get("active", True),
+                ACCOUNT: {"kind": kind, **told},
+            },
+        )
 
     def member(self, name: str) -> Json:
         kind = next(k for k in ("User", "ServicePrincipal", "Group") if (k, name) in self.ids)
@@ -106,8 +124,11 @@ class _Populating:
         members = [self.member(m) for m in described.get("members", [])]
         known = bool(self.standing("Group", described["name"]))
         fresh = sorted(described.get("joined", []) if not known else [], key=lambda j: j["at"])
-        identity = self.add("Group", described["name"], {
-            "displayName": described["name"], "members": members, **({TEAM: about} if about or fresh else {})})
+        identity = self.add(
+            "Group",
+            described["name"],
+            {"displayName": described["name"], "members": members, **({TEAM: about} if about or fresh else {})},
+        )
         record = self.tenant.store.records["Group"][identity]
         for one in fresh:
             members = [*members, self.member(one["member"])]
@@ -119,97 +140,197 @@ class _Populating:
 
     def role(self, role: Json) -> None:
         classes = self.tenant.permissions
-        self.add("Role", role["name"], {
-            "name": role["name"], "display": role.get("display", role["name"]),
-            "breadth": role.get("breadth", "curated"), "grantableAt": role.get("grantable_at"),
-            "permissions": [{"value": p, "class": classes.get(p, {}).get("class", "looks")}
-                            for p in role["permissions"]]})
+        self.add(
+            "Role",
+            role["name"],
+            {
+                "name": role["name"],
+                "display": role.get("display", role["name"]),
+                "breadth": role.get("breadth", "curated"),
+                "grantableAt": role.get("grantable_at"),
+                "permissions": [{"value": p, "class": classes.get(p, {}).get("class", "looks")} for p in role["permissions"]],
+            },
+        )
 
     def place(self, place: Json) -> None:
-        self.add("Place", place["path"], {
-            "path": place["path"], "kind": place.get("kind"), "display": place.get("display"),
-            "testObject": place.get("test_object"), "location": place.get("location"), "billing": place.get("billing"),
-            "labels": labels(place.get("labels")),
-            "services": [{"value": s} for s in place.get("services", [])] or None}, place.get("made"))
+        self.add(
+            "Place",
+            place["path"],
+            {
+                "path": place["path"],
+                "kind": place.get("kind"),
+                "display": place.get("display"),
+                "testObject": place.get("test_object"),
+                "location": place.get("location"),
+                "billing": place.get("billing"),
+                "labels": labels(place.get("labels")),
+                "services": [{"value": s} for s in place.get("services", [])] or None,
+            },
+            place.get("made"),
+        )
         if place["path"] not in self.tenant.streams and (place.get("kind") in HOLDS_ITEMS or "items" in place):
             self.tenant.streams[place["path"]] = list(place.get("items", []))
 
     def grant(self, grant: Json) -> None:
         at = str(grant["at"])
-        place = {"value": self.ids["User", at[1:]], "type": "User"} if at.startswith("@") else \
-            {"value": self.ids["Place", at]}
-        self.add("Grant", f"{grant['to']} {grant['role']} {at}", {
-            "principal": self.member(grant["to"]), "role": {"value": self.ids["Role", grant["role"]]}, "place": place,
-            "reason": grant.get("reason"), "validFrom": grant.get("from"), "validUntil": grant.get("until"),
-            "labels": labels(grant.get("where"))}, grant.get("made"))
+        place = {"value": self.ids["User", at[1:]], "type": "User"} if at.startswith("@") else {"value": self.ids["Place", at]}
+        self.add(
+            "Grant",
+            f"{grant['to']} {grant['role']} {at}",
+            {
+                "principal": self.member(grant["to"]),
+                "role": {"value": self.ids["Role", grant["role"]]},
+                "place": place,
+                "reason": grant.get("reason"),
+                "validFrom": grant.get("from"),
+                "validUntil": grant.get("until"),
+                "labels": labels(grant.get("where")),
+            },
+            grant.get("made"),
+        )
 
     def client(self, client: Json) -> None:
         """A registration with its service principal, and what was consented."""
         asked = [{"api": p["api"], "scope": p["scope"], "acts": p["acts"]} for p in client.get("permissions", [])]
         client_id = self.standing("Client", client["name"]).get("clientId") or secrets.token_hex(8)
-        identity = self.add("Client", client["name"], {
-            "name": client["name"], "clientId": client_id, "audience": "tenant", "confidential": True,
-            "requests": asked or None, **{k: client[k] for k in ("owner", "purpose", "redirects") if k in client}})
+        identity = self.add(
+            "Client",
+            client["name"],
+            {
+                "name": client["name"],
+                "clientId": client_id,
+                "audience": "tenant",
+                "confidential": True,
+                "requests": asked or None,
+                **{k: client[k] for k in ("owner", "purpose", "redirects") if k in client},
+            },
+        )
         record = self.tenant.store.records["Client"][identity].data or {}
-        principal = self.add("ServicePrincipal", client["name"], {
-            "clientId": record["clientId"], "displayName": client["name"], "active": True})
+        principal = self.add(
+            "ServicePrincipal", client["name"], {"clientId": record["clientId"], "displayName": client["name"], "active": True}
+        )
         for one in client.get("permissions", []):
             if one.get("consented_by"):
-                self.add("Consent", f"{client['name']} {one['api']} {one['scope']} {one['acts']}", {
-                    "principal": {"value": principal}, "api": one["api"], "scope": one["scope"], "acts": one["acts"],
-                    "only": one.get("only"), "consentedBy": one["consented_by"]})
+                self.add(
+                    "Consent",
+                    f"{client['name']} {one['api']} {one['scope']} {one['acts']}",
+                    {
+                        "principal": {"value": principal},
+                        "api": one["api"],
+                        "scope": one["scope"],
+                        "acts": one["acts"],
+                        "only": one.get("only"),
+                        "consentedBy": one["consented_by"],
+                    },
+                )
 
     def api(self, api: Json) -> None:
-        self.add("Api", api["name"], {
-            "name": api["name"], "display": api.get("display"), "scopes": [
-                {"value": s["scope"], "display": s.get("display"), "class": s.get("class", "looks"),
-                 "acts": s.get("acts", ["on-behalf", "alone"]),
-                 **({"narrowedTo": s["narrowed_to"]} if "narrowed_to" in s else {}),
-                 **({"always": True} if s.get("always") else {})} for s in api["scopes"]]})
+        self.add(
+            "Api",
+            api["name"],
+            {
+                "name": api["name"],
+                "display": api.get("display"),
+                "scopes": [
+                    {
+                        "value": s["scope"],
+                        "display": s.get("display"),
+                        "class": s.get("class", "looks"),
+                        "acts": s.get("acts", ["on-behalf", "alone"]),
+                        **({"narrowedTo": s["narrowed_to"]} if "narrowed_to" in s else {}),
+                        **({"always": True} if s.get("always") else {}),
+                    }
+                    for s in api["scopes"]
+                ],
+            },
+        )
 
     def sign_in_rule(self, rule: Json) -> None:
         words = {"applies_to": "appliesTo"}
-        self.add("SignInRule", rule["name"], {
-            "enabled": True, **{words.get(k, k): v for k, v in rule.items() if k not in ("targets", "exempt")},
-            "targets": [self.member(t) for t in rule.get("targets", [])] or None,
-            "exempt": [{"value": self.ids["User", e], "acceptedBy": "nils.brack", "review": "2027-06-01"}
-                       for e in rule.get("exempt", [])] or None})
+        self.add(
+            "SignInRule",
+            rule["name"],
+            {
+                "enabled": True,
+                **{words.get(k, k): v for k, v in rule.items() if k not in ("targets", "exempt")},
+                "targets": [self.member(t) for t in rule.get("targets", [])] or None,
+                "exempt": [
+                    {"value": self.ids["User", e], "acceptedBy": "nils.brack", "review": "2027-06-01"}
+                    for e in rule.get("exempt", [])
+                ]
+                or None,
+            },
+        )
 
     def licence(self, licence: Json) -> None:
-        self.add("Licence", licence["name"], {
-            **licence, "holders": [{"value": self.ids["User", h]} for h in licence.get("holders", [])] or None})
+        self.add(
+            "Licence",
+            licence["name"],
+            {**licence, "holders": [{"value": self.ids["User", h]} for h in licence.get("holders", [])] or None},
+        )
 
     def delegation(self, delegation: Json) -> None:
         kind = "Client" if ("Client", delegation["to"]) in self.ids else "User"
-        self.add("Delegation", f"{delegation['to']} {delegation['domain']}", {
-            **{n: delegation[n] for n in ("domain", "people", "scopes")},
-            "principal": {"value": self.ids[kind, delegation["to"]], "type": kind}})
+        self.add(
+            "Delegation",
+            f"{delegation['to']} {delegation['domain']}",
+            {
+                **{n: delegation[n] for n in ("domain", "people", "scopes")},
+                "principal": {"value": self.ids[kind, delegation["to"]], "type": kind},
+            },
+        )
 
     def cluster(self) -> None:
         """Groups of machines, local accounts, and what runs as them."""
         described = self.tenant.described
         for group in described.get("machine_groups", []):
-            self.add("MachineGroup", group["name"], {"name": group["name"], "identities": group.get("identities", "machine"),
-                                                     "madeLater": group.get("made_later") or None})
+            self.add(
+                "MachineGroup",
+                group["name"],
+                {
+                    "name": group["name"],
+                    "identities": group.get("identities", "machine"),
+                    "madeLater": group.get("made_later") or None,
+                },
+            )
         began = stamp(self.before)
         for local in described.get("local_accounts", []):
             where, name = local["compartment"], local["name"]
-            self.add("LocalAccount", f"{where} {name}", {
-                "name": name, "compartment": where, "subject": f"{self.tenant.name}:{where}:{name}", "linkedAt": began,
-                "uid": local.get("uid") or str(uuid.uuid5(uuid.NAMESPACE_OID, f"{self.tenant.name} {where} {name}")),
-                "links": [{"value": local["acts_as"], "issuer": local.get("acts_at")}] if local.get("acts_as") else None})
+            self.add(
+                "LocalAccount",
+                f"{where} {name}",
+                {
+                    "name": name,
+                    "compartment": where,
+                    "subject": f"{self.tenant.name}:{where}:{name}",
+                    "linkedAt": began,
+                    "uid": local.get("uid") or str(uuid.uuid5(uuid.NAMESPACE_OID, f"{self.tenant.name} {where} {name}")),
+                    "links": [{"value": local["acts_as"], "issuer": local.get("acts_at")}] if local.get("acts_as") else None,
+                },
+            )
         for one in described.get("workloads", []):
-            self.add("Workload", one["name"], {**{n: one.get(n) for n in ("name", "compartment", "account", "groups")},
-                                               "startedAt": began})
+            self.add(
+                "Workload",
+                one["name"],
+                {**{n: one.get(n) for n in ("name", "compartment", "account", "groups")}, "startedAt": began},
+            )
 
     def credential(self, credential: Json) -> None:
         name = f"{credential['of']} {credential['name']}"
         usual = self.standing("Credential", name).get("validUntil") or stamp(self.tenant.clock.now() + LONG_AGO)
-        self.add("Credential", name, {
-            "principal": {"value": self.ids["User", credential["of"]]}, "name": credential["name"], "kind": "key-pair",
-            "limits": credential.get("limits") or None, "active": credential.get("active", True),
-            "validFrom": credential.get("from"),
-            "validUntil": credential.get("until") or usual})
+        self.add(
+            "Credential",
+            name,
+            {
+                "principal": {"value": self.ids["User", credential["of"]]},
+                "name": credential["name"],
+                "kind": "key-pair",
+                "limits": credential.get("limits") or None,
+                "active": credential.get("active", True),
+                "validFrom": credential.get("from"),
+                "validUntil": credential.get("until") or usual,
+            },
+        )
 
 
 def merged(now: Json, before: Json, after: Json) -> Json:
@@ -236,8 +357,11 @@ def _key(value: Any) -> Any:
 
 def labels(described: Json | None) -> list[Json] | None:
     """`{stage: [dev, test]}` as a list of names and values."""
-    return [{"name": n, "value": v} for n, values in (described or {}).items()
-            for v in (values if isinstance(values, list) else [values])] or None
+    return [
+        {"name": n, "value": v}
+        for n, values in (described or {}).items()
+        for v in (values if isinstance(values, list) else [values])
+    ] or None
 
 
 def _populate(tenant: Tenant) -> None:

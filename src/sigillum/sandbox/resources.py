@@ -34,7 +34,7 @@ def split_urn(kind: Kind, path: str) -> tuple[str | None, str]:
         if path.lower() == schema.id.lower():
             return schema.id, ""
         if path.lower().startswith(schema.id.lower() + ":"):
-            return schema.id, path[len(schema.id) + 1:]
+            return schema.id, path[len(schema.id) + 1 :]
     return None, path
 
 
@@ -52,8 +52,13 @@ def holder(kind: Kind, data: Json, urn: str | None) -> Any:
 
 
 _SCALARS: dict[str, tuple[type, ...]] = {
-    "string": (str,), "reference": (str,), "boolean": (bool,), "decimal": (int, float), "integer": (int,),
-    "dateTime": (str,), "binary": (str,),
+    "string": (str,),
+    "reference": (str,),
+    "boolean": (bool,),
+    "decimal": (int, float),
+    "integer": (int,),
+    "dateTime": (str,),
+    "binary": (str,),
 }
 
 
@@ -208,9 +213,15 @@ def show(kind: Kind, data: Json, attributes: list[str], excluded: list[str]) -> 
     return out
 
 
-def _show_one(kind: Kind, urn: str | None, name: str, value: Any,
-              only: dict[tuple[str | None, str], set[str]],
-              without: dict[tuple[str | None, str], set[str]], out: Json) -> None:
+def _show_one(
+    kind: Kind,
+    urn: str | None,
+    name: str,
+    value: Any,
+    only: dict[tuple[str | None, str], set[str]],
+    without: dict[tuple[str | None, str], set[str]],
+    out: Json,
+) -> None:
     attr = attribute(kind, urn, name)
     if attr is None or attr.returned == "never":
         return
@@ -228,6 +239,8 @@ def _narrow(value: Any, keep: set[str], leave: set[str]) -> Any:
     if not (keep or leave):
         return value
     items = value if isinstance(value, list) else [value]
-    cut = [{k: v for k, v in i.items() if (not keep or k.lower() in keep) and k.lower() not in leave}
-           if isinstance(i, dict) else i for i in items]
+    cut = [
+        {k: v for k, v in i.items() if (not keep or k.lower() in keep) and k.lower() not in leave} if isinstance(i, dict) else i
+        for i in items
+    ]
     return cut if isinstance(value, list) else cut[0]

@@ -157,8 +157,11 @@ def _members(tenant: Tenant, data: Json, before: Json) -> None:
     about, now = dict(before.get(TEAM) or {}), stamp(tenant.clock.now())
     known = {j["value"]: j["since"] for j in about.get("joined", [])}
     were = {m["value"] for m in before.get("members", [])}
-    joined = [{"value": m["value"], "since": known.get(m["value"], now)} for m in data.get("members", [])
-              if m["value"] in known or m["value"] not in were]
+    joined = [
+        {"value": m["value"], "since": known.get(m["value"], now)}
+        for m in data.get("members", [])
+        if m["value"] in known or m["value"] not in were
+    ]
     kept = {k: v for k, v in (data.get(TEAM) or {}).items() if k != "joined"}
     kept |= {"everyone": True} if about.get("everyone") else {}
     kept |= {"joined": joined} if joined else {}
@@ -218,8 +221,11 @@ def _credential(tenant: Tenant, data: Json) -> None:
         raise _invalid(f"kind: key-pair, {' or '.join(MADE_HERE)}")
     else:
         data.pop("publicKey", None)  # it has none
-    live = [d for _, d in tenant.store.by("Credential", "principal.value", data["principal"]["value"])
-            if moment_of(d["validUntil"]) > now or tenant.described.get("ended_count")]
+    live = [
+        d
+        for _, d in tenant.store.by("Credential", "principal.value", data["principal"]["value"])
+        if moment_of(d["validUntil"]) > now or tenant.described.get("ended_count")
+    ]
     if len(live) >= tenant.limit("keys_per_principal"):
         raise _invalid(f"a principal has {tenant.limit('keys_per_principal')} credentials at most here")
     born = not tenant.described.get("born_inactive", True)
@@ -293,14 +299,18 @@ def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, dat
         for name, shown in (("principal", "displayName"), ("role", "name"), ("place", "path")):
             if name in data:
                 kinds = {"principal": ("User", "Group", "ServicePrincipal", "Client"), "place": ("Place", "User")}.get(
-                    name, ("Role",))
+                    name, ("Role",)
+                )
                 target = next((t for k in kinds if (t := store.current(KINDS[k], data[name]["value"]))), {})
                 text = target.get("userName") or target.get(shown) or target.get("name")
                 data[name] = {**data[name], **({"display": text} if text else {})}
     progress = tenant.progress(identity)
     if kind.name == "User" and progress:
-        data = {**data, ACCOUNT: {**data.get(ACCOUNT, {}), "progress": progress},
-                "schemas": list(dict.fromkeys([*data["schemas"], ACCOUNT]))}
+        data = {
+            **data,
+            ACCOUNT: {**data.get(ACCOUNT, {}), "progress": progress},
+            "schemas": list(dict.fromkeys([*data["schemas"], ACCOUNT])),
+        }
     data = cluster.computed(tenant, kind.name, data)
     if kind.name == "MachineGroup" and progress:
         data = {**data, "progress": progress}
@@ -312,9 +322,11 @@ def computed(tenant: Tenant, admin: Admin | None, kind: Kind, identity: str, dat
         if progress:
             data["progress"] = progress
     elif kind.name == "User":
-        groups = [{"value": i, "$ref": f"{tenant.scim}/Groups/{i}", "display": g["displayName"], "type": "direct"}
-                  for i, g in store.all_current("Group")
-                  if any(m["value"] == identity for m in g.get("members", []))]
+        groups = [
+            {"value": i, "$ref": f"{tenant.scim}/Groups/{i}", "display": g["displayName"], "type": "direct"}
+            for i, g in store.all_current("Group")
+            if any(m["value"] == identity for m in g.get("members", []))
+        ]
         data = {**data, "groups": groups} if groups else data
     elif kind.name == "TenantProfile" and admin is not None:
         data = {**data, "administrator": {"name": admin.name, "powers": sorted(admin.powers)}}

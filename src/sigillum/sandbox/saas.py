@@ -93,7 +93,8 @@ def check_licence(tenant: Tenant, data: Json) -> None:
 def check_account(tenant: Tenant, identity: str | None, data: Json) -> None:
     """A mailbox needs a licence that includes one."""
     if (data.get(ACCOUNT) or {}).get("mailbox") and not any(
-            licence.get("mailbox") and (licence.get("kind") != "per-user" or any(
-                h["value"] == identity for h in licence.get("holders", [])))
-            for _, licence in tenant.store.all_current("Licence")):
+        licence.get("mailbox")
+        and (licence.get("kind") != "per-user" or any(h["value"] == identity for h in licence.get("holders", [])))
+        for _, licence in tenant.store.all_current("Licence")
+    ):
         raise _invalid("mailbox: no licence of this account includes one")

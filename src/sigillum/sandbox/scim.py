@@ -26,6 +26,8 @@ from .store import Record, meta_of
 from .world import Admin, Tenant
 
 Json = dict[str, Any]
+
+
 # --- one resource -------------------------------------------------------------------------------------
 def _lists(query: Json, name: str) -> list[str]:
     value = query.get(name) or []
@@ -38,9 +40,12 @@ def render(tenant: Tenant, admin: Admin, kind: Kind, record: Record, query: Json
     data, changed, version = seen or (None, record.changed, "")
     if data is None:
         raise ScimProblem(404, f"There is no {kind.name} {record.id}")
-    full = {"schemas": data["schemas"], "id": record.id,
-            **rules.computed(tenant, admin, kind, record.id, data),
-            "meta": meta_of(kind, record, tenant.scim, changed, version)}
+    full = {
+        "schemas": data["schemas"],
+        "id": record.id,
+        **rules.computed(tenant, admin, kind, record.id, data),
+        "meta": meta_of(kind, record, tenant.scim, changed, version),
+    }
     attributes, excluded = _lists(query, "attributes"), _lists(query, "excludedAttributes")
     if attributes and excluded:
         raise ScimProblem(400, "attributes and excludedAttributes exclude each other", "invalidValue")
@@ -150,6 +155,7 @@ def _sort_key(kind: Kind, path: str) -> Callable[[tuple[Kind, Json]], tuple[int,
         if isinstance(value, str):
             return (0, "text", value if attr and attr.exact else value.lower())
         return (0, "number", value) if isinstance(value, (int, float)) else (0, "other", str(value))
+
     return key
 
 
@@ -173,12 +179,12 @@ def _page(found: list[Any], query: Json) -> tuple[list[Any], Json]:
             if not ours or not hmac.compare_digest(mark.encode(), ours.encode()):
                 raise ScimProblem(400, "The cursor is not one of ours", "invalidCursor")
             begin = int(text)
-        page, extra = found[begin:begin + count], {}
+        page, extra = found[begin : begin + count], {}
         if count and begin + count < len(found):
             extra["nextCursor"] = f"{begin + count}.{_mark(begin + count, query)}"
         return page, extra
     start = max(1, _number(query, "startIndex", 1))
-    return found[start - 1:start - 1 + count], {"startIndex": start}
+    return found[start - 1 : start - 1 + count], {"startIndex": start}
 
 
 def search(tenant: Tenant, admin: Admin, kinds: list[Kind], query: Json) -> Json:
@@ -199,8 +205,13 @@ def search(tenant: Tenant, admin: Admin, kinds: list[Kind], query: Json) -> Json
         found.sort(key=lambda f: key((f[0], f[2])), reverse=descending)
     page, extra = _page(found, query)
     resources = [render(tenant, admin, kind, record, query) for kind, record, _ in page]
-    return {"schemas": [MESSAGES + "ListResponse"], "totalResults": len(found), **extra,
-            "itemsPerPage": len(resources), "Resources": resources}
+    return {
+        "schemas": [MESSAGES + "ListResponse"],
+        "totalResults": len(found),
+        **extra,
+        "itemsPerPage": len(resources),
+        "Resources": resources,
+    }
 
 
 async def collection(request: Request) -> Response:
@@ -236,13 +247,29 @@ def _described(tenant: Tenant, what: str, item: Kind | Schema) -> Json:
 def _config(tenant: Tenant) -> Json:
     yes, no = {"supported": True}, {"supported": False}
     return {
-        "schemas": [CORE + "ServiceProviderConfig"], "patch": yes, "sort": yes, "etag": yes, "changePassword": no,
+        "schemas": [CORE + "ServiceProviderConfig"],
+        "patch": yes,
+        "sort": yes,
+        "etag": yes,
+        "changePassword": no,
         "bulk": {**no, "maxOperations": 0, "maxPayloadSize": 0},
         "filter": {**yes, "maxResults": MAX_PAGE},
-        "pagination": {"cursor": True, "index": True, "defaultPaginationMethod": "index",
-                       "defaultPageSize": MAX_PAGE, "maxPageSize": MAX_PAGE, "cursorTimeout": 3600},
-        "authenticationSchemes": [{"type": "oauthbearertoken", "name": "Bearer token", "primary": True,
-                                   "description": "An administrator's bearer token (RFC 6750)"}],
+        "pagination": {
+            "cursor": True,
+            "index": True,
+            "defaultPaginationMethod": "index",
+            "defaultPageSize": MAX_PAGE,
+            "maxPageSize": MAX_PAGE,
+            "cursorTimeout": 3600,
+        },
+        "authenticationSchemes": [
+            {
+                "type": "oauthbearertoken",
+                "name": "Bearer token",
+                "primary": True,
+                "description": "An administrator's bearer token (RFC 6750)",
+            }
+        ],
         "meta": {"resourceType": "ServiceProviderConfig", "location": tenant.scim + "/ServiceProviderConfig"},
     }
 
@@ -261,15 +288,19 @@ async def discovery(request: Request) -> Response:
         raise ScimProblem(403, "Discovery cannot be filtered")
     if what == "ServiceProviderConfig":
         return answer(_config(tenant))
-    items: dict[str, Kind | Schema] = {**tenant.kinds} if what == "ResourceTypes" else {
-        **_served_schemas(tenant)}
+    items: dict[str, Kind | Schema] = {**tenant.kinds} if what == "ResourceTypes" else {**_served_schemas(tenant)}
     if key is not None:
         if key not in items:
             raise ScimProblem(404, f"There is no {what.rstrip('s')} {key}")
         return answer(_described(tenant, what[:-1], items[key]))
     shown = [_described(tenant, what[:-1], item) for item in items.values()]
-    body = {"schemas": [MESSAGES + "ListResponse"], "totalResults": len(shown), "startIndex": 1,
-            "itemsPerPage": len(shown), "Resources": shown}
+    body = {
+        "schemas": [MESSAGES + "ListResponse"],
+        "totalResults": len(shown),
+        "startIndex": 1,
+        "itemsPerPage": len(shown),
+        "Resources": shown,
+    }
     version = f'"{hashlib.sha256(json.dumps(body).encode()).hexdigest()[:16]}"'
     known = [v.strip().removeprefix("W/") for v in request.headers.get("if-none-match", "").split(",")]
     return answer(None if version in known else body, 304 if version in known else 200, {"ETag": version})
@@ -296,7 +327,8 @@ def routes() -> list[Route]:
         ("/Credentials/{identity}/secret", secret, ["POST"]),
         ("/{endpoint}", collection, ["GET", "POST"]),
         ("/{endpoint}/{identity}", one, ["GET", "PUT", "PATCH", "DELETE"]),
-        ("", everything, ["GET"]), ("/", everything, ["GET"]),
+        ("", everything, ["GET"]),
+        ("/", everything, ["GET"]),
         ("/{rest:path}", unknown, ALL_METHODS),
     ]
     return [Route(base + path, guarded(handler), methods=methods) for path, handler, methods in table]
@@ -305,13 +337,24 @@ def routes() -> list[Route]:
 def profile_of(tenant: Tenant) -> Json:
     """The TenantProfile resource of a tenant, made from its world file."""
     described = tenant.described
-    words = {"assertion_seconds": "assertionSeconds", "token_seconds": "tokenSeconds",
-             "keys_per_principal": "keysPerPrincipal", "credential_seconds": "credentialSeconds",
-             "arrival_seconds": "arrivalSeconds", "answer_items": "answerItems", "felt_seconds": "feltSeconds"}
+    words = {
+        "assertion_seconds": "assertionSeconds",
+        "token_seconds": "tokenSeconds",
+        "keys_per_principal": "keysPerPrincipal",
+        "credential_seconds": "credentialSeconds",
+        "arrival_seconds": "arrivalSeconds",
+        "answer_items": "answerItems",
+        "felt_seconds": "feltSeconds",
+    }
     return {
-        "schemas": [KINDS["TenantProfile"].schema.id], "name": tenant.name, "inForce": True,
-        "title": described.get("title", tenant.name), "stage": described.get("stage", "test"),
-        "issuer": tenant.issuer, "decisions": tenant.base + "/access/v1/evaluation", "work": tenant.work,
+        "schemas": [KINDS["TenantProfile"].schema.id],
+        "name": tenant.name,
+        "inForce": True,
+        "title": described.get("title", tenant.name),
+        "stage": described.get("stage", "test"),
+        "issuer": tenant.issuer,
+        "decisions": tenant.base + "/access/v1/evaluation",
+        "work": tenant.work,
         **({"store": f"{tenant.work}/secrets"} if any("/secrets/" in p["call"] for p in tenant.permissions.values()) else {}),
         **({"signer": tenant.base + "/sign"} if described.get("signing") else {}),
         "externalIdUnique": tenant.store.unique_external_ids,
@@ -319,25 +362,50 @@ def profile_of(tenant: Tenant) -> Json:
         "secretDelivery": described.get("secret_delivery", "sealed"),
         "lastUsed": described.get("last_used", "second"),
         "limits": {word: tenant.limit(name) for name, word in words.items()},
-        "permissions": [{"value": name, "class": p.get("class", "looks"), "method": p["call"].split(" ")[0],
-                         "template": p["call"].split(" ", 1)[1],
-                         **{k: p[k] for k in ("service", "located", "needs", "api", "licence", "takes", "checked") if k in p}}
-                        for name, p in tenant.permissions.items()],
+        "permissions": [
+            {
+                "value": name,
+                "class": p.get("class", "looks"),
+                "method": p["call"].split(" ")[0],
+                "template": p["call"].split(" ", 1)[1],
+                **{k: p[k] for k in ("service", "located", "needs", "api", "licence", "takes", "checked") if k in p},
+            }
+            for name, p in tenant.permissions.items()
+        ],
         **({"locations": described["locations"]} if described.get("locations") else {}),
-        **({"prices": [{{"free_in": "freeIn"}.get(n, n): v for n, v in p.items()} for p in described["prices"]]}
-           if described.get("prices") else {}),
+        **(
+            {"prices": [{{"free_in": "freeIn"}.get(n, n): v for n, v in p.items()} for p in described["prices"]]}
+            if described.get("prices")
+            else {}
+        ),
         **({"preconditions": described["preconditions"]} if "preconditions" in described else {}),
         **({"organisations": tenant.organisations} if tenant.organisations else {}),
-        **{word: described[name] for name, word in (
-            ("acting", "acting"), ("signing", "signing"), ("addresses", "addresses"), ("directory", "directory"),
-            ("accounts_live_in", "accountsLiveIn"),
-            ("credential_kinds", "credentialKinds"),
-            ("assertion_algorithms", "assertionAlgorithms")) if name in described},
-        **{word: True for name, word in (("accounts_drafted", "accountsDrafted"), ("limits_compulsory", "limitsCompulsory"),
-                                     ("ended_count", "endedCount"), ("repeated_keys", "repeatedKeys"))
-           if described.get(name)},
-        **{word: bool(described[name]) for name, word in (("windows_on_broad", "windowsOnBroad"),
-                                                          ("windows_on_everyone", "windowsOnEveryone")) if name in described},
+        **{
+            word: described[name]
+            for name, word in (
+                ("acting", "acting"),
+                ("signing", "signing"),
+                ("addresses", "addresses"),
+                ("directory", "directory"),
+                ("accounts_live_in", "accountsLiveIn"),
+                ("credential_kinds", "credentialKinds"),
+                ("assertion_algorithms", "assertionAlgorithms"),
+            )
+            if name in described
+        },
+        **{
+            word: True
+            for name, word in (
+                ("accounts_drafted", "accountsDrafted"),
+                ("limits_compulsory", "limitsCompulsory"),
+                ("ended_count", "endedCount"),
+                ("repeated_keys", "repeatedKeys"),
+            )
+            if described.get(name)
+        },
+        **{
+            word: bool(described[name])
+            for name, word in (("windows_on_broad", "windowsOnBroad"), ("windows_on_everyone", "windowsOnEveryone"))
+            if name in described
+        },
     }
-
-

@@ -38,8 +38,9 @@ def _who(request: Request, tenant: Tenant, permission: str, container: str) -> s
         return admin.name
     claims = bearer_claims(request, tenant)
     if not decide(tenant, claims["sub"], permission, container, claims.get("credential"), token=True).allowed:
-        raise OAuthProblem("insufficient_scope", f"{permission} at {container} is refused", 403,
-                           'Bearer error="insufficient_scope"')
+        raise OAuthProblem(
+            "insufficient_scope", f"{permission} at {container} is refused", 403, 'Bearer error="insufficient_scope"'
+        )
     return str(claims["sub"])
 
 

@@ -34,8 +34,11 @@ async def sign(request: Request) -> Response:
     if who.get("acting"):
         raise OAuthProblem("access_denied", "Nobody signs while acting as somebody else: it would outlive that", 403)
     known = tenant.store.current(KINDS["User"], account)
-    if known is None or not known.get("active", True) or not all(
-            decide(tenant, who["sub"], right, f"@{account}").allowed for right in tenant.described["signing"]):
+    if (
+        known is None
+        or not known.get("active", True)
+        or not all(decide(tenant, who["sub"], right, f"@{account}").allowed for right in tenant.described["signing"])
+    ):
         raise OAuthProblem("access_denied", "This is not allowed", 403)
     if claims.get("iss") != account or keys.lifetime_fault(claims, tenant.clock.now(), tenant.limit("assertion_seconds")):
         raise OAuthProblem("invalid_request", "claims: iss has to be the account, and the life within the limit")

@@ -23,8 +23,10 @@ def may_sign_in(tenant: Tenant, principal: str, context: Json) -> Verdict:
     interactive = context.get("interactive") is True
     wide = False
     who = teams_of(tenant, principal, False) | {principal}
-    rules = sorted((r for _, r in tenant.store.all_current("SignInRule") if r.get("enabled", True)),
-                   key=lambda r: (bool(r.get("everyone")), r["name"]))
+    rules = sorted(
+        (r for _, r in tenant.store.all_current("SignInRule") if r.get("enabled", True)),
+        key=lambda r: (bool(r.get("everyone")), r["name"]),
+    )
     for rule in rules:
         wide = wide or bool(rule.get("everyone"))
         if not rule.get("everyone") and not who & {t["value"] for t in rule.get("targets", [])}:

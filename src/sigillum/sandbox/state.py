@@ -18,8 +18,14 @@ VERSION = 1
 
 def kept(house: House, port: int) -> Json:
     """All of it, as JSON; it holds secrets."""
-    return {"version": VERSION, "port": port, "world": house.world, "clock": house.clock.kept(), "tokens": house.tokens,
-            "tenants": {n: _tenant(t) for n, t in house.tenants.items()}}
+    return {
+        "version": VERSION,
+        "port": port,
+        "world": house.world,
+        "clock": house.clock.kept(),
+        "tokens": house.tokens,
+        "tenants": {n: _tenant(t) for n, t in house.tenants.items()},
+    }
 
 
 def take(house: House, content: Json) -> None:
@@ -38,17 +44,25 @@ def take(house: House, content: Json) -> None:
 def _tenant(tenant: Tenant) -> Json:
     store = tenant.store
     return {
-        "described": tenant.described, "admins": [[a.name, sorted(a.powers), a.domain, a.token_hash] for a in tenant.admins],
-        "clients": {i: vars(c) for i, c in tenant.clients.items()}, "streams": tenant.streams,
-        "used_assertions": {j: stamp(m) for j, m in tenant.used_assertions.items()}, "revoked": sorted(tenant.revoked),
-        "vault": tenant.vault, "reads": tenant.reads,
-        "secrets": tenant.secrets, "unread": tenant.unread, "slow": {i: [stamp(m), how] for i, (m, how) in tenant.slow.items()},
+        "described": tenant.described,
+        "admins": [[a.name, sorted(a.powers), a.domain, a.token_hash] for a in tenant.admins],
+        "clients": {i: vars(c) for i, c in tenant.clients.items()},
+        "streams": tenant.streams,
+        "used_assertions": {j: stamp(m) for j, m in tenant.used_assertions.items()},
+        "revoked": sorted(tenant.revoked),
+        "vault": tenant.vault,
+        "reads": tenant.reads,
+        "secrets": tenant.secrets,
+        "unread": tenant.unread,
+        "slow": {i: [stamp(m), how] for i, (m, how) in tenant.slow.items()},
         "used": {i: [stamp(m), address] for i, (m, address) in tenant.used.items()},
         "made": [[kind, name, identity, data] for (kind, name), (identity, data) in tenant.made.items()],
         "key": tenant.signing_key.private() if tenant.signing_key is not None else None,
         "signers": {i: k.private() for i, k in tenant.signers.items()},
-        "external": sorted(map(list, store.external)), "order": store.order,
-        "records": {name: [_record(r) for r in records.values()] for name, records in store.records.items()}}
+        "external": sorted(map(list, store.external)),
+        "order": store.order,
+        "records": {name: [_record(r) for r in records.values()] for name, records in store.records.items()},
+    }
 
 
 def _record(record: Record) -> list[Any]:
@@ -76,7 +90,8 @@ def _tenant_of(house: House, name: str, content: Json) -> Tenant:
     for kind, records in content["records"].items():
         for identity, created, changed, data, version, past in records:
             told: list[tuple[datetime, Json | None, datetime, str]] = [
-                (moment_of(s), d, moment_of(c), v) for s, d, c, v in past]
+                (moment_of(s), d, moment_of(c), v) for s, d, c, v in past
+            ]
             store.records[kind][identity] = Record(identity, moment_of(created), moment_of(changed), data, version, told)
             for _, was, _, _ in told:
                 store.note(KINDS[kind], identity, was or {})

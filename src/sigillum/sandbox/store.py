@@ -62,8 +62,7 @@ class Store:
 
     def by(self, name: str, path: str, value: str) -> Iterator[tuple[str, Json]]:
         """Current resources whose indexed `path` has had `value`; the caller checks what it is now."""
-        for identity in sorted(self._index.get((name, path.lower()), {}).get(value.lower(), ()),
-                               key=lambda i: self.order[i]):
+        for identity in sorted(self._index.get((name, path.lower()), {}).get(value.lower(), ()), key=lambda i: self.order[i]):
             data = self.records[name][identity].data
             if data is not None:
                 yield identity, data
@@ -179,6 +178,7 @@ class Store:
             if path == "id":
                 return {value} & records.keys()
             return self._index[kind.name, path].get(value.lower(), set()) if (kind.name, path) in self._index else None
+
         ids = filters.narrowed(tree, ids_of) if tree is not None else None
         if ids is None:
             return [r for r in records.values() if self.seen(r)]
@@ -187,6 +187,9 @@ class Store:
 
 def meta_of(kind: Kind, record: Record, base: str, changed: datetime, version: str) -> Json:
     return {
-        "resourceType": kind.name, "created": stamp(record.created), "lastModified": stamp(changed),
-        "location": f"{base}/{kind.endpoint}/{record.id}", "version": version,
+        "resourceType": kind.name,
+        "created": stamp(record.created),
+        "lastModified": stamp(changed),
+        "location": f"{base}/{kind.endpoint}/{record.id}",
+        "version": version,
     }

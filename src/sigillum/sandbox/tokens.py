@@ -33,8 +33,13 @@ def claims_of(tenant: Tenant, token: str | None) -> Json | None:
         if secrets.compare_digest(known, digest):
             found = tenant.store.current(KINDS["Credential"], identity)
             if found is not None and usable_now(tenant, found) and _stands(tenant, {"sub": found["principal"]["value"]}):
-                return {"iss": tenant.issuer, "sub": found["principal"]["value"], "credential": identity,
-                        "client_id": found["principal"]["value"], "scope": "work"}
+                return {
+                    "iss": tenant.issuer,
+                    "sub": found["principal"]["value"],
+                    "credential": identity,
+                    "client_id": found["principal"]["value"],
+                    "scope": "work",
+                }
     return None
 
 
@@ -46,6 +51,7 @@ def _stands(tenant: Tenant, claims: Json) -> bool:
     found = tenant.store.current(KINDS["User"], who) or tenant.store.current(KINDS["ServicePrincipal"], who)
     there = found.get("active", True) if found is not None else who in tenant.clients
     from . import acting
+
     if not delegation.stands(tenant, claims) or not acting.stands(tenant, claims):
         return False
     return bool(there) and (used is None or taken(tenant, used))
@@ -56,9 +62,13 @@ def _by_password(tenant: Tenant, address: str, name: str, password: str) -> Json
     digest = hash_of(password)
     for identity, _ in tenant.store.by("User", "userName", name):
         for credential, found in tenant.store.by("Credential", "principal.value", identity):
-            if found.get("kind") == "password" and usable_now(tenant, found) and not found.get("mustChange") \
-                    and secrets.compare_digest(tenant.secrets.get(credential, ""), digest) \
-                    and may_sign_in(tenant, identity, {"from": address}).allowed:
+            if (
+                found.get("kind") == "password"
+                and usable_now(tenant, found)
+                and not found.get("mustChange")
+                and secrets.compare_digest(tenant.secrets.get(credential, ""), digest)
+                and may_sign_in(tenant, identity, {"from": address}).allowed
+            ):
                 return {"sub": identity, "client_id": identity, "credential": credential, "scope": "work"}
     raise OAuthProblem("invalid_token", "The name or the password is wrong", 401, 'Basic realm="work"')
 
@@ -80,6 +90,10 @@ def _presented(request: Request, tenant: Tenant, address: str) -> Json:
     claims = claims_of(tenant, presented)
     meant = (tenant.work, tenant.issuer, None)  # RFC 9068 §4; an API token names nobody
     if claims is None or claims.get("aud") not in meant:
-        raise OAuthProblem("invalid_token", "The token is unknown, for somebody else, has expired or was revoked", 401,
-                           'Bearer realm="work", error="invalid_token"')
+        raise OAuthProblem(
+            "invalid_token",
+            "The token is unknown, for somebody else, has expired or was revoked",
+            401,
+            'Bearer realm="work", error="invalid_token"',
+        )
     return claims

@@ -26,8 +26,10 @@ def on_trust(tenant: Tenant, data: Json) -> None:
             raise ScimProblem(400, "conditions: a claim and one test are needed", "invalidValue") from problem
     if not data.get("issuer") or not data.get("audience"):
         raise ScimProblem(400, "issuer and audience are needed", "invalidValue")
-    if any(d["name"] == data["name"] and d["principal"]["value"] == data["principal"]["value"]
-           for _, d in tenant.store.all_current("Trust")):
+    if any(
+        d["name"] == data["name"] and d["principal"]["value"] == data["principal"]["value"]
+        for _, d in tenant.store.all_current("Trust")
+    ):
         raise ScimProblem(409, "name: this principal has a trust of that name", "uniqueness")
 
 
@@ -54,7 +56,7 @@ def holds(condition: Json, claims: Json) -> bool:
         return False
     if "starts" in condition:
         first = condition["starts"]
-        return isinstance(value, str) and len(value) > len(first) and value[:len(first)] == first
+        return isinstance(value, str) and len(value) > len(first) and value[: len(first)] == first
     all_ = condition["one_of"] if "one_of" in condition else [condition.get("equals")]
     return _scalar(value) is not None and _scalar(value) in [_scalar(w) for w in all_]
 

@@ -29,8 +29,9 @@ def _permission(tenant: Tenant, method: str, thing: str) -> str:
         verb, _, template = entry["call"].partition(" ")
         if verb == method and template.split("/")[1] == thing:
             return name
-    served = sorted({e["call"].partition(" ")[0] for e in tenant.permissions.values()
-                     if e["call"].partition(" ")[2].split("/")[1] == thing})
+    served = sorted(
+        {e["call"].partition(" ")[0] for e in tenant.permissions.values() if e["call"].partition(" ")[2].split("/")[1] == thing}
+    )
     if served:
         raise OAuthProblem("invalid_request", f"{method} is not served here", 405, allow=", ".join(served))
     raise OAuthProblem("invalid_request", "There is no such call here", 404)
@@ -51,17 +52,20 @@ async def call(request: Request) -> Response:
     claims = bearer_claims(request, tenant)
     permission = _permission(tenant, request.method, thing)
     if "delegation" in claims and permission not in claims["scope"].split():
-        raise OAuthProblem("insufficient_scope", f"The token has no scope {permission}", 403,
-                           'Bearer error="insufficient_scope"')
+        raise OAuthProblem(
+            "insufficient_scope", f"The token has no scope {permission}", 403, 'Bearer error="insufficient_scope"'
+        )
     used = None if "delegation" in claims else claims.get("credential")
     takes = tenant.permissions.get(permission, {}).get("takes")
     if takes and _way(tenant, claims) not in takes:
-        raise OAuthProblem("insufficient_scope", "This service does not take that kind of sign-in", 403,
-                           'Bearer error="insufficient_scope"')
+        raise OAuthProblem(
+            "insufficient_scope", "This service does not take that kind of sign-in", 403, 'Bearer error="insufficient_scope"'
+        )
     verdict = decide(tenant, claims["sub"], permission, place, used, token=True)
     if not verdict.allowed:
-        raise OAuthProblem("insufficient_scope", f"{permission} at {place} is refused", 403,
-                           'Bearer error="insufficient_scope"')
+        raise OAuthProblem(
+            "insufficient_scope", f"{permission} at {place} is refused", 403, 'Bearer error="insufficient_scope"'
+        )
     items = tenant.streams.get(place)
     if items is None:
         raise OAuthProblem("invalid_request", "There is no stream at this place", 404)
@@ -118,8 +122,9 @@ def _evaluate(tenant: Tenant, claims: Json | None, body: Json) -> Json:
     except (KeyError, TypeError, AttributeError) as problem:
         raise OAuthProblem("invalid_request", "subject.id, action.name and resource.id are needed") from problem
     if claims is not None and claims["sub"] != subject:
-        raise OAuthProblem("insufficient_scope", "A principal may ask about itself only", 403,
-                           'Bearer error="insufficient_scope"')
+        raise OAuthProblem(
+            "insufficient_scope", "A principal may ask about itself only", 403, 'Bearer error="insufficient_scope"'
+        )
     credential = claims.get("credential") if claims else (body.get("context") or {}).get("credential")
     context = body.get("context") or {}
     if action == "sign-in" and claims is None:
@@ -133,9 +138,13 @@ def _evaluate(tenant: Tenant, claims: Json | None, body: Json) -> Json:
 
 async def configuration(request: Request) -> Response:
     tenant = house_tenant(request)
-    return JSONResponse({"policy_decision_point": tenant.base,
-                         "access_evaluation_endpoint": tenant.base + "/access/v1/evaluation",
-                         "access_evaluations_endpoint": tenant.base + "/access/v1/evaluations"})
+    return JSONResponse(
+        {
+            "policy_decision_point": tenant.base,
+            "access_evaluation_endpoint": tenant.base + "/access/v1/evaluation",
+            "access_evaluations_endpoint": tenant.base + "/access/v1/evaluations",
+        }
+    )
 
 
 def routes() -> list[Route]:

@@ -18,9 +18,15 @@ Json = dict[str, Any]
 CLUSTER = ("LocalAccount", "Workload", "MachineGroup")  # types that only a cluster has
 HOLDS_ITEMS = ("stream", "board", "dataset")
 LIMITS = {
-    "assertion_seconds": 3600, "token_seconds": 600, "keys_per_principal": 3,
-    "credential_seconds": 0, "arrival_seconds": 0, "answer_items": 100, "felt_seconds": 0,
-    "accepted_late_seconds": 0, "ended_still_taken_seconds": 0,
+    "assertion_seconds": 3600,
+    "token_seconds": 600,
+    "keys_per_principal": 3,
+    "credential_seconds": 0,
+    "arrival_seconds": 0,
+    "answer_items": 100,
+    "felt_seconds": 0,
+    "accepted_late_seconds": 0,
+    "ended_still_taken_seconds": 0,
 }
 
 
@@ -115,8 +121,10 @@ class Tenant:
         """Something of this type is accepted now, and finished as much later as is described; `seconds`: else."""
         slow = self.described.get("slow", {}).get(kind) or ({"seconds": seconds} if seconds is not None else None)
         if slow:
-            self.slow[identity] = (self.clock.now() + timedelta(seconds=slow["seconds"]),
-                                   "failed" if slow.get("fails") else "ready")
+            self.slow[identity] = (
+                self.clock.now() + timedelta(seconds=slow["seconds"]),
+                "failed" if slow.get("fails") else "ready",
+            )
 
     def use(self, credential: str | None, address: str) -> None:
         """Note that somebody proved itself with a credential."""

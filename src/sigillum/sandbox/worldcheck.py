@@ -53,9 +53,18 @@ def check(text: str, shown: str) -> Json:
 
 def told(problem: FileError) -> list[Json]:
     """Its mistakes as JSON, for whoever asked from outside."""
-    return [{"code": m.code, "what": m.what, "do": m.mend, "file": m.position.file, "line": m.position.line,
-             "column": m.position.column} for m in problem.mistakes if m.position is not None] or [
-        {"code": problem.code, "what": problem.what, "do": problem.mend, "file": problem.where, "line": 0, "column": 0}]
+    return [
+        {
+            "code": m.code,
+            "what": m.what,
+            "do": m.mend,
+            "file": m.position.file,
+            "line": m.position.line,
+            "column": m.position.column,
+        }
+        for m in problem.mistakes
+        if m.position is not None
+    ] or [{"code": problem.code, "what": problem.what, "do": problem.mend, "file": problem.where, "line": 0, "column": 0}]
 
 
 class _Tenant:
@@ -78,13 +87,18 @@ class _Tenant:
     def unknown(self, spot: Spot, what: str, value: str, known: Iterable[str]) -> Iterator[Mistake]:
         """A near miss, where something names what is not there."""
         if value not in (among := list(known)):
-            yield self.mistake(spot, f"{what.replace(' ', '-')}-unknown", f"{self.name} has no {what} {value!r}",
-                               did_you_mean(value, among) or "describe it, or leave this out")
+            yield self.mistake(
+                spot,
+                f"{what.replace(' ', '-')}-unknown",
+                f"{self.name} has no {what} {value!r}",
+                did_you_mean(value, among) or "describe it, or leave this out",
+            )
 
     def mistakes(self) -> Iterator[Mistake]:
         if not self.described.get("admins"):
-            yield self.mistake((), "admins-missing", f"{self.name} has no administrator",
-                               "add `admins: [{name: ..., powers: all}]`")
+            yield self.mistake(
+                (), "admins-missing", f"{self.name} has no administrator", "add `admins: [{name: ..., powers: all}]`"
+            )
         yield from self.twice()
         yield from self.tree()
         yield from self.rights()
@@ -94,15 +108,26 @@ class _Tenant:
         for word in ("grants", "credentials"):
             for n, one in enumerate(self.each(word)):
                 if one.get("from") and one.get("until") and one["from"] >= one["until"]:
-                    yield self.mistake((word, n, "until"), "window-empty", "`until` does not lie after `from`",
-                                       "write a later `until`")
+                    yield self.mistake(
+                        (word, n, "until"), "window-empty", "`until` does not lie after `from`", "write a later `until`"
+                    )
 
     def twice(self) -> Iterator[Mistake]:
         """Names that the tenant keeps unique."""
-        sections = {"account": ("people", "accounts", "foreign"), "place": ("places",), "role": ("roles",), "team": ("teams",),
-                    "administrator": ("admins",), "client": ("clients",), "API": ("apis",), "rule": ("sign_in_rules",),
-                    "licence": ("licences",), "workload": ("workloads",), "machine group": ("machine_groups",),
-                    "host": ("hosts",)}
+        sections = {
+            "account": ("people", "accounts", "foreign"),
+            "place": ("places",),
+            "role": ("roles",),
+            "team": ("teams",),
+            "administrator": ("admins",),
+            "client": ("clients",),
+            "API": ("apis",),
+            "rule": ("sign_in_rules",),
+            "licence": ("licences",),
+            "workload": ("workloads",),
+            "machine group": ("machine_groups",),
+            "host": ("hosts",),
+        }
         for what, words in sections.items():
             seen = Counter[str]()
             for word in words:
@@ -111,8 +136,9 @@ class _Tenant:
                     name = one[key].lower() if what == "account" else one[key]
                     seen[name] += 1
                     if seen[name] == 2:
-                        yield self.mistake((word, n, key), "twice", f"there are two: the {what} {one[key]!r}",
-                                           "keep one, or rename one")
+                        yield self.mistake(
+                            (word, n, key), "twice", f"there are two: the {what} {one[key]!r}", "keep one, or rename one"
+                        )
 
     def tree(self) -> Iterator[Mistake]:
         before = set[str]()
@@ -120,8 +146,12 @@ class _Tenant:
             above = place["path"].rpartition("/")[0]
             if above and above not in before:
                 told = "stands after it" if above in self.places else "is not described"
-                yield self.mistake(("places", n, "path"), "place-above", f"the place above, {above}, {told}",
-                                   did_you_mean(above, self.places) if above not in self.places else "write it before this one")
+                yield self.mistake(
+                    ("places", n, "path"),
+                    "place-above",
+                    f"the place above, {above}, {told}",
+                    did_you_mean(above, self.places) if above not in self.places else "write it before this one",
+                )
             before.add(place["path"])
 
     def rights(self) -> Iterator[Mistake]:
@@ -141,8 +171,11 @@ class _Tenant:
             yield from self.unknown(("grants", n, "role"), "role", grant["role"], self.roles)
             yield from self.unknown(("grants", n, "to"), "principal", grant["to"], [*self.accounts, *self.teams, *self.clients])
             at = grant["at"]
-            yield from self.unknown(("grants", n, "at"), "account", at[1:], self.accounts) if at.startswith("@") else \
-                self.unknown(("grants", n, "at"), "place", at, self.places)
+            yield from (
+                self.unknown(("grants", n, "at"), "account", at[1:], self.accounts)
+                if at.startswith("@")
+                else self.unknown(("grants", n, "at"), "place", at, self.places)
+            )
         for n, delegation in enumerate(self.each("delegations")):
             yield from self.unknown(("delegations", n, "to"), "principal", delegation["to"], [*self.accounts, *self.clients])
             for i, scope in enumerate(delegation["scopes"]):
@@ -159,8 +192,9 @@ class _Tenant:
         for n, workload in enumerate(self.each("workloads")):
             yield from self.unknown(("workloads", n, "account"), "local account", workload.get("account", "default"), locals_)
             for i, group in enumerate(workload.get("groups", [])):
-                yield from self.unknown(("workloads", n, "groups", i), "machine group", group,
-                                        [g["name"] for g in self.each("machine_groups")])
+                yield from self.unknown(
+                    ("workloads", n, "groups", i), "machine group", group, [g["name"] for g in self.each("machine_groups")]
+                )
         for n, credential in enumerate(self.each("credentials")):
             yield from self.unknown(("credentials", n, "of"), "account", credential["of"], self.accounts)
             for i, limit in enumerate(credential.get("limits", [])):
@@ -192,15 +226,23 @@ class _Tenant:
             for i, name in enumerate(rule.get("exempt", [])):
                 yield from self.unknown(("sign_in_rules", n, "exempt", i), "account", name, self.accounts)
             if not (rule.get("everyone") or rule.get("targets")):
-                yield self.mistake(("sign_in_rules", n), "rule-nobody", f"the rule {rule['name']} is for nobody",
-                                   "add `everyone: true`, or `targets`")
+                yield self.mistake(
+                    ("sign_in_rules", n),
+                    "rule-nobody",
+                    f"the rule {rule['name']} is for nobody",
+                    "add `everyone: true`, or `targets`",
+                )
         for n, licence in enumerate(self.each("licences")):
             holders = licence.get("holders", [])
             for i, holder in enumerate(holders):
                 yield from self.unknown(("licences", n, "holders", i), "account", holder, self.accounts)
             if licence.get("kind", "per-user") == "per-user" and len(holders) > licence.get("total", 0):
-                yield self.mistake(("licences", n, "holders"), "licence-short", f"{len(holders)} hold it, and there are "
-                                   f"{licence.get('total', 0)}", "raise `total`")
+                yield self.mistake(
+                    ("licences", n, "holders"),
+                    "licence-short",
+                    f"{len(holders)} hold it, and there are {licence.get('total', 0)}",
+                    "raise `total`",
+                )
 
     def types(self) -> Iterator[Mistake]:
         """What is said about resource types, and about other tenants."""
@@ -208,15 +250,23 @@ class _Tenant:
         spots = list[tuple[Spot, str]]()
         spots += [(("without", n), name) for n, name in enumerate(self.described.get("without", []))]
         spots += [(("slow", name), name) for name in self.described.get("slow", {})]
-        spots += [(("preconditions", n, "types", i), name) for n, p in enumerate(self.each("preconditions"))
-                  for i, name in enumerate(p.get("types", []))]
+        spots += [
+            (("preconditions", n, "types", i), name)
+            for n, p in enumerate(self.each("preconditions"))
+            for i, name in enumerate(p.get("types", []))
+        ]
         for spot, name in spots:
             yield from self.unknown(spot, "resource type", name, kinds)
         for n, other in enumerate(self.described.get("organisations", [])):
             if "://" not in other:
-                yield from self.unknown(("organisations", n), "neighbour", other, [
-                    t for t in self.document.data["tenants"] if t != self.name])
+                yield from self.unknown(
+                    ("organisations", n), "neighbour", other, [t for t in self.document.data["tenants"] if t != self.name]
+                )
         lives = self.described.get("accounts_live_in")
         if lives and lives not in (found := [p.get("kind") or "" for p in self.each("places")]):
-            yield self.mistake(("accounts_live_in",), "kind-unknown", f"{self.name} has no place of the kind {lives!r}",
-                               did_you_mean(lives, found))
+            yield self.mistake(
+                ("accounts_live_in",),
+                "kind-unknown",
+                f"{self.name} has no place of the kind {lives!r}",
+                did_you_mean(lives, found),
+            )

@@ -66,8 +66,9 @@ class Permission(Section):
     licence: Text | None = Field(None, description="The licence that the principal has to hold")
     located: bool = Field(False, description="True: principal and place must have one location")
     needs: list[Needed] = []
-    takes: list[Literal["key-pair", "certificate", "api-token", "shared-secret", "password", "trust", "delegation",
-                        "signing"]] = Field([], description="With which kinds of sign-in it is taken; none: all")
+    takes: list[
+        Literal["key-pair", "certificate", "api-token", "shared-secret", "password", "trust", "delegation", "signing"]
+    ] = Field([], description="With which kinds of sign-in it is taken; none: all")
     checked: str | None = Field(None, description="The day on which that was looked at last")
 
 
@@ -298,7 +299,8 @@ class Tenant(Section):
     accounts_drafted: bool = Field(False, description="Accounts are born as drafts")
     credential_kinds: list[Literal["key-pair", "certificate", "api-token", "shared-secret", "password"]] | None = None
     assertion_algorithms: list[Literal["Ed25519", "EdDSA", "ES256", "RS256"]] | None = Field(
-        None, description="By which assertions may be signed; none: by all of them")
+        None, description="By which assertions may be signed; none: by all of them"
+    )
     limits_compulsory: bool = Field(False, description="A token must be narrowed, and end")
     tokens_outlive: bool = Field(False, description="Access tokens of somebody who was deleted go on until their end")
     registrations_rotate: bool = Field(False, description="An update of a registration gives a new token and secret (RFC 7592)")

@@ -17,16 +17,36 @@ NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
 CALL = re.compile(r"(GET|POST|PUT|PATCH|DELETE) /[^\s{}]*\{place\}[^\s{}]*\Z")
 NEEDED = re.compile(r"[^\s@]+@[^\s@]+\Z")
 PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
-POWERS = ("look", "accounts", "teams", "places", "roles", "grants", "credentials", "clients", "consents", "rules", "licences",
-          "trusts", "delegations", "workloads", "machines", "secrets", "tenant")
+POWERS = (
+    "look",
+    "accounts",
+    "teams",
+    "places",
+    "roles",
+    "grants",
+    "credentials",
+    "clients",
+    "consents",
+    "rules",
+    "licences",
+    "trusts",
+    "delegations",
+    "workloads",
+    "machines",
+    "secrets",
+    "tenant",
+)
 
 
 def known_powers(value: Any) -> Any:
     if value == "all" or (isinstance(value, list) and all(v in POWERS for v in value)):
         return value
     odd = next((v for v in value if v not in POWERS), value) if isinstance(value, list) else value
-    raise wrong("power-unknown", f"{odd!r} is no power" if isinstance(odd, str) else "this is no list of powers",
-                did_you_mean(str(odd), (*POWERS, "all")) or f"write `all`, or a list of {', '.join(POWERS)}")
+    raise wrong(
+        "power-unknown",
+        f"{odd!r} is no power" if isinstance(odd, str) else "this is no list of powers",
+        did_you_mean(str(odd), (*POWERS, "all")) or f"write `all`, or a list of {', '.join(POWERS)}",
+    )
 
 
 def _whole(value: Any) -> Any:
@@ -52,10 +72,16 @@ def _network(value: Any) -> Any:
 Count = Annotated[int, BeforeValidator(_whole)]
 Seconds = Annotated[float, BeforeValidator(_seconds)]
 Text = Annotated[str, Field(min_length=1)]
-Named = Annotated[str, by_pattern(NAME, "name", "a name", "use small letters, digits and dashes"),
-                  text_schema(pattern=NAME.pattern[:-2] + "$")]
-PlacePath = Annotated[str, by_pattern(PATH, "path", "a place", "write segments with slashes between, from the root"),
-                      text_schema(pattern=PATH.pattern[:-2] + "$")]
+Named = Annotated[
+    str,
+    by_pattern(NAME, "name", "a name", "use small letters, digits and dashes"),
+    text_schema(pattern=NAME.pattern[:-2] + "$"),
+]
+PlacePath = Annotated[
+    str,
+    by_pattern(PATH, "path", "a place", "write segments with slashes between, from the root"),
+    text_schema(pattern=PATH.pattern[:-2] + "$"),
+]
 Needed = Annotated[str, by_pattern(NEEDED, "needs", "a right at a kind of place", "write it like `query.run@project`")]
 Network = Annotated[str, BeforeValidator(_network), text_schema(examples=["192.0.2.0/24"])]
 Class = Literal["looks", "changes-data", "manages", "administers"]

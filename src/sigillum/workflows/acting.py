@@ -49,15 +49,21 @@ class Acted(NamedTuple):
         """The first line of what is printed."""
         lent = f", by {self.loan.uid}" if self.loan is not None else ""
         through = f", through {', '.join(self.chain[1:-1])}" if len(self.chain) > 2 else ""
-        return (f"acting as {self.chain[-1]} of {self.tenant.address.name} until {format_instant(self.until)}, "
-                f"as {self.chain[0]}{through}{lent}")
+        return (
+            f"acting as {self.chain[-1]} of {self.tenant.address.name} until {format_instant(self.until)}, "
+            f"as {self.chain[0]}{through}{lent}"
+        )
 
     def given(self) -> Given:
         """What a program needs for it."""
         token = self.signed_in.token
         life = self.signed_in.lives_seconds or USUAL_LIFE_SECONDS
-        return Given(self.chain[-1], {"TOKEN": token, "HEADER": Secret(f"Authorization: {self.signed_in.header()}")},
-                     {"TENANT": self.tenant.address.address}, max(life * 2 / 3, 1.0))
+        return Given(
+            self.chain[-1],
+            {"TOKEN": token, "HEADER": Secret(f"Authorization: {self.signed_in.header()}")},
+            {"TENANT": self.tenant.address.address},
+            max(life * 2 / 3, 1.0),
+        )
 
 
 def act(office: Office, wish: ActingWish) -> Acted:
@@ -67,8 +73,11 @@ def act(office: Office, wish: ActingWish) -> Acted:
     if any(s.tenant is not tenant or s.record.kind is not ACCOUNT for s in subjects):
         raise UsageError("only accounts of one tenant are acted as", where="--as", mend="name accounts, and --tenant")
     if not isinstance(tenant, Acting) or not tenant.profile.acting:
-        raise UsageError(f"at {tenant.address.name} nobody acts as somebody else", where="--as",
-                         mend="sign in with a credential of it, or with a trust")
+        raise UsageError(
+            f"at {tenant.address.name} nobody acts as somebody else",
+            where="--as",
+            mend="sign in with a credential of it, or with a trust",
+        )
     actor = tenant.profile.administrator or tenant.address.admin
     signed_in, loan, names = None, None, [str(s.record.value("name")) for s in subjects]
     for number, one in enumerate(subjects):
@@ -91,21 +100,30 @@ def act(office: Office, wish: ActingWish) -> Acted:
 def _missing(tenant: Tenant, actor: str, name: str, *, lendable: bool) -> RefusedError:
     where = tenant.address.name
     more = "; --lend 10m --because WHY lends it that right" if lendable else ""
-    return RefusedError(f"{actor} may not act as {name}", where=where,
-                        mend=f"`sigillum explain {actor} {tenant.profile.acting} @{name} --tenant {where}` says why{more}")
+    return RefusedError(
+        f"{actor} may not act as {name}",
+        where=where,
+        mend=f"`sigillum explain {actor} {tenant.profile.acting} @{name} --tenant {where}` says why{more}",
+    )
 
 
 def _lent(office: Office, tenant: Tenant, actor: str, name: str, wish: ActingWish) -> Loan:
     """The right to act, for a while: with an end that lies in the tenant, or not at all. Raises UsageError, ..."""
     where = tenant.address.name
     if not tenant.profile.ends_grants:
-        raise UsageError(f"{where} ends no right by itself, so nobody could promise that this one ends", where="--lend",
-                         mend="have the right granted by a charter, and ended by it")
+        raise UsageError(
+            f"{where} ends no right by itself, so nobody could promise that this one ends",
+            where="--lend",
+            mend="have the right granted by a charter, and ended by it",
+        )
     try:
         lookup.principal(tenant, actor)
     except lookup.NobodyError as problem:
-        raise SomebodyError(f"{actor} is an administrator of {where}, and nobody in its directory: no role can be lent to it",
-                            where=where, mend="act with an administrator who has an account there") from problem
+        raise SomebodyError(
+            f"{actor} is an administrator of {where}, and nobody in its directory: no role can be lent to it",
+            where=where,
+            mend="act with an administrator who has an account there",
+        ) from problem
     proposal = propose(office, LoanWish(_role(tenant), f"@{name}", actor, wish.because, wish.lend_seconds, None, where))
     refused = next((o for o in proposal.objections if o.refuse), None)
     if refused is not None:
@@ -120,11 +138,15 @@ def _lent(office: Office, tenant: Tenant, actor: str, name: str, wish: ActingWis
 def _role(tenant: Tenant) -> str:
     """The narrowest role by which one acts as a principal. Raises SomebodyError."""
     query = Query[Role](ROLE, "all")
-    found: list[Record[Any]] = [r for r in tenant.facts([query])[query].records
-                                if any(p == tenant.profile.acting for p, _ in r.body.permissions)]
+    found: list[Record[Any]] = [
+        r for r in tenant.facts([query])[query].records if any(p == tenant.profile.acting for p, _ in r.body.permissions)
+    ]
     if not found:
-        raise SomebodyError(f"no role of {tenant.address.name} lets anybody act as somebody else", where=tenant.address.name,
-                            mend=f"ask its owner for one with {tenant.profile.acting}")
+        raise SomebodyError(
+            f"no role of {tenant.address.name} lets anybody act as somebody else",
+            where=tenant.address.name,
+            mend=f"ask its owner for one with {tenant.profile.acting}",
+        )
     return str(min(found, key=lambda r: (len(r.body.permissions), r.body.name)).body.name)
 
 
@@ -140,6 +162,7 @@ def _felt(office: Office, tenant: Tenant, principal: str) -> SignedIn:
         except RefusedError as problem:
             last.append(problem)
             return None
+
     patience = Patience(settings.timeout_seconds, settings.wait_seconds, settings.pause, nothing, settings.go_on)
     found, _ = patience.until(look, most + settings.timeout_seconds, lambda waited: "")
     if found is None:

@@ -54,14 +54,20 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
     tenants, address = office.workspace.file.tenants, request.tenant.rstrip("/")
     name = next((n for n, t in tenants.items() if t.address.rstrip("/") == address), None)
     if name is None:
-        raise SomebodyError(f"this workspace does not know the tenant {request.tenant}", where=str(path),
-                            mend="add it with `sigillum tenant add`")
+        raise SomebodyError(
+            f"this workspace does not know the tenant {request.tenant}",
+            where=str(path),
+            mend="add it with `sigillum tenant add`",
+        )
     hands = [h for h in office.tenants.hands(name) if h.here]
     power = KINDS[request.thing].power  # what it takes, and not what the request says of that
     able = next((h for h in hands if h.can(power)), None)
     if able is None:
-        raise SomebodyError(f"nobody here has the power `{power}` at {name} either", where=str(path),
-                            mend="hand the file on to somebody who does")
+        raise SomebodyError(
+            f"nobody here has the power `{power}` at {name} either",
+            where=str(path),
+            mend="hand the file on to somebody who does",
+        )
     tenant = office.tenants.reach(name)
     facts = tenant.facts(requests.queries(request)).values()
     records = tuple(r for f in facts for r in f.records)
@@ -72,9 +78,17 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
     step = replace(requests.step_of(request, name, version), by="" if able is hands[0] else able.name)
     stands = requests.fulfilled(request, records, tenant.profile.carried(KINDS[request.thing]))
     means = _means(tenant, request)
-    return Answering(request, name, able.name, signer_words(office, signer.key_id), signer.key_id,
-                     signer.key_id in office.trusted(known, ours=True),
-                     stands, step, means)
+    return Answering(
+        request,
+        name,
+        able.name,
+        signer_words(office, signer.key_id),
+        signer.key_id,
+        signer.key_id in office.trusted(known, ours=True),
+        stands,
+        step,
+        means,
+    )
 
 
 def _means(tenant: Tenant, request: Request) -> tuple[tuple[str, str, str], ...]:
@@ -86,8 +100,11 @@ def _means(tenant: Tenant, request: Request) -> tuple[tuple[str, str, str], ...]
         records = [r for q in queries for r in facts[q].records]
         hidden = next((facts[q].unknown for q in queries if not facts[q].known), "")
         if hidden and not records:
-            raise SomebodyError(f"the {one.label} it names by {one.id} cannot be looked up: {hidden}", where=request.tenant,
-                                mend="ask with an administrator who may look")
+            raise SomebodyError(
+                f"the {one.label} it names by {one.id} cannot be looked up: {hidden}",
+                where=request.tenant,
+                mend="ask with an administrator who may look",
+            )
         if not records and one.label == "about" and request.do in (requests.END, requests.TAKE):
             continue  # it has ended already
         out.append((one.label, one.id, requests.standing_for(one, records)))
@@ -105,9 +122,20 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
     with ledger.claim(CLAIM, 0.0):
         identity = found.stands.id if isinstance(found.stands, Record) else found.request.id
         if not found.stands:
-            ledger.append([Fresh(history.RECEIVED, uid, {
-                "about": found.request.about, "charter": found.request.charter, "tenant": found.tenant,
-                "digest": found.request.digest})])
+            ledger.append(
+                [
+                    Fresh(
+                        history.RECEIVED,
+                        uid,
+                        {
+                            "about": found.request.about,
+                            "charter": found.request.charter,
+                            "tenant": found.tenant,
+                            "digest": found.request.digest,
+                        },
+                    )
+                ]
+            )
             state = fold(ledger.entries(uid), uid)
             ports = office.ports(uid, found.request.charter, nothing, nothing, nothing)
             Carrying(ports, state).run(Outline(uid, (found.step,)), results.append)
@@ -116,10 +144,23 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
             identity = str(results[0].yields.get("id") or identity)
         receipt = path.with_name(path.stem + ".receipt.json")
         tenant = office.tenants.reach(found.tenant)
-        put(receipt, signed.sign({
-            "kind": RECEIPT, "request": found.request.digest, "do": found.request.do, "about": found.request.about,
-            "made": not found.stands, "id": identity, "tenant": found.request.tenant, "by": found.hand,
-            "at": format_instant(time_of(tenant))}, office.books.signing_key()))
+        put(
+            receipt,
+            signed.sign(
+                {
+                    "kind": RECEIPT,
+                    "request": found.request.digest,
+                    "do": found.request.do,
+                    "about": found.request.about,
+                    "made": not found.stands,
+                    "id": identity,
+                    "tenant": found.request.tenant,
+                    "by": found.hand,
+                    "at": format_instant(time_of(tenant)),
+                },
+                office.books.signing_key(),
+            ),
+        )
         return receipt, results
 
 
@@ -133,16 +174,37 @@ def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> t
     if request.do != requests.TELL:
         raise UsageError("it asks for something to be done, not told", where=str(path), mend="leave --value out")
     if signer.key_id not in office.trusted(known, ours=True):
-        raise SomebodyError(f"the request is {signer_words(office, signer.key_id)}", where=str(path),
-                            mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`")
+        raise SomebodyError(
+            f"the request is {signer_words(office, signer.key_id)}",
+            where=str(path),
+            mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`",
+        )
     form = str(request.values.get("form", ""))
     if not fits(value, form):
-        raise UsageError(f"{value!r} does not look as it has to{f': {form}' if form else ''}", where="--value",
-                         mend="it is one line of text, and fits the form whole")
+        raise UsageError(
+            f"{value!r} does not look as it has to{f': {form}' if form else ''}",
+            where="--value",
+            mend="it is one line of text, and fits the form whole",
+        )
     receipt = path.with_name(path.stem + ".receipt.json")
-    put(receipt, signed.sign({"kind": RECEIPT, "request": request.digest, "do": request.do, "about": request.about,
-                              "made": False, "id": "", "tenant": request.tenant, "by": writer_name(), "value": value,
-                              "at": format_instant(whole_second(datetime.now(UTC)))}, office.books.signing_key()))
+    put(
+        receipt,
+        signed.sign(
+            {
+                "kind": RECEIPT,
+                "request": request.digest,
+                "do": request.do,
+                "about": request.about,
+                "made": False,
+                "id": "",
+                "tenant": request.tenant,
+                "by": writer_name(),
+                "value": value,
+                "at": format_instant(whole_second(datetime.now(UTC))),
+            },
+            office.books.signing_key(),
+        ),
+    )
     return request, receipt
 
 

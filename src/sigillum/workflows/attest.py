@@ -50,16 +50,32 @@ def attest(office: Office, charter_name: str, folders: Iterable[Path]) -> Attest
     principal = principal_of(office, charter, state)
     looked = [
         Looked("the charter", tuple(f"{c.name} ({c.kind})" for c in charter.credentials), "it asks for no credential"),
-        Looked("the ledger", tuple(f"generation {g.number} of {mark.get('name')}" for mark, all_ in state.generations.items()
-                                   for g in all_ if g.kind == CREDENTIAL.name and g.live),
-               "no credential that was begun for it has not ended; `ledger verify` shows that the record is whole"),
+        Looked(
+            "the ledger",
+            tuple(
+                f"generation {g.number} of {mark.get('name')}"
+                for mark, all_ in state.generations.items()
+                for g in all_
+                if g.kind == CREDENTIAL.name and g.live
+            ),
+            "no credential that was begun for it has not ended; `ledger verify` shows that the record is whole",
+        ),
         _shown(office, charter, principal),
-        Looked("this workspace's private folder", tuple(office.keepings.of(uid).names()) if uid else (),
-               "nothing is kept there for it"),
-        _lying(office, charter, [office.workspace.folder, *folders])]
+        Looked(
+            "this workspace's private folder",
+            tuple(office.keepings.of(uid).names()) if uid else (),
+            "nothing is kept there for it",
+        ),
+        _lying(office, charter, [office.workspace.folder, *folders]),
+    ]
     if charter.signing is not None:
-        looked.append(Looked(f"the signing service of {charter.tenant}", (), "it signs, with keys that it gives to nobody: its "
-                             "interface has no call that would"))
+        looked.append(
+            Looked(
+                f"the signing service of {charter.tenant}",
+                (),
+                "it signs, with keys that it gives to nobody: its interface has no call that would",
+            )
+        )
     instead = tuple(other.words for other in others(tenant, charter, state, principal)) if principal else ()
     return Attested(charter, whole_second(office.tenants.now(charter.tenant)), tuple(looked), instead)
 

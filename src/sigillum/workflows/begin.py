@@ -64,8 +64,9 @@ class Begun:
 def init(folder: Path, owner: str = "") -> Begun:
     """Make a workspace in `folder`. Raises FileError where one is there, MachineError."""
     if (folder / FILE).exists():
-        raise FileError("there is a workspace already", where=str(folder / FILE),
-                        mend="work in it, or begin another one in another folder")
+        raise FileError(
+            "there is a workspace already", where=str(folder / FILE), mend="work in it, or begin another one in another folder"
+        )
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in ("charters", "requests"):
@@ -83,8 +84,9 @@ def init(folder: Path, owner: str = "") -> Begun:
         if not (folder / ".gitignore").exists():
             _write(folder / ".gitignore", f"{PRIVATE}/\n")
     except OSError as problem:
-        raise MachineError(f"the workspace cannot be made: {problem.strerror}", where=str(folder),
-                           mend="choose a folder that you may write to") from problem
+        raise MachineError(
+            f"the workspace cannot be made: {problem.strerror}", where=str(folder), mend="choose a folder that you may write to"
+        ) from problem
     return Begun(folder, uid, key.key_id)
 
 
@@ -95,6 +97,7 @@ def example(folder: Path) -> tuple[list[str], list[str]]:
     """
     from datetime import UTC, datetime
     from importlib.resources import files
+
     brought, there, today = list[str](), list[str](), datetime.now(UTC).date().isoformat()
     source = Path(str(files("sigillum").joinpath("example")))
     try:
@@ -113,8 +116,11 @@ def example(folder: Path) -> tuple[list[str], list[str]]:
         if not load(folder).consumers:
             _write(folder / FILE, text.replace("\ntenants:", f"\n{consumers}\ntenants:", 1))
     except OSError as problem:
-        raise MachineError(f"the example cannot be brought: {problem.strerror}", where=str(folder),
-                           mend="choose a folder that you may write to") from problem
+        raise MachineError(
+            f"the example cannot be brought: {problem.strerror}",
+            where=str(folder),
+            mend="choose a folder that you may write to",
+        ) from problem
     return brought, there
 
 
@@ -135,19 +141,22 @@ def write_new(path: Path, shown: str, text: str) -> None:
 def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, Any]) -> Header:
     """Reach a tenant and write it into sigillum.yaml. Raises UsageError, FileError, UnreachableError, RefusedError."""
     if not CHARTER_NAME.match(name):
-        raise UsageError(f"{name!r} cannot be a tenant's name", where="tenant add",
-                         mend="use small letters, digits and dashes")
+        raise UsageError(f"{name!r} cannot be a tenant's name", where="tenant add", mend="use small letters, digits and dashes")
     if section.get("driver") != "postgresql":  # which judges its addresses itself
         origin_of(section["address"])
     by_hand = section.get("driver") == "by-hand"
     if "token" not in section["admin"] and not by_hand:
         raise UsageError("it is not said where the administrator's token is", where="--token", mend=f"write {WAYS}")
     if "token" in section["admin"] and not is_reference(section["admin"]["token"]):
-        raise UsageError("the token must be a reference, never the secret itself", where="--token",
-                         mend=f"write {WAYS}, and replace the secret, since your shell may remember it")
+        raise UsageError(
+            "the token must be a reference, never the secret itself",
+            where="--token",
+            mend=f"write {WAYS}, and replace the secret, since your shell may remember it",
+        )
     if name in load(folder).file.tenants:
-        raise FileError(f"the tenant {name} is there already", where=FILE,
-                        mend="change its entry in sigillum.yaml, or choose another name")
+        raise FileError(
+            f"the tenant {name} is there already", where=FILE, mend="change its entry in sigillum.yaml, or choose another name"
+        )
     yaml = _yaml()
     document = yaml.load(read_text(folder / FILE, FILE))
     tenants = document.get("tenants")
@@ -159,6 +168,7 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
         out = io.StringIO()
         yaml.dump(document, out)
         return out.getvalue()
+
     header, said = _reach(settings, folder, name, text())
     if "stage" not in section and said:
         tenants[name].insert(1, "stage", said)
@@ -168,8 +178,11 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
 
 def follow_clocks(office: Office, address: str) -> tuple[list[str], list[str]]:
     """Write `clock: tenant` at the tenants at the origin of this address: those that did not say it, and all of them."""
-    ours = [n for n, t in office.workspace.file.tenants.items() if address and t.driver == "open" and (
-        origin_of(t.address) == origin_of(address))]
+    ours = [
+        n
+        for n, t in office.workspace.file.tenants.items()
+        if address and t.driver == "open" and (origin_of(t.address) == origin_of(address))
+    ]
     fresh = [n for n in ours if office.workspace.file.tenants[n].clock != "tenant"]
     if fresh:
         path = office.workspace.folder / FILE
@@ -194,6 +207,7 @@ def _reach(settings: Settings, folder: Path, name: str, text: str) -> tuple[Head
     from sigillum.charters.workspace import Workspace, WorkspaceFile
     from sigillum.reading.document import parse
     from sigillum.reading.models import validate
+
     office = Office.of(settings, Workspace(folder, validate(WorkspaceFile, parse(text, FILE))))
     tenant = office.tenants.reach(name)
     if tenant.address.driver == "dialect":  # one look shows whether it answers, and knows the token

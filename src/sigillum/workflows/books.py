@@ -58,6 +58,7 @@ class Books:
 
         from sigillum.core.records.chain import signed_head
         from sigillum.keeping.private import write_private
+
         head = ledger.head()
         if head != self._checkpoint:
             write_private(self._workspace.checkpoint, json.dumps(signed_head(head, self.signing_key()), indent=1) + "\n")
@@ -76,14 +77,21 @@ class Books:
                 self._ledger = None
             if self._ledger is None:
                 from sigillum.ledger.sqlite import SqliteLedger
+
                 if not self.there:
-                    raise MachineError("there is no ledger here", where=str(self._workspace.ledger),
-                                       mend="bring `.sigillum/` from where the workspace was begun; "
-                                            "without it only looking is possible")
+                    raise MachineError(
+                        "there is no ledger here",
+                        where=str(self._workspace.ledger),
+                        mend="bring `.sigillum/` from where the workspace was begun; without it only looking is possible",
+                    )
                 key = self.signing_key() if write else None
                 ledger = SqliteLedger(
-                    self._workspace.ledger, self._workspace.file.workspace, writer_name(),
-                    key.key_id if key else "", key.sign if key else None)
+                    self._workspace.ledger,
+                    self._workspace.file.workspace,
+                    writer_name(),
+                    key.key_id if key else "",
+                    key.sign if key else None,
+                )
                 if key is not None:
                     self._fit_to_write(ledger, key)
                 self._ledger = ledger
@@ -101,14 +109,18 @@ class Books:
         wrong = wrong or self._broken(ledger)
         if wrong:
             ledger.close()
-            raise MachineError(f"nothing is written to the ledger: {wrong}", where=str(self._workspace.ledger),
-                               mend="run `sigillum ledger verify`; restore `.sigillum/` from a copy")
+            raise MachineError(
+                f"nothing is written to the ledger: {wrong}",
+                where=str(self._workspace.ledger),
+                mend="run `sigillum ledger verify`; restore `.sigillum/` from a copy",
+            )
 
     def _broken(self, ledger: Ledger) -> str:
         """What is wrong with the chain since its last checkpoint, in a few words; nothing where it holds."""
         from sigillum.core.records.chain import check, compare_heads, read_head
         from sigillum.core.values.outside import json_of
         from sigillum.keys.ledgerkey import verifier
+
         verify, kept, path = verifier(self._workspace.file.ledger_key), None, self._workspace.checkpoint
         if path.exists():
             try:
@@ -127,6 +139,7 @@ class Books:
         """The key that signs what this workspace writes. Raises MachineError where it is missing, open to others, or no key."""
         from sigillum.keeping.private import read_private_json
         from sigillum.keys.ledgerkey import LedgerKey
+
         path = self._workspace.signing_key
         return LedgerKey.of(read_private_json(path), str(path))
 
@@ -134,6 +147,7 @@ class Books:
     def history(self, charter: str) -> tuple[str, History]:
         """The charter's uid (empty where it was never enacted) and what the ledger says of it."""
         from sigillum.core.records.history import History, fold
+
         if not self.there:
             return "", History(ledger=False)
         ledger = self.ledger()
@@ -143,6 +157,7 @@ class Books:
     def answers(self, charter: str) -> dict[str, str]:
         """What somebody else told for a charter: the newest answer to each question."""
         from sigillum.core.records.history import TOLD
+
         uid = self.ledger().uid_of(charter) if self.there else None
         return {str(e.body["name"]): str(e.body["value"]) for e in self.ledger().entries(uid, kind=TOLD)} if uid else {}
 
@@ -152,6 +167,7 @@ class Books:
 
         from sigillum.core.records.history import KNOWN
         from sigillum.ledger.port import Fresh
+
         ledger = self.ledger(write=True)
         uid = ledger.uid_of(charter)
         if uid is None:
@@ -163,6 +179,7 @@ class Books:
     def names(self) -> dict[str, str]:
         """The charters' names of today, by their uid."""
         from sigillum.core.records.books import NAME
+
         return {uid: name for name, uid in self.ledger().rows(NAME).items()}
 
     def has_charter(self, name: str) -> bool:
@@ -181,6 +198,7 @@ class Books:
     def stream_of(self, tenant: str, kind: Kind[Any], identity: str) -> str:
         """In whose stream the ledger says that a thing was made; empty where in none."""
         from sigillum.core.records.books import THING, thing
+
         return self._row(THING, thing(tenant, kind.name, identity))
 
     def _maker(self, tenant: str, identity: str) -> tuple[str, Charter | None]:
@@ -202,13 +220,15 @@ class Books:
     def expected(self, tenant: str, identity: str) -> Expected | None:
         """What the charter that made a principal says it cannot do in that principal's tenant; None where none did."""
         from sigillum.core.facets.seen import Expected
+
         name, charter = self._maker(tenant, identity)
         if not name:
             return None
         if charter is None:
             return Expected(name, unread="its file has mistakes")
-        return Expected(name, tuple(p for p in charter.part(tenant).proofs if not p.allowed),
-                        tuple(c.limits for c in charter.credentials))
+        return Expected(
+            name, tuple(p for p in charter.part(tenant).proofs if not p.allowed), tuple(c.limits for c in charter.credentials)
+        )
 
     def orphans(self) -> list[Orphan]:
         """Charters whose file is gone, with what they made and nobody has ended, and what is still asked for them."""
@@ -217,6 +237,7 @@ class Books:
         from sigillum.core.facets.registry import words
         from sigillum.core.records.history import State
         from sigillum.core.undertakings.requests import REQUESTS
+
         known, open_ = files.names(self._workspace), self.begun(REQUESTS)
         out = list[Orphan]()
         for uid, name in sorted(self.names().items(), key=lambda item: item[1]):
@@ -234,13 +255,21 @@ class Books:
     def lent(self, mark: str) -> bool:
         """Is this the externalId of a loan's grant?"""
         from sigillum.core.records.books import LOAN
+
         return bool(mark) and bool(self._row(LOAN, mark))
 
     def lends(self, tenant: str, identity: str) -> str:
         """The number of the open loan whose grant has this id; empty where none has."""
         from sigillum.core.undertakings.loans import LOANS
-        return next((loan.number for loan in self.begun(LOANS)
-                     if loan.generation is not None and (loan.tenant, loan.generation.id) == (tenant, identity)), "")
+
+        return next(
+            (
+                loan.number
+                for loan in self.begun(LOANS)
+                if loan.generation is not None and (loan.tenant, loan.generation.id) == (tenant, identity)
+            ),
+            "",
+        )
 
     def _row(self, what: str, key: str) -> str:
         return (self.ledger().book(what, key) if self.there else None) or ""
@@ -251,6 +280,7 @@ class Books:
         if not self.there:
             return []
         from sigillum.core.records.books import open_
+
         ledger = self.ledger()
         still = ledger.rows(open_(sort.name))
         streams = [e.charter for e in ledger.entries(kind=sort.begins)] if ended else still.values()
@@ -259,6 +289,7 @@ class Books:
     def about(self, sort: Undertaking[S], principal: str) -> list[S]:
         """The undertakings of one sort, open or ended, that are about a principal."""
         from sigillum.core.records.books import about
+
         return self._read(sort, self.ledger().rows(about(sort.name, principal)).values()) if self.there else []
 
     def again(self, sort: Undertaking[S], one: S) -> S:
@@ -274,6 +305,7 @@ class Books:
 def writer_name() -> str:
     """Who writes: the user's name on this machine."""
     import getpass
+
     try:
         return getpass.getuser()
     except (KeyError, OSError):

@@ -32,9 +32,13 @@ from .undertakings import carry_out
 from .ways import bearer_of
 
 UNKNOWN, SERVICE = Cause.PERSON_UNKNOWN.value, Cause.SERVICE_OFF.value
-MEANINGS = {NO_DELEGATION: "it may act for nobody here", SCOPE: "this scope is not among those that it may use",
-            UNKNOWN: "the directory knows nobody of that name", OUTSIDE: "this person is not among those whom it may act for",
-            SERVICE: "the token was given, and the call with it is refused: is the service on for that person?"}
+MEANINGS = {
+    NO_DELEGATION: "it may act for nobody here",
+    SCOPE: "this scope is not among those that it may use",
+    UNKNOWN: "the directory knows nobody of that name",
+    OUTSIDE: "this person is not among those whom it may act for",
+    SERVICE: "the token was given, and the call with it is refused: is the service on for that person?",
+}
 
 
 class Asked(NamedTuple):
@@ -126,10 +130,20 @@ def _judged(one: Asked, asked: list[Asked], cause: str) -> Result:
         told = one.said if allowed or not cause else f"{cause}: {MEANINGS[cause]}"
         return judge(one.proof, Manner.TRIED, Trial(allowed, told))
     if not cause:
-        return Result(one.proof, Manner.TRIED, None, "not shown: by what is known it should be let in, or nothing that differs "
-                      "in one point was let in beside it")
-    pair = next((a.proof for a in asked if a.token and (a.proof.person == one.proof.person) != (
-        a.proof.permission == one.proof.permission)), None)
+        return Result(
+            one.proof,
+            Manner.TRIED,
+            None,
+            "not shown: by what is known it should be let in, or nothing that differs in one point was let in beside it",
+        )
+    pair = next(
+        (
+            a.proof
+            for a in asked
+            if a.token and (a.proof.person == one.proof.person) != (a.proof.permission == one.proof.permission)
+        ),
+        None,
+    )
     beside = f"; shown beside it: {pair.words()}" if pair is not None else ""
     return Result(one.proof, Manner.TRIED, True, f"{cause}: {MEANINGS[cause]}{beside}")
 
@@ -150,16 +164,25 @@ def listed(office: Office, tenant_name: str) -> list[Listed]:
     tenant, query = office.tenants.reach(tenant_name), Query[Delegation](DELEGATION, "all")
     fact = tenant.facts([query])[query]
     if not fact.known:
-        raise SomebodyError(f"{tenant_name} shows no delegations: {fact.unknown}", where=tenant_name,
-                            mend="look with an administrator who may, or ask a domain administrator for the list")
+        raise SomebodyError(
+            f"{tenant_name} shows no delegations: {fact.unknown}",
+            where=tenant_name,
+            mend="look with an administrator who may, or ask a domain administrator for the list",
+        )
     wanted = _wanted(office, tenant_name)
     out = []
     for record in fact.records:
         body = record.body
         mine = wanted.get(body.principal_name, frozenset())
-        out.append(Listed(record.id, body.principal_name or body.principal,
-                          office.books.owner(tenant_name, DELEGATION, record.id), body,
-                          tuple(s for s in body.scopes if s not in mine)))
+        out.append(
+            Listed(
+                record.id,
+                body.principal_name or body.principal,
+                office.books.owner(tenant_name, DELEGATION, record.id),
+                body,
+                tuple(s for s in body.scopes if s not in mine),
+            )
+        )
     return sorted(out, key=lambda one: (one.name, one.delegation.domain))
 
 
@@ -190,8 +213,15 @@ def end(office: Office, tenant_name: str, one: Listed, because: str) -> None:
         raise SomebodyError(f"{one.owner} made it", where=tenant_name, mend="take it out of that charter, and enact that")
     uid = f"delegation-{one.id}"
     mark = Mark("delegation", tenant_name, (("id", one.id),))
-    step = Step(StepId(mark, 1, "end"), StepKind.END, f"delegation to {one.name} in {one.delegation.domain}",
-                EndChange(DELEGATION, one.id), (), DELEGATION.power, because)
+    step = Step(
+        StepId(mark, 1, "end"),
+        StepKind.END,
+        f"delegation to {one.name} in {one.delegation.domain}",
+        EndChange(DELEGATION, one.id),
+        (),
+        DELEGATION.power,
+        because,
+    )
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         try:
             results = list[StepResult]()

@@ -39,9 +39,12 @@ def from_principal(office: Office, name: str, tenant_name: str, principal: str) 
     path, tenant = free(office, name), office.tenants.reach(tenant_name)
     found = _found(tenant, principal)
     asked: dict[str, Query[Any]] = {
-        "teams": Query(TEAM, "member", found.principal), "grants": Query(GRANT, "principal", found.principal),
-        "credentials": Query(CREDENTIAL, "principal", found.record.id), "licences": Query(LICENCE, "all"),
-        "consents": Query(CONSENT, "principal", found.principal)}
+        "teams": Query(TEAM, "member", found.principal),
+        "grants": Query(GRANT, "principal", found.principal),
+        "credentials": Query(CREDENTIAL, "principal", found.record.id),
+        "licences": Query(LICENCE, "all"),
+        "consents": Query(CONSENT, "principal", found.principal),
+    }
     facts = tenant.facts(asked.values())
     body, shown = found.record.body, {n: facts[q] for n, q in asked.items()}
     lines = [f"charter: {name}", f"tenant: {tenant_name}"]
@@ -65,14 +68,20 @@ def _found(tenant: Tenant, name: str) -> Standing:
     facts = tenant.facts(queries)
     record = next((f.first for q in queries for f in [facts[q]] if f.first is not None), None)
     if record is None:
-        raise SomebodyError(f"{tenant.address.name} shows no account, team or client {name!r}", where=tenant.address.name,
-                            mend="give its name or principal id as the tenant has it")
+        raise SomebodyError(
+            f"{tenant.address.name} shows no account, team or client {name!r}",
+            where=tenant.address.name,
+            mend="give its name or principal id as the tenant has it",
+        )
     if record.kind is PRINCIPAL:
         principal, asked = record, Query(CLIENT, "client_id", record.body.client_id)
         record = tenant.facts([asked])[asked].first
         if record is None:
-            raise SomebodyError(f"{name!r} is a principal of a client whose registration is not shown",
-                                where=tenant.address.name, mend="describe it in the tenant where it is registered")
+            raise SomebodyError(
+                f"{name!r} is a principal of a client whose registration is not shown",
+                where=tenant.address.name,
+                mend="describe it in the tenant where it is registered",
+            )
         return Standing(record, principal.id, principal.body.client_id)
     if record.kind is CLIENT:
         of = Query(PRINCIPAL, "client_id", record.body.client_id)
@@ -134,8 +143,12 @@ def _permissions(fact: Fact[Consent], record: Record[Any]) -> list[str]:
     groups = dict[tuple[str, str, tuple[str, ...]], list[str]]()
     for api, scope, acts in record.body.requests:
         groups.setdefault((api, acts, tuple(only.get((api, scope, acts), ()))), []).append(scope)
-    lines = [f"  - {{api: {scalar(api)}, scopes: {listed(scopes)}, acts: {acts}"
-             + (f", only: {listed(places)}" if places else "") + "}" for (api, acts, places), scopes in groups.items()]
+    lines = [
+        f"  - {{api: {scalar(api)}, scopes: {listed(scopes)}, acts: {acts}"
+        + (f", only: {listed(places)}" if places else "")
+        + "}"
+        for (api, acts, places), scopes in groups.items()
+    ]
     return ["", "permissions:", *lines] if lines else []
 
 
@@ -144,9 +157,13 @@ def _grants(fact: Fact[Grant], of: Standing, tenant: Tenant) -> list[str]:
     own = [r.body for r in fact.records if not r.body.place.startswith("@") or r.body.place == f"@{of.principal}"]
     lines = ["", "grants:"] if own else []
     for grant in own:
-        parts: dict[str, Any] = {"role": grant.role, "at": "self" if grant.place.startswith("@") else grant.place,
-                                 "because": grant.reason or STANDS, "from": format_instant(grant.start) if grant.start else "",
-                                 "until": format_instant(grant.until) if grant.until else ""}
+        parts: dict[str, Any] = {
+            "role": grant.role,
+            "at": "self" if grant.place.startswith("@") else grant.place,
+            "because": grant.reason or STANDS,
+            "from": format_instant(grant.start) if grant.start else "",
+            "until": format_instant(grant.until) if grant.until else "",
+        }
         written = [f"{k}: {scalar(str(v))}" for k, v in parts.items() if v]
         rules = [f"{scalar(n)}: {listed(values)}" for n, values in grant.where]
         written += [f"where: {{{', '.join(rules)}}}"] if rules else []
@@ -164,8 +181,12 @@ def _credentials(fact: Fact[Credential]) -> list[str]:
         begun = held.start or datetime.now(UTC)
         ends = held.until or begun + timedelta(days=90)
         days = max(1, min(365, round((ends - begun).total_seconds() / DAY)))
-        lines += [f"  - name: {scalar(held.name)}", "    kind: key-pair", f"    lasts: {days}d",
-                  "    keep_in: holder          # its private half is with whoever uses it now"]
+        lines += [
+            f"  - name: {scalar(held.name)}",
+            "    kind: key-pair",
+            f"    lasts: {days}d",
+            "    keep_in: holder          # its private half is with whoever uses it now",
+        ]
         if held.limits:
             lines.append(f"    limits: {listed(held.limits)}")
     return [*(["", "credentials:", *lines] if lines else []), *(["", *elsewhere] if elsewhere else [])]

@@ -68,8 +68,9 @@ class Trial:
     def first(self, query: Query[Any]) -> Record[Any] | None:
         fact = self.tenant.facts([query])[query]
         if not fact.known:
-            raise RefusedError(fact.unknown, where=self.tenant.address.name,
-                               mend="compare the dialect with the tenant's reference")
+            raise RefusedError(
+                fact.unknown, where=self.tenant.address.name, mend="compare the dialect with the tenant's reference"
+            )
         return fact.first
 
     def step(self, what: str, do: Callable[[], str]) -> bool:
@@ -121,6 +122,7 @@ class Trial:
             found.append(back)
             wrong = differing(back, {n: v for n, v in part.items() if n != "active"}, self.tenant.profile.carried(kind))
             return "; ".join(f"{n} is {plain(have)} and was sent as {plain(want)}" for n, (have, want) in wrong.items())
+
         if not self.step(f"make {what}, and read it back", make) and not found:
             return None
         self._twice(kind, part, mark, found[0], what)
@@ -138,8 +140,10 @@ class Trial:
         same = reply.record is not None and reply.record.id == made.id
         if reply.result is Result.DONE and reply.record is not None and not same:
             self.made.append((kind, reply.record.id))
-        again = {Result.EXISTS: "refused, as it should be", Result.DONE: "the same one was answered" if same else
-                 "another one was made: only our mark tells them apart"}.get(reply.result, reply.detail)
+        again = {
+            Result.EXISTS: "refused, as it should be",
+            Result.DONE: "the same one was answered" if same else "another one was made: only our mark tells them apart",
+        }.get(reply.result, reply.detail)
         self.row(f"make {what} again", WORKS if reply.result is Result.EXISTS or same or by_mark else DIFFERS, again)
         if kind is ACCOUNT:
             self.done.safety = MARKED if by_mark else NAMED if reply.result is Result.EXISTS else NONE
@@ -147,12 +151,22 @@ class Trial:
     def _account(self) -> bool:
         if not self._described(ACCOUNT, "make", "end"):
             return False
-        part = {"name": self.identity, "display": "A trial of Sigillum", "active": True,
-                **({"area": self.at} if self.at and self.tenant.profile.accounts_live_in else {})}
+        part = {
+            "name": self.identity,
+            "display": "A trial of Sigillum",
+            "active": True,
+            **({"area": self.at} if self.at and self.tenant.profile.accounts_live_in else {}),
+        }
         record = self._make(ACCOUNT, part, "an account")
         if record is not None:
-            self.step("find it by its name", lambda: "" if (f := self.first(Query(ACCOUNT, "name", self.identity))) is not None
-                      and f.id == record.id else "another one, or none, is found")
+            self.step(
+                "find it by its name",
+                lambda: (
+                    ""
+                    if (f := self.first(Query(ACCOUNT, "name", self.identity))) is not None and f.id == record.id
+                    else "another one, or none, is found"
+                ),
+            )
         return record is not None
 
     @property
@@ -168,6 +182,7 @@ class Trial:
                 self.row(f"account: change {name}", NOT_DESCRIBED)
                 continue
             for value in values:
+
                 def change(name: str = name, value: Any = value) -> str:
                     before = self.tenant.read(ACCOUNT, self.account)
                     reply = self.tenant.change(Change(ACCOUNT, self.account, {name: value}, before.version if before else ""))
@@ -175,6 +190,7 @@ class Trial:
                     if reply.result is not Result.DONE or back is None:
                         return reply.detail or str(reply.result)
                     return "" if ACCOUNT.same(name, back.value(name), value) else f"{name} is {back.value(name)!r} afterwards"
+
                 about = f"switch it {'on again' if value else 'off'}" if name == "active" else f"change {name} of it"
                 self.step(f"{about}, and read it back", change)
 
@@ -186,8 +202,9 @@ class Trial:
             return None
         place = self.first(Query(PLACE, "path", self.at))
         if place is None:
-            raise SomebodyError(f"there is no place {self.at} at {self.tenant.address.name}", where="--at",
-                                mend="name one that is there")
+            raise SomebodyError(
+                f"there is no place {self.at} at {self.tenant.address.name}", where="--at", mend="name one that is there"
+            )
         if not self._described(GRANT, "make", "end"):
             return place
         query = Query(ROLE, "all")
@@ -196,8 +213,18 @@ class Trial:
             self.row("grant", NOT_TRIED, "there is no role that only looks")
             return place
         role = roles[0]
-        part = {"principal": self.account, "carrier": "account", "role": role.body.name, "role_id": role.id, "place": self.at,
-                "place_id": place.id, "where": (), "reason": "a trial", "start": None, "until": None}
+        part = {
+            "principal": self.account,
+            "carrier": "account",
+            "role": role.body.name,
+            "role_id": role.id,
+            "place": self.at,
+            "place_id": place.id,
+            "where": (),
+            "reason": "a trial",
+            "start": None,
+            "until": None,
+        }
         section, documents = self.tenant.things.section(GRANT), self.tenant.things.documents
         document = section.document if section is not None else None
         values = self.tenant.things.above(document.of, part) if document is not None else {}
@@ -205,10 +232,15 @@ class Trial:
         self._make(GRANT, part, f"a grant of {role.body.name} at {self.at}")
         if document is not None and before is not None:
             unguarded = documents.unguarded(document, values, before)
-            self.row("an old revision of its document is refused",
-                     NOT_TRIED if unguarded is None else DIFFERS if unguarded else WORKS,
-                     "its revision did not change" if unguarded is None else
-                     "it was taken: whoever writes at the same time may be overwritten" if unguarded else "")
+            self.row(
+                "an old revision of its document is refused",
+                NOT_TRIED if unguarded is None else DIFFERS if unguarded else WORKS,
+                "its revision did not change"
+                if unguarded is None
+                else "it was taken: whoever writes at the same time may be overwritten"
+                if unguarded
+                else "",
+            )
         return place
 
     # --- credentials ------------------------------------------------------------------------------------------------------
@@ -221,20 +253,38 @@ class Trial:
                 self.row("a key pair", NOT_TRIED, "the dialect names no algorithm that is made here")
                 continue
             password = Secret(secrets.token_urlsafe(24)) if kind == "password" else None
-            part = {"principal": self.account, "carrier": "account", "type": kind, "name": TRIAL,
-                    "public_key": public_half(key) if key is not None else None,
-                    "limits": (), "until": self._until(), "active": True,
-                    **({"password": password} if password is not None else {})}
+            part = {
+                "principal": self.account,
+                "carrier": "account",
+                "type": kind,
+                "name": TRIAL,
+                "public_key": public_half(key) if key is not None else None,
+                "limits": (),
+                "until": self._until(),
+                "active": True,
+                **({"password": password} if password is not None else {}),
+            }
             made = self._make(CREDENTIAL, part, f"a credential ({kind})")
             if made is None:
                 continue
             if key is not None:
-                self._sign_in(kind, made, Proof(self.account, key=key, algorithm=str(self._algorithm()),
-                                                 credential=made.id), place)
+                self._sign_in(
+                    kind, made, Proof(self.account, key=key, algorithm=str(self._algorithm()), credential=made.id), place
+                )
             elif (secret := password or self._fetched(made.id)) is not None:
                 token = kind == "api-token"
-                self._sign_in(kind, made, Proof(self.account, token=secret if token else None, secret=None if token else secret,
-                                                account=self.identity if kind == "password" else "", credential=made.id), place)
+                self._sign_in(
+                    kind,
+                    made,
+                    Proof(
+                        self.account,
+                        token=secret if token else None,
+                        secret=None if token else secret,
+                        account=self.identity if kind == "password" else "",
+                        credential=made.id,
+                    ),
+                    place,
+                )
 
     def _algorithm(self) -> str:
         """By which an assertion of the identity is signed, where such keys are made here."""
@@ -298,8 +348,12 @@ class Trial:
             for name in ("trial.1", "trial"):
                 store.remove(name)
             return "it is still read" if store.get("trial") is not None or store.get("trial.1") is not None else ""
-        for what, name, content in (("keep a secret", "trial.1", "a trial"), ("write what consumers read", "trial", "a trial"),
-                                    ("write it anew", "trial", "another trial")):
+
+        for what, name, content in (
+            ("keep a secret", "trial.1", "a trial"),
+            ("write what consumers read", "trial", "a trial"),
+            ("write it anew", "trial", "another trial"),
+        ):
             self.step(f"{what}, and read it back", lambda n=name, c=content: keep(n, c))  # type: ignore[misc]
         self.step("destroy it, and read that it is gone", destroy)
 

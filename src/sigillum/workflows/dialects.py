@@ -25,6 +25,7 @@ OLD = timedelta(days=90)  # after which what was tried is told to be old
 def check(folder: Path, files: list[str]) -> list[str]:
     """The dialects in these files, or in all under dialects/. Raises FileError with every mistake of all of them."""
     from sigillum.tenants.dialect.files import read
+
     names = files or sorted(f"dialects/{p.name}" for p in (folder / "dialects").glob("*.yaml"))
     found, mistakes = list[str](), list[Any]()
     for name in names:
@@ -62,8 +63,11 @@ QUESTIONS = (
 def draft(name: str, answers: dict[str, str]) -> str:
     """A dialect to begin with. What nobody answered stands in it as a remark, and is not described."""
     login = answers["login"].rpartition("/")[2] or "name"
-    way = "{basic: '{admin}'}" if answers["header"] == "basic" else \
-        f"{{header: {answers['header']}, value: {_quoted(answers['value'])}}}"
+    way = (
+        "{basic: '{admin}'}"
+        if answers["header"] == "basic"
+        else f"{{header: {answers['header']}, value: {_quoted(answers['value'])}}}"
+    )
     items = f", items: {answers['items']}" if answers["items"] else ""
     accounts = answers["accounts"].rstrip("/")
     return f"""\
@@ -72,11 +76,11 @@ about: ''                      # which product and version, where you read about
 ways_in:
   administrator: {way}
   identity: {{}}                 # how accounts sign in, like api-token: {{header: Authorization, value: 'Bearer {{secret}}'}}
-says: {{arrival: {answers['arrival']}}}
+says: {{arrival: {answers["arrival"]}}}
 things:
   account:
-    id: {answers['id']}
-    shows: {{name: {answers['login']}}}
+    id: {answers["id"]}
+    shows: {{name: {answers["login"]}}}
     all: {{get: {accounts}{items}}}
     one: {{get: '{accounts}/{{id}}'}}
     # Not described yet, and so never done there:
@@ -101,10 +105,12 @@ def kept_of(office: Office, tenant: str) -> tuple[str, str]:
 def reach(office: Office, name: str) -> DialectTenant:
     """A tenant of the driver dialect. Raises UsageError where it is another."""
     from sigillum.tenants.dialect.driver import DialectTenant
+
     tenant = office.tenants.reach(name)
     if not isinstance(tenant, DialectTenant):
-        raise UsageError(f"{name} is not spoken to by a dialect", where="dialect try",
-                         mend="name a tenant whose driver is dialect")
+        raise UsageError(
+            f"{name} is not spoken to by a dialect", where="dialect try", mend="name a tenant whose driver is dialect"
+        )
     return tenant
 
 
@@ -123,14 +129,24 @@ def _tried(office: Office, tenant: DialectTenant, name: str, at: str) -> Tried:
 
     def told(row: Row) -> None:
         office.settings.progress(Progress(name, f"{row.what}: {row.came}"))
+
     trial = Trial(tenant, identity, at, told)
     if before.get("trial"):
         trial.clear(str(before["trial"]))
     trial.first(Query(ACCOUNT, "name", identity))  # where nobody answers, nothing is said of the dialect
     trial.run()
     now = format_instant(whole_second(office.tenants.now(name)))
-    office.keepings.discover(f"dialect_{name}", {**({"safety": trial.done.safety, "at": now} if trial.done.safety else {
-        n: v for n, v in before.items() if n != "trial"}), **({"trial": identity} if trial.done.left else {})})
+    office.keepings.discover(
+        f"dialect_{name}",
+        {
+            **(
+                {"safety": trial.done.safety, "at": now}
+                if trial.done.safety
+                else {n: v for n, v in before.items() if n != "trial"}
+            ),
+            **({"trial": identity} if trial.done.left else {}),
+        },
+    )
     return trial.done
 
 

@@ -69,11 +69,21 @@ def new(office: Office, wanted: Wanted) -> Path:
     lines += ["", f"members: {listed(wanted.members)}"] if wanted.members else []
     lines += _permissions(wanted)
     if wanted.role:
-        lines += ["", "grants:", f"  - role: {scalar(wanted.role)}", f"    at: {wanted.at}",
-                  f"    because: {scalar(wanted.purpose)}"]
+        lines += [
+            "",
+            "grants:",
+            f"  - role: {scalar(wanted.role)}",
+            f"    at: {wanted.at}",
+            f"    because: {scalar(wanted.purpose)}",
+        ]
     if wanted.kind != TEAM:
-        lines += ["", "credentials:", f"  - name: {wanted.name}-key", "    kind: key-pair",
-                  f"    lasts: {format_duration(usual.credential_lasts)}"]
+        lines += [
+            "",
+            "credentials:",
+            f"  - name: {wanted.name}-key",
+            "    kind: key-pair",
+            f"    lasts: {format_duration(usual.credential_lasts)}",
+        ]
     write(path, "\n".join([*lines, "", PROOFS, ""]))
     try:
         files.load(office.workspace, path)
@@ -105,8 +115,9 @@ def write(path: Path, text: str) -> None:
 def free(office: Office, name: str) -> Path:
     """The file for a new charter. Raises FileError (name taken) and UsageError."""
     if not CHARTER_NAME.match(name):
-        raise UsageError(f"{name!r} cannot be a charter's name", where="charter",
-                         mend="use small letters, digits and dashes, 63 at most")
+        raise UsageError(
+            f"{name!r} cannot be a charter's name", where="charter", mend="use small letters, digits and dashes, 63 at most"
+        )
     taken = files.names(office.workspace).get(name)
     path = office.workspace.charters / f"{name}.yaml"
     if taken or path.exists():
@@ -122,11 +133,13 @@ def split(office: Office, name: str) -> dict[Path, str]:
     Nothing is written. Raises FileError, SomebodyError where there is nothing to split.
     """
     from ruamel.yaml import YAML
+
     charter = office.charters([name])[0]
     users = list(dict.fromkeys(c for want in charter.credentials for c in want.consumers))
     if len(users) < 2:
-        raise SomebodyError(f"the credentials of {name} have one consumer at most", where=name,
-                            mend="there is nothing to split")
+        raise SomebodyError(
+            f"the credentials of {name} have one consumer at most", where=name, mend="there is nothing to split"
+        )
     text, yaml = files.path_of(office.workspace, name).read_text(encoding="utf-8"), YAML()
     yaml.width, out = WIDTH, dict[Path, str]()
     for user in users:
@@ -152,11 +165,15 @@ def rename(office: Office, old: str, new_name: str) -> Path:
     fresh = free(office, new_name)
     with office.books.ledger(write=True).claim(CLAIM, 0.0):
         text = path.read_text(encoding="utf-8")
-        changed = re.sub(r"(?m)^(charter:[ \t]*)[\"']?" + re.escape(old) + r"[\"']?(?=[ \t]*(#|$))",
-                         lambda m: m[1] + new_name, text, count=1)
+        changed = re.sub(
+            r"(?m)^(charter:[ \t]*)[\"']?" + re.escape(old) + r"[\"']?(?=[ \t]*(#|$))", lambda m: m[1] + new_name, text, count=1
+        )
         if changed == text:
-            raise FileError("the line `charter:` cannot be rewritten", where=str(path),
-                            mend=f"write `charter: {old}` on a line of its own, then rename again")
+            raise FileError(
+                "the line `charter:` cannot be rewritten",
+                where=str(path),
+                mend=f"write `charter: {old}` on a line of its own, then rename again",
+            )
         ledger = office.books.ledger(write=True)
         uid = ledger.uid_of(old)
         if uid is not None:

@@ -81,8 +81,11 @@ def _before(office: Office, defaults: list[int]) -> dict[str, tuple[Any, Summary
 
 
 def _kept(stamp: Any, one: Summary) -> dict[str, Any]:
-    return {"stamp": stamp, "reviews": [[what, day.isoformat()] for what, day in one.reviews],
-            "credentials": {n: [before, list(users)] for n, (before, users) in one.credentials.items()}}
+    return {
+        "stamp": stamp,
+        "reviews": [[what, day.isoformat()] for what, day in one.reviews],
+        "credentials": {n: [before, list(users)] for n, (before, users) in one.credentials.items()},
+    }
 
 
 def _stamp(path: Path) -> list[int]:
@@ -93,12 +96,16 @@ def _stamp(path: Path) -> list[int]:
 
 def _told(name: str, kept: Any) -> Summary:
     """Raises ValueError, LookupError, TypeError or AttributeError where it is not what we keep."""
-    return Summary(name, tuple((str(w), date.fromisoformat(d)) for w, d in kept["reviews"]),
-                   {n: (int(before), tuple(map(str, users))) for n, (before, users) in kept["credentials"].items()})
+    return Summary(
+        name,
+        tuple((str(w), date.fromisoformat(d)) for w, d in kept["reviews"]),
+        {n: (int(before), tuple(map(str, users))) for n, (before, users) in kept["credentials"].items()},
+    )
 
 
-def due(office: Office, known: list[Summary], within: timedelta, at: datetime | None = None, *,
-        only: bool = False) -> list[Due]:
+def due(
+    office: Office, known: list[Summary], within: timedelta, at: datetime | None = None, *, only: bool = False
+) -> list[Due]:
     """In order of time, as it will be `at` (now, where none is named); `only` of these charters. Raises MachineError."""
     now = at if at is not None else datetime.now(UTC)
     longest = max((before for s in known for before, _ in s.credentials.values()), default=0)
@@ -112,14 +119,18 @@ def _all(office: Office, known: Mapping[str, Summary], now: datetime, before: st
 
     def name(uid: str) -> str:
         return names.get(uid, "")
+
     rows = office.books.ledger().rows(END, before) if office.books.there else {}
     mine = (e for e in endings(rows, before) if e.uid in names and (not only or names[e.uid] in known))
     yield from of_endings(mine, name, known)
     for one in known.values():
         yield from of_reviews(one, uids.get(one.name, ""))
     yield from of_loans((loan, now) for loan in office.books.begun(LOANS))
-    told = [e for kind in (HANDED, OPENED, USED, CONNECTED, RETIRED) for e in office.books.ledger().entries(kind=kind)] \
-        if office.books.there else []
+    told = (
+        [e for kind in (HANDED, OPENED, USED, CONNECTED, RETIRED) for e in office.books.ledger().entries(kind=kind)]
+        if office.books.there
+        else []
+    )
     for entry in told:
         if entry.kind == HANDED:
             yield from of_sheets([entry], names.get(entry.charter, entry.charter), now)
@@ -131,13 +142,22 @@ def _all(office: Office, known: Mapping[str, Summary], now: datetime, before: st
     for sent in office.books.begun(REQUESTS):
         to = sent.request.to or "whoever has the power"
         what = f"request {sent.number} to {to}: {sent.request.about}"
-        yield Due(parse_instant(sent.asked_at), ASKED, sent.request.charter, what, sent.tenant,
-                  "what needs it waits", None, f"{sent.uid} request {sent.number}")
+        yield Due(
+            parse_instant(sent.asked_at),
+            ASKED,
+            sent.request.charter,
+            what,
+            sent.tenant,
+            "what needs it waits",
+            None,
+            f"{sent.uid} request {sent.number}",
+        )
 
 
 def calendar(office: Office, all_: list[Due], now: datetime) -> bytes:
     """As a calendar (RFC 5545): the same thing keeps its UID, so that another import changes it; each has an alarm."""
     from icalendar import Alarm, Calendar, Event
+
     made = Calendar()
     made.add("prodid", f"-//Sigillum//{__version__}//EN")
     made.add("version", "2.0")

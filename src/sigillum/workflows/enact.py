@@ -73,9 +73,14 @@ class Enacted:
     @property
     def unchanged(self) -> bool:
         """Was there nothing to do, and is there nothing to tell?"""
-        return self.error is None and not self.results and not self.rotations \
-            and self.outline is not None and not self.outline.blocked \
+        return (
+            self.error is None
+            and not self.results
+            and not self.rotations
+            and self.outline is not None
+            and not self.outline.blocked
             and not self.outline.left
+        )
 
     def outcome(self) -> Outcome:
         if self.blocked and self.outline is not None:
@@ -103,8 +108,9 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
                 return done
             except AgainError:
                 continue
-        done.error = NotYetError("the tenant keeps changing while this works", where=charter.tenant,
-                                 mend="run the same command again in a while")
+        done.error = NotYetError(
+            "the tenant keeps changing while this works", where=charter.tenant, mend="run the same command again in a while"
+        )
     except StoppedError as problem:
         done.error = None if any(r.error is problem for r in done.results) else problem
     except SigillumError as problem:
@@ -130,6 +136,7 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     settle(office, uid, outline)
     if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in outline.steps):
         from .worksheet import write as write_sheet
+
         write_sheet(office, charter, outline)
 
     def prove_now(step: Step) -> None:
@@ -143,18 +150,21 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
 
     def ask(step: Step, doing: Doing | None) -> None:
         from .requests import ask as write_request
+
         write_request(office, uid, charter.name, step, doing)
 
     def turn(step: Step) -> None:
         history = office.books.history(charter.name)[1]
         want = next(c for c in charter.credentials if c.name == step.mark.get("name"))
         begin(office, charter, history, want, step.mark, step.why)
+
     ports = office.ports(uid, charter.name, prove_now, ask, turn)
     carrying = Carrying(ports, comparison.history, send_again=choices.send_again)
     again = list[StepResult]()  # what made it compare anew is no result of its own
 
     def reached(result: StepResult) -> None:
         (again if isinstance(result.error, AgainError) else done.results).append(result)
+
     carrying.run(outline, reached, leave_out=_left_out(office, charter, outline, choices))
     done.rotations = go_on_all(office, charter, uid)
 
@@ -164,15 +174,20 @@ def wants_end(office: Office, charter: Charter, step: Step) -> bool:
 
     What is extra was said by its own option.
     """
-    return step.kind is StepKind.END and not step.unasked and PROD in (
-        charter.stage, office.workspace.tenant(step.tenant).stage)
+    return (
+        step.kind is StepKind.END and not step.unasked and PROD in (charter.stage, office.workspace.tenant(step.tenant).stage)
+    )
 
 
 def _left_out(office: Office, charter: Charter, outline: Outline, choices: Choices) -> frozenset[StepId]:
     """What is not wished now; a proof that an ending needs is left out only together with it."""
     ends = {s.id for s in outline.steps if not choices.end and wants_end(office, charter, s)}
-    proofs = {s.id for s in outline.steps if isinstance(s.action, Prove) and (
-        not choices.prove if s.action.proofs is None else bool(s.action.leaving) and set(s.action.leaving) <= ends)}
+    proofs = {
+        s.id
+        for s in outline.steps
+        if isinstance(s.action, Prove)
+        and (not choices.prove if s.action.proofs is None else bool(s.action.leaving) and set(s.action.leaving) <= ends)
+    }
     return frozenset(ends | proofs)
 
 
@@ -190,6 +205,7 @@ def enact_all(office: Office, charters: list[Charter], choices: Choices) -> list
         if done.error is not None and done.error.outcome is Outcome.MACHINE:
             broken.set()
         return done
+
     with ledger.claim(CLAIM, 0.0):
         try:
             done: dict[str, Enacted] = {}

@@ -70,8 +70,15 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         ours = expected is not None or bool(who.charter)
         kept = [p.at for p in expected.proofs] if expected is not None else []
         below = [Query(PLACE, "under", p) for p in places if not p.startswith("@")]
-        seen = lookup.snapshot(office, tenant, who.record, [*places, *kept], [gathering.ALL_ROLES, *below],
-                               credentials=bool(wish.credential), people=[person] if person else [])
+        seen = lookup.snapshot(
+            office,
+            tenant,
+            who.record,
+            [*places, *kept],
+            [gathering.ALL_ROLES, *below],
+            credentials=bool(wish.credential),
+            people=[person] if person else [],
+        )
         world, roles = gathering.world_of(seen.known(), seen.profile), seen.ask(gathering.ALL_ROLES).records
         lookup.holds(office, world)
         lookup.leaving(office, world, who.record, who.charter)
@@ -83,8 +90,11 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         if wish.at is not None or wish.later_seconds:
             raise UsageError("the tenant answers for now only", where="--ask-tenant", mend="leave --at or --ask-tenant out")
         if not tenant.profile.decisions:
-            raise RefusedError(f"{tenant.address.name} answers no questions", where=tenant.address.name,
-                               mend="leave --ask-tenant out; `sigillum tenant inspect` shows what it can do")
+            raise RefusedError(
+                f"{tenant.address.name} answers no questions",
+                where=tenant.address.name,
+                mend="leave --ask-tenant out; `sigillum tenant inspect` shows what it can do",
+            )
         theirs = tenant.ask_all(questions)
     spoiled = spoiling(world, principal, expected.proofs if expected is not None else (), at)
     return [Explained(explain(world, q, roles, spoiled), world, t, ours) for q, t in zip(questions, theirs, strict=True)]
@@ -102,15 +112,17 @@ def through(office: Office, wish: Wish, principals: list[str]) -> list[Explained
     chain = [s.record.id for s in subjects]
     out = list[Explained]()
     for one, other in pairwise(chain):
-        out += run(office, replace(wish, who=one, permissions=(acting,), places=(f"@{other}",), tenant=where, credential="",
-                                   person=""))
+        out += run(
+            office, replace(wish, who=one, permissions=(acting,), places=(f"@{other}",), tenant=where, credential="", person="")
+        )
     return out + run(office, replace(wish, who=chain[-1], tenant=where))
 
 
 def _credential(world: World, principal: str, name: str) -> str:
     """A credential's id by its name (the newest generation) or id; the name itself where there is none."""
-    own = [h for h in world.credentials.values() if h.principal == principal
-           and name in (h.id, h.name, h.name.rpartition("-")[0])]
+    own = [
+        h for h in world.credentials.values() if h.principal == principal and name in (h.id, h.name, h.name.rpartition("-")[0])
+    ]
     return max(own, key=lambda h: (h.active, h.name)).id if own else name
 
 

@@ -47,10 +47,14 @@ def exposure(office: Office, charter: Charter, state: History, want: CredentialW
     query = Query(CREDENTIAL, "id", old.id)
     record = tenant.facts([query])[query].first
     body, profile = record.body if record is not None else None, tenant.profile
-    return Exposure(tuple(_places(office, charter, state, want, old)), profile.last_used in ("second", "day"),
-                    body.used_at if body is not None else None, body.used_from if body is not None else "",
-                    tuple(_suspicions(office, charter, state, tenant)),
-                    tokens_over(profile, office.tenants.now(charter.tenant)))
+    return Exposure(
+        tuple(_places(office, charter, state, want, old)),
+        profile.last_used in ("second", "day"),
+        body.used_at if body is not None else None,
+        body.used_from if body is not None else "",
+        tuple(_suspicions(office, charter, state, tenant)),
+        tokens_over(profile, office.tenants.now(charter.tenant)),
+    )
 
 
 def _places(office: Office, charter: Charter, state: History, want: CredentialWant, old: Generation) -> Iterator[str]:
@@ -78,14 +82,17 @@ def _suspicions(office: Office, charter: Charter, state: History, tenant: Tenant
     loans = [loan for loan in office.books.about(LOANS, identity) if loan.stage(office.tenants.now(name)) not in OVER]
     for key in facts[keys].records:
         if state.owns("credential", name, key.id, key.mark) is None:
-            yield Suspicion(f"the credential {key.body.name or key.id}, which nobody here made",
-                            f"sigillum suspend --key {key.body.thumbprint} --because ..." if key.body.thumbprint
-                            else "end it there")
+            yield Suspicion(
+                f"the credential {key.body.name or key.id}, which nobody here made",
+                f"sigillum suspend --key {key.body.thumbprint} --because ..." if key.body.thumbprint else "end it there",
+            )
     lent = {loan.generation.id for loan in loans if loan.generation is not None}
     for grant in facts[grants].records if grants in facts else ():
         if grant.id not in lent and state.owns("grant", name, grant.id, grant.mark) is None:
-            yield Suspicion(f"{grant.body.role} at {grant.body.place or 'a place'}, which nobody here granted",
-                            f"sigillum enact {charter.name} --end-extra")
+            yield Suspicion(
+                f"{grant.body.role} at {grant.body.place or 'a place'}, which nobody here granted",
+                f"sigillum enact {charter.name} --end-extra",
+            )
     for other in others(tenant, charter, state, identity):
         kind, record = other.record.kind, other.record
         if not office.books.owner(name, kind, record.id) and record.id not in lent and not office.books.lent(record.mark):

@@ -58,19 +58,32 @@ def from_list(office: Office, list_path: Path, template_path: Path, stages: list
                 continue
             name = str(document.get("charter", ""))
             if not CHARTER_NAME.match(name):
-                mistakes.append(Mistake("name", f"{name!r} cannot be a charter's name", "use small letters, digits and dashes",
-                                        where))
+                mistakes.append(
+                    Mistake("name", f"{name!r} cannot be a charter's name", "use small letters, digits and dashes", where)
+                )
             elif name in made:
-                mistakes.append(Mistake("name-taken", f"the name {name!r} is taken by line {lines[name]}",
-                                        "let the template's `charter:` use a variable that differs, such as ${stage}", where))
+                mistakes.append(
+                    Mistake(
+                        "name-taken",
+                        f"the name {name!r} is taken by line {lines[name]}",
+                        "let the template's `charter:` use a variable that differs, such as ${stage}",
+                        where,
+                    )
+                )
             else:
                 made[name], lines[name] = _text(document), line
     there = {n: text for n, text in made.items() if n in known}
     made = {n: text for n, text in made.items() if n not in known}
     mistakes += _check(office, made, lines, shown)
     if not made and not there and not mistakes:
-        mistakes.append(Mistake("empty", "the list has no lines", "write a line of column names, and one for each charter",
-                                Position(shown, 1, 1)))
+        mistakes.append(
+            Mistake(
+                "empty",
+                "the list has no lines",
+                "write a line of column names, and one for each charter",
+                Position(shown, 1, 1),
+            )
+        )
     if mistakes:
         raise FileError("", where=shown, mistakes=tuple(dict.fromkeys(mistakes)))
     same = [n for n, text in there.items() if known[n][0].read_text(encoding="utf-8") == text]
@@ -79,10 +92,20 @@ def from_list(office: Office, list_path: Path, template_path: Path, stages: list
 
 def _missing(name: str, columns: list[str], template: Path) -> Mistake:
     """A variable that the list does not have: a mistake at its place in the template, the same for every line."""
-    found = next(((n, m.start() + 1) for n, line in enumerate(read_text(template, str(template)).splitlines(), 1)
-                  if (m := re.search(rf"\$(?:\{{{name}\}}|{name}\b)", line))), (1, 1))
-    return Mistake("variable", f"the template uses ${{{name}}}, and the list has no column {name!r}",
-                   did_you_mean(name, columns) or f"columns: {', '.join(columns)}", Position(str(template), *found))
+    found = next(
+        (
+            (n, m.start() + 1)
+            for n, line in enumerate(read_text(template, str(template)).splitlines(), 1)
+            if (m := re.search(rf"\$(?:\{{{name}\}}|{name}\b)", line))
+        ),
+        (1, 1),
+    )
+    return Mistake(
+        "variable",
+        f"the template uses ${{{name}}}, and the list has no column {name!r}",
+        did_you_mean(name, columns) or f"columns: {', '.join(columns)}",
+        Position(str(template), *found),
+    )
 
 
 def _template(path: Path) -> Any:
@@ -91,11 +114,15 @@ def _template(path: Path) -> Any:
     try:
         document = YAML().load(text)
     except (YAMLError, ValueError, TypeError, AttributeError) as problem:
-        raise FileError("the template is no YAML that can be written again", where=str(path),
-                        mend="write plain YAML: text, numbers, lists and mappings") from problem
+        raise FileError(
+            "the template is no YAML that can be written again",
+            where=str(path),
+            mend="write plain YAML: text, numbers, lists and mappings",
+        ) from problem
     if not isinstance(document, dict) or "charter" not in document:
-        raise FileError("the template is no charter", where=str(path),
-                        mend="write a charter, with ${column} where lines differ")
+        raise FileError(
+            "the template is no charter", where=str(path), mend="write a charter, with ${column} where lines differ"
+        )
     return document
 
 
@@ -104,13 +131,18 @@ def _rows(path: Path, shown: str) -> Iterator[tuple[int, dict[str, str]]]:
     try:
         for number, row in enumerate(reader):
             if number >= MOST_LINES or None in row or None in row.values():
-                raise FileError("a line has more or fewer cells than there are columns" if number < MOST_LINES else
-                                f"the list has more than {MOST_LINES} lines", where=f"{shown}:{reader.line_num}",
-                                mend="put cells with commas into quotes" if number < MOST_LINES else "split it")
+                raise FileError(
+                    "a line has more or fewer cells than there are columns"
+                    if number < MOST_LINES
+                    else f"the list has more than {MOST_LINES} lines",
+                    where=f"{shown}:{reader.line_num}",
+                    mend="put cells with commas into quotes" if number < MOST_LINES else "split it",
+                )
             yield reader.line_num, {name.strip(): value.strip() for name, value in row.items()}
     except csv.Error as problem:
-        raise FileError(f"this is not CSV: {problem}", where=f"{shown}:{reader.line_num}",
-                        mend="save it as RFC 4180 text") from problem
+        raise FileError(
+            f"this is not CSV: {problem}", where=f"{shown}:{reader.line_num}", mend="save it as RFC 4180 text"
+        ) from problem
 
 
 def _fill(node: Any, values: dict[str, str]) -> Any:

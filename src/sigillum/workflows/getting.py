@@ -31,6 +31,7 @@ def fetch(office: Office, charter_name: str, credential: str = "", token: str = 
     Raises UsageError, SomebodyError, RefusedError, UnreachableError.
     """
     from .trying import Trying, choose, principal_of, sign_in
+
     charter = office.charters([charter_name])[0]
     if person:
         return _for_person(office, charter, credential, person, scope)
@@ -41,8 +42,11 @@ def fetch(office: Office, charter_name: str, credential: str = "", token: str = 
     uid, state = office.books.history(charter.name)
     want, tenant = choose(charter, credential), office.tenants.reach(charter.tenant)
     if want is None:
-        raise SomebodyError(f"no credential of {charter.name} is kept here", where=charter.name,
-                            mend="exchange a token from outside for one, if a trust lets it in: `token swap`")
+        raise SomebodyError(
+            f"no credential of {charter.name} is kept here",
+            where=charter.name,
+            mend="exchange a token from outside for one, if a trust lets it in: `token swap`",
+        )
     trying = Trying(office, charter, tenant, state, office.keepings.of(uid), principal_of(office, charter, state), want, {}, {})
     return Got(charter, *sign_in(trying))
 
@@ -55,8 +59,12 @@ def _for_person(office: Office, charter: Charter, credential: str, person: str, 
     try:
         signed_in = office.tenants.reach(charter.tenant).sign_in(proof._replace(person=person, scope=scope))
     except RefusedError as problem:
-        raise RefusedError(problem.what, where=charter.tenant, mend=f"`sigillum prove {charter.name}` tells no-delegation, "
-                           "scope-not-delegated, person-unknown and person-outside apart") from problem
+        raise RefusedError(
+            problem.what,
+            where=charter.tenant,
+            mend=f"`sigillum prove {charter.name}` tells no-delegation, "
+            "scope-not-delegated, person-unknown and person-outside apart",
+        ) from problem
     return Got(charter, signed_in, f"its delegation, for {person} and {scope}")
 
 
@@ -71,20 +79,29 @@ def swap(office: Office, charter_name: str, text: str, only: str = "", actor: st
     charter, (_, state) = tried.charter, office.books.history(charter_name)
     if not tried.matching or len(tried.matching) > 1:
         names = ", ".join(t.trust.name for t in tried.matching)
-        raise SomebodyError(f"it matches {names}" if names else f"it matches no trust of {charter.name}", where=charter.name,
-                            mend="name one with --trust" if names else "`trust try` shows which condition does not hold")
+        raise SomebodyError(
+            f"it matches {names}" if names else f"it matches no trust of {charter.name}",
+            where=charter.name,
+            mend="name one with --trust" if names else "`trust try` shows which condition does not hold",
+        )
     one, principal = tried.matching[0].trust, state.principal_id(charter.tenant)
     made = state.find(TRUST, charter.tenant, name=one.name)
     if not principal or made is None or not made.id:
-        raise SomebodyError(f"the trust {one.name} of {charter.name} was not made yet", where=charter.tenant,
-                            mend=f"run `sigillum enact {charter.name}` first")
+        raise SomebodyError(
+            f"the trust {one.name} of {charter.name} was not made yet",
+            where=charter.tenant,
+            mend=f"run `sigillum enact {charter.name}` first",
+        )
     tenant = office.tenants.reach(charter.tenant)
     by = Secret(actor.strip()) if actor else None
     signed_in = tenant.sign_in(Proof(principal, assertion=Secret(text.strip()), trust=made.id, actor=by))
     who = _actor(signed_in.token.reveal()) if actor else ""
     if actor and not who:
-        raise RefusedError("what the tenant gave names nobody who acts, and was dropped", where=charter.tenant,
-                           mend="ask the tenant's operator whether it takes actor tokens (RFC 8693 §4.1)")
+        raise RefusedError(
+            "what the tenant gave names nobody who acts, and was dropped",
+            where=charter.tenant,
+            mend="ask the tenant's operator whether it takes actor tokens (RFC 8693 §4.1)",
+        )
     return Got(charter, signed_in, f"the trust {one.name}{f', with {who} acting' if who else ''}")
 
 

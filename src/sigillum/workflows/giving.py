@@ -57,8 +57,7 @@ def give(office: Office, charter: Charter, credential: str = "") -> Given:
     keys, tenant = office.keepings.of(uid), office.tenants.reach(charter.tenant)
     want = choose(charter, credential)
     if want is None:
-        raise SomebodyError(f"no credential of {charter.name} is kept here", where=charter.name,
-                            mend=_instead(charter))
+        raise SomebodyError(f"no credential of {charter.name} is kept here", where=charter.name, mend=_instead(charter))
     signed_in, _ = sign_in(Trying(office, charter, tenant, state, keys, principal_of(office, charter, state), want, {}, {}))
     header = Secret(f"Authorization: {signed_in.header()}")
     public = {"TENANT": tenant.address.address}
@@ -82,8 +81,11 @@ def first_call(office: Office, charter: Charter) -> Call:
         if proof.allowed and operation is not None and not proof.person and proof.tenant in ("", charter.tenant):
             header = variable(charter.name, "HEADER_FILE")
             return call_of(charter.name, header, profile.work, operation, proof.at)
-    raise SomebodyError(f"{charter.name} says nothing that can be called at {charter.tenant}", where=charter.name,
-                        mend="add a proof: `can` with a permission that the tenant's working interface has")
+    raise SomebodyError(
+        f"{charter.name} says nothing that can be called at {charter.tenant}",
+        where=charter.name,
+        mend="add a proof: `can` with a permission that the tenant's working interface has",
+    )
 
 
 def references(office: Office, wanted: Iterable[str]) -> dict[str, Secret]:
@@ -92,8 +94,11 @@ def references(office: Office, wanted: Iterable[str]) -> dict[str, Secret]:
     for pair in wanted:
         name, found, reference = pair.partition("=")
         if not found or not _VARIABLE.match(name):
-            raise UsageError(f"{name!r} names no variable", where="--env",
-                             mend="write NAME=REFERENCE: a variable, and where its value is kept")
+            raise UsageError(
+                f"{name!r} names no variable",
+                where="--env",
+                mend="write NAME=REFERENCE: a variable, and where its value is kept",
+            )
         out[name] = office.keepings.resolve(reference)
     return out
 

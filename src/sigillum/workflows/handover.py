@@ -89,8 +89,11 @@ def wish_of(charter: Charter) -> HandoverWant:
 def _credential(charter: Charter, name: str) -> CredentialWant | None:
     found = next((c for c in charter.credentials if not name or c.name == name), None)
     if name and found is None:
-        raise UsageError(f"{charter.name} has no credential {name!r}", where=charter.name,
-                         mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`")
+        raise UsageError(
+            f"{charter.name} has no credential {name!r}",
+            where=charter.name,
+            mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`",
+        )
     return found
 
 
@@ -98,8 +101,10 @@ def asked(office: Office, charter: Charter, consumer: str, credential: Credentia
     """What is asked for: by the consumer's description, else by the charter, else what is usual."""
     described = office.workspace.consumers.get(consumer)
     if described is not None and described.asks:
-        return [SheetLine(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "", a.of or "")
-                for a in described.asks]
+        return [
+            SheetLine(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "", a.of or "")
+            for a in described.asks
+        ]
     if wish_of(charter).gives:
         return [SheetLine(v) for v in wish_of(charter).gives]
     key = credential is not None and credential.keyed
@@ -113,9 +118,13 @@ def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[st
     """What is known of the identity itself, and why the rest is not."""
     tenant = office.tenants.reach(charter.tenant)
     known: dict[str, Any] = {
-        "tenant": tenant.address.address, "issuer": tenant.profile.issuer, "work": tenant.profile.work,
-        "token_endpoint": tenant.token_endpoint, "account": charter.identity.name if not charter.is_client else "",
-        "principal_id": principal_of(office, charter, state), "scopes": " ".join(p.scope for p in charter.permissions),
+        "tenant": tenant.address.address,
+        "issuer": tenant.profile.issuer,
+        "work": tenant.profile.work,
+        "token_endpoint": tenant.token_endpoint,
+        "account": charter.identity.name if not charter.is_client else "",
+        "principal_id": principal_of(office, charter, state),
+        "scopes": " ".join(p.scope for p in charter.permissions),
         "places": ", ".join(dict.fromkeys(g.at for g in charter.grants)),
         "person": next((p.person for p in charter.proofs if p.person), ""),
         "test_object": wish_of(charter).test,
@@ -125,8 +134,12 @@ def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[st
         record = tenant.read(CLIENT, registered.id)
         known["client_id"] = record.body.client_id if record is not None else ""
     missing = {"client_id": "it is not a client: write `kind: client`"} if not charter.is_client else {}
-    missing |= {"scopes": "the charter asks for no `permissions`", "places": "the charter grants nothing at a place",
-                "person": "no proof names a person", "test_object": "add `test: PLACE` to `handover:` in the charter"}
+    missing |= {
+        "scopes": "the charter asks for no `permissions`",
+        "places": "the charter grants nothing at a place",
+        "person": "no proof names a person",
+        "test_object": "add `test: PLACE` to `handover:` in the charter",
+    }
     if not tenant.token_endpoint:
         missing["token_endpoint"] = f"{charter.tenant} names none"
     if tenant.profile.carried(CREDENTIAL) is None and not charter.is_client:
@@ -135,8 +148,15 @@ def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[st
     return known, missing
 
 
-def _secrets(office: Office, uid: str, credential: CredentialWant, number: int, known: dict[str, Any], why: dict[str, str],
-             references: dict[str, str]) -> None:
+def _secrets(
+    office: Office,
+    uid: str,
+    credential: CredentialWant,
+    number: int,
+    known: dict[str, Any],
+    why: dict[str, str],
+    references: dict[str, str],
+) -> None:
     """The credential's values, and where its secret is kept."""
     if not credential.held_here:
         why |= dict.fromkeys(("key", "secret"), "its holder made the key and keeps it: nothing secret travels")
@@ -179,21 +199,37 @@ def seal(office: Office, sheet: Sheet, receiver: Path | None, lasts_seconds: int
     from sigillum.charters.files import read_public_key
     from sigillum.core.values.errors import Position
     from sigillum.keys.seal import seal as seal_
+
     if not sheet.complete:
-        raise SomebodyError(f"the sheet of {sheet.charter} is not complete", where=sheet.charter,
-                            mend=f"`sigillum handover {sheet.charter}` says what is missing")
+        raise SomebodyError(
+            f"the sheet of {sheet.charter} is not complete",
+            where=sheet.charter,
+            mend=f"`sigillum handover {sheet.charter}` says what is missing",
+        )
     described = office.workspace.consumers.get(sheet.consumer)
     if receiver is None and described is not None and described.key:
         receiver = office.workspace.folder / described.key.removeprefix("file:")
     if receiver is None:
-        raise UsageError("it is not said to whom it is sealed", where="--seal-to",
-                         mend="name the file with the receiver's public key, or write `key: file:PATH` at the consumer")
+        raise UsageError(
+            "it is not said to whom it is sealed",
+            where="--seal-to",
+            mend="name the file with the receiver's public key, or write `key: file:PATH` at the consumer",
+        )
     key = dict(read_public_key(receiver, Position(str(receiver))))
     now = whole_second(datetime.now(UTC))
     ends, identity, mark = now + timedelta(seconds=lasts_seconds), secrets.token_hex(8), thumbprint(key)
-    claims = {"iss": office.workspace.file.workspace, "aud": mark, "iat": int(now.timestamp()), "exp": int(ends.timestamp()),
-              "jti": identity, "sheet": {"charter": sheet.charter, "consumer": sheet.consumer, "values": [
-                  {"value": v.value, "name": v.name, "kind": v.kind, "content": _plain(v.content)} for v in sheet.values]}}
+    claims = {
+        "iss": office.workspace.file.workspace,
+        "aud": mark,
+        "iat": int(now.timestamp()),
+        "exp": int(ends.timestamp()),
+        "jti": identity,
+        "sheet": {
+            "charter": sheet.charter,
+            "consumer": sheet.consumer,
+            "values": [{"value": v.value, "name": v.name, "kind": v.kind, "content": _plain(v.content)} for v in sheet.values],
+        },
+    }
     return Sealed(seal_(claims, office.books.signing_key(), key, str(receiver)), identity, ends, mark)
 
 
@@ -208,9 +244,23 @@ def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None
         name = of or sheet.charter
         uid, _ = office.books.history(name)
         credential, generation = (sheet.credential, sheet.generation) if not of else ("", 0)
-        office.books.ledger(write=True).append([Fresh(history.HANDED, uid or office.books.make_known(name), {
-            "to": to, "how": how, "values": [v.value for v in sheet.values if v.of == of], "credential": credential,
-            "generation": generation, "at": at, **more})])
+        office.books.ledger(write=True).append(
+            [
+                Fresh(
+                    history.HANDED,
+                    uid or office.books.make_known(name),
+                    {
+                        "to": to,
+                        "how": how,
+                        "values": [v.value for v in sheet.values if v.of == of],
+                        "credential": credential,
+                        "generation": generation,
+                        "at": at,
+                        **more,
+                    },
+                )
+            ]
+        )
 
 
 def leaves(office: Office, sheet: Sheet) -> bool:
@@ -222,11 +272,16 @@ def leaves(office: Office, sheet: Sheet) -> bool:
 def give_away(office: Office, sheet: Sheet) -> None:
     """What was sealed and stands in its file is kept here no more. The ledger says so first: else it would seem lost."""
     uid, state = office.books.history(sheet.charter)
-    made = next(g for all_ in state.generations.values() for g in all_ if g.kind == CREDENTIAL.name
-                and g.mark.get("name") == sheet.credential and g.number == sheet.generation)
+    made = next(
+        g
+        for all_ in state.generations.values()
+        for g in all_
+        if g.kind == CREDENTIAL.name and g.mark.get("name") == sheet.credential and g.number == sheet.generation
+    )
     if not made.given_away:
-        office.books.ledger(write=True).append([Fresh(history.GIVEN_AWAY, uid, {
-            **made.mark.body(), "generation": made.number, "thing": CREDENTIAL.name})])
+        office.books.ledger(write=True).append(
+            [Fresh(history.GIVEN_AWAY, uid, {**made.mark.body(), "generation": made.number, "thing": CREDENTIAL.name})]
+        )
         office.settings.boundary("given away")
     office.keepings.of(uid).forget(sheet.credential, sheet.generation)
 
@@ -248,6 +303,7 @@ def used_since(office: Office, charter: Charter, body: Mapping[str, Any]) -> Sin
     """Has anybody proved itself with it since it was handed over? By the tenant's clock, and as exactly as it tells."""
     _, state = office.books.history(charter.name)
     from sigillum.tenants.port import now_at
+
     tenant, name = office.tenants.reach(charter.tenant), str(body.get("credential") or "")
     mark = Mark("credential", charter.tenant, (("name", name),))
     made = next((g for g in state.generations.get(mark, ()) if g.number == body.get("generation")), None)
@@ -279,8 +335,12 @@ def connected(office: Office, charter: Charter, consumer: str, connection: str) 
     """
     given = [b for b in handed(office, charter.name) if b.get("credential")][-1:]
     if given and used_since(office, charter, given[0]).used is False:
-        raise SomebodyError(f"{consumer} is not connected yet: what was handed over at {given[0]['at']} was never used since, "
-                            f"as {charter.tenant} tells", where=charter.name, mend="have it used there, then say this again")
+        raise SomebodyError(
+            f"{consumer} is not connected yet: what was handed over at {given[0]['at']} was never used since, "
+            f"as {charter.tenant} tells",
+            where=charter.name,
+            mend="have it used there, then say this again",
+        )
     ledger = office.books.ledger(write=True)
     with ledger.claim(CLAIM, BRIEFLY_SECONDS):
         names = office.books.names()
@@ -289,10 +349,19 @@ def connected(office: Office, charter: Charter, consumer: str, connection: str) 
                 first = names.get(entry.charter, entry.charter)
                 raise SomebodyError(
                     f"the connection {connection} of {consumer} is taken: {first} has it since {entry.body['at']}",
-                    where=charter.name, mend="one identity per use: make a second connection there, or keep the first")
+                    where=charter.name,
+                    mend="one identity per use: make a second connection there, or keep the first",
+                )
         uid = office.books.make_known(charter.name)
-        ledger.append([Fresh(history.CONNECTED, uid, {
-            "consumer": consumer, "connection": connection, "at": format_instant(whole_second(datetime.now(UTC)))})])
+        ledger.append(
+            [
+                Fresh(
+                    history.CONNECTED,
+                    uid,
+                    {"consumer": consumer, "connection": connection, "at": format_instant(whole_second(datetime.now(UTC)))},
+                )
+            ]
+        )
 
 
 def open_(office: Office | None, path: Path, key_reference: str, signers: list[str], folder: Path) -> Sheet:
@@ -301,19 +370,24 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
     from sigillum.core.values.errors import FileError
     from sigillum.keeping.references import resolve
     from sigillum.keys.seal import unseal
+
     try:
         private = json_of(resolve(key_reference, folder).reveal())
         if not isinstance(private, dict):
             raise TypeError
     except (ValueError, TypeError) as problem:
-        raise FileError("the receiving key is no JWK", where=key_reference, mend="`sigillum handover key FILE` makes one"
-                        ) from problem
+        raise FileError(
+            "the receiving key is no JWK", where=key_reference, mend="`sigillum handover key FILE` makes one"
+        ) from problem
     known = office.trusted(signers, ours=True) if office is not None else frozenset(signers)
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as problem:
-        raise FileError(f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is no text'}", where=str(path),
-                        mend="check its name") from problem
+        raise FileError(
+            f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is no text'}",
+            where=str(path),
+            mend="check its name",
+        ) from problem
     opened = unseal(text, private, known, datetime.now(UTC), str(path))
     body = opened.claims.get("sheet")
     rows = body.get("values") if isinstance(body, dict) else None
@@ -322,8 +396,18 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
     assert isinstance(body, dict)
     strange = unseen({n: v for n, v in body.items() if n != "values"} | {"values": [{**r, "content": ""} for r in rows]})
     if strange:
-        raise FileError(f"it holds characters that cannot be seen: {strange!a}", where=str(path),
-                        mend="do not use it; ask its sender on another way")
-    values = tuple(Value(str(r.get("value")), str(r.get("name")), KINDS.get(str(r.get("value")), (str(r.get("kind")), ""))[0],
-                         Secret(str(r.get("content"))) if r.get("kind") == "secret" else str(r.get("content"))) for r in rows)
+        raise FileError(
+            f"it holds characters that cannot be seen: {strange!a}",
+            where=str(path),
+            mend="do not use it; ask its sender on another way",
+        )
+    values = tuple(
+        Value(
+            str(r.get("value")),
+            str(r.get("name")),
+            KINDS.get(str(r.get("value")), (str(r.get("kind")), ""))[0],
+            Secret(str(r.get("content"))) if r.get("kind") == "secret" else str(r.get("content")),
+        )
+        for r in rows
+    )
     return Sheet(str(body.get("charter")), str(body.get("consumer")), values, sealed=str(opened.claims.get("jti") or ""))

@@ -31,7 +31,8 @@ LOOK = (
     ("team", "name", "name of a team", "in charters: `member_of`"),
     ("credential", "id", "credential id", "to tell which credential proved something"),
     ("credential", "thumbprint", "thumbprint of a public key (RFC 7638)", "as `kid` of assertions"),
-    ("grant", "id", "id of a grant", "for ending it"), ("consent", "id", "id of a consent", "for ending it"),
+    ("grant", "id", "id of a grant", "for ending it"),
+    ("consent", "id", "id of a consent", "for ending it"),
     ("role", "id", "id of a role", "in the tenant's own interface; charters name roles"),
     ("role", "name", "name of a role", "in charters: `grants`"),
     ("place", "id", "id of a place", "in the tenant's own interface; charters name paths"),
@@ -74,8 +75,9 @@ def identify(office: Office, value: str, tenant: str = "", *, send: bool = False
         return Identified([], f"{ours}: it was sent nowhere; replace it if others may have seen it", [])
     public = {*office.keepings.thumbprints(), *office.workspace.file.signers.values()}
     if not send and could_be_secret(value) and value not in public:
-        return Identified([], "something that could be a secret, so it was sent nowhere; `--send` asks the tenants for it all "
-                          "the same", [])
+        return Identified(
+            [], "something that could be a secret, so it was sent nowhere; `--send` asks the tenants for it all the same", []
+        )
     for name in [tenant] if tenant else list(office.workspace.file.tenants):
         try:
             there = office.tenants.reach(name)
@@ -85,8 +87,16 @@ def identify(office: Office, value: str, tenant: str = "", *, send: bool = False
             continue
         for record, what, use in hits:
             whose = office.books.owner(name, record.kind, record.id) or str(record.value("owner") or "")
-            found.append(Found(name, what, str(record.value("name") or record.value("path") or record.id), use, whose,
-                               tuple(_siblings(there, record, value))))
+            found.append(
+                Found(
+                    name,
+                    what,
+                    str(record.value("name") or record.value("path") or record.id),
+                    use,
+                    whose,
+                    tuple(_siblings(there, record, value)),
+                )
+            )
     return Identified(found, "", silent)
 
 
@@ -101,7 +111,8 @@ def form_of(value: str) -> str:
 
 def _hits(tenant: Tenant, value: str) -> list[tuple[Record[Any], str, str]]:
     asked: dict[Query[Any], tuple[str, str]] = {
-        Query(KINDS[kind], field, value): (what, use) for kind, field, what, use in LOOK if kind in tenant.profile.carries}
+        Query(KINDS[kind], field, value): (what, use) for kind, field, what, use in LOOK if kind in tenant.profile.carries
+    }
     seen, out = set[tuple[str, str]](), list[tuple[Record[Any], str, str]]()
     for query, fact in tenant.facts(asked).items():
         what, use = asked[query]

@@ -20,8 +20,14 @@ from .office import Office
 from .settings import Header
 from .tenants import header_of, time_of
 
-NEEDED = {"account": "make accounts", "role": "look at roles", "place": "look at places", "grant": "grant roles",
-          "credential": "issue credentials", "profile": "say what its limits are"}
+NEEDED = {
+    "account": "make accounts",
+    "role": "look at roles",
+    "place": "look at places",
+    "grant": "grant roles",
+    "credential": "issue credentials",
+    "profile": "say what its limits are",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,25 +51,56 @@ def inspect(office: Office, name: str) -> Inspection:
     office.keepings.discover(name, {})
     tenant = office.tenants.reach(name)
     profile = tenant.profile
-    roles, roots, apis, licences, rules = (Query(ROLE, "all"), Query(PLACE, "under"), Query(API, "all"), Query(LICENCE, "all"),
-                                           Query(RULE, "all"))
+    roles, roots, apis, licences, rules = (
+        Query(ROLE, "all"),
+        Query(PLACE, "under"),
+        Query(API, "all"),
+        Query(LICENCE, "all"),
+        Query(RULE, "all"),
+    )
     asked: list[Query[Any]] = [q for q in (roles, roots, apis, licences, rules) if profile.carried(q.kind) is not None]
     found = tenant.facts(asked)
     shown = sorted(
-        (r.body.name, r.body.breadth or "not said", widest(r).replace("-", " "), ", ".join(p for p, _ in r.body.permissions),
-         ", ".join(r.body.grantable_at) or "any place", allows(r)) for r in (found[roles].records if roles in found else ()))
+        (
+            r.body.name,
+            r.body.breadth or "not said",
+            widest(r).replace("-", " "),
+            ", ".join(p for p, _ in r.body.permissions),
+            ", ".join(r.body.grantable_at) or "any place",
+            allows(r),
+        )
+        for r in (found[roles].records if roles in found else ())
+    )
     tops = sorted(r.body.path for r in (found[roots].records if roots in found else ()))
     types = {*profile.carries, *(["profile"] if profile.says_limits else [])}
     cannot = [f"{about}: it has no resource type for a {kind}" for kind, about in NEEDED.items() if kind not in types]
     teams = _named(tenant, [t for r in _bodies(found, rules) for t in r.targets])
-    scopes = [(a.name, s.value, s.class_.replace("-", " "), " or ".join(s.acts), s.narrowed_to) for a in _bodies(found, apis)
-              for s in a.scopes]
+    scopes = [
+        (a.name, s.value, s.class_.replace("-", " "), " or ".join(s.acts), s.narrowed_to)
+        for a in _bodies(found, apis)
+        for s in a.scopes
+    ]
     return Inspection(
-        header_of(tenant), profile, sorted(types), shown, tops, cannot, sorted(scopes),
-        sorted((x.name, x.type, x.total, len(x.holders), x.mailbox) for x in _bodies(found, licences)), _safety(office, tenant),
-        sorted((r.name, "on" if r.enabled else "off", "everybody" if r.everyone else
-                ", ".join(teams.get(t, t) for t in r.targets) or "nobody", _demanded(r), len(r.exempt))
-               for r in _bodies(found, rules)))
+        header_of(tenant),
+        profile,
+        sorted(types),
+        shown,
+        tops,
+        cannot,
+        sorted(scopes),
+        sorted((x.name, x.type, x.total, len(x.holders), x.mailbox) for x in _bodies(found, licences)),
+        _safety(office, tenant),
+        sorted(
+            (
+                r.name,
+                "on" if r.enabled else "off",
+                "everybody" if r.everyone else ", ".join(teams.get(t, t) for t in r.targets) or "nobody",
+                _demanded(r),
+                len(r.exempt),
+            )
+            for r in _bodies(found, rules)
+        ),
+    )
 
 
 def _safety(office: Office, tenant: Tenant) -> str:
@@ -71,6 +108,7 @@ def _safety(office: Office, tenant: Tenant) -> str:
     if tenant.address.driver != "dialect":
         return ""
     from .dialects import kept_of, old
+
     safety, at = kept_of(office, tenant.address.name)
     if not safety:
         return "not known: the dialect was never tried"
@@ -105,6 +143,9 @@ def places(office: Office, under: str, tenant_name: str = "") -> list[Place]:
         lookup.require(snapshot, itself, near)
     fact = snapshot.ask(below)
     if not fact.known:
-        raise SomebodyError(f"the places of {tenant.address.name} cannot be looked up: {fact.unknown}",
-                            where=tenant.address.name, mend="ask with an administrator who may look at them")
+        raise SomebodyError(
+            f"the places of {tenant.address.name} cannot be looked up: {fact.unknown}",
+            where=tenant.address.name,
+            mend="ask with an administrator who may look at them",
+        )
     return sorted((r.body for r in fact.records), key=lambda p: p.path)

@@ -32,11 +32,13 @@ class Keepings:
         """The keys and secrets of one stream of the ledger."""
         from sigillum.keeping.files import FileKeeping
         from sigillum.keys import material
+
         return FileKeeping(self._workspace.keys_of(uid or "none"), material, self._vault)
 
     def _vault(self, where: str) -> Vault:
         """The vault that `keep_in` names. Raises MachineError."""
         from sigillum.keeping.vaults import DRIVERS
+
         if where.startswith(STORE) and self.stores is not None:
             tenant, _, path = where.removeprefix(STORE).partition("/")
             return self.stores(tenant, path)
@@ -48,11 +50,13 @@ class Keepings:
         """The secret behind a reference. Raises UsageError, FileError, MachineError."""
         from sigillum.core.values.secret import Secret
         from sigillum.keeping.references import resolve
+
         if reference.startswith(STORE):
             found = self._vault(reference).get("")
             if not found:
-                raise MachineError("the store holds no such secret", where=reference,
-                                   mend="put it there, or mend the reference")
+                raise MachineError(
+                    "the store holds no such secret", where=reference, mend="put it there, or mend the reference"
+                )
             return Secret(found)
         return resolve(reference, self._workspace.folder)
 
@@ -61,6 +65,7 @@ class Keepings:
         from hmac import compare_digest
 
         from sigillum.core.values.errors import SigillumError
+
         given = value.encode()
         folders = sorted((self._workspace.private / "keys").glob("*"))
         for path, content in (found for folder in folders for found in self.of(folder.name).contents()):
@@ -88,6 +93,7 @@ class Keepings:
     def discover(self, tenant: str, content: dict[str, Any]) -> None:
         """Keep it; a workspace that cannot be written to goes without."""
         from sigillum.keeping.private import private_folder, write_private
+
         path = self._workspace.private / "discovered" / f"{tenant}.json"
         with suppress(OSError, MachineError):
             if self._workspace.private.is_dir():
@@ -96,8 +102,11 @@ class Keepings:
 
     def thumbprints(self) -> set[str]:
         """The thumbprints of the keys that are kept here."""
-        return {mark for folder in sorted((self._workspace.private / "keys").glob("*"))
-                for mark in self.of(folder.name).held().values()}
+        return {
+            mark
+            for folder in sorted((self._workspace.private / "keys").glob("*"))
+            for mark in self.of(folder.name).held().values()
+        }
 
     def certificates(self, keys: set[str]) -> list[str]:
         """The `x5t#S256` of the certificates over these keys (by their RFC 7638 thumbprints) that are kept here."""
@@ -117,6 +126,7 @@ class Keepings:
         from sigillum.keeping.private import read_private_json
 
         from .carrying.make import REGISTRATION
+
         for path in sorted((self._workspace.private / "keys").glob(f"*/{REGISTRATION}-*.json")):
             content = read_private_json(path)
             about = content.get("credential")
@@ -133,6 +143,7 @@ class Keepings:
     def register(self, tenant: str, fresh: dict[str, Any]) -> None:
         """Keep what a tenant says anew of a client that it registered: the registration's token, and the secret everywhere."""
         from sigillum.keeping.private import read_private_json, write_private
+
         client = fresh["answer"].get("client_id")
         for path, content, kept in list(self._registrations(tenant)):
             if kept["answer"].get("client_id") != client:

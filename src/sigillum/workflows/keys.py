@@ -70,18 +70,25 @@ class Taken(NamedTuple):
     copies: list[str]
 
 
-def take(office: Office, charter: Charter, key: Mapping[str, Any], algorithm: str, found_in: Path,
-         look_in: list[Path]) -> Taken:
+def take(
+    office: Office, charter: Charter, key: Mapping[str, Any], algorithm: str, found_in: Path, look_in: list[Path]
+) -> Taken:
     """Keep a private key that belongs to a registered public one. Raises SomebodyError where it belongs to none, or is dead."""
     mark = thumbprint(dict(key))
     belongs = [b for b in check(office, charter, [mark]) if b.alive] or check(office, charter, [mark])
     if not belongs:
-        raise SomebodyError(f"the key belongs to nothing of {charter.name}", where=charter.tenant,
-                            mend="`sigillum enact --adopt` takes its credential over first, where the charter names it")
+        raise SomebodyError(
+            f"the key belongs to nothing of {charter.name}",
+            where=charter.tenant,
+            mend="`sigillum enact --adopt` takes its credential over first, where the charter names it",
+        )
     one = belongs[0]
     if not one.alive:
-        raise SomebodyError(f"it is generation {one.generation} of {one.credential}: {one.state}", where=charter.tenant,
-                            mend="a dead key is not kept: remove it")
+        raise SomebodyError(
+            f"it is generation {one.generation} of {one.credential}: {one.state}",
+            where=charter.tenant,
+            mend="a dead key is not kept: remove it",
+        )
     uid, history = office.books.history(charter.name)
     keys = office.keepings.of(uid)
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
@@ -89,14 +96,20 @@ def take(office: Office, charter: Charter, key: Mapping[str, Any], algorithm: st
         office.settings.boundary("key taken")
         generation = next(g for g in history.generations[_mark(charter, one)] if g.number == one.generation)
         if not generation.kept:
-            office.books.ledger(write=True).append([Fresh(KEPT, uid, {
-                **generation.mark.body(), "generation": one.generation, "what": mark})])
+            office.books.ledger(write=True).append(
+                [Fresh(KEPT, uid, {**generation.mark.body(), "generation": one.generation, "what": mark})]
+            )
         tenant = office.tenants.reach(charter.tenant)
         record = tenant.read(CREDENTIAL, generation.id)
         until = record.body.until if record is not None else None
-        about = {"principal_id": principal_of(office, charter, history), "account": charter.identity.name,
-                 "tenant": charter.tenant, "credential_id": generation.id, "token_endpoint": tenant.token_endpoint,
-                 "ends": format_instant(until) if until is not None else None}
+        about = {
+            "principal_id": principal_of(office, charter, history),
+            "account": charter.identity.name,
+            "tenant": charter.tenant,
+            "credential_id": generation.id,
+            "token_endpoint": tenant.token_endpoint,
+            "ends": format_instant(until) if until is not None else None,
+        }
         keys.complete(one.credential, one.generation, about)
         keep_witness(office)
     path = keys.path(one.credential, one.generation)
@@ -110,6 +123,7 @@ def _mark(charter: Charter, one: Belongs) -> Mark:
 def _copies(office: Office, mark: str, found_in: Path, look_in: list[Path]) -> list[str]:
     """The file that it was taken from, and where else the same key lies in these folders, outside of this workspace's keys."""
     from .scan import Lying, look
+
     found = list[Lying]()
     look(office, look_in, found)
     same = [one.path for one in found if one.finding.mark == mark and Path(one.path).resolve() != found_in.resolve()]

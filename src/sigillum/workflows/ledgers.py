@@ -34,8 +34,11 @@ def entries(office: Office, charter: str = "", newest: int = 0) -> list[Entry]:
     ledger = office.books.ledger()
     uid = ledger.uid_of(charter) if charter else ""
     if uid is None:
-        raise FileError(f"the ledger knows no charter {charter!r}", where="the ledger",
-                        mend="`sigillum ledger show` lists everything; a charter is known once it was enacted")
+        raise FileError(
+            f"the ledger knows no charter {charter!r}",
+            where="the ledger",
+            mend="`sigillum ledger show` lists everything; a charter is known once it was enacted",
+        )
     return list(ledger.entries(uid, newest))
 
 
@@ -44,6 +47,7 @@ def told(office: Office, charter: str = "", newest: int = 0) -> Iterator[tuple[s
     know.
     """
     from sigillum.core.facets.registry import words
+
     names = office.books.names()
     for deed in _newest(office, charter, newest, words) if newest else deeds(entries(office, charter), words):
         yield names.get(deed.stream, deed.stream.replace("-", " ")), deed
@@ -92,8 +96,10 @@ def _books(office: Office, all_: list[Entry]) -> list[Finding]:
     """The books beside the chain must be what its entries say."""
     said, kept = rows_of(all_), office.books.ledger().books()
     words = {NAME: "the charter", THING: "the thing", LOAN: "the loan"}
-    return [Finding(0, f"the books say something else of {words.get(what, what)} {key}") for what, key in sorted(
-        {k for k in (*said, *kept) if said.get(k) != kept.get(k)})]
+    return [
+        Finding(0, f"the books say something else of {words.get(what, what)} {key}")
+        for what, key in sorted({k for k in (*said, *kept) if said.get(k) != kept.get(k)})
+    ]
 
 
 def checkpoint(office: Office) -> dict[str, Any]:
@@ -106,11 +112,15 @@ def read_checkpoint(path: Path) -> tuple[Head, str]:
     try:
         return read_head(json_of(path.read_text(encoding="utf-8")))
     except OSError as problem:
-        raise FileError(f"the checkpoint cannot be read: {problem.strerror}", where=str(path),
-                        mend="name a file that `sigillum ledger head` wrote") from problem
+        raise FileError(
+            f"the checkpoint cannot be read: {problem.strerror}",
+            where=str(path),
+            mend="name a file that `sigillum ledger head` wrote",
+        ) from problem
     except ValueError as problem:
-        raise FileError("this is not a checkpoint", where=str(path),
-                        mend="name a file that `sigillum ledger head` wrote") from problem
+        raise FileError(
+            "this is not a checkpoint", where=str(path), mend="name a file that `sigillum ledger head` wrote"
+        ) from problem
 
 
 def keep_witness(office: Office) -> None:
@@ -121,8 +131,11 @@ def keep_witness(office: Office) -> None:
     path = office.workspace.folder / witness
     try:
         if not path.parent.is_dir():
-            raise MachineError("the folder of the witness is not there", where=str(path.parent),
-                               mend="make it, or change `witness:` in sigillum.yaml")
+            raise MachineError(
+                "the folder of the witness is not there",
+                where=str(path.parent),
+                mend="make it, or change `witness:` in sigillum.yaml",
+            )
         write_private(path, json.dumps(checkpoint(office), indent=1) + "\n")
     except PermissionError as problem:
         raise MachineError("the witness cannot be written", where=str(path), mend="mend the folder's rights") from problem

@@ -81,8 +81,14 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
     named = Query(ROLE, "name", wish.role)
     more: list[Query[Any]] = [named, gathering.ALL_ROLES, *([] if principal_as_place else [around])]
     touched = dict(_touched(office, tenant, borrower))
-    seen = lookup.snapshot(office, tenant, borrower, [place, *(p.at for e in touched.values() for p in e.proofs)], more,
-                           people=[i for i in touched if i != borrower.id])
+    seen = lookup.snapshot(
+        office,
+        tenant,
+        borrower,
+        [place, *(p.at for e in touched.values() for p in e.proofs)],
+        more,
+        people=[i for i in touched if i != borrower.id],
+    )
     role: Record[Role] = lookup.require(seen, named, gathering.ALL_ROLES)
     place_id = place[1:] if principal_as_place else lookup.require(seen, Query(PLACE, "path", place), around).id
     until = end_of(seen.now, wish.lasts_seconds, wish.until)
@@ -102,10 +108,27 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
         objections += without_effect(world, right, lambda identity: office.books.owner(tenant.address.name, GRANT, identity))
         if not principal_as_place:
             objections += missing_rights(world, right, seen.now, (p for p, _ in role.body.permissions))
-    grant = Grant(borrower.id, wish.role, place, None, until, reason=wish.because, role_id=role.id, place_id=place_id,
-                  carrier=borrower.kind.name, over=instead)
-    return Proposal(wish, tenant.address.name, str(borrower.body.name), grant, allows(role), tuple(dict.fromkeys(objections)),
-                    _standing(office, seen.tenant, grant))
+    grant = Grant(
+        borrower.id,
+        wish.role,
+        place,
+        None,
+        until,
+        reason=wish.because,
+        role_id=role.id,
+        place_id=place_id,
+        carrier=borrower.kind.name,
+        over=instead,
+    )
+    return Proposal(
+        wish,
+        tenant.address.name,
+        str(borrower.body.name),
+        grant,
+        allows(role),
+        tuple(dict.fromkeys(objections)),
+        _standing(office, seen.tenant, grant),
+    )
 
 
 def _instead_of(seen: Snapshot, borrower: Record[Any], place: str) -> str:
@@ -114,8 +137,11 @@ def _instead_of(seen: Snapshot, borrower: Record[Any], place: str) -> str:
         return ""
     fact = seen.ask(Query(GRANT, "principal", borrower.id))
     if not fact.known:
-        raise SomebodyError(f"what {borrower.body.name} has at {place} cannot be seen, and has to come back after the loan: "
-                            f"{fact.unknown}", where=seen.tenant, mend="ask with an administrator who may look at it")
+        raise SomebodyError(
+            f"what {borrower.body.name} has at {place} cannot be seen, and has to come back after the loan: {fact.unknown}",
+            where=seen.tenant,
+            mend="ask with an administrator who may look at it",
+        )
     return next((r.body.role for r in fact.records if r.body.place == place), "")
 
 
@@ -140,9 +166,16 @@ def _touched(office: Office, tenant: Tenant, borrower: Record[Any]) -> Iterator[
 def _standing(office: Office, tenant: str, grant: Grant) -> Loan | None:
     """The same role lent to the same one at the same place, begun or in force: it is used, never renewed."""
     now = office.tenants.now(tenant)
-    return next((loan for loan in office.books.begun(LOANS) if loan.tenant == tenant and loan.stage(now) in (
-        Stage.BEGUN, Stage.IN_FORCE) and (loan.grant.principal, loan.grant.role, loan.grant.place) == (
-        grant.principal, grant.role, grant.place)), None)
+    return next(
+        (
+            loan
+            for loan in office.books.begun(LOANS)
+            if loan.tenant == tenant
+            and loan.stage(now) in (Stage.BEGUN, Stage.IN_FORCE)
+            and (loan.grant.principal, loan.grant.role, loan.grant.place) == (grant.principal, grant.role, grant.place)
+        ),
+        None,
+    )
 
 
 def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
@@ -163,12 +196,26 @@ def _write(office: Office, proposal: Proposal) -> Loan:
     """A loan stands in the ledger before anything is sent."""
     ledger, tenant, grant = office.books.ledger(write=True), office.tenants.reach(proposal.tenant), proposal.grant
     uid = f"loan-{secrets.token_hex(3)}"
-    ledger.append([Fresh(LENT, uid, {
-        UNDERTAKING: LOANS.name, NUMBER: uid, "tenant": proposal.tenant, "principal": grant.principal,
-        "principal_name": proposal.borrower, "grant": plain(told(grant)), "at": proposal.wish.at,
-        **({} if tenant.profile.ends_grants else {"by_itself": False}),
-        "by": tenant.profile.administrator or tenant.address.admin,
-        "external_id": external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1)})])
+    ledger.append(
+        [
+            Fresh(
+                LENT,
+                uid,
+                {
+                    UNDERTAKING: LOANS.name,
+                    NUMBER: uid,
+                    "tenant": proposal.tenant,
+                    "principal": grant.principal,
+                    "principal_name": proposal.borrower,
+                    "grant": plain(told(grant)),
+                    "at": proposal.wish.at,
+                    **({} if tenant.profile.ends_grants else {"by_itself": False}),
+                    "by": tenant.profile.administrator or tenant.address.admin,
+                    "external_id": external_id(office.workspace.file.workspace, uid, mark_of(proposal.tenant).body(), 1),
+                },
+            )
+        ]
+    )
     office.settings.boundary("loan written")
     return read_loans(ledger.entries(uid), uid)[0]
 
@@ -210,10 +257,16 @@ def recall(office: Office, names: list[str], to: str, finished: Finished) -> Non
         found = {loan.uid: loan for loan in office.books.begun(LOANS, ended=bool(wanted))}
         for uid, name in wanted.items():
             if uid not in found:
-                raise UsageError(f"the ledger knows no loan {name.removeprefix('loan-')}", where="recall",
-                                 mend="`sigillum loans` lists them")
-        theirs = [u for u, loan in found.items() if to and to in (loan.principal_name, loan.grant.principal)
-                  and loan.stage(office.tenants.now(loan.tenant)) not in (*OVER, Stage.ENDED)]
+                raise UsageError(
+                    f"the ledger knows no loan {name.removeprefix('loan-')}", where="recall", mend="`sigillum loans` lists them"
+                )
+        theirs = [
+            u
+            for u, loan in found.items()
+            if to
+            and to in (loan.principal_name, loan.grant.principal)
+            and loan.stage(office.tenants.now(loan.tenant)) not in (*OVER, Stage.ENDED)
+        ]
         if not wanted and not theirs:
             raise SomebodyError(f"nothing is lent to {to}", where="recall", mend="`sigillum loans` lists what is lent")
         try:

@@ -59,8 +59,11 @@ def chain(office: Office, charter: Charter, principal: str, program: str) -> Cha
     """Raises UsageError, SomebodyError."""
     want = charter.workload
     if want is None or program not in want.programs:
-        raise UsageError(f"no workload {program!r} is to run as {charter.identity.name}", where=charter.name,
-                         mend=f"name one of {', '.join(want.programs)}" if want is not None else "add `workload:` to it")
+        raise UsageError(
+            f"no workload {program!r} is to run as {charter.identity.name}",
+            where=charter.name,
+            mend=f"name one of {', '.join(want.programs)}" if want is not None else "add `workload:` to it",
+        )
     cluster, facts = _cluster(office, want.tenant, concerning(want))
     home = office.tenants.reach(charter.tenant)
     query = Query[Trust](TRUST, "principal", principal)
@@ -152,12 +155,21 @@ def estate_of(office: Office, name: str) -> Estate:
             continue
         trusts = [r for r in fact.records if r.body.issuer == cluster.profile.issuer]
         rows += _rows(name, tenant, facts, trusts)
-        findings += [Finding(NOBODY, f"{other} lets {t.body.subject or 'several'} in as {t.body.principal_name} by the trust "
-                             f"{t.body.name}, and {name} knows no such local account: whoever makes it acts as that")
-                     for t in trusts if not of_trust(t, [r.body for r in facts.locals])]
+        findings += [
+            Finding(
+                NOBODY,
+                f"{other} lets {t.body.subject or 'several'} in as {t.body.principal_name} by the trust "
+                f"{t.body.name}, and {name} knows no such local account: whoever makes it acts as that",
+            )
+            for t in trusts
+            if not of_trust(t, [r.body for r in facts.locals])
+        ]
     for record in facts.locals if not unseen else ():  # it may be one of those
-        findings += [Finding("tenant-unknown", f"{record.body.words} acts as {p} at {issuer}, which is not known here")
-                     for p, issuer in record.body.links if issuer not in known]
+        findings += [
+            Finding("tenant-unknown", f"{record.body.words} acts as {p} at {issuer}, which is not known here")
+            for p, issuer in record.body.links
+            if issuer not in known
+        ]
     bodies = [r.body for r in facts.workloads]
     findings += estate(name, [r.body for r in facts.locals], bodies, [r.body for r in facts.groups], rows)
     findings += [Finding(row.half.code, row.half.text) for row in rows if row.half.code != BOTH]
@@ -175,8 +187,11 @@ def _rows(cluster: str, tenant: Tenant, facts: Facts, trusts: list[Record[Trust]
             name = trusted.get(principal) or _name(tenant, principal)
             home = Home(where, issuer, principal, name or principal)
             own = [t.body for t in trusts if t.body.principal == principal]
-            half = halves(cluster, home, local, local.words, own) if name else \
-                Half(HALF, f"{cluster} says that {local.words} acts as {principal}, and {where} knows nobody of that id")
+            half = (
+                halves(cluster, home, local, local.words, own)
+                if name
+                else Half(HALF, f"{cluster} says that {local.words} acts as {principal}, and {where} knows nobody of that id")
+            )
             used = tuple(r.body.name for r in facts.workloads if local.subject in r.body.runs_as)
             yield Row(local.words, local.subject, where, name or principal, half, used)
 
@@ -185,4 +200,3 @@ def _name(tenant: Tenant, principal: str) -> str:
     query = Query(ACCOUNT, "id", principal)
     found = tenant.facts([query])[query].first
     return found.body.name if found is not None else ""
-

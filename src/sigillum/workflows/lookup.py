@@ -44,6 +44,7 @@ def subject(office: Office, who: str, tenant_name: str = "") -> Subject:
 def charter_of(office: Office, name: str) -> Charter | None:
     """The charter of that name, where there is one. Raises FileError where it is wrong."""
     from sigillum.charters import files
+
     return office.charters([name])[0] if name in files.names(office.workspace) else None
 
 
@@ -51,18 +52,24 @@ def only_tenant(office: Office) -> str:
     """The one tenant of the workspace. Raises UsageError where there are several."""
     names = list(office.workspace.file.tenants)
     if len(names) != 1:
-        raise UsageError("it is not said which tenant is meant" if names else "this workspace knows no tenant",
-                         where="sigillum.yaml", mend=f"say --tenant: {', '.join(names)}" if names else
-                         "add one with `sigillum tenant add`")
+        raise UsageError(
+            "it is not said which tenant is meant" if names else "this workspace knows no tenant",
+            where="sigillum.yaml",
+            mend=f"say --tenant: {', '.join(names)}" if names else "add one with `sigillum tenant add`",
+        )
     return names[0]
 
 
 def principal(tenant: Tenant, name: str) -> Record[Any]:
     """An account, team or service principal by name or id; of a client also by its client id. Raises SomebodyError."""
-    fields: dict[Kind[Any], tuple[str, ...]] = {ACCOUNT: ("name", "id"), TEAM: ("name", "id"),
-                                                PRINCIPAL: ("display", "id", "client_id")}
-    found = tenant.facts([Query(k, f, name) for k, names in fields.items() if tenant.profile.carried(k) is not None
-                          for f in names])
+    fields: dict[Kind[Any], tuple[str, ...]] = {
+        ACCOUNT: ("name", "id"),
+        TEAM: ("name", "id"),
+        PRINCIPAL: ("display", "id", "client_id"),
+    }
+    found = tenant.facts(
+        [Query(k, f, name) for k, names in fields.items() if tenant.profile.carried(k) is not None for f in names]
+    )
     record = next((r for f in found.values() for r in f.records), None)
     if record is not None and record.kind is PRINCIPAL and name not in (record.id, record.body.display):
         _meant(tenant, f"{name} is the client id", record)
@@ -71,8 +78,11 @@ def principal(tenant: Tenant, name: str) -> Record[Any]:
     if record is None:
         unknown = next((f.unknown for f in found.values() if not f.known), "")
         kind = SomebodyError if unknown else NobodyError
-        raise kind(f"{tenant.address.name} shows no account or team {name!r}{f' ({unknown})' if unknown else ''}",
-                   where=tenant.address.name, mend="give its name or principal id as the tenant has it")
+        raise kind(
+            f"{tenant.address.name} shows no account or team {name!r}{f' ({unknown})' if unknown else ''}",
+            where=tenant.address.name,
+            mend="give its name or principal id as the tenant has it",
+        )
     return record
 
 
@@ -103,13 +113,18 @@ def person(tenant: Tenant, value: str) -> str:
     record = next((r for f in found.values() for r in f.records), None)
     if record is not None or tenant.profile.carried(CLIENT) is None:
         return record.id if record is not None else value
-    asked: dict[Query[Any], str] = {Query(CLIENT, "client_id", value): "the client id",
-                                    Query(CLIENT, "id", value): "the registration id",
-                                    Query(PRINCIPAL, "id", value): "the principal id"}
+    asked: dict[Query[Any], str] = {
+        Query(CLIENT, "client_id", value): "the client id",
+        Query(CLIENT, "id", value): "the registration id",
+        Query(PRINCIPAL, "id", value): "the principal id",
+    }
     for query, fact in tenant.facts(asked).items():
         if fact.first is not None:
-            raise UsageError(f"{value} is {asked[query]} of the client {fact.first.body.name}: a person is meant here",
-                             where=tenant.address.name, mend="name the person on whose behalf it acts")
+            raise UsageError(
+                f"{value} is {asked[query]} of the client {fact.first.body.name}: a person is meant here",
+                where=tenant.address.name,
+                mend="name the person on whose behalf it acts",
+            )
     return value
 
 
@@ -120,10 +135,19 @@ def place(tenant: Tenant, who: Record[Any], path: str) -> str:
     return f"@{principal(tenant, path[1:]).id}" if path.startswith("@") else path
 
 
-def snapshot(office: Office, tenant: Tenant, who: Record[Any], places: Iterable[str], more: Iterable[Query[Any]] = (), *,
-             credentials: bool = False, people: Iterable[str] = ()) -> Snapshot:
+def snapshot(
+    office: Office,
+    tenant: Tenant,
+    who: Record[Any],
+    places: Iterable[str],
+    more: Iterable[Query[Any]] = (),
+    *,
+    credentials: bool = False,
+    people: Iterable[str] = (),
+) -> Snapshot:
     """What has to be known for deciding about a principal at these places; asked in rounds."""
     from sigillum.core.deciding.gathering import explore
+
     made = Snapshot(tenant.address.name, time_of(tenant), tenant.profile)
     made.facts[Query(who.kind, "id", who.id)] = Fact((who,))
     wanted, others = list(places), list(people)
@@ -134,6 +158,7 @@ def snapshot(office: Office, tenant: Tenant, who: Record[Any], places: Iterable[
         for query in extra:
             made.ask(query)
         explore(made, [who.id, *others], wanted, credentials=credentials)
+
     rounds(made, look, tenant.facts)
     return made
 
@@ -144,13 +169,19 @@ def require(snapshot: Snapshot, query: Query[Any], near: Query[Any]) -> Record[A
     """
     fact, kind = snapshot.ask(query), query.kind.name
     if not fact.known:
-        raise SomebodyError(f"the {kind} {query.value} cannot be looked up at {snapshot.tenant}: {fact.unknown}",
-                            where=snapshot.tenant, mend="ask with an administrator who may look at it")
+        raise SomebodyError(
+            f"the {kind} {query.value} cannot be looked up at {snapshot.tenant}: {fact.unknown}",
+            where=snapshot.tenant,
+            mend="ask with an administrator who may look at it",
+        )
     if fact.first is None:
         known = [str(r.value(query.field)) for r in snapshot.ask(near).records]
         where = "`sigillum tenant places [UNDER]` lists them" if kind == "place" else "look at `sigillum tenant inspect`"
-        raise UsageError(f"{snapshot.tenant} has no {kind} {query.value!r}", where=snapshot.tenant,
-                         mend=did_you_mean(query.value, known) or where)
+        raise UsageError(
+            f"{snapshot.tenant} has no {kind} {query.value!r}",
+            where=snapshot.tenant,
+            mend=did_you_mean(query.value, known) or where,
+        )
     return fact.first
 
 
@@ -159,6 +190,7 @@ def holds(office: Office, world: World) -> None:
     if not office.books.there or all(p.active for p in world.principals.values()):
         return
     from sigillum.core.undertakings.suspension import SUSPENSIONS
+
     for one in office.books.begun(SUSPENSIONS):
         who = world.principals.get(one.id)
         if who is not None and not one.found_off:
@@ -171,11 +203,16 @@ def leaving(office: Office, world: World, who: Record[Any], charter: str) -> Non
     if not world.felt or not office.books.there:
         return
     from sigillum.core.undertakings.loans import LOANS
+
     gone = list[tuple[str, str, str, str]]()
     if charter:
         _, state = office.books.history(charter)
-        gone += [(g.id, m.get("role"), m.get("at"), g.ended_at) for m, all_ in state.generations.items() for g in all_
-                 if g.kind == GRANT.name and g.ended_at]
+        gone += [
+            (g.id, m.get("role"), m.get("at"), g.ended_at)
+            for m, all_ in state.generations.items()
+            for g in all_
+            if g.kind == GRANT.name and g.ended_at
+        ]
     for loan in office.books.about(LOANS, who.id):
         generation = loan.generation
         if generation is not None and generation.ended_at:

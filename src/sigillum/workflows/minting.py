@@ -38,13 +38,20 @@ class Minted(NamedTuple):
         return self.sign(self.header, self.claims)
 
 
-def mint(office: Office, charter_name: str, credential: str = "", audience: str = "",
-         lives_seconds: int | None = None, token: str = "") -> Minted:
+def mint(
+    office: Office,
+    charter_name: str,
+    credential: str = "",
+    audience: str = "",
+    lives_seconds: int | None = None,
+    token: str = "",
+) -> Minted:
     """An assertion that a charter's identity signs for itself (RFC 7523 §3), or that its tenant signs for it.
 
     `token`: one that the identity got where it is attached. Raises UsageError, SomebodyError.
     """
     from .trying import principal_of
+
     charter = office.charters([charter_name])[0]
     tenant = office.tenants.reach(charter.tenant)
     if charter.signing is not None and not credential:
@@ -61,12 +68,16 @@ def mint(office: Office, charter_name: str, credential: str = "", audience: str 
 def own_key(office: Office, charter: Charter, credential: str) -> tuple[Proof, str]:
     """A key of a charter that is kept here, and which it is. Raises UsageError, SomebodyError where there is none."""
     from .trying import choose, principal_of, proof_of
+
     uid, state = office.books.history(charter.name)
     want, keys = choose(charter, credential), office.keepings.of(uid)
     made = state.find(CREDENTIAL, charter.tenant, name=want.name) if want is not None else None
     if want is None or not want.keyed or made is None or not keys.path(want.name, made.number).exists():
-        raise SomebodyError(f"no key of {charter.name} is kept here that could sign", where=charter.name,
-                            mend="a key pair or a certificate's key signs; enact it first, or name another credential")
+        raise SomebodyError(
+            f"no key of {charter.name} is kept here that could sign",
+            where=charter.name,
+            mend="a key pair or a certificate's key signs; enact it first, or name another credential",
+        )
     return proof_of(keys, want, made.number, principal_of(office, charter, state)), f"{want.name}, generation {made.number}"
 
 
@@ -77,7 +88,10 @@ def _life(tenant: Tenant, seconds: int | None) -> int:
     if most is not None and life > most:
         raise UsageError(
             f"it would live {rough_duration(life)}, and {tenant.address.name} takes {rough_duration(most)} at most, as its "
-            "profile says", where="--lives", mend=f"say {most}s or less")
+            "profile says",
+            where="--lives",
+            mend=f"say {most}s or less",
+        )
     return life
 
 
@@ -89,12 +103,18 @@ def _asserting(tenant: Tenant, subject: str, audience: str, life: int) -> dict[s
 def _by_tenant(tenant: Tenant, charter: Charter, principal: str, audience: str, seconds: int | None, token: str) -> Minted:
     """Its tenant signs: asked with the identity's own token, or by the administrator. Raises UsageError, SomebodyError."""
     if not isinstance(tenant, Signing) or not tenant.profile.signer or not principal:
-        raise SomebodyError(f"{charter.tenant} signs for nobody called {charter.identity.name} yet", where=charter.tenant,
-                            mend=f"run `sigillum enact {charter.name}` first")
+        raise SomebodyError(
+            f"{charter.tenant} signs for nobody called {charter.identity.name} yet",
+            where=charter.tenant,
+            mend=f"run `sigillum enact {charter.name}` first",
+        )
     whose = str(read(token).claims.get("sub") or "") if token.count(".") == 2 else principal
     if whose != principal:
-        raise UsageError(f"that token is of {plain(whose)}, not of {charter.identity.name}", where="--with-token",
-                         mend=f"give the one that {charter.identity.name} got where it is attached")
+        raise UsageError(
+            f"that token is of {plain(whose)}, not of {charter.identity.name}",
+            where="--with-token",
+            mend=f"give the one that {charter.identity.name} got where it is attached",
+        )
     by = SignedIn(Secret(token.strip()), principal, "with its own token") if token else None
     who = charter.identity.name if token else tenant.profile.administrator or tenant.address.admin
 
@@ -103,12 +123,24 @@ def _by_tenant(tenant: Tenant, charter: Charter, principal: str, audience: str, 
             made = tenant.sign_for(principal, claims, by)
         except RightMissingError as problem:
             needs = ", ".join(tenant.profile.signing) or "rights over it"
-            raise RefusedError(problem.what, where=charter.tenant, mend=f"{who} needs {needs} over {charter.identity.name}; "
-                               f"`sigillum explain {who} {next(iter(tenant.profile.signing), 'PERMISSION')} "
-                               f"@{charter.identity.name} --tenant {charter.tenant}` says which is missing") from problem
+            raise RefusedError(
+                problem.what,
+                where=charter.tenant,
+                mend=f"{who} needs {needs} over {charter.identity.name}; "
+                f"`sigillum explain {who} {next(iter(tenant.profile.signing), 'PERMISSION')} "
+                f"@{charter.identity.name} --tenant {charter.tenant}` says which is missing",
+            ) from problem
         if dict(read(made.reveal()).claims) != dict(claims):
-            raise RefusedError("what it signed is not what was shown, and was dropped", where=charter.tenant,
-                               mend="ask the tenant's operator")
+            raise RefusedError(
+                "what it signed is not what was shown, and was dropped", where=charter.tenant, mend="ask the tenant's operator"
+            )
         return made
-    return Minted(charter, {}, _asserting(tenant, principal, audience, _life(tenant, seconds)), sign,
-                  f"the signing service of {charter.tenant}, asked by {who}", by_tenant=True)
+
+    return Minted(
+        charter,
+        {},
+        _asserting(tenant, principal, audience, _life(tenant, seconds)),
+        sign,
+        f"the signing service of {charter.tenant}, asked by {who}",
+        by_tenant=True,
+    )

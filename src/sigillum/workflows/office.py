@@ -51,9 +51,13 @@ class Office:
         folder = settings.workspace
         if folder is not None:
             from sigillum.charters.workspace import FILE
+
             if not (folder / FILE).is_file():
-                raise FileError("there is no workspace there", where=str(folder),
-                                mend="run `sigillum init` to begin one, or name another folder with `--workspace`")
+                raise FileError(
+                    "there is no workspace there",
+                    where=str(folder),
+                    mend="run `sigillum init` to begin one, or name another folder with `--workspace`",
+                )
         return cls.of(settings, load(folder if folder is not None else find(Path.cwd())))
 
     def trusted(self, more: Iterable[str] = (), *, ours: bool = False) -> frozenset[str]:
@@ -88,17 +92,35 @@ class Office:
             raise FileError("", mistakes=tuple(mistakes))
         return found
 
-    def ports(self, uid: str, about: str, prove: Callable[[Step], None], ask: Callable[[Step, Doing | None], None],
-              turn: Callable[[Step], None]) -> Ports:
+    def ports(
+        self,
+        uid: str,
+        about: str,
+        prove: Callable[[Step], None],
+        ask: Callable[[Step, Doing | None], None],
+        turn: Callable[[Step], None],
+    ) -> Ports:
         """What carrying out a stream's steps needs; `about` names it while it is under way."""
         from .carrying.journal import LedgerJournal
         from .carrying.ports import Patience, Ports
+
         settings, keeping = self.settings, self.keepings.of(uid)
         keeping.clear()
-        journal = LedgerJournal(self.books.ledger(write=True), self.workspace.file.workspace, uid,
-                                self.tenants.now, settings.boundary, self.tenants.name_of)
-        patience = Patience(settings.timeout_seconds, settings.wait_seconds, settings.pause,
-                            lambda text: settings.progress(Progress(about, text)), settings.go_on)
+        journal = LedgerJournal(
+            self.books.ledger(write=True),
+            self.workspace.file.workspace,
+            uid,
+            self.tenants.now,
+            settings.boundary,
+            self.tenants.name_of,
+        )
+        patience = Patience(
+            settings.timeout_seconds,
+            settings.wait_seconds,
+            settings.pause,
+            lambda text: settings.progress(Progress(about, text)),
+            settings.go_on,
+        )
         return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve, turn)
 
 

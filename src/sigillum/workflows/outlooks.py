@@ -38,6 +38,7 @@ TOLD_SECONDS = 1.0  # how often it is said how long it has been
 def _question(trying: Trying, proof: ProofWant, at: datetime, credential: str) -> Question:
     """What a proof asks, of the principal that is tried."""
     from sigillum.core.deciding.values import Question
+
     return Question(trying.principal, proof.permission, proof.at, at, credential, trying.people.get(proof.person, ""))
 
 
@@ -54,6 +55,7 @@ def without(trying: Trying, results: list[Result]) -> list[Result]:
         if result.held is not True or not proof.allowed or decision.allowed is not False:
             return result
         return result._replace(held=False, allowed=False, said="it works, and would not without what is leaving")
+
     return [one(r) for r in results]
 
 
@@ -61,6 +63,7 @@ def weighed(trying: Trying, results: list[Result]) -> list[Result]:
     """A refusal that was wished holds only where it shows that the right is missing: by the facts, else by a control."""
     from sigillum.core.deciding.shown import Shown, shown
     from sigillum.core.deciding.waiting import NEVER, NOT_YET, Outlook
+
     if not any(r.held is True and not r.proof.allowed for r in results):
         return results
     seen = world_of(trying)
@@ -80,8 +83,12 @@ def weighed(trying: Trying, results: list[Result]) -> list[Result]:
             if control is not None:
                 return result._replace(said=f"{result.said}; shown beside it: {control.proof.words()}")
         state, mend = NOT_YET if found.early else NEVER, ABOUT[found.cause].mend if found.cause in ABOUT else ""
-        return result._replace(held=False if found.begins is not None else None, said=found.text,
-                               outlook=Outlook(state, found.cause, found.text, mend))
+        return result._replace(
+            held=False if found.begins is not None else None,
+            said=found.text,
+            outlook=Outlook(state, found.cause, found.text, mend),
+        )
+
     return [one(r) for r in results]
 
 
@@ -93,6 +100,7 @@ def pending(result: Result) -> bool:
 def wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
     """Poll what does not hold yet, with growing pauses, within the patience that was given; stop at once at a *never*."""
     from sigillum.core.deciding.waiting import NEVER, pauses
+
     office, waited, changes = trying.office, 0.0, set[datetime]()
     most, begun = office.settings.wait_seconds, time.monotonic()
     results, usual = _looked(trying, results), _usual(trying)
@@ -111,8 +119,9 @@ def wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         results = _looked(trying, without(trying, tried) if trying.without else tried)
     if changes and all(r.held for r in results):
         seconds = max(0, int((time_of(trying.tenant) - max(changes)).total_seconds()))
-        office.books.ledger(write=True).append([Fresh(history.FELT, trying.state.charter, {
-            "tenant": trying.tenant.address.name, "seconds": seconds})])
+        office.books.ledger(write=True).append(
+            [Fresh(history.FELT, trying.state.charter, {"tenant": trying.tenant.address.name, "seconds": seconds})]
+        )
     return results, waited
 
 
@@ -130,6 +139,7 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
     """With the outlook of each expectation that does not hold."""
     from sigillum.core.deciding.foreseen import spoiling
     from sigillum.core.deciding.waiting import outlook
+
     stopped = _stopped(trying) if any(r.held is False for r in results) else None
     if stopped is not None:
         return [r._replace(outlook=stopped) if r.held is False and r.proof.allowed else r for r in results]
@@ -146,6 +156,7 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
             return result
         question = _question(trying, result.proof, now, credential)
         return result._replace(outlook=outlook(world, question, result.proof.allowed, patience, roles, spoiled))
+
     return [looked(r) for r in results]
 
 
@@ -155,6 +166,7 @@ def _stopped(trying: Trying) -> Outlook | None:
     from sigillum.core.deciding.waiting import NEVER, Outlook
 
     from .signing import sign_in
+
     if trying.credential is None or trying.credential.kind != PASSWORD or trying.tenant.profile.carried(RULE) is None:
         return None
     try:
@@ -165,10 +177,18 @@ def _stopped(trying: Trying) -> Outlook | None:
         return None
     rule, demand = told.verdict.rule, told.verdict.demand
     if demand == NETWORK:
-        return Outlook(NEVER, Cause.SIGN_IN_REFUSED, f"the sign-in rule {rule} lets it in from its networks only",
-                       "prove it from there, or add this machine's network to `sign_in: networks:`")
-    return Outlook(NEVER, Cause.SIGN_IN_REFUSED, f"it cannot sign in unattended: {rule} demands {demand}",
-                   "exempt it: `sign_in: exempt:` says who accepts the risk")
+        return Outlook(
+            NEVER,
+            Cause.SIGN_IN_REFUSED,
+            f"the sign-in rule {rule} lets it in from its networks only",
+            "prove it from there, or add this machine's network to `sign_in: networks:`",
+        )
+    return Outlook(
+        NEVER,
+        Cause.SIGN_IN_REFUSED,
+        f"it cannot sign in unattended: {rule} demands {demand}",
+        "exempt it: `sign_in: exempt:` says who accepts the risk",
+    )
 
 
 def world_of(trying: Trying) -> tuple[World, datetime, tuple[Record[Role], ...], str] | None:
@@ -180,18 +200,26 @@ def world_of(trying: Trying) -> tuple[World, datetime, tuple[Record[Role], ...],
     if record is None:
         return None
     try:
-        seen = lookup.snapshot(trying.office, trying.tenant, record, [p.at for p in trying.charter.proofs],
-                               [gathering.ALL_ROLES],
-                               credentials=trying.credential is not None and trying.home is None,
-                               people=list(trying.people.values()))
+        seen = lookup.snapshot(
+            trying.office,
+            trying.tenant,
+            record,
+            [p.at for p in trying.charter.proofs],
+            [gathering.ALL_ROLES],
+            credentials=trying.credential is not None and trying.home is None,
+            people=list(trying.people.values()),
+        )
     except SigillumError:
         return None
     world = gathering.world_of(seen.known(), seen.profile)
     world.rights = [r for r in world.rights if r.id not in trying.without]
     lookup.holds(trying.office, world)
     lookup.leaving(trying.office, world, record, trying.charter.name)
-    generation = trying.state.find(CREDENTIAL, trying.charter.tenant, name=trying.credential.name) \
-        if trying.credential is not None else None
+    generation = (
+        trying.state.find(CREDENTIAL, trying.charter.tenant, name=trying.credential.name)
+        if trying.credential is not None
+        else None
+    )
     identity = generation.id if generation is not None else ""
     return world, seen.now, seen.ask(gathering.ALL_ROLES).records, identity if identity in world.credentials else ""
 
@@ -199,6 +227,7 @@ def world_of(trying: Trying) -> tuple[World, datetime, tuple[Record[Role], ...],
 def _usual(trying: Trying) -> float | None:
     """How long changes usually take at this tenant, in seconds: as measured from here, else as it announces."""
     from sigillum.core.deciding.waiting import usual_seconds
+
     office, name = trying.office, trying.tenant.address.name
     measured = [float(e.body["seconds"]) for e in office.books.ledger().entries(kind=history.FELT) if e.body["tenant"] == name]
     return usual_seconds(measured[-20:], trying.tenant.profile.felt_seconds)

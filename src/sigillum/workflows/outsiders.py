@@ -37,15 +37,19 @@ def prove(office: Office, charter: Charter, principal: str, tokens: Sequence[str
     """What is expected of outside subjects. A refusal of one counts beside another that was let in by the same trust."""
     state, tenant = office.books.history(charter.name)[1], office.tenants.reach(charter.tenant)
     at_hand = [(token, read(token)) for token in tokens]
-    found = [_one(charter, state, tenant, principal, p, at_hand) for p in charter.sign_ins
-             if p.sign_in is not None and p.sign_in.trust]
+    found = [
+        _one(charter, state, tenant, principal, p, at_hand)
+        for p in charter.sign_ins
+        if p.sign_in is not None and p.sign_in.trust
+    ]
     taken = [r.proof.sign_in for r in found if r.manner is Manner.TRIED and r.held and r.proof.allowed]
     let_in = {one.trust for one in taken if one is not None}
     return [_weighed(r, let_in) for r in found]
 
 
-def _one(charter: Charter, state: History, tenant: Tenant, principal: str, proof: ProofWant,
-         at_hand: list[tuple[str, Unverified]]) -> Result:
+def _one(
+    charter: Charter, state: History, tenant: Tenant, principal: str, proof: ProofWant, at_hand: list[tuple[str, Unverified]]
+) -> Result:
     one = proof.sign_in
     assert one is not None
     trust = next(w.trust for w in charter.trusts if w.name == one.trust)
@@ -59,8 +63,11 @@ def _one(charter: Charter, state: History, tenant: Tenant, principal: str, proof
         return judge(proof, Manner.TRIED, Trial(True, "its token was exchanged"))
     found = match(trust, supposed(trust, one.subject, charter.identity.name), charter.identity.name)
     nearest = found.nearest
-    return judge(proof, Manner.DECIDED, Trial(found.holds, "all conditions hold" if nearest is None else
-                                              f"{nearest.test.words()}: {nearest.why}"))
+    return judge(
+        proof,
+        Manner.DECIDED,
+        Trial(found.holds, "all conditions hold" if nearest is None else f"{nearest.test.words()}: {nearest.why}"),
+    )
 
 
 def _weighed(result: Result, let_in: set[str]) -> Result:

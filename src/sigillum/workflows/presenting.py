@@ -43,12 +43,18 @@ def use(office: Office, text: str, tenant_name: str, permission: str, place: str
     """
     tenant, token = office.tenants.reach(tenant_name), _presentable(text, "token try")
     if not isinstance(tenant, Revoking):
-        raise UsageError(f"no access token is presented at {tenant_name}: its driver knows no such thing", where="token try",
-                         mend="`sigillum explain` says what somebody may there, and why")
+        raise UsageError(
+            f"no access token is presented at {tenant_name}: its driver knows no such thing",
+            where="token try",
+            mend="`sigillum explain` says what somebody may there, and why",
+        )
     operation = tenant.profile.operations.get(permission)
     if operation is None:
-        raise UsageError(f"{tenant_name} has no permission {permission!r}", where="token try",
-                         mend=did_you_mean(permission, tenant.profile.operations) or "`sigillum tenant inspect` lists them")
+        raise UsageError(
+            f"{tenant_name} has no permission {permission!r}",
+            where="token try",
+            mend=did_you_mean(permission, tenant.profile.operations) or "`sigillum tenant inspect` lists them",
+        )
     claims = read(token).claims if token.count(".") == 2 else {}
     subject, scopes = plain(claims.get("sub") or ""), str(claims.get("scope") or "").split()
     signed_in = SignedIn(Secret(token), subject, "a token that was given")
@@ -73,6 +79,7 @@ def _why(office: Office, subject: str, tenant: str, permission: str, place: str)
     """The cause of a refusal, as `explain` names it."""
     from .explain import Wish
     from .explain import run as explain
+
     try:
         decision = explain(office, Wish(subject, (permission,), (place,), tenant=tenant))[0].explanation.decision
     except SigillumError:
@@ -91,8 +98,11 @@ def end(office: Office, text: str, tenant_name: str) -> Ended:
     """Have a token ended, and see by a call that it is refused (RFC 7009 §2.2). Raises UsageError, RefusedError."""
     tenant, token = office.tenants.reach(tenant_name), _presentable(text, "token end")
     if not isinstance(tenant, Revoking):
-        raise UsageError(f"no token is ended at {tenant_name}: its driver knows no way", where="token end",
-                         mend="end or suspend what it was got with")
+        raise UsageError(
+            f"no token is ended at {tenant_name}: its driver knows no way",
+            where="token end",
+            mend="end or suspend what it was got with",
+        )
     subject = str(read(token).claims.get("sub") or "") if token.count(".") == 2 else ""
     signed_in = SignedIn(Secret(token), subject, "a token that was given")
     before = tenant.taken(signed_in)

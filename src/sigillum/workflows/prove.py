@@ -67,16 +67,21 @@ class ProofReport:
         wrong = next((r for r in self.results if r.held is not True), None)
         told = f"{wrong.proof.words()}: {wrong.outlook.text if wrong.outlook is not None else wrong.said}" if wrong else ""
         kind = NotYetError if self.outcome() is Outcome.NOT_YET else UnprovedError
-        return kind(f"what replaces it is not proved: {told}", where=self.charter,
-                    mend="what was to end stays until it is; run `sigillum enact` again, or with --wait 10m")
+        return kind(
+            f"what replaces it is not proved: {told}",
+            where=self.charter,
+            mend="what was to end stays until it is; run `sigillum enact` again, or with --wait 10m",
+        )
 
 
-def prove_all(office: Office, charters: list[Charter], *, with_: str = "", before_: bool = False,
-              tokens: Sequence[str] = ()) -> Iterator[ProofReport]:
+def prove_all(
+    office: Office, charters: list[Charter], *, with_: str = "", before_: bool = False, tokens: Sequence[str] = ()
+) -> Iterator[ProofReport]:
     """Several at a time, in order as they come; where one cannot be tried, the others are. `tokens`: from outside, at hand.
 
     Raises MachineError.
     """
+
     def one(charter: Charter) -> ProofReport:
         try:
             office.settings.go_on()
@@ -87,6 +92,7 @@ def prove_all(office: Office, charters: list[Charter], *, with_: str = "", befor
             return ProofReport(charter.name, "", "", "", failed=problem)
         finally:
             office.settings.progress(Progress(charter.name))
+
     yield from several(office.settings, one, charters, finish=True)
 
 
@@ -95,19 +101,26 @@ def prove(office: Office, charter: Charter, *, with_: str = "", tokens: Sequence
     _needs_proofs(charter)
     uid, state = office.books.history(charter.name)
     if not uid:
-        raise SomebodyError(f"{charter.name} was never enacted here", where=charter.name,
-                            mend=f"run `sigillum enact {charter.name}` first")
+        raise SomebodyError(
+            f"{charter.name} was never enacted here", where=charter.name, mend=f"run `sigillum enact {charter.name}` first"
+        )
     principal = principal_of(office, charter, state)
     if not principal:
-        raise SomebodyError(f"the identity of {charter.name} does not exist yet", where=charter.tenant,
-                            mend=f"run `sigillum enact {charter.name}` first")
+        raise SomebodyError(
+            f"the identity of {charter.name} does not exist yet",
+            where=charter.tenant,
+            mend=f"run `sigillum enact {charter.name}` first",
+        )
     return run(office, charter, state, office.keepings.of(uid), principal, Prove(credential=with_), tokens)
 
 
 def _needs_proofs(charter: Charter) -> None:
     if not charter.expectations:
-        raise UsageError(f"{charter.name} has no proofs", where=charter.name,
-                         mend="add `proofs:` to the charter: what it can do, and what it cannot")
+        raise UsageError(
+            f"{charter.name} has no proofs",
+            where=charter.name,
+            mend="add `proofs:` to the charter: what it can do, and what it cannot",
+        )
 
 
 def before(office: Office, charter: Charter) -> ProofReport:
@@ -120,10 +133,13 @@ def before(office: Office, charter: Charter) -> ProofReport:
     running = list[Result]()
     if charter.runs:
         from .links import prove as prove_runs
+
         running = prove_runs(office, charter)
     if not principal:
-        results = (*(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.expectations
-                     if not p.program), *running)
+        results = (
+            *(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.expectations if not p.program),
+            *running,
+        )
         report = ProofReport(charter.name, charter.identity.name, "nobody yet", "", results, recorded_before=True)
     else:
         keys, found = office.keepings.of(uid), list[Result]()
@@ -134,6 +150,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
             found += [try_one(trying, signed_in, shown, p) for p in trying.charter.proofs]
         if charter.delegated:
             from .delegated import prove as prove_delegated
+
             found += prove_delegated(office, charter, state, keys, principal)
             said = said or "as itself, and for people"
         report = ProofReport(charter.name, principal, said, shown, (*found, *running), recorded_before=True)
@@ -141,8 +158,15 @@ def before(office: Office, charter: Charter) -> ProofReport:
     return report
 
 
-def run(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str,
-        wish: Prove = ALL, tokens: Sequence[str] = ()) -> ProofReport:
+def run(
+    office: Office,
+    charter: Charter,
+    state: History,
+    keys: FileKeeping,
+    principal: str,
+    wish: Prove = ALL,
+    tokens: Sequence[str] = (),
+) -> ProofReport:
     """Sign in and try, in each tenant, and wait where it is early; used by `prove`, and by `enact` between and after its steps.
 
     Only where all proofs are tried is the result written down as that of the charter.
@@ -151,8 +175,16 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
     timed = replace(charter, proofs=tuple(_timed(office, charter, state, p) for p in charter.proofs))
     for credential, proofs in _plan(timed, state, keys, wish):
         with trying_ours(office, state, charter, credential):
-            for trying in tryings(office, replace(timed, proofs=proofs), state, keys, principal, credential, wish.without,
-                                  signing=bool(wish.credential)):
+            for trying in tryings(
+                office,
+                replace(timed, proofs=proofs),
+                state,
+                keys,
+                principal,
+                credential,
+                wish.without,
+                signing=bool(wish.credential),
+            ):
                 signed_in, with_what = _signed_in(trying, tokens)
                 results, longer = _tried(office, charter, trying, signed_in, with_what)
                 found += [(with_what, r) for r in results]
@@ -163,20 +195,35 @@ def run(office: Office, charter: Charter, state: History, keys: FileKeeping, pri
     results = worst_of(found)
     if wish.proofs is None and charter.sign_ins:
         from .signing import prove as prove_sign_ins
+
         results += prove_sign_ins(office, charter, principal, tokens)
     if wish.proofs is None and charter.delegated:
         from .delegated import prove as prove_delegated
+
         results += prove_delegated(office, charter, state, keys, principal)
         said.append("and for people, with a token for each person and scope")
     if wish.proofs is None and charter.runs:
         from .links import prove as prove_runs
+
         results += prove_runs(office, charter)
     with_ = ", ".join(dict.fromkeys(s for s in shown if s))
     report = ProofReport(charter.name, principal, "; ".join(dict.fromkeys(said)), with_, tuple(results), state.before, waited)
     if wish.proofs is None:
-        office.books.ledger(write=True).append([Fresh(history.PROVED, state.charter, {
-            "held": report.held, "proofs": proofs_digest(charter), "ran_as": report.ran_as, "credential": report.credential,
-            "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results]})])
+        office.books.ledger(write=True).append(
+            [
+                Fresh(
+                    history.PROVED,
+                    state.charter,
+                    {
+                        "held": report.held,
+                        "proofs": proofs_digest(charter),
+                        "ran_as": report.ran_as,
+                        "credential": report.credential,
+                        "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results],
+                    },
+                )
+            ]
+        )
     return report
 
 
@@ -184,6 +231,7 @@ def _signed_in(trying: Trying, tokens: Sequence[str]) -> tuple[SignedIn, str]:
     """With its credential; where it has none here, by a trust, with a token from outside that is at hand."""
     if trying.credential is None and trying.home is None and tokens:
         from .outsiders import matching
+
         found = matching(trying.charter, trying.state, trying.principal, tokens)
         if found is not None:
             return trying.tenant.sign_in(found[0]), f"the trust {found[1]}"
@@ -204,8 +252,9 @@ def _tried(office: Office, charter: Charter, trying: Trying, signed_in: SignedIn
     return results, waited
 
 
-def _plan(charter: Charter, state: History, keys: FileKeeping, wish: Prove) -> list[tuple[CredentialWant | None, tuple[
-        ProofWant, ...]]]:
+def _plan(
+    charter: Charter, state: History, keys: FileKeeping, wish: Prove
+) -> list[tuple[CredentialWant | None, tuple[ProofWant, ...]]]:
     """Which proofs are tried with which credential: those that name one with that, the others with each that leaves room."""
     chosen = charter.proofs if wish.proofs is None else tuple(charter.proofs[n] for n in wish.proofs)
     here = [c for c in charter.credentials if held(charter, state, keys, c)]
@@ -218,6 +267,7 @@ def _plan(charter: Charter, state: History, keys: FileKeeping, wish: Prove) -> l
     def takes(credential: CredentialWant, proof: ProofWant) -> bool:
         room = [c.name for c in here if not c.limits or proof.permission in c.limits] if proof.allowed else []
         return proof.credential == credential.name or (not proof.credential and (not room or credential.name in room))
+
     using = {c.name: c for c in here} | {n: c for n in named if (c := choose(charter, n)) is not None}
     return [(c, tuple(p for p in chosen if takes(c, p))) for c in using.values() if any(takes(c, p) for p in chosen)]
 
@@ -233,8 +283,14 @@ def _timed(office: Office, charter: Charter, state: History, proof: ProofWant) -
     if not proof.during:
         return proof
     tenant = proof.tenant or charter.tenant
-    terms = next((all_[-1].terms for mark, all_ in state.generations.items() if all_[-1].kind == GRANT.name
-                  and (mark.tenant, mark.get("role")) == (tenant, proof.during)), {})
+    terms = next(
+        (
+            all_[-1].terms
+            for mark, all_ in state.generations.items()
+            if all_[-1].kind == GRANT.name and (mark.tenant, mark.get("role")) == (tenant, proof.during)
+        ),
+        {},
+    )
     start, until = (parse_instant(str(terms[n])) if terms.get(n) else None for n in ("from", "until"))
     lasts = bool(terms) and Window(start, until).state(office.tenants.now(tenant)) == "in-force"
     return replace(proof, allowed=lasts)

@@ -63,8 +63,7 @@ def compared(office: Office, charter: Charter, choices: Choices) -> tuple[Compar
     names = tenants_of(charter, history, office.workspace.file.tenants)
     reached = office.tenants.reach_all(names)
     snapshots = {name: Snapshot(name, time_of(tenant), tenant.profile) for name, tenant in reached.items()}
-    comparison = Comparison(charter, history, snapshots, office.workspace.rules, held, office.books, choices,
-                            incomplete)
+    comparison = Comparison(charter, history, snapshots, office.workspace.rules, held, office.books, choices, incomplete)
     for _ in range(MOST_ROUNDS):
         outline = compare(comparison)
         missed = {name: queries for name, snapshot in snapshots.items() if (queries := snapshot.asked())}
@@ -82,6 +81,7 @@ def by_whom(office: Office, outline: Outline, snapshots: Mapping[str, Snapshot])
     if not wanting:
         return outline
     from sigillum.core.comparing.hands import assign
+
     return assign(outline, {t: office.tenants.hands(t) for t in wanting})
 
 
@@ -94,6 +94,7 @@ def rehearse(office: Office, charter: Charter, choices: Choices = NONE) -> Rehea
 
 def rehearse_all(office: Office, charters: list[Charter], choices: Choices = NONE) -> Iterator[Rehearsal]:
     """Several at a time, in order as they come; where one cannot be looked at, the others are. Raises MachineError."""
+
     def one(charter: Charter) -> Rehearsal:
         try:
             office.settings.go_on()
@@ -104,4 +105,5 @@ def rehearse_all(office: Office, charters: list[Charter], choices: Choices = NON
             return Rehearsal(charter, Outline(charter.name), error=problem)
         finally:
             office.settings.progress(Progress(charter.name))
+
     yield from several(office.settings, one, charters)

@@ -59,23 +59,42 @@ def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None)
             body = {**request.body(), "charter": charter, "workspace": office.workspace.file.workspace}
             put(path, signed.sign(body, office.books.signing_key()))
         if same is None:
-            ledger.append([Fresh(history.REQUESTED, uid, {
-                UNDERTAKING: REQUESTS.name, NUMBER: str(number), **step.mark.body(),
-                "generation": step.generation, "request": asdict(request), "digest": request.digest, "file": shown,
-                "asked_at": format_instant(time_of(tenant))})])
-    raise SomebodyError("the request is written", where=shown,
-                        mend=f"send the request to {step.action.to or f'somebody who holds `{step.power}`'}; when it is done, "
-                             f"run `sigillum enact {charter}` again")
+            ledger.append(
+                [
+                    Fresh(
+                        history.REQUESTED,
+                        uid,
+                        {
+                            UNDERTAKING: REQUESTS.name,
+                            NUMBER: str(number),
+                            **step.mark.body(),
+                            "generation": step.generation,
+                            "request": asdict(request),
+                            "digest": request.digest,
+                            "file": shown,
+                            "asked_at": format_instant(time_of(tenant)),
+                        },
+                    )
+                ]
+            )
+    raise SomebodyError(
+        "the request is written",
+        where=shown,
+        mend=f"send the request to {step.action.to or f'somebody who holds `{step.power}`'}; when it is done, "
+        f"run `sigillum enact {charter}` again",
+    )
 
 
 def _for_the_ca(office: Office, uid: str, charter: str, wanted: CertificateRequest, advice: str) -> SomebodyError:
     """The request for a certificate (PKCS#10), written for the house's CA; and that it is waited for."""
     from sigillum.keys.certificates import request
+
     key, _ = office.keepings.of(uid).key(wanted.credential, wanted.generation)
     shown = f"{FOLDER}/{charter}-{wanted.credential}-{wanted.generation}.csr.pem"
     put(office.workspace.folder / shown, request(key, wanted.subject))
-    return SomebodyError("the request for a certificate is written", where=shown,
-                         mend=f"{advice}; then run the same command again")
+    return SomebodyError(
+        "the request for a certificate is written", where=shown, mend=f"{advice}; then run the same command again"
+    )
 
 
 def put(path: Path, document: Mapping[str, Any] | bytes) -> None:
@@ -86,8 +105,11 @@ def put(path: Path, document: Mapping[str, Any] | bytes) -> None:
         write_private(path, text)
         path.chmod(0o644)
     except OSError as problem:
-        raise MachineError(f"the file cannot be written: {problem.strerror}", where=str(path),
-                           mend="mend that, then run the same command again") from problem
+        raise MachineError(
+            f"the file cannot be written: {problem.strerror}",
+            where=str(path),
+            mend="mend that, then run the same command again",
+        ) from problem
 
 
 def settle(office: Office, uid: str, outline: Outline) -> None:
@@ -105,8 +127,9 @@ def numbered(office: Office, number: int) -> SentRequest:
     return found
 
 
-def done(office: Office, number: int, receipt: Path | None = None, known_keys: Sequence[str] = (), value: str = "") -> tuple[
-        SentRequest, str]:
+def done(
+    office: Office, number: int, receipt: Path | None = None, known_keys: Sequence[str] = (), value: str = ""
+) -> tuple[SentRequest, str]:
     """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         return _done(office, number, receipt, known_keys, value)
@@ -124,18 +147,29 @@ def _done(office: Office, number: int, receipt: Path | None, known_keys: Sequenc
         about["key"] = signer.key_id
         said, how = signer_words(office, signer.key_id), f"receipt of {plain(body.get('by'))}"
         if signer.key_id not in office.trusted(known_keys):
-            raise SomebodyError(f"the receipt is {said}; it closes nothing", where=str(receipt),
-                                mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT` or "
-                                     "add it to `signers` in sigillum.yaml; or confirm by hand, without the receipt")
+            raise SomebodyError(
+                f"the receipt is {said}; it closes nothing",
+                where=str(receipt),
+                mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT` or "
+                "add it to `signers` in sigillum.yaml; or confirm by hand, without the receipt",
+            )
         entries += _taken_over(known, body)
         value = value or str(body.get("value", ""))
     if known.request.do == TELL:
         form = str(known.request.values.get("form", ""))
         if not fits(value, form):
-            raise UsageError("it is not told" if not value else f"what was told does not look as it has to: {form}",
-                             where=known.file, mend="give the receipt that came back, or the value itself: `--value VALUE`")
-        entries.append(Fresh(history.TOLD, known.uid, {"name": str(known.request.values["name"]), "value": value,
-                                                       "of": known.request.to, "how": how}))
+            raise UsageError(
+                "it is not told" if not value else f"what was told does not look as it has to: {form}",
+                where=known.file,
+                mend="give the receipt that came back, or the value itself: `--value VALUE`",
+            )
+        entries.append(
+            Fresh(
+                history.TOLD,
+                known.uid,
+                {"name": str(known.request.values["name"]), "value": value, "of": known.request.to, "how": how},
+            )
+        )
     close(office, REQUESTS, known, how, *entries, **about)
     return known, said
 
@@ -146,8 +180,13 @@ def _taken_over(known: SentRequest, body: Mapping[str, Any]) -> list[Fresh]:
     if request.do not in (MAKE, ADD) or not isinstance(identity, str) or not identity or unseen(identity):
         return []
     value = {"value": str(request.values.get("value"))} if request.do == ADD else {}
-    return [Fresh(history.ADOPTED, known.uid, {**known.mark.body(), "generation": known.generation, "id": identity,
-                                               "thing": request.thing, **value})]
+    return [
+        Fresh(
+            history.ADOPTED,
+            known.uid,
+            {**known.mark.body(), "generation": known.generation, "id": identity, "thing": request.thing, **value},
+        )
+    ]
 
 
 def read_json(path: Path) -> dict[str, Any]:
@@ -157,12 +196,18 @@ def read_json(path: Path) -> dict[str, Any]:
             raise FileError("the file is larger than such a file can be", where=str(path), mend="check its name")
         found = json_of(path.read_text(encoding="utf-8"))
     except (OSError, ValueError, RecursionError) as problem:
-        raise FileError(f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is not JSON'}", where=str(path),
-                        mend="check its name, or ask its sender for it anew") from problem
+        raise FileError(
+            f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is not JSON'}",
+            where=str(path),
+            mend="check its name, or ask its sender for it anew",
+        ) from problem
     strange = unseen(found)
     if strange:
-        raise FileError(f"it holds characters that cannot be seen: {strange!a}", where=str(path),
-                        mend="do not use it; ask its sender on another way")
+        raise FileError(
+            f"it holds characters that cannot be seen: {strange!a}",
+            where=str(path),
+            mend="do not use it; ask its sender on another way",
+        )
     if not isinstance(found, dict):
         raise FileError("the file holds no JSON object", where=str(path), mend="check its name")
     return found
@@ -173,5 +218,8 @@ def signer_words(office: Office, key_id: str) -> str:
     names = {mark: name for name, mark in office.workspace.file.signers.items()}
     if key_id == office.books.signing_key().key_id:
         return "signed by this workspace itself"
-    return f"signed by {names[key_id]}" if key_id in names else \
-        f"signed by a key that is not among `signers` in sigillum.yaml ({key_id})"
+    return (
+        f"signed by {names[key_id]}"
+        if key_id in names
+        else f"signed by a key that is not among `signers` in sigillum.yaml ({key_id})"
+    )

@@ -109,16 +109,27 @@ def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
     if not uid:
         if file:
             raise UsageError(f"{name} was never enacted, so there is nothing to retire", where="retire", mend="remove its file")
-        raise UsageError(f"the ledger knows no charter {name!r}", where="retire", mend=did_you_mean(
-            name, office.books.names().values() if office.books.there else ()))
+        raise UsageError(
+            f"the ledger knows no charter {name!r}",
+            where="retire",
+            mend=did_you_mean(name, office.books.names().values() if office.books.there else ()),
+        )
     known = office.workspace.file.tenants
     charter = office.charters([name])[0] if file else from_ledger(name, history, _named(office, history))
     names = [t for t in tenants_of(replace(charter, grants=(), services=(), proofs=()), history, known) if t in known]
     reached = office.tenants.reach_all(names)
     snapshots = {n: Snapshot(n, time_of(t), t.profile) for n, t in reached.items()}
     keeping = office.keepings.of(uid)
-    comparison = Comparison(charter, replace(history, retiring=""), snapshots, office.workspace.rules, keeping.held(),
-                            office.books, Choices(), keeping.incomplete())
+    comparison = Comparison(
+        charter,
+        replace(history, retiring=""),
+        snapshots,
+        office.workspace.rules,
+        keeping.held(),
+        office.books,
+        Choices(),
+        keeping.incomplete(),
+    )
     for _ in range(MOST_ROUNDS):
         found = compare_retired(comparison, adopted=adopted)
         missed = {n: q for n, s in snapshots.items() if (q := s.asked())}
@@ -128,8 +139,12 @@ def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
             snapshots[n].facts.update(facts)
     found = found._replace(outline=by_whom(office, found.outline, snapshots))
     ids = {i for t in names if (i := history.principal_id(t))}
-    loans = tuple(loan for i in sorted(ids) for loan in office.books.about(LOANS, i)
-                  if loan.stage(office.tenants.now(loan.tenant)) not in OVER)
+    loans = tuple(
+        loan
+        for i in sorted(ids)
+        for loan in office.books.about(LOANS, i)
+        if loan.stage(office.tenants.now(loan.tenant)) not in OVER
+    )
     left = (*_left_here(office, uid, found), *_left_there(charter, history, reached, loans))
     return Plan(charter, uid, history, found, loans, tuple(_used(history, reached)), left, file)
 
@@ -153,8 +168,13 @@ def _used(history: History, reached: Mapping[str, Tenant]) -> Iterator[Used]:
             tenant, query = reached[mark.tenant], Query(CREDENTIAL, "id", made.id)
             record = tenant.facts([query])[query].first
             if record is not None:
-                yield Used(mark.tenant, f"{called(mark)}{which(history, mark, made.number)}", record.body.used_at,
-                           record.body.used_from, tenant.profile.last_used in ("second", "day"))
+                yield Used(
+                    mark.tenant,
+                    f"{called(mark)}{which(history, mark, made.number)}",
+                    record.body.used_at,
+                    record.body.used_from,
+                    tenant.profile.last_used in ("second", "day"),
+                )
 
 
 def _left_here(office: Office, uid: str, found: Retiring) -> Iterator[Left]:
@@ -164,22 +184,32 @@ def _left_here(office: Office, uid: str, found: Retiring) -> Iterator[Left]:
         yield Left(generation.mark.tenant, words(generation.mark), "it is not of our making, and is given back")
     for generation in found.stays:
         tenant = generation.mark.tenant
-        yield Left(tenant, words(generation.mark), "others may need it, or it is not shown" if tenant in known
-                   else "this workspace does not know that tenant any more")
+        yield Left(
+            tenant,
+            words(generation.mark),
+            "others may need it, or it is not shown"
+            if tenant in known
+            else "this workspace does not know that tenant any more",
+        )
     for entry in office.books.ledger().entries(uid):
         if entry.kind == HANDED:
-            yield Left("", ", ".join(entry.body["values"]),
-                       f"handed over to {entry.body['to']} at {entry.body['at']}: ask them to destroy it")
+            yield Left(
+                "",
+                ", ".join(entry.body["values"]),
+                f"handed over to {entry.body['to']} at {entry.body['at']}: ask them to destroy it",
+            )
         elif entry.kind == CONNECTED:
             yield Left("", f"{entry.body['consumer']}, connected as {entry.body['connection']}", "end the connection there")
     for request in office.books.begun(REQUESTS):
         if request.uid == uid:
-            yield Left(request.tenant, f"request {request.number}: {request.request.about}",
-                       f"tell {request.request.to or 'whoever has it'} that it is not wanted any more")
+            yield Left(
+                request.tenant,
+                f"request {request.number}: {request.request.about}",
+                f"tell {request.request.to or 'whoever has it'} that it is not wanted any more",
+            )
 
 
-def _left_there(charter: Charter, history: History, reached: Mapping[str, Tenant],
-                loans: tuple[Loan, ...]) -> Iterator[Left]:
+def _left_there(charter: Charter, history: History, reached: Mapping[str, Tenant], loans: tuple[Loan, ...]) -> Iterator[Left]:
     """Grants that others made to the identity, members who lose what a team gave them, and who has to be told."""
     lent = {loan.generation.id for loan in loans if loan.generation is not None}
     for name, tenant in reached.items():
@@ -188,15 +218,19 @@ def _left_there(charter: Charter, history: History, reached: Mapping[str, Tenant
         fact = tenant.facts([query])[query] if identity and tenant.profile.carried(GRANT) is not None else None
         for record in fact.records if fact is not None else ():
             if record.id not in lent and history.owns("grant", name, record.id, record.mark) is None:
-                yield Left(name, f"{record.body.role} granted by somebody else", "it stands as long as that tenant keeps it",
-                           record.id)
+                yield Left(
+                    name, f"{record.body.role} granted by somebody else", "it stands as long as that tenant keeps it", record.id
+                )
         team = Query(TEAM, "id", identity)
         fact_ = tenant.facts([team])[team] if identity and charter.is_team else None
         for record_ in fact_.records if fact_ is not None else ():
             if record_.body.members:
                 count = len(record_.body.members)
-                yield Left(name, f"{count} member{'s' if count != 1 else ''} of {charter.identity.name}",
-                           "they lose what the team gave them")
+                yield Left(
+                    name,
+                    f"{count} member{'s' if count != 1 else ''} of {charter.identity.name}",
+                    "they lose what the team gave them",
+                )
     for consumer in dict.fromkeys(c for want in charter.credentials for c in want.consumers):
         yield Left("", f"the consumer {consumer}", "tell whoever runs it that it will be refused")
 
@@ -219,13 +253,21 @@ def retire(office: Office, one: Plan, because: str) -> Retired:
 def _retire(office: Office, one: Plan, because: str, done: Retired) -> None:
     before = _let_in(office, one)
     if not one.history.retiring:
-        office.books.ledger(write=True).append([Fresh(RETIRING, one.uid, {
-            "because": because, "tenant": one.charter.tenant, "by": office.tenants.name_of(one.charter.tenant)})])
+        office.books.ledger(write=True).append(
+            [
+                Fresh(
+                    RETIRING,
+                    one.uid,
+                    {"because": because, "tenant": one.charter.tenant, "by": office.tenants.name_of(one.charter.tenant)},
+                )
+            ]
+        )
         office.settings.boundary("retirement written")
     for loan in one.loans:
         want_back(office, loan, done.results)
     if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in one.found.outline.steps):
         from .worksheet import write_steps
+
         write_steps(office, one.charter.name, one.found.outline.steps)
     ports = office.ports(one.uid, one.charter.name, nothing, nothing, nothing)
     Carrying(ports, one.history).run(one.found.outline, done.results.append)
@@ -250,8 +292,11 @@ def _credentials(one: Plan) -> Iterator[tuple[CredentialWant, Generation]]:
     """Every generation of those at home, as far as the ledger knows how it proves something."""
     kinds = {c.name: c.kind for c in one.charter.credentials}  # of what was taken over, nothing else tells it
     for mark, all_ in one.history.generations.items():
-        for made in (g for g in all_ if g.kind == CREDENTIAL.name and mark.tenant == one.charter.tenant and not g.value
-                     and mark.get("name")):  # a bridge has no key of its own
+        for made in (
+            g
+            for g in all_
+            if g.kind == CREDENTIAL.name and mark.tenant == one.charter.tenant and not g.value and mark.get("name")
+        ):  # a bridge has no key of its own
             name = mark.get("name")
             yield CredentialWant(name, str(made.terms.get("kind") or kinds.get(name, KEY_PAIR)), 0, 0), made
 
@@ -299,10 +344,16 @@ def _wait_or_tell(office: Office, one: Plan) -> None:
     now = office.tenants.now(one.charter.tenant)
     over = tokens_over(tenant.profile, parse_instant(ended)) if ended else now
     if now < over:
-        raise NotYetError(f"all that {name} made has ended; tokens that it got before may live until {format_instant(over)}",
-                          where=one.charter.tenant, mend="run the same command again then")
-    raise SomebodyError(f"{name} is still let in, although all that it made has ended", where=one.charter.tenant,
-                        mend="ask whoever operates the tenant")
+        raise NotYetError(
+            f"all that {name} made has ended; tokens that it got before may live until {format_instant(over)}",
+            where=one.charter.tenant,
+            mend="run the same command again then",
+        )
+    raise SomebodyError(
+        f"{name} is still let in, although all that it made has ended",
+        where=one.charter.tenant,
+        mend="ask whoever operates the tenant",
+    )
 
 
 def _close(office: Office, one: Plan, because: str, done: Retired) -> None:
@@ -312,15 +363,34 @@ def _close(office: Office, one: Plan, because: str, done: Retired) -> None:
     made = sorted((g for all_ in history.generations.values() for g in all_ if g.ended_at), key=lambda g: g.ended_at)
     ended = [{"tenant": g.mark.tenant, "what": _told(one, g), "at": _second(g.ended_at)} for g in made]
     done.removed = keys.names()
-    closed = [closing(sort, under_way, "retired") for sort in SORTS for under_way in office.books.begun(sort)
-              if under_way.uid == one.uid]
+    closed = [
+        closing(sort, under_way, "retired")
+        for sort in SORTS
+        for under_way in office.books.begun(sort)
+        if under_way.uid == one.uid
+    ]
     back = [Fresh(GIVEN_BACK, one.uid, {**g.mark.body(), "generation": g.number}) for g in one.found.given_back]
-    ledger.append([*closed, *back, Fresh(RETIRED, one.uid, {
-                       "name": one.charter.name, "tenant": one.charter.tenant, "because": history.retiring or because,
-                       "at": format_instant(whole_second(office.tenants.now(one.charter.tenant))),
-                       "by": office.tenants.name_of(one.charter.tenant), "ended": ended,
-                       "ways": [w.body() for w in done.ways],
-                       "removed": done.removed, "left": [entry._asdict() for entry in one.left]})])
+    ledger.append(
+        [
+            *closed,
+            *back,
+            Fresh(
+                RETIRED,
+                one.uid,
+                {
+                    "name": one.charter.name,
+                    "tenant": one.charter.tenant,
+                    "because": history.retiring or because,
+                    "at": format_instant(whole_second(office.tenants.now(one.charter.tenant))),
+                    "by": office.tenants.name_of(one.charter.tenant),
+                    "ended": ended,
+                    "ways": [w.body() for w in done.ways],
+                    "removed": done.removed,
+                    "left": [entry._asdict() for entry in one.left],
+                },
+            ),
+        ]
+    )
     office.settings.boundary("retired")
     keys.clear_all()
     office.settings.boundary("keys removed")

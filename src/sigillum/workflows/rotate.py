@@ -88,26 +88,34 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
         mark, exposed = Mark("credential", charter.tenant, (("name", want.name),)), None
         if mark not in state.turns:
             if wish.end or wish.taken or wish.back or wish.bridge_seconds:
-                raise SomebodyError(f"{want.name} is not being rotated", where=charter.name,
-                                    mend=f"`sigillum rotate {charter.name}` begins it")
+                raise SomebodyError(
+                    f"{want.name} is not being rotated", where=charter.name, mend=f"`sigillum rotate {charter.name}` begins it"
+                )
             if wish.exposed and (old := state.serving(mark)) is not None:
                 exposed = exposure(office, charter, state, want, old)
-            begin(office, charter, state, want, mark, wish.because or "somebody asked for it", exposed=wish.exposed,
-                  gap=wish.gap)
+            begin(
+                office, charter, state, want, mark, wish.because or "somebody asked for it", exposed=wish.exposed, gap=wish.gap
+            )
         one = _open(office, uid, mark)
         if wish.end or wish.exposed:
             stage_(office, one, Asked.END, by=_who(office, one))
         if wish.back and Asked.PAUSE not in one.staged:
-            raise SomebodyError(f"the old {want.name} is not switched off for a while", where=charter.name,
-                                mend="there is nothing to bring back")
+            raise SomebodyError(
+                f"the old {want.name} is not switched off for a while",
+                where=charter.name,
+                mend="there is nothing to bring back",
+            )
         for asked, stage in ((wish.pause, Asked.PAUSE), (wish.back, Asked.BACK), (wish.gap and not one.gap, Asked.GAP)):
             if asked and stage not in one.staged:
                 stage_(office, one, stage, who=_who(office, one))
         if wish.bridge_seconds:
             _bridge(office, charter, one, wish)
         if wish.last_used is not None and wish.last_used > office.tenants.now(one.tenant).date():
-            raise UsageError(f"{wish.last_used} is still to come at {one.tenant}", where="last use",
-                             mend="name the day in UTC on which it was used last")
+            raise UsageError(
+                f"{wish.last_used} is still to come at {one.tenant}",
+                where="last use",
+                mend="name the day in UTC on which it was used last",
+            )
         if wish.taken:
             stage_(office, one, Asked.WORD, who=wish.taken)
         if wish.last_used is not None:
@@ -127,20 +135,33 @@ def _bridge(office: Office, charter: Charter, one: Rotation, wish: RotationWish)
     if public is None and not against:
         against.append(f"{one.tenant} does not show its public half, and it is not here")
     if against:
-        raise SomebodyError(f"no bridge for {one.name}: {'; '.join(against)}", where=one.tenant,
-                            mend="have its consumers fetch the new one before the old one ends")
+        raise SomebodyError(
+            f"no bridge for {one.name}: {'; '.join(against)}",
+            where=one.tenant,
+            mend="have its consumers fetch the new one before the old one ends",
+        )
     before = min(wish.bridge_seconds, around.want.renew_before_seconds if around.want is not None else 0)
-    stage_(office, one, Asked.BRIDGE, bridge=1 + max((g.number for g in turns.bridges()), default=0), public_key=public,
-           until=format_instant(until), deadline=format_instant(deadline(now, until, before)),
-           accepted_by=wish.accepted_by)
+    stage_(
+        office,
+        one,
+        Asked.BRIDGE,
+        bridge=1 + max((g.number for g in turns.bridges()), default=0),
+        public_key=public,
+        until=format_instant(until),
+        deadline=format_instant(deadline(now, until, before)),
+        accepted_by=wish.accepted_by,
+    )
 
 
 def chosen(charter: Charter, name: str) -> list[CredentialWant]:
     """The credentials meant. Raises UsageError."""
     found = [c for c in charter.credentials if not name or c.name == name]
     if not found:
-        raise UsageError(f"{charter.name} has no credential{f' {name!r}' if name else ''}", where=charter.name,
-                         mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`")
+        raise UsageError(
+            f"{charter.name} has no credential{f' {name!r}' if name else ''}",
+            where=charter.name,
+            mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`",
+        )
     return found
 
 
@@ -152,25 +173,56 @@ def _who(office: Office, one: Rotation) -> str:
     return office.tenants.name_of(one.tenant)
 
 
-def begin(office: Office, charter: Charter, state: History, want: CredentialWant, mark: Mark, because: str, *,
-          exposed: bool = False, gap: bool = False) -> None:
+def begin(
+    office: Office,
+    charter: Charter,
+    state: History,
+    want: CredentialWant,
+    mark: Mark,
+    because: str,
+    *,
+    exposed: bool = False,
+    gap: bool = False,
+) -> None:
     """Write a rotation down. Raises SomebodyError where there is nothing to rotate, or it cannot be done there."""
     old = state.serving(mark)
     if old is None or old.state is not State.MADE:
-        raise SomebodyError(f"{want.name} of {charter.name} is not there yet", where=charter.tenant,
-                            mend=f"run `sigillum enact {charter.name}` first")
+        raise SomebodyError(
+            f"{want.name} of {charter.name} is not there yet",
+            where=charter.tenant,
+            mend=f"run `sigillum enact {charter.name}` first",
+        )
     if old.id.startswith(OWN):
-        raise SomebodyError(f"{want.name} is part of a registration, and has no next generation", where=charter.tenant,
-                            mend="register the client anew, under another name")
+        raise SomebodyError(
+            f"{want.name} is part of a registration, and has no next generation",
+            where=charter.tenant,
+            mend="register the client anew, under another name",
+        )
     tenant = office.tenants.reach(charter.tenant)
     now, until = whole_second(office.tenants.now(charter.tenant)), str(old.terms.get("until") or "")
     by = deadline(now, parse_instant(until) if until else None, want.renew_before_seconds)
-    office.books.ledger(write=True).append([Fresh(ROTATING, state.charter, {
-        UNDERTAKING: ROTATION, NUMBER: f"{ROTATION}-{secrets.token_hex(3)}", **mark.body(), "old": old.number,
-        "generation": max(g.number for g in state.generations[mark]) + 1, "at": format_instant(now),
-        "deadline": format_instant(by), "quiet_seconds": quiet_seconds(tenant.profile, _uses(office, want)),
-        "because": "it was exposed" if exposed else because, "by": _who_of(tenant), **({"exposed": True} if exposed else {}),
-        **({"gap": True} if gap else {})})])
+    office.books.ledger(write=True).append(
+        [
+            Fresh(
+                ROTATING,
+                state.charter,
+                {
+                    UNDERTAKING: ROTATION,
+                    NUMBER: f"{ROTATION}-{secrets.token_hex(3)}",
+                    **mark.body(),
+                    "old": old.number,
+                    "generation": max(g.number for g in state.generations[mark]) + 1,
+                    "at": format_instant(now),
+                    "deadline": format_instant(by),
+                    "quiet_seconds": quiet_seconds(tenant.profile, _uses(office, want)),
+                    "because": "it was exposed" if exposed else because,
+                    "by": _who_of(tenant),
+                    **({"exposed": True} if exposed else {}),
+                    **({"gap": True} if gap else {}),
+                },
+            )
+        ]
+    )
     office.settings.boundary(f"rotation of {want.name} begun")
 
 
@@ -237,8 +289,11 @@ def status(office: Office, charters: list[Charter]) -> Iterator[Standing]:
 
 
 def _look(office: Office, turns: Turns, one: Rotation) -> Look:
-    return Look(lambda query: turns.tenant.facts([query])[query], arrival_seconds=arrival_seconds(turns.tenant.profile),
-                around=turns.around(one))
+    return Look(
+        lambda query: turns.tenant.facts([query])[query],
+        arrival_seconds=arrival_seconds(turns.tenant.profile),
+        around=turns.around(one),
+    )
 
 
 def _standing(office: Office, charter: Charter, one: Rotation) -> Standing:
@@ -247,7 +302,16 @@ def _standing(office: Office, charter: Charter, one: Rotation) -> Standing:
     waits = follows.waits or ("nothing: it goes on when it is run again" if follows.steps else follows.closed)
     ids = [g.id for g in (*one.leaving, one.new) if g is not None and g.id and g.live]
     found = {r.id: r for f in tenant.facts([Query(CREDENTIAL, "id", i) for i in ids]).values() for r in f.records}
-    new, old = found.get(one.new.id) if one.new is not None else None, together([
-        found[g.id] for g in one.leaving if g.id in found])
-    return Standing(charter.name, one, waits, old.body.used_at if old else None, old.body.used_from if old else "",
-                    new.body.used_at if new else None, now)
+    new, old = (
+        found.get(one.new.id) if one.new is not None else None,
+        together([found[g.id] for g in one.leaving if g.id in found]),
+    )
+    return Standing(
+        charter.name,
+        one,
+        waits,
+        old.body.used_at if old else None,
+        old.body.used_from if old else "",
+        new.body.used_at if new else None,
+        now,
+    )

@@ -46,12 +46,18 @@ def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask
     found = lookup.subject(office, who, tenant_name)
     tenant = found.tenant
     if found.record.kind is not ACCOUNT:
-        raise SomebodyError(f"{who} is no account: nobody signs in as a {found.record.kind.name}", where=tenant.address.name,
-                            mend="name an account; a client signs in by its own credential, and no sign-in rule applies")
+        raise SomebodyError(
+            f"{who} is no account: nobody signs in as a {found.record.kind.name}",
+            where=tenant.address.name,
+            mend="name an account; a client signs in by its own credential, and no sign-in rule applies",
+        )
     facts = tenant.facts([ALL_RULES, *([ALL_TEAMS] if tenant.profile.carried(TEAM) is not None else [])])
     if not facts[ALL_RULES].known:
-        raise SomebodyError(f"{tenant.address.name} shows no sign-in rules: {facts[ALL_RULES].unknown}",
-                            where=tenant.address.name, mend="ask with an administrator who may look at them")
+        raise SomebodyError(
+            f"{tenant.address.name} shows no sign-in rules: {facts[ALL_RULES].unknown}",
+            where=tenant.address.name,
+            mend="ask with an administrator who may look at them",
+        )
     teams = teams_of(facts[ALL_TEAMS].records if ALL_TEAMS in facts else ())
     account = account_of(found.record, teams)
     verdict = decide(account, [rule_of(r) for r in facts[ALL_RULES].records], attempt)
@@ -66,6 +72,7 @@ def prove(office: Office, charter: Charter, principal: str, tokens: Sequence[str
     outside: list[Result] = []
     if len(own) < len(charter.sign_ins):
         from .outsiders import prove as prove_outsiders
+
         outside = prove_outsiders(office, charter, principal, tokens)
     return [*(_weighed(result, [r for r, _ in found], told) for result, told in found), *outside]
 
@@ -97,8 +104,17 @@ def _weighed(result: Result, all_: list[Result], told: SignInTold | None) -> Res
         return result._replace(held=None, said="from the facts it would get in: facts and tenant disagree")
     if told is not None:
         return result._replace(said=f"refused by {told.verdict.rule}, which demands {told.verdict.demand}")
-    pair = next((r for r in all_ if r.held is True and r.proof.allowed and r.proof.sign_in is not None
-                 and sum(a != b for a, b in zip(r.proof.sign_in, one, strict=True)) == 1), None)
+    pair = next(
+        (
+            r
+            for r in all_
+            if r.held is True
+            and r.proof.allowed
+            and r.proof.sign_in is not None
+            and sum(a != b for a, b in zip(r.proof.sign_in, one, strict=True)) == 1
+        ),
+        None,
+    )
     if pair is None:
         return result._replace(held=None, said="not shown: nothing that differs in one point was let in beside it")
     return result._replace(said=f"{result.said}; shown beside it: {pair.proof.words()}")

@@ -90,17 +90,26 @@ def targets(office: Office, charter: Charter) -> list[Target]:
     uid, state = office.books.history(charter.name)
     found = [t for t in _identities(office, charter, uid, state) if t.record.value("active") is not None]
     if not found:
-        raise SomebodyError(f"nothing of {charter.name} can be switched off", where=charter.tenant,
-                            mend="a team has no switch: suspend its members" if charter.is_team else
-                            f"run `sigillum enact {charter.name}` first, or suspend its keys with `sigillum suspend --key`")
+        raise SomebodyError(
+            f"nothing of {charter.name} can be switched off",
+            where=charter.tenant,
+            mend="a team has no switch: suspend its members"
+            if charter.is_team
+            else f"run `sigillum enact {charter.name}` first, or suspend its keys with `sigillum suspend --key`",
+        )
     return found
 
 
 def _identities(office: Office, charter: Charter, uid: str, state: History) -> Iterator[Target]:
     for mark, all_ in state.generations.items():
         made = all_[-1]
-        if made.kind in (ACCOUNT.name, PRINCIPAL.name) and made.id and made.state is State.MADE and not made.value \
-                and mark.tenant in office.workspace.file.tenants:
+        if (
+            made.kind in (ACCOUNT.name, PRINCIPAL.name)
+            and made.id
+            and made.state is State.MADE
+            and not made.value
+            and mark.tenant in office.workspace.file.tenants
+        ):
             record = office.tenants.reach(mark.tenant).read(KINDS[made.kind], made.id)
             if record is not None:
                 yield Target(uid, mark, made.number, record, charter.identity.name)
@@ -153,14 +162,31 @@ def write(office: Office, found: Iterable[Target], because: str, until: Until) -
         now = whole_second(office.tenants.now(target.tenant))
         end = until(now)
         if end is not None and end <= now:
-            raise UsageError("it would end before it begins", where="--until", mend=f"write a later end; at {target.tenant} "
-                             f"it is {format_instant(now)}")
-        entries.append(Fresh(SUSPENDED, target.stream, {
-            UNDERTAKING: SUSPENSION, NUMBER: f"{SUSPENSION}-{secrets.token_hex(3)}", **target.mark.body(),
-            "generation": target.number, "thing": target.record.kind.name, "id": target.record.id, "name": target.name,
-            "because": because, "by": office.tenants.name_of(target.tenant), "at": format_instant(now),
-            "until": format_instant(whole_second(end)) if end is not None else "",
-            "found_off": target.record.value("active") is False}))
+            raise UsageError(
+                "it would end before it begins",
+                where="--until",
+                mend=f"write a later end; at {target.tenant} it is {format_instant(now)}",
+            )
+        entries.append(
+            Fresh(
+                SUSPENDED,
+                target.stream,
+                {
+                    UNDERTAKING: SUSPENSION,
+                    NUMBER: f"{SUSPENSION}-{secrets.token_hex(3)}",
+                    **target.mark.body(),
+                    "generation": target.number,
+                    "thing": target.record.kind.name,
+                    "id": target.record.id,
+                    "name": target.name,
+                    "because": because,
+                    "by": office.tenants.name_of(target.tenant),
+                    "at": format_instant(now),
+                    "until": format_instant(whole_second(end)) if end is not None else "",
+                    "found_off": target.record.value("active") is False,
+                },
+            )
+        )
     office.books.ledger(write=True).append(entries)
     office.settings.boundary("suspension written")
 
@@ -201,8 +227,13 @@ def _refused(office: Office, charter: Charter, state: History, before: list[tupl
     had = dict(before)
     for want in charter.credentials:
         if want.name not in had:
-            yield Way(want.name, None, "not tried: it is not kept here" if not held(charter, state, keys, want)
-                      else "not shown: it did not sign in before, either")
+            yield Way(
+                want.name,
+                None,
+                "not tried: it is not kept here"
+                if not held(charter, state, keys, want)
+                else "not shown: it did not sign in before, either",
+            )
             continue
         generation = state.find(CREDENTIAL, charter.tenant, name=want.name)
         assert generation is not None
@@ -223,8 +254,11 @@ def old_token(tenant: Tenant, name: str, token: SignedIn) -> Way:
     taken = tenant.taken(token)
     life = tenant.profile.token_seconds
     lives = f"such tokens live {life} s" if life else "the tenant does not say how long such tokens live"
-    return Way(f"a token that {name} got before", None if taken is None else not taken,
-               "nobody can be asked" if taken is None else f"it is still taken; {lives}" if taken else "refused")
+    return Way(
+        f"a token that {name} got before",
+        None if taken is None else not taken,
+        "nobody can be asked" if taken is None else f"it is still taken; {lives}" if taken else "refused",
+    )
 
 
 # --- back -----------------------------------------------------------------------------------------------------------------
@@ -242,9 +276,14 @@ def reinstate(office: Office, charters: Iterable[Charter], because: str) -> Iter
 def _reinstate(office: Office, name: str, uid: str, because: str) -> Stopped:
     done, found = Stopped(name), open_of(office, uid)
     if not found:
-        done.errors.append(SomebodyError(f"{name} is not suspended by this workspace", where=name,
-                                         mend=f"if somebody else switched it off, `sigillum enact {name} --switch-on` asks for "
-                                         "it to be switched on again"))
+        done.errors.append(
+            SomebodyError(
+                f"{name} is not suspended by this workspace",
+                where=name,
+                mend=f"if somebody else switched it off, `sigillum enact {name} --switch-on` asks for "
+                "it to be switched on again",
+            )
+        )
     for one in found:
         _go_on(office, _wanted_back(office, one, because), done)
     return done
@@ -264,6 +303,7 @@ def find_key(office: Office, marks: list[str]) -> Found:
     of its SubjectPublicKeyInfo. Raises UsageError where it is nowhere.
     """
     from sigillum.keys.shapes import mark_of
+
     marks = [*(typed := [mark_of(m) for m in marks]), *office.keepings.certificates(set(typed))]
     found, owners, unsearched = list[Target](), list[str](), list[tuple[str, str]]()
     for name in office.workspace.file.tenants:
@@ -279,14 +319,18 @@ def find_key(office: Office, marks: list[str]) -> Found:
             found.append(_registered(office, name, record))
             owners.append(office.books.owner(name, CREDENTIAL, record.id))
     if not found and not unsearched:
-        raise UsageError(f"no tenant knows a key of the thumbprint {' or '.join(marks)}", where="--key",
-                         mend="check the file or the thumbprint")
+        raise UsageError(
+            f"no tenant knows a key of the thumbprint {' or '.join(marks)}",
+            where="--key",
+            mend="check the file or the thumbprint",
+        )
     return Found(found, owners, unsearched)
 
 
 def _by_spki(tenant: Tenant, marks: set[str]) -> list[Record[Any]]:
     """Tenants know no such thumbprint: every credential is looked at whose public key they show."""
     from sigillum.keys.shapes import spki_mark
+
     every = Query(CREDENTIAL, "all")
     shown = [r for r in tenant.facts([every])[every].records if r.body.public_key]
     return [r for r in shown if spki_mark(dict(r.body.public_key)) in marks]
@@ -334,9 +378,20 @@ def reinstate_key(office: Office, found: Found, because: str) -> Stopped:
 
 def _wanted_back(office: Office, one: Suspension, because: str) -> Suspension:
     if not one.wanted_back:
-        office.books.ledger(write=True).append([Fresh(REINSTATED, one.uid, {
-            "of": one.key, "tenant": one.tenant, "name": one.name, "because": because,
-            "by": office.tenants.name_of(one.tenant)})])
+        office.books.ledger(write=True).append(
+            [
+                Fresh(
+                    REINSTATED,
+                    one.uid,
+                    {
+                        "of": one.key,
+                        "tenant": one.tenant,
+                        "name": one.name,
+                        "because": because,
+                        "by": office.tenants.name_of(one.tenant),
+                    },
+                )
+            ]
+        )
         office.settings.boundary("reinstatement written")
     return office.books.again(SUSPENSIONS, one)
-

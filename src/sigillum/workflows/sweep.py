@@ -46,8 +46,12 @@ class Ended:
 
 
 # what is swept, and why, where it is not for its window's end
-_SWEPT = {Stage.ENDED: "", Stage.LEAVING: "it was recalled", Stage.BEGUN: "its lending was interrupted",
-          Stage.ELSEWHERE: "somebody else ended it"}
+_SWEPT = {
+    Stage.ENDED: "",
+    Stage.LEAVING: "it was recalled",
+    Stage.BEGUN: "its lending was interrupted",
+    Stage.ELSEWHERE: "somebody else ended it",
+}
 
 
 def ended(office: Office, tenant_name: str = "") -> list[Ended]:
@@ -58,14 +62,16 @@ def ended(office: Office, tenant_name: str = "") -> list[Ended]:
 
     def concerns(tenant: str) -> bool:
         return not tenant_name or tenant == tenant_name
+
     begun = [loan for loan in office.books.begun(LOANS) if concerns(loan.tenant)]
     stages = {loan.uid: loan.stage(office.tenants.now(loan.tenant)) for loan in begun}
     elsewhere = gone_elsewhere(office, [loan for loan in begun if stages[loan.uid] is Stage.IN_FORCE])
     for loan in begun:
         stage = Stage.ELSEWHERE if loan.uid in elsewhere else stages[loan.uid]
         if stage in _SWEPT:
-            out.append(Ended(loan.tenant, f"{loan.about} (loan {loan.number})", format_instant(loan.until), loan,
-                             how=_SWEPT[stage]))
+            out.append(
+                Ended(loan.tenant, f"{loan.about} (loan {loan.number})", format_instant(loan.until), loan, how=_SWEPT[stage])
+            )
     ledger = office.books.ledger()
     for uid, name in office.books.names().items():
         for mark, generations in fold(ledger.entries(uid), uid).generations.items():
@@ -80,8 +86,14 @@ def _sweep(office: Office, generation: Generation, about: str) -> Step | None:
     until, tenant = str(generation.terms.get("until", "")), generation.mark.tenant
     if generation.state is not State.MADE or not until or parse_instant(until) > office.tenants.now(tenant):
         return None
-    return Step(StepId(generation.mark, generation.number, "sweep"), StepKind.END, about, End(GRANT, generation.id),
-                power=POWER, why=f"its window ended at {until}")
+    return Step(
+        StepId(generation.mark, generation.number, "sweep"),
+        StepKind.END,
+        about,
+        End(GRANT, generation.id),
+        power=POWER,
+        why=f"its window ended at {until}",
+    )
 
 
 def _sweep_loan(office: Office, loan: Loan, results: list[StepResult]) -> None:
@@ -91,7 +103,6 @@ def _sweep_loan(office: Office, loan: Loan, results: list[StepResult]) -> None:
         want_back(office, loan, results)
     else:
         advance(office, LOANS, loan, results.append)
-
 
 
 class Item(NamedTuple):
@@ -129,8 +140,10 @@ GRANT_, RENEWAL = "grant", "renewal"
 
 def due(office: Office, tenant_name: str = "") -> list[Item]:
     """Everything that is due, in the order in which it is done: what ends, what comes back, what is renewed."""
-    found = [Item(GRANT_, one.tenant, one.about, one.how or f"ended at {one.until}", partial(_clear, one))
-             for one in ended(office, tenant_name)]
+    found = [
+        Item(GRANT_, one.tenant, one.about, one.how or f"ended at {one.until}", partial(_clear, one))
+        for one in ended(office, tenant_name)
+    ]
     for held in office.books.begun(SUSPENSIONS):
         if (not tenant_name or held.tenant == tenant_name) and held.back(office.tenants.now(held.tenant)):
             why = "somebody wants it back" if held.wanted_back else f"its time ended at {format_instant(held.until or held.at)}"
@@ -139,8 +152,15 @@ def due(office: Office, tenant_name: str = "") -> list[Item]:
     for one in office.books.begun(ROTATIONS):
         if not tenant_name or one.tenant == tenant_name:
             name = names.get(one.uid, one.uid)
-            found.append(Item(ROTATION, one.tenant, f"{one.name} of {name}", f"since {one.because}",
-                              partial(_turn, charters.get(name), one)))
+            found.append(
+                Item(
+                    ROTATION,
+                    one.tenant,
+                    f"{one.name} of {name}",
+                    f"since {one.because}",
+                    partial(_turn, charters.get(name), one),
+                )
+            )
     for charter in charters.values():
         if not tenant_name or charter.tenant == tenant_name:
             found += _renewals(office, charter)
@@ -154,14 +174,26 @@ def _renewals(office: Office, charter: Charter) -> Iterator[Item]:
         mark = Mark("credential", charter.tenant, (("name", want.name),))
         made = state.serving(mark) if mark in state.generations else None
         until = str(made.terms.get("until") or "") if made is not None else ""
-        if made is None or made.state is not State.MADE or not until or not want.held_here or mark in state.turns \
-                or state.holds or made.id.startswith(OWN):
+        if (
+            made is None
+            or made.state is not State.MADE
+            or not until
+            or not want.held_here
+            or mark in state.turns
+            or state.holds
+            or made.id.startswith(OWN)
+        ):
             continue
         tenant = office.tenants.reach(charter.tenant)
         at = parse_instant(until) - timedelta(seconds=want.renew_before_seconds)
         if tenant.profile.most(want.kind) != 1 and at <= office.tenants.now(charter.tenant) < parse_instant(until):
-            yield Item(RENEWAL, charter.tenant, f"{want.name} of {charter.name}", f"it ends at {until}",
-                       partial(_renew, charter, want, mark, until))
+            yield Item(
+                RENEWAL,
+                charter.tenant,
+                f"{want.name} of {charter.name}",
+                f"it ends at {until}",
+                partial(_renew, charter, want, mark, until),
+            )
 
 
 def _clear(one: Ended, office: Office, results: list[StepResult]) -> None:
@@ -175,8 +207,11 @@ def _reinstate(one: Suspension, office: Office, results: list[StepResult]) -> No
     one = office.books.again(SUSPENSIONS, one)
     advance(office, SUSPENSIONS, one, results.append)
     if office.books.again(SUSPENSIONS, one).closed in LEFT_OFF:
-        raise SomebodyError(f"the {one.about} stays off: somebody else may have switched it off, or it was off before",
-                            where=one.tenant, mend="find out who, and why")
+        raise SomebodyError(
+            f"the {one.about} stays off: somebody else may have switched it off, or it was off before",
+            where=one.tenant,
+            mend="find out who, and why",
+        )
 
 
 def _turn(charter: Charter | None, one: Rotation, office: Office, results: list[StepResult]) -> None:

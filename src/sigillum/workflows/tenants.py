@@ -37,10 +37,21 @@ class Tenants:
     def address(self, name: str, admin: str = "") -> Address:
         """What sigillum.yaml says of a tenant. Raises FileError."""
         from sigillum.tenants.port import Address
+
         section = self._workspace.tenant(name)
-        return Address(name, section.address, section.stage or "", admin or section.admin.name, section.driver,
-                       section.issuer or "", section.ca or "", section.clock == "tenant", section.facts or "",
-                       section.dialect or "", tuple(section.origins))
+        return Address(
+            name,
+            section.address,
+            section.stage or "",
+            admin or section.admin.name,
+            section.driver,
+            section.issuer or "",
+            section.ca or "",
+            section.clock == "tenant",
+            section.facts or "",
+            section.dialect or "",
+            tuple(section.origins),
+        )
 
     def reach(self, name: str, admin: str = "") -> Tenant:
         """A tenant, reached as its usual or another administrator; its header is announced the first time.
@@ -61,30 +72,50 @@ class Tenants:
     def reach_all(self, names: Iterable[str]) -> dict[str, Tenant]:
         """Several tenants, reached at the same time. Raises as `reach`."""
         from sigillum.protocols.together import together
+
         wanted = list(names)
         return dict(zip(wanted, together([partial(self.reach, n) for n in wanted]), strict=True))
 
     def _connect(self, name: str, admin: str) -> Tenant:
         from sigillum.tenants.port import Link
         from sigillum.tenants.registry import connect
+
         address, section = self.address(name, admin), self._workspace.tenant(name)
         settings, keepings = self._settings, self._keepings
         reference = next((a.token for a in section.admins if a.name == admin and a.token), section.admin.token)
         if reference is None and address.driver != "by-hand":
-            raise FileError(f"it is not said where the token of {address.admin} is",
-                            where=f"tenant {name} in sigillum.yaml", mend="add `token: env:NAME` to `admin`")
+            raise FileError(
+                f"it is not said where the token of {address.admin} is",
+                where=f"tenant {name} in sigillum.yaml",
+                mend="add `token: env:NAME` to `admin`",
+            )
         token = keepings.resolve(reference) if reference is not None else Secret("none")
 
         def pause(seconds: float, why: str) -> None:
             settings.progress(Progress(name, f"waiting {seconds:.0f} s: {why}"))
             settings.pause(seconds)
-        return connect(address, Link(
-            token, self._workspace.folder, settings.timeout_seconds, settings.log, settings.say, keepings.registrations,
-            keepings.register, self._confirm, pause, partial(keepings.discovered, name), partial(keepings.discover, name)))
+
+        return connect(
+            address,
+            Link(
+                token,
+                self._workspace.folder,
+                settings.timeout_seconds,
+                settings.log,
+                settings.say,
+                keepings.registrations,
+                keepings.register,
+                self._confirm,
+                pause,
+                partial(keepings.discovered, name),
+                partial(keepings.discover, name),
+            ),
+        )
 
     def store(self, name: str, path: str) -> Vault:
         """A secret of a tenant that is a store. Raises SomebodyError where it is none, and as `reach`."""
         from sigillum.core.values.errors import SomebodyError
+
         found = self.reach(name).store(path)
         if found is None:
             raise SomebodyError(f"{name} is no secret store", where=name, mend="write another `keep_in`, or another tenant")
@@ -102,6 +133,7 @@ class Tenants:
     def hands(self, name: str) -> list[Hand]:
         """The administrators of a tenant: the usual one first, then others whose tokens are here, then whom to ask."""
         from sigillum.core.comparing.hands import Hand
+
         profile, section = self.reach(name).profile, self._workspace.tenant(name)
         found = [Hand(profile.administrator or section.admin.name, profile.powers)]
         for admin in section.admins:
@@ -129,15 +161,22 @@ class Tenants:
 def time_of(tenant: Tenant) -> datetime:
     """The tenant's time, by its clock."""
     from sigillum.tenants.port import now_at
+
     return now_at(tenant, datetime.now(UTC))
 
 
 def header_of(tenant: Tenant) -> Header:
     """What is said before a command touches it."""
     address, clock = tenant.address, tenant.clock
-    return Header(address.name, address.address, address.stage or tenant.profile.stage or "no stage",
-                  tenant.profile.administrator or address.admin, time_of(tenant),
-                  clock.skew_seconds if clock is not None else 0.0, tenant.known_seconds)
+    return Header(
+        address.name,
+        address.address,
+        address.stage or tenant.profile.stage or "no stage",
+        tenant.profile.administrator or address.admin,
+        time_of(tenant),
+        clock.skew_seconds if clock is not None else 0.0,
+        tenant.known_seconds,
+    )
 
 
 def check_clock(tenant: Tenant) -> None:
@@ -145,7 +184,9 @@ def check_clock(tenant: Tenant) -> None:
     skew = tenant.clock.skew_seconds if tenant.clock is not None else 0.0
     if abs(skew) > MOST_SKEW_SECONDS and not tenant.address.follow_its_clock:
         from sigillum.core.values.times import rough_duration
+
         raise MachineError(
             f"the clock of {tenant.address.name} and of this machine differ by {rough_duration(skew)}",
             where=tenant.address.address,
-            mend="set this machine's clock; if it is right, write `clock: tenant` at the tenant in sigillum.yaml")
+            mend="set this machine's clock; if it is right, write `clock: tenant` at the tenant in sigillum.yaml",
+        )

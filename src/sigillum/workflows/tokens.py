@@ -42,8 +42,12 @@ class Look:
 def look_at(text: str, audience: str = "") -> Look:
     """Read a token as anybody could; nothing shows that it is genuine. Raises NoTokenError."""
     token, now = read(text), datetime.now(UTC)
-    return Look(token, in_words(token.claims, now), tuple(look(token, now, audience=audience)),
-                unverified="nobody has shown that it is genuine; `--against TENANT` asks its issuer's keys")
+    return Look(
+        token,
+        in_words(token.claims, now),
+        tuple(look(token, now, audience=audience)),
+        unverified="nobody has shown that it is genuine; `--against TENANT` asks its issuer's keys",
+    )
 
 
 def look_against(office: Office, text: str, tenant_name: str, audience: str = "") -> Look:
@@ -59,8 +63,9 @@ def look_against(office: Office, text: str, tenant_name: str, audience: str = ""
     times, issuer = in_words(token.claims, now), str(token.claims.get("iss") or "")
     known = {tenant.profile.issuer: DISCOVERY, **{s.address: s.keys for s in office.workspace.issuers.values()}}
     if issuer not in known or not issuer:
-        return Look(token, times, findings,
-                    unverified="its issuer is neither that tenant nor one under `issuers` of sigillum.yaml")
+        return Look(
+            token, times, findings, unverified="its issuer is neither that tenant nor one under `issuers` of sigillum.yaml"
+        )
     try:
         verify(text, keys_of(office, issuer, known[issuer]), issuer=issuer, audience=str(_audience(token.claims)), now=now)
     except TokenRefusedError as problem:
@@ -68,8 +73,14 @@ def look_against(office: Office, text: str, tenant_name: str, audience: str = ""
             return Look(token, times, (*findings, Finding(problem.reason, problem.what)))
         if problem.reason not in {f.code for f in findings}:
             findings = (*findings, Finding(problem.reason, problem.what))
-        return Look(token, times, findings, unverified="what is wrong with it was found before its signature was looked at"
-                    if problem.reason.startswith(("alg", "crit")) else "")
+        return Look(
+            token,
+            times,
+            findings,
+            unverified="what is wrong with it was found before its signature was looked at"
+            if problem.reason.startswith(("alg", "crit"))
+            else "",
+        )
     return Look(token, times, findings, verified=issuer)
 
 
@@ -87,7 +98,9 @@ def keys_of(office: Office, issuer: str, keys: str) -> Keys:
 
     def read_(anew: bool) -> list[dict[str, Any]]:
         from sigillum.reading.document import read_text
+
         return pinned(read_text(office.workspace.folder / path, path), path)
+
     return read_
 
 
@@ -121,8 +134,9 @@ def try_trusts(office: Office, text: str, charter_name: str, only: str = "") -> 
     if not wants:
         known = [w.name for w in charter.trusts]
         lacking = f"trust {only!r}" if only else "trusts"
-        raise UsageError(f"{charter.name} has no {lacking}", where="trust try",
-                         mend=did_you_mean(only, known) or "write some under `trusts`")
+        raise UsageError(
+            f"{charter.name} has no {lacking}", where="trust try", mend=did_you_mean(only, known) or "write some under `trusts`"
+        )
     claims, findings, token = _claims(text)
     name = charter.identity.name
     tried = tuple(Tried(w.trust, match(w.trust, claims, name), tuple(about(w.trust, w.issuer))) for w in wants)
@@ -135,8 +149,9 @@ def _claims(text: str) -> tuple[Mapping[str, Any], tuple[Finding, ...], bool]:
         try:
             found = json_of(text, once=True)
         except ValueError as problem:
-            raise FileError(f"the claims cannot be read: {problem}", where="the claims",
-                            mend="write one JSON object") from problem
+            raise FileError(
+                f"the claims cannot be read: {problem}", where="the claims", mend="write one JSON object"
+            ) from problem
         return found, (), False
     token = read(text)
     return token.claims, tuple(f for f in look(token, datetime.now(UTC)) if f.refuse), True
@@ -151,5 +166,3 @@ def text_of(file: str) -> str:
         return data.decode()
     except UnicodeDecodeError as problem:
         raise NoTokenError("it is no text", where=file, mend="give a JWT in compact form, or claims as JSON") from problem
-
-

@@ -71,8 +71,17 @@ def held(charter: Charter, state: History, keys: FileKeeping, want: CredentialWa
     return want.held_here and generation is not None and keys.path(want.name, generation.number).exists()
 
 
-def tryings(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str,
-             credential: CredentialWant | None, without: tuple[str, ...] = (), *, signing: bool = False) -> Iterator[Trying]:
+def tryings(
+    office: Office,
+    charter: Charter,
+    state: History,
+    keys: FileKeeping,
+    principal: str,
+    credential: CredentialWant | None,
+    without: tuple[str, ...] = (),
+    *,
+    signing: bool = False,
+) -> Iterator[Trying]:
     """One for each tenant where something is expected, home first; with `signing` at home in any case."""
     for name in (charter.tenant, *charter.elsewhere):
         part, home = charter.part(name), name == charter.tenant
@@ -80,14 +89,28 @@ def tryings(office: Office, charter: Charter, state: History, keys: FileKeeping,
             continue
         tenant = office.tenants.reach(name)
         if not tenant.profile.proves and not signing:
-            raise SomebodyError(f"nothing is ever proved at {name}: it answers no questions, and nothing can be tried there",
-                                where=charter.name, mend=f"take the proofs at {name} out of the charter")
+            raise SomebodyError(
+                f"nothing is ever proved at {name}: it answers no questions, and nothing can be tried there",
+                where=charter.name,
+                mend=f"take the proofs at {name} out of the charter",
+            )
         queries = {p.at: Query(PLACE, "path", p.at) for p in part.proofs}
         found = tenant.facts(queries.values())
         people = {p.person: lookup.person(tenant, p.person) for p in part.proofs if p.person}
-        yield Trying(office, part, tenant, state, keys, principal if home else state.principal_id(name), credential,
-                     {at: found[q].first for at, q in queries.items()}, people, without,
-                     None if home else office.tenants.reach(charter.tenant), principal)
+        yield Trying(
+            office,
+            part,
+            tenant,
+            state,
+            keys,
+            principal if home else state.principal_id(name),
+            credential,
+            {at: found[q].first for at, q in queries.items()},
+            people,
+            without,
+            None if home else office.tenants.reach(charter.tenant),
+            principal,
+        )
 
 
 def try_one(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -> Result:
@@ -132,8 +155,11 @@ def choose(charter: Charter, name: str) -> CredentialWant | None:
         return held[0] if held else None
     found = next((c for c in held if c.name == name), None)
     if found is None:
-        raise UsageError(f"{charter.name} keeps no credential {name!r} here", where=charter.name,
-                         mend=did_you_mean(name, [c.name for c in held]) or "its credentials are kept elsewhere")
+        raise UsageError(
+            f"{charter.name} keeps no credential {name!r} here",
+            where=charter.name,
+            mend=did_you_mean(name, [c.name for c in held]) or "its credentials are kept elsewhere",
+        )
     return found
 
 
@@ -145,8 +171,11 @@ def sign_in(trying: Trying) -> tuple[SignedIn, str]:
     home = trying.home.address.name if trying.home is not None else trying.charter.tenant
     generation = trying.state.find(CREDENTIAL, home, name=credential.name)
     if generation is None or not keys.path(credential.name, generation.number).exists():
-        raise SomebodyError(f"{credential.name} of {trying.charter.name} is not here", where=trying.charter.tenant,
-                            mend=f"run `sigillum enact {trying.charter.name}` first")
+        raise SomebodyError(
+            f"{credential.name} of {trying.charter.name} is not here",
+            where=trying.charter.tenant,
+            mend=f"run `sigillum enact {trying.charter.name}` first",
+        )
     shown = f"{credential.name}, generation {generation.number}"
     proof = proof_of(keys, credential, generation.number, trying.principal if trying.home is None else trying.home_principal)
     if trying.home is not None:
@@ -161,9 +190,15 @@ def proof_of(keys: FileKeeping, credential: CredentialWant, number: int, princip
     client, identity = str(about.get("client_id") or ""), str(about.get("credential_id") or "")
     if credential.keyed:
         key, algorithm = keys.key(credential.name, number)
-        return Proof(principal, key, algorithm, client_id=client, certificate=str(about.get("x5t#S256") or ""),
-                     der=str(about.get("certificate") or ""),
-                     credential=identity)
+        return Proof(
+            principal,
+            key,
+            algorithm,
+            client_id=client,
+            certificate=str(about.get("x5t#S256") or ""),
+            der=str(about.get("certificate") or ""),
+            credential=identity,
+        )
     secret = keys.secret(credential.name, number)
     if credential.kind == PASSWORD:
         return Proof(principal, secret=secret, account=str(about.get("account") or ""), credential=identity)

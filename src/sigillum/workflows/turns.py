@@ -45,9 +45,22 @@ LONGEST_USE = timedelta(minutes=10)  # so long a use of ours may take that was i
 
 def stage_(office: Office, one: Rotation, stage: str, *, number: int = 0, **about: Any) -> None:
     """Write down that a stage was reached, or a word given."""
-    office.books.ledger(write=True).append([Fresh(STAGED, one.uid, {
-        **one.mark.body(), "generation": number or one.number, "of": one.key, "stage": stage,
-        "at": format_instant(whole_second(office.tenants.now(one.tenant))), **about})])
+    office.books.ledger(write=True).append(
+        [
+            Fresh(
+                STAGED,
+                one.uid,
+                {
+                    **one.mark.body(),
+                    "generation": number or one.number,
+                    "of": one.key,
+                    "stage": stage,
+                    "at": format_instant(whole_second(office.tenants.now(one.tenant))),
+                    **about,
+                },
+            )
+        ]
+    )
     office.settings.boundary(f"rotation of {one.name} {stage}")
 
 
@@ -56,11 +69,26 @@ def ours(office: Office, stream: str, mark: Mark, number: int, key: str) -> Iter
     """Using a credential that is being rotated ourselves. It is written down before and after, so that it is taken for nobody
     else's use, also where somebody is killed in between.
     """
+
     def note(until: timedelta) -> None:
         now = max(begun, whole_second(office.tenants.now(mark.tenant)))  # its clock is read more exactly with each answer
-        office.books.ledger(write=True).append([Fresh(STAGED, stream, {
-            **mark.body(), "generation": number, "of": key, "stage": Asked.OURS, "at": format_instant(begun),
-            "until": format_instant(now + until)})])
+        office.books.ledger(write=True).append(
+            [
+                Fresh(
+                    STAGED,
+                    stream,
+                    {
+                        **mark.body(),
+                        "generation": number,
+                        "of": key,
+                        "stage": Asked.OURS,
+                        "at": format_instant(begun),
+                        "until": format_instant(now + until),
+                    },
+                )
+            ]
+        )
+
     begun = whole_second(office.tenants.now(mark.tenant))
     note(LONGEST_USE)
     office.settings.boundary("our own use written")
@@ -68,8 +96,9 @@ def ours(office: Office, stream: str, mark: Mark, number: int, key: str) -> Iter
     note(timedelta(seconds=1))
 
 
-def trying_ours(office: Office, state: History, charter: Charter, credential: CredentialWant | None) -> AbstractContextManager[
-        None]:
+def trying_ours(
+    office: Office, state: History, charter: Charter, credential: CredentialWant | None
+) -> AbstractContextManager[None]:
     """The same for proofs, where the credential that they use is being rotated."""
     mark = Mark("credential", charter.tenant, (("name", credential.name),)) if credential is not None else None
     turn = state.turns.get(mark) if mark is not None else None
@@ -119,11 +148,22 @@ class Turns:
         registered = state.find(CLIENT, one.tenant) if client else None
         path = self.keys.path(one.name, one.old.number)
         about = self.keys.about(one.name, one.old.number) if path.exists() else {}
-        return Around(want, profile, registered.id if registered is not None else state.principal_id(one.tenant),
-                      (CLIENT if client else ACCOUNT).name, {n: about[n] for n in ABOUT if about.get(n)}, self.keys.held(),
-                      self.keys.incomplete(), provers(charter, want), tuple(
-                          (m, g.number, g.id) for m, all_ in state.generations.items() for g in all_
-                          if g.kind == CREDENTIAL.name and g.live and g.id and m.tenant == one.tenant))
+        return Around(
+            want,
+            profile,
+            registered.id if registered is not None else state.principal_id(one.tenant),
+            (CLIENT if client else ACCOUNT).name,
+            {n: about[n] for n in ABOUT if about.get(n)},
+            self.keys.held(),
+            self.keys.incomplete(),
+            provers(charter, want),
+            tuple(
+                (m, g.number, g.id)
+                for m, all_ in state.generations.items()
+                for g in all_
+                if g.kind == CREDENTIAL.name and g.live and g.id and m.tenant == one.tenant
+            ),
+        )
 
     def public_half(self, one: Rotation) -> dict[str, str] | None:
         """Of the old one's key, as far as the tenant shows it or it is here."""
@@ -141,6 +181,7 @@ class Turns:
     def prove(self, step: Step) -> None:
         """What must work is tried with the new one. Raises UnprovedError, NotYetError."""
         from .prove import run
+
         assert self.charter is not None and isinstance(step.action, Prove)
         state = self._state()
         report = run(self.office, self.charter, state, self.keys, principal_of(self.office, self.charter, state), step.action)
@@ -153,8 +194,14 @@ class Turns:
         assert isinstance(action, Turning)
         one = self._again()
         stages: dict[str, Callable[[Rotation], dict[str, Any]]] = {
-            Stage.BESIDE: self._beside, Stage.ACCEPTED: self._accept, Stage.GIVEN: self._give, Stage.TAKEN: self._take,
-            Asked.TOKEN: self._keep_token, Stage.DEAD: self._dead, Stage.CLEARED: self._clear}
+            Stage.BESIDE: self._beside,
+            Stage.ACCEPTED: self._accept,
+            Stage.GIVEN: self._give,
+            Stage.TAKEN: self._take,
+            Asked.TOKEN: self._keep_token,
+            Stage.DEAD: self._dead,
+            Stage.CLEARED: self._clear,
+        }
         about = stages[action.stage](one)
         stage_(self.office, one, action.stage, number=step.generation, **about)
 
@@ -189,21 +236,29 @@ class Turns:
             except RefusedError:
                 return None
             return True
+
         settings = office.settings
         from .carrying.ports import Patience
+
         patience = Patience(settings.timeout_seconds, settings.wait_seconds, settings.pause, nothing, settings.go_on)
         taken, _ = patience.until(let_in, settings.wait_seconds, lambda waited: "")
         if taken is None:
             self._pair(one)
-            raise NotYetError(f"{one.tenant} does not take the new {one.name} yet", where=one.tenant,
-                              mend="run the same command again in a while, or with --wait 10m; the old one serves until then")
+            raise NotYetError(
+                f"{one.tenant} does not take the new {one.name} yet",
+                where=one.tenant,
+                mend="run the same command again in a while, or with --wait 10m; the old one serves until then",
+            )
         now = office.tenants.now(one.tenant)
         if first is None and late != 0:
             stage_(office, one, Asked.LET_IN)
         sure = (first or now) + timedelta(seconds=USUAL_TOKEN_SECONDS // 6 if late is None else late)
         if now < sure:
-            raise NotYetError(f"{one.tenant} took the new {one.name} once; it is tried again from {format_instant(sure)}",
-                              where=one.tenant, mend="run the same command again then; the old one serves until then")
+            raise NotYetError(
+                f"{one.tenant} took the new {one.name} once; it is tried again from {format_instant(sure)}",
+                where=one.tenant,
+                mend="run the same command again then; the old one serves until then",
+            )
         return {"how": "signed in"}
 
     def _pair(self, one: Rotation) -> None:
@@ -212,8 +267,11 @@ class Turns:
             try:
                 self._sign_in(one, one.old.number)
             except RefusedError as problem:
-                raise SomebodyError(f"neither the old nor the new {one.name} is let in, so it is not the key: {problem.what}",
-                                    where=one.tenant, mend="find out why first; then this goes on") from problem
+                raise SomebodyError(
+                    f"neither the old nor the new {one.name} is let in, so it is not the key: {problem.what}",
+                    where=one.tenant,
+                    mend="find out why first; then this goes on",
+                ) from problem
 
     def _beside(self, one: Rotation) -> dict[str, Any]:
         """The new one where consumers that try both find it, for as long as they take to read it."""
@@ -259,9 +317,15 @@ class Turns:
             pass
         else:
             outlives = one.old.terms.get("kind") in self.tenant.profile.outliving
-            raise NotYetError(f"{one.tenant} still takes the old {one.name}", where=one.tenant, mend="it is taken there until "
-                              f"its own end, {one.old.terms.get('until')}, unless the server's administrator puts it onto "
-                              "the revocation list" if outlives else "run the same command again in a while")
+            raise NotYetError(
+                f"{one.tenant} still takes the old {one.name}",
+                where=one.tenant,
+                mend="it is taken there until "
+                f"its own end, {one.old.terms.get('until')}, unless the server's administrator puts it onto "
+                "the revocation list"
+                if outlives
+                else "run the same command again in a while",
+            )
         token = kept_token(self.keys, one.name, one.old.number)
         until = str(one.staged.get(Asked.TOKEN, {}).get("until") or "")
         spent = bool(until) and self.office.tenants.now(one.tenant) >= parse_instant(until)  # then its refusal shows nothing
@@ -271,11 +335,13 @@ class Turns:
 
     def _waited(self, one: Rotation, over: datetime, about: dict[str, Any]) -> dict[str, Any]:
         if self.office.tenants.now(one.tenant) < over:
-            raise NotYetError(f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}",
-                              where=one.tenant, mend="run the same command again then")
+            raise NotYetError(
+                f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}",
+                where=one.tenant,
+                mend="run the same command again then",
+            )
         return about
 
     def _clear(self, one: Rotation) -> dict[str, Any]:
         self.keys.remove(one.name, one.old.number)
         return {}
-

@@ -29,7 +29,7 @@ MENDS = {  # by the code of what an undertaking waits for
     "word": "ask them, and say whose word it is: `sigillum rotate --taken WHO`, best with `--last-used DAY` of the old one",
     "again": "have them look when the old one was used last: `sigillum rotate --taken WHO --last-used DAY`",
     "late": "have them fetch the new one; `sigillum rotate --bridge 7d` lets them use the old key longer, where the tenant "
-            "allows it, and `--end` ends it at any rate",
+    "allows it, and `--end` ends it at any rate",
     "paused": "run the same command again then; where somebody misses it, `sigillum rotate --back` switches it on again",
     "back": "have them fetch the new one; then `sigillum rotate --pause` goes on, or `--end` ends the old one",
     "touched": "find out who, and why; `sigillum rotate --end` ends it at any rate",
@@ -37,9 +37,17 @@ MENDS = {  # by the code of what an undertaking waits for
 }
 
 
-def advance(office: Office, sort: Undertaking[S], one: S, reached: Callable[[StepResult], None] = nothing, *,
-            wanted: frozenset[tuple[Mark, int]] = frozenset(), around: Callable[[S], Any] = nothing,
-            prove: Callable[[Step], None] = nothing, turn: Callable[[Step], None] = nothing) -> None:
+def advance(
+    office: Office,
+    sort: Undertaking[S],
+    one: S,
+    reached: Callable[[StepResult], None] = nothing,
+    *,
+    wanted: frozenset[tuple[Mark, int]] = frozenset(),
+    around: Callable[[S], Any] = nothing,
+    prove: Callable[[Step], None] = nothing,
+    turn: Callable[[Step], None] = nothing,
+) -> None:
     """Under the ledger's lock; each result is given when it is reached. Raises MachineError, SomebodyError, NotYetError.
 
     `wanted`: what its charter still asks somebody for; `around`: what else this sort looks at, at each stage anew; `prove`,
@@ -51,6 +59,7 @@ def advance(office: Office, sort: Undertaking[S], one: S, reached: Callable[[Ste
         nonlocal stopped
         stopped = stopped or result.error is not None
         reached(result)
+
     for _ in range(MOST_STAGES):
         seen = Look(lambda query: tenant.facts([query])[query], wanted, arrival_seconds(tenant.profile), around(one))
         follows = sort.next(one, seen, office.tenants.now(one.tenant))
@@ -76,8 +85,14 @@ def closing(sort: Undertaking[S], one: S, how: str, **about: str) -> Fresh:
     return Fresh(CLOSED, one.uid, {UNDERTAKING: sort.name, NUMBER: one.key, "how": how, **about})
 
 
-def carry_out(office: Office, uid: str, steps: tuple[Step, ...], reached: Callable[[StepResult], None],
-              prove: Callable[[Step], None] = nothing, turn: Callable[[Step], None] = nothing) -> None:
+def carry_out(
+    office: Office,
+    uid: str,
+    steps: tuple[Step, ...],
+    reached: Callable[[StepResult], None],
+    prove: Callable[[Step], None] = nothing,
+    turn: Callable[[Step], None] = nothing,
+) -> None:
     """Steps of one stream that are no charter's outline, with the executor and its journal. Raises MachineError."""
     state = fold(office.books.ledger(write=True).entries(uid), uid)
     steps = tuple(replace(s, by=office.tenants.acting(s.tenant, s.power)) for s in steps)
@@ -85,8 +100,11 @@ def carry_out(office: Office, uid: str, steps: tuple[Step, ...], reached: Callab
 
     def ask(step: Step, doing: Doing | None) -> None:
         from .requests import ask as write_request
+
         write_request(office, uid, about, step, doing)
+
     if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in steps):
         from .worksheet import write_steps
+
         write_steps(office, about, steps)
     Carrying(office.ports(uid, about, prove, ask, turn), state).run(Outline(uid, steps), reached)

@@ -33,8 +33,10 @@ def bearer_of(charter: Charter, state: History, principal: str) -> str:
 def others(tenant: Tenant, charter: Charter, state: History, principal: str) -> Iterator[OtherWay]:
     """As far as they are shown. What cannot be looked up is left out: the tenant says elsewhere that it shows no such thing."""
     bearer = bearer_of(charter, state, principal)
-    queries: list[tuple[Kind[Any], Query[Any]]] = [(TRUST, Query(TRUST, "principal", principal)),
-                                                   (DELEGATION, Query(DELEGATION, "principal", bearer))]
+    queries: list[tuple[Kind[Any], Query[Any]]] = [
+        (TRUST, Query(TRUST, "principal", principal)),
+        (DELEGATION, Query(DELEGATION, "principal", bearer)),
+    ]
     if tenant.profile.carried(MACHINE) is not None:
         queries.append((MACHINE, Query(MACHINE, "principal", principal)))
     if tenant.profile.acting:
@@ -59,11 +61,17 @@ def _acting(tenant: Tenant, principal: str, grants: Iterable[Record[Grant]]) -> 
 def _told(kind: Kind[Any], record: Record[Any]) -> OtherWay:
     body = record.body
     if kind is TRUST:
-        return OtherWay(record, f"tokens of {body.issuer}, by the trust {body.name}",
-                        "not tried: no token of theirs is at hand; they are exchanged for an account that is on")
+        return OtherWay(
+            record,
+            f"tokens of {body.issuer}, by the trust {body.name}",
+            "not tried: no token of theirs is at hand; they are exchanged for an account that is on",
+        )
     if kind is MACHINE:
-        return OtherWay(record, f"what runs on {body.name}, to which it is attached",
-                        "not tried: nobody here is that machine; it gets tokens for an account that is on")
+        return OtherWay(
+            record,
+            f"what runs on {body.name}, to which it is attached",
+            "not tried: nobody here is that machine; it gets tokens for an account that is on",
+        )
     if kind is DELEGATION:
         return OtherWay(record, f"acting for people of {body.domain}", "not tried: whoever signs in as it acts for them")
     who = body.principal_name or body.principal

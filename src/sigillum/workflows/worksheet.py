@@ -28,8 +28,11 @@ def lines(charter: Charter | None, outline: Outline, by_hand: frozenset[str]) ->
     for step in steps:
         if isinstance(step.action, Prove):
             assert charter is not None
-            out += [(step, Line(f"may {p.permission} at {p.at}", f"try: {p.words()}", question=True))
-                    for p in _proofs(charter, step.action) if (p.tenant or charter.tenant) in by_hand]
+            out += [
+                (step, Line(f"may {p.permission} at {p.at}", f"try: {p.words()}", question=True))
+                for p in _proofs(charter, step.action)
+                if (p.tenant or charter.tenant) in by_hand
+            ]
         else:
             out.append((step, _line(step, numbers)))
     return out
@@ -44,6 +47,7 @@ def _line(step: Step, numbers: Mapping[StepId, int]) -> Line:
         if isinstance(given, Ref):
             return f"(from line {numbers[given.step]})" if given.step in numbers else "(made here when it comes to that)"
         return KEPT_HERE if isinstance(given, Kept) else given
+
     if isinstance(step.action, Catch):
         return secret_line(step.action.credential, str(value(step.action.id)))
     assert step.doing is not None
@@ -68,20 +72,27 @@ def _by_hand(office: Office, tenants: Iterable[str]) -> frozenset[str]:
     return frozenset(t for t in tenants if office.workspace.file.tenants[t].driver == "by-hand")
 
 
-def _written(office: Office, name: str, before: str, after: str, by_hand: frozenset[str], found: list[tuple[Step, Line]]) -> \
-        Path | None:
+def _written(
+    office: Office, name: str, before: str, after: str, by_hand: frozenset[str], found: list[tuple[Step, Line]]
+) -> Path | None:
     if not found:
         return None
     path, tenants = office.workspace.folder / FOLDER / f"{name}.md", office.workspace.file.tenants
     now = format_instant(whole_second(office.tenants.now(min(by_hand))))
-    text = [f"# Work sheet for {name}", "", f"{before}Written at {now}{after}.",
-            *(f"Tenant {t}: {tenants[t].address}" for t in sorted(by_hand)), ""]
+    text = [
+        f"# Work sheet for {name}",
+        "",
+        f"{before}Written at {now}{after}.",
+        *(f"Tenant {t}: {tenants[t].address}" for t in sorted(by_hand)),
+        "",
+    ]
     for number, (step, line) in enumerate(found, 1):
         text += [f"## {number}. {line.what[0].upper()}{line.what[1:]}", "", *(f"- {n}: `{v}`" for n, v in line.values)]
         text += [f"- why: {step.why}"] if step.why and not line.question else []
         text += ["", f"Look afterwards: {line.look}."] if line.look else []
         back = {(True, False): "its id", (False, True): "the secret, into Sigillum and nowhere else"}.get(
-            (line.wants_id, line.wants_secret), "yes or no" if line.question else "")
+            (line.wants_id, line.wants_secret), "yes or no" if line.question else ""
+        )
         text += [f"Comes back: {back}."] if back else []
         text += [f"In a file of answers: `{line.key}`"]
         text += ["Done by: ____________  at: ____________", ""]
@@ -89,8 +100,11 @@ def _written(office: Office, name: str, before: str, after: str, by_hand: frozen
         path.parent.mkdir(exist_ok=True)
         path.write_text("\n".join(text), encoding="utf-8")
     except OSError as problem:
-        raise MachineError(f"the work sheet cannot be written: {problem.strerror}", where=str(path),
-                           mend="mend that, then run the same command again") from problem
+        raise MachineError(
+            f"the work sheet cannot be written: {problem.strerror}",
+            where=str(path),
+            mend="mend that, then run the same command again",
+        ) from problem
     return path
 
 
@@ -98,14 +112,19 @@ def from_file(path: Path, folder: Path) -> Confirm:
     """Answers that were written down: line -> {id, secret: REFERENCE, yes, by}. Raises FileError."""
     from sigillum.keeping.references import is_reference, resolve
     from sigillum.reading.document import parse, read_text
+
     found = parse(read_text(path, str(path)), str(path)).data
     if not isinstance(found, dict) or not all(isinstance(v, dict) for v in found.values()):
-        raise FileError("it holds no answers", where=str(path),
-                        mend="write `LINE: {id: ..., by: ...}`, as docs/by-hand.md shows")
+        raise FileError(
+            "it holds no answers", where=str(path), mend="write `LINE: {id: ..., by: ...}`, as docs/by-hand.md shows"
+        )
     for name, given in found.items():
         if "secret" in given and not is_reference(str(given["secret"])):
-            raise FileError(f"{name}: a secret stands here itself instead of a reference to it", where=str(path),
-                            mend="write env:NAME or file:PATH, and replace the secret, since it may have been seen")
+            raise FileError(
+                f"{name}: a secret stands here itself instead of a reference to it",
+                where=str(path),
+                mend="write env:NAME or file:PATH, and replace the secret, since it may have been seen",
+            )
 
     def confirm(line: Line) -> Answer | None:
         given = found.get(line.key)
@@ -113,4 +132,5 @@ def from_file(path: Path, folder: Path) -> Confirm:
             return None
         secret = resolve(str(given["secret"]), folder) if "secret" in given else None
         return Answer(str(given.get("by") or writer_name()), str(given.get("id", "")), secret, given.get("yes") is not False)
+
     return confirm

@@ -23,8 +23,10 @@ class IdentitySection(Section):
     name: AccountName | None = Field(None, description="Its name in the tenant; by the workspace's pattern where none is given")
     display: str | None = Field(None, description="Its name for reading; the name itself where none is given")
     location: str | None = Field(None, description="Where its program runs, in the tenant's word for it")
-    reach: list[PlacePath] | None = Field(None, description="Of a team: the places in which its grants count; left out: the "
-                                          "one area where they lie; `[]`: everywhere")
+    reach: list[PlacePath] | None = Field(
+        None,
+        description="Of a team: the places in which its grants count; left out: the one area where they lie; `[]`: everywhere",
+    )
     area: PlacePath | None = Field(None, description="The place in which the account lives, where its tenant has such")
     installation_wide: str | None = Field(None, description="Instead of an area: why it has to be installation-wide")
     web_only: bool = Field(False, description="True: it signs in at the web interface with its password, and nowhere else")
@@ -37,8 +39,19 @@ class IdentitySection(Section):
 
 def to_core(section: IdentitySection, position: Position, usual_name: str) -> Identity:
     name = section.name or usual_name
-    return Identity(section.kind, name, section.display or name, section.location or "",
-                    tuple(section.reach) if section.reach is not None else None, position, tuple(sorted(section.redirects)),
-                    AUDIENCES[section.usable_in],
-                    section.confidential, section.area or "", section.installation_wide or "", section.web_only,
-                    section.organisation or "", section.mailbox)
+    return Identity(
+        section.kind,
+        name,
+        section.display or name,
+        section.location or "",
+        tuple(section.reach) if section.reach is not None else None,
+        position,
+        tuple(sorted(section.redirects)),
+        AUDIENCES[section.usable_in],
+        section.confidential,
+        section.area or "",
+        section.installation_wide or "",
+        section.web_only,
+        section.organisation or "",
+        section.mailbox,
+    )

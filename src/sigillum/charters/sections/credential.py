@@ -30,9 +30,11 @@ FACET, NEVER = "credential", "never"
 KEEP_IN = re.compile(r"(?:file|keyring|holder|handover|store:[a-z0-9-]+/[A-Za-z0-9](?:[\w./-]*[A-Za-z0-9])?)\Z")
 
 
-KeepIn = Annotated[str, by_pattern(KEEP_IN, "keep-in", "a keeping place",
-                                   "write file, keyring, store:TENANT/PATH, handover or holder"),
-                   text_schema(pattern=f"^{KEEP_IN.pattern[:-2]}$")]
+KeepIn = Annotated[
+    str,
+    by_pattern(KEEP_IN, "keep-in", "a keeping place", "write file, keyring, store:TENANT/PATH, handover or holder"),
+    text_schema(pattern=f"^{KEEP_IN.pattern[:-2]}$"),
+]
 
 
 def _lasts(value: Any) -> int | str:
@@ -45,38 +47,51 @@ Lasts = Annotated[int | str, BeforeValidator(_lasts), form_schema(rf"(?:{times.D
 class CredentialSection(Section):
     """What the identity proves itself with."""
 
-    model_config = says(only_with(("password_from",), "kind", "password"), only_with(("public_key",), "keep_in", "holder"),
-                        {"if": {"required": ["keep_in"], "properties": {"keep_in": {"const": "holder"}}},
-                         "then": {"properties": {"kind": {"const": "key-pair"}}}})
+    model_config = says(
+        only_with(("password_from",), "kind", "password"),
+        only_with(("public_key",), "keep_in", "holder"),
+        {
+            "if": {"required": ["keep_in"], "properties": {"keep_in": {"const": "holder"}}},
+            "then": {"properties": {"kind": {"const": "key-pair"}}},
+        },
+    )
 
     name: CharterName = Field(description="Its name in the charter and the tenant")
     kind: Literal["key-pair", "certificate", "api-token", "shared-secret", "password"] = Field(
-        description="key-pair, certificate, password: made here; api-token, and a client's shared-secret: made by the tenant")
+        description="key-pair, certificate, password: made here; api-token, and a client's shared-secret: made by the tenant"
+    )
     purpose: str | None = Field(None, min_length=1, description="What it is for, where the charter's purpose does not say it")
     lasts: Lasts | None = Field(None, description="How long a generation lives; never: it has no end")
     accepted_by: str | None = Field(None, description="Of one without an end: who accepted that")
     why: str | None = Field(None, min_length=1, description="Of one without an end: why it can bear none")
     review: Day | None = Field(None, description="Of one without an end: the day on which it is looked at again")
     renew_before: Duration | None = Field(None, description="How long before its end it counts as due")
-    limits: list[Permission] = Field(default_factory=list,
-                                     description="Permissions it is narrowed to; none: all that is granted")
+    limits: list[Permission] = Field(
+        default_factory=list, description="Permissions it is narrowed to; none: all that is granted"
+    )
     keep_in: KeepIn = Field(
-        "file", description="file: below .sigillum; keyring: this machine's; store:TENANT/PATH: a secret of a tenant that is a "
-                            "secret store; handover: here until it is sealed to somebody; holder: the consumer makes the key")
+        "file",
+        description="file: below .sigillum; keyring: this machine's; store:TENANT/PATH: a secret of a tenant that is a "
+        "secret store; handover: here until it is sealed to somebody; holder: the consumer makes the key",
+    )
     public_key: Annotated[str, text_schema(pattern="^file:")] | None = Field(
-        None, description="file:PATH of the holder's public JWK")
+        None, description="file:PATH of the holder's public JWK"
+    )
     password_from: Reference | None = Field(
-        None, description="Of a password that was chosen: env:NAME or file:PATH; none: it is made here")
+        None, description="Of a password that was chosen: env:NAME or file:PATH; none: it is made here"
+    )
     algorithm: Literal["Ed25519", "ES256", "RS256"] = Field("Ed25519", description="For a key pair made here")
     signed_by: Literal["self", "ca"] = Field("self", description="Of a certificate: by its own key, or by the house's CA")
     certificate: Annotated[str, text_schema(pattern="^file:")] | None = Field(
-        None, description="file:PATH of what the house's CA answered")
+        None, description="file:PATH of what the house's CA answered"
+    )
     consumers: list[str] = Field(default_factory=list, description="Who uses it")
 
     @model_validator(mode="after")
     def _fits(self) -> CredentialSection:
         def wrong(what: str, mend: str) -> PydanticCustomError:
             return PydanticCustomError("credential", "{what}", {"what": what, "mend": mend})
+
         risk, never = (self.accepted_by, self.why, self.review), self.lasts == NEVER
         if never and None in risk:
             raise wrong("nobody accepted that it has no end", "write `accepted_by`, `why` and `review` beside `lasts: never`")
@@ -103,13 +118,33 @@ class CredentialSection(Section):
         return self
 
 
-def to_core(section: CredentialSection, position: Position, usual_seconds: int, usual_before: int,
-            public_key: Mapping[str, Any] | None, answer: CertificateAnswer | None = None) -> CredentialWant:
+def to_core(
+    section: CredentialSection,
+    position: Position,
+    usual_seconds: int,
+    usual_before: int,
+    public_key: Mapping[str, Any] | None,
+    answer: CertificateAnswer | None = None,
+) -> CredentialWant:
     lasts = section.lasts if isinstance(section.lasts, int) else usual_seconds
     before = section.renew_before if section.renew_before is not None else min(usual_before, lasts // 2)
-    return CredentialWant(section.name, section.kind, lasts, before, tuple(section.limits), section.keep_in,
-                          section.algorithm, public_key, tuple(section.consumers), position, section.password_from or "",
-                          section.signed_by, answer, _endless(section), section.purpose or "")
+    return CredentialWant(
+        section.name,
+        section.kind,
+        lasts,
+        before,
+        tuple(section.limits),
+        section.keep_in,
+        section.algorithm,
+        public_key,
+        tuple(section.consumers),
+        position,
+        section.password_from or "",
+        section.signed_by,
+        answer,
+        _endless(section),
+        section.purpose or "",
+    )
 
 
 def _endless(section: CredentialSection) -> EndlessWant | None:

@@ -43,6 +43,11 @@ class Part(Section):
 
 
 def to_core(section: DelegationSection, position: Position) -> DelegationWant:
-    people = (ALL,) if section.people == ALL else (f"{TEAM_PREFIX}{section.people.team}",) \
-        if isinstance(section.people, TeamSection) else tuple(section.people)
+    people = (
+        (ALL,)
+        if section.people == ALL
+        else (f"{TEAM_PREFIX}{section.people.team}",)
+        if isinstance(section.people, TeamSection)
+        else tuple(section.people)
+    )
     return DelegationWant(section.domain, people, tuple((s.scope, s.because) for s in section.scopes), position)

@@ -19,8 +19,12 @@ def _values(value: Any) -> Any:
     return [value] if isinstance(value, str) else value
 
 
-Values = Annotated[list[str], BeforeValidator(_values), Field(min_length=1), WithJsonSchema(
-    {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]})]
+Values = Annotated[
+    list[str],
+    BeforeValidator(_values),
+    Field(min_length=1),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}),
+]
 
 
 class GrantSection(Section):
@@ -42,19 +46,36 @@ class GrantSection(Section):
     @model_validator(mode="after")
     def _one_window(self) -> GrantSection:
         if self.lasts is not None and self.until is not None:
-            raise PydanticCustomError("window-twice", "{what}", {
-                "what": "`for` and `until` both say when it ends", "mend": "keep one of them"})
+            raise PydanticCustomError(
+                "window-twice", "{what}", {"what": "`for` and `until` both say when it ends", "mend": "keep one of them"}
+            )
         if self.start is not None and self.until is not None and self.start >= self.until:
-            raise PydanticCustomError("window-empty", "{what}", {
-                "what": "`until` does not lie after `from`", "mend": "write a later `until`"})
+            raise PydanticCustomError(
+                "window-empty", "{what}", {"what": "`until` does not lie after `from`", "mend": "write a later `until`"}
+            )
         if self.to is not None and self.at != "self":
-            raise PydanticCustomError("to", "{what}", {
-                "what": "`to` is for `at: self`: who may act as this identity",
-                "mend": "give other grants in the charter of the one who holds them"})
+            raise PydanticCustomError(
+                "to",
+                "{what}",
+                {
+                    "what": "`to` is for `at: self`: who may act as this identity",
+                    "mend": "give other grants in the charter of the one who holds them",
+                },
+            )
         return self
 
 
 def to_core(section: GrantSection, position: Position) -> GrantWant:
     where = tuple((name, tuple(sorted(values))) for name, values in sorted(section.where.items()))
-    return GrantWant(section.role, section.at, section.because or "", section.lasts, section.start, section.until,
-                     where, section.to or "", position, section.tenant or "")
+    return GrantWant(
+        section.role,
+        section.at,
+        section.because or "",
+        section.lasts,
+        section.start,
+        section.until,
+        where,
+        section.to or "",
+        position,
+        section.tenant or "",
+    )

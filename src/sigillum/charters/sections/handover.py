@@ -17,10 +17,16 @@ FORMS = Literal["text", "env", "json", "yaml", "snippet"]
 
 def _value(value: Any) -> Any:
     from sigillum.core.charter.sheet import KINDS  # few charters need it
+
     if value not in KINDS:
-        raise PydanticCustomError("handover-value", "{what}", {
-            "what": f"there is no value {str(value)[:40]!r} to hand over",
-            "mend": did_you_mean(str(value), KINDS) or f"known: {', '.join(KINDS)}"})
+        raise PydanticCustomError(
+            "handover-value",
+            "{what}",
+            {
+                "what": f"there is no value {str(value)[:40]!r} to hand over",
+                "mend": did_you_mean(str(value), KINDS) or f"known: {', '.join(KINDS)}",
+            },
+        )
     return value
 
 
@@ -28,7 +34,8 @@ class HandoverSection(Section):
     """What is handed over."""
 
     gives: list[Annotated[str, BeforeValidator(_value), WithJsonSchema({"type": "string"})]] = Field(
-        default_factory=list, description="Values by name: client_id, secret, key, token_endpoint, ends ...")
+        default_factory=list, description="Values by name: client_id, secret, key, token_endpoint, ends ..."
+    )
     form: FORMS | None = Field(None, alias="as", description="text where none is given")
     to: str | None = Field(None, description="The kind of consumer: `consumers:` in sigillum.yaml describes it")
     test: PlacePath | None = Field(None, description="An object that the consumer may try it on")

@@ -21,13 +21,25 @@ class ProofSection(Section):
     """One expectation."""
 
     model_config = says(
-        one_of("can", "cannot"), not_both("count", "at_least", "value"),
-        {"if": {"anyOf": [{"required": [k], "properties": {k: {"const": SIGN_IN}}} for k in ("can", "cannot")]},
-         "then": {"not": {"anyOf": [{"required": [k]} for k in (
-             "at", "on_behalf_of", "in", "with", "count", "at_least", "value", "follow", "while")]}},
-         "else": {"required": ["at"], "not": {"anyOf": [{"required": [k]} for k in ("as", "from", "trust", "outside")]}}},
-        {"if": {"required": ["cannot"]}, "then": {"not": {"anyOf": [
-            {"required": [k]} for k in ("count", "at_least", "value", "follow", "while")]}}})
+        one_of("can", "cannot"),
+        not_both("count", "at_least", "value"),
+        {
+            "if": {"anyOf": [{"required": [k], "properties": {k: {"const": SIGN_IN}}} for k in ("can", "cannot")]},
+            "then": {
+                "not": {
+                    "anyOf": [
+                        {"required": [k]}
+                        for k in ("at", "on_behalf_of", "in", "with", "count", "at_least", "value", "follow", "while")
+                    ]
+                }
+            },
+            "else": {"required": ["at"], "not": {"anyOf": [{"required": [k]} for k in ("as", "from", "trust", "outside")]}},
+        },
+        {
+            "if": {"required": ["cannot"]},
+            "then": {"not": {"anyOf": [{"required": [k]} for k in ("count", "at_least", "value", "follow", "while")]}},
+        },
+    )
 
     can: Expected | None = Field(None, description="This must be allowed; `sign-in`: getting in")
     cannot: Expected | None = Field(None, description="This must be refused")
@@ -52,14 +64,17 @@ class ProofSection(Section):
     def _one_way(self) -> ProofSection:
         def wrong(what: str, mend: str) -> PydanticCustomError:
             return PydanticCustomError("proof", "{what}", {"what": what, "mend": mend})
+
         if (self.can is None) == (self.cannot is None):
             raise wrong("a proof says `can` or `cannot`, one of them", "write {can: thing.verb, at: PLACE}")
         signing = SIGN_IN in (self.can, self.cannot)
         asked = [n.strip("_") for n in ("count", "at_least", "value", "follow", "while_") if getattr(self, n) is not None]
         counting = [n for n in asked if n in ("count", "at_least", "value")]
         if len(counting) > 1 or (asked and (self.can is None or signing)):
-            raise wrong(f"{' and '.join(asked)} cannot stand here",
-                        "a `can` takes one of count, at_least, value; a `cannot` takes none, and sign-in neither")
+            raise wrong(
+                f"{' and '.join(asked)} cannot stand here",
+                "a `can` takes one of count, at_least, value; a `cannot` takes none, and sign-in neither",
+            )
         others = [n.strip("_") for n in ("at", "on_behalf_of", "tenant", "with_") if getattr(self, n) is not None]
         if signing and others:
             raise wrong(f"{' and '.join(others)} cannot stand at sign-in", "write {can: sign-in, from: ADDRESS}")
@@ -67,20 +82,46 @@ class ProofSection(Section):
         if not signing and own:
             raise wrong(f"{' and '.join(own)} cannot stand here", "only `sign-in` takes it")
         if (self.trust is None) != (self.outside is None) or (self.trust and len(own) > 2):
-            raise wrong("whoever comes from outside is named by its subject and a trust, and by nothing else",
-                        "write {cannot: sign-in, trust: NAME, outside: SUBJECT}")
+            raise wrong(
+                "whoever comes from outside is named by its subject and a trust, and by nothing else",
+                "write {cannot: sign-in, trust: NAME, outside: SUBJECT}",
+            )
         if not signing and self.at is None:
             raise wrong("it is not said where", "add `at: PLACE`")
         return self
 
 
-def to_core(section: ProofSection, position: Position, subject: Callable[[str, str | dict[str, str]], tuple[str, list[
-        Wrong]]]) -> ProofWant:
+def to_core(
+    section: ProofSection, position: Position, subject: Callable[[str, str | dict[str, str]], tuple[str, list[Wrong]]]
+) -> ProofWant:
     """`subject`: the text of an outside subject by the issuer of a trust, and what is wrong with it."""
     permission = section.can or section.cannot or ""
     text, wrong = subject(section.trust, section.outside or "") if section.trust else ("", [])
-    signing = SignInTry(section.as_ or "", section.from_ or "", section.interactive, section.second_factor,
-                        section.trust or "", text, tuple(wrong)) if permission == SIGN_IN else None
-    return ProofWant(section.can is not None, permission, section.at or "", section.count,
-                     section.at_least, section.value, position, section.on_behalf_of or "", section.tenant or "",
-                     section.with_ or "", section.while_ or "", section.follow or "", signing)
+    signing = (
+        SignInTry(
+            section.as_ or "",
+            section.from_ or "",
+            section.interactive,
+            section.second_factor,
+            section.trust or "",
+            text,
+            tuple(wrong),
+        )
+        if permission == SIGN_IN
+        else None
+    )
+    return ProofWant(
+        section.can is not None,
+        permission,
+        section.at or "",
+        section.count,
+        section.at_least,
+        section.value,
+        position,
+        section.on_behalf_of or "",
+        section.tenant or "",
+        section.with_ or "",
+        section.while_ or "",
+        section.follow or "",
+        signing,
+    )

@@ -34,5 +34,12 @@ class RoleSection(Section):
 
 
 def to_core(section: RoleSection, position: Position) -> RoleWant:
-    return RoleWant(section.name, section.display or section.name, tuple(dict.fromkeys(section.permissions or ())), position,
-                    section.like or "", tuple(dict.fromkeys(section.without or ())), section.in_)
+    return RoleWant(
+        section.name,
+        section.display or section.name,
+        tuple(dict.fromkeys(section.permissions or ())),
+        position,
+        section.like or "",
+        tuple(dict.fromkeys(section.without or ())),
+        section.in_,
+    )

@@ -16,12 +16,15 @@ FACET = "sign_in"
 
 def _network(value: Any) -> Any:
     import ipaddress  # few charters need it
+
     try:
         return str(ipaddress.ip_network(value if isinstance(value, str) else ""))
     except ValueError as problem:
-        raise PydanticCustomError("network", "{what}", {
-            "what": f"{str(value)[:40]!r} is no network",
-            "mend": "write it like 198.51.100.0/24 or 2001:db8::/48"}) from problem
+        raise PydanticCustomError(
+            "network",
+            "{what}",
+            {"what": f"{str(value)[:40]!r} is no network", "mend": "write it like 198.51.100.0/24 or 2001:db8::/48"},
+        ) from problem
 
 
 Network = Annotated[str, BeforeValidator(_network), WithJsonSchema({"type": "string"})]
@@ -67,4 +70,8 @@ def to_core(section: SignInSection | None, position: Position) -> SignInWant | N
         tuple(sorted(section.networks)),
         ExemptWant(exempt.rule, exempt.accepted_by, exempt.why, exempt.review) if exempt is not None else None,
         RelaxWant(relax.rule, relax.accepted_by, relax.why, relax.review, relax.replaced_by) if relax is not None else None,
-        position, section.interactive, section.second_factor, section.device)
+        position,
+        section.interactive,
+        section.second_factor,
+        section.device,
+    )

@@ -76,20 +76,37 @@ def subject_text(subject: str | Mapping[str, str], issuer: IssuerSection | None)
     if isinstance(subject, str):
         return subject, []
     if issuer is None or not issuer.subject:
-        return "", [Wrong("subject", "nothing says how the subjects of that issuer are put together",
-                          "describe them under `issuers` of sigillum.yaml, or write the whole subject as a text")]
+        return "", [
+            Wrong(
+                "subject",
+                "nothing says how the subjects of that issuer are put together",
+                "describe them under `issuers` of sigillum.yaml, or write the whole subject as a text",
+            )
+        ]
     return subject_of(parts_of(issuer), issuer.separator, subject)
 
 
 def to_core(section: TrustSection, issuers: Mapping[str, IssuerSection], position: Position) -> TrustWant:
     known, found = issuers.get(section.issuer), list[Wrong]()
     if known is None and "://" not in section.issuer:
-        found.append(Wrong("issuer", f"no issuer is called {section.issuer!r}", did_you_mean(section.issuer, issuers) or
-                           "describe it under `issuers` of sigillum.yaml, or write its address"))
+        found.append(
+            Wrong(
+                "issuer",
+                f"no issuer is called {section.issuer!r}",
+                did_you_mean(section.issuer, issuers) or "describe it under `issuers` of sigillum.yaml, or write its address",
+            )
+        )
     subject, more = subject_text(section.subject, known)
     found += more
     acts_as = ref(section.acts_as.claim) if isinstance(section.acts_as, ActsAsSection) else ()
     keys = section.keys or (known.keys if known is not None else DISCOVERY)
-    trust = Trust(section.name, known.address if known is not None else section.issuer, section.audience, keys, subject,
-                  tuple(c.to_core() for c in section.when), acts_as)
+    trust = Trust(
+        section.name,
+        known.address if known is not None else section.issuer,
+        section.audience,
+        keys,
+        subject,
+        tuple(c.to_core() for c in section.when),
+        acts_as,
+    )
     return TrustWant(trust, issuer_of(known) if known is not None else None, tuple(found), position, section.in_)

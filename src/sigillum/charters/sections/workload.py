@@ -31,5 +31,13 @@ class Part(Section):
 
 
 def to_core(section: WorkloadSection, position: Position) -> WorkloadWant:
-    return WorkloadWant(section.in_, section.compartment, section.account, tuple(section.programs), tuple(section.groups),
-                        section.made_later, section.trust, position)
+    return WorkloadWant(
+        section.in_,
+        section.compartment,
+        section.account,
+        tuple(section.programs),
+        tuple(section.groups),
+        section.made_later,
+        section.trust,
+        position,
+    )

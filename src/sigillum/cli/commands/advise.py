@@ -28,16 +28,20 @@ QUESTIONS = (
     ("in_the_name_of", "In whose name does it act or write: own or people? ", ("own", "people")),
     ("mailbox", "Does it need a mailbox of its own? ", ("yes", "no")),
     ("accepts", "What do the services take (key-pair, api-token, shared-secret, password; commas)? ", None),
-    ("runs", "Where does it run: own, cloud or supplier? ", ("own", "cloud", "supplier")))
+    ("runs", "Where does it run: own, cloud or supplier? ", ("own", "cloud", "supplier")),
+)
 LISTS = ("accepts", "services", "uses", "stages")
 FLAGS = ("unattended", "mailbox", "shared")
 
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "advise", parents=[common()], epilog=EXAMPLE,
+        "advise",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Which kind of identity, which credential, and how many: each with its reason, what a thief would get, "
-                    "and a draft charter. Wishes that contradict each other are shown as a choice.")
+        "and a draft charter. Wishes that contradict each other are shown as a choice.",
+    )
     parser.add_argument("name", nargs="?", help="what the integration is called")
     parser.add_argument("--file", type=Path, help="the answers in YAML, by the names of these options (with _ for -)")
     parser.add_argument("--tenant", help="where it shall live")
@@ -59,6 +63,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import advice as view
     from sigillum.core.charter.advice import advise
+
     wish = _wish(args, context)
     found = advise(wish)
     if args.format == "json":
@@ -73,6 +78,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _wish(args: argparse.Namespace, context: Context) -> Wish:
     """Flags, then the file, then questions where somebody sits here. Raises UsageError, FileError."""
     from sigillum.core.charter.advice import CREDENTIALS, TRUST, Wish
+
     given = _from_file(args.file) if args.file is not None else {}
     for name in Wish._fields:
         if getattr(args, name, None) is not None:
@@ -86,6 +92,7 @@ def _wish(args: argparse.Namespace, context: Context) -> Wish:
         raise UsageError("it is not said what the integration is called", where="advise", mend="`sigillum advise NAME ...`")
     if "accepts" not in given and given.get("services") and str(given.get("tenant")) in _tenants(context):
         from sigillum.workflows.advising import accepted
+
         try:
             found = accepted(context.office, given["tenant"], given["services"])
             given |= {"accepts": found.kinds, "by": found.by} if found.kinds is not None else {}
@@ -112,6 +119,7 @@ def _list(text: str) -> tuple[str, ...]:
 
 def _answer(context: Context, name: str, question: str, allowed: tuple[str, ...] | None) -> Any:
     from sigillum.core.charter.advice import CREDENTIALS
+
     while True:
         typed = context.ask(question).lower()
         if allowed is None or typed in allowed:
@@ -126,15 +134,24 @@ def _from_file(path: Path) -> dict[str, Any]:
     from sigillum.core.charter.advice import NAMES, RUNS, SIGNS_IN, Wish
     from sigillum.core.values.text import did_you_mean
     from sigillum.reading.document import parse, read_text
+
     found = parse(read_text(path, str(path)), str(path)).data
     if not isinstance(found, dict):
         raise FileError("it holds no answers", where=str(path), mend="write `signs_in: form` and so on")
     words: dict[str, Any] = {"signs_in": SIGNS_IN, "runs": RUNS, "in_the_name_of": NAMES}
     for name, value in found.items():
-        good = name in Wish._fields and (isinstance(value, bool) if name in FLAGS else isinstance(value, list) if name in LISTS
-                                         else isinstance(value, str) and value in words.get(name, (value,)))
+        good = name in Wish._fields and (
+            isinstance(value, bool)
+            if name in FLAGS
+            else isinstance(value, list)
+            if name in LISTS
+            else isinstance(value, str) and value in words.get(name, (value,))
+        )
         if not good:
             known = words.get(name) or Wish._fields
-            raise FileError(f"{name}: {str(value)[:40]!r} cannot be taken", where=str(path),
-                            mend=did_you_mean(name, Wish._fields) if name not in Wish._fields else f"known: {', '.join(known)}")
+            raise FileError(
+                f"{name}: {str(value)[:40]!r} cannot be taken",
+                where=str(path),
+                mend=did_you_mean(name, Wish._fields) if name not in Wish._fields else f"known: {', '.join(known)}",
+            )
     return {n: tuple(v) if isinstance(v, list) else v for n, v in found.items()}

@@ -22,17 +22,23 @@ EXAMPLE = """examples:
   sigillum charter new camera-archive --from camera-archive --tenant summit
   sigillum charter split wind-ingest        its key has two consumers: a charter for each
   sigillum charter check --all"""
-QUESTIONS = (("tenant", "In which tenant does the identity live? "), ("purpose", "What is the integration for? "),
-             ("owner", "Who answers for it (mail address)? "), ("role", "Which role does it need? "),
-             ("at", "At which place? "))
+QUESTIONS = (
+    ("tenant", "In which tenant does the identity live? "),
+    ("purpose", "What is the integration for? "),
+    ("owner", "Who answers for it (mail address)? "),
+    ("role", "Which role does it need? "),
+    ("at", "At which place? "),
+)
 
 
 def add_parser(subparsers: Any) -> None:
-    parser = subparsers.add_parser("charter", parents=[common()], epilog=EXAMPLE,
-                                   description="Write, check, show, rename and split charters.")
+    parser = subparsers.add_parser(
+        "charter", parents=[common()], epilog=EXAMPLE, description="Write, check, show, rename and split charters."
+    )
     verbs = verbs_of(parser)
-    new = verbs.add_parser("new", parents=[common()], help="write one to begin with",
-                              epilog=EXAMPLE, description="Write a charter to begin with.")
+    new = verbs.add_parser(
+        "new", parents=[common()], help="write one to begin with", epilog=EXAMPLE, description="Write a charter to begin with."
+    )
     new.add_argument("name", nargs="?", default="")
     new.add_argument("--from-list", type=Path, metavar="FILE", help="a CSV list: one charter a line, from --template")
     new.add_argument("--template", type=Path, metavar="FILE", help="a charter with ${column} where the lines differ")
@@ -45,29 +51,50 @@ def add_parser(subparsers: Any) -> None:
     new.add_argument("--member", action="append", default=[], metavar="NAME", help="of a team: who is in it; again for more")
     new.add_argument("--scope", action="append", default=[], metavar="API:SCOPE", help="of a client: what it uses; more, too")
     new.add_argument("--acts", choices=("on-behalf", "alone"), default="alone", help="of a client: of people, or by itself")
-    new.add_argument("--from", dest="principal", metavar="PRINCIPAL",
-                     help="describe this account, team or client of the tenant as it stands (its name, id or client id)")
-    check = verbs.add_parser("check", parents=[common()], help="every mistake, without asking a tenant",
-                             description="Check charters without asking a tenant; every mistake at once.")
+    new.add_argument(
+        "--from",
+        dest="principal",
+        metavar="PRINCIPAL",
+        help="describe this account, team or client of the tenant as it stands (its name, id or client id)",
+    )
+    check = verbs.add_parser(
+        "check",
+        parents=[common()],
+        help="every mistake, without asking a tenant",
+        description="Check charters without asking a tenant; every mistake at once.",
+    )
     charters(check)
     check.add_argument("--format", choices=("text", "json"), default="text")
-    show = verbs.add_parser("show", parents=[common()], help="one with its defaults filled in",
-                              description="A charter with its defaults filled in.")
+    show = verbs.add_parser(
+        "show", parents=[common()], help="one with its defaults filled in", description="A charter with its defaults filled in."
+    )
     show.add_argument("name")
     show.add_argument("--format", choices=("text", "json"), default="text")
-    rename = verbs.add_parser("rename", parents=[common()], help="another name; what it made stays its own",
-                              description="Give a charter another name; what it made stays its own.")
+    rename = verbs.add_parser(
+        "rename",
+        parents=[common()],
+        help="another name; what it made stays its own",
+        description="Give a charter another name; what it made stays its own.",
+    )
     rename.add_argument("name")
     rename.add_argument("new_name")
     rename.add_argument("--format", choices=("text", "json"), default="text")
-    split = verbs.add_parser("split", parents=[common()], help="drafts of a charter for each consumer of a shared credential",
-                             description="Draft a charter for each consumer of one whose credentials several use: the same "
-                                         "rights, an identity and a key of its own. When they work, retire the shared one.")
+    split = verbs.add_parser(
+        "split",
+        parents=[common()],
+        help="drafts of a charter for each consumer of a shared credential",
+        description="Draft a charter for each consumer of one whose credentials several use: the same "
+        "rights, an identity and a key of its own. When they work, retire the shared one.",
+    )
     split.add_argument("name")
     split.add_argument("--save", action="store_true", help="write them into the workspace (default: show them)")
     split.add_argument("--format", choices=("text", "json"), default="text")
-    verbs.add_parser("schema", parents=[common()], help="the JSON Schema, for editors",
-                              description="The JSON Schema of a charter, for editors.")
+    verbs.add_parser(
+        "schema",
+        parents=[common()],
+        help="the JSON Schema, for editors",
+        description="The JSON Schema of a charter, for editors.",
+    )
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -78,6 +105,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _new(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
     from sigillum.workflows import describe, drafts
+
     office = context.office
     if args.from_list is not None:
         return _from_list(args, context)
@@ -88,8 +116,9 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
             raise UsageError("--from needs --tenant", where="charter new", mend="name the tenant where the account is")
         path = describe.from_principal(office, args.name, args.tenant, args.principal)
         shown = files.shown_path(office.workspace, path)
-        return _written(args, context, [shown], f"{shown} describes {args.principal} as it stands. Next: `sigillum rehearse "
-                                                f"{args.name}`.")
+        return _written(
+            args, context, [shown], f"{shown} describes {args.principal} as it stands. Next: `sigillum rehearse {args.name}`."
+        )
     usual = office.workspace.file.defaults.owner
     answers = dict[str, str]()
     rights = bool(args.scope or args.member_of) or args.kind == drafts.TEAM  # enough to say: a role need not be asked for
@@ -100,11 +129,22 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
         if name == "role" and not given and sys.stdin.isatty():
             _show_roles(context, answers["tenant"])
         answers[name] = given or context.ask(question)
-    path = drafts.new(office, drafts.Wanted(args.name, **answers, kind=args.kind, member_of=tuple(args.member_of),
-                                            members=tuple(args.member), scopes=tuple(args.scope), acts=args.acts))
+    path = drafts.new(
+        office,
+        drafts.Wanted(
+            args.name,
+            **answers,
+            kind=args.kind,
+            member_of=tuple(args.member_of),
+            members=tuple(args.member),
+            scopes=tuple(args.scope),
+            acts=args.acts,
+        ),
+    )
     shown = files.shown_path(office.workspace, path)
-    return _written(args, context, [shown], f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse "
-                                            f"{args.name}`.")
+    return _written(
+        args, context, [shown], f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`."
+    )
 
 
 def _written(args: argparse.Namespace, context: Context, files: list[str], told: str, **more: Any) -> Outcome:
@@ -119,17 +159,27 @@ def _written(args: argparse.Namespace, context: Context, files: list[str], told:
 def _from_list(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.words import plural
     from sigillum.workflows.fromlist import from_list
+
     if args.template is None or args.name or args.principal:
-        raise UsageError("a list needs a template, and nothing else", where="--from-list",
-                         mend="`sigillum charter new --from-list FILE --template FILE`")
+        raise UsageError(
+            "a list needs a template, and nothing else",
+            where="--from-list",
+            mend="`sigillum charter new --from-list FILE --template FILE`",
+        )
     written = from_list(context.office, args.from_list, args.template, [s.strip() for s in args.stages.split(",") if s.strip()])
     told = [f"charters/{p.name}" for p in written.fresh]
     were = "was" if len(written.fresh) == 1 else "were"
     told.append(f"{plural(len(written.fresh), 'charter')} {were} written, without mistakes.")
     told += [f"{plural(len(written.same), 'charter')} of the list stood there already."] if written.same else []
     told += [f"Left as they are, and other than the list says: {', '.join(written.differ)}."] if written.differ else []
-    return _written(args, context, [f"charters/{p.name}" for p in written.fresh],
-                    "\n".join([*told, "Next: `sigillum rehearse --all`."]), there=written.same, differ=written.differ)
+    return _written(
+        args,
+        context,
+        [f"charters/{p.name}" for p in written.fresh],
+        "\n".join([*told, "Next: `sigillum rehearse --all`."]),
+        there=written.same,
+        differ=written.differ,
+    )
 
 
 def _show_roles(context: Context, tenant: str) -> None:
@@ -137,6 +187,7 @@ def _show_roles(context: Context, tenant: str) -> None:
     from sigillum.cli.views.tenants import roles
     from sigillum.core.values.errors import SigillumError
     from sigillum.workflows.inspect import inspect
+
     try:
         found = inspect(context.office, tenant)
     except SigillumError as problem:
@@ -152,17 +203,25 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
         if args.format == "text" or not problem.mistakes:
             raise
         from sigillum.cli.views.hints import mistake_json
-        context.show_json("check", {"good": False, "mistakes": [
-            mistake_json(m) for m in problem.mistakes]})
+
+        context.show_json("check", {"good": False, "mistakes": [mistake_json(m) for m in problem.mistakes]})
         return Outcome.FILE
     from datetime import UTC, datetime
 
     from sigillum.core.charter.rules import overdue
+
     today = datetime.now(UTC).date()
     late = [(c.name, text) for c in found for text in overdue(c, today)]
     if args.format == "json":
-        context.show_json("check", {"good": True, "charters": [c.name for c in found], "mistakes": [],
-                                    "overdue": [{"charter": name, "text": text} for name, text in late]})
+        context.show_json(
+            "check",
+            {
+                "good": True,
+                "charters": [c.name for c in found],
+                "mistakes": [],
+                "overdue": [{"charter": name, "text": text} for name, text in late],
+            },
+        )
     else:
         names = ", ".join(c.name for c in found) or "no charters"
         context.show_text(f"{names}: no mistakes. What only the tenant knows, `sigillum rehearse` checks.")
@@ -173,6 +232,7 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _show(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import charters
+
     charter = context.office.charters([args.name])[0]
     if args.format == "json":
         context.show_json("charter", charters.as_json(charter))
@@ -184,6 +244,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 def _rename(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
     from sigillum.workflows.drafts import rename
+
     path = rename(context.office, args.name, args.new_name)
     shown = files.shown_path(context.office.workspace, path)
     return _written(args, context, [shown], f"{args.name} is called {args.new_name} now ({shown}); what it made stays its own.")
@@ -192,6 +253,7 @@ def _rename(args: argparse.Namespace, context: Context) -> Outcome:
 def _split(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
     from sigillum.workflows.drafts import split, write
+
     drafts = split(context.office, args.name)
     shown = {files.shown_path(context.office.workspace, path): text for path, text in drafts.items()}
     if args.save:
@@ -208,5 +270,6 @@ def _split(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _schema(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters.files import json_schema
+
     context.show_text(json.dumps(json_schema(), indent=1))
     return Outcome.DONE

@@ -15,8 +15,9 @@ EXAMPLE = """examples:
 
 
 def add_parser(subparsers: Any) -> None:
-    parser = subparsers.add_parser("completion", parents=[common()], epilog=EXAMPLE,
-                                   description="Print a completion script for your shell.")
+    parser = subparsers.add_parser(
+        "completion", parents=[common()], epilog=EXAMPLE, description="Print a completion script for your shell."
+    )
     parser.add_argument("shell", choices=("bash", "zsh", "fish"))
 
 
@@ -25,5 +26,6 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
     from sigillum.cli.registry import COMMANDS
     from sigillum.cli.running import build
+
     context.show_text(shtab.complete(build(list(COMMANDS)), shell=args.shell))
     return Outcome.DONE

@@ -21,9 +21,12 @@ COLUMNS = ("whose", "by", "domain", "for", "scopes", "no charter asks for", "las
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "delegations", parents=[common()], epilog=EXAMPLE,
+        "delegations",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Who may act for people in a tenant: whose, for whom, with which OAuth scopes, since when unused, and "
-                    "which scopes no charter asks for. One that nobody owns can be given a charter, or be ended.")
+        "which scopes no charter asks for. One that nobody owns can be given a charter, or be ended.",
+    )
     parser.add_argument("tenant", metavar="TENANT")
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--section", metavar="WHOSE", help="print the `delegation:` of a charter that asks for just that")
@@ -37,13 +40,17 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.core.values.times import format_instant
     from sigillum.workflows.delegated import Listed, end, listed, section_of
+
     found = listed(context.office, args.tenant)
     if args.section or args.end:
         wanted = args.section or args.end
         one = next((f for f in found if wanted in (f.name, f.id)), None)
         if one is None:
-            raise UsageError(f"nobody called {wanted!r} has a delegation at {args.tenant}", where="delegations",
-                             mend=did_you_mean(wanted, [f.name for f in found]) or "look at the list")
+            raise UsageError(
+                f"nobody called {wanted!r} has a delegation at {args.tenant}",
+                where="delegations",
+                mend=did_you_mean(wanted, [f.name for f in found]) or "look at the list",
+            )
         if args.section:
             context.show_text(section_of(one))
             return Outcome.DONE
@@ -59,18 +66,41 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     def row(one: Listed) -> list[str]:
         body = one.delegation
         used = format_instant(body.used_at) if body.used_at is not None else "never seen"
-        return [one.name, one.owner or "nobody here", body.domain, ", ".join(body.people), ", ".join(body.scopes),
-                ", ".join(one.unasked), used]
+        return [
+            one.name,
+            one.owner or "nobody here",
+            body.domain,
+            ", ".join(body.people),
+            ", ".join(body.scopes),
+            ", ".join(one.unasked),
+            used,
+        ]
 
     def short(one: Listed) -> list[str]:
         whose, by, domain, people, _, _, used = row(one)
         scopes = "\n".join(f"{s}{', unasked' if s in one.unasked else ''}" for s in one.delegation.scopes)
         return [whose, f"{people}\nof {domain}", scopes, f"{by}\n{used}"]
+
     if args.format == "json":
-        context.show_json("delegations", {"tenant": args.tenant, "delegations": [
-            {"id": f.id, "whose": f.name, "by": f.owner, "domain": f.delegation.domain, "people": list(f.delegation.people),
-             "scopes": list(f.delegation.scopes), "unasked": list(f.unasked),
-             "used_at": format_instant(f.delegation.used_at) if f.delegation.used_at else None} for f in found]})
+        context.show_json(
+            "delegations",
+            {
+                "tenant": args.tenant,
+                "delegations": [
+                    {
+                        "id": f.id,
+                        "whose": f.name,
+                        "by": f.owner,
+                        "domain": f.delegation.domain,
+                        "people": list(f.delegation.people),
+                        "scopes": list(f.delegation.scopes),
+                        "unasked": list(f.unasked),
+                        "used_at": format_instant(f.delegation.used_at) if f.delegation.used_at else None,
+                    }
+                    for f in found
+                ],
+            },
+        )
     elif args.format == "csv":
         context.show_text(comma_separated(COLUMNS, map(row, found)))
     elif found:

@@ -33,9 +33,12 @@ WIDEST = max(map(len, CHAPTERS))  # of their names
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "demo", parents=[common()], epilog=EXAMPLE,
+        "demo",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Play the demo: every command is the real one, run against simulated tenants on this machine. Each chapter "
-                    "stands alone. It takes some seconds, leaves one folder behind, and nothing running.")
+        "stands alone. It takes some seconds, leaves one folder behind, and nothing running.",
+    )
     parser.add_argument("chapters", nargs="*", metavar="CHAPTER", help="which to play (default: short)")
     parser.add_argument("--list", action="store_true", help="the chapters, and what each shows")
     parser.add_argument("--all", action="store_true", help="play all of them")
@@ -77,22 +80,32 @@ class Stage:
             path.write_text(text.replace(edit.old, edit.new, 1) if edit.old else text + edit.new, encoding="utf-8")
         why = self._style("2", f"# {scene.why}") + "\n" if scene.why else ""
         write(sys.stdout, f"\n{why}{self._style('1', '$ ' + scene.command)}\n")
-        process = subprocess.Popen(self._words(scene.command), cwd=self.folder, env=self.environment, stdin=subprocess.DEVNULL,
-                                   stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-                                   preexec_fn=_interruptible if scene.stopped else None)
+        process = subprocess.Popen(
+            self._words(scene.command),
+            cwd=self.folder,
+            env=self.environment,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            preexec_fn=_interruptible if scene.stopped else None,
+        )
         if scene.stopped:
             self._interrupt(process)
         write(sys.stdout, process.communicate()[0].decode("utf-8", "replace"))
         if process.returncode != scene.code:
-            raise MachineError(f"the demo expected exit code {scene.code} and got {process.returncode}",
-                               where=scene.command, mend="report this: the demo is run by the tests, too")
+            raise MachineError(
+                f"the demo expected exit code {scene.code} and got {process.returncode}",
+                where=scene.command,
+                mend="report this: the demo is run by the tests, too",
+            )
 
     def _words(self, command: str) -> list[str]:
         words = shlex.split(command)
         for number, word in enumerate(words):
             if word.startswith("$(") and word.endswith(")"):
-                told = subprocess.run(self._words(word[2:-1]), cwd=self.folder, env=self.environment, capture_output=True,
-                                      text=True, check=True)
+                told = subprocess.run(
+                    self._words(word[2:-1]), cwd=self.folder, env=self.environment, capture_output=True, text=True, check=True
+                )
                 words[number] = told.stdout.strip()
         return [sys.executable, "-m", "sigillum", *words[1:]] if words[0] == "sigillum" else words
 
@@ -128,18 +141,29 @@ def _chapter(chapter: Chapter, folder: Path, context: Context) -> None:
     folder.parent.mkdir(parents=True, exist_ok=True)
     stage = Stage(folder.parent, context)
     stage.heading(f"{chapter.name}: {chapter.about}")
-    stage.play(Scene("A workspace: one folder with charters, house rules and a private ledger; here with the example's files.",
-                     f"sigillum init {shlex.quote(folder.name)} --owner {OWNER} --example"))
+    stage.play(
+        Scene(
+            "A workspace: one folder with charters, house rules and a private ledger; here with the example's files.",
+            f"sigillum init {shlex.quote(folder.name)} --owner {OWNER} --example",
+        )
+    )
     stage.folder = folder
     try:
-        stage.play(Scene("Simulated tenants, in a process of their own.",
-                         "sigillum sandbox start --background --state .sigillum/world.json --quiet"))
+        stage.play(
+            Scene(
+                "Simulated tenants, in a process of their own.",
+                "sigillum sandbox start --background --state .sigillum/world.json --quiet",
+            )
+        )
         port = sandboxes.control_port(folder / ".sigillum" / "sandbox")
 
         def add(tenant: str, admin: str) -> str:
             path, driver = ("", " --driver dialect") if tenant == "lanterns" else ("/scim/v2", "")
-            return (f"sigillum tenant add {tenant} http://127.0.0.1:{port}/{tenant}{path}{driver} --admin {admin} "
-                    f"--token file:.sigillum/sandbox/{tenant}.{admin}.token")
+            return (
+                f"sigillum tenant add {tenant} http://127.0.0.1:{port}/{tenant}{path}{driver} --admin {admin} "
+                f"--token file:.sigillum/sandbox/{tenant}.{admin}.token"
+            )
+
         for scene in chapter.scenes(add):
             stage.play(scene)
     finally:
@@ -149,8 +173,10 @@ def _chapter(chapter: Chapter, folder: Path, context: Context) -> None:
 def _closing(folder: Path, names: list[str]) -> str:
     shown = shlex.quote(str(folder if len(names) == 1 else folder / names[0]))
     others = "".join(f"  sigillum demo {c.name:<{WIDEST}}  {c.about}\n" for c in CHAPTERS.values() if c.name not in names)
-    return (f"\nWhat was played stays in {folder}. To go on there:\n"
-            f"  cd {shown}\n"
-            f"  {'sigillum sandbox start --background --state .sigillum/world.json':<68}# as it was left\n"
-            f"  {'sigillum ledger show':<68}# what was done\n"
-            f"  sigillum sandbox stop\n" + (f"\nOther chapters:\n{others}" if others else ""))
+    return (
+        f"\nWhat was played stays in {folder}. To go on there:\n"
+        f"  cd {shown}\n"
+        f"  {'sigillum sandbox start --background --state .sigillum/world.json':<68}# as it was left\n"
+        f"  {'sigillum ledger show':<68}# what was done\n"
+        f"  sigillum sandbox stop\n" + (f"\nOther chapters:\n{others}" if others else "")
+    )

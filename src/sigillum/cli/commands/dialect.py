@@ -18,31 +18,54 @@ EXAMPLE = """examples:
 
 
 def add_parser(subparsers: Any) -> None:
-    parser = subparsers.add_parser("dialect", parents=[common()], epilog=EXAMPLE,
-                                   description="Describe a tenant's own HTTP interface in a file: begin one, check it, and "
-                                               "prove it against the real thing.")
+    parser = subparsers.add_parser(
+        "dialect",
+        parents=[common()],
+        epilog=EXAMPLE,
+        description="Describe a tenant's own HTTP interface in a file: begin one, check it, and "
+        "prove it against the real thing.",
+    )
     verbs = verbs_of(parser)
-    draft = verbs.add_parser("draft", parents=[common()], help="begin one, by questions", epilog=EXAMPLE,
-                             description="Begin a dialect by questions. What is not described is never done there.")
+    draft = verbs.add_parser(
+        "draft",
+        parents=[common()],
+        help="begin one, by questions",
+        epilog=EXAMPLE,
+        description="Begin a dialect by questions. What is not described is never done there.",
+    )
     draft.add_argument("name", help="of the dialect, and of its file under dialects/")
     from sigillum.workflows.dialects import QUESTIONS
+
     for question in QUESTIONS:
         draft.add_argument(f"--{question.name}", metavar="ANSWER", help=question.text.rstrip("? ").replace("%", "%%"))
     draft.add_argument("--format", choices=("text", "json"), default="text")
-    check = verbs.add_parser("check", parents=[common()], help="every mistake, without asking a tenant",
-                             description="Check dialect files without asking a tenant; every mistake at once.")
+    check = verbs.add_parser(
+        "check",
+        parents=[common()],
+        help="every mistake, without asking a tenant",
+        description="Check dialect files without asking a tenant; every mistake at once.",
+    )
     check.add_argument("files", nargs="*", metavar="FILE", help="relative to the workspace (default: all under dialects/)")
     check.add_argument("--format", choices=("text", "json"), default="text")
-    try_ = verbs.add_parser("try", parents=[common()], help="prove one against the real thing", epilog=EXAMPLE,
-                            description="Do everything that a dialect describes, with one identity that is made for it and "
-                                        "ended: read back, compared, tried twice. What it tells of kill safety stands in "
-                                        "`tenant inspect` from then on.")
+    try_ = verbs.add_parser(
+        "try",
+        parents=[common()],
+        help="prove one against the real thing",
+        epilog=EXAMPLE,
+        description="Do everything that a dialect describes, with one identity that is made for it and "
+        "ended: read back, compared, tried twice. What it tells of kill safety stands in "
+        "`tenant inspect` from then on.",
+    )
     try_.add_argument("tenant")
     try_.add_argument("--at", default="", metavar="PLACE", help="where a role that only looks is granted, too")
     try_.add_argument("--yes", action="store_true", help="do not ask before an identity is made there")
     try_.add_argument("--format", choices=("text", "json"), default="text")
-    verbs.add_parser("schema", parents=[common()], help="the JSON Schema, for editors",
-                     description="The JSON Schema of a dialect file, for editors.")
+    verbs.add_parser(
+        "schema",
+        parents=[common()],
+        help="the JSON Schema, for editors",
+        description="The JSON Schema of a dialect file, for editors.",
+    )
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -52,6 +75,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _draft(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.begin import write_new
     from sigillum.workflows.dialects import QUESTIONS, check, draft
+
     folder = context.office.workspace.folder
     answers = dict[str, str]()
     for question in QUESTIONS:
@@ -68,19 +92,23 @@ def _draft(args: argparse.Namespace, context: Context) -> Outcome:
     if args.format == "json":
         context.show_json("written", {"files": [shown]})
     else:
-        context.show_text(f"{shown} was written. Next: describe the rest (docs/dialects.md), `sigillum dialect check`, then "
-                          f"`sigillum tenant add {args.name} ADDRESS --driver dialect --admin NAME --token env:NAME`.")
+        context.show_text(
+            f"{shown} was written. Next: describe the rest (docs/dialects.md), `sigillum dialect check`, then "
+            f"`sigillum tenant add {args.name} ADDRESS --driver dialect --admin NAME --token env:NAME`."
+        )
     return Outcome.DONE
 
 
 def _check(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.dialects import check
+
     try:
         found = check(context.office.workspace.folder, args.files)
     except FileError as problem:
         if args.format == "text" or not problem.mistakes:
             raise
         from sigillum.cli.views.hints import mistake_json
+
         context.show_json("check", {"good": False, "mistakes": [mistake_json(m) for m in problem.mistakes]})
         return Outcome.FILE
     if args.format == "json":
@@ -94,6 +122,7 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
 def _try(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import dialects as view
     from sigillum.workflows.dialects import reach, try_
+
     reach(context.office, args.tenant)
     if not args.yes and not context.agreed(f"Make an identity at {args.tenant}, try everything with it, and end it?"):
         context.say("Nothing was changed.")
@@ -108,5 +137,6 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _schema(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.tenants.dialect.files import schema
+
     context.show_text(json.dumps(schema(), indent=1))
     return Outcome.DONE

@@ -21,10 +21,13 @@ YEAR_2100 = datetime(2100, 1, 1, tzinfo=UTC)
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "due", parents=[common()], epilog=EXAMPLE,
+        "due",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="What ends, is to be renewed, looked at again, or waits for somebody, in order of time: credentials, "
-                    "grants, loans, reviews, sealed sheets, requests. It asks no tenant. Exit code 1 where something is over, "
-                    "3 where a charter has mistakes and is left out.")
+        "grants, loans, reviews, sealed sheets, requests. It asks no tenant. Exit code 1 where something is over, "
+        "3 where a charter has mistakes and is left out.",
+    )
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="only these (default: all)")
     parser.add_argument("--within", default="60d", metavar="DURATION", help="what ends so soon (default: 60d)")
     parser.add_argument("--at", metavar="INSTANT", help="as it will be then, if nothing is done")
@@ -36,6 +39,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.core.values.times import format_instant, rough_duration, whole_second
     from sigillum.workflows.due import calendar, due, summaries
+
     at = instant(args.at, "--at") if args.at else None
     now = at or datetime.now(UTC)
     within = timedelta(seconds=min(duration(args.within, "--within"), (YEAR_2100 - now).total_seconds()))
@@ -43,18 +47,31 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     for name in odd:
         context.say(f"{name} is left out: its file has mistakes, which `sigillum charter check {name}` tells")
     found = due(context.office, charters, within, at, only=bool(args.charters))
-    rows = [(format_instant(d.at), d.state(now), d.kind, d.charter, d.what, d.tenant, d.stops,
-             format_instant(d.renew) if d.renew is not None else "") for d in found]
+    rows = [
+        (
+            format_instant(d.at),
+            d.state(now),
+            d.kind,
+            d.charter,
+            d.what,
+            d.tenant,
+            d.stops,
+            format_instant(d.renew) if d.renew is not None else "",
+        )
+        for d in found
+    ]
     if args.calendar is not None:
         try:
             args.calendar.write_bytes(calendar(context.office, found, datetime.now(UTC)))
         except OSError as problem:
-            raise FileError(f"the calendar cannot be written: {problem.strerror}", where=str(args.calendar),
-                            mend="name another file") from problem
+            raise FileError(
+                f"the calendar cannot be written: {problem.strerror}", where=str(args.calendar), mend="name another file"
+            ) from problem
         context.say(f"{args.calendar} holds {len(found)} of them; importing it again changes those that are there.")
     if args.format == "json":
-        context.show_json("due", {"at": format_instant(whole_second(now)),
-                                  "due": [dict(zip(COLUMNS, r, strict=True)) for r in rows]})
+        context.show_json(
+            "due", {"at": format_instant(whole_second(now)), "due": [dict(zip(COLUMNS, r, strict=True)) for r in rows]}
+        )
     elif args.format == "csv":
         context.show_text(comma_separated(COLUMNS, rows))
     elif rows:

@@ -25,21 +25,30 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "enact", parents=[common()], epilog=EXAMPLE,
+        "enact",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Show the rehearsal, ask, carry the steps out, read each back, and prove. It can be stopped at any "
-                    "moment and run again; what is as the charter says is left alone.")
+        "moment and run again; what is as the charter says is left alone.",
+    )
     charters(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask; ending in the stage prod also wants --end")
     parser.add_argument("--end", action="store_true", help="also end things in the stage prod")
     parser.add_argument("--no-prove", action="store_true", help="leave the proofs for later")
-    parser.add_argument("--adopt", action="store_true", help="take over what Sigillum did not make: what "
-                        "has the same name, and its credentials, grants and memberships that the charter asks for")
-    parser.add_argument("--end-extra", action="store_true",
-                        help="also end grants on the identity that no charter and no loan wants")
+    parser.add_argument(
+        "--adopt",
+        action="store_true",
+        help="take over what Sigillum did not make: what "
+        "has the same name, and its credentials, grants and memberships that the charter asks for",
+    )
+    parser.add_argument(
+        "--end-extra", action="store_true", help="also end grants on the identity that no charter and no loan wants"
+    )
     parser.add_argument("--switch-on", action="store_true", help="also switch on again what somebody else switched off")
     parser.add_argument("--revive", action="store_true", help="begin anew what was retired, under the same name")
-    parser.add_argument("--send-again", action="store_true",
-                        help="you made sure that an earlier request without answer did not arrive")
+    parser.add_argument(
+        "--send-again", action="store_true", help="you made sure that an earlier request without answer did not arrive"
+    )
     answering(parser)
     waiting(parser)
     parser.add_argument("--format", choices=("text", "json"), default="text")
@@ -47,6 +56,7 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.enact import Choices
+
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     context.answered(args)
     office = context.office
@@ -55,6 +65,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.yes:
         return _carry_out(args, context, charters, choices)
     from sigillum.workflows.rehearse import rehearse_all
+
     rehearsals = list(rehearse_all(office, charters, choices.allowed))
     ready = [r for r in rehearsals if r.error is None and not r.outline.blocked and r.outline.steps]
     if len(ready) < len(rehearsals) or args.format == "text":
@@ -76,6 +87,7 @@ def _show(context: Context, rehearsals: list[Rehearsal]) -> None:
     import sys
 
     from sigillum.cli.views import rehearsal
+
     context.quiet()
     told = [r for r in rehearsals if len(rehearsals) <= FEW or not r.unchanged or context.options.verbose]
     for result in told:
@@ -92,16 +104,19 @@ def _agreed(context: Context, ready: list[Rehearsal]) -> bool:
 
 def _ends_in_prod(context: Context, ready: list[Rehearsal]) -> bool:
     from sigillum.workflows.enact import wants_end
+
     return any(wants_end(context.office, r.charter, s) for r in ready for s in r.outline.steps)
 
 
 def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: Choices) -> Outcome:
     from sigillum.cli.views.words import closing
     from sigillum.workflows.enact import enact_all
+
     results = enact_all(context.office, charters, choices)
     outcomes = [done.outcome() for done in results]
     if args.format == "json":
         from sigillum.cli.views import enacted
+
         context.show_json("enacted", {"charters": [enacted.as_json(d) for d in results]})
         return worst(outcomes)
     machine = next((d.error for d in results if d.error is not None and d.error.outcome is Outcome.MACHINE), None)
@@ -121,14 +136,17 @@ def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charte
     if len(results) > 1:
         same = sum(1 for d in results if d.unchanged) if len(results) > FEW and not context.options.verbose else 0
         good = sum(1 for o in outcomes if o is Outcome.DONE)
-        context.show_text(f"{len(results)} charters: {good} as wished, {len(results) - good} not."
-                          + (f" Nothing was to be done in {same} of them. (-v names them.)" if same else ""))
+        context.show_text(
+            f"{len(results)} charters: {good} as wished, {len(results) - good} not."
+            + (f" Nothing was to be done in {same} of them. (-v names them.)" if same else "")
+        )
     return worst(outcomes)
 
 
 def _show_one(context: Context, done: Enacted) -> None:
     """What became of a charter; of one that somebody must mend or decide first, why."""
     from sigillum.cli.views import enacted, rehearsal
+
     if done.blocked and done.outline is not None:
         context.show(rehearsal.of_outline(done.charter, done.outline, context.ident))
     else:

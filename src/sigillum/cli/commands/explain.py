@@ -23,19 +23,32 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "explain", parents=[common()], epilog=EXAMPLE,
+        "explain",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Say whether a principal may use a permission at a place, and why: the whole chain, the link that decides, "
-                    "what else would allow it, and the smallest change that would. Exit code 1 where it is refused.")
+        "what else would allow it, and the smallest change that would. Exit code 1 where it is refused.",
+    )
     parser.add_argument("who", help="a charter's name, or a principal's name or id")
     parser.add_argument("permission", nargs="?", default="", help="thing.verb; for a matrix several with commas")
-    parser.add_argument("place", nargs="?", default="", help="a path, `self`, or `@NAME` for a principal as the place; "
-                        "for a matrix several with commas")
+    parser.add_argument(
+        "place",
+        nargs="?",
+        default="",
+        help="a path, `self`, or `@NAME` for a principal as the place; for a matrix several with commas",
+    )
     parser.add_argument("--at", default="", metavar="TIME", help="`+11m`, or an instant (default: now, by the tenant's clock)")
     parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="with this one, and its limits")
     parser.add_argument("--for-person", default="", metavar="PERSON", help="of a client: for whom it acts (default: alone)")
     parser.add_argument("--tenant", default="", help="where, if WHO is no charter and there are several tenants")
-    parser.add_argument("--as", dest="principals", action="append", default=[], metavar="WHO", help="acting as this account; "
-                        "several: each acts as the next")
+    parser.add_argument(
+        "--as",
+        dest="principals",
+        action="append",
+        default=[],
+        metavar="WHO",
+        help="acting as this account; several: each acts as the next",
+    )
     parser.add_argument("--workload", default="", metavar="NAME", help="done by this workload of the charter's cluster")
     parser.add_argument("--ask-tenant", action="store_true", help="put the tenant's own answer beside ours")
     parser.add_argument("--sign-in", action="store_true", help="instead: may WHO sign in, and which rule decides?")
@@ -43,8 +56,11 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--interactive", action="store_true", help="with --sign-in: somebody sits there (default: a program)")
     parser.add_argument("--second-factor", action="store_true", help="with --sign-in: a second factor is presented")
     parser.add_argument("--device", action="store_true", help="with --sign-in: from a device that the tenant manages")
-    parser.add_argument("--matrix", action="store_true", help="many permissions and places in one table; of a charter its own "
-                        "where none are named")
+    parser.add_argument(
+        "--matrix",
+        action="store_true",
+        help="many permissions and places in one table; of a charter its own where none are named",
+    )
     parser.add_argument("--format", choices=("text", "json", "csv"), default="text")
 
 
@@ -54,6 +70,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import explained as view
     from sigillum.workflows.explain import run as explain
     from sigillum.workflows.explain import through
+
     wish = _wish(args, context)
     if args.principals and args.matrix:
         raise UsageError("a matrix is of one principal", where="--as", mend="leave --as or --matrix out")
@@ -65,6 +82,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         context.show_json("explanation", {"questions": [view.as_json(f) for f in found]})
     elif args.matrix and args.format == "csv":
         from sigillum.cli.views.common import comma_separated
+
         context.show_text(comma_separated(*view.cells(found)))
     elif args.matrix:
         context.show(view.matrix(found, context.ident))
@@ -84,9 +102,11 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _by_workload(args: argparse.Namespace, context: Context, wish: Any) -> Any:
     from sigillum.workflows.links import explained
+
     if args.principals or args.ask_tenant:
-        raise UsageError("a workload acts by itself, and nobody else is asked", where="--workload", mend="leave --as and "
-                         "--ask-tenant out")
+        raise UsageError(
+            "a workload acts by itself, and nobody else is asked", where="--workload", mend="leave --as and --ask-tenant out"
+        )
     return explained(context.office, context.office.charters([args.who])[0], wish, args.workload)
 
 
@@ -94,6 +114,7 @@ def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import signing as view
     from sigillum.core.deciding.sign_in import Attempt
     from sigillum.workflows.signing import sign_in
+
     if args.permission or args.place or args.matrix or args.at:
         raise UsageError("a sign-in has no permission, place or time", where="--sign-in", mend="leave them out")
     attempt = Attempt(args.from_, args.interactive, args.second_factor, args.device)
@@ -107,12 +128,16 @@ def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _wish(args: argparse.Namespace, context: Context) -> Any:
     from sigillum.workflows.explain import Wish, usual
+
     permissions, places = (tuple(p for p in text.split(",") if p) for text in (args.permission, args.place))
     if args.matrix and not permissions and not places:
         permissions, places = usual(context.office, args.who)
     if not permissions or not places:
-        raise UsageError("a permission and a place are needed", where="explain",
-                         mend="`sigillum explain WHO PERMISSION PLACE`, or --matrix with a charter's name")
+        raise UsageError(
+            "a permission and a place are needed",
+            where="explain",
+            mend="`sigillum explain WHO PERMISSION PLACE`, or --matrix with a charter's name",
+        )
     if not args.matrix and len(permissions) * len(places) > 1:
         raise UsageError("several permissions or places are asked for", where="explain", mend="say --matrix, too")
     if args.format == "csv" and not args.matrix:

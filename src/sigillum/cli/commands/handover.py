@@ -34,48 +34,97 @@ USUAL_VERB = "sheet"  # where no verb is typed
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "handover", parents=[common()], epilog=EXAMPLE,
+        "handover",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="The values that the consumer of an identity asks for, checked, complete or not. Secrets are masked, "
-                    "unless you reveal them, or seal the sheet to the receiver's public key.")
+        "unless you reveal them, or seal the sheet to the receiver's public key.",
+    )
     verbs = verbs_of(parser)
-    sheet = verbs.add_parser("sheet", parents=[common()], epilog=EXAMPLE, help="the values of charters; the usual verb",
-                             description="The values of charters: masked, revealed, or sealed to the receiver's key.")
+    sheet = verbs.add_parser(
+        "sheet",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="the values of charters; the usual verb",
+        description="The values of charters: masked, revealed, or sealed to the receiver's key.",
+    )
     charters(sheet)
-    sheet.add_argument("--as", dest="form", choices=FORMS, help="the form (default: the charter's, else text); a snippet "
-                       "holds references only")
-    sheet.add_argument("--for", dest="language", choices=LANGUAGES, help="with --as snippet: the first thing that must work, "
-                       "as a call that `sigillum with` runs")
+    sheet.add_argument(
+        "--as", dest="form", choices=FORMS, help="the form (default: the charter's, else text); a snippet holds references only"
+    )
+    sheet.add_argument(
+        "--for",
+        dest="language",
+        choices=LANGUAGES,
+        help="with --as snippet: the first thing that must work, as a call that `sigillum with` runs",
+    )
     sheet.add_argument("--to", default="", metavar="CONSUMER", help="the kind of consumer (default: the charter's)")
     sheet.add_argument("--credential", default="", metavar="NAME", help="which (default: the first)")
     sheet.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name once more")
     sheet.add_argument("--seal-to", type=Path, metavar="FILE", help="sign, and encrypt to this public JWK")
     sheet.add_argument("--seal", action="store_true", help="sign, and encrypt to the key of the consumer in sigillum.yaml")
     sheet.add_argument("--lasts", default="7d", metavar="DURATION", help="how long a sealed sheet can be opened (default: 7d)")
-    sheet.add_argument("--out", type=Path, metavar="FILE", help="write it there, readable by you only; of several that are "
-                       "sealed: the folder for them")
+    sheet.add_argument(
+        "--out",
+        type=Path,
+        metavar="FILE",
+        help="write it there, readable by you only; of several that are sealed: the folder for them",
+    )
     sheet.add_argument("--format", choices=("text", "json"), default="text", help="json: the sheet's state, secrets masked")
-    open_ = verbs.add_parser("open", parents=[common()], epilog=EXAMPLE, help="open a sealed sheet, at the receiver",
-                             description="Open a sealed sheet, where the receiving key is. No workspace is needed.")
+    open_ = verbs.add_parser(
+        "open",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="open a sealed sheet, at the receiver",
+        description="Open a sealed sheet, where the receiving key is. No workspace is needed.",
+    )
     open_.add_argument("file", type=Path, metavar="FILE")
     open_.add_argument("--key", required=True, metavar="REFERENCE", help="where the private receiving key is")
-    open_.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
-                       help="whose signature is taken, beside `signers` in sigillum.yaml")
+    open_.add_argument(
+        "--from",
+        dest="from_",
+        action="append",
+        default=[],
+        metavar="THUMBPRINT",
+        help="whose signature is taken, beside `signers` in sigillum.yaml",
+    )
     open_.add_argument("--as", dest="form", choices=FORMS, help="the form (default: text)")
     open_.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name")
     open_.add_argument("--out", type=Path, metavar="FILE", help="write it there, with its secrets, readable by you only")
     open_.add_argument("--receipt", type=Path, metavar="FILE", help="write a receipt for the sender, signed by this workspace")
-    key = verbs.add_parser("key", parents=[common()], epilog=EXAMPLE, help="make a key pair for receiving",
-                           description="Make a key pair for receiving: the private half in a file, the public half beside it.")
+    key = verbs.add_parser(
+        "key",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="make a key pair for receiving",
+        description="Make a key pair for receiving: the private half in a file, the public half beside it.",
+    )
     key.add_argument("file", type=Path, metavar="FILE", help="of the private half, a new file")
     key.add_argument("--format", choices=("text", "json"), default="text")
-    got = verbs.add_parser("received", parents=[common()], epilog=EXAMPLE, help="take the receipt of a sheet that was opened",
-                           description="Take down that a sealed sheet was opened, by its receiver's signed receipt.")
+    got = verbs.add_parser(
+        "received",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="take the receipt of a sheet that was opened",
+        description="Take down that a sealed sheet was opened, by its receiver's signed receipt.",
+    )
     got.add_argument("file", type=Path, metavar="FILE")
-    got.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
-                     help="whose signature is taken, beside `signers` in sigillum.yaml")
+    got.add_argument(
+        "--from",
+        dest="from_",
+        action="append",
+        default=[],
+        metavar="THUMBPRINT",
+        help="whose signature is taken, beside `signers` in sigillum.yaml",
+    )
     got.add_argument("--format", choices=("text", "json"), default="text")
-    done = verbs.add_parser("connected", parents=[common()], epilog=EXAMPLE, help="record that a consumer is connected",
-                            description="Record that a consumer connects with this identity; one connection has one identity.")
+    done = verbs.add_parser(
+        "connected",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="record that a consumer is connected",
+        description="Record that a consumer connects with this identity; one connection has one identity.",
+    )
     done.add_argument("charter", metavar="CHARTER")
     done.add_argument("--consumer", required=True, help="who connects")
     done.add_argument("--connection", required=True, metavar="NUMBER", help="the consumer's own number for it")
@@ -83,19 +132,22 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"sheet": _sheets, "open": _open, "key": _key, "received": _received,
-            "connected": _connected}[args.verb](args, context)
+    return {"sheet": _sheets, "open": _open, "key": _key, "received": _received, "connected": _connected}[args.verb](
+        args, context
+    )
 
 
 def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
     from sigillum.workflows.handover import Choice, collect_all, handed, used_since, wish_of
+
     choice, found, outcomes = Choice(args.to, args.credential), [], list[Outcome]()
     all_ = context.charters(args)
     sealing = bool(args.seal or args.seal_to)
     if len(all_) > 1 and (args.reveal or (args.out and not sealing)):
-        raise UsageError("a sheet is revealed or written one at a time", where="handover",
-                         mend="name one charter, or seal them")
+        raise UsageError(
+            "a sheet is revealed or written one at a time", where="handover", mend="name one charter, or seal them"
+        )
     if len(all_) > 1 and sealing:
         return _seal_all(args, context, list(collect_all(context.office, all_, choice)))
     if args.language:
@@ -112,13 +164,16 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
         if args.reveal:
             return _reveal(args, context, sheet, form)
         if form == "text":
-            before = handed(context.office, charter.name)[-view.SHOWN:]
+            before = handed(context.office, charter.name)[-view.SHOWN :]
             since = [used_since(context.office, charter, b).words if b.get("credential") else "" for b in before]
             context.show(view.text(sheet, list(zip(before, since, strict=True)), context.ident))
         else:
             if args.out is not None and form != "snippet" and any(v.secret for v in sheet.values):
-                raise UsageError("its secrets are masked, and a file of masks is of no use", where="--out",
-                                 mend=f"write `--reveal {charter.name}` beside it, or `--seal-to FILE`")
+                raise UsageError(
+                    "its secrets are masked, and a file of masks is of no use",
+                    where="--out",
+                    mend=f"write `--reveal {charter.name}` beside it, or `--seal-to FILE`",
+                )
             if args.out is not None:
                 _whole(sheet)
             _variables(sheet, form)
@@ -134,9 +189,11 @@ def _calls(args: argparse.Namespace, context: Context, all_: list[Charter]) -> O
     """What must work, as calls."""
     from sigillum.core.charter.snippets import written
     from sigillum.workflows.giving import first_call
+
     if args.form not in (None, "snippet") or sealing_or_revealing(args):
-        raise UsageError("a call is a snippet, and holds no secret", where="--for",
-                         mend="write `--as snippet --for shell` only")
+        raise UsageError(
+            "a call is a snippet, and holds no secret", where="--for", mend="write `--as snippet --for shell` only"
+        )
     _free(args.out)
     for charter in all_:
         _put(args, context, written(first_call(context.office, charter), args.language))
@@ -151,9 +208,13 @@ def sealing_or_revealing(args: argparse.Namespace) -> bool:
 def _reveal(args: argparse.Namespace, context: Context, sheet: Sheet, form: str) -> Outcome:
     from sigillum.cli.views import sheet as view
     from sigillum.workflows.handover import record
+
     if args.reveal != sheet.charter:
-        raise UsageError("the word of confirmation is another one", where="--reveal",
-                         mend=f"write `--reveal {sheet.charter}` if its secrets are to be shown")
+        raise UsageError(
+            "the word of confirmation is another one",
+            where="--reveal",
+            mend=f"write `--reveal {sheet.charter}` if its secrets are to be shown",
+        )
     if context.options.presenting:
         raise UsageError("secrets are not shown while presenting", where="--presenting", mend="leave one of the two out")
     _whole(sheet)
@@ -166,19 +227,27 @@ def _reveal(args: argparse.Namespace, context: Context, sheet: Sheet, form: str)
 def _whole(sheet: Sheet) -> None:
     """What is handed on is complete. Raises SomebodyError."""
     from sigillum.core.values.errors import SomebodyError
+
     if sheet.values and not sheet.complete:
         wrong = next(v for v in sheet.values if v.problem)
-        raise SomebodyError(f"the sheet of {sheet.charter} is not complete: {wrong.name}: {wrong.problem}", where=sheet.charter,
-                            mend=f"`sigillum handover {sheet.charter}` shows all of it")
+        raise SomebodyError(
+            f"the sheet of {sheet.charter} is not complete: {wrong.name}: {wrong.problem}",
+            where=sheet.charter,
+            mend=f"`sigillum handover {sheet.charter}` shows all of it",
+        )
 
 
 def _variables(sheet: Sheet, form: str) -> None:
     """A name that becomes a variable of a shell cannot be a command, or steer other programs. Raises UsageError."""
     from sigillum.core.charter.sheet import unfit
+
     odd = unfit(v.name for v in sheet.values) if form in ("env", "snippet") else ""
     if odd:
-        raise UsageError(f"{odd!a} cannot be a variable of a shell", where=f"--as {form}",
-                         mend="use another form, or have the value called otherwise (`as:` at the consumer)")
+        raise UsageError(
+            f"{odd!a} cannot be a variable of a shell",
+            where=f"--as {form}",
+            mend="use another form, or have the value called otherwise (`as:` at the consumer)",
+        )
 
 
 def _free(path: Path | None) -> None:
@@ -193,6 +262,7 @@ def _put(args: argparse.Namespace, context: Context, text: str) -> None:
         context.show_text(text)
         return
     from sigillum.keeping.private import write_private
+
     _free(args.out)
     write_private(args.out.absolute(), text if text.endswith("\n") else text + "\n")
     context.say(f"Written to {args.out}, readable by you only.")
@@ -216,32 +286,49 @@ def _seal_all(args: argparse.Namespace, context: Context, sheets: list[Sheet]) -
 def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
     from sigillum.core.values.times import format_instant
     from sigillum.workflows.handover import give_away, leaves, record, seal
+
     away = leaves(context.office, sheet)
     if away and args.out is None:
-        raise UsageError("it is not said where the sealed sheet goes, and what is in it is kept here no more", where="--out",
-                         mend="name a file for it")
+        raise UsageError(
+            "it is not said where the sealed sheet goes, and what is in it is kept here no more",
+            where="--out",
+            mend="name a file for it",
+        )
     sealed = seal(context.office, sheet, args.seal_to, duration(args.lasts, "--lasts"))
-    record(context.office, sheet, "sealed", sheet.consumer or sealed.receiver, sealed=sealed.id, receiver=sealed.receiver,
-           ends=format_instant(sealed.ends))
+    record(
+        context.office,
+        sheet,
+        "sealed",
+        sheet.consumer or sealed.receiver,
+        sealed=sealed.id,
+        receiver=sealed.receiver,
+        ends=format_instant(sealed.ends),
+    )
     _put(args, context, sealed.text)
     if away:  # the sheet stands on the disk
         give_away(context.office, sheet)
     ours = context.ident(context.office.books.signing_key().key_id)
-    context.say(f"Sealed to {context.ident(sealed.receiver)}; it can be opened until {format_instant(sealed.ends)}.\n"
-                f"The receiver needs the thumbprint of our key, on another way: {ours}")
+    context.say(
+        f"Sealed to {context.ident(sealed.receiver)}; it can be opened until {format_instant(sealed.ends)}.\n"
+        f"The receiver needs the thumbprint of our key, on another way: {ours}"
+    )
     return Outcome.DONE
 
 
 def _open(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
     from sigillum.workflows.handover import open_
+
     try:
         office = context.office if context.office.books.there else None
     except FileError:  # the receiver need not have a workspace
         office = None
     if args.receipt is not None and office is None:
-        raise UsageError("a receipt is signed with a workspace's key, and there is none here", where="--receipt",
-                         mend="open it inside a workspace, or tell the sender on another way")
+        raise UsageError(
+            "a receipt is signed with a workspace's key, and there is none here",
+            where="--receipt",
+            mend="open it inside a workspace, or tell the sender on another way",
+        )
     _free(args.receipt)
     sheet = open_(office, args.file, args.key, args.from_, Path.cwd())
     form = args.form or "text"
@@ -255,14 +342,18 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
         _put(args, context, view.formatted(sheet, form, reveal=reveal))
     if office is not None and args.receipt is not None:
         from sigillum.workflows.receipts import write
+
         write(office, sheet, args.receipt)
-        context.say(f"The receipt for its sender is {args.receipt}; they need the thumbprint of our key, on another way: "
-                    f"{context.ident(office.books.signing_key().key_id)}")
+        context.say(
+            f"The receipt for its sender is {args.receipt}; they need the thumbprint of our key, on another way: "
+            f"{context.ident(office.books.signing_key().key_id)}"
+        )
     return Outcome.DONE
 
 
 def _received(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.receipts import take
+
     given, said = take(context.office, args.file, args.from_)
     if args.format == "json":
         context.show_json("received", {n: given[n] for n in ("charter", "to", "credential", "generation")})
@@ -277,6 +368,7 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
 
     from sigillum.keeping.private import write_private
     from sigillum.keys.seal import receiving_key
+
     path = args.file.absolute()
     public_path = path.with_name(f"{path.stem}.public{path.suffix}")
     for one in (path, public_path):
@@ -295,6 +387,7 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _connected(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.handover import connected
+
     charter = context.office.charters([args.charter])[0]
     connected(context.office, charter, args.consumer, args.connection)
     if args.format == "json":

@@ -17,11 +17,18 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "init", parents=[common()], epilog=EXAMPLE,
-        description="Begin a workspace: sigillum.yaml, charters/, requests/ and the private .sigillum/ with its ledger.")
+        "init",
+        parents=[common()],
+        epilog=EXAMPLE,
+        description="Begin a workspace: sigillum.yaml, charters/, requests/ and the private .sigillum/ with its ledger.",
+    )
     parser.add_argument("folder", nargs="?", default=".", help="where (default: this folder)")
-    parser.add_argument("--example", action="store_true", help="bring the example: charters, lists, consumers, the facts of a "
-                        "tenant by hand; in a workspace that is there already, what it does not have")
+    parser.add_argument(
+        "--example",
+        action="store_true",
+        help="bring the example: charters, lists, consumers, the facts of a "
+        "tenant by hand; in a workspace that is there already, what it does not have",
+    )
     parser.add_argument("--format", choices=("text", "json"), default="text")
     parser.add_argument("--owner", default="", metavar="MAIL", help="who answers for charters that name nobody else")
 
@@ -29,14 +36,17 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters.workspace import FILE
     from sigillum.workflows.begin import example, init
+
     folder, told, brought, there, uid = Path(args.folder), list[str](), list[str](), list[str](), ""
     if not args.example or not (folder / FILE).exists():
         begun = init(folder, args.owner)
         uid = begun.workspace
-        told.append(f"A workspace was begun in {begun.folder.resolve()}\n"
-                    f"  sigillum.yaml   tenants, house rules, defaults: keep it in version control\n"
-                    f"  charters/       one page an integration\n"
-                    f"  .sigillum/      the ledger and its key: private, and worth a backup")
+        told.append(
+            f"A workspace was begun in {begun.folder.resolve()}\n"
+            f"  sigillum.yaml   tenants, house rules, defaults: keep it in version control\n"
+            f"  charters/       one page an integration\n"
+            f"  .sigillum/      the ledger and its key: private, and worth a backup"
+        )
     if args.example:
         brought, there = example(folder)
         told.append(f"The example brought {len(brought)} files: {', '.join(brought)}")
@@ -44,6 +54,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.format == "json":
         context.show_json("begun", {"folder": str(folder.resolve()), "workspace": uid, "brought": brought, "there": there})
     else:
-        context.show_text("\n".join([*told, "", "Next: `sigillum sandbox start --background` for tenants to try with, or "
-                                     "`sigillum tenant add`."]))
+        context.show_text(
+            "\n".join(
+                [*told, "", "Next: `sigillum sandbox start --background` for tenants to try with, or `sigillum tenant add`."]
+            )
+        )
     return Outcome.DONE

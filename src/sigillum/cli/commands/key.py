@@ -27,36 +27,80 @@ EXAMPLE = """examples:
 
 
 def add_parser(subparsers: Any) -> None:
-    parser = subparsers.add_parser("key", parents=[common()], epilog=EXAMPLE,
-                                   description="Make, read, check, take, convert and mend keys. Nothing private is ever shown.")
+    parser = subparsers.add_parser(
+        "key",
+        parents=[common()],
+        epilog=EXAMPLE,
+        description="Make, read, check, take, convert and mend keys. Nothing private is ever shown.",
+    )
     verbs = verbs_of(parser)
-    make = verbs.add_parser("make", parents=[common()], help="a key pair", epilog=EXAMPLE,
-                            description="Make a key pair: the private half in a file of yours alone, the public one beside it.")
+    make = verbs.add_parser(
+        "make",
+        parents=[common()],
+        help="a key pair",
+        epilog=EXAMPLE,
+        description="Make a key pair: the private half in a file of yours alone, the public one beside it.",
+    )
     make.add_argument("file", type=Path, metavar="FILE", help="of the private half, a new file")
     make.add_argument("--algorithm", choices=("Ed25519", "ES256", "RS256"), default="Ed25519")
-    read = verbs.add_parser("read", parents=[common()], help="what kind of file is this", epilog=EXAMPLE,
-                            description="What a file is: private or public key, certificate, token, configuration ...; whose, "
-                                        "how strong, until when, and whether it holds a private key. Exit 1: something else.")
-    check = verbs.add_parser("check", parents=[common()], help="does it belong to a charter", epilog=EXAMPLE,
-                             description="Does a key belong to what a charter registered: which generation, and is it alive?")
+    read = verbs.add_parser(
+        "read",
+        parents=[common()],
+        help="what kind of file is this",
+        epilog=EXAMPLE,
+        description="What a file is: private or public key, certificate, token, configuration ...; whose, "
+        "how strong, until when, and whether it holds a private key. Exit 1: something else.",
+    )
+    check = verbs.add_parser(
+        "check",
+        parents=[common()],
+        help="does it belong to a charter",
+        epilog=EXAMPLE,
+        description="Does a key belong to what a charter registered: which generation, and is it alive?",
+    )
     check.add_argument("--against", required=True, metavar="CHARTER")
-    take = verbs.add_parser("take", parents=[common()], help="keep a found private key of a charter here", epilog=EXAMPLE,
-                            description="A private key that was made elsewhere, and whose public half a charter's credential "
-                                        "has, is kept here from now on; the copies that are to be removed are listed.")
+    take = verbs.add_parser(
+        "take",
+        parents=[common()],
+        help="keep a found private key of a charter here",
+        epilog=EXAMPLE,
+        description="A private key that was made elsewhere, and whose public half a charter's credential "
+        "has, is kept here from now on; the copies that are to be removed are listed.",
+    )
     take.add_argument("file", metavar="FILE", type=Path)
     take.add_argument("charter", metavar="CHARTER")
-    take.add_argument("--look-in", action="append", default=[], type=Path, metavar="DIR",
-                      help="where copies may lie; again for more (default: the file's own folder)")
+    take.add_argument(
+        "--look-in",
+        action="append",
+        default=[],
+        type=Path,
+        metavar="DIR",
+        help="where copies may lie; again for more (default: the file's own folder)",
+    )
     take.add_argument("--remove", action="store_true", help="remove the file; only when nobody reads it any more")
-    convert = verbs.add_parser("convert", parents=[common()], help="another form of the same key", epilog=EXAMPLE,
-                               description="The same key in another form; a private one is written into a file of yours alone.")
-    convert.add_argument("--to", required=True, choices=("pem", "pkcs1", "sec1", "der", "jwk", "jwks", "pkcs12"),
-                         help="pem: PKCS#8, or SubjectPublicKeyInfo")
+    convert = verbs.add_parser(
+        "convert",
+        parents=[common()],
+        help="another form of the same key",
+        epilog=EXAMPLE,
+        description="The same key in another form; a private one is written into a file of yours alone.",
+    )
+    convert.add_argument(
+        "--to",
+        required=True,
+        choices=("pem", "pkcs1", "sec1", "der", "jwk", "jwks", "pkcs12"),
+        help="pem: PKCS#8, or SubjectPublicKeyInfo",
+    )
     convert.add_argument("--public", action="store_true", help="only the public half")
     convert.add_argument("--encrypt", metavar="REFERENCE", help="encrypt it with the password that stands there")
-    mend = verbs.add_parser("mend", parents=[common()], help="undo what pasting did to it", epilog=EXAMPLE,
-                            description="Quotes around it, line ends written out, lost or broken first and last lines, stray "
-                                        "spaces, Windows line ends: mended where it is certain, else refused with the reason.")
+    mend = verbs.add_parser(
+        "mend",
+        parents=[common()],
+        help="undo what pasting did to it",
+        epilog=EXAMPLE,
+        description="Quotes around it, line ends written out, lost or broken first and last lines, stray "
+        "spaces, Windows line ends: mended where it is certain, else refused with the reason.",
+    )
     _looking(verbs)
     for one in (read, check, convert, mend):
         one.add_argument("file", metavar="FILE", help="or - for standard input")
@@ -70,44 +114,68 @@ def add_parser(subparsers: Any) -> None:
 
 def _looking(verbs: Any) -> None:
     """The verbs that look for keys where none should be."""
-    look = verbs.add_parser("scan", parents=[common()], help="find keys and secrets that lie about", epilog=EXAMPLE,
-                            description="Find private keys, tokens and secrets that stand literally in files, scripts and "
-                                        "shell history: where, which are ours, whether they live by the ledger, and what they "
-                                        "could do. Nothing that is found is shown. Exit code 1 where something is found.")
+    look = verbs.add_parser(
+        "scan",
+        parents=[common()],
+        help="find keys and secrets that lie about",
+        epilog=EXAMPLE,
+        description="Find private keys, tokens and secrets that stand literally in files, scripts and "
+        "shell history: where, which are ours, whether they live by the ledger, and what they "
+        "could do. Nothing that is found is shown. Exit code 1 where something is found.",
+    )
     look.add_argument("folders", nargs="+", type=Path, metavar="DIR", help="folders or files")
     look.add_argument("--format", choices=("text", "json", "sarif"), default="text", help="sarif: SARIF 2.1.0")
-    attest = verbs.add_parser("attest", parents=[common()], help="that no private key of an identity exists", epilog=EXAMPLE,
-                              description="One page for a reviewer: each place where a private key of a charter's identity "
-                                          "could be, how it was looked at, and how the identity is used instead. Exit code "
-                                          "1 where one is found, 6 where a place could not be looked at.")
+    attest = verbs.add_parser(
+        "attest",
+        parents=[common()],
+        help="that no private key of an identity exists",
+        epilog=EXAMPLE,
+        description="One page for a reviewer: each place where a private key of a charter's identity "
+        "could be, how it was looked at, and how the identity is used instead. Exit code "
+        "1 where one is found, 6 where a place could not be looked at.",
+    )
     attest.add_argument("charter", metavar="CHARTER")
     attest.add_argument("folders", nargs="*", type=Path, metavar="DIR", help="search these, too")
     attest.add_argument("--format", choices=("text", "json"), default="text")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"make": _make, "read": _read, "check": _check, "take": _take, "convert": _convert, "mend": _mend,
-            "scan": _scan, "attest": _attest}[args.verb](args, context)
+    return {
+        "make": _make,
+        "read": _read,
+        "check": _check,
+        "take": _take,
+        "convert": _convert,
+        "mend": _mend,
+        "scan": _scan,
+        "attest": _attest,
+    }[args.verb](args, context)
 
 
 def _data(file: str) -> bytes:
     from sigillum.keys.shapes import MOST_BYTES
     from sigillum.reading.given import data_of
+
     return data_of(file, MOST_BYTES)
 
 
 def _password(reference: str | None) -> Secret | None:
     from sigillum.keeping.references import resolve
+
     return resolve(reference, Path.cwd()) if reference else None
 
 
 def _shapes(file: str, password: str | None = None) -> list[Shape]:
     from sigillum.keys.shapes import NoShapeError, read
+
     try:
         return read(_data(file), _password(password))
     except NoShapeError as problem:
-        raise FileError(f"it cannot be told what this is: {problem}", where=file, mend="`sigillum key mend` undoes what "
-                        "pasting does to a key") from problem
+        raise FileError(
+            f"it cannot be told what this is: {problem}",
+            where=file,
+            mend="`sigillum key mend` undoes what pasting does to a key",
+        ) from problem
 
 
 def thumbprints(file: str, password: str | None = None) -> list[str]:
@@ -128,6 +196,7 @@ def _new(path: Path) -> Path:
 def _put(path: Path, content: bytes, *, private: bool) -> None:
     """A file for its owner only where it holds something private."""
     from sigillum.keeping.private import write_private
+
     write_private(path, content)
     if not private:
         path.chmod(0o644)
@@ -138,6 +207,7 @@ def _make(args: argparse.Namespace, context: Context) -> Outcome:
 
     from sigillum.core.values.canonical import public_half, thumbprint
     from sigillum.keys.material import make_key
+
     path = _new(args.file)
     public_path = _new(path.with_name(f"{path.stem}.public{path.suffix}"))
     key = make_key(args.algorithm)
@@ -146,18 +216,22 @@ def _make(args: argparse.Namespace, context: Context) -> Outcome:
     if args.format == "json":
         context.show_json("key", {"private": str(path), "public": str(public_path), "thumbprint": thumbprint(key)})
     else:
-        context.show_text(f"The private key stays here: {path.name}\nThe public one may be sent: {public_path.name}\n"
-                          f"Its thumbprint (RFC 7638): {thumbprint(key)}")
+        context.show_text(
+            f"The private key stays here: {path.name}\nThe public one may be sent: {public_path.name}\n"
+            f"Its thumbprint (RFC 7638): {thumbprint(key)}"
+        )
     return Outcome.DONE
 
 
 def _read(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import keys as view
     from sigillum.keys.shapes import OTHER
+
     found = _shapes(args.file, args.password)
     if args.format == "json":
-        context.show_json("shapes", {"file": args.file, "holds_private": view.holds_private(found),
-                                     "found": [s.told() for s in found]})
+        context.show_json(
+            "shapes", {"file": args.file, "holds_private": view.holds_private(found), "found": [s.told() for s in found]}
+        )
     else:
         context.show(view.text(args.file, found, context.ident))
     return Outcome.NO if all(s.kind == OTHER for s in found) else Outcome.DONE
@@ -165,13 +239,15 @@ def _read(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _check(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.keys import check
+
     marks = thumbprints(args.file, args.password)
     found = check(context.office, context.office.charters([args.against])[0], marks)
     if args.format == "json":
         context.show_json("checked", {"charter": args.against, "belongs": [f._asdict() for f in found]})
     elif found:
-        context.show_text("\n".join(
-            f"It is generation {f.generation} of {f.credential} of {args.against}: {f.state}." for f in found))
+        context.show_text(
+            "\n".join(f"It is generation {f.generation} of {f.credential} of {args.against}: {f.state}." for f in found)
+        )
     else:
         context.show_text(f"It belongs to nothing that {args.against} made.")
     return Outcome.DONE if any(f.alive for f in found) else Outcome.NO
@@ -182,11 +258,15 @@ def _take(args: argparse.Namespace, context: Context) -> Outcome:
 
     from sigillum.keys.convert import NoFormError, convert
     from sigillum.workflows.keys import take
+
     shapes = _shapes(str(args.file), args.password)
     private = [s for s in shapes if s.private and s.key is not None]
     if len(private) != 1:
-        raise FileError(f"there {'is no private key' if not private else 'are several private keys'} in it",
-                        where=str(args.file), mend="`sigillum key read` says what it is; --password opens an encrypted one")
+        raise FileError(
+            f"there {'is no private key' if not private else 'are several private keys'} in it",
+            where=str(args.file),
+            mend="`sigillum key read` says what it is; --password opens an encrypted one",
+        )
     try:
         key = json.loads(convert(private[0], "jwk"))
     except NoFormError as problem:
@@ -212,10 +292,14 @@ def _take(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _convert(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.keys.convert import NoFormError, convert
+
     shape = next((s for s in _shapes(args.file, args.password) if s.key is not None), None)
     if shape is None:
-        raise FileError("there is no key in it that can be used", where=args.file, mend="`sigillum key read` says what it is; "
-                        "--password opens an encrypted one")
+        raise FileError(
+            "there is no key in it that can be used",
+            where=args.file,
+            mend="`sigillum key read` says what it is; --password opens an encrypted one",
+        )
     private = bool(shape.private) and not args.public
     if private and args.out is None:
         raise UsageError("a private key is not shown on a screen", where="--out", mend="name a new file, or say --public")
@@ -236,12 +320,14 @@ def _convert(args: argparse.Namespace, context: Context) -> Outcome:
 def _mend(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.keys.mending import mend
     from sigillum.keys.shapes import NoShapeError, read
+
     try:
         mended = mend(_data(args.file))
         private = any(s.private is not False for s in read(mended.data))
     except NoShapeError as problem:
-        raise FileError(f"it is not certain what was meant: {problem}", where=args.file,
-                        mend="ask for it once more, as a file") from problem
+        raise FileError(
+            f"it is not certain what was meant: {problem}", where=args.file, mend="ask for it once more, as a file"
+        ) from problem
     if not mended.done and args.out is None:
         return _written(args, context, None, private, [])
     if args.out is None:
@@ -265,6 +351,7 @@ def _written(args: argparse.Namespace, context: Context, path: Path | None, priv
 def _attest(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import keys as view
     from sigillum.workflows.attest import attest
+
     found = attest(context.office, args.charter, args.folders)
     if args.format == "json":
         context.show_json("attest", view.attested_json(found))
@@ -278,6 +365,7 @@ def _scan(args: argparse.Namespace, context: Context) -> Outcome:
 
     from sigillum.cli.views import keys as view
     from sigillum.workflows.scan import Lying, look
+
     try:
         office = context.office
     except FileError:  # without a workspace nothing is known to be ours
@@ -288,8 +376,14 @@ def _scan(args: argparse.Namespace, context: Context) -> Outcome:
     if args.format == "sarif":
         context.show_text(json.dumps(view.sarif(found), indent=1))
     elif args.format == "json":
-        context.show_json("scan", {"files": looked.files, "left_out": [{"file": f, "why": w} for f, w in looked.left_out],
-                                   "found": [view.lying_json(one) for one in found]})
+        context.show_json(
+            "scan",
+            {
+                "files": looked.files,
+                "left_out": [{"file": f, "why": w} for f, w in looked.left_out],
+                "found": [view.lying_json(one) for one in found],
+            },
+        )
     else:
         context.show_lines(view.lying(one) for one in found)
         alive = sum(1 for one in found if one.ours is not None and one.ours.alive)

@@ -18,9 +18,12 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "lend", parents=[common()], epilog=EXAMPLE,
+        "lend",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Lend a role for a while. A loan always has an end and a reason, and is never renewed: lending the same "
-                    "again while it is in force changes nothing.")
+        "again while it is in force changes nothing.",
+    )
     parser.add_argument("role", help="the role's name in the tenant")
     parser.add_argument("--at", required=True, metavar="PLACE", help="a path; `@NAME`: a principal as the place")
     parser.add_argument("--to", required=True, metavar="PRINCIPAL", help="its name or id, or a charter's name")
@@ -37,11 +40,21 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import loans as view
     from sigillum.cli.views.hints import advised
     from sigillum.workflows.lend import LoanWish, lend, propose
+
     if not args.because.strip():
         raise UsageError("a loan always has a reason", where="--because", mend="say why, in a few words")
-    proposal = propose(context.office, LoanWish(
-        args.role, args.at, args.to, args.because, duration(args.lasts, "--for") if args.lasts else None,
-        instant(args.until, "--until") if args.until else None, args.tenant))
+    proposal = propose(
+        context.office,
+        LoanWish(
+            args.role,
+            args.at,
+            args.to,
+            args.because,
+            duration(args.lasts, "--for") if args.lasts else None,
+            instant(args.until, "--until") if args.until else None,
+            args.tenant,
+        ),
+    )
     if proposal.refused:
         first = next(o for o in proposal.objections if o.refuse)
         raise UsageError(first.what, where=f"lend {args.role}", mend=advised(first.code, first.mend))

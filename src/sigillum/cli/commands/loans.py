@@ -16,9 +16,12 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "loans", parents=[common()], epilog=EXAMPLE,
+        "loans",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="What is lent, to whom, and until when by the tenant's clock. A loan that has ended is shown as ended "
-                    "until `sigillum sweep` clears it.")
+        "until `sigillum sweep` clears it.",
+    )
     parser.add_argument("--all", action="store_true", help="also what was recalled, cleared or refused")
     parser.add_argument("--format", choices=("table", "json", "csv"), default="table")
 
@@ -27,6 +30,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import loans as view
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.workflows.lend import loans
+
     found = loans(context.office, all_=args.all)
     if args.format == "json":
         context.show_json("loans", {"loans": [view.as_json(loan, state, []) for loan, state in found]})

@@ -19,13 +19,21 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "prove", parents=[common()], epilog=EXAMPLE,
+        "prove",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Sign in as the identity with a fresh token, and try what must work and what must not. What could "
-                    "harm is asked of the tenant, not tried.")
+        "harm is asked of the tenant, not tried.",
+    )
     charters(parser)
     parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="sign in with this one")
-    parser.add_argument("--outside", action="append", default=[], metavar="FILE", help="a token from outside that is at hand: "
-                        "tried by the charter's trusts")
+    parser.add_argument(
+        "--outside",
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="a token from outside that is at hand: tried by the charter's trusts",
+    )
     parser.add_argument("--before", action="store_true", help="only record what holds now: later proofs show before and after")
     waiting(parser)
     parser.add_argument("--format", choices=("text", "json"), default="text")
@@ -36,6 +44,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.ledgers import keep_witness
     from sigillum.workflows.prove import prove_all
     from sigillum.workflows.tokens import text_of
+
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     charters = context.charters(args)
     if args.all:
@@ -55,7 +64,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.format == "json":
         context.show_json("proofs", {"charters": found})
     elif len(charters) > 1:
-        context.show_text(f"{len(charters)} charters: the proofs of {outcomes.count(Outcome.DONE)} hold"
-                          + (", in all of them." if outcomes.count(Outcome.DONE) == len(charters) else ".")
-                          + (" (-v tells of each.)" if held else ""))
+        context.show_text(
+            f"{len(charters)} charters: the proofs of {outcomes.count(Outcome.DONE)} hold"
+            + (", in all of them." if outcomes.count(Outcome.DONE) == len(charters) else ".")
+            + (" (-v tells of each.)" if held else "")
+        )
     return worst(outcomes)

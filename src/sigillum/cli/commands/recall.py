@@ -32,6 +32,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.hints import problem_json
     from sigillum.core.values.times import format_instant, whole_second
     from sigillum.workflows.lend import felt_until, recall
+
     if not args.loans and not args.to:
         raise UsageError("no loan is named", where="recall", mend="name some, or say --to; `sigillum loans` lists them")
     outcomes, found = list[Outcome](), list[dict[str, Any]]()
@@ -49,6 +50,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             late = f"; it may be felt until {format_instant(whole_second(until))}" if until is not None else ""
             if args.format == "text":
                 context.show_text(f"{loan.number}: {what} {over}{late}.")
+
     recall(context.office, args.loans, args.to, finished)
     if args.format == "json":
         context.show_json("recalled", {"loans": found})

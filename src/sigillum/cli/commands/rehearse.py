@@ -16,9 +16,12 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "rehearse", parents=[common()], epilog=EXAMPLE,
+        "rehearse",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Compare charters with their tenants: what enacting would do, in order, and what would go wrong. "
-                    "Changes nothing; an administrator who may only look is enough.")
+        "Changes nothing; an administrator who may only look is enough.",
+    )
     charters(parser)
     parser.add_argument("--strict", action="store_true", help="exit code 1 where anything differs")
     parser.add_argument("--adopt", action="store_true", help="as if a thing of the same name were taken over")
@@ -32,6 +35,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import rehearsal
     from sigillum.core.facets.seen import Choices
     from sigillum.workflows.rehearse import rehearse_all
+
     charters = context.charters(args)
     found, outcomes, same = [], list[Outcome](), list[str]()
     choices = Choices(args.adopt, args.end_extra, args.switch_on, revive=args.revive)
@@ -47,14 +51,23 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if orphans and args.strict:
         outcomes.append(Outcome.NO)
     if args.format == "json":
-        left = [{"charter": o.charter, "left": [{"tenant": t, "what": w, "id": i} for t, w, i in o.left],
-                 "requests": list(o.requests)} for o in orphans]
+        left = [
+            {
+                "charter": o.charter,
+                "left": [{"tenant": t, "what": w, "id": i} for t, w, i in o.left],
+                "requests": list(o.requests),
+            }
+            for o in orphans
+        ]
         context.show_json("rehearsal", {"charters": found, "gone": left})
         return worst(outcomes)
     if orphans:
         context.show(rehearsal.gone(orphans, context.ident))
     if same:
-        told = ": nothing to do in any of them" if len(same) == len(charters) else \
-            f", {len(charters) - len(same)} told above; nothing to do in the other {len(same)}"
+        told = (
+            ": nothing to do in any of them"
+            if len(same) == len(charters)
+            else f", {len(charters) - len(same)} told above; nothing to do in the other {len(same)}"
+        )
         context.show_text(f"{len(charters)} charters{told}. (-v tells of each.)")
     return worst(outcomes)

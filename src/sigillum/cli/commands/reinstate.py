@@ -16,9 +16,12 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "reinstate", parents=[common()], epilog=EXAMPLE,
+        "reinstate",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Switch on again what this workspace suspended. What somebody else switched off as well, or before, "
-                    "stays off: exit code 6.")
+        "stays off: exit code 6.",
+    )
     charters(parser)
     parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
@@ -31,6 +34,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.commands.suspend import key_of
     from sigillum.cli.views import suspensions as view
     from sigillum.workflows.suspend import reinstate, reinstate_key
+
     if not args.because.strip():
         raise UsageError("it is not said why", where="--because", mend="say why, in a few words")
     if args.key:

@@ -23,36 +23,66 @@ COLUMNS = ("no", "state", "charter", "tenant", "power", "to", "what", "file")
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "requests", parents=[common()], epilog=EXAMPLE,
+        "requests",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Steps that somebody else has the power for: `enact` writes each into a signed file with exact values "
-                    "and nothing secret.")
+        "and nothing secret.",
+    )
     verbs = verbs_of(parser, required=False)
-    list_ = verbs.add_parser("list", parents=[common()], help="those that are open; the usual verb",
-                              description="The open requests; the same as without a verb.")
+    list_ = verbs.add_parser(
+        "list",
+        parents=[common()],
+        help="those that are open; the usual verb",
+        description="The open requests; the same as without a verb.",
+    )
     for one in (parser, list_):
         one.add_argument("--all", action="store_true", help="also those that have ended")
         one.add_argument("--format", choices=("table", "json", "csv"), default="table")
-    show = verbs.add_parser("show", parents=[common()], help="one, with every value",
-                              description="One request, with every value.")
+    show = verbs.add_parser(
+        "show", parents=[common()], help="one, with every value", description="One request, with every value."
+    )
     show.add_argument("number", type=int)
     show.add_argument("--format", choices=("text", "json"), default="text")
-    answer = verbs.add_parser("answer", parents=[common()], help="check, compare, carry out, and write a receipt",
-                              epilog=EXAMPLE, description="Check one that arrived, "
-                              "compare it anew with the tenant, ask, carry it out, and write a signed receipt beside it.")
+    answer = verbs.add_parser(
+        "answer",
+        parents=[common()],
+        help="check, compare, carry out, and write a receipt",
+        epilog=EXAMPLE,
+        description="Check one that arrived, "
+        "compare it anew with the tenant, ask, carry it out, and write a signed receipt beside it.",
+    )
     answer.add_argument("file", type=Path)
     answer.add_argument("--value", default="", help="of a request for a value: what is told")
     answer.add_argument("--yes", action="store_true", help="do not ask; its signer has to be known")
-    answer.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
-                        help="whose signature is known, beside `signers` in sigillum.yaml")
+    answer.add_argument(
+        "--from",
+        dest="from_",
+        action="append",
+        default=[],
+        metavar="THUMBPRINT",
+        help="whose signature is known, beside `signers` in sigillum.yaml",
+    )
     answer.add_argument("--format", choices=("text", "json"), default="text")
-    done = verbs.add_parser("done", parents=[common()], help="confirm one, by its receipt or by hand",
-                              epilog=EXAMPLE, description="Confirm a request.")
+    done = verbs.add_parser(
+        "done",
+        parents=[common()],
+        help="confirm one, by its receipt or by hand",
+        epilog=EXAMPLE,
+        description="Confirm a request.",
+    )
     done.add_argument("number", type=int)
     done.add_argument("--value", default="", help="of a request for a value: what was told, where there is no receipt")
     done.add_argument("--format", choices=("text", "json"), default="text")
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
-    done.add_argument("--from", dest="from_", action="append", default=[], metavar="THUMBPRINT",
-                      help="whose signature is known, beside `signers` in sigillum.yaml")
+    done.add_argument(
+        "--from",
+        dest="from_",
+        action="append",
+        default=[],
+        metavar="THUMBPRINT",
+        help="whose signature is known, beside `signers` in sigillum.yaml",
+    )
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -62,13 +92,23 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _list(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.workflows.requests import listed
+
     found = listed(context.office, ended=args.all)
-    rows = [(k.number, k.ended or "open", r.charter, k.tenant, r.power, context.ident(r.to) or "whoever has it",
-             r.about, k.file) for k in found for r in [k.request]]
+    rows = [
+        (k.number, k.ended or "open", r.charter, k.tenant, r.power, context.ident(r.to) or "whoever has it", r.about, k.file)
+        for k in found
+        for r in [k.request]
+    ]
     if args.format == "json":
-        context.show_json("requests", {"requests": [{**dict(zip(COLUMNS, r, strict=True)), "to": k.request.to,
-                                                     "asked_at": k.asked_at}
-                                                    for r, k in zip(rows, found, strict=True)]})
+        context.show_json(
+            "requests",
+            {
+                "requests": [
+                    {**dict(zip(COLUMNS, r, strict=True)), "to": k.request.to, "asked_at": k.asked_at}
+                    for r, k in zip(rows, found, strict=True)
+                ]
+            },
+        )
     elif args.format == "csv":
         context.show_text(comma_separated(COLUMNS, rows))
     elif rows:
@@ -84,6 +124,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
     from sigillum.core.records.requests import read
     from sigillum.workflows.requests import numbered, read_json
+
     known = numbered(context.office, args.number)
     body = read_json(context.office.workspace.folder / known.file)
     if args.format == "json":
@@ -104,6 +145,7 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
     from sigillum.core.values.errors import SomebodyError, UsageError
     from sigillum.workflows.answer import answer, compare, is_question, tell
+
     if is_question(args.file):
         if not args.value:
             raise UsageError("it asks for a value", where=str(args.file), mend="tell it: --value VALUE")
@@ -118,9 +160,12 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     if args.format == "text":
         context.show(view.answering(found, context.ident))
     if not found.stands and args.yes and not found.known:
-        raise SomebodyError(f"the request is signed by a key that is not known here ({found.key_id})", where=str(args.file),
-                            mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`; or leave "
-                                 "--yes out and answer at a terminal")
+        raise SomebodyError(
+            f"the request is signed by a key that is not known here ({found.key_id})",
+            where=str(args.file),
+            mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`; or leave "
+            "--yes out and answer at a terminal",
+        )
     if not found.stands and not args.yes and not context.agreed(f"Carry it out at {found.tenant} as {found.hand}?"):
         context.say("Nothing was changed.")
         return Outcome.NO
@@ -137,11 +182,13 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _done(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.requests import done
+
     known, said = done(context.office, args.number, args.receipt, args.from_, args.value)
     if args.format == "json":
         context.show_json("confirmed", {"request": known.number, "charter": known.request.charter, "by": said or "by hand"})
         return Outcome.DONE
     how = f": {said}" if said else ", by hand"
-    context.show_text(f"Request {known.number} is confirmed{how}. "
-                      f"`sigillum enact {known.request.charter}` compares anew what is so.")
+    context.show_text(
+        f"Request {known.number} is confirmed{how}. `sigillum enact {known.request.charter}` compares anew what is so."
+    )
     return Outcome.DONE

@@ -18,16 +18,20 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "retire", parents=[common()], epilog=EXAMPLE,
+        "retire",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="End all that charters made: what hangs on an identity first, then the identity, in other tenants before "
-                    "home. What was taken over is given back. Each way in is tried before and after; what is left, and who "
-                    "has to see to it, goes into the ledger as a close-out list. It serves charters whose file is gone, too.")
+        "home. What was taken over is given back. Each way in is tried before and after; what is left, and who "
+        "has to see to it, goes into the ledger as a close-out list. It serves charters whose file is gone, too.",
+    )
     parser.add_argument("charters", nargs="+", metavar="CHARTER", help="a charter's name, of today or of the ledger")
     parser.add_argument("--because", default="", metavar="REASON", help="why; it stands in the ledger")
     parser.add_argument("--rehearse", action="store_true", help="only say what would end and what would be left")
     parser.add_argument("--adopted-too", action="store_true", help="also end what was taken over")
-    parser.add_argument("--stopped-too", action="store_true",
-                        help="also end what somebody else switched off, which may be evidence")
+    parser.add_argument(
+        "--stopped-too", action="store_true", help="also end what somebody else switched off, which may be evidence"
+    )
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask")
     parser.add_argument("--format", choices=("text", "json"), default="text")
@@ -37,6 +41,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import retirements as view
     from sigillum.cli.views.hints import problem_lines
     from sigillum.workflows.retire import close_out, plan, retire
+
     context.answered(args)
     office, outcomes, told, plans = context.office, list[Outcome](), list[dict[str, Any]](), []
 
@@ -46,6 +51,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         for line in problem_lines(error):
             context.say(line)
         outcomes.append(error.outcome)
+
     for name in dict.fromkeys(args.charters):
         try:
             closed = close_out(office, name)
@@ -63,8 +69,13 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         if args.rehearse:
             told.append(view.plan_json(one))
         elif one.found.stopped and not args.stopped_too:
-            problem(SomebodyError(f"{name}: a person is asked {'; '.join(one.found.stopped)}", where="retire",
-                                  mend="it may be evidence: find out who stopped it; `--stopped-too` ends it at any rate"))
+            problem(
+                SomebodyError(
+                    f"{name}: a person is asked {'; '.join(one.found.stopped)}",
+                    where="retire",
+                    mend="it may be evidence: find out who stopped it; `--stopped-too` ends it at any rate",
+                )
+            )
         else:
             plans.append(one)
     if plans and not args.because.strip() and not all(one.history.retiring for one in plans):

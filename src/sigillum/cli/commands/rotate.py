@@ -24,23 +24,31 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "rotate", parents=[common()], epilog=EXAMPLE,
+        "rotate",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Bring in the next generation of a credential without an outage: it is made where no consumer looks, tried "
-                    "until the tenant takes it for sure, put where consumers read; and only when the new one is used, and the "
-                    "old one no more, that one ends and is proved dead. Exit code 7 while it waits for time, 6 for somebody.")
+        "until the tenant takes it for sure, put where consumers read; and only when the new one is used, and the "
+        "old one no more, that one ends and is proved dead. Exit code 7 while it waits for time, 6 for somebody.",
+    )
     charters(parser)
     parser.add_argument("--credential", default="", metavar="NAME", help="only this one (default: all of the charter)")
     parser.add_argument("--status", action="store_true", help="only say where open rotations stand; changes nothing")
     parser.add_argument("--because", default="", metavar="REASON", help="why; it stands in the ledger")
     parser.add_argument("--taken", default="", metavar="WHO", help="whose word it is that consumers use the new one")
-    parser.add_argument("--last-used", default="", metavar="DAY", help="with --taken: the day (UTC, 2027-03-01) on "
-                        "which they saw the old one used last")
+    parser.add_argument(
+        "--last-used",
+        default="",
+        metavar="DAY",
+        help="with --taken: the day (UTC, 2027-03-01) on which they saw the old one used last",
+    )
     stops = parser.add_mutually_exclusive_group()
     stops.add_argument("--end", action="store_true", help="end the old one, whether somebody uses it or not")
     stops.add_argument("--pause", action="store_true", help="before the old one ends, switch it off to see who misses it")
     stops.add_argument("--back", action="store_true", help="switch on again what --pause switched off; it ends later")
-    stops.add_argument("--bridge", default="", metavar="TIME", help="register the old public key again: it may be used so much "
-                       "longer")
+    stops.add_argument(
+        "--bridge", default="", metavar="TIME", help="register the old public key again: it may be used so much longer"
+    )
     parser.add_argument("--accepted-by", default="", metavar="WHO", help="with --bridge: who accepts that")
     parser.add_argument("--exposed", action="store_true", help="the old one is known to others: it ends first")
     parser.add_argument("--gap", action="store_true", help="where a tenant takes one at a time: the new one ends the old one")
@@ -61,6 +69,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.answered(args)
     from sigillum.cli.views import rotations as view
     from sigillum.workflows.rotate import RotationWish, chosen, rotate, status, under_way
+
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     everywhere = args.status and not (args.charters or args.all)
     found = context.office.charters(under_way(context.office)) if everywhere else context.charters(args)
@@ -87,9 +96,23 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError("a bridge is accepted by somebody", where="--bridge", mend="write `--bridge 7d --accepted-by WHO`")
     bridge = duration(args.bridge, "--bridge") if args.bridge else 0
     done = []
-    for one in rotate(context.office, found, RotationWish(
-            args.credential, args.because, args.exposed, args.gap, args.end, args.taken.strip(), day, args.pause, args.back,
-            bridge, args.accepted_by.strip())):
+    for one in rotate(
+        context.office,
+        found,
+        RotationWish(
+            args.credential,
+            args.because,
+            args.exposed,
+            args.gap,
+            args.end,
+            args.taken.strip(),
+            day,
+            args.pause,
+            args.back,
+            bridge,
+            args.accepted_by.strip(),
+        ),
+    ):
         done.append(one)
         if args.format == "text":
             context.show(view.rotated(one, context.ident))

@@ -28,60 +28,114 @@ EXAMPLE = """examples:
   sigillum sandbox anew stationyard heartbeat
   sigillum sandbox stop"""
 MOST_SKEW_SECONDS = 300  # beyond it a command refuses, unless the tenant's entry says to follow its clock
-LIMITS = ("felt_seconds", "arrival_seconds", "token_seconds", "assertion_seconds", "keys_per_principal",
-          "credential_seconds", "answer_items")
+LIMITS = (
+    "felt_seconds",
+    "arrival_seconds",
+    "token_seconds",
+    "assertion_seconds",
+    "keys_per_principal",
+    "credential_seconds",
+    "answer_items",
+)
 FAULTS = ("latency", "status", "lost-before", "lost-after", "torn", "rubbish", "endless", "redirect")
 
 
 def add_parser(subparsers: Any) -> None:
-    parser = subparsers.add_parser("sandbox", parents=[common()], epilog=EXAMPLE,
-                                   description="Simulated tenants on this machine, to try everything with.")
+    parser = subparsers.add_parser(
+        "sandbox", parents=[common()], epilog=EXAMPLE, description="Simulated tenants on this machine, to try everything with."
+    )
     verbs = verbs_of(parser)
-    start = verbs.add_parser("start", parents=[common()], epilog=EXAMPLE, help="serve the tenants of a world file",
-                             description="Serve the tenants of a world file on loopback; Ctrl-C ends it.")
+    start = verbs.add_parser(
+        "start",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="serve the tenants of a world file",
+        description="Serve the tenants of a world file on loopback; Ctrl-C ends it.",
+    )
     start.add_argument("--background", action="store_true", help="come back at once; `sandbox stop` ends it")
     start.add_argument("--world", type=Path, metavar="FILE", help="the world file (default: the demo world)")
-    start.add_argument("--state", type=Path, metavar="FILE", help="keep all that is done in this file, and go on from it, on "
-                       "the same port")
+    start.add_argument(
+        "--state", type=Path, metavar="FILE", help="keep all that is done in this file, and go on from it, on the same port"
+    )
     start.add_argument("--quiet", action="store_true", help="do not tell how its tenants are added")
     start.add_argument("--port", type=int, default=0, help="on 127.0.0.1 (default: a free one)")
     verbs.add_parser("stop", parents=[common()], help="end it", description="End the sandbox.")
-    show = verbs.add_parser("show", parents=[common()], help="its tenants, and how to add them",
-                            description="The tenants it serves, and how to add them.")
+    show = verbs.add_parser(
+        "show",
+        parents=[common()],
+        help="its tenants, and how to add them",
+        description="The tenants it serves, and how to add them.",
+    )
     show.add_argument("--format", choices=("text", "json"), default="text")
-    world = verbs.add_parser("world", parents=[common()], epilog=EXAMPLE, help="begin and check world files",
-                             description="World files describe simulated tenants; docs/sandbox.md teaches all they can say.")
+    world = verbs.add_parser(
+        "world",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="begin and check world files",
+        description="World files describe simulated tenants; docs/sandbox.md teaches all they can say.",
+    )
     inner = verbs_of(world, "world_verb")
-    new = inner.add_parser("new", parents=[common()], help="write a small one to begin with",
-                           description="Write a small world file, with a line for each thing it can say.")
+    new = inner.add_parser(
+        "new",
+        parents=[common()],
+        help="write a small one to begin with",
+        description="Write a small world file, with a line for each thing it can say.",
+    )
     new.add_argument("file", type=Path, metavar="FILE", help="a new file")
-    check = inner.add_parser("check", parents=[common()], help="every mistake at once, with its place",
-                             description="Check a world file: every mistake at once, each with its place and its mend.")
+    check = inner.add_parser(
+        "check",
+        parents=[common()],
+        help="every mistake at once, with its place",
+        description="Check a world file: every mistake at once, each with its place and its mend.",
+    )
     check.add_argument("file", type=Path, metavar="FILE")
     check.add_argument("--format", choices=("text", "json"), default="text")
     inner.add_parser("schema", parents=[common()], help="the JSON Schema, for editors", description="Print the JSON Schema.")
-    change = verbs.add_parser("change", parents=[common()], epilog=EXAMPLE, help="follow a changed world file",
-                              description="The running sandbox follows a changed world file: what is new is made, what is "
-                                          "changed is changed, what is gone is ended. What was enacted stays.")
+    change = verbs.add_parser(
+        "change",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="follow a changed world file",
+        description="The running sandbox follows a changed world file: what is new is made, what is "
+        "changed is changed, what is gone is ended. What was enacted stays.",
+    )
     change.add_argument("file", type=Path, metavar="FILE")
     _disturbing(verbs)
 
 
 def _disturbing(verbs: Any) -> None:
     """The verbs that change how it behaves, and what a machine of it would get."""
-    clock = verbs.add_parser("clock", parents=[common()], epilog=EXAMPLE, help="see or move its clock",
-                             description="See or move its clock. Where it differs from this machine's by over five minutes, "
-                                         "sigillum.yaml is told to follow the sandbox's own tenants: `clock: tenant`.")
-    clock.add_argument("to", nargs="*", help="+11m, `back 2h`, freeze, run, real (this machine's time), "
-                       "or an instant like 2027-03-01T08:00:00Z")
+    clock = verbs.add_parser(
+        "clock",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="see or move its clock",
+        description="See or move its clock. Where it differs from this machine's by over five minutes, "
+        "sigillum.yaml is told to follow the sandbox's own tenants: `clock: tenant`.",
+    )
+    clock.add_argument(
+        "to",
+        nargs="*",
+        help="+11m, `back 2h`, freeze, run, real (this machine's time), or an instant like 2027-03-01T08:00:00Z",
+    )
     clock.add_argument("--format", choices=("text", "json"), default="text")
-    limit = verbs.add_parser("limit", parents=[common()], epilog=EXAMPLE, help="change a limit of one tenant",
-                             description="Change a limit of one tenant.")
+    limit = verbs.add_parser(
+        "limit",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="change a limit of one tenant",
+        description="Change a limit of one tenant.",
+    )
     limit.add_argument("tenant")
     limit.add_argument("name", choices=LIMITS)
     limit.add_argument("value", type=int)
-    fault = verbs.add_parser("fault", parents=[common()], epilog=EXAMPLE, help="order something to go wrong",
-                             description="Order something to go wrong.")
+    fault = verbs.add_parser(
+        "fault",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="order something to go wrong",
+        description="Order something to go wrong.",
+    )
     fault.add_argument("kind", choices=(*FAULTS, "none"), help="what goes wrong; none: forget all orders")
     fault.add_argument("--count", type=int, default=1, help="for how many requests (default: 1)")
     fault.add_argument("--method", default="", help="only for this method")
@@ -89,15 +143,25 @@ def _disturbing(verbs: Any) -> None:
     fault.add_argument("--seconds", type=float, default=1.0, help="how long a latency is (default: 1)")
     fault.add_argument("--status", type=int, default=503, help="which status (default: 503)")
     fault.add_argument("--retry-after", type=int, metavar="SECONDS", help="what `Retry-After` says with the status")
-    machine = verbs.add_parser("machine", parents=[common()], epilog=EXAMPLE, help="the identity token of one of its machines",
-                               description="What a machine or workload of a simulated tenant gets from where it runs: a token "
-                                           "of its own, for an audience. It is written into a file of yours alone.")
+    machine = verbs.add_parser(
+        "machine",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="the identity token of one of its machines",
+        description="What a machine or workload of a simulated tenant gets from where it runs: a token "
+        "of its own, for an audience. It is written into a file of yours alone.",
+    )
     machine.add_argument("tenant")
     machine.add_argument("name", metavar="MACHINE")
     machine.add_argument("--audience", required=True, metavar="TEXT", help="for whom the token is")
     machine.add_argument("--out", required=True, type=Path, metavar="FILE", help="replaced, if it is there")
-    anew = verbs.add_parser("anew", parents=[common()], epilog=EXAMPLE, help="start a workload of a cluster anew",
-                            description="Start a workload of a simulated cluster anew, so that it notices what was changed.")
+    anew = verbs.add_parser(
+        "anew",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="start a workload of a cluster anew",
+        description="Start a workload of a simulated cluster anew, so that it notices what was changed.",
+    )
     anew.add_argument("tenant")
     anew.add_argument("name", metavar="WORKLOAD")
 
@@ -106,8 +170,17 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.verb == "world":
         return {"new": _new, "check": _check, "schema": _schema}[args.world_verb](args, context)
     folder = context.office.workspace.private / "sandbox"
-    verbs = {"start": _start, "stop": _stop, "clock": _clock, "fault": _fault, "limit": _limit, "show": _show,
-             "change": _change, "machine": _machine, "anew": _anew}
+    verbs = {
+        "start": _start,
+        "stop": _stop,
+        "clock": _clock,
+        "fault": _fault,
+        "limit": _limit,
+        "show": _show,
+        "change": _change,
+        "machine": _machine,
+        "anew": _anew,
+    }
     return verbs[args.verb](args, context, folder)
 
 
@@ -118,8 +191,10 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
             file.write(text)
     except FileExistsError as problem:
         raise FileError("the file is there already", where=str(args.file), mend="name a new one") from problem
-    context.show_text(f"Written: {args.file}, with one tenant. Next: change it, then `sigillum sandbox world check "
-                      f"{args.file}` and `sigillum sandbox start --world {args.file} --background`.")
+    context.show_text(
+        f"Written: {args.file}, with one tenant. Next: change it, then `sigillum sandbox world check "
+        f"{args.file}` and `sigillum sandbox start --world {args.file} --background`."
+    )
     return Outcome.DONE
 
 
@@ -149,10 +224,12 @@ def _change(args: argparse.Namespace, context: Context, folder: Path) -> Outcome
 
 def _machine(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     from sigillum.keeping.private import write_private
+
     found = sandboxes.control(folder, "machine", {"tenant": args.tenant, "name": args.name, "audience": args.audience})
     write_private(args.out, found["token"] + "\n")
-    context.show_text(f"{args.out} holds what {args.name} of {args.tenant} would get, for {args.audience}, until "
-                      f"{found['ends']}.")
+    context.show_text(
+        f"{args.out} holds what {args.name} of {args.tenant} would get, for {args.audience}, until {found['ends']}."
+    )
     return Outcome.DONE
 
 
@@ -176,9 +253,11 @@ def _hints(context: Context, about: dict[str, Any], folder: Path) -> str:
 
 def _start(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     process, about = sandboxes.start(folder, args.world, args.port, args.state.absolute() if args.state is not None else None)
-    context.show_text(f"The sandbox runs (process {about['pid']}): {', '.join(about['tenants'])}." if args.quiet else
-                      f"The sandbox runs (process {about['pid']}). Its tenants, and how to add them:\n"
-                      f"{_hints(context, about, folder)}")
+    context.show_text(
+        f"The sandbox runs (process {about['pid']}): {', '.join(about['tenants'])}."
+        if args.quiet
+        else f"The sandbox runs (process {about['pid']}). Its tenants, and how to add them:\n{_hints(context, about, folder)}"
+    )
     if args.background:
         process.returncode = 0  # it goes on without us
         return Outcome.DONE
@@ -221,22 +300,25 @@ def _clock(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
         elif to:
             body = {"set": format_instant(parse_instant(to))}
     except ValueError as problem:
-        raise UsageError(str(problem), where="sandbox clock", mend="write +11m, `back 2h`, freeze, run, real or an instant"
-                         ) from problem
+        raise UsageError(
+            str(problem), where="sandbox clock", mend="write +11m, `back 2h`, freeze, run, real or an instant"
+        ) from problem
     said = sandboxes.control(folder, "clock", body)
     skew = (parse_instant(said["now"]) - datetime.now(UTC)).total_seconds()
     means = _meaning(context, folder, skew) if body is not None or abs(skew) > MOST_SKEW_SECONDS else ""
     if args.format == "json":
         context.show_json("clock", {"now": said["now"], "frozen": said["frozen"], "skew_seconds": round(skew), "means": means})
     else:
-        context.show_text(f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}."
-                          + (f"\n{means}" if means else ""))
+        context.show_text(
+            f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}." + (f"\n{means}" if means else "")
+        )
     return Outcome.DONE
 
 
 def _meaning(context: Context, folder: Path, skew: float) -> str:
     """What its clock means for this workspace, whose entries of the sandbox's own tenants follow it from now on."""
     from sigillum.workflows.begin import follow_clocks
+
     if abs(skew) <= MOST_SKEW_SECONDS:
         return "That is this machine's time, or near it: nothing has to be said in sigillum.yaml."
     about = sandboxes.running(folder)
@@ -245,8 +327,11 @@ def _meaning(context: Context, folder: Path, skew: float) -> str:
         return "No tenant of this workspace is the sandbox's."
     where = "ahead of" if skew > 0 else "behind"
     told = f"{rough_duration(round(skew))} {where} this machine; windows and keys follow it at {', '.join(all_)}"
-    return f"{told}: `clock: tenant` was written to sigillum.yaml." if fresh else \
-        f"{told}, as sigillum.yaml says (`clock: tenant`)."
+    return (
+        f"{told}: `clock: tenant` was written to sigillum.yaml."
+        if fresh
+        else f"{told}, as sigillum.yaml says (`clock: tenant`)."
+    )
 
 
 def _limit(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
@@ -260,8 +345,15 @@ def _fault(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
         sandboxes.control(folder, "faults", {"clear": True})
         context.show_text("Nothing is ordered to go wrong.")
         return Outcome.DONE
-    order = {"kind": args.kind, "count": args.count, "method": args.method, "path": args.path, "seconds": args.seconds,
-             "status": args.status, "retry_after": args.retry_after}
+    order = {
+        "kind": args.kind,
+        "count": args.count,
+        "method": args.method,
+        "path": args.path,
+        "seconds": args.seconds,
+        "status": args.status,
+        "retry_after": args.retry_after,
+    }
     sandboxes.control(folder, "faults", {"orders": [order]})
     where = f" {args.method} {args.path}".rstrip()
     context.show_text(f"Ordered: {args.kind} for the next {args.count} request{'s' if args.count != 1 else ''}{where}.")

@@ -21,13 +21,21 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "suspend", parents=[common()], epilog=EXAMPLE,
+        "suspend",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Switch an identity off in every tenant where it is, or a key wherever it is registered, and try each way "
-                    "in before and after. With an end it comes back by `sigillum sweep`; without, by `sigillum reinstate`. "
-                    "What was off before stays off afterwards.")
+        "in before and after. With an end it comes back by `sigillum sweep`; without, by `sigillum reinstate`. "
+        "What was off before stays off afterwards.",
+    )
     charters(parser)
-    parser.add_argument("--key", default="", metavar="FILE", help="instead of charters: a key's file, or a thumbprint (of "
-                        "RFC 7638, a certificate's, or of the SubjectPublicKeyInfo)")
+    parser.add_argument(
+        "--key",
+        default="",
+        metavar="FILE",
+        help="instead of charters: a key's file, or a thumbprint (of "
+        "RFC 7638, a certificate's, or of the SubjectPublicKeyInfo)",
+    )
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
     end = parser.add_mutually_exclusive_group()
     end.add_argument("--for", dest="lasts", metavar="DURATION", help="10m, 8h ...")
@@ -43,6 +51,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
     from sigillum.cli.views import suspensions as view
     from sigillum.workflows.suspend import suspend, suspend_key, targets
+
     if not args.because.strip():
         raise UsageError("a suspension always has a reason", where="--because", mend="say why, in a few words")
     fixed = instant(args.until, "--until") if args.until else None
@@ -50,6 +59,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
     def until(now: datetime) -> datetime | None:
         return now + lasts if lasts is not None else fixed
+
     if args.key:
         found = key_of(args, context)
         for line in view.found(found, context.ident):
@@ -80,10 +90,12 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def key_of(args: argparse.Namespace, context: Context) -> Found:
     """Where the key that somebody names is registered. Raises UsageError, FileError."""
     from sigillum.workflows.suspend import find_key
+
     if args.charters or args.all:
         raise UsageError("charters and a key are named", where="--key", mend="name one or the other")
     marks = [args.key]
     if Path(args.key).exists():
         from sigillum.cli.commands.key import thumbprints
+
         marks = thumbprints(args.key)
     return find_key(context.office, marks)

@@ -21,11 +21,14 @@ _DONE = {"grant": "Cleared", "suspension": "Reinstated", "rotation": "Taken furt
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "sweep", parents=[common()], epilog=EXAMPLE,
+        "sweep",
+        parents=[common()],
+        epilog=EXAMPLE,
         description="Do what is due and needs nobody: clear grants of ours whose window has ended, reinstate what was "
-                    "suspended until now, take rotations further, and begin those of credentials that are to be renewed. Safe "
-                    "from a timer, and twice at once; where one fails, the others are done. Exit code 0 also while a rotation "
-                    "takes its time.")
+        "suspended until now, take rotations further, and begin those of credentials that are to be renewed. Safe "
+        "from a timer, and twice at once; where one fails, the others are done. Exit code 0 also while a rotation "
+        "takes its time.",
+    )
     parser.add_argument("--tenant", default="", help="at this one only")
     parser.add_argument("--install", action="store_true", help="print (and do not install) a systemd timer and a crontab line")
     parser.add_argument("--yes", action="store_true", help="do not ask")
@@ -36,6 +39,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import masked
     from sigillum.cli.views.words import plural
     from sigillum.workflows.sweep import due, sweep
+
     if args.install:
         context.show_text(installed(context))
         return Outcome.DONE
@@ -62,6 +66,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _summary(swept: list[Swept]) -> str:
     """One line: how many of each kind were done, and how many were not."""
     from sigillum.cli.views.words import plural
+
     told = []
     for kind, word in _DONE.items():
         of = [s for s in swept if s.item.kind == kind]
@@ -75,20 +80,29 @@ def _summary(swept: list[Swept]) -> str:
 
 def _json(one: Swept) -> dict[str, Any]:
     from sigillum.cli.views.hints import problem_json
-    return {"kind": one.item.kind, "tenant": one.item.tenant, "about": one.item.about, "why": one.item.why,
-            "outcome": int(one.outcome()),
-            "steps": [{"step": str(r.step.kind), "about": r.step.about, "state": str(r.state)} for r in one.results],
-            **({"problem": problem_json(one.problem)} if one.problem is not None else {})}
+
+    return {
+        "kind": one.item.kind,
+        "tenant": one.item.tenant,
+        "about": one.item.about,
+        "why": one.item.why,
+        "outcome": int(one.outcome()),
+        "steps": [{"step": str(r.step.kind), "about": r.step.about, "state": str(r.state)} for r in one.results],
+        **({"problem": problem_json(one.problem)} if one.problem is not None else {}),
+    }
 
 
 def installed(context: Context) -> str:
     """What a timer needs, for this workspace and this program."""
     import shlex
     import sys
+
     folder = context.office.workspace.folder.resolve()
     run_ = shlex.join([sys.executable, "-m", "sigillum", "--workspace", str(folder), "sweep", "--yes"])
     unit = run_.replace("%", "%%")
-    return (f"# sigillum-sweep.service\n[Unit]\nDescription=What is due in {folder}\n\n[Service]\nType=oneshot\n"
-            f"ExecStart={unit}\n# what `env:` references need: EnvironmentFile=, readable by this user only\n\n"
-            "# sigillum-sweep.timer\n[Timer]\nOnCalendar=*:0/15\nPersistent=true\nRandomizedDelaySec=60\n\n[Install]\n"
-            f"WantedBy=timers.target\n\n# crontab\n*/15 * * * * {run_.replace('%', chr(92) + '%')}\n")
+    return (
+        f"# sigillum-sweep.service\n[Unit]\nDescription=What is due in {folder}\n\n[Service]\nType=oneshot\n"
+        f"ExecStart={unit}\n# what `env:` references need: EnvironmentFile=, readable by this user only\n\n"
+        "# sigillum-sweep.timer\n[Timer]\nOnCalendar=*:0/15\nPersistent=true\nRandomizedDelaySec=60\n\n[Install]\n"
+        f"WantedBy=timers.target\n\n# crontab\n*/15 * * * * {run_.replace('%', chr(92) + '%')}\n"
+    )

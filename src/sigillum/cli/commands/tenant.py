@@ -18,39 +18,64 @@ EXAMPLE = """examples:
 
 
 def add_parser(subparsers: Any) -> None:
-    parser = subparsers.add_parser("tenant", parents=[common()], epilog=EXAMPLE,
-                                   description="Add, list and inspect tenants, and identify what they know.")
+    parser = subparsers.add_parser(
+        "tenant", parents=[common()], epilog=EXAMPLE, description="Add, list and inspect tenants, and identify what they know."
+    )
     verbs = verbs_of(parser)
-    add = verbs.add_parser("add", parents=[common()], help="reach one, and write it into sigillum.yaml", epilog=EXAMPLE,
-                           description="Reach a tenant, and write it into sigillum.yaml.")
+    add = verbs.add_parser(
+        "add",
+        parents=[common()],
+        help="reach one, and write it into sigillum.yaml",
+        epilog=EXAMPLE,
+        description="Reach a tenant, and write it into sigillum.yaml.",
+    )
     add.add_argument("name", help="how charters call it")
     add.add_argument("address", help="its SCIM base address, or where its interface begins (https, or http on this machine)")
     add.add_argument("--admin", required=True, metavar="NAME", help="on whose behalf Sigillum acts there")
-    add.add_argument("--token", metavar="REFERENCE",
-                     help="where that administrator's bearer token is: env:NAME, file:PATH or keyring:NAME")
+    add.add_argument(
+        "--token", metavar="REFERENCE", help="where that administrator's bearer token is: env:NAME, file:PATH or keyring:NAME"
+    )
     add.add_argument("--stage", help="dev, test, prod ... (default: what the tenant says)")
     add.add_argument("--issuer", metavar="ADDRESS", help="its authorization server, where its profile names none")
     add.add_argument("--ca", metavar="FILE", help="file of trusted authorities, relative to the workspace")
-    add.add_argument("--driver", help="how it is spoken to: open (default), dialect for an interface of its own that a file "
-                     "describes, postgresql for a database server, or by-hand for a tenant without an interface")
+    add.add_argument(
+        "--driver",
+        help="how it is spoken to: open (default), dialect for an interface of its own that a file "
+        "describes, postgresql for a database server, or by-hand for a tenant without an interface",
+    )
     add.add_argument("--dialect", metavar="FILE", help="of the driver dialect: that file (default: dialects/NAME.yaml)")
     add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
     add.add_argument("--format", choices=("text", "json"), default="text")
-    list_ = verbs.add_parser("list", parents=[common()], help="those of the workspace",
-                              description="The tenants of the workspace; asks none of them.")
+    list_ = verbs.add_parser(
+        "list",
+        parents=[common()],
+        help="those of the workspace",
+        description="The tenants of the workspace; asks none of them.",
+    )
     list_.add_argument("--format", choices=("table", "json", "csv"), default="table")
-    inspect = verbs.add_parser("inspect", parents=[common()], help="what one can do, and its limits",
-                               description="What a tenant can do, its limits, its clock, and what you may do there.")
+    inspect = verbs.add_parser(
+        "inspect",
+        parents=[common()],
+        help="what one can do, and its limits",
+        description="What a tenant can do, its limits, its clock, and what you may do there.",
+    )
     inspect.add_argument("name")
     inspect.add_argument("--format", choices=("text", "json"), default="text")
-    places = verbs.add_parser("places", parents=[common()], help="what lies below a place",
-                              description="The places right below one, or at the top of the tree.")
+    places = verbs.add_parser(
+        "places",
+        parents=[common()],
+        help="what lies below a place",
+        description="The places right below one, or at the top of the tree.",
+    )
     places.add_argument("under", nargs="?", default="", metavar="UNDER", help="a place's path (default: the top)")
     places.add_argument("--tenant", default="", help="whose, if the workspace knows several")
     places.add_argument("--format", choices=("table", "json", "csv"), default="table")
-    identify = verbs.add_parser("identify", parents=[common()], help="what is this identifier, and where may it be used",
-                              description="What an identifier is, whose, where it may be "
-                                "used, and which others belong to it. Never paste a secret.")
+    identify = verbs.add_parser(
+        "identify",
+        parents=[common()],
+        help="what is this identifier, and where may it be used",
+        description="What an identifier is, whose, where it may be used, and which others belong to it. Never paste a secret.",
+    )
     identify.add_argument("value")
     identify.add_argument("--tenant", default="", help="ask this one only (default: every tenant of the workspace)")
     identify.add_argument("--send", action="store_true", help="also ask for what could be a secret")
@@ -63,25 +88,40 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _add(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.begin import add_tenant
+
     admin = {"name": args.admin, **({"token": args.token} if args.token else {})}
-    section = {"address": args.address, "stage": args.stage, "admin": admin,
-               "issuer": args.issuer, "facts": args.facts, "dialect": args.dialect, "ca": args.ca, "driver": args.driver}
+    section = {
+        "address": args.address,
+        "stage": args.stage,
+        "admin": admin,
+        "issuer": args.issuer,
+        "facts": args.facts,
+        "dialect": args.dialect,
+        "ca": args.ca,
+        "driver": args.driver,
+    }
     given = {name: value for name, value in section.items() if value is not None}
     header = add_tenant(context.settings(), context.office.workspace.folder, args.name, given)
     if args.format == "json":
-        context.show_json("added", {"tenant": header.tenant, "address": header.address, "stage": header.stage,
-                                    "administrator": header.administrator})
+        context.show_json(
+            "added",
+            {"tenant": header.tenant, "address": header.address, "stage": header.stage, "administrator": header.administrator},
+        )
         return Outcome.DONE
-    context.show_text(f"{header.tenant} is known now. Next: `sigillum tenant inspect {header.tenant}`, "
-                      "then `sigillum charter new`.")
+    context.show_text(
+        f"{header.tenant} is known now. Next: `sigillum tenant inspect {header.tenant}`, then `sigillum charter new`."
+    )
     return Outcome.DONE
 
 
 def _list(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
+
     columns = ("tenant", "address", "stage", "administrator", "driver")
-    rows = [(n, context.ident(t.address), t.stage or "", context.ident(t.admin.name), t.driver)
-            for n, t in context.office.workspace.file.tenants.items()]
+    rows = [
+        (n, context.ident(t.address), t.stage or "", context.ident(t.admin.name), t.driver)
+        for n, t in context.office.workspace.file.tenants.items()
+    ]
     if args.format == "json":
         context.show_json("tenants", {"tenants": [dict(zip(columns, r, strict=True)) for r in rows]})
     elif args.format == "csv":
@@ -96,6 +136,7 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
 def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import tenants
     from sigillum.workflows.inspect import inspect
+
     found = inspect(context.office, args.name)
     if args.format == "json":
         context.show_json("tenant", tenants.as_json(found))
@@ -107,9 +148,19 @@ def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
 def _places(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.workflows.inspect import places
+
     columns = ("place", "kind", "location", "services", "labels", "test")
-    rows = [(p.path, p.type, p.location, " ".join(s for s, _ in p.services), " ".join(f"{n}={v}" for n, v in p.labels),
-             "yes" if p.test else "") for p in places(context.office, args.under, args.tenant)]
+    rows = [
+        (
+            p.path,
+            p.type,
+            p.location,
+            " ".join(s for s, _ in p.services),
+            " ".join(f"{n}={v}" for n, v in p.labels),
+            "yes" if p.test else "",
+        )
+        for p in places(context.office, args.under, args.tenant)
+    ]
     if args.format == "json":
         context.show_json("places", {"places": [dict(zip(columns, r, strict=True)) for r in rows]})
     elif args.format == "csv":
@@ -125,6 +176,7 @@ def _places(args: argparse.Namespace, context: Context) -> Outcome:
 def _identify(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import identified
     from sigillum.workflows.identify import identify
+
     found = identify(context.office, args.value, args.tenant, send=args.send)
     if args.format == "json":
         context.show_json("identified", identified.as_json(found))

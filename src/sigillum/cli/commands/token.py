@@ -31,28 +31,46 @@ EXAMPLE = """examples:
 
 
 def add_parser(subparsers: Any) -> None:
-    parser = subparsers.add_parser("token", parents=[common()], epilog=EXAMPLE,
-                                   description="Look at signed tokens (JWT), and get access tokens. A token itself is never "
-                                               "printed: it goes into a file of yours alone, or to a descriptor.")
+    parser = subparsers.add_parser(
+        "token",
+        parents=[common()],
+        epilog=EXAMPLE,
+        description="Look at signed tokens (JWT), and get access tokens. A token itself is never "
+        "printed: it goes into a file of yours alone, or to a descriptor.",
+    )
     verbs = verbs_of(parser)
-    read = verbs.add_parser("read", parents=[common()], help="what a token says, and what is wrong with it", epilog=EXAMPLE,
-                            description="Header, claims, times in words, and what is wrong with a token. Whether it is "
-                                        "genuine, only its issuer's keys show. Exit code 1: nobody should take it.")
+    read = verbs.add_parser(
+        "read",
+        parents=[common()],
+        help="what a token says, and what is wrong with it",
+        epilog=EXAMPLE,
+        description="Header, claims, times in words, and what is wrong with a token. Whether it is "
+        "genuine, only its issuer's keys show. Exit code 1: nobody should take it.",
+    )
     read.add_argument("file", metavar="FILE", help="or - for standard input")
     read.add_argument("--against", metavar="TENANT", help="by its time and limits, and verified with the issuer's keys")
     read.add_argument("--audience", default="", metavar="TEXT", help="for whom it has to be")
     _getting(verbs)
-    try_ = verbs.add_parser("try", parents=[common()], help="use it, and tell a bogus token from a missing right",
-                            epilog=EXAMPLE, description="Use a token for a permission at a place, where looking is all that "
-                            "does; otherwise ask with it. 401 (the token is not taken) and 403 (the right is missing) are "
-                            "told apart and explained. Exit code 1: refused.")
+    try_ = verbs.add_parser(
+        "try",
+        parents=[common()],
+        help="use it, and tell a bogus token from a missing right",
+        epilog=EXAMPLE,
+        description="Use a token for a permission at a place, where looking is all that "
+        "does; otherwise ask with it. 401 (the token is not taken) and 403 (the right is missing) are "
+        "told apart and explained. Exit code 1: refused.",
+    )
     try_.add_argument("file", metavar="FILE", help="or - for standard input")
     try_.add_argument("permission", help="thing.verb")
     try_.add_argument("place", help="a path")
     try_.add_argument("--at", required=True, metavar="TENANT")
-    end = verbs.add_parser("end", parents=[common()], help="have a token ended before its time", epilog=EXAMPLE,
-                           description="Have a token ended (RFC 7009), and see by a call whether it is refused. Exit code "
-                                       "7: it is still taken.")
+    end = verbs.add_parser(
+        "end",
+        parents=[common()],
+        help="have a token ended before its time",
+        epilog=EXAMPLE,
+        description="Have a token ended (RFC 7009), and see by a call whether it is refused. Exit code 7: it is still taken.",
+    )
     end.add_argument("file", metavar="FILE", help="or - for standard input")
     end.add_argument("--at", required=True, metavar="TENANT", help="the tenant that gave it")
     for one in (read, try_, end):
@@ -61,34 +79,59 @@ def add_parser(subparsers: Any) -> None:
 
 def _getting(verbs: Any) -> None:
     """The verbs by which one gets a token, or an assertion."""
-    fetch = verbs.add_parser("fetch", parents=[common()], help="a fresh access token of a charter's identity", epilog=EXAMPLE,
-                             description="Sign in as a charter's identity with a credential that is kept here, and write the "
-                                         "access token where that was said.")
+    fetch = verbs.add_parser(
+        "fetch",
+        parents=[common()],
+        help="a fresh access token of a charter's identity",
+        epilog=EXAMPLE,
+        description="Sign in as a charter's identity with a credential that is kept here, and write the "
+        "access token where that was said.",
+    )
     fetch.add_argument("charter", metavar="CHARTER", nargs="?", default="")
-    fetch.add_argument("--as", dest="principals", action="append", default=[], metavar="WHO", help="instead: act as this "
-                       "account, without any credential of it; several: each acts as the next")
+    fetch.add_argument(
+        "--as",
+        dest="principals",
+        action="append",
+        default=[],
+        metavar="WHO",
+        help="instead: act as this account, without any credential of it; several: each acts as the next",
+    )
     fetch.add_argument("--tenant", default="", help="with --as: where, if WHO is no charter")
     fetch.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
     fetch.add_argument("--for-person", default="", metavar="PERSON", help="by its delegation, for this one person")
     fetch.add_argument("--outside", metavar="FILE", help="for this token from outside, by a trust; `token swap` says more")
     fetch.add_argument("--scope", default="", metavar="SCOPE", help="with --for-person: for this one OAuth scope")
-    swap = verbs.add_parser("swap", parents=[common()], help="an access token for a token from outside", epilog=EXAMPLE,
-                            description="Exchange a token from outside for an access token of the identity (RFC 8693), where "
-                                        "one of its trusts lets it in. It is held against the trusts here first.")
+    swap = verbs.add_parser(
+        "swap",
+        parents=[common()],
+        help="an access token for a token from outside",
+        epilog=EXAMPLE,
+        description="Exchange a token from outside for an access token of the identity (RFC 8693), where "
+        "one of its trusts lets it in. It is held against the trusts here first.",
+    )
     swap.add_argument("charter", metavar="CHARTER")
     swap.add_argument("file", metavar="FILE", help="the token; or - for standard input")
     swap.add_argument("--trust", default="", metavar="NAME", help="by this one")
     swap.add_argument("--actor", metavar="FILE", help="the access token of who acts with it, whom the new one names")
-    mint = verbs.add_parser("mint", parents=[common()], help="a self-signed assertion of a charter's identity", epilog=EXAMPLE,
-                            description="An assertion that a charter's identity signs for itself (RFC 7523) with a key that is "
-                                        "kept here. Its header and claims are shown before they are encoded and signed.")
+    mint = verbs.add_parser(
+        "mint",
+        parents=[common()],
+        help="a self-signed assertion of a charter's identity",
+        epilog=EXAMPLE,
+        description="An assertion that a charter's identity signs for itself (RFC 7523) with a key that is "
+        "kept here. Its header and claims are shown before they are encoded and signed.",
+    )
     mint.add_argument("charter", metavar="CHARTER")
     mint.add_argument("--credential", default="", metavar="NAME", help="with the key of this one (default: its first)")
     mint.add_argument("--audience", default="", metavar="TEXT", help="for whom (default: the tenant's issuer)")
     mint.add_argument("--lives", metavar="TIME", help="how long it holds, 60s where nothing is said")
     for one in (fetch, mint):
-        one.add_argument("--with-token", metavar="FILE", help="where the tenant signs for it: what the identity got on the "
-                         "machine to which it is attached (default: the administrator asks)")
+        one.add_argument(
+            "--with-token",
+            metavar="FILE",
+            help="where the tenant signs for it: what the identity got on the "
+            "machine to which it is attached (default: the administrator asks)",
+        )
     for one in (fetch, swap, mint):
         where = one.add_mutually_exclusive_group(required=True)
         where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
@@ -104,14 +147,25 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
     """Two refusals that look alike to whoever meets them."""
     from sigillum.workflows.presenting import use
     from sigillum.workflows.tokens import text_of
+
     done = use(context.office, text_of(args.file), args.at, args.permission, args.place)
     trial = done.trial
     outcome = {True: Outcome.DONE, False: Outcome.NO, None: Outcome.SOMEBODY}[trial.allowed]
     state = {True: "allowed", None: "not known"}.get(trial.allowed, "not taken" if trial.unauthenticated else "refused")
     if args.format == "json":
-        context.show_json("tried", {"state": state, "allowed": trial.allowed, "tried": done.tried, "reason": trial.reason,
-                                    "subject": done.subject, "cause": done.cause, "scopes": list(done.scopes),
-                                    "findings": [{"code": f.code, "what": f.what} for f in done.findings]})
+        context.show_json(
+            "tried",
+            {
+                "state": state,
+                "allowed": trial.allowed,
+                "tried": done.tried,
+                "reason": trial.reason,
+                "subject": done.subject,
+                "cause": done.cause,
+                "scopes": list(done.scopes),
+                "findings": [{"code": f.code, "what": f.what} for f in done.findings],
+            },
+        )
         return outcome
     how = "tried" if done.tried else "asked, not tried"
     context.show_text(f"{state}: {args.permission} at {args.place} ({how}; {trial.reason})")
@@ -121,8 +175,11 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
     elif trial.allowed is False:
         who = f" {context.ident(done.subject)}" if done.subject else ""
         cause = f": {done.cause}" if done.cause else ""
-        more = f"It is for {', '.join(done.scopes)} only." if done.scopes else \
-            f"`sigillum explain{who} {args.permission} {args.place} --tenant {args.at}` says what would mend it."
+        more = (
+            f"It is for {', '.join(done.scopes)} only."
+            if done.scopes
+            else f"`sigillum explain{who} {args.permission} {args.place} --tenant {args.at}` says what would mend it."
+        )
         context.show_text(f"The token is good, and the right is missing (403){cause}. {more}")
     return outcome
 
@@ -130,6 +187,7 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
 def _given(file: str | None) -> str:
     """The text of a file that may be named."""
     from sigillum.workflows.tokens import text_of
+
     return text_of(file) if file else ""
 
 
@@ -137,16 +195,24 @@ def _mint(args: argparse.Namespace, context: Context) -> Outcome:
     """What it says is shown before it exists; what was shown is what is signed."""
     from sigillum.cli.views import tokens as view
     from sigillum.workflows.minting import mint
+
     out = _place(args)
-    made = mint(context.office, args.charter, args.credential, args.audience,
-                duration(args.lives, "--lives") if args.lives else None, _given(args.with_token))
+    made = mint(
+        context.office,
+        args.charter,
+        args.credential,
+        args.audience,
+        duration(args.lives, "--lives") if args.lives else None,
+        _given(args.with_token),
+    )
     if args.format == "text":
         context.show(view.minted(made, context.ident))
     out(made.signed())
     where = args.out or f"descriptor {args.fd}"
     if args.format == "json":
-        context.show_json("minted", {"charter": made.charter.name, "where": where, "header": dict(made.header),
-                                     "claims": dict(made.claims)})
+        context.show_json(
+            "minted", {"charter": made.charter.name, "where": where, "header": dict(made.header), "claims": dict(made.claims)}
+        )
     else:
         context.show_text(f"Signed with {made.how}; it stands in {where}.")
     return Outcome.DONE
@@ -156,10 +222,14 @@ def _end(args: argparse.Namespace, context: Context) -> Outcome:
     """An answer of 200 shows nothing; a call with the token does."""
     from sigillum.workflows.presenting import end
     from sigillum.workflows.tokens import text_of
+
     done = end(context.office, text_of(args.file), args.at)
     was = {True: "It was taken before", False: "It was refused before, too", None: "Whether it was taken before is not known"}
-    now = {True: "and is still taken: run the same command again in a while", False: "and is refused now",
-           None: "and nothing can be asked that would show whether it is refused now"}
+    now = {
+        True: "and is still taken: run the same command again in a while",
+        False: "and is refused now",
+        None: "and nothing can be asked that would show whether it is refused now",
+    }
     if args.format == "json":
         context.show_json("ended", {"taken_before": done.before, "taken_now": done.after})
     else:
@@ -172,6 +242,7 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.core.values.times import rough_duration
     from sigillum.workflows.getting import fetch, swap
     from sigillum.workflows.tokens import text_of
+
     office = context.office
     out = _place(args)
     if args.verb == "fetch" and args.principals:
@@ -182,27 +253,38 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
         got = swap(office, args.charter, text_of(args.outside))
     elif args.verb == "fetch":
         if bool(args.for_person) != bool(args.scope):
-            raise UsageError("a person and a scope go together", where="token fetch",
-                             mend="write --for-person PERSON --scope SCOPE")
-        got = fetch(office, args.charter, args.credential, _given(args.with_token),
-                    args.for_person, args.scope)
+            raise UsageError(
+                "a person and a scope go together", where="token fetch", mend="write --for-person PERSON --scope SCOPE"
+            )
+        got = fetch(office, args.charter, args.credential, _given(args.with_token), args.for_person, args.scope)
     else:
         got = swap(office, args.charter, text_of(args.file), args.trust, _given(args.actor))
     out(got.signed_in.token)
     where = args.out or f"descriptor {args.fd}"
     lives = got.signed_in.lives_seconds
     if args.format == "json":
-        context.show_json("got", {"charter": got.charter.name, "where": where, "how": got.how, "lives_seconds": lives,
-                                  "scheme": got.signed_in.scheme})
+        context.show_json(
+            "got",
+            {
+                "charter": got.charter.name,
+                "where": where,
+                "how": got.how,
+                "lives_seconds": lives,
+                "scheme": got.signed_in.scheme,
+            },
+        )
     else:
-        context.show_text(f"A token of {got.charter.identity.name}, by {got.how}, stands in {where}"
-                          f"{f'; it lives {rough_duration(lives)}' if lives else ''}.")
+        context.show_text(
+            f"A token of {got.charter.identity.name}, by {got.how}, stands in {where}"
+            f"{f'; it lives {rough_duration(lives)}' if lives else ''}."
+        )
     return Outcome.DONE
 
 
 def _acting(args: argparse.Namespace, context: Context, out: Callable[[Secret], None]) -> Outcome:
     """A token of somebody who is acted as; nobody renews it."""
     from sigillum.workflows.acting import ActingWish, act
+
     acted = act(context.office, ActingWish(tuple(args.principals), args.tenant))
     out(acted.signed_in.token)
     where = args.out or f"descriptor {args.fd}"
@@ -220,6 +302,7 @@ def _place(args: argparse.Namespace) -> Callable[[Secret], None]:
         if path.exists():
             raise FileError("there is a file already", where=args.out, mend="name a new one")
         from sigillum.keeping.private import write_private
+
         return lambda secret: write_private(path, secret.reveal() + "\n")
     try:
         os.fstat(args.fd)
@@ -229,12 +312,14 @@ def _place(args: argparse.Namespace) -> Callable[[Secret], None]:
     def write(secret: Secret) -> None:
         with os.fdopen(os.dup(args.fd), "w") as opened:
             opened.write(secret.reveal() + "\n")
+
     return write
 
 
 def _read(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import tokens as view
     from sigillum.workflows.tokens import look_against, look_at, text_of
+
     text = text_of(args.file)
     found = look_against(context.office, text, args.against, args.audience) if args.against else look_at(text, args.audience)
     if args.format == "json":

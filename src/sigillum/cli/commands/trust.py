@@ -20,19 +20,33 @@ EXAMPLE = """examples:
 
 
 def add_parser(subparsers: Any) -> None:
-    parser = subparsers.add_parser("trust", parents=[common()], epilog=EXAMPLE,
-                                   description="Trusts in outside issuers: who may act as an identity without any key of it.")
+    parser = subparsers.add_parser(
+        "trust",
+        parents=[common()],
+        epilog=EXAMPLE,
+        description="Trusts in outside issuers: who may act as an identity without any key of it.",
+    )
     verbs = verbs_of(parser)
-    try_ = verbs.add_parser("try", parents=[common()], help="hold a token or claims against a charter's trusts", epilog=EXAMPLE,
-                            description="Hold a token, or claims as JSON, against the trusts of a charter, condition by "
-                                        "condition. Nobody is asked, and no signature is looked at. Exit code 1: no match.")
+    try_ = verbs.add_parser(
+        "try",
+        parents=[common()],
+        help="hold a token or claims against a charter's trusts",
+        epilog=EXAMPLE,
+        description="Hold a token, or claims as JSON, against the trusts of a charter, condition by "
+        "condition. Nobody is asked, and no signature is looked at. Exit code 1: no match.",
+    )
     try_.add_argument("file", metavar="FILE", help="a token or a JSON object of claims; or - for standard input")
     try_.add_argument("charter", metavar="CHARTER")
     try_.add_argument("--trust", default="", metavar="NAME", help="only this one")
     try_.add_argument("--format", choices=("text", "json"), default="text")
-    profile = verbs.add_parser("profile", parents=[common()], help="how a workload gets in, without any secret", epilog=EXAMPLE,
-                               description="Write what a workload needs to get in by a trust: where it reads its own token, "
-                                           "for whom, where it goes with that, as whom. `with --profile` uses it.")
+    profile = verbs.add_parser(
+        "profile",
+        parents=[common()],
+        help="how a workload gets in, without any secret",
+        epilog=EXAMPLE,
+        description="Write what a workload needs to get in by a trust: where it reads its own token, "
+        "for whom, where it goes with that, as whom. `with --profile` uses it.",
+    )
     profile.add_argument("charter", metavar="CHARTER")
     profile.add_argument("--trust", default="", metavar="NAME", help="by this one (default: its only one)")
     way = profile.add_mutually_exclusive_group(required=True)
@@ -43,10 +57,15 @@ def add_parser(subparsers: Any) -> None:
     profile.add_argument("--header", action="append", default=[], metavar="NAME=VALUE", help="of an address: goes along")
     profile.add_argument("--at", default="", metavar="POINTER", help="where it stands, if that is JSON (RFC 6901)")
     profile.add_argument("--out", metavar="FILE", help="into this new file (default: it is printed)")
-    links = verbs.add_parser("links", parents=[common()], help="whom a cluster's workloads act as: both records of it",
-                             epilog=EXAMPLE, description="The local accounts of a cluster, as whom they act elsewhere, and as "
-                             "whom its workloads run: what the cluster says beside what the other tenant trusts, also where "
-                             "only one of them knows it. Exit code 1 where something is wrong.")
+    links = verbs.add_parser(
+        "links",
+        parents=[common()],
+        help="whom a cluster's workloads act as: both records of it",
+        epilog=EXAMPLE,
+        description="The local accounts of a cluster, as whom they act elsewhere, and as "
+        "whom its workloads run: what the cluster says beside what the other tenant trusts, also where "
+        "only one of them knows it. Exit code 1 where something is wrong.",
+    )
     links.add_argument("tenant", metavar="CLUSTER")
     links.add_argument("--format", choices=("table", "json", "csv"), default="table")
 
@@ -61,13 +80,20 @@ def _profile(args: argparse.Namespace, context: Context) -> Outcome:
     import json
 
     from sigillum.workflows.workload import profile_of
+
     headers = dict(pair.partition("=")[::2] for pair in args.header)
     if args.header and (not args.address or not all(headers) or not all(headers.values())):
         raise UsageError("a header belongs to an address", where="--header", mend="write --address URL --header NAME=VALUE")
     if args.runs is not None and not args.runs.strip():
         raise UsageError("no command is named", where="--command", mend="write it as one text, like 'cat /run/token'")
-    found = {"file": args.file, "address": args.address, "variable": args.variable, "header": headers, "at": args.at,
-             "command": _words(args.runs)}
+    found = {
+        "file": args.file,
+        "address": args.address,
+        "variable": args.variable,
+        "header": headers,
+        "at": args.at,
+        "command": _words(args.runs),
+    }
     text = json.dumps(profile_of(context.office, args.charter, args.trust, {n: v for n, v in found.items() if v}), indent=1)
     if not args.out:
         context.show_text(text)
@@ -77,14 +103,17 @@ def _profile(args: argparse.Namespace, context: Context) -> Outcome:
             opened.write(f"{text}\n")
     except OSError as problem:
         raise FileError(f"it cannot be written: {problem.strerror}", where=args.out, mend="name a new file") from problem
-    context.show_text(f"The profile stands in {args.out}. No secret is in it; `sigillum key read {args.out}` shows that, and "
-                      f"`sigillum with --profile {args.out} -- COMMAND` uses it where the workload runs.")
+    context.show_text(
+        f"The profile stands in {args.out}. No secret is in it; `sigillum key read {args.out}` shows that, and "
+        f"`sigillum with --profile {args.out} -- COMMAND` uses it where the workload runs."
+    )
     return Outcome.DONE
 
 
 def _words(text: str | None) -> list[str] | None:
     """The words of a command. Raises UsageError where a quote is not closed."""
     import shlex
+
     try:
         return shlex.split(text) if text is not None else None
     except ValueError as problem:
@@ -94,6 +123,7 @@ def _words(text: str | None) -> list[str] | None:
 def _try(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import tokens as view
     from sigillum.workflows.tokens import text_of, try_trusts
+
     found = try_trusts(context.office, text_of(args.file), args.charter, args.trust)
     if args.format == "json":
         context.show_json("trust", view.trial_json(found))
@@ -110,18 +140,39 @@ def _links(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.core.deciding.links import BOTH, Row
     from sigillum.core.kinds.workloads import DEFAULT
     from sigillum.workflows.links import estate_of
+
     found = estate_of(context.office, args.tenant)
 
     def row(one: Row) -> list[str]:
-        return [one.local, f"{one.acts_as} at {one.home}", "yes" if one.half.code == BOTH else one.half.code,
-                ", ".join(one.workloads) or "nothing"]
+        return [
+            one.local,
+            f"{one.acts_as} at {one.home}",
+            "yes" if one.half.code == BOTH else one.half.code,
+            ", ".join(one.workloads) or "nothing",
+        ]
+
     if args.format == "json":
-        context.show_json("links", {
-            "cluster": found.cluster, "links": [
-                {"account": r.local, "subject": r.subject, "tenant": r.home, "acts_as": r.acts_as, "state": r.half.code,
-                 "text": r.half.text, "workloads": list(r.workloads)} for r in found.rows],
-            "workloads": [{"workload": w.name, "account": w.account, "runs_as": list(w.runs_as)} for w in found.workloads],
-            "findings": [{"code": f.code, "text": f.text} for f in found.findings], "unseen": list(found.unseen)})
+        context.show_json(
+            "links",
+            {
+                "cluster": found.cluster,
+                "links": [
+                    {
+                        "account": r.local,
+                        "subject": r.subject,
+                        "tenant": r.home,
+                        "acts_as": r.acts_as,
+                        "state": r.half.code,
+                        "text": r.half.text,
+                        "workloads": list(r.workloads),
+                    }
+                    for r in found.rows
+                ],
+                "workloads": [{"workload": w.name, "account": w.account, "runs_as": list(w.runs_as)} for w in found.workloads],
+                "findings": [{"code": f.code, "text": f.text} for f in found.findings],
+                "unseen": list(found.unseen),
+            },
+        )
     elif args.format == "csv":
         context.show_text(comma_separated(LINKS, map(row, found.rows)))
     else:
@@ -131,9 +182,20 @@ def _links(args: argparse.Namespace, context: Context) -> Outcome:
             context.show_text(f"No local account of {args.tenant} acts as anybody elsewhere.")
         if found.workloads:
             context.show_text("")
-            context.show(table(("workload", "local account", "runs as"), (
-                [w.name, f"{w.compartment}/{w.account or DEFAULT}", "\n".join(dict.fromkeys(w.runs_as)) or "does not run"]
-                for w in found.workloads), ("workload",)))
+            context.show(
+                table(
+                    ("workload", "local account", "runs as"),
+                    (
+                        [
+                            w.name,
+                            f"{w.compartment}/{w.account or DEFAULT}",
+                            "\n".join(dict.fromkeys(w.runs_as)) or "does not run",
+                        ]
+                        for w in found.workloads
+                    ),
+                    ("workload",),
+                )
+            )
         for finding in found.findings:
             context.show_text(f"\n{finding.code}: {finding.text}")
     for name in found.unseen:

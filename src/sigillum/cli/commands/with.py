@@ -41,27 +41,49 @@ file in memory stays until `with` is run again."""
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "with", parents=[common()], epilog=EXAMPLE, usage="sigillum with [options] CHARTER ... -- COMMAND ...",
+        "with",
+        parents=[common()],
+        epilog=EXAMPLE,
+        usage="sigillum with [options] CHARTER ... -- COMMAND ...",
         description="Run a command that signs in as charters' identities, with what it needs for as long as it runs. Signals, "
-                    "terminal and exit code pass through, and nothing is printed.")
+        "terminal and exit code pass through, and nothing is printed.",
+    )
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="as whom it signs in")
     parser.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
-    parser.add_argument("--as", dest="principals", action="append", default=[], metavar="WHO", help="act as this account, "
-                        "without any credential of it; several: each acts as the next")
+    parser.add_argument(
+        "--as",
+        dest="principals",
+        action="append",
+        default=[],
+        metavar="WHO",
+        help="act as this account, without any credential of it; several: each acts as the next",
+    )
     parser.add_argument("--tenant", default="", help="with --as: where, if WHO is no charter")
     parser.add_argument("--lend", default="", metavar="DURATION", help="with --as: lend yourself the right, if need be")
     parser.add_argument("--because", default="", metavar="WHY", help="with --lend")
-    parser.add_argument("--put", dest="how", choices=("file", "environment"), default="file",
-                        help="where the tokens are: in files in memory that are kept fresh, or in the environment, once")
-    parser.add_argument("--profile", metavar="FILE", help="as the workload of this profile (`trust profile`); no workspace is "
-                        "needed")
+    parser.add_argument(
+        "--put",
+        dest="how",
+        choices=("file", "environment"),
+        default="file",
+        help="where the tokens are: in files in memory that are kept fresh, or in the environment, once",
+    )
+    parser.add_argument(
+        "--profile", metavar="FILE", help="as the workload of this profile (`trust profile`); no workspace is needed"
+    )
     parser.add_argument("--allow-command", action="store_true", help="the profile may run a command to read its token")
-    parser.add_argument("--env", action="append", default=[], metavar="NAME=REFERENCE",
-                        help="a variable with what a reference stands for: env:NAME, file:PATH, keyring:NAME")
+    parser.add_argument(
+        "--env",
+        action="append",
+        default=[],
+        metavar="NAME=REFERENCE",
+        help="a variable with what a reference stands for: env:NAME, file:PATH, keyring:NAME",
+    )
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.giving import give, references, stripped
+
     if not args.another:
         raise UsageError("no command is named", where="with", mend="write it behind `--`")
     if not args.charters and not args.env and not args.profile and not args.principals:
@@ -84,12 +106,14 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _workload(args: argparse.Namespace, context: Context) -> Outcome:
     """By a profile alone: nothing of a workspace is read."""
     from sigillum.workflows.workload import let_in, load
+
     if args.charters or args.env or args.credential:
         raise UsageError("a profile stands for itself", where="--profile", mend="name nothing beside it")
     profile, environment = load(args.profile, commands=args.allow_command), dict(os.environ)
 
     def give() -> list[Given]:
         return [let_in(profile, os.environ, timeout_seconds=context.options.timeout_seconds)]
+
     environment = {n: v for n, v in environment.items() if not n.startswith("SIGILLUM_") and n != profile.reads.variable}
     given = give()
     for one in given:
@@ -102,6 +126,7 @@ def _acting(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.options import duration
     from sigillum.workflows.acting import ActingWish, act, give_back
     from sigillum.workflows.giving import stripped
+
     if args.charters or args.env or args.credential:
         raise UsageError("whoever is acted as stands for itself", where="--as", mend="name nothing beside it")
     if bool(args.lend) != bool(args.because.strip()):
@@ -113,16 +138,29 @@ def _acting(args: argparse.Namespace, context: Context) -> Outcome:
     given = acted.given()
     environment |= {given.variable(end): value for end, value in given.public.items()}
     again = wish._replace(lend_seconds=0)
-    return _run(args, context, environment, [given], lambda: [act(context.office, again).given()],
-                (lambda: give_back(context.office, acted)) if acted.loan is not None else None)
+    return _run(
+        args,
+        context,
+        environment,
+        [given],
+        lambda: [act(context.office, again).given()],
+        (lambda: give_back(context.office, acted)) if acted.loan is not None else None,
+    )
 
 
-def _run(args: argparse.Namespace, context: Context, environment: dict[str, str], given: list[Given],
-         fresh: Callable[[], list[Given]], over: Callable[[], None] | None = None) -> Outcome:
+def _run(
+    args: argparse.Namespace,
+    context: Context,
+    environment: dict[str, str],
+    given: list[Given],
+    fresh: Callable[[], list[Given]],
+    over: Callable[[], None] | None = None,
+) -> Outcome:
     """Run the command with what it is given, and fetch that anew for as long as it runs; `over` is done when it has ended."""
     from sigillum.cli.child import beside, die_of, instead
     from sigillum.cli.running import Passed
     from sigillum.keeping.memory import MemoryFolder
+
     if args.how == "environment" or not given:
         for one in given:
             environment |= {one.variable(end): secret.reveal() for end, secret in one.secrets.items()}
@@ -145,6 +183,7 @@ def _run(args: argparse.Namespace, context: Context, environment: dict[str, str]
 
     def failed(problem: SigillumError) -> None:
         write(sys.stderr, f"sigillum with: there is no fresh token: {problem.what}\n")
+
     try:
         for one in given:
             put(one)

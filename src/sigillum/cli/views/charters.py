@@ -28,38 +28,72 @@ def _only(grant: GrantWant) -> str:
 
 def _more(charter: Charter) -> list[tuple[str, str]]:
     """What only some charters have."""
-    told = [("location", charter.identity.location), ("reach", ", ".join(charter.reach) if charter.is_team else ""),
-            ("like", charter.like), ("services", ", ".join(f"{s.service} at {s.at}" for s in charter.services)),
-            ("member of", ", ".join(m.name for m in charter.member_of)),
-            ("members", ", ".join(m.name for m in charter.members)),
-            ("trusts", "; ".join(f"{w.trust.subject or 'whoever matches'} of {w.trust.issuer}" for w in charter.trusts))]
+    told = [
+        ("location", charter.identity.location),
+        ("reach", ", ".join(charter.reach) if charter.is_team else ""),
+        ("like", charter.like),
+        ("services", ", ".join(f"{s.service} at {s.at}" for s in charter.services)),
+        ("member of", ", ".join(m.name for m in charter.member_of)),
+        ("members", ", ".join(m.name for m in charter.members)),
+        ("trusts", "; ".join(f"{w.trust.subject or 'whoever matches'} of {w.trust.issuer}" for w in charter.trusts)),
+    ]
     if charter.workload is not None:
         want = charter.workload
         told.append(("workload", f"{', '.join(want.programs)} as {want.words} of {want.tenant}"))
     if charter.signing is not None:
         told.append(("signed for by", f"{charter.tenant}, on the machine {charter.signing.machine}"))
     if charter.delegation is not None:
-        told.append(("acts for", f"{', '.join(charter.delegation.people)} of {charter.delegation.domain}: "
-                     + ", ".join(charter.delegation.names)))
+        told.append(
+            (
+                "acts for",
+                f"{', '.join(charter.delegation.people)} of {charter.delegation.domain}: "
+                + ", ".join(charter.delegation.names),
+            )
+        )
     return [(name, value) for name, value in told if value]
 
 
 def text(charter: Charter, ident: Ident) -> RenderableType:
-    parts: list[RenderableType] = [pairs([
-        ("charter", charter.name), ("tenant", charter.tenant), ("stage", charter.stage or "(none)"),
-        ("purpose", charter.purpose), ("owner", ident(charter.owner)), ("deputy", ident(charter.deputy) or "(none)"),
-        ("review", charter.review or "(none)"), ("ticket", charter.ticket or "(none)"),
-        ("identity", f"{charter.identity.kind} {charter.identity.name} ({charter.identity.display})"), *_more(charter)])]
+    parts: list[RenderableType] = [
+        pairs(
+            [
+                ("charter", charter.name),
+                ("tenant", charter.tenant),
+                ("stage", charter.stage or "(none)"),
+                ("purpose", charter.purpose),
+                ("owner", ident(charter.owner)),
+                ("deputy", ident(charter.deputy) or "(none)"),
+                ("review", charter.review or "(none)"),
+                ("ticket", charter.ticket or "(none)"),
+                ("identity", f"{charter.identity.kind} {charter.identity.name} ({charter.identity.display})"),
+                *_more(charter),
+            ]
+        )
+    ]
     if charter.roles:
-        parts += ["", Text("roles", "bold"), table(("name", "permissions"), [
-            (r.name, ", ".join(r.permissions)) for r in charter.roles])]
+        parts += [
+            "",
+            Text("roles", "bold"),
+            table(("name", "permissions"), [(r.name, ", ".join(r.permissions)) for r in charter.roles]),
+        ]
     if charter.grants:
-        parts += ["", Text("grants", "bold"), table(("role", "at", "only", "window", "because"), [
-            (g.role, f"{g.at}{f' to {g.to}' if g.to else ''}", _only(g), _window(g), g.because) for g in charter.grants])]
+        parts += [
+            "",
+            Text("grants", "bold"),
+            table(
+                ("role", "at", "only", "window", "because"),
+                [(g.role, f"{g.at}{f' to {g.to}' if g.to else ''}", _only(g), _window(g), g.because) for g in charter.grants],
+            ),
+        ]
     if charter.credentials:
-        parts += ["", Text("credentials", "bold"), table(("name", "kind", "lasts", "due before", "limits", "kept in"), [
-            (c.name, c.kind, *_life(c),
-             ", ".join(c.limits) or "none", c.keep_in) for c in charter.credentials])]
+        parts += [
+            "",
+            Text("credentials", "bold"),
+            table(
+                ("name", "kind", "lasts", "due before", "limits", "kept in"),
+                [(c.name, c.kind, *_life(c), ", ".join(c.limits) or "none", c.keep_in) for c in charter.credentials],
+            ),
+        ]
     if charter.expectations:
         parts += ["", Text("proofs", "bold"), *[Text(p.words()) for p in charter.expectations]]
     return Group(*parts)
@@ -73,28 +107,84 @@ def _life(want: CredentialWant) -> tuple[str, str]:
 
 def as_json(charter: Charter) -> dict[str, Any]:
     return {
-        "charter": charter.name, "tenant": charter.tenant, "stage": charter.stage, "purpose": charter.purpose,
-        "owner": charter.owner, "deputy": charter.deputy, "ticket": charter.ticket,
+        "charter": charter.name,
+        "tenant": charter.tenant,
+        "stage": charter.stage,
+        "purpose": charter.purpose,
+        "owner": charter.owner,
+        "deputy": charter.deputy,
+        "ticket": charter.ticket,
         "review": charter.review.isoformat() if charter.review else None,
-        "identity": {"kind": charter.identity.kind, "name": charter.identity.name, "display": charter.identity.display,
-                     "location": charter.identity.location, "reach": list(charter.reach) if charter.is_team else []},
-        "like": charter.like, "services": [{"service": s.service, "at": s.at} for s in charter.services],
+        "identity": {
+            "kind": charter.identity.kind,
+            "name": charter.identity.name,
+            "display": charter.identity.display,
+            "location": charter.identity.location,
+            "reach": list(charter.reach) if charter.is_team else [],
+        },
+        "like": charter.like,
+        "services": [{"service": s.service, "at": s.at} for s in charter.services],
         "roles": [{"name": r.name, "display": r.display, "permissions": list(r.permissions)} for r in charter.roles],
-        "member_of": [m.name for m in charter.member_of], "members": [m.name for m in charter.members],
-        "grants": [{"role": g.role, "at": g.at, "because": g.because, "for_seconds": g.lasts_seconds,
-                    "from": format_instant(g.start) if g.start else None,
-                    "until": format_instant(g.until) if g.until else None,
-                    "where": {name: list(values) for name, values in g.where}, "to": g.to} for g in charter.grants],
-        "credentials": [{"name": c.name, "kind": c.kind, "lasts_seconds": c.lasts_seconds if c.endless is None else None,
-                         "renew_before_seconds": c.renew_before_seconds if c.endless is None else None,
-                         "limits": list(c.limits), "keep_in": c.keep_in, "purpose": c.purpose, "consumers": list(c.consumers)}
-                        for c in charter.credentials],
-        "trusts": [{"name": w.name, "issuer": w.trust.issuer, "audience": w.trust.audience, "subject": w.trust.subject,
-                    "when": [c.words() for c in w.trust.when]} for w in charter.trusts],
-        **({"workload": {"tenant": charter.workload.tenant, "compartment": charter.workload.compartment,
-                         "account": charter.workload.account, "programs": list(charter.workload.programs)}}
-           if charter.workload is not None else {}),
-        **({"delegation": {"domain": charter.delegation.domain, "people": list(charter.delegation.people),
-                           "scopes": list(charter.delegation.names)}} if charter.delegation is not None else {}),
+        "member_of": [m.name for m in charter.member_of],
+        "members": [m.name for m in charter.members],
+        "grants": [
+            {
+                "role": g.role,
+                "at": g.at,
+                "because": g.because,
+                "for_seconds": g.lasts_seconds,
+                "from": format_instant(g.start) if g.start else None,
+                "until": format_instant(g.until) if g.until else None,
+                "where": {name: list(values) for name, values in g.where},
+                "to": g.to,
+            }
+            for g in charter.grants
+        ],
+        "credentials": [
+            {
+                "name": c.name,
+                "kind": c.kind,
+                "lasts_seconds": c.lasts_seconds if c.endless is None else None,
+                "renew_before_seconds": c.renew_before_seconds if c.endless is None else None,
+                "limits": list(c.limits),
+                "keep_in": c.keep_in,
+                "purpose": c.purpose,
+                "consumers": list(c.consumers),
+            }
+            for c in charter.credentials
+        ],
+        "trusts": [
+            {
+                "name": w.name,
+                "issuer": w.trust.issuer,
+                "audience": w.trust.audience,
+                "subject": w.trust.subject,
+                "when": [c.words() for c in w.trust.when],
+            }
+            for w in charter.trusts
+        ],
+        **(
+            {
+                "workload": {
+                    "tenant": charter.workload.tenant,
+                    "compartment": charter.workload.compartment,
+                    "account": charter.workload.account,
+                    "programs": list(charter.workload.programs),
+                }
+            }
+            if charter.workload is not None
+            else {}
+        ),
+        **(
+            {
+                "delegation": {
+                    "domain": charter.delegation.domain,
+                    "people": list(charter.delegation.people),
+                    "scopes": list(charter.delegation.names),
+                }
+            }
+            if charter.delegation is not None
+            else {}
+        ),
         "proofs": [p.words() for p in charter.expectations],
     }

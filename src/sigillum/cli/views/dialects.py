@@ -11,9 +11,11 @@ from rich.text import Text
 from sigillum.workflows.dialect_trial import DIFFERS, MARKED, NAMED, NONE, NOT_DESCRIBED, NOT_TRIED, WORKS, Tried
 
 _STYLES = {WORKS: "green", DIFFERS: "bold red", NOT_DESCRIBED: "yellow", NOT_TRIED: "yellow"}
-FOLLOWS = {MARKED: "what was begun is found again by our mark, after any interruption",
-           NAMED: "what was begun is found again by its name alone: a stranger's of that name cannot be told from ours",
-           NONE: "an interrupted making may leave one that is not found again"}
+FOLLOWS = {
+    MARKED: "what was begun is found again by our mark, after any interruption",
+    NAMED: "what was begun is found again by its name alone: a stranger's of that name cannot be told from ours",
+    NONE: "an interrupted making may leave one that is not found again",
+}
 
 
 def tried(found: Tried) -> RenderableType:
@@ -29,11 +31,19 @@ def tried(found: Tried) -> RenderableType:
     if found.left:
         parts.append(Text(f"Left there, and to be ended by hand: {', '.join(found.left)}.", "bold red"))
     wrong = sum(r.came == DIFFERS for r in found.rows)
-    end = f"{wrong} thing{'s' if wrong != 1 else ''} differ{'s' if wrong == 1 else ''} from the dialect." if wrong else \
-        "All that was tried works as the dialect says."
+    end = (
+        f"{wrong} thing{'s' if wrong != 1 else ''} differ{'s' if wrong == 1 else ''} from the dialect."
+        if wrong
+        else "All that was tried works as the dialect says."
+    )
     return Group(*parts, Text(end, "bold"))
 
 
 def as_json(found: Tried) -> dict[str, Any]:
-    return {"tenant": found.tenant, "identity": found.name, "safety": found.safety, "left": found.left,
-            "rows": [row._asdict() for row in found.rows]}
+    return {
+        "tenant": found.tenant,
+        "identity": found.name,
+        "safety": found.safety,
+        "left": found.left,
+        "rows": [row._asdict() for row in found.rows],
+    }

@@ -21,8 +21,12 @@ from .hints import outlook_mend, problem_json, problem_lines
 from .rehearsal import collision
 from .words import closing, plural
 
-_STATES = {"done": ("done", "green"), "failed": ("failed", "bold red"), "skipped": ("left out", "yellow"),
-           "asked": ("asked", "bold yellow")}
+_STATES = {
+    "done": ("done", "green"),
+    "failed": ("failed", "bold red"),
+    "skipped": ("left out", "yellow"),
+    "asked": ("asked", "bold yellow"),
+}
 _HELD = {True: ("holds", "green"), False: ("does not hold", "bold red"), None: ("not known", "yellow")}
 
 
@@ -38,6 +42,7 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
         parts += ["", proofs(done.proofs, ident)]
     for turned in done.rotations:
         from .rotations import rotated
+
         parts += ["", rotated(turned, ident)]
     for line in problem_lines(done.error):
         parts.append(Text(line, "red"))
@@ -85,9 +90,13 @@ def proofs(report: ProofReport, ident: Ident) -> RenderableType:
             mend = outlook_mend(result.outlook)
             if mend:
                 made.add_row(*blank, Text(f"do: {mend}"))
-    who = Text.assemble("ran as ", (ident(report.principal), "bold"),
-                        f", with {report.credential}" if report.credential else "", "\n",
-                        (_said(report, ident), "dim"))
+    who = Text.assemble(
+        "ran as ",
+        (ident(report.principal), "bold"),
+        f", with {report.credential}" if report.credential else "",
+        "\n",
+        (_said(report, ident), "dim"),
+    )
     return Group(who, "", made)
 
 
@@ -129,24 +138,53 @@ def proof_summary(report: ProofReport) -> str:
 
 
 def proofs_json(report: ProofReport) -> dict[str, Any]:
-    return {"charter": report.charter, "principal": report.principal, "ran_as": report.ran_as,
-            "credential": report.credential, "held": report.held, "proofs": [_result(r) for r in report.results],
-            "before": dict(report.before), "waited_seconds": round(report.waited_seconds, 1),
-            **({"error": problem_json(report.failed)} if report.failed is not None else {})}
+    return {
+        "charter": report.charter,
+        "principal": report.principal,
+        "ran_as": report.ran_as,
+        "credential": report.credential,
+        "held": report.held,
+        "proofs": [_result(r) for r in report.results],
+        "before": dict(report.before),
+        "waited_seconds": round(report.waited_seconds, 1),
+        **({"error": problem_json(report.failed)} if report.failed is not None else {}),
+    }
 
 
 def _result(result: Result) -> dict[str, Any]:
-    return {"expectation": result.proof.words(), "held": result.held, "how": str(result.manner),
-            "said": result.said, "capped": result.capped,
-            "outlook": {"state": o.state, "cause": str(o.cause), "text": o.text, "do": outlook_mend(o),
-                        "due": format_instant(o.due) if o.due else None} if (o := result.outlook) is not None else None}
+    return {
+        "expectation": result.proof.words(),
+        "held": result.held,
+        "how": str(result.manner),
+        "said": result.said,
+        "capped": result.capped,
+        "outlook": {
+            "state": o.state,
+            "cause": str(o.cause),
+            "text": o.text,
+            "do": outlook_mend(o),
+            "due": format_instant(o.due) if o.due else None,
+        }
+        if (o := result.outlook) is not None
+        else None,
+    }
 
 
 def as_json(done: Enacted) -> dict[str, Any]:
     return {
-        "charter": done.charter.name, "outcome": int(done.outcome()), "summary": closing(done),
-        "steps": [{"id": str(r.step.id), "step": str(r.step.kind), "about": r.step.about, "state": str(r.state),
-                   **({"error": problem_json(r.error)} if r.error else {})} for r in done.results],
+        "charter": done.charter.name,
+        "outcome": int(done.outcome()),
+        "summary": closing(done),
+        "steps": [
+            {
+                "id": str(r.step.id),
+                "step": str(r.step.kind),
+                "about": r.step.about,
+                "state": str(r.state),
+                **({"error": problem_json(r.error)} if r.error else {}),
+            }
+            for r in done.results
+        ],
         "proofs": proofs_json(done.proofs) if done.proofs is not None else None,
         **({"rotations": _rotations(done)} if done.rotations else {}),
         **({"error": problem_json(done.error)} if done.error else {}),
@@ -155,4 +193,5 @@ def as_json(done: Enacted) -> dict[str, Any]:
 
 def _rotations(done: Enacted) -> list[dict[str, Any]]:
     from .rotations import as_json as one_json
+
     return [one_json(r) for r in done.rotations]

@@ -34,18 +34,27 @@ def text(found: Explained, ident: Ident) -> RenderableType:
     parts: list[RenderableType] = [headline(found, ident), "", grid]
     if told.decision.allowed:
         for other in decision.also:
-            parts.append(Text.assemble(("also     ", "dim"), "it would be allowed as well by ",
-                                       masked(right_words(world, other, question.principal), ident)))
+            parts.append(
+                Text.assemble(
+                    ("also     ", "dim"),
+                    "it would be allowed as well by ",
+                    masked(right_words(world, other, question.principal), ident),
+                )
+            )
     if found.theirs is not None:
         answer = {True: "allowed", False: "refused", None: "no answer"}[found.theirs.allowed]
         parts += ["", Text.assemble(("the tenant says  ", "dim"), (answer, "bold"), f": {found.theirs.reason}")]
     if told.mends:
         head = "what would tell" if decision.allowed is None else "the smallest change that would allow it"
         parts += ["", Text(head, "bold")]
-        parts += [Text(f"{number}  {masked(advised(mend.cause, mend.told(ours=found.ours)), ident)}")
-                  for number, mend in enumerate(told.mends, 1)]
-        parts += [Text(f"   {masked(line, ident)}", "dim", no_wrap=True, overflow="ignore")
-                  for line in _lend_lines(told, name_of(world, question.principal))]
+        parts += [
+            Text(f"{number}  {masked(advised(mend.cause, mend.told(ours=found.ours)), ident)}")
+            for number, mend in enumerate(told.mends, 1)
+        ]
+        parts += [
+            Text(f"   {masked(line, ident)}", "dim", no_wrap=True, overflow="ignore")
+            for line in _lend_lines(told, name_of(world, question.principal))
+        ]
     if told.changes_at is not None:
         later = world.allowed(*question._replace(at=told.changes_at))
         word = {True: "allowed", False: "refused", None: "not known"}[later]
@@ -55,16 +64,23 @@ def text(found: Explained, ident: Ident) -> RenderableType:
 
 def headline(found: Explained, ident: Ident) -> Text:
     question, decision = found.explanation.question, found.explanation.decision
-    verdict = {True: ("allowed", "bold green"), False: (f"refused: {decision.cause}", "bold red"),
-               None: ("not known", "bold yellow")}[decision.allowed]
+    verdict = {
+        True: ("allowed", "bold green"),
+        False: (f"refused: {decision.cause}", "bold red"),
+        None: ("not known", "bold yellow"),
+    }[decision.allowed]
     who, where = name_of(found.world, question.principal), place_name(found.world, question.place)
     when = format_instant(whole_second(question.at))
     return Text.assemble(verdict, "\n" + masked(f"{who}, {question.permission} at {where}, {when}", ident))
 
 
 def _lend_lines(told: Explanation, who: str) -> list[str]:
-    return [line for m in told.mends if m.role and not m.place.startswith("@") for line in (
-        f"sigillum lend {m.role} --to {m.to or who} --for 1h --because '...' \\", f"  --at {m.place}")]
+    return [
+        line
+        for m in told.mends
+        if m.role and not m.place.startswith("@")
+        for line in (f"sigillum lend {m.role} --to {m.to or who} --for 1h --because '...' \\", f"  --at {m.place}")
+    ]
 
 
 def difference(found: Explained) -> str:
@@ -84,8 +100,7 @@ def cells(found: list[Explained]) -> tuple[list[str], list[list[str]]]:
         question, decision = one.explanation.question, one.explanation.decision
         differs = " (the tenant differs)" if one.differs else ""
         row = rows.setdefault(place_name(one.world, question.place), {})
-        row[question.permission] = {
-            True: "yes", False: f"no: {decision.cause}", None: "not known"}[decision.allowed] + differs
+        row[question.permission] = {True: "yes", False: f"no: {decision.cause}", None: "not known"}[decision.allowed] + differs
     return ["place", *permissions], [[place, *(row[p] for p in permissions)] for place, row in rows.items()]
 
 
@@ -94,22 +109,34 @@ def matrix(found: list[Explained], ident: Ident) -> RenderableType:
     question, rules = found[0].explanation.question, found[0].world.operations
     who = name_of(found[0].world, question.principal)
     heads = [f"{p}\n{rules[p].class_.replace('-', ' ')}" if p in rules else p for p in columns[1:]]
-    return Group(Text.assemble((masked(who, ident), "bold"), f"  at {format_instant(whole_second(question.at))}"), "",
-                 table([columns[0], *heads], [[masked(row[0], ident), *row[1:]] for row in rows]))
+    return Group(
+        Text.assemble((masked(who, ident), "bold"), f"  at {format_instant(whole_second(question.at))}"),
+        "",
+        table([columns[0], *heads], [[masked(row[0], ident), *row[1:]] for row in rows]),
+    )
 
 
 def as_json(found: Explained) -> dict[str, Any]:
     told = found.explanation
     question, decision, world = told.question, told.decision, found.world
     return {
-        "principal_id": question.principal, "principal": name_of(world, question.principal), "permission": question.permission,
-        "place": place_name(world, question.place), "at": format_instant(question.at), "credential_id": question.credential,
-        "allowed": decision.allowed, "cause": str(decision.cause), "not_shown": list(decision.hidden),
+        "principal_id": question.principal,
+        "principal": name_of(world, question.principal),
+        "permission": question.permission,
+        "place": place_name(world, question.place),
+        "at": format_instant(question.at),
+        "credential_id": question.credential,
+        "allowed": decision.allowed,
+        "cause": str(decision.cause),
+        "not_shown": list(decision.hidden),
         "chain": [{"link": k.name, "good": k.good, "text": k.text, "decides": k is told.deciding} for k in told.links],
         "also": [right_words(world, r, question.principal) for r in decision.also] if decision.allowed else [],
-        "mends": [{"cause": str(m.cause), "text": advised(m.cause, m.told(ours=found.ours)), "role": m.role, "place": m.place}
-                  for m in told.mends],
+        "mends": [
+            {"cause": str(m.cause), "text": advised(m.cause, m.told(ours=found.ours)), "role": m.role, "place": m.place}
+            for m in told.mends
+        ],
         "changes_at": format_instant(told.changes_at) if told.changes_at else None,
         "tenant": {"allowed": found.theirs.allowed, "reason": found.theirs.reason, "differs": found.differs}
-        if found.theirs is not None else None,
+        if found.theirs is not None
+        else None,
     }

@@ -12,7 +12,8 @@ if TYPE_CHECKING:
 _INSPECT = "look at `sigillum tenant inspect`"
 COMMANDS = {
     "tenant-unknown": "add one with `sigillum tenant add`",
-    "role-unknown": _INSPECT, "place-unknown": "`sigillum tenant places [UNDER]` lists them",
+    "role-unknown": _INSPECT,
+    "place-unknown": "`sigillum tenant places [UNDER]` lists them",
     "place-not-in-tree": "`sigillum tenant places` lists them",
     "grant-extra": "`--end-extra` ends it",
     "breaks-cannot-kept": "`--end` ends things in the stage prod",
@@ -52,37 +53,60 @@ def outlook_mend(outlook: Outlook) -> str:
 
 def mistake_json(mistake: Mistake) -> dict[str, Any]:
     """A mistake in the form that JSON has of it everywhere."""
-    return {"code": mistake.code, "what": mistake.what, "do": advised(mistake.code, mistake.mend),
-            "where": str(mistake.position or "")}
+    return {
+        "code": mistake.code,
+        "what": mistake.what,
+        "do": advised(mistake.code, mistake.mend),
+        "where": str(mistake.position or ""),
+    }
 
 
 def problem_lines(problem: SigillumError | None) -> list[str]:
     """An error in its three parts: what, where, what to do; that a person stopped it is told once, at the end."""
     if problem is None or isinstance(problem, StoppedError):
         return []
-    return [problem.what, *([f"where  {problem.where}"] if problem.where else []),
-            *([f"do     {problem.mend}"] if problem.mend else [])]
+    return [
+        problem.what,
+        *([f"where  {problem.where}"] if problem.where else []),
+        *([f"do     {problem.mend}"] if problem.mend else []),
+    ]
 
 
 def problem_json(problem: SigillumError) -> dict[str, Any]:
     """An error in the form that JSON has of it everywhere; of a file, with every mistake in it."""
     mistakes = problem.mistakes if isinstance(problem, FileError) else ()
-    return {"code": problem.code, "exit": int(problem.outcome), "what": problem.what, "where": problem.where,
-            "do": problem.mend, **({"mistakes": [mistake_json(m) for m in mistakes]} if mistakes else {})}
+    return {
+        "code": problem.code,
+        "exit": int(problem.outcome),
+        "what": problem.what,
+        "where": problem.where,
+        "do": problem.mend,
+        **({"mistakes": [mistake_json(m) for m in mistakes]} if mistakes else {}),
+    }
 
 
 def refusals_page() -> str:
     """docs/refusals.md, whole."""
     from sigillum.core.deciding.refusals import ABOUT, Cause
     from sigillum.core.deciding.shown import worth
-    lines = ["# Refusals", "",
-             "Why something is refused: the causes that `sigillum explain` names, in the order in which it names them when",
-             "several hold. The list is closed, and this page is made from the code.", "",
-             "A refusal that a charter wishes (`cannot`) holds only where it shows that the right is what is missing:",
-             "where it would be refused as well if everything else were in order. A wrong name, a sign-in that fails (401)",
-             "and an answer 404 show nothing. Where a tenant does not show what decides, a control shows it: a `can` that",
-             "held in the same run, at the same place, by the same service.", "",
-             "| code | meaning | what mends it | what it shows alone |", "|---|---|---|---|"]
-    lines += [f"| `{cause}` | {ABOUT[cause].meaning} | {advised(cause, ABOUT[cause].mend.rstrip('.'))}. | {worth(cause)} |"
-              for cause in Cause if cause in ABOUT]
+
+    lines = [
+        "# Refusals",
+        "",
+        "Why something is refused: the causes that `sigillum explain` names, in the order in which it names them when",
+        "several hold. The list is closed, and this page is made from the code.",
+        "",
+        "A refusal that a charter wishes (`cannot`) holds only where it shows that the right is what is missing:",
+        "where it would be refused as well if everything else were in order. A wrong name, a sign-in that fails (401)",
+        "and an answer 404 show nothing. Where a tenant does not show what decides, a control shows it: a `can` that",
+        "held in the same run, at the same place, by the same service.",
+        "",
+        "| code | meaning | what mends it | what it shows alone |",
+        "|---|---|---|---|",
+    ]
+    lines += [
+        f"| `{cause}` | {ABOUT[cause].meaning} | {advised(cause, ABOUT[cause].mend.rstrip('.'))}. | {worth(cause)} |"
+        for cause in Cause
+        if cause in ABOUT
+    ]
     return "\n".join(lines) + "\n"

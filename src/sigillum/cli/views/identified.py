@@ -27,6 +27,18 @@ def text(found: Identified, value: str, ident: Ident) -> RenderableType:
 
 
 def as_json(found: Identified) -> dict[str, Any]:
-    return {"form": found.form, "not_asked": [{"tenant": t, "why": w} for t, w in found.silent], "meanings": [
-        {"tenant": f.tenant, "what": f.what, "of": f.name, "whose": f.whose, "use": f.use,
-         "siblings": [{"what": w, "value": v} for w, v in f.siblings]} for f in found.found]}
+    return {
+        "form": found.form,
+        "not_asked": [{"tenant": t, "why": w} for t, w in found.silent],
+        "meanings": [
+            {
+                "tenant": f.tenant,
+                "what": f.what,
+                "of": f.name,
+                "whose": f.whose,
+                "use": f.use,
+                "siblings": [{"what": w, "value": v} for w, v in f.siblings],
+            }
+            for f in found.found
+        ],
+    }

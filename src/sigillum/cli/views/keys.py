@@ -33,15 +33,24 @@ def text(name: str, found: Sequence[Shape], ident: Ident) -> RenderableType:
     parts: list[RenderableType] = []
     for shape in found:
         size = f", {shape.bits} bits" if shape.bits else ""
-        rows = [("form", shape.form), *([("algorithm", f"{shape.algorithm}{size}")] if shape.algorithm else []),
-                *([("strength", shape.strength)] if shape.strength else []),
-                *([("thumbprint", ident(shape.thumbprint))] if shape.thumbprint else []),
-                *([("until", shape.until)] if shape.until else []),
-                *((n.replace("_", " "), ident(v) if n in SHOWN_AS_IDS else v) for n, v in shape.about
-                  if n not in ("algorithm", "ends"))]  # which stand above
+        rows = [
+            ("form", shape.form),
+            *([("algorithm", f"{shape.algorithm}{size}")] if shape.algorithm else []),
+            *([("strength", shape.strength)] if shape.strength else []),
+            *([("thumbprint", ident(shape.thumbprint))] if shape.thumbprint else []),
+            *([("until", shape.until)] if shape.until else []),
+            *(
+                (n.replace("_", " "), ident(v) if n in SHOWN_AS_IDS else v)
+                for n, v in shape.about
+                if n not in ("algorithm", "ends")
+            ),
+        ]  # which stand above
         parts += [Text(shape.kind, "bold"), pairs(rows), ""]
-    told = {True: "It holds a private key or secret.", False: "It holds no private key.",
-            None: "Whether it holds a private key cannot be told without its password."}[holds_private(found)]
+    told = {
+        True: "It holds a private key or secret.",
+        False: "It holds no private key.",
+        None: "Whether it holds a private key cannot be told without its password.",
+    }[holds_private(found)]
     return Group(*parts, Text(f"{name}: {told}", "bold"))
 
 
@@ -53,7 +62,8 @@ def lying(one: Lying) -> str:
         told += f", {'ended' if found.ended else 'until'} {found.until}"
     if ours is not None:
         told += f"; ours: {ours.what}, {'alive' if ours.alive else 'ended'}" + (
-            f"; whoever has it could use {ours.could}" if ours.alive and ours.could else "")
+            f"; whoever has it could use {ours.could}" if ours.alive and ours.could else ""
+        )
     return told
 
 
@@ -65,17 +75,32 @@ def lying_json(one: Lying) -> dict[str, Any]:
 def sarif(found: Sequence[Lying]) -> dict[str, Any]:
     """As SARIF 2.1.0 (OASIS), which code hosts and editors read."""
     from sigillum import __version__
+
     rules = sorted({one.finding.what for one in found})
-    results = [{
-        "ruleId": one.finding.what.replace(" ", "-"), "ruleIndex": rules.index(one.finding.what),
-        "level": "error" if one.ours is not None and one.ours.alive else "warning", "message": {"text": lying(one)},
-        "partialFingerprints": {"mark/v1": one.finding.mark},
-        "locations": [{"physicalLocation": {"artifactLocation": {"uri": quote(one.path.replace(chr(92), "/"))},
-                                            "region": {"startLine": one.finding.line, "startColumn": one.finding.column}}}]}
-        for one in found]
+    results = [
+        {
+            "ruleId": one.finding.what.replace(" ", "-"),
+            "ruleIndex": rules.index(one.finding.what),
+            "level": "error" if one.ours is not None and one.ours.alive else "warning",
+            "message": {"text": lying(one)},
+            "partialFingerprints": {"mark/v1": one.finding.mark},
+            "locations": [
+                {
+                    "physicalLocation": {
+                        "artifactLocation": {"uri": quote(one.path.replace(chr(92), "/"))},
+                        "region": {"startLine": one.finding.line, "startColumn": one.finding.column},
+                    }
+                }
+            ],
+        }
+        for one in found
+    ]
     told = [{"id": r.replace(" ", "-"), "shortDescription": {"text": f"A {r} that stands literally in a file"}} for r in rules]
-    return {"$schema": SARIF, "version": "2.1.0", "runs": [{
-        "tool": {"driver": {"name": "Sigillum", "version": __version__, "rules": told}}, "results": results}]}
+    return {
+        "$schema": SARIF,
+        "version": "2.1.0",
+        "runs": [{"tool": {"driver": {"name": "Sigillum", "version": __version__, "rules": told}}, "results": results}],
+    }
 
 
 def attested(found: Attested, ident: Ident) -> RenderableType:
@@ -84,17 +109,35 @@ def attested(found: Attested, ident: Ident) -> RenderableType:
     for one in found.looked:
         came = ("not known", "yellow") if one.found is None else ("found", "bold red") if one.found else ("none", "green")
         rows.append((one.where, Text(*came), masked("\n".join(one.found or ()), ident) or one.how))
-    said = {Outcome.DONE: f"No private key of {charter.identity.name} exists in any place that was looked at.",
-            Outcome.NO: f"{charter.identity.name} has keys or secrets.",
-            Outcome.SOMEBODY: "A place could not be looked at, so it is not established."}[found.outcome()]
-    instead = [Text("how it is used instead", "bold"), *(Text(masked(words, ident)) for words in found.instead), Text("")] \
-        if found.instead else []
+    said = {
+        Outcome.DONE: f"No private key of {charter.identity.name} exists in any place that was looked at.",
+        Outcome.NO: f"{charter.identity.name} has keys or secrets.",
+        Outcome.SOMEBODY: "A place could not be looked at, so it is not established.",
+    }[found.outcome()]
+    instead = (
+        [Text("how it is used instead", "bold"), *(Text(masked(words, ident)) for words in found.instead), Text("")]
+        if found.instead
+        else []
+    )
     head = f" of {charter.tenant}, {charter.purpose}; looked at {format_instant(found.at)}"
-    return Group(Text.assemble((charter.identity.name, "bold"), head), Text(""),
-                 table(("where", "keys", "how, or which"), rows, ("keys",)), Text(""), *instead, Text(said, "bold"))
+    return Group(
+        Text.assemble((charter.identity.name, "bold"), head),
+        Text(""),
+        table(("where", "keys", "how, or which"), rows, ("keys",)),
+        Text(""),
+        *instead,
+        Text(said, "bold"),
+    )
 
 
 def attested_json(found: Attested) -> dict[str, Any]:
-    return {"charter": found.charter.name, "at": format_instant(found.at), "none": found.outcome() is Outcome.DONE,
-            "looked": [{"where": one.where, "found": list(one.found) if one.found is not None else None, "how": one.how}
-                       for one in found.looked], "instead": list(found.instead)}
+    return {
+        "charter": found.charter.name,
+        "at": format_instant(found.at),
+        "none": found.outcome() is Outcome.DONE,
+        "looked": [
+            {"where": one.where, "found": list(one.found) if one.found is not None else None, "how": one.how}
+            for one in found.looked
+        ],
+        "instead": list(found.instead),
+    }

@@ -19,9 +19,13 @@ WHOLE = COLUMNS[:4]
 
 def before(proposal: Proposal) -> str:
     """What is about to be lent, with the class of each permission, and what speaks against it."""
-    lines = [f"{proposal.wish.role} allows {proposal.allows}",
-             *(f"{'note' if o.usual else 'warning'}  {o.what}{f'; {mend}' if (mend := advised(o.code, o.mend)) else ''}"
-               for o in proposal.objections)]
+    lines = [
+        f"{proposal.wish.role} allows {proposal.allows}",
+        *(
+            f"{'note' if o.usual else 'warning'}  {o.what}{f'; {mend}' if (mend := advised(o.code, o.mend)) else ''}"
+            for o in proposal.objections
+        ),
+    ]
     return "\n".join(lines)
 
 
@@ -40,12 +44,29 @@ def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident)
 
 
 def row(loan: Loan, state: str, ident: Ident) -> tuple[str, ...]:
-    return (loan.number, state.replace("-", " "), format_instant(loan.until), loan.grant.role, loan.at,
-            masked(loan.principal_name, ident), loan.grant.reason, ident(loan.by))
+    return (
+        loan.number,
+        state.replace("-", " "),
+        format_instant(loan.until),
+        loan.grant.role,
+        loan.at,
+        masked(loan.principal_name, ident),
+        loan.grant.reason,
+        ident(loan.by),
+    )
 
 
 def as_json(loan: Loan, state: str, failed: Sequence[SigillumError]) -> dict[str, Any]:
-    return {"loan": loan.number, "state": state, "tenant": loan.tenant, "role": loan.grant.role, "at": loan.at,
-            "to": loan.principal_name, "principal_id": loan.grant.principal, "until": format_instant(loan.until),
-            "because": loan.grant.reason, "by": loan.by,
-            **({"error": {"code": failed[0].code, "what": failed[0].what, "do": failed[0].mend}} if failed else {})}
+    return {
+        "loan": loan.number,
+        "state": state,
+        "tenant": loan.tenant,
+        "role": loan.grant.role,
+        "at": loan.at,
+        "to": loan.principal_name,
+        "principal_id": loan.grant.principal,
+        "until": format_instant(loan.until),
+        "because": loan.grant.reason,
+        "by": loan.by,
+        **({"error": {"code": failed[0].code, "what": failed[0].what, "do": failed[0].mend}} if failed else {}),
+    }

@@ -38,16 +38,23 @@ def text(rehearsal: Rehearsal, ident: Ident) -> RenderableType:
 
 def of_outline(charter: Charter, outline: Outline, ident: Ident) -> RenderableType:
     """The same, where only the outline is at hand."""
-    parts: list[RenderableType] = [Text.assemble(
-        (charter.name, "bold"), f"  {charter.purpose}\n",
-        (f"{charter.tenant} · {charter.stage or 'no stage'} · owner {ident(charter.owner)}", "dim"))]
+    parts: list[RenderableType] = [
+        Text.assemble(
+            (charter.name, "bold"),
+            f"  {charter.purpose}\n",
+            (f"{charter.tenant} · {charter.stage or 'no stage'} · owner {ident(charter.owner)}", "dim"),
+        )
+    ]
     if outline.steps and not outline.mistakes:
         parts += ["", steps(outline.steps, charter.purpose)]
     for taken in outline.collisions:
         parts += ["", collision(taken, ident)]
     for mistake in outline.mistakes:
-        parts += ["", Text(f"{mistake.position}: {mistake.what}"),
-                  Padding(Text(advised(mistake.code, mistake.mend)), (0, 0, 0, 4))]
+        parts += [
+            "",
+            Text(f"{mistake.position}: {mistake.what}"),
+            Padding(Text(advised(mistake.code, mistake.mend)), (0, 0, 0, 4)),
+        ]
     if outline.notes:
         parts += ["", notes(outline)]
     parts += ["", Text(summary(outline), style="bold")]
@@ -75,8 +82,9 @@ def details(step: Step, purpose: str = "") -> list[tuple[str, str]]:
     if step.by or (step.kind == "ask" and step.power):
         rows.append(("power", f"{step.power}, as {step.by}" if step.by else step.power))
     if step.before and set(step.before) != {"active"}:  # that one is in what the step is about
-        rows += [(name, f"{value_text(step.before.get(name))} becomes {value_text(value)}")
-                 for name, value in step.after.items()]
+        rows += [
+            (name, f"{value_text(step.before.get(name))} becomes {value_text(value)}") for name, value in step.after.items()
+        ]
     elif {"allows", "until", "ends", "issuer"} & set(step.after):
         rows += [(name, value_text(value)) for name, value in step.after.items()]
     return rows
@@ -85,19 +93,36 @@ def details(step: Step, purpose: str = "") -> list[tuple[str, str]]:
 def collision(taken: Collision, ident: Ident) -> RenderableType:
     """Wanted and existing side by side, and the ways out."""
     if taken.matches:
-        return Text.assemble(("stands   ", "dim"), f"{taken.kind.name} {taken.name} ({ident(taken.id)}) is as the "
-                             "charter says; Sigillum did not make it, and changes nothing at it before `--adopt`")
-    head = f"{taken.kind.name} {taken.name} exists ({ident(taken.id)}), and Sigillum did not make it." \
-        if taken.id else f"{taken.kind.name} {taken.name} is said to exist, and is not shown."
-    rows = [(name, value_text(wanted), value_text(existing), _compared(name, wanted, existing))
-            for name, wanted, existing in taken.rows]
+        return Text.assemble(
+            ("stands   ", "dim"),
+            f"{taken.kind.name} {taken.name} ({ident(taken.id)}) is as the "
+            "charter says; Sigillum did not make it, and changes nothing at it before `--adopt`",
+        )
+    head = (
+        f"{taken.kind.name} {taken.name} exists ({ident(taken.id)}), and Sigillum did not make it."
+        if taken.id
+        else f"{taken.kind.name} {taken.name} is said to exist, and is not shown."
+    )
+    rows = [
+        (name, value_text(wanted), value_text(existing), _compared(name, wanted, existing))
+        for name, wanted, existing in taken.rows
+    ]
     stands = re.sub(r" \([^)]*\)", "", next((str(e) for n, _, e in taken.rows if n == "permissions"), ""))
-    how = f"`permissions: [{stands}]`; or leave it out of `roles:`, and grant it" if taken.kind is ROLE else \
-        f"`sigillum charter new NAME --from {ident(taken.name)} --tenant ...`"
-    return Group(Text.assemble(("taken    ", "bold yellow"), head), table(("", "wanted", "existing", ""), rows),
-                 Text(f"keep it      describe it as it stands: {how}\n"
-                      "change it    take it over, and make it as the charter says: `sigillum enact --adopt`\n"
-                      "leave it     choose another name in the charter", "dim"))
+    how = (
+        f"`permissions: [{stands}]`; or leave it out of `roles:`, and grant it"
+        if taken.kind is ROLE
+        else f"`sigillum charter new NAME --from {ident(taken.name)} --tenant ...`"
+    )
+    return Group(
+        Text.assemble(("taken    ", "bold yellow"), head),
+        table(("", "wanted", "existing", ""), rows),
+        Text(
+            f"keep it      describe it as it stands: {how}\n"
+            "change it    take it over, and make it as the charter says: `sigillum enact --adopt`\n"
+            "leave it     choose another name in the charter",
+            "dim",
+        ),
+    )
 
 
 def _compared(name: str, wanted: Any, existing: Any) -> str:
@@ -111,8 +136,10 @@ def notes(outline: Outline) -> RenderableType:
     grid.add_column(no_wrap=True)
     grid.add_column(overflow="fold")
     for note in outline.notes:
-        grid.add_row(Text("warning" if note.warning else "note", "yellow" if note.warning else "dim"),
-                     Text(advised(note.code, note.text)))
+        grid.add_row(
+            Text("warning" if note.warning else "note", "yellow" if note.warning else "dim"),
+            Text(advised(note.code, note.text)),
+        )
     return grid
 
 
@@ -152,13 +179,21 @@ def as_json(rehearsal: Rehearsal) -> dict[str, Any]:
     if rehearsal.error is not None or rehearsal.now is None:
         return {**named, "error": problem_json(rehearsal.error) if rehearsal.error is not None else None}
     return {
-        **named, "tenant_time": format_instant(rehearsal.now),
+        **named,
+        "tenant_time": format_instant(rehearsal.now),
         "steps": [step_json(s) for s in outline.steps],
         "notes": [{"code": n.code, "text": advised(n.code, n.text), "warning": n.warning} for n in outline.notes],
         "mistakes": [mistake_json(m) for m in outline.mistakes],
-        "taken": [{"facet": c.kind.name, "name": c.name, "id": c.id, "matches": c.matches,
-                   "attributes": [{"name": n, "wanted": plain(w), "existing": plain(e)} for n, w, e in c.rows]}
-                  for c in outline.collisions],
+        "taken": [
+            {
+                "facet": c.kind.name,
+                "name": c.name,
+                "id": c.id,
+                "matches": c.matches,
+                "attributes": [{"name": n, "wanted": plain(w), "existing": plain(e)} for n, w, e in c.rows],
+            }
+            for c in outline.collisions
+        ],
         "summary": summary(outline),
     }
 
@@ -169,7 +204,17 @@ def shown(values: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def step_json(step: Step) -> dict[str, Any]:
-    return {"id": str(step.id), "step": str(step.kind), "tenant": step.tenant, "facet": step.facet,
-            "name": " ".join(v for _, v in step.mark.key),
-            "about": step.about, "generation": step.generation, "needs": [str(n) for n in step.needs], "power": step.power,
-            "why": step.why, "before": shown(step.before), "after": shown(step.after)}
+    return {
+        "id": str(step.id),
+        "step": str(step.kind),
+        "tenant": step.tenant,
+        "facet": step.facet,
+        "name": " ".join(v for _, v in step.mark.key),
+        "about": step.about,
+        "generation": step.generation,
+        "needs": [str(n) for n in step.needs],
+        "power": step.power,
+        "why": step.why,
+        "before": shown(step.before),
+        "after": shown(step.after),
+    }

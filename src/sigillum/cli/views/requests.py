@@ -16,14 +16,28 @@ HIDDEN = ("principal", "client_id", "subject", "owner", "deputy")
 
 def text(request: Request, ident: Ident) -> RenderableType:
     """The wish, and every value that would be sent, in the order in which somebody types them."""
-    rows = [("tenant", ident(request.tenant)), ("power", request.power), ("to", ident(request.to) or "whoever has the power"),
-            ("charter", request.charter), ("in their words", f"{request.do} {request.about}"), ("why", request.why)]
-    values = [(name, ident(str(v)) if name in HIDDEN else value_text(v)) for name, v in request.values.items()
-              if v not in (None, "", (), [])]
+    rows = [
+        ("tenant", ident(request.tenant)),
+        ("power", request.power),
+        ("to", ident(request.to) or "whoever has the power"),
+        ("charter", request.charter),
+        ("in their words", f"{request.do} {request.about}"),
+        ("why", request.why),
+    ]
+    values = [
+        (name, ident(str(v)) if name in HIDDEN else value_text(v))
+        for name, v in request.values.items()
+        if v not in (None, "", (), [])
+    ]
     rows += [(name.replace("_", " "), text) for name, text in request.accepted.items()]
     more = [("id", ident(request.id))] if request.id else []
-    return Group(Text(f"{request.do} {request.thing}", style="bold"), "", pairs([(n, plain(v)) for n, v in rows]), "",
-                 pairs([(n, plain(v)) for n, v in (*more, *values)]))
+    return Group(
+        Text(f"{request.do} {request.thing}", style="bold"),
+        "",
+        pairs([(n, plain(v)) for n, v in rows]),
+        "",
+        pairs([(n, plain(v)) for n, v in (*more, *values)]),
+    )
 
 
 def answering(found: Answering, ident: Ident) -> RenderableType:

@@ -34,8 +34,7 @@ def plan(one: Plan, ident: Ident) -> RenderableType:
     if one.found.stopped:
         parts += ["", *(Text(f"asked    {about}", "yellow") for about in one.found.stopped)]
     if one.left:
-        parts += ["", Text("Left afterwards:", "bold"),
-                  _left([entry._asdict() for entry in one.left], ident)]
+        parts += ["", Text("Left afterwards:", "bold"), _left([entry._asdict() for entry in one.left], ident)]
     count = len(one.found.outline.steps) + len(one.loans)
     return Group(*parts, "", Text(f"{plural(count, 'step')}.", "bold"))
 
@@ -64,11 +63,17 @@ def retired(done: Retired, closed_: Mapping[str, Any] | None, ident: Ident) -> R
 
 def closed(body: Mapping[str, Any], ident: Ident) -> RenderableType:
     """The close-out list."""
-    parts: list[RenderableType] = [Text.assemble(
-        (f"{body['name']} is retired", "bold"), f", at {body['at']} by {ident(str(body['by']))}: {body['because']}")]
+    parts: list[RenderableType] = [
+        Text.assemble(
+            (f"{body['name']} is retired", "bold"), f", at {body['at']} by {ident(str(body['by']))}: {body['because']}"
+        )
+    ]
     if body["ended"]:
-        parts += ["", Text("Ended", "dim"), _rows((f"{e['tenant']}", f"{masked(e['what'], ident)}, at {e['at']}")
-                                                  for e in body["ended"])]
+        parts += [
+            "",
+            Text("Ended", "dim"),
+            _rows((f"{e['tenant']}", f"{masked(e['what'], ident)}, at {e['at']}") for e in body["ended"]),
+        ]
     if body["ways"]:
         parts += ["", Text("Ways in", "dim"), _ways(body["ways"])]
     if body["removed"]:
@@ -89,8 +94,10 @@ def _ways(ways: Iterable[Mapping[str, Any]]) -> Table:
 
 
 def _left(left: Iterable[Mapping[str, Any]], ident: Ident) -> Table:
-    return _rows((masked(f"{entry['what']}{f' in {where}' if (where := entry['where']) else ''}", ident), str(entry["why"]))
-                 for entry in left)
+    return _rows(
+        (masked(f"{entry['what']}{f' in {where}' if (where := entry['where']) else ''}", ident), str(entry["why"]))
+        for entry in left
+    )
 
 
 def _rows(rows: Iterable[tuple[str, str]]) -> Table:
@@ -103,19 +110,38 @@ def _rows(rows: Iterable[tuple[str, str]]) -> Table:
 
 
 def plan_json(one: Plan) -> dict[str, Any]:
-    return {"name": one.charter.name, "uid": one.uid, "file": one.file, "retired": False,
-            "steps": [{"step": str(s.kind), "about": s.about, "tenant": s.tenant} for s in one.found.outline.steps],
-            "recalls": [loan.uid for loan in one.loans],
-            "used": [{"tenant": u.tenant, "credential": u.name, "told": u.told, "from": u.address,
-                      "at": format_instant(u.at) if u.at is not None else None} for u in one.used],
-            "stopped": list(one.found.stopped), "left": [entry._asdict() for entry in one.left]}
+    return {
+        "name": one.charter.name,
+        "uid": one.uid,
+        "file": one.file,
+        "retired": False,
+        "steps": [{"step": str(s.kind), "about": s.about, "tenant": s.tenant} for s in one.found.outline.steps],
+        "recalls": [loan.uid for loan in one.loans],
+        "used": [
+            {
+                "tenant": u.tenant,
+                "credential": u.name,
+                "told": u.told,
+                "from": u.address,
+                "at": format_instant(u.at) if u.at is not None else None,
+            }
+            for u in one.used
+        ],
+        "stopped": list(one.found.stopped),
+        "left": [entry._asdict() for entry in one.left],
+    }
 
 
 def retired_json(done: Retired, closed_: Mapping[str, Any] | None) -> dict[str, Any]:
-    return {"name": done.plan.charter.name, "retired": done.done, "outcome": int(done.outcome()),
-            "steps": [{"step": str(r.step.kind), "about": r.step.about, "state": str(r.state)} for r in done.results],
-            "ways": [w.body() for w in done.ways],
-            "errors": [problem_json(e) for e in done.problems], "close_out": dict(closed_) if closed_ is not None else None}
+    return {
+        "name": done.plan.charter.name,
+        "retired": done.done,
+        "outcome": int(done.outcome()),
+        "steps": [{"step": str(r.step.kind), "about": r.step.about, "state": str(r.state)} for r in done.results],
+        "ways": [w.body() for w in done.ways],
+        "errors": [problem_json(e) for e in done.problems],
+        "close_out": dict(closed_) if closed_ is not None else None,
+    }
 
 
 def closed_json(body: Mapping[str, Any]) -> dict[str, Any]:

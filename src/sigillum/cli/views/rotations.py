@@ -17,32 +17,48 @@ from .common import Ident, masked
 from .enacted import step_rows
 from .hints import problem_json, problem_lines
 
-QUESTIONS = {"end": "End the old one now? Whoever still uses it cannot sign in any more.",
-             "exposed": "Switch the old one off now? Nobody can sign in with it until the new one is picked up.",
-             "pause": "Switch the old one off for a while? Whoever still uses it is refused, until `rotate --back`.",
-             "gap": "Let the new one take the old one's place? Who has not picked it up cannot sign in."}
-_STAGES = {"begun": "begun", "kept": "the new key is kept", "beside": "consumers that try both can read the new one",
-           "made": "the new one is made",
-           "accepted": "the tenant takes the new one", "given": "consumers can read the new one",
-           "taken": "the new one is used", "paused": "the old one is off, to see who misses it",
-           "ended": "the old one is ended", "dead": "the old one is proved dead",
-           "cleared": "what was left of it is removed"}
+QUESTIONS = {
+    "end": "End the old one now? Whoever still uses it cannot sign in any more.",
+    "exposed": "Switch the old one off now? Nobody can sign in with it until the new one is picked up.",
+    "pause": "Switch the old one off for a while? Whoever still uses it is refused, until `rotate --back`.",
+    "gap": "Let the new one take the old one's place? Who has not picked it up cannot sign in.",
+}
+_STAGES = {
+    "begun": "begun",
+    "kept": "the new key is kept",
+    "beside": "consumers that try both can read the new one",
+    "made": "the new one is made",
+    "accepted": "the tenant takes the new one",
+    "given": "consumers can read the new one",
+    "taken": "the new one is used",
+    "paused": "the old one is off, to see who misses it",
+    "ended": "the old one is ended",
+    "dead": "the old one is proved dead",
+    "cleared": "what was left of it is removed",
+}
 
 
 def rotated(done: Rotated, ident: Ident) -> RenderableType:
     """What was done of one, and what it waits for."""
     one = done.rotation
-    parts: list[RenderableType] = [Text.assemble((f"{done.charter}: {one.name}", "bold"),
-                                                 f"  generation {one.old.number}, since {one.because}")]
+    parts: list[RenderableType] = [
+        Text.assemble((f"{done.charter}: {one.name}", "bold"), f"  generation {one.old.number}, since {one.because}")
+    ]
     if done.results:
         parts += ["", step_rows(done.results)]
     if done.waits is not None:
         parts += ["", *(Text(line, "yellow") for line in problem_lines(done.waits))]
     failed = next((r.error for r in done.results if r.error is not None), None)
-    end = f"Rotated: generation {one.old.number} of {one.name} is dead, and its successor serves." if one.closed == "done" \
-        else f"Closed: {one.closed}." if one.closed else f"Not finished: {_STAGES[one.stage]}." if failed is not None \
-        else f"Under way: {_STAGES[one.stage]}. The deadline is {format_instant(one.deadline)}." + (
-            " Before the old one ends, it is off for a while." if one.pausing else "")
+    end = (
+        f"Rotated: generation {one.old.number} of {one.name} is dead, and its successor serves."
+        if one.closed == "done"
+        else f"Closed: {one.closed}."
+        if one.closed
+        else f"Not finished: {_STAGES[one.stage]}."
+        if failed is not None
+        else f"Under way: {_STAGES[one.stage]}. The deadline is {format_instant(one.deadline)}."
+        + (" Before the old one ends, it is off for a while." if one.pausing else "")
+    )
     if done.exposure is not None:
         parts += ["", *_exposure(done.exposure, ident)]
     return Group(*parts, "", Text(end, "bold"), "")
@@ -50,9 +66,14 @@ def rotated(done: Rotated, ident: Ident) -> RenderableType:
 
 def _exposure(found: Exposure, ident: Ident) -> list[RenderableType]:
     """Where it was, who used it, what stands that nobody here made, and until when stolen tokens live."""
-    used = "the tenant does not tell when it was used" if not found.told else "as far as the tenant tells, it was never used" \
-        if found.used_at is None else f"it was used last at {format_instant(found.used_at)}" + (
-            f" from {ident(found.used_from)}" if found.used_from else "")
+    used = (
+        "the tenant does not tell when it was used"
+        if not found.told
+        else "as far as the tenant tells, it was never used"
+        if found.used_at is None
+        else f"it was used last at {format_instant(found.used_at)}"
+        + (f" from {ident(found.used_from)}" if found.used_from else "")
+    )
     grid = Table.grid(padding=(0, 2, 0, 2))
     grid.add_column(no_wrap=True)
     grid.add_column(overflow="fold")
@@ -83,8 +104,13 @@ def standing(all_: Sequence[Standing], ident: Ident) -> RenderableType:
         grid.add_row("waits", Text(s.waits, "yellow" if not s.late else "bold red"))
         grid.add_row("old", Text(_used(one.old.number, s.old_used, s.old_from, one.old.live, ident)))
         for made in one.bridges:
-            grid.add_row("bridge", Text(f"the old key again, until {made.terms['until']}, accepted by "
-                                        f"{made.terms['accepted_by']}{'' if made.live else '; ended'}"))
+            grid.add_row(
+                "bridge",
+                Text(
+                    f"the old key again, until {made.terms['until']}, accepted by "
+                    f"{made.terms['accepted_by']}{'' if made.live else '; ended'}"
+                ),
+            )
         if one.new is not None:
             grid.add_row("new", Text(_used(one.new.number, s.new_used, "", one.new.live, ident)))
         left = rough_duration(abs((one.deadline - now).total_seconds())) if now is not None else ""
@@ -101,27 +127,60 @@ def _used(number: int, used: Any, address: str, live: bool, ident: Ident) -> str
 
 
 def _json(one: Any) -> dict[str, Any]:
-    return {"rotation": one.key, "credential": one.name, "tenant": one.tenant, "old": one.old.number, "new": one.number,
-            "stage": str(one.stage), "since": format_instant(one.since), "deadline": format_instant(one.deadline),
-            "quiet_seconds": one.quiet_seconds, "because": one.because, "exposed": one.exposed, "closed": one.closed,
-            "bridges": [{**{n: g.terms[n] for n in ("until", "accepted_by")}, "live": g.live} for g in one.bridges]}
+    return {
+        "rotation": one.key,
+        "credential": one.name,
+        "tenant": one.tenant,
+        "old": one.old.number,
+        "new": one.number,
+        "stage": str(one.stage),
+        "since": format_instant(one.since),
+        "deadline": format_instant(one.deadline),
+        "quiet_seconds": one.quiet_seconds,
+        "because": one.because,
+        "exposed": one.exposed,
+        "closed": one.closed,
+        "bridges": [{**{n: g.terms[n] for n in ("until", "accepted_by")}, "live": g.live} for g in one.bridges],
+    }
 
 
 def standing_json(s: Standing) -> dict[str, Any]:
-    return {"charter": s.charter, **_json(s.rotation), "waits": s.waits, "late": s.late,
-            "old_used_at": format_instant(s.old_used) if s.old_used else None, "old_used_from": s.old_from,
-            "new_used_at": format_instant(s.new_used) if s.new_used else None}
+    return {
+        "charter": s.charter,
+        **_json(s.rotation),
+        "waits": s.waits,
+        "late": s.late,
+        "old_used_at": format_instant(s.old_used) if s.old_used else None,
+        "old_used_from": s.old_from,
+        "new_used_at": format_instant(s.new_used) if s.new_used else None,
+    }
 
 
 def as_json(done: Rotated) -> dict[str, Any]:
-    return {"charter": done.charter, **_json(done.rotation), "outcome": int(done.outcome()),
-            "steps": [{"step": str(r.step.kind), "about": r.step.about, "state": str(r.state),
-                       **({"error": problem_json(r.error)} if r.error else {})} for r in done.results],
-            "waits": problem_json(done.waits) if done.waits is not None else None,
-            "exposure": _exposure_json(done.exposure) if done.exposure is not None else None}
+    return {
+        "charter": done.charter,
+        **_json(done.rotation),
+        "outcome": int(done.outcome()),
+        "steps": [
+            {
+                "step": str(r.step.kind),
+                "about": r.step.about,
+                "state": str(r.state),
+                **({"error": problem_json(r.error)} if r.error else {}),
+            }
+            for r in done.results
+        ],
+        "waits": problem_json(done.waits) if done.waits is not None else None,
+        "exposure": _exposure_json(done.exposure) if done.exposure is not None else None,
+    }
 
 
 def _exposure_json(found: Exposure) -> dict[str, Any]:
-    return {"places": list(found.places), "told": found.told, "used_from": found.used_from,
-            "used_at": format_instant(found.used_at) if found.used_at is not None else None,
-            "suspicions": [one._asdict() for one in found.suspicions], "tokens_until": format_instant(found.tokens_until)}
+    return {
+        "places": list(found.places),
+        "told": found.told,
+        "used_from": found.used_from,
+        "used_at": format_instant(found.used_at) if found.used_at is not None else None,
+        "suspicions": [one._asdict() for one in found.suspicions],
+        "tokens_until": format_instant(found.tokens_until),
+    }

@@ -48,8 +48,11 @@ def _cell(value: Value, ident: Ident) -> Text:
 
 def summary(sheet: Sheet) -> str:
     wrong = sum(1 for v in sheet.values if v.problem)
-    return f"Complete: {plural(len(sheet.values), 'value')}." if sheet.complete else \
-        f"Not complete: {wrong} of {plural(len(sheet.values), 'value')} missing or wrong."
+    return (
+        f"Complete: {plural(len(sheet.values), 'value')}."
+        if sheet.complete
+        else f"Not complete: {wrong} of {plural(len(sheet.values), 'value')} missing or wrong."
+    )
 
 
 def formatted(sheet: Sheet, form: str, *, reveal: bool) -> str:
@@ -61,6 +64,7 @@ def formatted(sheet: Sheet, form: str, *, reveal: bool) -> str:
         return json.dumps(content, indent=1)
     if form == "yaml":
         from ruamel.yaml import YAML
+
         out, yaml = io.StringIO(), YAML()
         yaml.width = 1_000
         yaml.dump(content, out)
@@ -74,8 +78,23 @@ def formatted(sheet: Sheet, form: str, *, reveal: bool) -> str:
 def as_json(sheet: Sheet) -> dict[str, Any]:
     """The state of a sheet, with its secrets masked."""
     shown = content_of(sheet, reveal=False)
-    return {"charter": sheet.charter, "consumer": sheet.consumer, "credential": sheet.credential,
-            "generation": sheet.generation, "complete": sheet.complete, "values": [
-                {"value": v.value, "name": v.name, "kind": v.kind, "about": KINDS.get(v.value, ("", ""))[1],
-                 "content": shown[v.name] or None, "problem": v.problem, "note": v.note, "reference": v.reference}
-                for v in sheet.values]}
+    return {
+        "charter": sheet.charter,
+        "consumer": sheet.consumer,
+        "credential": sheet.credential,
+        "generation": sheet.generation,
+        "complete": sheet.complete,
+        "values": [
+            {
+                "value": v.value,
+                "name": v.name,
+                "kind": v.kind,
+                "about": KINDS.get(v.value, ("", ""))[1],
+                "content": shown[v.name] or None,
+                "problem": v.problem,
+                "note": v.note,
+                "reference": v.reference,
+            }
+            for v in sheet.values
+        ],
+    }

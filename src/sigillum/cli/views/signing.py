@@ -17,9 +17,11 @@ _STATES = {"met": "green", "unmet": "bold red", "makes no difference": "dim"}
 
 def text(told: SignInTold, ident: Ident) -> RenderableType:
     attempt, verdict = told.attempt, told.verdict
-    how = ["interactive" if attempt.interactive else "unattended",
-           "with a second factor" if attempt.second_factor else "without a second factor",
-           f"from {ident(attempt.address)}" if attempt.address else "from no address that was named"]
+    how = [
+        "interactive" if attempt.interactive else "unattended",
+        "with a second factor" if attempt.second_factor else "without a second factor",
+        f"from {ident(attempt.address)}" if attempt.address else "from no address that was named",
+    ]
     grid = Table.grid(padding=(0, 2, 0, 0))
     grid.add_column(no_wrap=True)
     grid.add_column(no_wrap=True)
@@ -27,10 +29,16 @@ def text(told: SignInTold, ident: Ident) -> RenderableType:
     for one in verdict.told:
         decides = "  <- decides" if not verdict.allowed and (one.rule, one.why) == (verdict.rule, verdict.demand) else ""
         grid.add_row(one.rule, Text(one.state, _STATES[one.state]), Text(one.why + decides))
-    said = Text("can sign in" if verdict.allowed else f"cannot sign in: {verdict.rule} ({verdict.demand})",
-                "bold green" if verdict.allowed else "bold red")
+    said = Text(
+        "can sign in" if verdict.allowed else f"cannot sign in: {verdict.rule} ({verdict.demand})",
+        "bold green" if verdict.allowed else "bold red",
+    )
     parts: list[RenderableType] = [
-        Text.assemble((ident(told.account.name), "bold"), f"  at {told.tenant}, {', '.join(how)}"), said, "", grid]
+        Text.assemble((ident(told.account.name), "bold"), f"  at {told.tenant}, {', '.join(how)}"),
+        said,
+        "",
+        grid,
+    ]
     if told.theirs is not None:
         answer = "allowed" if told.theirs.allowed else "refused"
         parts += ["", Text(f"the tenant says: {answer} ({told.theirs.reason})" + (", which DIFFERS" if told.differs else ""))]
@@ -38,8 +46,16 @@ def text(told: SignInTold, ident: Ident) -> RenderableType:
 
 
 def as_json(told: SignInTold) -> dict[str, Any]:
-    return {"tenant": told.tenant, "principal_id": told.account.id, "principal": told.account.name,
-            "attempt": told.attempt._asdict(), "allowed": told.verdict.allowed, "rule": told.verdict.rule,
-            "demand": told.verdict.demand, "rules": [t._asdict() for t in told.verdict.told],
-            "asked": {"allowed": told.theirs.allowed, "reason": told.theirs.reason, "differs": told.differs}
-            if told.theirs is not None else None}
+    return {
+        "tenant": told.tenant,
+        "principal_id": told.account.id,
+        "principal": told.account.name,
+        "attempt": told.attempt._asdict(),
+        "allowed": told.verdict.allowed,
+        "rule": told.verdict.rule,
+        "demand": told.verdict.demand,
+        "rules": [t._asdict() for t in told.verdict.told],
+        "asked": {"allowed": told.theirs.allowed, "reason": told.theirs.reason, "differs": told.differs}
+        if told.theirs is not None
+        else None,
+    }

@@ -17,10 +17,14 @@ from .common import Ident, masked
 from .hints import problem_json, problem_lines
 
 _REFUSED = {True: ("refused", "green"), False: ("not refused", "bold red"), None: ("not shown", "yellow")}
-_CLOSED = {Closed.ON_AGAIN: "is on again", Closed.WAS_ON: "was switched on by somebody else meanwhile, and is left so",
-           Closed.STAYS_OFF: "stays off: somebody else switched it off, too, or it was off before",
-           Closed.UNSURE: "stays off: whether it was us is not known, since an answer was lost; `sigillum enact --switch-on` "
-                          "switches it on", Closed.GONE: "is gone"}
+_CLOSED = {
+    Closed.ON_AGAIN: "is on again",
+    Closed.WAS_ON: "was switched on by somebody else meanwhile, and is left so",
+    Closed.STAYS_OFF: "stays off: somebody else switched it off, too, or it was off before",
+    Closed.UNSURE: "stays off: whether it was us is not known, since an answer was lost; `sigillum enact --switch-on` "
+    "switches it on",
+    Closed.GONE: "is gone",
+}
 
 
 def found(key: Found, ident: Ident) -> Iterator[str]:
@@ -35,8 +39,10 @@ def found(key: Found, ident: Ident) -> Iterator[str]:
 def suspended(done: Stopped, ident: Ident) -> RenderableType:
     """What is off now, until when, and which ways in were shown to be refused."""
     parts: list[RenderableType] = []
-    parts += [Text.assemble((masked(one.about, ident), "bold"), f" in {one.tenant} {_off(one, done)}: {one.because}")
-              for one in done.suspensions]
+    parts += [
+        Text.assemble((masked(one.about, ident), "bold"), f" in {one.tenant} {_off(one, done)}: {one.because}")
+        for one in done.suspensions
+    ]
     grid = Table.grid(padding=(0, 2, 0, 2))
     for _ in range(2):
         grid.add_column(no_wrap=True)
@@ -71,10 +77,26 @@ def _problems(done: Stopped) -> list[Text]:
 
 
 def as_json(done: Stopped) -> dict[str, Any]:
-    return {"name": done.name, "outcome": int(done.outcome()),
-            "suspensions": [{"suspension": s.key, "tenant": s.tenant, "thing": s.thing, "id": s.id, "name": s.name,
-                             "because": s.because, "by": s.by, "until": format_instant(s.until) if s.until else None,
-                             "found_off": s.found_off, "off": s.found_off or s.sent, "unsure": s.unsure, "closed": s.closed}
-                            for s in done.suspensions],
-            "ways": [w.body() for w in done.ways],
-            "errors": [problem_json(e) for e in done.problems]}
+    return {
+        "name": done.name,
+        "outcome": int(done.outcome()),
+        "suspensions": [
+            {
+                "suspension": s.key,
+                "tenant": s.tenant,
+                "thing": s.thing,
+                "id": s.id,
+                "name": s.name,
+                "because": s.because,
+                "by": s.by,
+                "until": format_instant(s.until) if s.until else None,
+                "found_off": s.found_off,
+                "off": s.found_off or s.sent,
+                "unsure": s.unsure,
+                "closed": s.closed,
+            }
+            for s in done.suspensions
+        ],
+        "ways": [w.body() for w in done.ways],
+        "errors": [problem_json(e) for e in done.problems],
+    }

@@ -26,8 +26,13 @@ def text(found: Look, ident: Ident) -> RenderableType:
     """Header, claims, times, and what is wrong."""
     claims = {n: f"{v}  {found.times[n]}" if n in found.times else _value(v, ident) for n, v in found.token.claims.items()}
     parts: list[RenderableType] = [
-        Text("header", "bold"), pairs((plain(n), _value(v, ident)) for n, v in found.token.header.items()), Text(""),
-        Text("claims", "bold"), pairs((plain(n), v) for n, v in claims.items()), Text("")]
+        Text("header", "bold"),
+        pairs((plain(n), _value(v, ident)) for n, v in found.token.header.items()),
+        Text(""),
+        Text("claims", "bold"),
+        pairs((plain(n), v) for n, v in claims.items()),
+        Text(""),
+    ]
     for finding in found.findings:
         parts.append(Text(f"{'wrong' if finding.refuse else 'note '}  {plain(finding.what)}", "red" if finding.refuse else ""))
     if found.findings:
@@ -44,10 +49,22 @@ def minted(made: Minted, ident: Ident) -> RenderableType:
     times = in_words(made.claims, datetime.fromtimestamp(made.claims["iat"], UTC))
     claims = ((n, f"{v}  {times[n]}" if n in times else _value(v, ident)) for n, v in made.claims.items())
     if made.by_tenant:
-        return Group(Text("header", "bold"), Text("made by the tenant, which signs it with a key that nobody has"), Text(""),
-                     Text("claims", "bold"), pairs(claims), Text(""))
-    return Group(Text("header", "bold"), pairs((n, _value(v, ident)) for n, v in made.header.items()), Text(""),
-                 Text("claims", "bold"), pairs(claims), Text(""))
+        return Group(
+            Text("header", "bold"),
+            Text("made by the tenant, which signs it with a key that nobody has"),
+            Text(""),
+            Text("claims", "bold"),
+            pairs(claims),
+            Text(""),
+        )
+    return Group(
+        Text("header", "bold"),
+        pairs((n, _value(v, ident)) for n, v in made.header.items()),
+        Text(""),
+        Text("claims", "bold"),
+        pairs(claims),
+        Text(""),
+    )
 
 
 def _value(value: Any, ident: Ident) -> str:
@@ -55,9 +72,16 @@ def _value(value: Any, ident: Ident) -> str:
 
 
 def as_json(found: Look) -> dict[str, Any]:
-    return {"header": dict(found.token.header), "claims": dict(found.token.claims), "times": dict(found.times),
-            "verified": bool(found.verified), "issuer": found.verified, "why_not": found.unverified, "good": found.good,
-            "findings": [{"code": f.code, "what": f.what, "refuse": f.refuse} for f in found.findings]}
+    return {
+        "header": dict(found.token.header),
+        "claims": dict(found.token.claims),
+        "times": dict(found.times),
+        "verified": bool(found.verified),
+        "issuer": found.verified,
+        "why_not": found.unverified,
+        "good": found.good,
+        "findings": [{"code": f.code, "what": f.what, "refuse": f.refuse} for f in found.findings],
+    }
 
 
 # --- trusts -------------------------------------------------------------------------------------------------------------
@@ -65,9 +89,12 @@ def trial(found: TrustTrial) -> RenderableType:
     """Each trust with its conditions; where one does not hold, the difference is marked in the text."""
     parts: list[RenderableType] = []
     for one in found.tried:
-        parts += [Text.assemble((one.trust.name, "bold"), f"  {one.trust.issuer}"),
-                  table(("condition", "came", "why"), ((v.test.words(), _came(v), v.why) for v in one.match.verdicts),
-                        whole=("came",))]
+        parts += [
+            Text.assemble((one.trust.name, "bold"), f"  {one.trust.issuer}"),
+            table(
+                ("condition", "came", "why"), ((v.test.words(), _came(v), v.why) for v in one.match.verdicts), whole=("came",)
+            ),
+        ]
         nearest = one.match.nearest
         if nearest is not None and nearest.wanted:
             parts += [Text(""), marked(nearest)]
@@ -94,21 +121,34 @@ def marked(verdict: Verdict) -> RenderableType:
     place = verdict.agrees
     start = max(0, place - WIDEST // 2)
     lead = "..." if start else ""
-    rows = [f"{name:<8}{lead}{plain(value[start:start + WIDEST])}" for name, value in (("stands", verdict.found),
-                                                                                        ("wanted", verdict.wanted))]
+    rows = [
+        f"{name:<8}{lead}{plain(value[start : start + WIDEST])}"
+        for name, value in (("stands", verdict.found), ("wanted", verdict.wanted))
+    ]
     mark = " " * (8 + len(lead) + place - start) + "^ " + difference(verdict.found, verdict.wanted, place)
     return Text("\n".join([*rows, mark]), no_wrap=True, overflow="fold")
 
 
 def trial_json(found: TrustTrial) -> dict[str, Any]:
-    return {"charter": found.charter.name, "matches": [t.trust.name for t in found.matching], "token": found.token,
-            "trusts": [_one_json(t) for t in found.tried],
-            "findings": [{"code": f.code, "what": f.what} for f in found.findings]}
+    return {
+        "charter": found.charter.name,
+        "matches": [t.trust.name for t in found.matching],
+        "token": found.token,
+        "trusts": [_one_json(t) for t in found.tried],
+        "findings": [{"code": f.code, "what": f.what} for f in found.findings],
+    }
 
 
 def _one_json(one: Tried) -> Mapping[str, Any]:
-    return {"name": one.trust.name, "issuer": one.trust.issuer, "audience": one.trust.audience, "subject": one.trust.subject,
-            "holds": one.match.holds,
-            "conditions": [{"claim": list(v.test.claim), "test": v.test.op, "value": v.test.value, "holds": v.holds,
-                            "why": v.why} for v in one.match.verdicts],
-            "doubts": [{"code": d.code, "what": d.what, "do": d.mend} for d in one.doubts]}
+    return {
+        "name": one.trust.name,
+        "issuer": one.trust.issuer,
+        "audience": one.trust.audience,
+        "subject": one.trust.subject,
+        "holds": one.match.holds,
+        "conditions": [
+            {"claim": list(v.test.claim), "test": v.test.op, "value": v.test.value, "holds": v.holds, "why": v.why}
+            for v in one.match.verdicts
+        ],
+        "doubts": [{"code": d.code, "what": d.what, "do": d.mend} for d in one.doubts],
+    }

@@ -18,17 +18,23 @@ def plural(count: int, word: str) -> str:
 def open_ends(outline: Outline) -> str:
     """What is left of what the charter asks for, and cannot be done: now, or ever; empty where nothing is."""
     hidden, never = outline.told(HIDDEN), outline.told(NEVER_HERE)
-    told = [*([f"{plural(hidden, 'thing')} that it asks for cannot be looked up now"] if hidden else []),
-            *([f"{plural(never, 'thing')} can never be there"] if never else [])]
+    told = [
+        *([f"{plural(hidden, 'thing')} that it asks for cannot be looked up now"] if hidden else []),
+        *([f"{plural(never, 'thing')} can never be there"] if never else []),
+    ]
     return f"Not as the charter says: {', and '.join(told)}." if told else ""
 
 
 def nothing_to_do(outline: Outline | None) -> str:
     """That there is nothing to do, and what is under way all the same."""
     held, turning = (outline.told(HELD), outline.told(TURNING)) if outline is not None else (0, 0)
-    return "Nothing to do: it is suspended." if held else \
-        f"Nothing to do here: {plural(turning, 'rotation')} under way." if turning else \
-        "Nothing to do: everything is as the charter says."
+    return (
+        "Nothing to do: it is suspended."
+        if held
+        else f"Nothing to do here: {plural(turning, 'rotation')} under way."
+        if turning
+        else "Nothing to do: everything is as the charter says."
+    )
 
 
 def closing(done: Enacted) -> str:
@@ -50,12 +56,17 @@ def closing(done: Enacted) -> str:
     if ended and all(r.state != "failed" for r in done.results):
         return f"{plural(ended, 'ending')} left out: in the stage prod it also wants --end."
     if outcome is Outcome.NOT_YET and done.proofs is not None and all(r.state == "done" for r in done.results):
-        return f"Done: {plural(changed, 'step')} carried out and read back; not felt yet. Go on with `sigillum prove " \
-               f"{done.charter.name} --wait 10m`."
-    return {Outcome.NO: "Done, and a proof does not hold.", Outcome.REFUSED: "The tenant refused; the rest was done.",
-            Outcome.UNREACHABLE: "Not finished: the tenant could not be reached. Run the same command again.",
-            Outcome.SOMEBODY: "Not finished: somebody has to act or decide first.",
-            Outcome.NOT_YET: "Not finished: changes are on their way. Run the same command again.",
-            Outcome.INTERRUPTED: f"Stopped: {plural(changed, 'step')} carried out and read back; the rest was not begun."
-            if done.results else "not begun.",
-            }.get(outcome, "Not finished.")
+        return (
+            f"Done: {plural(changed, 'step')} carried out and read back; not felt yet. Go on with `sigillum prove "
+            f"{done.charter.name} --wait 10m`."
+        )
+    return {
+        Outcome.NO: "Done, and a proof does not hold.",
+        Outcome.REFUSED: "The tenant refused; the rest was done.",
+        Outcome.UNREACHABLE: "Not finished: the tenant could not be reached. Run the same command again.",
+        Outcome.SOMEBODY: "Not finished: somebody has to act or decide first.",
+        Outcome.NOT_YET: "Not finished: changes are on their way. Run the same command again.",
+        Outcome.INTERRUPTED: f"Stopped: {plural(changed, 'step')} carried out and read back; the rest was not begun."
+        if done.results
+        else "not begun.",
+    }.get(outcome, "Not finished.")

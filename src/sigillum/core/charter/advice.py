@@ -7,8 +7,11 @@ from typing import NamedTuple
 from sigillum.core.charter.charter import API_TOKEN, KEY_PAIR, PASSWORD, SHARED_SECRET
 
 TOKENS, FORM, WEB = "tokens", "form", "web"
-SIGNS_IN = {TOKENS: "it asks a token endpoint itself", FORM: "somebody types a client id and a secret into its form",
-            WEB: "it signs in at a web interface with a name and a password"}
+SIGNS_IN = {
+    TOKENS: "it asks a token endpoint itself",
+    FORM: "somebody types a client id and a secret into its form",
+    WEB: "it signs in at a web interface with a name and a password",
+}
 RUNS = {"own": "on a machine of ours", "cloud": "on a platform that has identity tokens", "supplier": "at a supplier"}
 NAMES = {"own": "in its own name", "people": "in the names of people"}
 CREDENTIALS = (KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD)
@@ -73,8 +76,15 @@ def advise(wish: Wish) -> Advice:
     """Answer a wish. Deterministic, and without looking at any tenant."""
     kind, credential = _kind(wish), _credential(wish)
     names = _names(wish)
-    return Advice(kind, credential, _count(wish, names), tuple(_choices(wish, credential.answer)),
-                  tuple(_losses(wish, credential.answer)), names, _draft(wish, names[0], kind.answer, credential.answer))
+    return Advice(
+        kind,
+        credential,
+        _count(wish, names),
+        tuple(_choices(wish, credential.answer)),
+        tuple(_losses(wish, credential.answer)),
+        names,
+        _draft(wish, names[0], kind.answer, credential.answer),
+    )
 
 
 def _kind(wish: Wish) -> Reason:
@@ -106,13 +116,18 @@ def _taken(wish: Wish, credential: str) -> bool:
 def _credential(wish: Wish) -> Reason:
     able = _allowed(wish, _kind(wish).answer)
     best = next((c for c in able if _taken(wish, c)), next(c for c in able if c != TRUST))
-    where = "; the supplier makes it and sends the public half (`keep_in: holder`)" if wish.runs == "supplier" else \
-        ", made where it is kept"
-    why = {TRUST: "the best key is none: its platform gives it tokens of its own, and those are trusted under conditions",
-           KEY_PAIR: f"the private half never travels{where}, and every use is signed anew",
-           API_TOKEN: "the services take no signed assertions; a token can be narrowed, and it ends",
-           SHARED_SECRET: "the form takes nothing better; it is handed over sealed, and it ends",
-           PASSWORD: "the web interface takes nothing else; it is made here, and nobody has to change it first"}[best]
+    where = (
+        "; the supplier makes it and sends the public half (`keep_in: holder`)"
+        if wish.runs == "supplier"
+        else ", made where it is kept"
+    )
+    why = {
+        TRUST: "the best key is none: its platform gives it tokens of its own, and those are trusted under conditions",
+        KEY_PAIR: f"the private half never travels{where}, and every use is signed anew",
+        API_TOKEN: "the services take no signed assertions; a token can be narrowed, and it ends",
+        SHARED_SECRET: "the form takes nothing better; it is handed over sealed, and it ends",
+        PASSWORD: "the web interface takes nothing else; it is made here, and nobody has to change it first",
+    }[best]
     return Reason(best, why)
 
 
@@ -120,8 +135,11 @@ def _names(wish: Wish) -> tuple[str, ...]:
     if wish.shared:
         return (wish.name,)
     uses = wish.uses or ("main",)
-    return tuple("-".join(p for p in (wish.name, use if len(uses) > 1 else "", stage if len(wish.stages) > 1 else "") if p)
-                 for use in uses for stage in wish.stages or ("prod",))
+    return tuple(
+        "-".join(p for p in (wish.name, use if len(uses) > 1 else "", stage if len(wish.stages) > 1 else "") if p)
+        for use in uses
+        for stage in wish.stages or ("prod",)
+    )
 
 
 def _count(wish: Wish, names: tuple[str, ...]) -> Reason:
@@ -133,30 +151,87 @@ def _count(wish: Wish, names: tuple[str, ...]) -> Reason:
 def _choices(wish: Wish, credential: str) -> list[Choice]:
     found = []
     if wish.in_the_name_of == "people" and wish.unattended:
-        found.append(Choice("it acts in people's names, and nobody is there", (
-            ("on behalf of people: `acts: on-behalf`", "somebody signs in from time to time; it can do what they may, no more"),
-            ("alone, narrowed: `acts: alone` with `only:`", "nobody is needed; it can use what is named, whoever owns it"))))
+        found.append(
+            Choice(
+                "it acts in people's names, and nobody is there",
+                (
+                    (
+                        "on behalf of people: `acts: on-behalf`",
+                        "somebody signs in from time to time; it can do what they may, no more",
+                    ),
+                    (
+                        "alone, narrowed: `acts: alone` with `only:`",
+                        "nobody is needed; it can use what is named, whoever owns it",
+                    ),
+                ),
+            )
+        )
     if wish.in_the_name_of == "people" and wish.mailbox:
-        found.append(Choice("it acts in people's names, and has a mailbox of its own", (
-            ("a client for sending, an account for the mailbox", "two identities, each narrow; answers reach the mailbox"),
-            ("only the client", "answers reach the people in whose names it wrote; no licence is taken"))))
+        found.append(
+            Choice(
+                "it acts in people's names, and has a mailbox of its own",
+                (
+                    (
+                        "a client for sending, an account for the mailbox",
+                        "two identities, each narrow; answers reach the mailbox",
+                    ),
+                    ("only the client", "answers reach the people in whose names it wrote; no licence is taken"),
+                ),
+            )
+        )
     if credential == PASSWORD and wish.unattended:
-        found.append(Choice("a password, and nobody there for a second factor", (
-            ("exempt the account: `sign_in: exempt:`, with `networks:`", "somebody accepts the risk, until a day of review"),
-            ("a client or key instead, where the service learns to take it", "no exemption; the service has to change first"))))
+        found.append(
+            Choice(
+                "a password, and nobody there for a second factor",
+                (
+                    (
+                        "exempt the account: `sign_in: exempt:`, with `networks:`",
+                        "somebody accepts the risk, until a day of review",
+                    ),
+                    (
+                        "a client or key instead, where the service learns to take it",
+                        "no exemption; the service has to change first",
+                    ),
+                ),
+            )
+        )
     if not _taken(wish, credential):
         able = ", ".join(_allowed(wish, _kind(wish).answer))
-        found.append(Choice(f"the services take {', '.join(wish.accepts) or 'nothing'}, and this kind of identity has {able}", (
-            (f"ask the services to take a {credential}", "the identity stays as narrow as advised"),
-            ("change how it signs in", "another kind of identity follows: ask again"))))
+        found.append(
+            Choice(
+                f"the services take {', '.join(wish.accepts) or 'nothing'}, and this kind of identity has {able}",
+                (
+                    (f"ask the services to take a {credential}", "the identity stays as narrow as advised"),
+                    ("change how it signs in", "another kind of identity follows: ask again"),
+                ),
+            )
+        )
     if wish.shared and (len(wish.uses) > 1 or len(wish.stages) > 1):
-        found.append(Choice("one identity for several uses or stages", (
-            ("one each", f"{len(wish.uses) * len(wish.stages)} charters; a leak opens one of them"),
-            ("one for all", "less to look after; a leak opens everything at once, and ending it stops everything"))))
+        found.append(
+            Choice(
+                "one identity for several uses or stages",
+                (
+                    ("one each", f"{len(wish.uses) * len(wish.stages)} charters; a leak opens one of them"),
+                    ("one for all", "less to look after; a leak opens everything at once, and ending it stops everything"),
+                ),
+            )
+        )
     if wish.runs == "supplier" and credential in (SHARED_SECRET, PASSWORD):
-        found.append(Choice(f"a {credential} that a supplier holds", (
-            ("hand it over sealed: `handover --seal-to`", "it lies in two places; it ends, and the ledger says who got it"),
-            ("let the supplier make a key: `keep_in: holder`", "nothing secret travels; the supplier's program has to sign"))))
+        found.append(
+            Choice(
+                f"a {credential} that a supplier holds",
+                (
+                    (
+                        "hand it over sealed: `handover --seal-to`",
+                        "it lies in two places; it ends, and the ledger says who got it",
+                    ),
+                    (
+                        "let the supplier make a key: `keep_in: holder`",
+                        "nothing secret travels; the supplier's program has to sign",
+                    ),
+                ),
+            )
+        )
     return found
 
 

@@ -192,9 +192,13 @@ class SignInTry(NamedTuple):
     wrong: tuple[Any, ...] = ()
 
     def words(self) -> str:
-        parts = [f"as {self.who}" if self.who else "", f"from {self.address}" if self.address else "",
-                 "interactively" if self.interactive else "", "with a second factor" if self.second_factor else "",
-                 f"from outside as {self.subject}, by the trust {self.trust}" if self.trust else ""]
+        parts = [
+            f"as {self.who}" if self.who else "",
+            f"from {self.address}" if self.address else "",
+            "interactively" if self.interactive else "",
+            "with a second factor" if self.second_factor else "",
+            f"from outside as {self.subject}, by the trust {self.trust}" if self.trust else "",
+        ]
         return " ".join(p for p in parts if p)
 
 
@@ -299,8 +303,7 @@ class Charter:
     @property
     def elsewhere(self) -> tuple[str, ...]:
         """The other tenants that entries of it name."""
-        named = [e.tenant for entries in (self.services, self.roles, self.grants, self.proofs, self.trusts)
-                 for e in entries]
+        named = [e.tenant for entries in (self.services, self.roles, self.grants, self.proofs, self.trusts) for e in entries]
         named += [self.workload.tenant] if self.workload is not None else []
         return tuple(dict.fromkeys(t for t in named if t and t != self.tenant))
 
@@ -312,14 +315,32 @@ class Charter:
 
         def here(entry: GrantWant | ServiceWant | RoleWant | ProofWant | TrustWant) -> bool:
             return (entry.tenant or self.tenant) == tenant
-        kept = replace(self, services=tuple(filter(here, self.services)), roles=tuple(filter(here, self.roles)),
-                       grants=tuple(filter(here, self.grants)),
-                       proofs=tuple(filter(here, self.proofs)), trusts=tuple(filter(here, self.trusts)))
+
+        kept = replace(
+            self,
+            services=tuple(filter(here, self.services)),
+            roles=tuple(filter(here, self.roles)),
+            grants=tuple(filter(here, self.grants)),
+            proofs=tuple(filter(here, self.proofs)),
+            trusts=tuple(filter(here, self.trusts)),
+        )
         if home:
             return kept
-        return replace(kept, tenant=tenant, member_of=(), members=(), permissions=(), credentials=(), sign_ins=(),
-                       delegated=(), delegation=None, signing=None, sign_in=None, licence="",
-                       identity=Identity(FOREIGN, self.identity.name, self.identity.display, position=self.identity.position))
+        return replace(
+            kept,
+            tenant=tenant,
+            member_of=(),
+            members=(),
+            permissions=(),
+            credentials=(),
+            sign_ins=(),
+            delegated=(),
+            delegation=None,
+            signing=None,
+            sign_in=None,
+            licence="",
+            identity=Identity(FOREIGN, self.identity.name, self.identity.display, position=self.identity.position),
+        )
 
     def about(self) -> dict[str, str]:
         """What the account or team says about itself in its tenant."""
@@ -327,8 +348,13 @@ class Charter:
         if self.is_team or self.is_client:
             return common
         identity = self.identity
-        return {"type": identity.kind, **common, "location": identity.location, "area": identity.area,
-                "organisation": identity.organisation}
+        return {
+            "type": identity.kind,
+            **common,
+            "location": identity.location,
+            "area": identity.area,
+            "organisation": identity.organisation,
+        }
 
     @property
     def areas(self) -> tuple[str, ...]:

@@ -50,8 +50,12 @@ def overdue(charter: Charter, today: date) -> list[str]:
 def _named(charter: Charter, rules: HouseRules) -> Iterator[Mistake]:
     for who in rules.named:
         if not getattr(charter, who, ""):
-            yield Mistake(f"{who}-missing", f"nobody is named as {who}",
-                          f"add `{who}: name@example` (a house rule asks for it)", charter.position)
+            yield Mistake(
+                f"{who}-missing",
+                f"nobody is named as {who}",
+                f"add `{who}: name@example` (a house rule asks for it)",
+                charter.position,
+            )
 
 
 def _tenant(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
@@ -65,25 +69,45 @@ def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
     entries: list[GrantWant | ServiceWant | ProofWant] = [*charter.services, *charter.grants, *charter.proofs]
     for entry in entries:
         if entry.tenant and entry.tenant not in tenants:
-            yield Mistake("tenant-unknown", f"this workspace knows no tenant {entry.tenant!r}",
-                          did_you_mean(entry.tenant, tenants), entry.position)
+            yield Mistake(
+                "tenant-unknown",
+                f"this workspace knows no tenant {entry.tenant!r}",
+                did_you_mean(entry.tenant, tenants),
+                entry.position,
+            )
         elif entry.tenant and entry.tenant != charter.tenant and charter.is_client and charter.identity.audience == "tenant":
-            yield Mistake("usable-in", f"it acts in {entry.tenant}, and is registered for its home tenant only",
-                          "add `usable_in: any-tenant` to `identity`", entry.position)
+            yield Mistake(
+                "usable-in",
+                f"it acts in {entry.tenant}, and is registered for its home tenant only",
+                "add `usable_in: any-tenant` to `identity`",
+                entry.position,
+            )
         elif entry.tenant and entry.tenant != charter.tenant and charter.is_team:
-            yield Mistake("elsewhere", f"a team does not act in another tenant ({entry.tenant})",
-                          "write a charter of its own for that tenant", entry.position)
+            yield Mistake(
+                "elsewhere",
+                f"a team does not act in another tenant ({entry.tenant})",
+                "write a charter of its own for that tenant",
+                entry.position,
+            )
     for proof in charter.proofs:
         if proof.person and not charter.is_client:
-            yield Mistake("client-only", "only a client, or who has a delegation, acts on behalf of people; looking after a "
-                          "directory is another thing", "leave `on_behalf_of` out, or add `delegation:`", proof.position)
+            yield Mistake(
+                "client-only",
+                "only a client, or who has a delegation, acts on behalf of people; looking after a directory is another thing",
+                "leave `on_behalf_of` out, or add `delegation:`",
+                proof.position,
+            )
         yield from _names(charter, proof)
     for proof in charter.sign_ins:
         if proof.sign_in is not None and proof.sign_in.trust:
             yield from _outsider(charter, proof)
         elif proof.sign_in is not None and not proof.sign_in.who and charter.identity.kind != ACCOUNT:
-            yield Mistake("sign-in-account", "sign-in is expected of accounts, and this identity is none",
-                          "name the account: `as: NAME`", proof.position)
+            yield Mistake(
+                "sign-in-account",
+                "sign-in is expected of accounts, and this identity is none",
+                "name the account: `as: NAME`",
+                proof.position,
+            )
 
 
 def _outsider(charter: Charter, proof: ProofWant) -> Iterator[Mistake]:
@@ -91,8 +115,12 @@ def _outsider(charter: Charter, proof: ProofWant) -> Iterator[Mistake]:
     assert proof.sign_in is not None
     own = [w.name for w in charter.trusts]
     if proof.sign_in.trust not in own:
-        yield Mistake("proof-trust", f"this charter has no trust {proof.sign_in.trust!r}",
-                      did_you_mean(proof.sign_in.trust, own) or "name one of `trusts`", proof.position)
+        yield Mistake(
+            "proof-trust",
+            f"this charter has no trust {proof.sign_in.trust!r}",
+            did_you_mean(proof.sign_in.trust, own) or "name one of `trusts`",
+            proof.position,
+        )
     for wrong in proof.sign_in.wrong:
         yield Mistake("trust-subject", wrong.what, wrong.mend, proof.position)
 
@@ -101,14 +129,21 @@ def _names(charter: Charter, proof: ProofWant) -> Iterator[Mistake]:
     """What a proof names has to stand in the charter: its credential, and the role whose window it lasts as long as."""
     own = [c.name for c in charter.credentials]
     if proof.credential and proof.credential not in own:
-        yield Mistake("proof-credential", f"this charter has no credential {proof.credential!r}",
-                      did_you_mean(proof.credential, own), proof.position)
+        yield Mistake(
+            "proof-credential",
+            f"this charter has no credential {proof.credential!r}",
+            did_you_mean(proof.credential, own),
+            proof.position,
+        )
     home = charter.tenant
     windowed = [g.role for g in charter.grants if g.windowed and (g.tenant or home) == (proof.tenant or home)]
     if proof.during and proof.during not in windowed:
-        yield Mistake("proof-window", f"no grant of this charter gives {proof.during!r} for a window",
-                      did_you_mean(proof.during, windowed) or "give the grant a window: `for`, or `from` and `until`",
-                      proof.position)
+        yield Mistake(
+            "proof-window",
+            f"no grant of this charter gives {proof.during!r} for a window",
+            did_you_mean(proof.during, windowed) or "give the grant a window: `for`, or `from` and `until`",
+            proof.position,
+        )
 
 
 def _twice(charter: Charter) -> Iterator[Mistake]:
@@ -118,21 +153,39 @@ def _twice(charter: Charter) -> Iterator[Mistake]:
             if key in seen:
                 yield Mistake(f"{what}-twice", f"{key} is asked for twice", mend, position)
             seen.add(key)
-    yield from repeated([(c.name, c.position) for c in charter.credentials], "credential",
-                        "give each credential a name of its own")
+
+    yield from repeated(
+        [(c.name, c.position) for c in charter.credentials], "credential", "give each credential a name of its own"
+    )
     yield from repeated([(f"{p.api}:{p.scope} {p.acts}", p.position) for p in charter.permissions], "permission", "keep one")
-    yield from repeated([(f"{g.words()} {g.tenant}".strip(), g.position) for g in charter.grants], "grant",
-                        "keep one; a role at a place can have one window")
+    yield from repeated(
+        [(f"{g.words()} {g.tenant}".strip(), g.position) for g in charter.grants],
+        "grant",
+        "keep one; a role at a place can have one window",
+    )
     yield from repeated([(f"{s.words()} {s.tenant}".strip(), s.position) for s in charter.services], "service", "keep one")
     yield from repeated([(r.name, r.position) for r in charter.roles], "role", "give each role a name of its own")
     yield from repeated([(m.name, m.position) for m in (*charter.member_of, *charter.members)], "membership", "keep one")
     for proof in charter.proofs:
-        clash = next((p for p in charter.proofs if p.allowed != proof.allowed and p.permission == proof.permission
-                      and p.at == proof.at and (p.tenant, p.person) == (proof.tenant, proof.person)
-                      and (p.credential == proof.credential or not (p.credential and proof.credential))), None)
+        clash = next(
+            (
+                p
+                for p in charter.proofs
+                if p.allowed != proof.allowed
+                and p.permission == proof.permission
+                and p.at == proof.at
+                and (p.tenant, p.person) == (proof.tenant, proof.person)
+                and (p.credential == proof.credential or not (p.credential and proof.credential))
+            ),
+            None,
+        )
         if clash is not None and proof.allowed:
-            yield Mistake("proof-contradiction", f"{proof.permission} at {proof.at} both can and cannot",
-                          "keep the one that is meant", proof.position)
+            yield Mistake(
+                "proof-contradiction",
+                f"{proof.permission} at {proof.at} both can and cannot",
+                "keep the one that is meant",
+                proof.position,
+            )
 
 
 def narrower(limits: Iterable[str], permissions: Iterable[str]) -> list[str]:

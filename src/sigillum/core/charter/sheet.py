@@ -13,24 +13,62 @@ from sigillum.core.values.times import parse_instant, rough_duration
 
 IDENTIFIER, SECRET, ADDRESS, INSTANT, TEXT = "identifier", "secret", "address", "instant", "text"
 KINDS: dict[str, tuple[str, str]] = {  # what can be given: its kind, and what it is
-    "tenant": (ADDRESS, "the tenant's administration address"), "issuer": (ADDRESS, "the authorization server (RFC 8414)"),
-    "token_endpoint": (ADDRESS, "where tokens are asked for"), "work": (ADDRESS, "where the working interface begins"),
-    "client_id": (IDENTIFIER, "what a client presents"), "principal_id": (IDENTIFIER, "what roles and consents are given to"),
-    "account": (IDENTIFIER, "the account's name"), "credential_id": (IDENTIFIER, "which credential it is"),
-    "key": (SECRET, "the private key, a JWK (RFC 7517)"), "secret": (SECRET, "the shared secret, token or password"),
+    "tenant": (ADDRESS, "the tenant's administration address"),
+    "issuer": (ADDRESS, "the authorization server (RFC 8414)"),
+    "token_endpoint": (ADDRESS, "where tokens are asked for"),
+    "work": (ADDRESS, "where the working interface begins"),
+    "client_id": (IDENTIFIER, "what a client presents"),
+    "principal_id": (IDENTIFIER, "what roles and consents are given to"),
+    "account": (IDENTIFIER, "the account's name"),
+    "credential_id": (IDENTIFIER, "which credential it is"),
+    "key": (SECRET, "the private key, a JWK (RFC 7517)"),
+    "secret": (SECRET, "the shared secret, token or password"),
     "key_id": (IDENTIFIER, "the public key's thumbprint (RFC 7638), the `kid` of assertions"),
     "certificate": (TEXT, "the certificate, base64 of its DER"),
-    "ends": (INSTANT, "when the credential ends"), "scopes": (TEXT, "the OAuth scopes"), "places": (TEXT, "where it may work"),
-    "person": (IDENTIFIER, "a person to try it for"), "test_object": (TEXT, "a place that may be changed by trials"),
+    "ends": (INSTANT, "when the credential ends"),
+    "scopes": (TEXT, "the OAuth scopes"),
+    "places": (TEXT, "where it may work"),
+    "person": (IDENTIFIER, "a person to try it for"),
+    "test_object": (TEXT, "a place that may be changed by trials"),
 }
 USUAL = ("token_endpoint", "client_id", "account", "principal_id", "key", "secret", "ends")
 SHORTEST_SECRET = 16
 SOON = timedelta(days=7)
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,127}\Z")
-STEERING = frozenset((  # variables that shells, loaders, interpreters and tools take orders from
-    "PATH", "HOME", "SHELL", "IFS", "ENV", "BASH_ENV", "PS4", "PROMPT_COMMAND", "SHELLOPTS", "BASHOPTS", "EDITOR", "VISUAL",
-    "PAGER", "BROWSER", "TMPDIR", "TERM", "LANG", "PERL5LIB", "PERL5OPT", "RUBYOPT", "RUBYLIB", "NODE_OPTIONS", "NODE_PATH",
-    "CLASSPATH", "JAVA_TOOL_OPTIONS", "CDPATH", "GLOBIGNORE", "HISTFILE", "MAIL", "SSLKEYLOGFILE"))
+STEERING = frozenset(
+    (  # variables that shells, loaders, interpreters and tools take orders from
+        "PATH",
+        "HOME",
+        "SHELL",
+        "IFS",
+        "ENV",
+        "BASH_ENV",
+        "PS4",
+        "PROMPT_COMMAND",
+        "SHELLOPTS",
+        "BASHOPTS",
+        "EDITOR",
+        "VISUAL",
+        "PAGER",
+        "BROWSER",
+        "TMPDIR",
+        "TERM",
+        "LANG",
+        "PERL5LIB",
+        "PERL5OPT",
+        "RUBYOPT",
+        "RUBYLIB",
+        "NODE_OPTIONS",
+        "NODE_PATH",
+        "CLASSPATH",
+        "JAVA_TOOL_OPTIONS",
+        "CDPATH",
+        "GLOBIGNORE",
+        "HISTFILE",
+        "MAIL",
+        "SSLKEYLOGFILE",
+    )
+)
 STEERING_BEGINS = ("LD_", "DYLD_", "PYTHON", "GIT_", "SSH_", "BASH_FUNC", "LC_", "SIGILLUM", "GCONV_", "MALLOC_", "SSL_CERT")
 _NO_SPACE = re.compile(r"\S+\Z")
 
@@ -79,14 +117,27 @@ class Sheet(NamedTuple):
         return bool(self.values) and not any(v.problem for v in self.values)
 
 
-def fill(charter: str, consumer: str, asked: Iterable[SheetLine], known: Mapping[str, Any], why: Mapping[str, str],
-         references: Mapping[str, str], now: datetime) -> tuple[Value, ...]:
+def fill(
+    charter: str,
+    consumer: str,
+    asked: Iterable[SheetLine],
+    known: Mapping[str, Any],
+    why: Mapping[str, str],
+    references: Mapping[str, str],
+    now: datetime,
+) -> tuple[Value, ...]:
     """Put what is `known` into what is asked; `why` says for the rest why it is not there yet."""
     return tuple(_one(charter, a, known, why, references, now)._replace(of=a.of) for a in asked)
 
 
-def _one(charter: str, asked: SheetLine, known: Mapping[str, Any], why: Mapping[str, str], references: Mapping[str, str],
-         now: datetime) -> Value:
+def _one(
+    charter: str,
+    asked: SheetLine,
+    known: Mapping[str, Any],
+    why: Mapping[str, str],
+    references: Mapping[str, str],
+    now: datetime,
+) -> Value:
     kind = KINDS[asked.value][0] if asked.value in KINDS else TEXT
     content = asked.fixed or known.get(asked.value)
     name = asked.name or variable(asked.of or charter, asked.value)

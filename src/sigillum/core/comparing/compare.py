@@ -41,8 +41,20 @@ class Comparison:
 
     def seen(self) -> list[Seen]:
         """One look a tenant, home first."""
-        return [Seen(snapshot, self.charter.part(name), self.charter, self.history, self.rules, self.held, self.choices,
-                     self.books, self.incomplete) for name, snapshot in self.snapshots.items()]
+        return [
+            Seen(
+                snapshot,
+                self.charter.part(name),
+                self.charter,
+                self.history,
+                self.rules,
+                self.held,
+                self.choices,
+                self.books,
+                self.incomplete,
+            )
+            for name, snapshot in self.snapshots.items()
+        ]
 
 
 def tenants_of(charter: Charter, history: History, known: Iterable[str]) -> list[str]:
@@ -58,9 +70,17 @@ def compare(comparison: Comparison) -> Outline:
     charter, history = comparison.charter, comparison.history
     if history.retiring and not comparison.choices.revive:
         when = f"was retired at {history.retired_at}" if history.retired_at else "is being retired"
-        return Outline(charter.name, mistakes=(Mistake(
-            "retired", f"{charter.name} {when} ({history.retiring}), and is not begun anew silently",
-            "take its file away, or give what is new another name", charter.position),))
+        return Outline(
+            charter.name,
+            mistakes=(
+                Mistake(
+                    "retired",
+                    f"{charter.name} {when} ({history.retiring}), and is not begun anew silently",
+                    "take its file away, or give what is new another name",
+                    charter.position,
+                ),
+            ),
+        )
     draft, all_ = Draft(), comparison.seen()
     facets = facets_of(charter, history.facets())
     for seen in all_:
@@ -78,35 +98,60 @@ def compare(comparison: Comparison) -> Outline:
     asked = _asked(home)
     ids = tuple(s.id for s in asked)  # nothing ends for want of an entry that still waits for its value
     steps = [*(replace(s, needs=(*s.needs, *ids)) if s.kind is StepKind.END else s for s in steps), *asked]
-    if any((s.charter.proofs and s.profile.proves) or (
-            (s.charter.sign_ins or s.charter.delegated) and s.profile.decisions) for s in all_) or charter.runs:
+    if (
+        any(
+            (s.charter.proofs and s.profile.proves) or ((s.charter.sign_ins or s.charter.delegated) and s.profile.decisions)
+            for s in all_
+        )
+        or charter.runs
+    ):
         _prove(home, steps)
     for seen in all_:
         draft.mistakes[:0] = _unmet(seen, steps)
         foresee(seen, draft, steps)
-    return Outline(charter.name, tuple(ordered(_told(s, home.tenant) for s in steps)), tuple(dict.fromkeys(draft.notes)),
-                   tuple(draft.mistakes), tuple(draft.collisions))
+    return Outline(
+        charter.name,
+        tuple(ordered(_told(s, home.tenant) for s in steps)),
+        tuple(dict.fromkeys(draft.notes)),
+        tuple(draft.mistakes),
+        tuple(draft.collisions),
+    )
 
 
 def _expectations(seen: Seen, draft: Draft) -> None:
     """What the tenant does not know is a mistake now, and never a refusal that holds later."""
     known, places = seen.profile.operations, seen.carried(PLACE) is not None
     if seen.charter.proofs and not seen.profile.proves:
-        draft.note(NEVER_HERE, f"what {seen.charter.identity.name} can and cannot do is never proved at {seen.tenant}: it "
-                   "answers no questions, and nothing can be tried there; take the proofs out of the charter")
+        draft.note(
+            NEVER_HERE,
+            f"what {seen.charter.identity.name} can and cannot do is never proved at {seen.tenant}: it "
+            "answers no questions, and nothing can be tried there; take the proofs out of the charter",
+        )
     for proof in seen.charter.proofs:
         if known and proof.permission not in known:
-            draft.wrong("permission-unknown", f"{seen.tenant} has no permission {proof.permission!r}",
-                        did_you_mean(proof.permission, known), proof.position)
+            draft.wrong(
+                "permission-unknown",
+                f"{seen.tenant} has no permission {proof.permission!r}",
+                did_you_mean(proof.permission, known),
+                proof.position,
+            )
         asked = [seen.ask(Query(ACCOUNT, field, proof.person)) for field in ("name", "id")] if proof.person else []
         if asked and all(fact.known and fact.first is None for fact in asked):
-            draft.wrong("person-unknown", f"{seen.tenant} knows no person {proof.person!r}",
-                        "write the name as the tenant has it", proof.position)
+            draft.wrong(
+                "person-unknown",
+                f"{seen.tenant} knows no person {proof.person!r}",
+                "write the name as the tenant has it",
+                proof.position,
+            )
         fact = seen.ask(Query(PLACE, "path", proof.at)) if places else Fact[Place](unknown="it has no places")
         if fact.known and not fact.records:
             beside = seen.ask(Query(PLACE, "under", proof.at.rpartition("/")[0])).records
-            draft.wrong("place-unknown", f"{seen.tenant} has no place {proof.at!r}",
-                        did_you_mean(proof.at, [p.body.path for p in beside]), proof.position)
+            draft.wrong(
+                "place-unknown",
+                f"{seen.tenant} has no place {proof.at!r}",
+                did_you_mean(proof.at, [p.body.path for p in beside]),
+                proof.position,
+            )
 
 
 def _answered_for(home: Seen, draft: Draft) -> None:
@@ -116,15 +161,23 @@ def _answered_for(home: Seen, draft: Draft) -> None:
     for role, who in (("owner", home.whole.owner), ("deputy", home.whole.deputy)) if home.carried(ACCOUNT) is not None else ():
         fact = home.ask(Query(ACCOUNT, "name", who)) if who else Fact[Account]()
         if fact.first is not None and fact.first.body.active is False:
-            draft.note(f"{role}-inactive", f"the {role} {who} is switched off at {home.tenant}: name somebody who answers "
-                       "for it")
+            draft.note(
+                f"{role}-inactive", f"the {role} {who} is switched off at {home.tenant}: name somebody who answers for it"
+            )
 
 
 def _asked(home: Seen) -> list[Step]:
     """Values that only somebody else can give: each is asked for, and what needs it waits."""
-    return [Step(StepId(Mark(ASKED, home.tenant, (("name", want.name),)), 1, "ask"), StepKind.ASK,
-                 f"{want.of} for {want.what or want.name}", Ask(to=want.of, about=want.what or want.name, tells=want),
-                 why="only they can tell it; what does not need it goes on") for want in home.whole.asked]
+    return [
+        Step(
+            StepId(Mark(ASKED, home.tenant, (("name", want.name),)), 1, "ask"),
+            StepKind.ASK,
+            f"{want.of} for {want.what or want.name}",
+            Ask(to=want.of, about=want.what or want.name, tells=want),
+            why="only they can tell it; what does not need it goes on",
+        )
+        for want in home.whole.asked
+    ]
 
 
 def _told(step: Step, home: str) -> Step:
@@ -148,19 +201,30 @@ def _prove(home: Seen, steps: list[Step]) -> None:
     stale = history.proved_at < history.changed_at or history.proofs_digest != proofs_digest(charter) or not history.proofs_held
     if charter.expectations and history.ledger and (changes or stale):
         count = len(charter.expectations)
-        steps.append(Step(
-            StepId(Mark(PROOFS, home.tenant), 1, "prove"), StepKind.PROVE,
-            f"{count} expectation{'s' if count != 1 else ''}, both ways", Prove(),
-            why=Usual.PROVED))
+        steps.append(
+            Step(
+                StepId(Mark(PROOFS, home.tenant), 1, "prove"),
+                StepKind.PROVE,
+                f"{count} expectation{'s' if count != 1 else ''}, both ways",
+                Prove(),
+                why=Usual.PROVED,
+            )
+        )
 
 
 def _unmet(seen: Seen, steps: Sequence[Step]) -> list[Mistake]:
     """What stops everything is told first: a precondition of the tenant that is not met, for something that would be made."""
     making = {s.action.kind.name for s in steps if s.tenant == seen.tenant and isinstance(s.action, Make)}
     unmet = [p for p in seen.profile.preconditions if not p.met and (making & set(p.kinds) if p.kinds else making)]
-    return [Mistake(
-        "precondition", f"{seen.tenant} asks for {p.what.replace('-', ' ')} first, and that is not so",
-        p.about or "have it done by somebody who may, then run this again", seen.charter.identity.position) for p in unmet]
+    return [
+        Mistake(
+            "precondition",
+            f"{seen.tenant} asks for {p.what.replace('-', ' ')} first, and that is not so",
+            p.about or "have it done by somebody who may, then run this again",
+            seen.charter.identity.position,
+        )
+        for p in unmet
+    ]
 
 
 def ordered(steps: Iterable[Step]) -> list[Step]:

@@ -51,6 +51,7 @@ def foresee(seen: Seen, draft: Draft, steps: Sequence[Step]) -> None:
     if not (expected or touched):
         return
     from sigillum.core.deciding.gathering import explore, world_of
+
     if not own:  # what does not depend on it is asked in the same round as who it is
         explore(seen.snapshot, [], [p.at for p in expected])
         return
@@ -58,8 +59,14 @@ def foresee(seen: Seen, draft: Draft, steps: Sequence[Step]) -> None:
     subjects = [*([Subject("", own, tuple(expected), limits)] if expected else []), *touched]
     known = [s.principal for s in subjects if not s.principal.startswith("(")]
     teams = [t.id for want in charter.member_of for t in seen.ask(Query(TEAM, "name", want.name)).records]
-    people = {name: fact.first.id for s in subjects for name in (p.person for p in s.proofs) if name
-              for fact in [seen.ask(Query(ACCOUNT, "name", name))] if fact.first is not None}
+    people = {
+        name: fact.first.id
+        for s in subjects
+        for name in (p.person for p in s.proofs)
+        if name
+        for fact in [seen.ask(Query(ACCOUNT, "name", name))]
+        if fact.first is not None
+    }
     explore(seen.snapshot, [*known, *teams, *people.values()], [p.at for s in subjects for p in s.proofs])
     if seen.snapshot.misses:
         return  # to be asked for first
@@ -83,19 +90,25 @@ def _placed(seen: Seen, proof: ProofWant) -> bool:
 def _kept(seen: Seen, step: Step) -> bool:
     """Is it an ending that may not run: one that was not said, or that somebody else is asked for?"""
     doing = step.doing
-    ending = step.kind is StepKind.END or (step.kind is StepKind.ASK and doing is not None and (
-        not isinstance(doing, Make | Change | Entry) or (isinstance(doing, Entry) and doing.out)))
+    ending = step.kind is StepKind.END or (
+        step.kind is StepKind.ASK
+        and doing is not None
+        and (not isinstance(doing, Make | Change | Entry) or (isinstance(doing, Entry) and doing.out))
+    )
     return ending and (step.kind is StepKind.ASK or (seen.tenant in seen.choices.kept_in and not step.unasked))
 
 
 def _breaches(seen: Seen, world: World, subject: Subject, people: dict[str, str]) -> list[Breach]:
     from sigillum.core.deciding.foreseen import breaches
+
     return list(breaches(world, subject.principal, subject.proofs, seen.now, people))
 
 
-def _tell(seen: Seen, draft: Draft, subject: Subject, breach: Breach, worlds: tuple[World, World, World],
-          people: dict[str, str]) -> None:
+def _tell(
+    seen: Seen, draft: Draft, subject: Subject, breach: Breach, worlds: tuple[World, World, World], people: dict[str, str]
+) -> None:
     from sigillum.core.deciding.foreseen import breach_words, narrowed
+
     before, after, hoped = worlds
     proof = breach.proof
     whose = f"the charter {subject.charter} says" if subject.charter else "the charter says"
@@ -104,22 +117,33 @@ def _tell(seen: Seen, draft: Draft, subject: Subject, breach: Breach, worlds: tu
         return
     what = breach_words(after, subject.principal, breach, seen.now)
     if narrowed(_limits(seen, subject, proof), proof.permission):
-        draft.note("limits-alone", f"{whose} `{proof.words()}`, and only the limits of its credentials stand against {what}",
-                   warning=False)
+        draft.note(
+            "limits-alone",
+            f"{whose} `{proof.words()}`, and only the limits of its credentials stand against {what}",
+            warning=False,
+        )
         return
     one = subject._replace(proofs=(proof,))
     if not any(b.decision.allowed for b in _breaches(seen, hoped, one, people)):
         if seen.tenant in seen.choices.kept_in:
-            draft.wrong("breaks-cannot-kept", f"{whose} `{proof.words()}`, and that is allowed by {what}, which is not ended "
-                        "now", "end it, too", proof.position or subject.position)
+            draft.wrong(
+                "breaks-cannot-kept",
+                f"{whose} `{proof.words()}`, and that is allowed by {what}, which is not ended now",
+                "end it, too",
+                proof.position or subject.position,
+            )
         else:
             draft.note("breaks-cannot", f"`{proof.words()}` will not hold until somebody else has ended {what}")
         return
     stood = any(b.decision.allowed for b in _breaches(seen, before, one, people))
     rights = [r for r in (breach.decision.by, *breach.decision.also) if r is not None]
     if not stood or not rights or any(_ours(seen, draft, r.id, (r.carrier, r.role, r.place)) for r in rights):
-        draft.wrong("breaks-cannot", f"{whose} `{proof.words()}`, and that would be allowed by {what}",
-                    "choose a narrower role or another place, or take the expectation out", proof.position or subject.position)
+        draft.wrong(
+            "breaks-cannot",
+            f"{whose} `{proof.words()}`, and that would be allowed by {what}",
+            "choose a narrower role or another place, or take the expectation out",
+            proof.position or subject.position,
+        )
     else:
         draft.note("breaks-cannot", f"`{proof.words()}` will not hold: it is allowed by {what}, which Sigillum did not make")
 
@@ -134,16 +158,23 @@ def _limits(seen: Seen, subject: Subject, proof: ProofWant) -> tuple[tuple[str, 
 def _ours(seen: Seen, draft: Draft, identity: str, terms: tuple[str, str, str]) -> bool:
     """Did this charter or another one make this right, or does this one want it?"""
     made = any(all_[-1].id == identity for all_ in seen.history.generations.values())
-    return made or bool(seen.books.owner(seen.tenant, GRANT, identity)) or any(
-        (w.carrier, w.want.role, w.place) == terms for w in draft.find(Wished, seen.tenant))
+    return (
+        made
+        or bool(seen.books.owner(seen.tenant, GRANT, identity))
+        or any((w.carrier, w.want.role, w.place) == terms for w in draft.find(Wished, seen.tenant))
+    )
 
 
 def _can(seen: Seen, draft: Draft, world: World, own: Subject, people: dict[str, str]) -> None:
     """What is wished to work and would be refused is worth a warning."""
     from sigillum.core.deciding.foreseen import narrowed, refused
+
     if any(n.code in (HIDDEN, NEVER_HERE) for n in draft.notes):  # steps that nobody could draft
-        draft.note("not-foreseen", f"whether what is expected of {seen.charter.identity.name} will hold cannot be foreseen: "
-                   "something wanted cannot be looked up")
+        draft.note(
+            "not-foreseen",
+            f"whether what is expected of {seen.charter.identity.name} will hold cannot be foreseen: "
+            "something wanted cannot be looked up",
+        )
         return
     for proof in own.proofs:
         if not proof.allowed or proof.during:  # what lasts as long as a window is shown by its window
@@ -177,12 +208,16 @@ def _touched(seen: Seen, draft: Draft, steps: Iterable[Step], own: str) -> Itera
             continue
         count += 1
         if count > MOST_TOUCHED:
-            draft.note("not-foreseen", f"more than {MOST_TOUCHED} identities of other charters are touched; what the "
-                       "charters of the rest say cannot be was not looked at")
+            draft.note(
+                "not-foreseen",
+                f"more than {MOST_TOUCHED} identities of other charters are touched; what the "
+                "charters of the rest say cannot be was not looked at",
+            )
             return
         if expected.unread:
-            draft.note("not-foreseen", f"what the charter {expected.charter} says cannot be was not looked at: "
-                       f"{expected.unread}")
+            draft.note(
+                "not-foreseen", f"what the charter {expected.charter} says cannot be was not looked at: {expected.unread}"
+            )
         elif expected.proofs:
             yield Subject(expected.charter, identity, expected.proofs, expected.limits, seen.charter.identity.position)
 
@@ -197,6 +232,9 @@ def _concerned(seen: Seen, step: Step) -> list[str]:
     if isinstance(doing, Change) and doing.kind is TEAM:
         return [str(doing.id)]
     if isinstance(doing, Change) and doing.kind is ROLE and "permissions" in doing.part:
-        return [g.body.principal for r in seen.ask(Query(ROLE, "id", str(doing.id))).records
-                for g in seen.ask(Query(GRANT, "role", r.body.name)).records]
+        return [
+            g.body.principal
+            for r in seen.ask(Query(ROLE, "id", str(doing.id))).records
+            for g in seen.ask(Query(GRANT, "role", r.body.name)).records
+        ]
     return []

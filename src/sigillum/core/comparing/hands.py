@@ -31,14 +31,27 @@ def assign(outline: Outline, hands: Mapping[str, Sequence[Hand]]) -> Outline:
             return step
         other = next((h for h in all_ if h.here and h.can(step.power)), None)
         if other is not None:
-            notes.append(Note("other-hand", f"{other.name} acts where the power `{step.power}` is needed at {step.tenant}; "
-                              f"{all_[0].name} lacks it", warning=False))
+            notes.append(
+                Note(
+                    "other-hand",
+                    f"{other.name} acts where the power `{step.power}` is needed at {step.tenant}; {all_[0].name} lacks it",
+                    warning=False,
+                )
+            )
             return replace(step, by=other.name)
         holder = next((h for h in all_ if not h.here and h.powers is not None and step.power in h.powers), None)
         who = holder.name if holder is not None else f"somebody who holds `{step.power}`"
-        notes.append(Note("power-lacking", f"nobody here has the power `{step.power}` at {step.tenant}: a request goes to "
-                          f"{who}"))
-        return replace(step, kind=StepKind.ASK, about=f"{who} to {step.kind} {step.about}", action=Ask(
-            step.doing, holder.name if holder is not None else "", holder.contact if holder is not None else "", step.about))
+        notes.append(
+            Note("power-lacking", f"nobody here has the power `{step.power}` at {step.tenant}: a request goes to {who}")
+        )
+        return replace(
+            step,
+            kind=StepKind.ASK,
+            about=f"{who} to {step.kind} {step.about}",
+            action=Ask(
+                step.doing, holder.name if holder is not None else "", holder.contact if holder is not None else "", step.about
+            ),
+        )
+
     steps = tuple(one(s) for s in outline.steps)
     return replace(outline, steps=steps, notes=tuple(dict.fromkeys(notes)))

@@ -38,9 +38,29 @@ class Retiring(NamedTuple):
 
 def emptied(charter: Charter) -> Charter:
     """The same identity, asking for nothing."""
-    return replace(charter, services=(), roles=(), member_of=(), members=(), grants=(), permissions=(), credentials=(),
-                   trusts=(), workload=None, signing=None, proofs=(), sign_ins=(), delegated=(), delegation=None, asked=(),
-                   sign_in=None, licence="", handover=None, like="", more={})
+    return replace(
+        charter,
+        services=(),
+        roles=(),
+        member_of=(),
+        members=(),
+        grants=(),
+        permissions=(),
+        credentials=(),
+        trusts=(),
+        workload=None,
+        signing=None,
+        proofs=(),
+        sign_ins=(),
+        delegated=(),
+        delegation=None,
+        asked=(),
+        sign_in=None,
+        licence="",
+        handover=None,
+        like="",
+        more={},
+    )
 
 
 def from_ledger(name: str, history: History, named: str = "") -> Charter:
@@ -59,15 +79,22 @@ def retire(comparison: Comparison, *, adopted: bool = False) -> Retiring:
     mine = [g for all_ in history.generations.values() for g in all_ if g.live]
     back = tuple(g for g in mine if g.adopted and not adopted)
     left = {(g.mark, g.number) for g in back}
-    kept = [replace(s, why="", about=f"{s.about}{which(history, s.mark, s.generation)}") for s in found.steps
-            if _ends(s) and (s.mark, s.generation) not in left]
+    kept = [
+        replace(s, why="", about=f"{s.about}{which(history, s.mark, s.generation)}")
+        for s in found.steps
+        if _ends(s) and (s.mark, s.generation) not in left
+    ]
     steps = tuple(ordered([*kept, *_identities(comparison.charter, mine, left, kept)]))
     ending = {(s.mark, s.generation) for s in steps}
     stays = tuple(g for g in mine if (g.mark, g.number) not in ending and g not in back and g.state is State.MADE)
     asked = [s.about for s in found.steps if isinstance(s.action, Ask) and s.action.stopped]
-    asked += [f"about {words(g.mark)}, which somebody else switched off" for g in mine
-              if g.kind == CREDENTIAL.name and (g.mark, g.number) in ending
-              and _stopped(comparison.snapshots.get(g.mark.tenant), g, history)]
+    asked += [
+        f"about {words(g.mark)}, which somebody else switched off"
+        for g in mine
+        if g.kind == CREDENTIAL.name
+        and (g.mark, g.number) in ending
+        and _stopped(comparison.snapshots.get(g.mark.tenant), g, history)
+    ]
     notes = tuple(n for n in found.notes if n.code == HIDDEN)
     return Retiring(replace(found, steps=steps, mistakes=(), collisions=(), notes=notes), back, stays, tuple(asked))
 
@@ -80,8 +107,11 @@ def which(history: History, mark: Mark, number: int) -> str:
 def _ends(step: Step) -> bool:
     """Does it take something away, or put something back?"""
     action = step.action
-    return isinstance(action, End) or (isinstance(action, Entry) and action.out) or (
-        isinstance(action, Change) and action.result == Outcome.ENDED)
+    return (
+        isinstance(action, End)
+        or (isinstance(action, Entry) and action.out)
+        or (isinstance(action, Change) and action.result == Outcome.ENDED)
+    )
 
 
 def _stopped(snapshot: Snapshot | None, made: Generation, history: History) -> bool:
@@ -100,7 +130,13 @@ def _identities(charter: Charter, mine: Iterable[Generation], left: set[tuple[Ma
     for made in sorted(all_, key=lambda g: (g.mark.tenant == charter.tenant, order.index(g.kind))):
         kind = KINDS[made.kind]
         away = f", in {made.mark.tenant}" if made.mark.tenant != charter.tenant else ""
-        step = Step(StepId(made.mark, made.number, "retire"), StepKind.END, f"{kind.name} {charter.identity.name}{away}",
-                    End(kind, made.id), needs, kind.power)
+        step = Step(
+            StepId(made.mark, made.number, "retire"),
+            StepKind.END,
+            f"{kind.name} {charter.identity.name}{away}",
+            End(kind, made.id),
+            needs,
+            kind.power,
+        )
         needs = (*needs, step.id)
         yield step

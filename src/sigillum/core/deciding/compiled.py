@@ -34,21 +34,38 @@ from sigillum.core.values.text import lines
 FEW = 12  # places that are quicker looked through than the line to the root
 MOST_MERGED = 64  # rights of one carrier and permission that are copied into its members' common table
 # ranks as plain numbers: they are compared for each right that could matter
-ALLOWED, NOTHING, ELSEWHERE, BEYOND, LABEL, ENDED = (RANK[c] for c in (
-    Cause.ALLOWED, Cause.NOTHING_GRANTED, Cause.PLACE_ELSEWHERE, Cause.REACH_ELSEWHERE, Cause.LABEL_DIFFERS,
-    Cause.WINDOW_ENDED))
+ALLOWED, NOTHING, ELSEWHERE, BEYOND, LABEL, ENDED = (
+    RANK[c]
+    for c in (
+        Cause.ALLOWED,
+        Cause.NOTHING_GRANTED,
+        Cause.PLACE_ELSEWHERE,
+        Cause.REACH_ELSEWHERE,
+        Cause.LABEL_DIFFERS,
+        Cause.WINDOW_ENDED,
+    )
+)
 
 
 class Compiled:
     """What is known of one tenant for deciding. `felt` is how long a change takes until decisions follow it."""
 
-    def __init__(self, principals: dict[str, Principal] | None = None, teams: dict[str, Team] | None = None,
-                 memberships: list[Membership] | None = None, places: dict[str, Place] | None = None,
-                 roles: dict[str, frozenset[str]] | None = None, rights: list[Right] | None = None,
-                 credentials: dict[str, Held] | None = None, operations: Mapping[str, Operation] | None = None,
-                 felt: timedelta = timedelta(0), asks: dict[str, Asks] | None = None,
-                 consents: dict[str, list[Consent]] | None = None, hidden: Mapping[Hidden, str] | None = None,
-                 licensed: Mapping[str, frozenset[str]] | None = None) -> None:
+    def __init__(
+        self,
+        principals: dict[str, Principal] | None = None,
+        teams: dict[str, Team] | None = None,
+        memberships: list[Membership] | None = None,
+        places: dict[str, Place] | None = None,
+        roles: dict[str, frozenset[str]] | None = None,
+        rights: list[Right] | None = None,
+        credentials: dict[str, Held] | None = None,
+        operations: Mapping[str, Operation] | None = None,
+        felt: timedelta = timedelta(0),
+        asks: dict[str, Asks] | None = None,
+        consents: dict[str, list[Consent]] | None = None,
+        hidden: Mapping[Hidden, str] | None = None,
+        licensed: Mapping[str, frozenset[str]] | None = None,
+    ) -> None:
         self.principals, self.teams, self.memberships = principals or {}, teams or {}, memberships or []
         self.places, self.roles, self.rights = places or {}, roles or {}, rights or []
         self.credentials, self.operations, self.felt = credentials or {}, operations or {}, felt
@@ -92,8 +109,17 @@ class Compiled:
                 labels.setdefault(name, value)
             for service, since in place.services:
                 services[service] = min(services.get(service, NEVER), self._felt_from(since))
-        return Node(path, line, frozenset(line), services, location, labels, kinds, since=begin,
-                    hidden=self.blind(*(Hidden("place", p) for p in line)) if self.hidden else ())
+        return Node(
+            path,
+            line,
+            frozenset(line),
+            services,
+            location,
+            labels,
+            kinds,
+            since=begin,
+            hidden=self.blind(*(Hidden("place", p) for p in line)) if self.hidden else (),
+        )
 
     def blind(self, *keys: Hidden) -> tuple[str, ...]:
         """Which of these facts are not known, in words."""

@@ -30,9 +30,11 @@ class Known(Protocol):
 
 def through_api(world: Known, question: Question, rule: Operation) -> Decision:
     """The verdict for a client, with its first cause. For a person it is never more than that person may."""
+
     def no(cause: Cause, what: str, of: str = question.principal) -> Decision:
         hidden = world.blind(Hidden(what, of))
         return Decision(None, Cause.FACTS_UNKNOWN, hidden=hidden) if hidden else Decision(False, cause)
+
     acts = ON_BEHALF if question.person else ALONE
     asks = world.asks.get(question.principal)
     requested = asks.requests if asks is not None else frozenset[tuple[str, str, str]]()

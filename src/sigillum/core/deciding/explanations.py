@@ -125,11 +125,20 @@ def _consents(world: World, question: Question, decision: Decision, api: str) ->
     acts = ON_BEHALF if question.person else ALONE
     asks = world.asks.get(question.principal)
     requested = asks is not None and (api, question.permission, acts) in asks.requests
-    yield Link("requested", requested, f"{question.permission} of {api}, {WAYS[acts]}: "
-               f"{'the registration asks for it' if requested else 'the registration does not ask for it'}")
+    yield Link(
+        "requested",
+        requested,
+        f"{question.permission} of {api}, {WAYS[acts]}: "
+        f"{'the registration asks for it' if requested else 'the registration does not ask for it'}",
+    )
     own = [c for c in world.consents.get(question.principal, ()) if c.scope == question.permission]
-    told = "; ".join(f"{WAYS.get(c.acts, c.acts)}{', only ' + ', '.join(c.only) if c.only else ''}"
-                     f"{', by ' + c.by if c.by else ''}" for c in own) or "nobody has consented"
+    told = (
+        "; ".join(
+            f"{WAYS.get(c.acts, c.acts)}{', only ' + ', '.join(c.only) if c.only else ''}{', by ' + c.by if c.by else ''}"
+            for c in own
+        )
+        or "nobody has consented"
+    )
     bad = decision.cause in (Cause.NOT_CONSENTED, Cause.WAY_DIFFERS, Cause.CONSENT_NARROWER, Cause.NOT_FELT)
     late = " (a moment ago, and not felt yet)" if decision.cause is Cause.NOT_FELT else ""
     yield Link("consented", not bad if requested else None, told + late)
@@ -154,8 +163,13 @@ def _ground(world: World, question: Question, node: Node) -> Iterator[Link]:
         yield Link("service", False, f"{rule.service} is switched on neither here nor above")
     else:
         felt = node.services[rule.service]
-        yield Link("service", felt <= question.at, f"{rule.service} is switched on" if felt <= question.at else
-                   f"{rule.service} was switched on a moment ago, and is felt from {format_edge(felt)} on")
+        yield Link(
+            "service",
+            felt <= question.at,
+            f"{rule.service} is switched on"
+            if felt <= question.at
+            else f"{rule.service} was switched on a moment ago, and is felt from {format_edge(felt)} on",
+        )
     here = world.principals[question.principal].location
     if rule is not None and rule.licence:
         held = rule.licence in world.licensed.get(question.principal, ())
@@ -164,8 +178,9 @@ def _ground(world: World, question: Question, node: Node) -> Iterator[Link]:
         yield Link("location", None, "makes no difference")
     else:
         same = here == node.location
-        yield Link("location", same, f"both in {here}" if same else
-                   f"the program runs in {here}, the place lies in {node.location}")
+        yield Link(
+            "location", same, f"both in {here}" if same else f"the program runs in {here}, the place lies in {node.location}"
+        )
 
 
 def _credential(world: World, question: Question) -> Iterator[Link]:
@@ -174,8 +189,9 @@ def _credential(world: World, question: Question) -> Iterator[Link]:
     wrong = world.usable(question.credential, question.principal, question.at)
     held = world.credentials.get(question.credential)
     if wrong is not None or held is None:
-        yield Link("credential", False, f"{held.name if held else question.credential}: "
-                   f"{str(wrong).removeprefix('credential-')}")
+        yield Link(
+            "credential", False, f"{held.name if held else question.credential}: {str(wrong).removeprefix('credential-')}"
+        )
         return
     until = f"until {format_instant(held.until)}" if held.until else "without end"
     yield Link("credential", True, f"{held.name}: active, {until}")
@@ -221,8 +237,11 @@ def _grant(world: World, question: Question, decision: Decision, node: Node) -> 
         yield Link("role", False, f"the tenant announces no permission {question.permission}")
         return
     if right is None or cause is Cause.ROLE_LACKS:
-        beside = f"; here stands {right_words(world, right, question.principal)}" if right is not None else \
-            ", and nothing is granted here"
+        beside = (
+            f"; here stands {right_words(world, right, question.principal)}"
+            if right is not None
+            else ", and nothing is granted here"
+        )
         yield Link("role", False, f"no role that is granted holds {question.permission}{beside}")
         return
     yield Link("role", True, f"{right.role} holds {question.permission}")
@@ -232,8 +251,11 @@ def _grant(world: World, question: Question, decision: Decision, node: Node) -> 
     if not within:
         return
     if cause is Cause.REACH_ELSEWHERE:
-        yield Link("reach", False, f"the team {name_of(world, right.carrier)} reaches "
-                   f"{', '.join(world.teams[right.carrier].reach)} only")
+        yield Link(
+            "reach",
+            False,
+            f"the team {name_of(world, right.carrier)} reaches {', '.join(world.teams[right.carrier].reach)} only",
+        )
         return
     if right.labels:
         borne = ", ".join(f"{n} is {node.labels.get(n, 'not said')}" for n, _ in right.labels)
@@ -242,10 +264,23 @@ def _grant(world: World, question: Question, decision: Decision, node: Node) -> 
     yield from _shadow(world, question, decision)
 
 
-_BEFORE_GRANTS = frozenset({
-    Cause.SUSPENDED, Cause.PRINCIPAL_OFF, Cause.PRINCIPAL_UNFINISHED, Cause.SERVICE_OFF, Cause.SERVICE_NOT_FELT,
-    Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_UNKNOWN, Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_WAITING,
-    Cause.CREDENTIAL_ENDED, Cause.SIGN_IN_KIND, Cause.LIMITS_NARROWER, Cause.FACTS_UNKNOWN})
+_BEFORE_GRANTS = frozenset(
+    {
+        Cause.SUSPENDED,
+        Cause.PRINCIPAL_OFF,
+        Cause.PRINCIPAL_UNFINISHED,
+        Cause.SERVICE_OFF,
+        Cause.SERVICE_NOT_FELT,
+        Cause.LOCATION_DIFFERS,
+        Cause.CREDENTIAL_UNKNOWN,
+        Cause.CREDENTIAL_INACTIVE,
+        Cause.CREDENTIAL_WAITING,
+        Cause.CREDENTIAL_ENDED,
+        Cause.SIGN_IN_KIND,
+        Cause.LIMITS_NARROWER,
+        Cause.FACTS_UNKNOWN,
+    }
+)
 
 
 def _window(world: World, question: Question, right: Right, cause: Cause) -> Link:

@@ -36,8 +36,9 @@ def worst(world: World) -> World:
     return again(open_, rights=[r._replace(start=starts[r.id]) for r in open_.rights])
 
 
-def breaches(world: World, principal: str, proofs: Iterable[ProofWant], now: datetime,
-             people: Mapping[str, str] = NOBODY) -> Iterator[Breach]:
+def breaches(
+    world: World, principal: str, proofs: Iterable[ProofWant], now: datetime, people: Mapping[str, str] = NOBODY
+) -> Iterator[Breach]:
     """The expectations `cannot` that would not hold, now or at an edge of a window from now on."""
     open_ = worst(world)
     for proof in proofs:
@@ -51,21 +52,30 @@ def breaches(world: World, principal: str, proofs: Iterable[ProofWant], now: dat
             yield Breach(proof, at, decision)
 
 
-def spoiling(world: World, principal: str, proofs: Iterable[ProofWant], now: datetime,
-             people: Mapping[str, str] = NOBODY) -> Spoiled:
+def spoiling(
+    world: World, principal: str, proofs: Iterable[ProofWant], now: datetime, people: Mapping[str, str] = NOBODY
+) -> Spoiled:
     """Tells of a changed world which expectation it breaks that this one does not."""
     wanted = [p for p in proofs if not p.allowed]
     broken = [b.proof for b in breaches(world, principal, wanted, now, people)]
 
     def one(changed: World) -> ProofWant | None:
-        return next((b.proof for b in breaches(changed, principal, [p for p in wanted if p not in broken], now, people)
-                     if b.decision.allowed), None)
+        return next(
+            (
+                b.proof
+                for b in breaches(changed, principal, [p for p in wanted if p not in broken], now, people)
+                if b.decision.allowed
+            ),
+            None,
+        )
+
     return one
 
 
 def breach_words(world: World, principal: str, breach: Breach, now: datetime) -> str:
     """What allows it, from when on, in words."""
     from sigillum.core.deciding.explanations import right_words  # for what breaks something only
+
     by = breach.decision.by
     what = right_words(world, by, principal) if by is not None else "a consent"
     return what if breach.at <= now else f"{what}, from {format_instant(breach.at)} on"

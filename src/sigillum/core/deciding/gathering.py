@@ -53,8 +53,9 @@ def world_of(facts: Facts, profile: Profile, *, felt: bool = True) -> World:
     world = World(operations=profile.operations, felt=timedelta(seconds=(profile.felt_seconds or 0) if felt else 0))
     for account in facts.of(ACCOUNT):
         body = account.body
-        world.principals[account.id] = values.Principal(account.id, body.name, body.type or "service-account", body.active,
-                                                        account.ready, body.location)
+        world.principals[account.id] = values.Principal(
+            account.id, body.name, body.type or "service-account", body.active, account.ready, body.location
+        )
     for principal in facts.of(PRINCIPAL):
         body = principal.body
         world.principals[principal.id] = values.Principal(principal.id, body.name, "client", body.active, principal.ready)
@@ -67,12 +68,14 @@ def world_of(facts: Facts, profile: Profile, *, felt: bool = True) -> World:
     world.rights += [right_of(g.body, g.id, ready=g.ready) for g in facts.of(GRANT)]
     for held in facts.of(CREDENTIAL):
         body = held.body
-        world.credentials[held.id] = Held(held.id, body.principal, body.name, body.active, body.start, body.until,
-                                          frozenset(body.limits), body.type)
+        world.credentials[held.id] = Held(
+            held.id, body.principal, body.name, body.active, body.start, body.until, frozenset(body.limits), body.type
+        )
     for consent in facts.of(CONSENT):
         body = consent.body
-        world.consents.setdefault(body.principal, []).append(values.Consent(
-            consent.id, body.principal, body.scope, body.acts, body.only, body.made, body.by))
+        world.consents.setdefault(body.principal, []).append(
+            values.Consent(consent.id, body.principal, body.scope, body.acts, body.only, body.made, body.by)
+        )
     _clients(world, facts)
     licensed: dict[str, frozenset[str]] = {}
     for licence in facts.of(LICENCE):
@@ -98,8 +101,17 @@ def place_of(body: Place) -> values.Place:
 
 def right_of(body: Grant, identity: str, *, ready: bool = True) -> Right:
     """A grant as deciding needs it."""
-    return Right(identity, body.principal, body.role, body.place, body.start, body.until,
-                 tuple((n, frozenset(v)) for n, v in body.where), body.made, ready)
+    return Right(
+        identity,
+        body.principal,
+        body.role,
+        body.place,
+        body.start,
+        body.until,
+        tuple((n, frozenset(v)) for n, v in body.where),
+        body.made,
+        ready,
+    )
 
 
 def _clients(world: World, facts: Facts) -> None:
@@ -115,14 +127,20 @@ def _clients(world: World, facts: Facts) -> None:
 
 
 # what a query that was not answered leaves unknown for deciding, and what is said of it
-_HIDES = {(ACCOUNT, "id"): ("principal", "the account {v}"), (TEAM, "id"): ("principal", "the team {v}"),
-          (PRINCIPAL, "id"): ("principal", "the service principal {v}"), (PLACE, "path"): ("place", "the place {v}"),
-          (ROLE, "name"): ("role", "the role {v}"), (GRANT, "principal"): ("rights", "what is granted to {v}"),
-          (TEAM, "member"): ("teams", "the teams of {v}"), (TEAM, "everyone"): ("everyone", "teams that hold everybody"),
-          (LICENCE, "all"): ("licences", "who holds which licence"),
-          (CREDENTIAL, "principal"): ("credentials", "the credentials of {v}"),
-          (CONSENT, "principal"): ("consents", "the consents of {v}"),
-          (CLIENT, "client_id"): ("asks", "the registration {v}")}
+_HIDES = {
+    (ACCOUNT, "id"): ("principal", "the account {v}"),
+    (TEAM, "id"): ("principal", "the team {v}"),
+    (PRINCIPAL, "id"): ("principal", "the service principal {v}"),
+    (PLACE, "path"): ("place", "the place {v}"),
+    (ROLE, "name"): ("role", "the role {v}"),
+    (GRANT, "principal"): ("rights", "what is granted to {v}"),
+    (TEAM, "member"): ("teams", "the teams of {v}"),
+    (TEAM, "everyone"): ("everyone", "teams that hold everybody"),
+    (LICENCE, "all"): ("licences", "who holds which licence"),
+    (CREDENTIAL, "principal"): ("credentials", "the credentials of {v}"),
+    (CONSENT, "principal"): ("consents", "the consents of {v}"),
+    (CLIENT, "client_id"): ("asks", "the registration {v}"),
+}
 
 
 def _hidden(world: World, facts: Facts, profile: Profile) -> Iterator[tuple[Hidden, str]]:

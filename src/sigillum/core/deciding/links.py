@@ -59,8 +59,11 @@ def halves(cluster: str, home: Home, local: LocalAccount | None, wanted: str, tr
     named = next((t for t in trusts if t.subject), None)
     if not fitting and named is not None:
         place = agreeing(local.subject, named.subject)
-        return Half(DISAGREE, f"{home.tenant} trusts {named.subject}, and {cluster} calls {local.words} {local.subject} "
-                    f"({difference(local.subject, named.subject, place)})")
+        return Half(
+            DISAGREE,
+            f"{home.tenant} trusts {named.subject}, and {cluster} calls {local.words} {local.subject} "
+            f"({difference(local.subject, named.subject, place)})",
+        )
     if linked:
         return Half(HALF, f"{cluster} says that {local.words} acts as {home.name}, and {home.tenant} does not trust it")
     if fitting:
@@ -102,8 +105,13 @@ class Finding(NamedTuple):
     text: str
 
 
-def estate(cluster: str, locals_: Sequence[LocalAccount], workloads: Sequence[Workload], groups: Sequence[MachineGroup],
-           rows: Sequence[Row]) -> Iterator[Finding]:
+def estate(
+    cluster: str,
+    locals_: Sequence[LocalAccount],
+    workloads: Sequence[Workload],
+    groups: Sequence[MachineGroup],
+    rows: Sequence[Row],
+) -> Iterator[Finding]:
     """What is wrong with it as a whole."""
     own = {a.subject for a in locals_}
     on_machine = [w.name for w in workloads if w.runs_as and not own & set(w.runs_as)]

@@ -15,10 +15,19 @@ from sigillum.core.values.text import CLASSES
 from sigillum.core.values.times import format_edge
 
 MOST_STEPS = 8
-WAITS = frozenset({Cause.SERVICE_NOT_FELT, Cause.PLACE_NOT_FELT, Cause.CREDENTIAL_WAITING, Cause.NOT_FELT,
-                   Cause.WINDOW_WAITING})
-GRANTS = frozenset({Cause.WINDOW_ENDED, Cause.LABEL_DIFFERS, Cause.REACH_ELSEWHERE, Cause.PLACE_ELSEWHERE,
-                    Cause.ROLE_LACKS, Cause.NOTHING_GRANTED})
+WAITS = frozenset(
+    {Cause.SERVICE_NOT_FELT, Cause.PLACE_NOT_FELT, Cause.CREDENTIAL_WAITING, Cause.NOT_FELT, Cause.WINDOW_WAITING}
+)
+GRANTS = frozenset(
+    {
+        Cause.WINDOW_ENDED,
+        Cause.LABEL_DIFFERS,
+        Cause.REACH_ELSEWHERE,
+        Cause.PLACE_ELSEWHERE,
+        Cause.ROLE_LACKS,
+        Cause.NOTHING_GRANTED,
+    }
+)
 
 
 Spoiled = Callable[[World], ProofWant | None]  # which expectation of a charter a changed world would break
@@ -85,8 +94,9 @@ def mends(world: World, question: Question, roles: Sequence[Record[Role]], spoil
         world, question = changed.world, question._replace(at=changed.question.at)
 
 
-def change(world: World, question: Question, decision: Decision, roles: Sequence[Record[Role]] = (),
-           spoiled: Spoiled = unspoiled) -> Changed:
+def change(
+    world: World, question: Question, decision: Decision, roles: Sequence[Record[Role]] = (), spoiled: Spoiled = unspoiled
+) -> Changed:
     """What mends the cause of one refusal."""
     cause = decision.cause
     if cause in WAITS:
@@ -108,8 +118,11 @@ def change(world: World, question: Question, decision: Decision, roles: Sequence
         return Changed(changed.world, question, mend, changed.possible)
     if cause is Cause.GRANT_UNFINISHED and decision.by is not None:
         rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
-        return Changed(again(world, rights=rights), question,
-                        Mend(cause, "wait until the tenant has made the grant; if its making failed, enact again"))
+        return Changed(
+            again(world, rights=rights),
+            question,
+            Mend(cause, "wait until the tenant has made the grant; if its making failed, enact again"),
+        )
     names = ", ".join(sorted(h.name for h in world.credentials.values() if h.principal == question.principal)) or "it has none"
     return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question, own=names)), possible=False)
 
@@ -125,36 +138,61 @@ def _of_principal(world: World, question: Question, cause: Cause) -> Changed | N
         text, better = {
             Cause.SUSPENDED: (f"reinstate {who.name}", who._replace(active=True, held="")),
             Cause.PRINCIPAL_OFF: (f"switch {who.name} on again", who._replace(active=True)),
-            Cause.PRINCIPAL_UNFINISHED: (f"wait until {who.name} is ready; if its making failed, enact its charter again",
-                                         who._replace(ready=True)),
-            Cause.LOCATION_DIFFERS: (f"run the program in {location}, and say so: `identity: location: {location}`",
-                                     who._replace(location=location))}[cause]
-        alone = {Cause.PRINCIPAL_UNFINISHED: f"wait until {who.name} is ready",
-                 Cause.LOCATION_DIFFERS: f"run the program in {location}"}.get(cause, "")
+            Cause.PRINCIPAL_UNFINISHED: (
+                f"wait until {who.name} is ready; if its making failed, enact its charter again",
+                who._replace(ready=True),
+            ),
+            Cause.LOCATION_DIFFERS: (
+                f"run the program in {location}, and say so: `identity: location: {location}`",
+                who._replace(location=location),
+            ),
+        }[cause]
+        alone = {
+            Cause.PRINCIPAL_UNFINISHED: f"wait until {who.name} is ready",
+            Cause.LOCATION_DIFFERS: f"run the program in {location}",
+        }.get(cause, "")
         fresh = again(world, principals={**world.principals, who.id: better})
         return Changed(fresh, question, Mend(cause, text, alone=alone))
     if cause is Cause.LICENCE_MISSING:
         licence = world.operations[question.permission].licence
         more = world.licensed.get(who.id, frozenset()) | {licence}
-        return Changed(again(world, licensed={**world.licensed, who.id: more}), question, Mend(
-            cause, f"give {who.name} the licence: `licence: {licence}` in its charter", alone=f"give {who.name} the licence "
-            f"{licence}"))
+        return Changed(
+            again(world, licensed={**world.licensed, who.id: more}),
+            question,
+            Mend(
+                cause,
+                f"give {who.name} the licence: `licence: {licence}` in its charter",
+                alone=f"give {who.name} the licence {licence}",
+            ),
+        )
     return None
 
 
 def _of_credential(world: World, question: Question, cause: Cause) -> Changed | None:
     """What mends a cause that lies with the credential; None for another cause."""
     held = world.credentials.get(question.credential)
-    if held is not None and held.principal == question.principal and cause in (
-            Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER):
+    if (
+        held is not None
+        and held.principal == question.principal
+        and cause in (Cause.CREDENTIAL_INACTIVE, Cause.CREDENTIAL_ENDED, Cause.LIMITS_NARROWER)
+    ):
         text, other = {
             Cause.CREDENTIAL_INACTIVE: (f"enact the charter: it switches {held.name} on", held._replace(active=True)),
-            Cause.CREDENTIAL_ENDED: (f"enact the charter: it begins a new generation of {held.name}",
-                                     held._replace(until=None)),
-            Cause.LIMITS_NARROWER: (f"add {question.permission} to the limits of {held.name}, or use another credential",
-                                    held._replace(limits=held.limits | {question.permission}))}[cause]
-        alone = "" if cause is Cause.LIMITS_NARROWER else f"whoever looks after {held.name} has to " + (
-            "switch it on" if cause is Cause.CREDENTIAL_INACTIVE else "renew it")
+            Cause.CREDENTIAL_ENDED: (
+                f"enact the charter: it begins a new generation of {held.name}",
+                held._replace(until=None),
+            ),
+            Cause.LIMITS_NARROWER: (
+                f"add {question.permission} to the limits of {held.name}, or use another credential",
+                held._replace(limits=held.limits | {question.permission}),
+            ),
+        }[cause]
+        alone = (
+            ""
+            if cause is Cause.LIMITS_NARROWER
+            else f"whoever looks after {held.name} has to "
+            + ("switch it on" if cause is Cause.CREDENTIAL_INACTIVE else "renew it")
+        )
         fresh = again(world, credentials={**world.credentials, held.id: other})
         return Changed(fresh, question, Mend(cause, text, alone=alone))
     return None
@@ -166,7 +204,7 @@ _UNKNOWN = {
     Cause.PERSON_UNKNOWN: "name somebody who is there: {q.person} is not",
     Cause.PRINCIPAL_UNKNOWN: "name the principal by its principal id, or by its name as the tenant has it",
     Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not; or, if it was made a moment ago, look again: only that "
-                         "tells a wrong name from a late one",
+    "tells a wrong name from a late one",
     Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal: {own}",
     Cause.SIGN_IN_KIND: "sign in with a kind that {q.permission} is taken with; the explanation names them",
     Cause.PERMISSION_UNKNOWN: "use a permission that the tenant announces: {q.permission} is none",
@@ -176,26 +214,37 @@ _UNKNOWN = {
 def _consent(world: World, question: Question, cause: Cause) -> Changed:
     """Ask for the scope, and have it consented, for this place."""
     from sigillum.core.charter.charter import ALONE, ON_BEHALF
+
     acts, principal = ON_BEHALF if question.person else ALONE, question.principal
     api = world.operations[question.permission].api
     fresh = Consent("mend", principal, question.permission, acts)
     asked = world.asks[principal].requests if principal in world.asks else frozenset()
-    changed = again(world, asks={**world.asks, principal: Asks(principal, asked | {(api, question.permission, acts)})},
-                    consents={**world.consents, principal: [*world.consents.get(principal, []), fresh]})
+    changed = again(
+        world,
+        asks={**world.asks, principal: Asks(principal, asked | {(api, question.permission, acts)})},
+        consents={**world.consents, principal: [*world.consents.get(principal, []), fresh]},
+    )
     wanted = f"{{api: {api}, scopes: [{question.permission}], acts: {acts}}}"
-    text = {Cause.NOT_REQUESTED: f"add {wanted} to the charter's `permissions:`, enact, and have it consented",
-            Cause.WAY_DIFFERS: f"add {wanted} beside the other way of acting, and have it consented",
-            Cause.NOT_CONSENTED: "have it consented by somebody with the power `consents`",
-            Cause.CONSENT_NARROWER: f"add {question.place} to `only:` of the permission"}[cause]
-    alone = "" if cause is Cause.NOT_CONSENTED else f"whoever looks after the client has to ask for {question.permission} " \
+    text = {
+        Cause.NOT_REQUESTED: f"add {wanted} to the charter's `permissions:`, enact, and have it consented",
+        Cause.WAY_DIFFERS: f"add {wanted} beside the other way of acting, and have it consented",
+        Cause.NOT_CONSENTED: "have it consented by somebody with the power `consents`",
+        Cause.CONSENT_NARROWER: f"add {question.place} to `only:` of the permission",
+    }[cause]
+    alone = (
+        ""
+        if cause is Cause.NOT_CONSENTED
+        else f"whoever looks after the client has to ask for {question.permission} "
         f"({acts}) and have it consented for {question.place}"
+    )
     return Changed(changed, question, Mend(cause, text, alone=alone))
 
 
 def _wait(world: World, question: Question, cause: Cause) -> Changed:
     """Time mends it: the first instant at which this cause is gone."""
-    when = next((e for e in world.edges(question) if e > question.at
-                 and world.decide(question._replace(at=e)).cause is not cause), None)
+    when = next(
+        (e for e in world.edges(question) if e > question.at and world.decide(question._replace(at=e)).cause is not cause), None
+    )
     if when is None:
         return Changed(world, question, Mend(cause, "wait until the change is felt"), possible=False)
     return Changed(world, question._replace(at=when), Mend(cause, f"wait until {format_edge(when)}"))
@@ -207,18 +256,35 @@ def _switch_on(world: World, question: Question) -> Changed:
     at = node.kinds.get("project", node.path) if node is not None else question.place
     place, below = world.places[at], switched_on_below(world, question.place, service)
     if below:
-        return Changed(world, question, Mend(Cause.SERVICE_OFF, f"{service} is switched on at {below}, below that: use it "
-                                             "there"), possible=False)
+        return Changed(
+            world,
+            question,
+            Mend(Cause.SERVICE_OFF, f"{service} is switched on at {below}, below that: use it there"),
+            possible=False,
+        )
     fresh = again(world, places={**world.places, at: place._replace(services=(*place.services, (service, None)))})
-    return Changed(fresh, question, Mend(Cause.SERVICE_OFF, "switch the service on, in a charter's services: "
-                                          f"{{service: {service}, at: {at}}}", place=at,
-                                          alone=f"switch the service {service} on at {at}"))
+    return Changed(
+        fresh,
+        question,
+        Mend(
+            Cause.SERVICE_OFF,
+            f"switch the service on, in a charter's services: {{service: {service}, at: {at}}}",
+            place=at,
+            alone=f"switch the service {service} on at {at}",
+        ),
+    )
 
 
 def switched_on_below(world: World, path: str, service: str) -> str:
     """A place below where the service is switched on; empty where none is known."""
-    return min((p.path for p in world.places.values() if p.path.startswith(f"{path}/")
-                and any(name == service for name, _ in p.services)), default="")
+    return min(
+        (
+            p.path
+            for p in world.places.values()
+            if p.path.startswith(f"{path}/") and any(name == service for name, _ in p.services)
+        ),
+        default="",
+    )
 
 
 def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -> list[tuple[str, str]]:
@@ -248,8 +314,16 @@ def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Recor
     team, node = world.teams.get(question.principal), world.node(question.place)
     if team is not None and team.reach and node is not None and node.inside.isdisjoint(team.reach):
         wider = again(world, teams={**world.teams, team.id: team._replace(reach=(*team.reach, question.place))})
-        return Changed(wider, question, Mend(cause, f"widen the reach of {team.name}: `reach:` in its charter",
-                                              place=question.place, alone=f"widen the reach of {team.name}"))
+        return Changed(
+            wider,
+            question,
+            Mend(
+                cause,
+                f"widen the reach of {team.name}: `reach:` in its charter",
+                place=question.place,
+                alone=f"widen the reach of {team.name}",
+            ),
+        )
     best = narrowest(world, question, roles)
     if not best:
         text = f"no role that can be granted there holds {question.permission}: make one, in a charter's `roles:`"
@@ -261,5 +335,6 @@ def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Recor
         fresh = again(world, rights=[*world.rights, right], roles={**world.roles, role: known[role]})
         told = next(allows(r) for r in roles if r.body.name == role)
         return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it: it allows {told}", role, place))
+
     all_ = [granted(*one) for one in best]
     return next((one for one in all_ if spoiled(one.world) is None), all_[0])

@@ -32,28 +32,43 @@ class Objection(NamedTuple):
     usual: bool = False
 
 
-def against(profile: Profile, role: Record[Role], right: Right, now: datetime, *,
-            everyone: bool = False) -> Iterator[Objection]:
+def against(
+    profile: Profile, role: Record[Role], right: Right, now: datetime, *, everyone: bool = False
+) -> Iterator[Objection]:
     """What the tenant's own rules say about a role, a window and whom it is granted to."""
     windowed = right.start is not None or right.until is not None
     if windowed and role.body.breadth == "broad" and not profile.windows_on_broad:
-        yield Objection("window-broad", f"{right.role} is a broad role, and a broad role takes no window here",
-                        "choose a curated role for a time-limited grant")
+        yield Objection(
+            "window-broad",
+            f"{right.role} is a broad role, and a broad role takes no window here",
+            "choose a curated role for a time-limited grant",
+        )
     if windowed and everyone and not profile.windows_on_everyone:
-        yield Objection("window-everyone", "a grant to everyone takes no window here",
-                        "grant the role to the one who needs it")
+        yield Objection("window-everyone", "a grant to everyone takes no window here", "grant the role to the one who needs it")
     if right.until is None:
         return
     if not profile.ends_grants:
-        yield Objection("window-by-sweep", f"{profile.name or 'the tenant'} ends no grant by itself: {right.role} stands until "
-                        "sweep ends it", "let sweep run often, on a machine that is always on", refuse=False)
+        yield Objection(
+            "window-by-sweep",
+            f"{profile.name or 'the tenant'} ends no grant by itself: {right.role} stands until sweep ends it",
+            "let sweep run often, on a machine that is always on",
+            refuse=False,
+        )
     if right.until <= now:
-        yield Objection("window-past", f"the window of {right.role} ended at {format_instant(right.until)}, before it is made",
-                        "write a later end")
+        yield Objection(
+            "window-past",
+            f"the window of {right.role} ended at {format_instant(right.until)}, before it is made",
+            "write a later end",
+        )
     elif profile.felt_seconds and right.until <= now + timedelta(seconds=profile.felt_seconds):
         left = rough_duration((right.until - now).total_seconds())
-        yield Objection("window-before-arrival", f"the window of {right.role} ends in {left}, and a change can take "
-                        f"{rough_duration(profile.felt_seconds)} until it is felt", "grant it for longer", refuse=False)
+        yield Objection(
+            "window-before-arrival",
+            f"the window of {right.role} ends in {left}, and a change can take "
+            f"{rough_duration(profile.felt_seconds)} until it is felt",
+            "grant it for longer",
+            refuse=False,
+        )
 
 
 def misplaced(world: World, role: Record[Role], path: str) -> Objection | None:
@@ -65,10 +80,16 @@ def misplaced(world: World, role: Record[Role], path: str) -> Objection | None:
         return None
     near = node.kinds if node is not None else {}
     above = next((p for p in (node.line if node is not None else ()) if any(near.get(k) == p for k in kinds)), None)
-    mend = f"grant it at {above}, the nearest place above where it can be" if above is not None else \
-        f"choose a {' or a '.join(kinds)}, or another role"
-    return Objection("role-not-grantable", f"{role.body.name} cannot be granted at a {kind or 'place of no kind'}, only at a "
-                     f"{' or a '.join(kinds)}", mend)
+    mend = (
+        f"grant it at {above}, the nearest place above where it can be"
+        if above is not None
+        else f"choose a {' or a '.join(kinds)}, or another role"
+    )
+    return Objection(
+        "role-not-grantable",
+        f"{role.body.name} cannot be granted at a {kind or 'place of no kind'}, only at a {' or a '.join(kinds)}",
+        mend,
+    )
 
 
 def without_effect(world: World, right: Right, owner_of: Callable[[str], str]) -> Iterator[Objection]:
@@ -88,26 +109,39 @@ def without_effect(world: World, right: Right, owner_of: Callable[[str], str]) -
             told.append(right_words(world, other, right.carrier) + (f" ({owner})" if owner else ""))
         at = place_name(world, right.place)
         if whole and len(by) == 1:
-            yield Objection("window-without-effect", f"the window of {right.role} at {at} has no effect: beside it stands "
-                            f"{' and '.join(told)}", "end that, or leave the window out", refuse=False)
+            yield Objection(
+                "window-without-effect",
+                f"the window of {right.role} at {at} has no effect: beside it stands {' and '.join(told)}",
+                "end that, or leave the window out",
+                refuse=False,
+            )
             continue
         where = "" if group[0].place == right.place else f" at {place_name(world, group[0].place)}"
         what = ", ".join(s.permission for s in group)
         yield Objection(  # usual: a wider role beside a narrower one
-            "window-partly-without-effect", f"the window of {right.role} at {at} limits nothing for {what}{where}: beside it "
-            f"stands {' and '.join(told)}", "", refuse=False, usual=True)
+            "window-partly-without-effect",
+            f"the window of {right.role} at {at} limits nothing for {what}{where}: beside it stands {' and '.join(told)}",
+            "",
+            refuse=False,
+            usual=True,
+        )
 
 
-def breaking(world: World, right: Right, charter: str, spoiled: Spoiled, limits: Sequence[Collection[str]]) -> Iterator[
-        Objection]:
+def breaking(
+    world: World, right: Right, charter: str, spoiled: Spoiled, limits: Sequence[Collection[str]]
+) -> Iterator[Objection]:
     """What a charter says cannot be, and would be with this right; where only limits stand against it, a person decides."""
     proof = spoiled(again(world, rights=[*world.rights, right]))
     if proof is None:
         return
     said = f"the charter {charter} says `{proof.words()}`, and {right.role} at {place_name(world, right.place)} would allow it"
     if narrowed(limits, proof.permission):
-        yield Objection("limits-alone", f"{said}: only the limits of its credentials stand against that",
-                        "choose a narrower role or another place", refuse=False)
+        yield Objection(
+            "limits-alone",
+            f"{said}: only the limits of its credentials stand against that",
+            "choose a narrower role or another place",
+            refuse=False,
+        )
     else:
         yield Objection("breaks-cannot", said, "choose a narrower role or another place")
 
@@ -131,14 +165,23 @@ def _missing(world: World, question: Question) -> Iterator[Objection]:
             if decision.needed.cause in _ON_THE_WAY:
                 decision = decision.needed
         if decision.allowed is None:
-            yield Objection("not-foreseen", f"whether {question.permission} will work at {question.place} cannot be foreseen: "
-                            f"{'; '.join(decision.hidden)}", "ask with an administrator who may look", refuse=False, usual=True)
+            yield Objection(
+                "not-foreseen",
+                f"whether {question.permission} will work at {question.place} cannot be foreseen: {'; '.join(decision.hidden)}",
+                "ask with an administrator who may look",
+                refuse=False,
+                usual=True,
+            )
             return
         at, node = asked.place, world.node(asked.place)
         if decision.cause is Cause.RIGHT_MISSING:
-            yield Objection("right-missing", f"{question.permission} at {question.place} does not suffice alone: "
-                            f"{asked.permission} at {at} is needed, too, and nothing grants it",
-                            f"grant a role that holds {asked.permission} there", refuse=False)
+            yield Objection(
+                "right-missing",
+                f"{question.permission} at {question.place} does not suffice alone: "
+                f"{asked.permission} at {at} is needed, too, and nothing grants it",
+                f"grant a role that holds {asked.permission} there",
+                refuse=False,
+            )
         if decision.cause not in _ON_THE_WAY:
             return
         changed = change(world, asked, decision)
@@ -146,11 +189,18 @@ def _missing(world: World, question: Question) -> Iterator[Objection]:
             return  # it is switched on at a place below, and the grant counts there
         if decision.cause is Cause.SERVICE_OFF:
             service = world.operations[asked.permission].service
-            yield Objection("service-off", f"{asked.permission} will not work at {at}: {service} is not switched on there",
-                            f"add `services: [{{service: {service}, at: {changed.mend.place}}}]`", refuse=False)
+            yield Objection(
+                "service-off",
+                f"{asked.permission} will not work at {at}: {service} is not switched on there",
+                f"add `services: [{{service: {service}, at: {changed.mend.place}}}]`",
+                refuse=False,
+            )
         elif node is not None:
             yield Objection(
-                "location-differs", f"{asked.permission} will not work at {at}: {name_of(world, asked.principal)} runs in "
+                "location-differs",
+                f"{asked.permission} will not work at {at}: {name_of(world, asked.principal)} runs in "
                 f"{world.principals[asked.principal].location}, and the place lies in {node.location}",
-                f"run it in {node.location}, and say so in `identity: location`", refuse=False)
+                f"run it in {node.location}, and say so in `identity: location`",
+                refuse=False,
+            )
         world = changed.world

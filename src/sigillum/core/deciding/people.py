@@ -20,8 +20,11 @@ class Person(NamedTuple):
 def covers(delegation: Delegation, person: Person) -> bool:
     """Is a person among those whom it is for? Names are compared as they stand."""
     domain = person.name.rpartition("@")[2]
-    inside = ALL in delegation.people or person.name in delegation.people or any(
-        f"{TEAM_PREFIX}{team}" in delegation.people for team in person.teams)
+    inside = (
+        ALL in delegation.people
+        or person.name in delegation.people
+        or any(f"{TEAM_PREFIX}{team}" in delegation.people for team in person.teams)
+    )
     return inside and domain == delegation.domain
 
 

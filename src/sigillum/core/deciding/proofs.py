@@ -51,8 +51,8 @@ class Result(NamedTuple):
 def manner_of(proof: ProofWant, operation: Operation | None, place: Record[Place] | None, profile: Profile) -> Manner:
     """No proof can harm: what changes data is tried only at a place marked as a test object."""
     harmless = operation is not None and (
-        operation.class_ == "looks" or (operation.class_ == "changes-data" and place is not None
-                                        and place.body.test))
+        operation.class_ == "looks" or (operation.class_ == "changes-data" and place is not None and place.body.test)
+    )
     if operation is not None and profile.work and harmless:
         return Manner.TRIED
     return Manner.ASKED if profile.decisions else Manner.NEITHER
@@ -91,7 +91,7 @@ def target_of(profile: Profile, permission: str, link: str) -> tuple[Operation, 
     for operation in profile.operations.values():
         head, _, tail = operation.template.partition("{place}")
         if operation.class_ == "looks" and path.startswith(head) and path.endswith(tail):
-            place = path[len(head):len(path) - len(tail)]
+            place = path[len(head) : len(path) - len(tail)]
             if PLACE_PATH.match(place):
                 return operation, place
     return None
@@ -106,15 +106,25 @@ def worst_of(found: Iterable[tuple[str, Result]]) -> list[Result]:
     def one(group: list[tuple[str, Result]]) -> Result:
         shown, result = min(group, key=lambda g: (False, None, True).index(g[1].held))
         return result if len(group) == 1 else result._replace(said=f"with {shown}: {result.said}")
+
     return [one(group) for group in by.values()]
 
 
 def control_for(result: Result, all_: Iterable[Result], operations: Mapping[str, Operation]) -> Result | None:
     """What shows a refusal where the facts cannot: what must work, and did, at the same place, by the same service."""
     service = _service(result, operations)
-    return next((r for r in all_ if r.proof.allowed and r.held is True and r.manner in (Manner.TRIED, result.manner)
-                 and (r.proof.at, r.proof.person) == (result.proof.at, result.proof.person)
-                 and _service(r, operations) == service), None)
+    return next(
+        (
+            r
+            for r in all_
+            if r.proof.allowed
+            and r.held is True
+            and r.manner in (Manner.TRIED, result.manner)
+            and (r.proof.at, r.proof.person) == (result.proof.at, result.proof.person)
+            and _service(r, operations) == service
+        ),
+        None,
+    )
 
 
 def _service(result: Result, operations: Mapping[str, Operation]) -> str:

@@ -58,69 +58,106 @@ class About(NamedTuple):
 
 
 ABOUT: dict[Cause, About] = {
-    Cause.FACTS_UNKNOWN: About("What decides is not shown to the administrator who asks, so neither yes nor no can be said.",
-                               "Ask with an administrator who may look."),
-    Cause.PRINCIPAL_UNKNOWN: About("The tenant knows no principal of that identifier.",
-                                   "Use the principal id or the name as the tenant has it."),
-    Cause.SUSPENDED: About("This workspace suspended the identity, for a reason and perhaps until a time that it wrote down.",
-                           "Reinstate it, or wait until `sweep` does at its time."),
+    Cause.FACTS_UNKNOWN: About(
+        "What decides is not shown to the administrator who asks, so neither yes nor no can be said.",
+        "Ask with an administrator who may look.",
+    ),
+    Cause.PRINCIPAL_UNKNOWN: About(
+        "The tenant knows no principal of that identifier.", "Use the principal id or the name as the tenant has it."
+    ),
+    Cause.SUSPENDED: About(
+        "This workspace suspended the identity, for a reason and perhaps until a time that it wrote down.",
+        "Reinstate it, or wait until `sweep` does at its time.",
+    ),
     Cause.PRINCIPAL_OFF: About("The account or team stands there, and is switched off.", "Switch it on again."),
-    Cause.PRINCIPAL_UNFINISHED: About("The tenant accepted the account and is still making it, or failed to.",
-                                      "Wait until it is ready; a failed one is ended and made anew by `enact`."),
-    Cause.SIGN_IN_REFUSED: About("A sign-in rule does not let the account in unattended, or not from there.",
-                                 "Narrow the rule, or be exempt from it: `sign_in:` in the charter."),
+    Cause.PRINCIPAL_UNFINISHED: About(
+        "The tenant accepted the account and is still making it, or failed to.",
+        "Wait until it is ready; a failed one is ended and made anew by `enact`.",
+    ),
+    Cause.SIGN_IN_REFUSED: About(
+        "A sign-in rule does not let the account in unattended, or not from there.",
+        "Narrow the rule, or be exempt from it: `sign_in:` in the charter.",
+    ),
     Cause.PLACE_UNKNOWN: About("The tenant's tree has no such place.", "Use a path that is there."),
-    Cause.PLACE_NOT_FELT: About("The place was made a moment ago, and decisions do not know it yet; the tenant says the same "
-                                "of a wrong one.", "Wait until the change is felt."),
-    Cause.SERVICE_OFF: About("The service behind the permission is switched on neither there nor above.",
-                             "Switch it on: `services:` in a charter."),
+    Cause.PLACE_NOT_FELT: About(
+        "The place was made a moment ago, and decisions do not know it yet; the tenant says the same of a wrong one.",
+        "Wait until the change is felt.",
+    ),
+    Cause.SERVICE_OFF: About(
+        "The service behind the permission is switched on neither there nor above.", "Switch it on: `services:` in a charter."
+    ),
     Cause.SERVICE_NOT_FELT: About("The service was switched on a moment ago.", "Wait until the change is felt."),
-    Cause.LOCATION_DIFFERS: About("The program runs in another location than the place lies in.",
-                                  "Run it where the place lies and say so in `identity: location`."),
-    Cause.LICENCE_MISSING: About("The permission needs a licence that the account does not hold.",
-                                 "Give it one: `licence:` in the charter."),
-    Cause.NOT_REQUESTED: About("The client's registration does not ask for this scope, so nobody can consent to it.",
-                               "Name it in the charter's `permissions:` and enact."),
-    Cause.WAY_DIFFERS: About("The scope is there for the other way of acting: on behalf of people, or alone.",
-                             "Change `acts:` in the charter, or use the client the way it was consented."),
-    Cause.NOT_CONSENTED: About("The client asks for the scope, and no administrator has consented yet.",
-                               "Somebody with the power `consents` consents: enact the charter, or hand over its request."),
+    Cause.LOCATION_DIFFERS: About(
+        "The program runs in another location than the place lies in.",
+        "Run it where the place lies and say so in `identity: location`.",
+    ),
+    Cause.LICENCE_MISSING: About(
+        "The permission needs a licence that the account does not hold.", "Give it one: `licence:` in the charter."
+    ),
+    Cause.NOT_REQUESTED: About(
+        "The client's registration does not ask for this scope, so nobody can consent to it.",
+        "Name it in the charter's `permissions:` and enact.",
+    ),
+    Cause.WAY_DIFFERS: About(
+        "The scope is there for the other way of acting: on behalf of people, or alone.",
+        "Change `acts:` in the charter, or use the client the way it was consented.",
+    ),
+    Cause.NOT_CONSENTED: About(
+        "The client asks for the scope, and no administrator has consented yet.",
+        "Somebody with the power `consents` consents: enact the charter, or hand over its request.",
+    ),
     Cause.CONSENT_NARROWER: About("The consent is narrowed to other places.", "Add the place to `only:` of the permission."),
     Cause.NO_DELEGATE: About("Only a client that uses an API can act for a person.", "Ask without a person."),
-    Cause.PERSON_UNKNOWN: About("The tenant knows no person of that identifier.",
-                                "Use the name or principal id of somebody who is there."),
-    Cause.PERSON_LACKS: About("The person may not do it themselves, and a client that acts for them never may more.",
-                              "Grant it to the person, or act for somebody who may."),
+    Cause.PERSON_UNKNOWN: About(
+        "The tenant knows no person of that identifier.", "Use the name or principal id of somebody who is there."
+    ),
+    Cause.PERSON_LACKS: About(
+        "The person may not do it themselves, and a client that acts for them never may more.",
+        "Grant it to the person, or act for somebody who may.",
+    ),
     Cause.CREDENTIAL_UNKNOWN: About("The principal has no such credential.", "Name one that it has."),
     Cause.CREDENTIAL_INACTIVE: About("The credential is switched off.", "Enact the charter, which switches it on."),
     Cause.CREDENTIAL_WAITING: About("The credential's life has not begun.", "Wait until it begins."),
     Cause.CREDENTIAL_ENDED: About("The credential's life has ended.", "Enact the charter, which begins a new generation."),
-    Cause.HALF_MISSING: About("A local account of a cluster acts as the principal by one of two records only: what the cluster "
-                              "says, or the trust; or the two disagree.",
-                              "Make the other half: `workload:` and `trusts:` of the charter, and enact it."),
-    Cause.RUNS_OTHERWISE: About("Both halves stand, and the workload still runs as its machine, or as another local account.",
-                                "Start it anew; where its machines share one identity, name their group in the charter."),
-    Cause.SIGN_IN_KIND: About("The service takes other kinds of sign-in than this credential.",
-                              "Sign in with a kind that it takes: another credential in the charter, or a trust."),
-    Cause.LIMITS_NARROWER: About("The credential is narrowed to other permissions.",
-                                 "Add the permission to the credential's `limits`."),
-    Cause.GRANT_UNFINISHED: About("The tenant accepted the grant and is still making it, or failed to.",
-                                  "Wait until it is ready; a failed one is ended and made anew by `enact`."),
-    Cause.NOT_FELT: About("The grant or membership was made a moment ago, and decisions do not follow it yet.",
-                          "Wait until the change is felt."),
+    Cause.HALF_MISSING: About(
+        "A local account of a cluster acts as the principal by one of two records only: what the cluster "
+        "says, or the trust; or the two disagree.",
+        "Make the other half: `workload:` and `trusts:` of the charter, and enact it.",
+    ),
+    Cause.RUNS_OTHERWISE: About(
+        "Both halves stand, and the workload still runs as its machine, or as another local account.",
+        "Start it anew; where its machines share one identity, name their group in the charter.",
+    ),
+    Cause.SIGN_IN_KIND: About(
+        "The service takes other kinds of sign-in than this credential.",
+        "Sign in with a kind that it takes: another credential in the charter, or a trust.",
+    ),
+    Cause.LIMITS_NARROWER: About(
+        "The credential is narrowed to other permissions.", "Add the permission to the credential's `limits`."
+    ),
+    Cause.GRANT_UNFINISHED: About(
+        "The tenant accepted the grant and is still making it, or failed to.",
+        "Wait until it is ready; a failed one is ended and made anew by `enact`.",
+    ),
+    Cause.NOT_FELT: About(
+        "The grant or membership was made a moment ago, and decisions do not follow it yet.", "Wait until the change is felt."
+    ),
     Cause.WINDOW_WAITING: About("The grant's window has not begun.", "Wait until it begins."),
     Cause.WINDOW_ENDED: About("The grant's window has ended.", "Lend the role anew, or change the window in the charter."),
-    Cause.LABEL_DIFFERS: About("The grant counts at places with certain labels only, and this place bears others.",
-                               "Grant the role for this place, too."),
-    Cause.REACH_ELSEWHERE: About("The team that holds the grant does not reach this place.",
-                                 "Widen the team's `reach`, or grant the role directly."),
+    Cause.LABEL_DIFFERS: About(
+        "The grant counts at places with certain labels only, and this place bears others.",
+        "Grant the role for this place, too.",
+    ),
+    Cause.REACH_ELSEWHERE: About(
+        "The team that holds the grant does not reach this place.", "Widen the team's `reach`, or grant the role directly."
+    ),
     Cause.PLACE_ELSEWHERE: About("The permission is granted, but at other places.", "Grant the role at this place."),
-    Cause.ROLE_LACKS: About("Roles are granted here, but none of them holds the permission.",
-                            "Grant a role that holds it."),
+    Cause.ROLE_LACKS: About("Roles are granted here, but none of them holds the permission.", "Grant a role that holds it."),
     Cause.PERMISSION_UNKNOWN: About("The tenant announces no such permission.", "Use one that the tenant announces."),
     Cause.NOTHING_GRANTED: About("Nothing is granted to the principal here.", "Grant a role that holds the permission."),
-    Cause.RIGHT_MISSING: About("The permission alone does not suffice: a second one is needed at an enclosing place.",
-                               "Grant the second one, too."),
+    Cause.RIGHT_MISSING: About(
+        "The permission alone does not suffice: a second one is needed at an enclosing place.", "Grant the second one, too."
+    ),
 }
 CAUSES = tuple(Cause)
 RANK = {cause: number for number, cause in enumerate(CAUSES)}

@@ -40,8 +40,12 @@ def _covering(world: World, right: Right, permission: str, node: Node, begin: da
         if reach is not None and reach.isdisjoint(node.inside):
             continue
         spots = world.table(carrier).get(permission, {})
-        cuts += [(max(start, since), until, other) for place in node.line for start, until, labels, other in
-                 spots.get(place, ()) if other.id != right.id and bears(node, labels)]
+        cuts += [
+            (max(start, since), until, other)
+            for place in node.line
+            for start, until, labels, other in spots.get(place, ())
+            if other.id != right.id and bears(node, labels)
+        ]
     covered, by = begin, list[Right]()
     for start, until, other in sorted(cuts, key=lambda c: (c[0], -(c[1] - begin).total_seconds())):
         if start > covered:

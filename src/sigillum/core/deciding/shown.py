@@ -16,26 +16,56 @@ from sigillum.core.deciding.values import Asks, Question, Right
 from sigillum.core.deciding.world import World, again
 from sigillum.core.values.times import format_instant
 
-SILENT = frozenset({  # what is not known shows nothing, however surely it is refused
-    Cause.PRINCIPAL_UNKNOWN, Cause.PLACE_UNKNOWN, Cause.CREDENTIAL_UNKNOWN, Cause.PERMISSION_UNKNOWN, Cause.PERSON_UNKNOWN,
-    Cause.NO_DELEGATE})
-EARLY = frozenset({  # time alone brings the answer
-    Cause.NOT_FELT, Cause.PLACE_NOT_FELT, Cause.SERVICE_NOT_FELT, Cause.PRINCIPAL_UNFINISHED, Cause.GRANT_UNFINISHED,
-    Cause.CREDENTIAL_WAITING})
+SILENT = frozenset(
+    {  # what is not known shows nothing, however surely it is refused
+        Cause.PRINCIPAL_UNKNOWN,
+        Cause.PLACE_UNKNOWN,
+        Cause.CREDENTIAL_UNKNOWN,
+        Cause.PERMISSION_UNKNOWN,
+        Cause.PERSON_UNKNOWN,
+        Cause.NO_DELEGATE,
+    }
+)
+EARLY = frozenset(
+    {  # time alone brings the answer
+        Cause.NOT_FELT,
+        Cause.PLACE_NOT_FELT,
+        Cause.SERVICE_NOT_FELT,
+        Cause.PRINCIPAL_UNFINISHED,
+        Cause.GRANT_UNFINISHED,
+        Cause.CREDENTIAL_WAITING,
+    }
+)
 
 
-OTHERWISE = frozenset({  # something else was in the way
-    Cause.SUSPENDED, Cause.PRINCIPAL_OFF, Cause.SERVICE_OFF, Cause.LOCATION_DIFFERS, Cause.CREDENTIAL_INACTIVE,
-    Cause.CREDENTIAL_ENDED, Cause.SIGN_IN_REFUSED, Cause.NOT_REQUESTED, Cause.LICENCE_MISSING, Cause.SIGN_IN_KIND,
-    Cause.FACTS_UNKNOWN})
+OTHERWISE = frozenset(
+    {  # something else was in the way
+        Cause.SUSPENDED,
+        Cause.PRINCIPAL_OFF,
+        Cause.SERVICE_OFF,
+        Cause.LOCATION_DIFFERS,
+        Cause.CREDENTIAL_INACTIVE,
+        Cause.CREDENTIAL_ENDED,
+        Cause.SIGN_IN_REFUSED,
+        Cause.NOT_REQUESTED,
+        Cause.LICENCE_MISSING,
+        Cause.SIGN_IN_KIND,
+        Cause.FACTS_UNKNOWN,
+    }
+)
 
 
 def worth(cause: Cause) -> str:
     """What a refusal for this cause alone shows, in a few words."""
     if cause is Cause.WINDOW_WAITING:
         return "that it holds until the window begins, and not longer"
-    return "nothing yet" if cause in EARLY else "nothing" if cause in SILENT | OTHERWISE else "that the right is missing" + (
-        ", for this key" if cause is Cause.LIMITS_NARROWER else "")
+    return (
+        "nothing yet"
+        if cause in EARLY
+        else "nothing"
+        if cause in SILENT | OTHERWISE
+        else "that the right is missing" + (", for this key" if cause is Cause.LIMITS_NARROWER else "")
+    )
 
 
 class Shown(NamedTuple):
@@ -54,14 +84,17 @@ def neutral(world: World) -> World:
     services = frozenset(o.service for o in world.operations.values() if o.service)
     apis = frozenset((o.api, name, acts) for name, o in world.operations.items() if o.api for acts in ("alone", "on-behalf"))
     return again(
-        world, felt=timedelta(0), licensed=dict.fromkeys(world.principals, licences),
+        world,
+        felt=timedelta(0),
+        licensed=dict.fromkeys(world.principals, licences),
         principals={i: p._replace(active=True, ready=True, location="", held="") for i, p in world.principals.items()},
         credentials={i: c._replace(active=True, start=None, until=None, kind="") for i, c in world.credentials.items()},
         places={i: p._replace(made=None, services=tuple((s, None) for s in sorted(services))) for i, p in world.places.items()},
         memberships=[m._replace(since=None) for m in world.memberships],
         rights=[r._replace(start=None, made=None, ready=True) for r in world.rights],
         asks={i: Asks(i, a.requests | apis) for i, a in world.asks.items()},
-        consents={i: [c._replace(made=None) for c in all_] for i, all_ in world.consents.items()})
+        consents={i: [c._replace(made=None) for c in all_] for i, all_ in world.consents.items()},
+    )
 
 
 def shown(world: World, question: Question) -> Shown:

@@ -108,8 +108,11 @@ def _apart(account: Account, rule: CompiledRule, attempt: Attempt) -> str:
 
 
 def _asked(rule: CompiledRule) -> list[str]:
-    return [*rule.demands, *([f"from {', '.join(sorted(rule.networks))}"] if rule.networks else []),
-            *([BLOCKED] if rule.blocks else [])]
+    return [
+        *rule.demands,
+        *([f"from {', '.join(sorted(rule.networks))}"] if rule.networks else []),
+        *([BLOCKED] if rule.blocks else []),
+    ]
 
 
 def _unmet(rule: CompiledRule, attempt: Attempt) -> str:
@@ -124,6 +127,7 @@ def _unmet(rule: CompiledRule, attempt: Attempt) -> str:
 def inside(address: str, network: str) -> bool:
     """Is an address in a network (RFC 4632, RFC 4291)? What is neither is in none."""
     import ipaddress  # few questions need it
+
     try:
         return ipaddress.ip_address(address) in ipaddress.ip_network(network)
     except ValueError:
@@ -136,8 +140,15 @@ def losing(rules: Iterable[CompiledRule], weaker: CompiledRule, accounts: Iterab
 
     def covers(rule: CompiledRule, account: Account) -> bool:
         return account.id not in rule.exempt and (rule.everyone or bool(rule.targets & {account.id, *account.teams}))
-    return [a for a in accounts if a.active and covers(weaker, a) and not set(_asked(weaker)) <= {
-        d for r in others if covers(r, a) and r.applies_to in ("any", weaker.applies_to) for d in _asked(r)}]
+
+    return [
+        a
+        for a in accounts
+        if a.active
+        and covers(weaker, a)
+        and not set(_asked(weaker))
+        <= {d for r in others if covers(r, a) and r.applies_to in ("any", weaker.applies_to) for d in _asked(r)}
+    ]
 
 
 # --- from facts ---------------------------------------------------------------------------------------------------
@@ -156,9 +167,19 @@ def teams_of(teams: Iterable[Record[Team]]) -> dict[str, list[str]]:
 def rule_of(record: Record[signing.SignInRule]) -> CompiledRule:
     """A sign-in rule as deciding needs it."""
     body = record.body
-    return CompiledRule(record.id, body.name, body.enabled, body.everyone, frozenset(body.targets),
-                frozenset(e.account for e in body.exempt), body.applies_to or "any", frozenset(body.demands), body.networks,
-                body.blocks, body.narrowable)
+    return CompiledRule(
+        record.id,
+        body.name,
+        body.enabled,
+        body.everyone,
+        frozenset(body.targets),
+        frozenset(e.account for e in body.exempt),
+        body.applies_to or "any",
+        frozenset(body.demands),
+        body.networks,
+        body.blocks,
+        body.narrowable,
+    )
 
 
 def account_of(record: Record[AccountBody], teams: Mapping[str, Iterable[str]]) -> Account:
@@ -174,5 +195,9 @@ def account_of(record: Record[AccountBody], teams: Mapping[str, Iterable[str]]) 
 
 def as_context(attempt: Attempt) -> dict[str, Any]:
     """The attempt as the context of a question to the tenant."""
-    return {"from": attempt.address, "interactive": attempt.interactive, "second_factor": attempt.second_factor,
-            "device": attempt.device}
+    return {
+        "from": attempt.address,
+        "interactive": attempt.interactive,
+        "second_factor": attempt.second_factor,
+        "device": attempt.device,
+    }

@@ -35,33 +35,52 @@ class Outlook(NamedTuple):
     since: datetime | None = None
 
 
-def outlook(world: World, question: Question, wanted: bool, patience: timedelta, roles: Sequence[Record[Role]] = (),
-            spoiled: Spoiled = unspoiled) -> Outlook:
+def outlook(
+    world: World,
+    question: Question,
+    wanted: bool,
+    patience: timedelta,
+    roles: Sequence[Record[Role]] = (),
+    spoiled: Spoiled = unspoiled,
+) -> Outlook:
     """Will time alone bring the answer that is `wanted`, within this patience? No advice breaks what `spoiled` tells."""
     decision = world.decide(question)
     if decision.allowed == wanted:
         said = "allowed" if wanted else "refused"
-        return Outlook(UNCLEAR, decision.cause, f"from the facts it is {said} by now, and the tenant says otherwise: it is "
-                       "late, or our facts are")
+        return Outlook(
+            UNCLEAR,
+            decision.cause,
+            f"from the facts it is {said} by now, and the tenant says otherwise: it is late, or our facts are",
+        )
     if decision.allowed is None:
-        return Outlook(UNCLEAR, decision.cause, f"it cannot be told: {'; '.join(decision.hidden)}",
-                       "ask with an administrator who may look")
+        return Outlook(
+            UNCLEAR,
+            decision.cause,
+            f"it cannot be told: {'; '.join(decision.hidden)}",
+            "ask with an administrator who may look",
+        )
     due = world.next_change(question)
     made = decision.by.made if decision.by is not None else None
     cause = decision.needed.cause if decision.needed is not None else decision.cause
     if due is not None and due <= question.at + max(patience, world.felt):
         why = _short(cause) if wanted else "what allowed it was ended, and is still felt"
-        return Outlook(NOT_YET, cause, f"{why}; it will be {'allowed' if wanted else 'refused'} from "
-                       f"{format_edge(due)} on", "", due, made)
+        return Outlook(
+            NOT_YET, cause, f"{why}; it will be {'allowed' if wanted else 'refused'} from {format_edge(due)} on", "", due, made
+        )
     if cause in UNFINISHED:
         return Outlook(NOT_YET, cause, _short(cause), "", None, made)
     if not wanted and decision.by is not None:
         ends = f"; it ends at {format_instant(due)}" if due is not None else ""
-        return Outlook(NEVER, cause, f"it is allowed by {right_words(world, decision.by, question.principal)}{ends}",
-                       "end that grant, or take the expectation out of the charter")
+        return Outlook(
+            NEVER,
+            cause,
+            f"it is allowed by {right_words(world, decision.by, question.principal)}{ends}",
+            "end that grant, or take the expectation out of the charter",
+        )
     if not wanted:
-        return Outlook(NEVER, cause, "it is allowed by a consent",
-                       "narrow the permission with `only:`, or take the expectation out")
+        return Outlook(
+            NEVER, cause, "it is allowed by a consent", "narrow the permission with `only:`, or take the expectation out"
+        )
     found = [m.text for m in mends(world, question, roles, spoiled)]
     need = f" ({decision.need[0]} at {decision.need[1]}: {cause})" if decision.need is not None else ""
     return Outlook(NEVER, decision.cause, f"{decision.cause}: {_short(decision.cause)}{need}", "; then ".join(found))

@@ -25,8 +25,9 @@ class World(Compiled):
     """Verdicts on what was compiled. What rests on a fact that is not known is itself not known, never refused."""
 
     # --- verdicts -------------------------------------------------------------------------------------------------
-    def allowed(self, principal: str, permission: str, place: str, at: datetime, credential: str = "",
-                person: str = "") -> bool | None:
+    def allowed(
+        self, principal: str, permission: str, place: str, at: datetime, credential: str = "", person: str = ""
+    ) -> bool | None:
         """The bare verdict; None: not known."""
         if self.hidden:
             return self.decide(Question(principal, permission, place, at, credential, person)).allowed
@@ -53,12 +54,25 @@ class World(Compiled):
                 return False
         return True
 
-    def _one(self, principal: str, view: dict[str, Entries], permission: str, operation: Operation | None, node: Node,
-             at: datetime, credential: str) -> bool:
+    def _one(
+        self,
+        principal: str,
+        view: dict[str, Entries],
+        permission: str,
+        operation: Operation | None,
+        node: Node,
+        at: datetime,
+        credential: str,
+    ) -> bool:
         """One permission, without what it needs beside itself."""
-        if operation is not None and not node.principal and (
+        if (
+            operation is not None
+            and not node.principal
+            and (
                 (operation.service and node.services.get(operation.service, NEVER) > at)
-                or self._misplaced(principal, operation, node)):
+                or self._misplaced(principal, operation, node)
+            )
+        ):
             return False
         if operation is not None and operation.licence and operation.licence not in self.licensed.get(principal, ()):
             return False
@@ -120,6 +134,7 @@ class World(Compiled):
         operation = self.operations.get(permission)
         if operation is not None and operation.api and who.kind == CLIENT:
             from sigillum.core.deciding.consents import through_api
+
             return through_api(self, question, operation)
         if person:
             return Decision(False, Cause.NO_DELEGATE)
@@ -130,8 +145,7 @@ class World(Compiled):
             other, _, kind = need.partition("@")
             near = node.kinds.get(kind)
             inner = self.node(near) if near is not None else None
-            second = Decision(False, Cause.PLACE_UNKNOWN) if inner is None else \
-                self._reason(who, other, inner, at, credential)
+            second = Decision(False, Cause.PLACE_UNKNOWN) if inner is None else self._reason(who, other, inner, at, credential)
             if second.allowed is None:
                 return second
             if not second.allowed:
@@ -175,8 +189,11 @@ class World(Compiled):
             elif rank < near:
                 near, by = rank, right
         if allowing:
-            best = allowing[0] if len(allowing) == 1 else max(allowing, key=lambda r: (
-                r.until or NEVER, r.carrier == who.id, len(r.place)))
+            best = (
+                allowing[0]
+                if len(allowing) == 1
+                else max(allowing, key=lambda r: (r.until or NEVER, r.carrier == who.id, len(r.place)))
+            )
             return Decision(True, Cause.ALLOWED, best, tuple(r for r in allowing if r is not best))
         unseen = self._unseen(who, node)
         if unseen:
@@ -241,14 +258,29 @@ class World(Compiled):
     def next_change(self, question: Question, until: datetime = NEVER) -> datetime | None:
         """The first instant after the question's at which the verdict is another one."""
         now = self.allowed(*question)
-        return next((e for e in self.edges(question) if question.at < e <= until
-                     and self.allowed(*question._replace(at=e)) != now), None)
+        return next(
+            (e for e in self.edges(question) if question.at < e <= until and self.allowed(*question._replace(at=e)) != now),
+            None,
+        )
 
 
 def again(world: World, **changed: object) -> World:
     """A world with other contents, not compiled yet."""
-    fields = ("principals", "teams", "memberships", "places", "roles", "rights", "credentials", "operations", "felt", "asks",
-              "consents", "hidden", "licensed")
+    fields = (
+        "principals",
+        "teams",
+        "memberships",
+        "places",
+        "roles",
+        "rights",
+        "credentials",
+        "operations",
+        "felt",
+        "asks",
+        "consents",
+        "hidden",
+        "licensed",
+    )
     return World(**({f: getattr(world, f) for f in fields} | changed))
 
 

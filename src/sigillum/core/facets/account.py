@@ -67,12 +67,16 @@ def _lives(seen: Seen, draft: Draft) -> bool:
     def wrong(code: str, what: str, mend: str) -> bool:
         draft.wrong(code, what, mend, identity.position)
         return False
+
     place = seen.ask(Query(PLACE, "path", identity.area)) if identity.area else None
     if identity.area and not kind:
         return wrong("area", f"accounts live in no area at {seen.tenant}", "leave `area` out")
     if kind and not identity.area and not identity.wide:
-        return wrong("area-missing", f"at {seen.tenant} an account lives in one {kind}, or it is installation-wide",
-                     f"add `area: PATH` of a {kind} to `identity`, or `installation_wide: why`")
+        return wrong(
+            "area-missing",
+            f"at {seen.tenant} an account lives in one {kind}, or it is installation-wide",
+            f"add `area: PATH` of a {kind} to `identity`, or `installation_wide: why`",
+        )
     if place is not None and place.known and (place.first is None or place.first.body.type != kind):
         return wrong("area", f"{identity.area} is no {kind} of {seen.tenant}", f"name the path of a {kind}")
     if identity.wide:
@@ -92,10 +96,17 @@ def _known_there(seen: Seen, draft: Draft) -> bool:
         return True
     if addressed is None and draft.one(Principal, home) is None:
         return False  # its home is not known enough yet, which is told there
-    why = f"{seen.tenant} takes nobody of {home}" if addressed is not None else \
-        f"{home} shows no address of {name} by which {seen.tenant} could know it"
-    draft.wrong("elsewhere", f"{name} cannot act in {seen.tenant}: {why}", "write `kind: client`, or a charter of its own for "
-                "that tenant", seen.charter.identity.position)
+    why = (
+        f"{seen.tenant} takes nobody of {home}"
+        if addressed is not None
+        else f"{home} shows no address of {name} by which {seen.tenant} could know it"
+    )
+    draft.wrong(
+        "elsewhere",
+        f"{name} cannot act in {seen.tenant}: {why}",
+        "write `kind: client`, or a charter of its own for that tenant",
+        seen.charter.identity.position,
+    )
     return False
 
 
@@ -152,24 +163,52 @@ def _make(seen: Seen, draft: Draft, standing: Standing, *needs: StepId) -> None:
     if standing.where is Where.GONE:
         draft.note("gone", f"the {words} was made once and is no longer there; it is made anew")
     part = wanted(seen, draft)
-    made = draft.add(Step(
-        StepId(mark, number, "make"), StepKind.MAKE, words, Make(kind, part),
-        (*needs, *(s for v in part.values() if isinstance(v, Ref) for s in after(v))), kind.power,
-        standing.why(seen.charter.purpose), after=part))
+    made = draft.add(
+        Step(
+            StepId(mark, number, "make"),
+            StepKind.MAKE,
+            words,
+            Make(kind, part),
+            (*needs, *(s for v in part.values() if isinstance(v, Ref) for s in after(v))),
+            kind.power,
+            standing.why(seen.charter.purpose),
+            after=part,
+        )
+    )
     identity, ready = Ref(made, "id"), list[StepId]()
     if seen.profile.accounts_drafted and not seen.charter.is_team:
-        ready.append(draft.add(Step(
-            StepId(mark, number, "save"), StepKind.CHANGE, f"{words}: switch it on", Change(kind, identity, {"active": True}),
-            (made,), kind.power, "it is born as a draft, and takes roles after that", {"active": False}, {"active": True})))
+        ready.append(
+            draft.add(
+                Step(
+                    StepId(mark, number, "save"),
+                    StepKind.CHANGE,
+                    f"{words}: switch it on",
+                    Change(kind, identity, {"active": True}),
+                    (made,),
+                    kind.power,
+                    "it is born as a draft, and takes roles after that",
+                    {"active": False},
+                    {"active": True},
+                )
+            )
+        )
     _provide(seen, draft, identity, *ready, address=Ref(made, "address"))
 
 
 def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs: StepId) -> None:
     mark, words, power = mark_of(seen), _words(seen), record.kind.power
     if record.progress == "failed":
-        ended = draft.add(Step(
-            StepId(mark, number, "end"), StepKind.END, f"{words}, whose making failed", End(record.kind, record.id), needs,
-            power, "the tenant could not make it"))
+        ended = draft.add(
+            Step(
+                StepId(mark, number, "end"),
+                StepKind.END,
+                f"{words}, whose making failed",
+                End(record.kind, record.id),
+                needs,
+                power,
+                "the tenant could not make it",
+            )
+        )
         _make(seen, draft, Standing(Where.GONE, seen.history.latest(mark)), ended)
         return
     ready = slow(draft, mark, record, number, f"the {words}")
@@ -184,10 +223,19 @@ def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs:
         ready = (*ready, *off)
     if differences:
         change = {name: new for name, (_, new) in differences.items()}
-        changed = draft.add(Step(
-            StepId(mark, number, "change"), StepKind.CHANGE, words, Change(record.kind, record.id, change, record.version),
-            (*needs, *(s for v in change.values() if isinstance(v, Ref) for s in after(v))), power, "the charter says so",
-            {name: old for name, (old, _) in differences.items()}, change))
+        changed = draft.add(
+            Step(
+                StepId(mark, number, "change"),
+                StepKind.CHANGE,
+                words,
+                Change(record.kind, record.id, change, record.version),
+                (*needs, *(s for v in change.values() if isinstance(v, Ref) for s in after(v))),
+                power,
+                "the charter says so",
+                {name: old for name, (old, _) in differences.items()},
+                change,
+            )
+        )
         if seen.profile.accounts_drafted and "active" in change:
             ready = (*ready, changed)
     _provide(seen, draft, record.id, *ready, address=str(record.value("address") or ""))

@@ -32,13 +32,19 @@ def _limits(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]]:
     granted += [p for r in charter.roles for p in r.permissions] + [p.scope for p in charter.permissions]
     wide = narrower(want.limits, granted)
     if wide and granted and all(f.known for f in roles) and not charter.member_of:
-        yield ("limits-wider", f"{want.name} is limited to {', '.join(wide)}, which no grant of this charter gives",
-               "name permissions of the granted roles only")
+        yield (
+            "limits-wider",
+            f"{want.name} is limited to {', '.join(wide)}, which no grant of this charter gives",
+            "name permissions of the granted roles only",
+        )
     if want.kind == PASSWORD and want.limits:
         yield "limits-password", f"{want.name}: a password cannot be narrowed", "leave `limits` out"
     if want.kind == API_TOKEN and seen.profile.limits_compulsory and not want.limits:
-        yield ("limits-missing", f"at {seen.tenant} a token must be narrowed, and {want.name} is not",
-               "add `limits:` with the permissions that the program uses")
+        yield (
+            "limits-missing",
+            f"at {seen.tenant} a token must be narrowed, and {want.name} is not",
+            "add `limits:` with the permissions that the program uses",
+        )
 
 
 def _tenant_limits(seen: Seen, want: CredentialWant, *, registered: bool) -> Iterator[tuple[str, str, str]]:
@@ -47,23 +53,35 @@ def _tenant_limits(seen: Seen, want: CredentialWant, *, registered: bool) -> Ite
     number = beside.index(want)  # told of the first too many
     longest, most, taken = profile.credential_seconds, profile.most(want.kind), profile.credential_kinds
     if longest and want.endless is not None:
-        yield ("life-tenant", f"{want.name} has no end, {tenant} allows {format_duration(longest)}",
-               f"write `lasts: {format_duration(longest)}` or less")
+        yield (
+            "life-tenant",
+            f"{want.name} has no end, {tenant} allows {format_duration(longest)}",
+            f"write `lasts: {format_duration(longest)}` or less",
+        )
     elif longest and want.lasts_seconds > longest:
-        yield ("life-tenant", f"{want.name} lasts {format_duration(want.lasts_seconds)}, {tenant} allows "
-               f"{format_duration(longest)}", f"write `lasts: {format_duration(longest)}` or less")
+        yield (
+            "life-tenant",
+            f"{want.name} lasts {format_duration(want.lasts_seconds)}, {tenant} allows {format_duration(longest)}",
+            f"write `lasts: {format_duration(longest)}` or less",
+        )
     if most and number == most:
         yield "keys-too-many", f"{tenant} allows {most} credentials a principal", "ask for fewer"
     algorithms = profile.assertion_algorithms
     if want.keyed and algorithms and not _signs(want.algorithm, algorithms):
-        yield ("algorithm", f"{tenant} takes no assertions signed by {want.algorithm}",
-               f"write `algorithm:` {' or '.join(a for a in OURS if _signs(a, algorithms)) or 'that it takes; we know none'}")
+        yield (
+            "algorithm",
+            f"{tenant} takes no assertions signed by {want.algorithm}",
+            f"write `algorithm:` {' or '.join(a for a in OURS if _signs(a, algorithms)) or 'that it takes; we know none'}",
+        )
     if taken and want.kind not in taken:
         yield "credential-kind", f"{tenant} takes no {want.kind}", f"write `kind:` {' or '.join(taken)}"
     yield from _answered(seen, want)
     if registered and want.limits:
-        yield ("limits-registered", f"{tenant} only registers clients, and narrows no credential of theirs",
-               "leave `limits` out")
+        yield (
+            "limits-registered",
+            f"{tenant} only registers clients, and narrows no credential of theirs",
+            "leave `limits` out",
+        )
     if registered and number == 1:
         yield "keys-too-many", f"a client that {tenant} registered has one credential", "ask for one"
 
@@ -81,11 +99,21 @@ def _answered(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]
     if answer.authority:
         yield "certificate-authority", f"the certificate of {want.name} may sign others", "ask for one that may not"
     if not answer.chained:
-        yield ("certificate-stranger", f"the certificate of {want.name} is signed by {answer.issuer}, not by the house's CA",
-               "ask the house's CA, or mend `house_ca` in sigillum.yaml")
+        yield (
+            "certificate-stranger",
+            f"the certificate of {want.name} is signed by {answer.issuer}, not by the house's CA",
+            "ask the house's CA, or mend `house_ca` in sigillum.yaml",
+        )
     if answer.until <= seen.now:
-        yield ("certificate-over", f"the certificate of {want.name} is over since {format_instant(answer.until)}",
-               "ask for another")
+        yield (
+            "certificate-over",
+            f"the certificate of {want.name} is over since {format_instant(answer.until)}",
+            "ask for another",
+        )
     if longest and answer.until - seen.now > timedelta(seconds=longest):
-        yield ("life-tenant", f"the certificate of {want.name} lasts until {format_instant(answer.until)}, {seen.tenant} "
-               f"allows {format_duration(longest)}", "ask for one that ends earlier")
+        yield (
+            "life-tenant",
+            f"the certificate of {want.name} lasts until {format_instant(answer.until)}, {seen.tenant} "
+            f"allows {format_duration(longest)}",
+            "ask for one that ends earlier",
+        )

@@ -92,10 +92,17 @@ def _register(seen: Seen, draft: Draft, want: dict[str, Any], standing: Standing
         draft.note("gone", f"the client {identity.name} was registered once and is no longer there; it is made anew")
     part = {**want, "audience": identity.audience, "confidential": identity.confidential}
     where = "usable in this tenant only" if identity.audience == "tenant" else "usable in any tenant"
-    made = draft.add(Step(
-        StepId(_registration(seen), number, "make"), StepKind.MAKE, f"client registration {identity.name}, {where}",
-        Make(CLIENT, part), power=CLIENT.power, why=standing.why(seen.charter.purpose),
-        after={**part, "requests": _requests(part["requests"])}))
+    made = draft.add(
+        Step(
+            StepId(_registration(seen), number, "make"),
+            StepKind.MAKE,
+            f"client registration {identity.name}, {where}",
+            Make(CLIENT, part),
+            power=CLIENT.power,
+            why=standing.why(seen.charter.purpose),
+            after={**part, "requests": _requests(part["requests"])},
+        )
+    )
     draft.provide(Requested(seen.tenant), made)
     _provide(seen, draft, Ref(made, "id"), Ref(made, "client_id"))
 
@@ -104,8 +111,9 @@ def _requests(asked: tuple[tuple[str, str, str], ...]) -> tuple[str, ...]:
     return tuple(f"{scope} of {api}, {acts}" for api, scope, acts in asked)
 
 
-def _registered(seen: Seen, draft: Draft, want: dict[str, Any], record: Record[ClientBody], number: int,
-                *needs: StepId) -> None:
+def _registered(
+    seen: Seen, draft: Draft, want: dict[str, Any], record: Record[ClientBody], number: int, *needs: StepId
+) -> None:
     _provide(seen, draft, record.id, record.body.client_id)
     differences = differing(record, want, seen.carried(CLIENT))
     if not differences:
@@ -113,9 +121,22 @@ def _registered(seen: Seen, draft: Draft, want: dict[str, Any], record: Record[C
     part = {name: new for name, (_, new) in differences.items()}
     shown = {n: _requests(v) if n == "requests" else v for n, v in part.items()}
     before = {n: _requests(v or ()) if n == "requests" else v for n, (v, _) in differences.items()}
-    draft.provide(Requested(seen.tenant), draft.add(Step(
-        StepId(_registration(seen), number, "change"), StepKind.CHANGE, f"client registration {seen.charter.identity.name}",
-        Change(CLIENT, record.id, part, record.version), needs, CLIENT.power, "the charter says so", before, shown)))
+    draft.provide(
+        Requested(seen.tenant),
+        draft.add(
+            Step(
+                StepId(_registration(seen), number, "change"),
+                StepKind.CHANGE,
+                f"client registration {seen.charter.identity.name}",
+                Change(CLIENT, record.id, part, record.version),
+                needs,
+                CLIENT.power,
+                "the charter says so",
+                before,
+                shown,
+            )
+        ),
+    )
 
 
 def _taken(seen: Seen, draft: Draft, want: dict[str, Any], record: Record[ClientBody], standing: Standing) -> None:
@@ -155,11 +176,24 @@ def _as_principal(seen: Seen, draft: Draft, client_id: Id, own: tuple[Record[Pri
     elif not known.known:
         unknown(seen, draft, known, f"the service principal of {name}")
     else:
-        _acts_as(seen, draft, Ref(draft.add(Step(
-            StepId(mark, standing.number, "make"), StepKind.MAKE, f"service principal of {name}: what it is in this tenant",
-            Make(PRINCIPAL, {"client_id": client_id, "display": seen.charter.identity.display, "active": True}),
-            after(client_id), PRINCIPAL.power,
-            standing.why(Usual.PRINCIPAL))), "id"))
+        _acts_as(
+            seen,
+            draft,
+            Ref(
+                draft.add(
+                    Step(
+                        StepId(mark, standing.number, "make"),
+                        StepKind.MAKE,
+                        f"service principal of {name}: what it is in this tenant",
+                        Make(PRINCIPAL, {"client_id": client_id, "display": seen.charter.identity.display, "active": True}),
+                        after(client_id),
+                        PRINCIPAL.power,
+                        standing.why(Usual.PRINCIPAL),
+                    )
+                ),
+                "id",
+            ),
+        )
 
 
 def _acts_as(seen: Seen, draft: Draft, identity: Id, *ready: StepId) -> None:

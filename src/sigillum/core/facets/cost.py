@@ -24,8 +24,11 @@ def compare(seen: Seen, draft: Draft) -> None:
         if price is not None:
             _told(seen, draft, price, at, payer, location)
         if billing and at and payer and payer != billing:
-            draft.note("cost-payer", f"{name} at {at} is paid by {payer}, and the charter says {billing}: attach that one "
-                       "to the place, or correct the charter")
+            draft.note(
+                "cost-payer",
+                f"{name} at {at} is paid by {payer}, and the charter says {billing}: attach that one "
+                "to the place, or correct the charter",
+            )
         elif billing and at and not payer:
             draft.note("cost-payer", f"no billing account is shown for {at}, and the charter says {billing}")
 
@@ -52,8 +55,13 @@ def _told(seen: Seen, draft: Draft, price: Price, at: str, payer: str, location:
         draft.note("cost-free", f"{price.of}{where} is free in {location}{checked}", warning=False)
         return
     size = f" in the size {price.size}" if price.size else ""
-    paid = f", paid by the billing account {payer}" if payer else ", paid by whoever pays for this tenant" if not at else \
-        ", and which billing account pays is not shown"
+    paid = (
+        f", paid by the billing account {payer}"
+        if payer
+        else ", paid by whoever pays for this tenant"
+        if not at
+        else ", and which billing account pays is not shown"
+    )
     near = _nearest(seen.profile.locations, location, price.free_in)
     free = f"; the nearest place where it is free is {near}" if near else ""
     draft.note("cost", f"{price.of}{where} costs {price.price}{size}{paid}{free}{checked}", warning=False)

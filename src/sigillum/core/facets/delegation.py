@@ -25,8 +25,13 @@ def mark_of(seen: Seen) -> Mark:
 
 
 def part_of(want: DelegationWant, bearer: Bearer) -> dict[str, Any]:
-    return {"principal": bearer.id, "carrier": bearer.kind.name, "domain": want.domain, "people": want.people,
-            "scopes": want.names}
+    return {
+        "principal": bearer.id,
+        "carrier": bearer.kind.name,
+        "domain": want.domain,
+        "people": want.people,
+        "scopes": want.names,
+    }
 
 
 def compare(seen: Seen, draft: Draft) -> None:
@@ -41,17 +46,32 @@ def compare(seen: Seen, draft: Draft) -> None:
         return
     if want is not None:
         if ALL in want.people:
-            draft.note("delegation-all", f"{seen.charter.identity.name} may act for everybody of {want.domain}: name a team, "
-                       "or those people that it is for")
+            draft.note(
+                "delegation-all",
+                f"{seen.charter.identity.name} may act for everybody of {want.domain}: name a team, "
+                "or those people that it is for",
+            )
         _one(seen, draft, want, bearer, fact.records)
     for record in fact.records:
         generation = seen.history.owns(NAME, seen.tenant, record.id, record.mark)
         if generation is not None and want is None and generation.state is State.MADE:
-            draft.add(Step(StepId(generation.mark, generation.number, "end"), StepKind.END, _about(seen, record.body.domain),
-                           End(DELEGATION, record.id), (), DELEGATION.power, "the charter no longer asks for it"))
+            draft.add(
+                Step(
+                    StepId(generation.mark, generation.number, "end"),
+                    StepKind.END,
+                    _about(seen, record.body.domain),
+                    End(DELEGATION, record.id),
+                    (),
+                    DELEGATION.power,
+                    "the charter no longer asks for it",
+                )
+            )
         elif generation is None and (want is None or record.body.domain != want.domain):
-            draft.note("delegation-extra", f"extra: it may act for {_people(record.body.people)} of {record.body.domain} "
-                       f"({', '.join(record.body.scopes)}), and no charter asks for that")
+            draft.note(
+                "delegation-extra",
+                f"extra: it may act for {_people(record.body.people)} of {record.body.domain} "
+                f"({', '.join(record.body.scopes)}), and no charter asks for that",
+            )
 
 
 def _one(seen: Seen, draft: Draft, want: DelegationWant, bearer: Bearer, records: tuple[Record[Delegation], ...]) -> None:
@@ -59,6 +79,7 @@ def _one(seen: Seen, draft: Draft, want: DelegationWant, bearer: Bearer, records
 
     def alike(record: Record[Delegation]) -> bool:
         return record.body.domain == want.domain
+
     standing = stand(seen, draft, mark, records, f"the delegation in {want.domain}", bearer.id, alike)
     record = standing.record
     if record is None and standing.where is Where.RECENT:
@@ -67,28 +88,50 @@ def _one(seen: Seen, draft: Draft, want: DelegationWant, bearer: Bearer, records
         theirs = next((r for r in records if alike(r)), None)
         if theirs is not None and not seen.choices.adopt:
             same = not differing(theirs, part, carried)
-            draft.note("delegation-stands", f"{seen.charter.identity.name} has a delegation in {want.domain} already"
-                       f"{'' if same else ', for other people or scopes'}; Sigillum did not make it and leaves it alone",
-                       warning=not same)
+            draft.note(
+                "delegation-stands",
+                f"{seen.charter.identity.name} has a delegation in {want.domain} already"
+                f"{'' if same else ', for other people or scopes'}; Sigillum did not make it and leaves it alone",
+                warning=not same,
+            )
             return
         if theirs is not None:
             adopt(draft, mark, standing.number, f"the delegation in {want.domain}", Adopt(DELEGATION, theirs.id))
             record = theirs
         else:
-            draft.add(Step(
-                StepId(mark, standing.number, "make"), StepKind.MAKE, _about(seen, want.domain), Make(DELEGATION, part),
-                draft.by(seen.tenant, Bearer, Ready), DELEGATION.power, standing.why("it acts for people, as far as listed"),
-                after={"people": _people(want.people), **dict(want.scopes)}))
+            draft.add(
+                Step(
+                    StepId(mark, standing.number, "make"),
+                    StepKind.MAKE,
+                    _about(seen, want.domain),
+                    Make(DELEGATION, part),
+                    draft.by(seen.tenant, Bearer, Ready),
+                    DELEGATION.power,
+                    standing.why("it acts for people, as far as listed"),
+                    after={"people": _people(want.people), **dict(want.scopes)},
+                )
+            )
     if record is None:
         return
-    wrong = {n: record.body.people if n == "people" else record.body.scopes for n in ("people", "scopes")
-             if not DELEGATION.same(n, record.value(n), part[n])}
+    wrong = {
+        n: record.body.people if n == "people" else record.body.scopes
+        for n in ("people", "scopes")
+        if not DELEGATION.same(n, record.value(n), part[n])
+    }
     if wrong:
-        draft.add(Step(
-            StepId(mark, standing.number, "change"), StepKind.CHANGE, _about(seen, want.domain),
-            Change(DELEGATION, record.id, {n: part[n] for n in wrong}, record.version), (), DELEGATION.power,
-            "the charter says so", before={n: ", ".join(v) for n, v in wrong.items()},
-            after={n: ", ".join(part[n]) for n in wrong}))
+        draft.add(
+            Step(
+                StepId(mark, standing.number, "change"),
+                StepKind.CHANGE,
+                _about(seen, want.domain),
+                Change(DELEGATION, record.id, {n: part[n] for n in wrong}, record.version),
+                (),
+                DELEGATION.power,
+                "the charter says so",
+                before={n: ", ".join(v) for n, v in wrong.items()},
+                after={n: ", ".join(part[n]) for n in wrong},
+            )
+        )
 
 
 def _about(seen: Seen, domain: str) -> str:
@@ -108,13 +151,18 @@ def last(seen: Seen, draft: Draft) -> None:
     acts = seen.charter.delegation is not None
     lacking = sorted({p.permission for p in seen.charter.proofs if p.allowed and not p.person} & directory - held)
     if acts and lacking:
-        draft.note("acts-not-administers", f"a delegation lets {name} act for people, as far as each of them may, and never "
-                   f"look after the directory: for {', '.join(lacking)} it needs a role there (`grants`)")
+        draft.note(
+            "acts-not-administers",
+            f"a delegation lets {name} act for people, as far as each of them may, and never "
+            f"look after the directory: for {', '.join(lacking)} it needs a role there (`grants`)",
+        )
     persons = sorted({p.person for p in (*seen.charter.proofs, *seen.charter.delegated) if p.person and p.allowed})
     if held and persons and not acts and not seen.charter.permissions:
-        draft.note("administers-not-acts", f"a role over the directory lets {name} look after accounts, and never act for the "
-                   f"people in them: for {', '.join(persons)} it needs a `delegation`")
-
+        draft.note(
+            "administers-not-acts",
+            f"a role over the directory lets {name} look after accounts, and never act for the "
+            f"people in them: for {', '.join(persons)} it needs a `delegation`",
+        )
 
 
 def words(mark: Mark) -> str:

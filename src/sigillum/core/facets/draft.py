@@ -39,8 +39,15 @@ class Draft:
 
     def by(self, tenant: str, *types: type[Any], where: Callable[[Any], bool] = lambda p: True) -> tuple[StepId, ...]:
         """The steps after which what was provided so far of these types is so."""
-        return tuple(dict.fromkeys(s for type_ in types for p, steps in self._provided for s in steps
-                                   if isinstance(p, type_) and p.tenant == tenant and where(p)))
+        return tuple(
+            dict.fromkeys(
+                s
+                for type_ in types
+                for p, steps in self._provided
+                for s in steps
+                if isinstance(p, type_) and p.tenant == tenant and where(p)
+            )
+        )
 
     # --- what comes out ---------------------------------------------------------------------------------------------
     def add(self, step: Step, late: Iterable[Need] = ()) -> StepId:
@@ -61,9 +68,14 @@ class Draft:
 
     def close(self) -> list[Step]:
         """The steps, each with all that it needs. What a step needs and itself provides is no need."""
+
         def whole(step: Step) -> Step:
-            late = [s for need in self._late.get(step.id, ())
-                    for s in self.by(need.tenant or step.tenant, need.type, where=need.where)]
+            late = [
+                s
+                for need in self._late.get(step.id, ())
+                for s in self.by(need.tenant or step.tenant, need.type, where=need.where)
+            ]
             needs = tuple(dict.fromkeys(n for n in (*step.needs, *late) if n != step.id))
             return replace(step, needs=needs) if needs != step.needs else step
+
         return [whole(s) for s in self.steps]

@@ -25,6 +25,7 @@ def future(seen: Seen, draft: Draft, steps: Iterable[Step]) -> World:
     """The tenant as it will be once these steps are carried out, all of it felt, and the identity ready."""
     from sigillum.core.deciding import values
     from sigillum.core.deciding.gathering import world_of
+
     doings = [(s.id, s.doing) for s in steps if s.tenant == seen.tenant and s.doing is not None]
     world = world_of(foreseen(seen.snapshot.known(), doings), seen.profile, felt=False)
     identity, principal = seen.charter.identity, identity_of(seen, draft)

@@ -69,9 +69,15 @@ def begin(of: Making, terms: Mapping[str, Any], why: str, *needs: StepId, ready:
     """Keep a key, make the credential (inactive where possible), catch a secret, switch it on; or ask its holder first."""
     want = of.want
     if want.kind == KEY_PAIR and not want.held_here and want.public_key is None:
-        return [Step(of.id("ask"), StepKind.ASK, f"the holder of {want.name} for the public key",
-                     Ask(advice="make a key pair, send its public half (a JWK) and write `public_key: file:PATH` "
-                         f"at {want.name}"), why="keep_in is holder: no private key travels")]
+        return [
+            Step(
+                of.id("ask"),
+                StepKind.ASK,
+                f"the holder of {want.name} for the public key",
+                Ask(advice=f"make a key pair, send its public half (a JWK) and write `public_key: file:PATH` at {want.name}"),
+                why="keep_in is holder: no private key travels",
+            )
+        ]
     key: Any = want.public_key
     kept = _keep(of, needs)
     if kept is not None:
@@ -80,20 +86,36 @@ def begin(of: Making, terms: Mapping[str, Any], why: str, *needs: StepId, ready:
         return [kept, _ask_ca(of, kept.id)]
     certified = _certify(of, terms, *needs) if want.kind == CERTIFICATE else None
     needs = (*needs, certified.id) if certified is not None else needs
-    part = {"principal": of.bearer, "carrier": of.carrier, "type": want.kind, "public_key": key,
-            "name": want.name if of.number == 1 else f"{want.name}-{of.number}",
-            "until": parse_instant(terms["until"]) if "until" in terms else None, "limits": want.limits,
-            "active": not of.born_inactive}
+    part = {
+        "principal": of.bearer,
+        "carrier": of.carrier,
+        "type": want.kind,
+        "public_key": key,
+        "name": want.name if of.number == 1 else f"{want.name}-{of.number}",
+        "until": parse_instant(terms["until"]) if "until" in terms else None,
+        "limits": want.limits,
+        "active": not of.born_inactive,
+    }
     if certified is not None:
         part |= {"certificate": Ref(certified.id, "certificate")}
     if want.kind == PASSWORD:
         part |= {"password": Kept(want.name, of.number), **({"expires": False} if want.endless is not None else {})}
-    ends = {"until": f"{terms['until']} ({format_duration(want.lasts_seconds)})"} if "until" in terms else {
-        "ends": f"never; {want.endless.accepted_by} accepts that: {want.endless.why}" if want.endless is not None else ""}
-    after = {**({} if of.registered else ends),
-             "limits": ", ".join(want.limits) or "none: all that is granted"}
-    made = Step(of.id("make"), StepKind.MAKE, f"credential {want.name} ({want.kind})",
-                _instead(of, Make(CREDENTIAL, part, terms, of.about)), (*ready, *needs), CREDENTIAL.power, why, after=after)
+    ends = (
+        {"until": f"{terms['until']} ({format_duration(want.lasts_seconds)})"}
+        if "until" in terms
+        else {"ends": f"never; {want.endless.accepted_by} accepts that: {want.endless.why}" if want.endless is not None else ""}
+    )
+    after = {**({} if of.registered else ends), "limits": ", ".join(want.limits) or "none: all that is granted"}
+    made = Step(
+        of.id("make"),
+        StepKind.MAKE,
+        f"credential {want.name} ({want.kind})",
+        _instead(of, Make(CREDENTIAL, part, terms, of.about)),
+        (*ready, *needs),
+        CREDENTIAL.power,
+        why,
+        after=after,
+    )
     before = [s for s in (kept, certified) if s is not None]
     return [*before, made, *finish(of, Ref(made.id, "id"), made.id, active=not of.born_inactive)]
 
@@ -108,33 +130,64 @@ def _ask_ca(of: Making, kept: StepId) -> Step:
     want, about = of.want, "the house's CA for the certificate of"
     other = want.answer is not None and bool(of.held)
     subject = str(of.about.get("account") or want.name)
-    return Step(of.id("ask"), StepKind.ASK, f"{about} {want.name}", Ask(
-        advice=f"{'what was named is for another key; ' if other else ''}have it sign the request, and write "
-               f"`certificate: file:PATH` at {want.name}", request=CertificateRequest(want.name, of.number, subject)),
-        (kept,), why="it signs what the house trusts")
+    return Step(
+        of.id("ask"),
+        StepKind.ASK,
+        f"{about} {want.name}",
+        Ask(
+            advice=f"{'what was named is for another key; ' if other else ''}have it sign the request, and write "
+            f"`certificate: file:PATH` at {want.name}",
+            request=CertificateRequest(want.name, of.number, subject),
+        ),
+        (kept,),
+        why="it signs what the house trusts",
+    )
 
 
 def _certify(of: Making, terms: Mapping[str, Any], *needs: StepId) -> Step:
     """The certificate itself, beside the key that it is about."""
     want = of.want
     by = f"by {want.answer.issuer}" if want.answer is not None else "self-signed"
-    action = Certify(want.name, of.number, str(of.about.get("account") or want.name), str(terms["from"]), terms["until"],
-                     want.answer.der if want.answer is not None else "")
-    return Step(of.id("certify"), StepKind.KEEP, f"certificate of {want.name} {_kept(want)}, {by}", action, needs,
-                why="it names its key, and says until when")
+    action = Certify(
+        want.name,
+        of.number,
+        str(of.about.get("account") or want.name),
+        str(terms["from"]),
+        terms["until"],
+        want.answer.der if want.answer is not None else "",
+    )
+    return Step(
+        of.id("certify"),
+        StepKind.KEEP,
+        f"certificate of {want.name} {_kept(want)}, {by}",
+        action,
+        needs,
+        why="it names its key, and says until when",
+    )
 
 
 def _keep(of: Making, needs: tuple[StepId, ...]) -> Step | None:
     """Make here what is made here, and keep it before anything is sent."""
     want = of.want
     if want.keyed and want.held_here:
-        return Step(of.id("keep"), StepKind.KEEP, f"private key of {want.name} {_kept(want)} ({want.algorithm})",
-                    KeepKey(want.name, of.number, want.algorithm, want.place), needs, why=Usual.MADE_HERE)
+        return Step(
+            of.id("keep"),
+            StepKind.KEEP,
+            f"private key of {want.name} {_kept(want)} ({want.algorithm})",
+            KeepKey(want.name, of.number, want.algorithm, want.place),
+            needs,
+            why=Usual.MADE_HERE,
+        )
     if want.kind == PASSWORD:
         made_here = "made here" if not want.source else f"from {want.source.partition(':')[0]}"
-        return Step(of.id("keep"), StepKind.KEEP, f"password of {want.name} {_kept(want)}, {made_here}",
-                    KeepSecret(want.name, of.number, want.source, want.place), needs,
-                    why="it is kept before it is sent; nobody has to change it, and no mail carries it")
+        return Step(
+            of.id("keep"),
+            StepKind.KEEP,
+            f"password of {want.name} {_kept(want)}, {made_here}",
+            KeepSecret(want.name, of.number, want.source, want.place),
+            needs,
+            why="it is kept before it is sent; nobody has to change it, and no mail carries it",
+        )
     return None
 
 
@@ -146,18 +199,43 @@ def finish(of: Making, identity: Id, *needs: StepId, active: bool) -> list[Step]
     """Catch the secret where the tenant makes it, and switch it on; nothing where both is done."""
     want, steps = of.want, list[Step]()
     if want.tenant_made and not of.held:
-        steps.append(Step(of.id("catch"), StepKind.KEEP, f"secret of {want.name} {_kept(want)}, straight from the tenant",
-                          Catch(want.name, of.number, identity, of.about, want.place), needs, CREDENTIAL.power,
-                          Usual.SHOWN_ONCE))
+        steps.append(
+            Step(
+                of.id("catch"),
+                StepKind.KEEP,
+                f"secret of {want.name} {_kept(want)}, straight from the tenant",
+                Catch(want.name, of.number, identity, of.about, want.place),
+                needs,
+                CREDENTIAL.power,
+                Usual.SHOWN_ONCE,
+            )
+        )
         needs = (*needs, steps[-1].id)
     if not active:
-        steps.append(Step(of.id("activate"), StepKind.CHANGE, f"credential {want.name}: switch it on",
-                          Change(CREDENTIAL, identity, {"active": True}, about=of.about), needs, CREDENTIAL.power,
-                          Usual.KEPT, {"active": False}, {"active": True}))
+        steps.append(
+            Step(
+                of.id("activate"),
+                StepKind.CHANGE,
+                f"credential {want.name}: switch it on",
+                Change(CREDENTIAL, identity, {"active": True}, about=of.about),
+                needs,
+                CREDENTIAL.power,
+                Usual.KEPT,
+                {"active": False},
+                {"active": True},
+            )
+        )
     elif isinstance(identity, str) and of.incomplete:
-        steps.append(Step(of.id("complete"), StepKind.KEEP, f"beside what is kept of {want.name}, whose it is",
-                          Complete(want.name, of.number, identity, of.about), needs,
-                          why="it was begun earlier, and interrupted"))
+        steps.append(
+            Step(
+                of.id("complete"),
+                StepKind.KEEP,
+                f"beside what is kept of {want.name}, whose it is",
+                Complete(want.name, of.number, identity, of.about),
+                needs,
+                why="it was begun earlier, and interrupted",
+            )
+        )
     return steps
 
 
@@ -173,5 +251,12 @@ def called(mark: Mark) -> str:
 
 def end(mark: Mark, number: int, identity: str, why: str, *needs: StepId) -> Step:
     """End a generation."""
-    return Step(StepId(mark, number, "end"), StepKind.END, f"credential {called(mark)}", End(CREDENTIAL, identity), needs,
-                CREDENTIAL.power, why)
+    return Step(
+        StepId(mark, number, "end"),
+        StepKind.END,
+        f"credential {called(mark)}",
+        End(CREDENTIAL, identity),
+        needs,
+        CREDENTIAL.power,
+        why,
+    )

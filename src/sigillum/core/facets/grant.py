@@ -74,12 +74,17 @@ class One:
             return False  # what is wrong with a role of its own is told where it is made
         if self.role is None:
             known = [r.body.name for r in seen.ask(Query(ROLE, "all")).records]
-            draft.wrong("role-unknown", f"{seen.tenant} has no role {want.role!r}",
-                        did_you_mean(want.role, known), want.position)
+            draft.wrong(
+                "role-unknown", f"{seen.tenant} has no role {want.role!r}", did_you_mean(want.role, known), want.position
+            )
             good = False
         elif not want.because and {c for _, c in self.role.body.permissions} & seen.rules.because:
-            draft.wrong("because-missing", f"the role {want.role} {widest(self.role).replace('-', ' ')} and no reason is given",
-                        "add `because: ...` to the grant (a house rule asks for it)", want.position)
+            draft.wrong(
+                "because-missing",
+                f"the role {want.role} {widest(self.role).replace('-', ' ')} and no reason is given",
+                "add `because: ...` to the grant (a house rule asks for it)",
+                want.position,
+            )
             good = False
         if want.at != SELF and self.place.first is None:
             self._no_place()
@@ -88,8 +93,12 @@ class One:
             if not self.holder_fact.known:
                 unknown(seen, draft, self.holder_fact, f"the account {want.to}")
                 return False
-            draft.wrong("principal-unknown", f"{seen.tenant} has no account or team {want.to!r}",
-                        self.said or "write its name as the tenant has it", want.position)
+            draft.wrong(
+                "principal-unknown",
+                f"{seen.tenant} has no account or team {want.to!r}",
+                self.said or "write its name as the tenant has it",
+                want.position,
+            )
             good = False
         return good
 
@@ -98,17 +107,26 @@ class One:
         root, _, rest = want.at.partition("/")
         siblings = [p.body.path for p in seen.ask(Query(PLACE, "under", want.at.rpartition("/")[0])).records]
         if rest and not seen.ask(Query(PLACE, "path", root)).records:
-            self.draft.wrong("place-not-in-tree", f"{want.at!r} does not lie in the tree of {seen.tenant}",
-                             "begin with one of the tenant's own roots", want.position)
+            self.draft.wrong(
+                "place-not-in-tree",
+                f"{want.at!r} does not lie in the tree of {seen.tenant}",
+                "begin with one of the tenant's own roots",
+                want.position,
+            )
         else:
-            self.draft.wrong("place-unknown", f"{seen.tenant} has no place {want.at!r}",
-                             did_you_mean(want.at, siblings), want.position)
+            self.draft.wrong(
+                "place-unknown", f"{seen.tenant} has no place {want.at!r}", did_you_mean(want.at, siblings), want.position
+            )
 
     def alike(self, record: Record[Grant]) -> bool:
         who, body = principal(self.seen, self.draft), record.body
         carriers = (self.carrier, who.id if who is not None and not self.want.to else None)
-        return (body.role == self.want.role and body.place == self.spot and GRANT.same("where", body.where, self.want.where)
-                and body.principal in carriers)
+        return (
+            body.role == self.want.role
+            and body.place == self.spot
+            and GRANT.same("where", body.where, self.want.where)
+            and body.principal in carriers
+        )
 
 
 def compare(seen: Seen, draft: Draft) -> None:
@@ -145,8 +163,9 @@ def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
     seen, draft, want = one.seen, one.draft, one.want
     assert one.role is not None
     carrier = principal(seen, draft)
-    standing = stand(seen, draft, one.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None,
-                     one.alike)
+    standing = stand(
+        seen, draft, one.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None, one.alike
+    )
     known = standing.generation.terms if standing.generation is not None else {}
     terms = terms_of(want, seen.now, known)
     same = bool(standing.generation is not None and terms == known)
@@ -155,12 +174,14 @@ def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
         cleared = "" if standing.record is not None else ", and was cleared"
         draft.note("grant-ended", f"{want.words()} ended at {terms['until']}{cleared}", warning=False)
         return
-    number = standing.number if not (standing.record is not None or standing.where is Where.RECENT) or same \
-        else standing.number + 1
+    number = (
+        standing.number if not (standing.record is not None or standing.where is Where.RECENT) or same else standing.number + 1
+    )
     identity = standing.record.id if standing.record is not None and same else f"({StepId(one.mark, number, 'make')})"
     carrier_id = one.carrier if isinstance(one.carrier, str) else f"({one.carrier.step})"
-    wished = Wished(seen.tenant, want, one.role, identity, carrier_id, one.spot, instant(terms, "from"),
-                    instant(terms, "until"))
+    wished = Wished(
+        seen.tenant, want, one.role, identity, carrier_id, one.spot, instant(terms, "from"), instant(terms, "until")
+    )
     if rights.refused(seen, draft, wished, standing.record, one.holder):
         return
     draft.provide(wished)
@@ -185,11 +206,17 @@ def _proved(one: One, made: StepId, standing: Standing) -> StepId:
     if not proofs:
         return made
     ending = StepId(one.mark, standing.generation.number, "end")
-    return one.draft.add(Step(
-        StepId(one.mark, standing.generation.number, "prove"), StepKind.PROVE,
-        f"that what must work does so without the old grant of {one.want.words()}",
-        Prove(proofs, leaving=(ending,), without=(standing.generation.id,)), (made,),
-        why="the old one ends only after what replaces it was proved"), late=[Need(Usable, tenant=one.seen.whole.tenant)])
+    return one.draft.add(
+        Step(
+            StepId(one.mark, standing.generation.number, "prove"),
+            StepKind.PROVE,
+            f"that what must work does so without the old grant of {one.want.words()}",
+            Prove(proofs, leaving=(ending,), without=(standing.generation.id,)),
+            (made,),
+            why="the old one ends only after what replaces it was proved",
+        ),
+        late=[Need(Usable, tenant=one.seen.whole.tenant)],
+    )
 
 
 def _present(one: One, standing: Standing, terms: Mapping[str, Any]) -> None:
@@ -206,10 +233,18 @@ def _present(one: One, standing: Standing, terms: Mapping[str, Any]) -> None:
     if start is not None and seen.now < start:
         draft.note("grant-waiting", f"{one.want.words()} waits: it begins at {format_instant(start)}", warning=False)
     if "reason" in (seen.carried(GRANT) or ()) and not GRANT.same("reason", record.body.reason, one.want.because):
-        draft.add(Step(
-            StepId(one.mark, standing.number, "change"), StepKind.CHANGE, f"reason of the grant of {one.want.words()}",
-            Change(GRANT, record.id, {"reason": one.want.because}, record.version), power=GRANT.power,
-            why="the charter says so", before={"reason": record.body.reason}, after={"reason": one.want.because}))
+        draft.add(
+            Step(
+                StepId(one.mark, standing.number, "change"),
+                StepKind.CHANGE,
+                f"reason of the grant of {one.want.words()}",
+                Change(GRANT, record.id, {"reason": one.want.because}, record.version),
+                power=GRANT.power,
+                why="the charter says so",
+                before={"reason": record.body.reason},
+                after={"reason": one.want.because},
+            )
+        )
 
 
 def _missing(one: One, standing: Standing, terms: Mapping[str, Any], records: tuple[Record[Grant], ...]) -> None:
@@ -224,12 +259,15 @@ def _missing(one: One, standing: Standing, terms: Mapping[str, Any], records: tu
             adopt(draft, one.mark, number, f"the grant of {want.words()}", Adopt(GRANT, stranger.id, terms=taken))
             return
         if same or (not seen.history.ledger and want.lasts_seconds):
-            draft.note("grant-stands", f"{want.words()} stands already; Sigillum did not make it and leaves it alone",
-                       warning=False)
+            draft.note(
+                "grant-stands", f"{want.words()} stands already; Sigillum did not make it and leaves it alone", warning=False
+            )
             return
         until = format_instant(body.until) if body.until else "no end"
-        draft.note("grant-beside", f"another grant of {want.words()} stands beside the wanted "
-                   f"one (until {until}); Sigillum did not make it")
+        draft.note(
+            "grant-beside",
+            f"another grant of {want.words()} stands beside the wanted one (until {until}); Sigillum did not make it",
+        )
     if standing.where is Where.GONE:
         draft.note("gone", f"the grant of {want.words()} was made once and is no longer there")
     _make(one, standing.number, terms, standing.why(want.because or Usual.ASKED))
@@ -243,11 +281,18 @@ def _make(one: One, number: int, terms: Mapping[str, Any], why: str, *needs: Ste
     seen, draft, want, who = one.seen, one.draft, one.want, principal(one.seen, one.draft)
     assert one.role is not None
     assert who is not None
-    part = {"principal": one.carrier, "carrier": (one.holder.kind if one.holder is not None else who.kind).name,
-            "role": want.role, "role_id": one.own.id if one.own is not None else one.role.id,
-            "place": want.at if want.at != SELF else f"@{who.id}",
-            "place_id": who.id if want.at == SELF or one.place.first is None else one.place.first.id,
-            "where": want.where, "reason": want.because, "start": instant(terms, "from"), "until": instant(terms, "until")}
+    part = {
+        "principal": one.carrier,
+        "carrier": (one.holder.kind if one.holder is not None else who.kind).name,
+        "role": want.role,
+        "role_id": one.own.id if one.own is not None else one.role.id,
+        "place": want.at if want.at != SELF else f"@{who.id}",
+        "place_id": who.id if want.at == SELF or one.place.first is None else one.place.first.id,
+        "where": want.where,
+        "reason": want.because,
+        "start": instant(terms, "from"),
+        "until": instant(terms, "until"),
+    }
     after: dict[str, Any] = {"allows": allows(one.role)}
     if want.where:
         after["only"] = " and ".join(f"where {name} is {' or '.join(values)}" for name, values in want.where)
@@ -261,17 +306,38 @@ def _make(one: One, number: int, terms: Mapping[str, Any], why: str, *needs: Ste
 
     def near(service: ServiceOn) -> bool:
         return service.at == want.at or service.at.startswith(want.at + "/") or want.at.startswith(service.at + "/")
-    return draft.add(Step(
-        StepId(one.mark, number, "make"), StepKind.MAKE, f"grant of {want.words()}", Make(GRANT, part, terms),
-        (*draft.by(seen.tenant, Ready), *needs, *draft.by(seen.tenant, ServiceOn, where=near),
-         *draft.by(seen.tenant, OwnRole, where=lambda r: r.role.body.name == want.role)),
-        GRANT.power, why, after=after))
+
+    return draft.add(
+        Step(
+            StepId(one.mark, number, "make"),
+            StepKind.MAKE,
+            f"grant of {want.words()}",
+            Make(GRANT, part, terms),
+            (
+                *draft.by(seen.tenant, Ready),
+                *needs,
+                *draft.by(seen.tenant, ServiceOn, where=near),
+                *draft.by(seen.tenant, OwnRole, where=lambda r: r.role.body.name == want.role),
+            ),
+            GRANT.power,
+            why,
+            after=after,
+        )
+    )
 
 
 def _end(seen: Seen, draft: Draft, generation: Generation, identity: str, why: str, *needs: StepId) -> StepId:
-    step = draft.add(Step(
-        StepId(generation.mark, generation.number, "end"), StepKind.END, f"grant of {about(generation.mark)}",
-        End(GRANT, identity), needs, GRANT.power, why))
+    step = draft.add(
+        Step(
+            StepId(generation.mark, generation.number, "end"),
+            StepKind.END,
+            f"grant of {about(generation.mark)}",
+            End(GRANT, identity),
+            needs,
+            GRANT.power,
+            why,
+        )
+    )
     draft.provide(RightEnds(seen.tenant, generation.mark.get("role")), step)
     return step
 
@@ -286,8 +352,10 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], al
                 _extra(seen, draft, record)
         elif generation.state is not State.ENDED and generation.mark not in wanted:
             _end(seen, draft, generation, record.id, "the charter no longer asks for it")
-        elif generation.state is not State.ENDED and generation.number < (
-                seen.history.latest(generation.mark) or generation).number:
+        elif (
+            generation.state is not State.ENDED
+            and generation.number < (seen.history.latest(generation.mark) or generation).number
+        ):
             _end(seen, draft, generation, record.id, "a newer one took its place")
     shown = {r.id for r in records}
     for newest in seen.history.of(NAME, seen.tenant):  # held by somebody else, so not among what was shown
@@ -309,8 +377,17 @@ def _extra(seen: Seen, draft: Draft, record: Record[Grant], words: str = "") -> 
         until = f"until {format_instant(body.until)}" if body.until else "without end"
         draft.note("grant-extra", f"extra: {words}, {until}: no charter and no loan wants it")
     if seen.choices.end_extra:
-        draft.add(Step(StepId(seen.mark(NAME, ("extra", record.id)), 1, "end"), StepKind.END, f"extra grant of {words}",
-                       End(GRANT, record.id), power=GRANT.power, why="what is extra is to end", unasked=True))
+        draft.add(
+            Step(
+                StepId(seen.mark(NAME, ("extra", record.id)), 1, "end"),
+                StepKind.END,
+                f"extra grant of {words}",
+                End(GRANT, record.id),
+                power=GRANT.power,
+                why="what is extra is to end",
+                unasked=True,
+            )
+        )
 
 
 def about(mark: Mark) -> str:
@@ -326,5 +403,11 @@ def words(mark: Mark) -> str:
     return f"the grant of {about(mark)}"
 
 
-FACET = Facet(NAME, compare, gives=frozenset((RightEnds, Wished)),
-              takes=frozenset((Principal, Ready, OwnRole, ServiceOn, AlsoWanted)), last=rights.last, words=words)
+FACET = Facet(
+    NAME,
+    compare,
+    gives=frozenset((RightEnds, Wished)),
+    takes=frozenset((Principal, Ready, OwnRole, ServiceOn, AlsoWanted)),
+    last=rights.last,
+    words=words,
+)

@@ -23,20 +23,31 @@ def refused(seen: Seen, draft: Draft, one: One, records: tuple[Record[Grant], ..
     want, other = one.want, standing(one, records)
     twice = next((w for w in seen.charter.grants if (w.to, w.at) == (want.to, want.at) and w.role != want.role), None)
     if twice is not None:
-        draft.wrong("level-twice", f"{want.role} and {twice.role} at {want.at}: {seen.tenant} has one role a place for each",
-                    "keep the wider one", want.position)
+        draft.wrong(
+            "level-twice",
+            f"{want.role} and {twice.role} at {want.at}: {seen.tenant} has one role a place for each",
+            "keep the wider one",
+            want.position,
+        )
         return True
     if other is None:
         return False
     loan = seen.books.lends(seen.tenant, other.id)
     if loan:
-        draft.note("level-lent", f"{want.role} at {want.at} gave way to {other.body.role} (loan {loan}), and comes back after "
-                   "it", warning=False)
+        draft.note(
+            "level-lent",
+            f"{want.role} at {want.at} gave way to {other.body.role} (loan {loan}), and comes back after it",
+            warning=False,
+        )
         return True
     made = seen.history.owns("grant", seen.tenant, other.id, other.mark)
     if made is None or made.state is State.ENDED:
-        draft.wrong("level-taken", f"{other.body.role} stands at {want.at} already, and {want.role} would take its place; "
-                    "Sigillum did not make it", "end it there first, or write that role into the charter", want.position)
+        draft.wrong(
+            "level-taken",
+            f"{other.body.role} stands at {want.at} already, and {want.role} would take its place; Sigillum did not make it",
+            "end it there first, or write that role into the charter",
+            want.position,
+        )
         return True
     one.over = other.body.role
     return False
@@ -44,5 +55,7 @@ def refused(seen: Seen, draft: Draft, one: One, records: tuple[Record[Grant], ..
 
 def standing(one: One, records: tuple[Record[Grant], ...]) -> Record[Grant] | None:
     """Another role that the same one has at the same place."""
-    return next((r for r in records if r.body.place == one.spot and r.body.principal == one.carrier
-                 and r.body.role != one.want.role), None)
+    return next(
+        (r for r in records if r.body.place == one.spot and r.body.principal == one.carrier and r.body.role != one.want.role),
+        None,
+    )

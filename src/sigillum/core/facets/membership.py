@@ -60,10 +60,17 @@ def _strangers(seen: Seen, draft: Draft) -> None:
         name = str(known.value("name")) if known is not None else member
         draft.note("member-extra", f"extra: {name} is in {seen.charter.identity.name}, and no charter asks for it")
         if seen.choices.end_extra:
-            draft.add(Step(StepId(seen.mark(NAME, ("extra", member)), 1, "leave"), StepKind.END,
-                           f"extra membership of {name} in {seen.charter.identity.name}",
-                           Entry(TEAM, team.id, "members", member, out=True), power=TEAM.power, why="what is extra is to end",
-                           unasked=True))
+            draft.add(
+                Step(
+                    StepId(seen.mark(NAME, ("extra", member)), 1, "leave"),
+                    StepKind.END,
+                    f"extra membership of {name} in {seen.charter.identity.name}",
+                    Entry(TEAM, team.id, "members", member, out=True),
+                    power=TEAM.power,
+                    why="what is extra is to end",
+                    unasked=True,
+                )
+            )
 
 
 def _join(seen: Seen, draft: Draft, want: MemberWant) -> None:
@@ -74,8 +81,12 @@ def _join(seen: Seen, draft: Draft, want: MemberWant) -> None:
     elif fact.first is None and seen.books.has_charter(want.name):
         _later(draft, in_team(seen, want.name), want.name, about)
     elif fact.first is None:
-        draft.wrong("team-unknown", f"{seen.tenant} has no team {want.name!r}",
-                    "enact the team's own charter first (`identity: {kind: team}`), or mend the name", want.position)
+        draft.wrong(
+            "team-unknown",
+            f"{seen.tenant} has no team {want.name!r}",
+            "enact the team's own charter first (`identity: {kind: team}`), or mend the name",
+            want.position,
+        )
     elif who is not None:
         _one(seen, draft, in_team(seen, want.name), fact.first, fact.first.id, who.id, about)
 
@@ -83,8 +94,10 @@ def _join(seen: Seen, draft: Draft, want: MemberWant) -> None:
 def _take_in(seen: Seen, draft: Draft, want: MemberWant) -> None:
     hit, fact, said = somebody(seen, want.name)
     about, who = f"membership of {want.name} in {seen.charter.identity.name}", principal(seen, draft)
-    team = next((t for t in seen.ask(Query(TEAM, "name", seen.charter.identity.name)).records
-                 if who is not None and t.id == who.id), None)
+    team = next(
+        (t for t in seen.ask(Query(TEAM, "name", seen.charter.identity.name)).records if who is not None and t.id == who.id),
+        None,
+    )
     if hit is not None and who is not None:
         _one(seen, draft, with_member(seen, want.name), team, who.id, hit.id, about)
     elif hit is None and not fact.known:
@@ -92,14 +105,25 @@ def _take_in(seen: Seen, draft: Draft, want: MemberWant) -> None:
     elif hit is None and seen.books.has_charter(want.name):
         _later(draft, with_member(seen, want.name), want.name, about)
     elif hit is None:
-        draft.wrong("member-unknown", f"{seen.tenant} has no account or team {want.name!r}",
-                    said or "enact its own charter first, or mend the name", want.position)
+        draft.wrong(
+            "member-unknown",
+            f"{seen.tenant} has no account or team {want.name!r}",
+            said or "enact its own charter first, or mend the name",
+            want.position,
+        )
 
 
 def _later(draft: Draft, mark: Mark, charter: str, about: str) -> None:
     """The other side has a charter here, and was not enacted yet."""
-    draft.add(Step(StepId(mark, 1, "ask"), StepKind.ASK, f"that {charter} be enacted first: {about}",
-                   Ask(charter_first=charter), why=f"{charter} does not exist there yet"))
+    draft.add(
+        Step(
+            StepId(mark, 1, "ask"),
+            StepKind.ASK,
+            f"that {charter} be enacted first: {about}",
+            Ask(charter_first=charter),
+            why=f"{charter} does not exist there yet",
+        )
+    )
 
 
 def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_id: Id, member: Id, about: str) -> None:
@@ -114,13 +138,28 @@ def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_i
         return
     if generation is not None and generation.state is State.MADE:
         if isinstance(team_id, str) and seen.arriving(generation.made_at):
-            draft.add(Step(StepId(mark, generation.number, "wait"), StepKind.WAIT, f"until the tenant shows {about}",
-                           Await(TEAM, team_id, seen.arrival_seconds, "members", str(member)),
-                           why="it was made, and look-ups do not show it yet"))
+            draft.add(
+                Step(
+                    StepId(mark, generation.number, "wait"),
+                    StepKind.WAIT,
+                    f"until the tenant shows {about}",
+                    Await(TEAM, team_id, seen.arrival_seconds, "members", str(member)),
+                    why="it was made, and look-ups do not show it yet",
+                )
+            )
             return
         draft.note("gone", f"{about} was made once and is no longer so")
-    draft.add(Step(StepId(mark, number, "join"), StepKind.MAKE, about, Entry(TEAM, team_id, "members", member),
-                   draft.by(seen.tenant, Ready), TEAM.power, Usual.ASKED))
+    draft.add(
+        Step(
+            StepId(mark, number, "join"),
+            StepKind.MAKE,
+            about,
+            Entry(TEAM, team_id, "members", member),
+            draft.by(seen.tenant, Ready),
+            TEAM.power,
+            Usual.ASKED,
+        )
+    )
 
 
 def _not_wanted(seen: Seen, draft: Draft) -> None:
@@ -140,9 +179,16 @@ def _not_wanted(seen: Seen, draft: Draft) -> None:
 
 
 def _leave(seen: Seen, draft: Draft, generation: Generation, team: str, member: str) -> None:
-    draft.add(Step(StepId(generation.mark, generation.number, "leave"), StepKind.END,
-                   about_of(generation.mark, seen.charter.identity.name), Entry(TEAM, team, "members", member, out=True),
-                   power=TEAM.power, why="the charter no longer asks for it"))
+    draft.add(
+        Step(
+            StepId(generation.mark, generation.number, "leave"),
+            StepKind.END,
+            about_of(generation.mark, seen.charter.identity.name),
+            Entry(TEAM, team, "members", member, out=True),
+            power=TEAM.power,
+            why="the charter no longer asks for it",
+        )
+    )
 
 
 def about_of(mark: Mark, identity: str) -> str:
@@ -163,8 +209,11 @@ def last(seen: Seen, draft: Draft) -> None:
             return
     tokens = [c.name for c in charter.credentials]
     powerless = f"; {', '.join(tokens)} would be powerless: it gives what its account has, and never more" if tokens else ""
-    draft.note("can-nothing", f"{charter.identity.name} can do nothing yet: no role is granted to it, and it is in no "
-               f"team{powerless}", warning=bool(tokens))
+    draft.note(
+        "can-nothing",
+        f"{charter.identity.name} can do nothing yet: no role is granted to it, and it is in no team{powerless}",
+        warning=bool(tokens),
+    )
 
 
 def words(mark: Mark) -> str:

@@ -50,29 +50,41 @@ def _possible(seen: Seen, draft: Draft, want: PermissionWant) -> bool:
     def wrong(code: str, what: str, mend: str) -> bool:
         draft.wrong(code, what, mend, want.position)
         return False
+
     if fact.first is None:
         known = [r.body.name for r in seen.ask(Query(API, "all")).records]
-        return wrong("api-unknown", f"{tenant} has no API {want.api!r}", did_you_mean(want.api, known) or
-                     f"it has {', '.join(known)}")
+        return wrong(
+            "api-unknown", f"{tenant} has no API {want.api!r}", did_you_mean(want.api, known) or f"it has {', '.join(known)}"
+        )
     scope = next((s for s in fact.first.body.scopes if s.value == want.scope), None)
     if scope is None:
         known = [s.value for s in fact.first.body.scopes]
-        return wrong("scope-unknown", f"the API {want.api} has no scope {want.scope!r}", did_you_mean(want.scope, known) or
-                     f"it has {', '.join(known)}")
+        return wrong(
+            "scope-unknown",
+            f"the API {want.api} has no scope {want.scope!r}",
+            did_you_mean(want.scope, known) or f"it has {', '.join(known)}",
+        )
     if want.acts not in scope.acts:
         ways = " or ".join(WAYS[a] for a in scope.acts)
         return wrong("acts", f"{want.scope} cannot be used {WAYS[want.acts]}", f"it is used {ways}: `acts: {scope.acts[0]}`")
     if scope.always:
-        draft.note("permission-always", f"{want.scope} is always there, without asking; it does not suffice for anything "
-                   "else: name the scopes of what the program really does", warning=False)
+        draft.note(
+            "permission-always",
+            f"{want.scope} is always there, without asking; it does not suffice for anything "
+            "else: name the scopes of what the program really does",
+            warning=False,
+        )
         return False
     for path, place in places.items():
         if place.known and (place.first is None or place.first.body.type != scope.narrowed_to):
             kind = f"a {scope.narrowed_to}" if scope.narrowed_to else "nothing: it cannot be narrowed here"
             return wrong("only", f"{want.scope} cannot be narrowed to {path}", f"it can be narrowed to {kind}")
     if not want.only and scope.narrowed_to:
-        draft.note("permission-wide", f"{want.words()}: it holds for every {scope.narrowed_to} of {tenant}; `only:` "
-                   "narrows it", warning=want.acts == "alone")
+        draft.note(
+            "permission-wide",
+            f"{want.words()}: it holds for every {scope.narrowed_to} of {tenant}; `only:` narrows it",
+            warning=want.acts == "alone",
+        )
     return True
 
 
@@ -97,17 +109,26 @@ def _one(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Record[C
 
 def _beside(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Record[Consent], ...]) -> bool:
     """Did somebody else consent to just this? What else of the scope stands is told."""
-    beside = [r for r in records if (r.body.api, r.body.scope) == (want.api, want.scope)
-              and seen.history.owns(NAME, seen.tenant, r.id, r.mark) is None]
+    beside = [
+        r
+        for r in records
+        if (r.body.api, r.body.scope) == (want.api, want.scope) and seen.history.owns(NAME, seen.tenant, r.id, r.mark) is None
+    ]
     if any(r.body.acts == want.acts and CONSENT.same("only", r.body.only, want.only) for r in beside):
         who = next((r.body.by for r in beside if r.body.by), "somebody")
-        draft.note("consent-stands", f"{want.words()}: wanted, requested and consented; it was consented by {who}, "
-                   "and stays theirs", warning=False)
+        draft.note(
+            "consent-stands",
+            f"{want.words()}: wanted, requested and consented; it was consented by {who}, and stays theirs",
+            warning=False,
+        )
         return True
     for record in beside:
         if record.body.acts != want.acts:
-            draft.note("consent-other-way", f"{want.scope} is consented {WAYS.get(record.body.acts, 'otherwise')}; "
-                       f"that does not help {WAYS[want.acts]}", warning=False)
+            draft.note(
+                "consent-other-way",
+                f"{want.scope} is consented {WAYS.get(record.body.acts, 'otherwise')}; that does not help {WAYS[want.acts]}",
+                warning=False,
+            )
         else:
             wide = "for everything" if not record.body.only else f"only for {', '.join(record.body.only)}"
             draft.note("consent-beside", f"{want.scope} is consented {wide} as well, by somebody else")
@@ -118,15 +139,31 @@ def _make(seen: Seen, draft: Draft, want: PermissionWant, number: int, why: str)
     who = principal(seen, draft)
     assert who is not None
     part = {"principal": who.id, "api": want.api, "scope": want.scope, "acts": want.acts, "only": want.only}
-    return draft.add(Step(
-        StepId(mark_of(seen, want.api, want.scope, want.acts), number, "consent"), StepKind.MAKE,
-        f"consent to {want.words()}", Make(CONSENT, part, {"only": list(want.only)}),
-        draft.by(seen.tenant, Bearer, Ready, Requested), CONSENT.power, why))
+    return draft.add(
+        Step(
+            StepId(mark_of(seen, want.api, want.scope, want.acts), number, "consent"),
+            StepKind.MAKE,
+            f"consent to {want.words()}",
+            Make(CONSENT, part, {"only": list(want.only)}),
+            draft.by(seen.tenant, Bearer, Ready, Requested),
+            CONSENT.power,
+            why,
+        )
+    )
 
 
 def _end(draft: Draft, generation: Generation, why: str, *needs: StepId) -> None:
-    draft.add(Step(StepId(generation.mark, generation.number, "end"), StepKind.END, f"consent to {about(generation.mark)}",
-                   End(CONSENT, generation.id), needs, CONSENT.power, why))
+    draft.add(
+        Step(
+            StepId(generation.mark, generation.number, "end"),
+            StepKind.END,
+            f"consent to {about(generation.mark)}",
+            End(CONSENT, generation.id),
+            needs,
+            CONSENT.power,
+            why,
+        )
+    )
 
 
 def about(mark: Mark) -> str:

@@ -43,8 +43,7 @@ class Line(NamedTuple):
 
 LINES: list[Line] = [
     Line("account", lambda c: True, checks=CHECK + "account"),
-    Line("client", lambda c: c.is_client or c.identity.redirects or c.identity.audience != "tenant",
-         checks=CHECK + "client"),
+    Line("client", lambda c: c.is_client or c.identity.redirects or c.identity.audience != "tenant", checks=CHECK + "client"),
     Line("role", lambda c: c.roles),
     Line("service", lambda c: c.services),
     Line("cost", lambda c: c.services or c.licence or c.signing is not None),
@@ -82,8 +81,10 @@ def in_order(facets: list[Facet]) -> list[Facet]:
 def check(charter: Charter, house: HouseRules, tenants: Iterable[str]) -> list[Mistake]:
     """Everything that can be said against a charter from its own text and the workspace."""
     known = list(tenants)
-    return [*rules.check(charter, house, known),
-            *(m for line in LINES if line.asked(charter) for m in line.check(charter, house, known))]
+    return [
+        *rules.check(charter, house, known),
+        *(m for line in LINES if line.asked(charter) for m in line.check(charter, house, known)),
+    ]
 
 
 def waits_for(charter: Charter) -> set[str]:

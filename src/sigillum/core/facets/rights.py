@@ -26,6 +26,7 @@ def ask(seen: Seen, draft: Draft, wants: list[GrantWant], who: Id) -> None:
     """Where a window is wanted: what could make it pointless, teams, their grants, and the roles of all grants."""
     if any(w.windowed for w in wants):
         from sigillum.core.deciding.gathering import explore
+
         teams = [t.id for want in seen.charter.member_of for t in seen.ask(Query(TEAM, "name", want.name)).records]
         known = [who] if isinstance(who, str) else []
         explore(seen.snapshot, [*known, *teams], [w.at for w in wants if w.at != SELF])
@@ -33,20 +34,26 @@ def ask(seen: Seen, draft: Draft, wants: list[GrantWant], who: Id) -> None:
 
 def _demanding(seen: Seen, wished: Wished) -> bool:
     """Does a permission ask for something that may be missing at the place?"""
+
     def one(permission: str) -> bool:
         rule = seen.profile.operations.get(permission)
         if rule is None or wished.want.at == SELF:
             return False
-        on = any(inside(r, "services", rule.service) for path in lines([wished.want.at])
-                 for r in seen.ask(Query(PLACE, "path", path)).records)
+        on = any(
+            inside(r, "services", rule.service)
+            for path in lines([wished.want.at])
+            for r in seen.ask(Query(PLACE, "path", path)).records
+        )
         if rule.service and not on:
             seen.ask(Query(PLACE, "under", wished.want.at))  # where a place below has it, the grant counts there
         return bool(rule.located or rule.needs or (rule.service and not on))
+
     return any(one(p) for p, _ in wished.role.body.permissions)
 
 
 def _right(wished: Wished) -> Right:
     from sigillum.core.deciding.values import Right
+
     labels = tuple((n, frozenset(v)) for n, v in wished.want.where)
     return Right(wished.right, wished.carrier, wished.want.role, wished.place, wished.start, wished.until, labels)
 
@@ -58,6 +65,7 @@ def refused(seen: Seen, draft: Draft, wished: Wished, standing: Record[Any] | No
         return False
     from sigillum.core.deciding.gathering import world_of
     from sigillum.core.deciding.objections import against, misplaced
+
     everyone = holder is not None and holder.value("everyone") is True
     found = list(against(seen.profile, wished.role, _right(wished), seen.now, everyone=everyone))
     if wished.role.body.grantable_at:
@@ -89,6 +97,7 @@ def last(seen: Seen, draft: Draft) -> None:
 
 def _warnings(seen: Seen, world: World, wished: Wished, *, demanding: bool) -> Iterator[Objection]:
     from sigillum.core.deciding.objections import missing_rights, without_effect
+
     right = _right(wished)
     yield from without_effect(world, right, lambda identity: seen.books.owner(seen.tenant, GRANT, identity))
     if demanding:

@@ -38,8 +38,12 @@ def compare(seen: Seen, draft: Draft) -> None:
             unknown(seen, draft, fact, f"the role {want.name}")
             continue
         for permission in strange:
-            draft.wrong("permission-unknown", f"{seen.tenant} has no permission {permission!r}",
-                        did_you_mean(permission, known), want.position)
+            draft.wrong(
+                "permission-unknown",
+                f"{seen.tenant} has no permission {permission!r}",
+                did_you_mean(permission, known),
+                want.position,
+            )
         if not strange:
             _one(seen, draft, want, fact.records)
     _not_wanted(seen, draft)
@@ -54,8 +58,12 @@ def _like(seen: Seen, draft: Draft, want: RoleWant, base: Fact[Role]) -> RoleWan
         known = [r.body.name for r in seen.ask(Query(ROLE, "all")).records]
         draft.wrong("role-unknown", f"{seen.tenant} has no role {want.like!r}", did_you_mean(want.like, known), want.position)
     for permission in sorted(set(want.without) - has.get(want.like, frozenset(want.without))):
-        draft.wrong("permission-unknown", f"{want.like} has no permission {permission!r} that could be left out",
-                    did_you_mean(permission, has[want.like]), want.position)
+        draft.wrong(
+            "permission-unknown",
+            f"{want.like} has no permission {permission!r} that could be left out",
+            did_you_mean(permission, has[want.like]),
+            want.position,
+        )
     return want._replace(permissions=tuple(sorted(want.of(has))))
 
 
@@ -76,13 +84,26 @@ def _one(seen: Seen, draft: Draft, want: RoleWant, records: tuple[Record[Role], 
         _present(seen, draft, Standing(Where.PRESENT, standing.generation, records[0]), part)
     elif records:
         if not ROLE.same("permissions", records[0].body.permissions, permissions):
-            rows = (("display", want.display, records[0].body.display),
-                    ("permissions", permission_words(permissions), permission_words(records[0].body.permissions)))
+            rows = (
+                ("display", want.display, records[0].body.display),
+                ("permissions", permission_words(permissions), permission_words(records[0].body.permissions)),
+            )
             draft.collide(Collision(ROLE, want.name, records[0].id, rows, False))
     else:
-        identity = Ref(draft.add(Step(
-            StepId(mark, standing.number, "make"), StepKind.MAKE, f"role {want.name}", Make(ROLE, part), power=ROLE.power,
-            why="no role of the tenant is as narrow as that", after={"allows": permission_words(permissions)})), "id")
+        identity = Ref(
+            draft.add(
+                Step(
+                    StepId(mark, standing.number, "make"),
+                    StepKind.MAKE,
+                    f"role {want.name}",
+                    Make(ROLE, part),
+                    power=ROLE.power,
+                    why="no role of the tenant is as narrow as that",
+                    after={"allows": permission_words(permissions)},
+                )
+            ),
+            "id",
+        )
     record = Record(ROLE, identity if isinstance(identity, str) else "", Role(want.name, want.display, "curated", permissions))
     draft.provide(OwnRole(seen.tenant, record, identity), *([identity.step] if isinstance(identity, Ref) else []))
 
@@ -92,12 +113,18 @@ def _present(seen: Seen, draft: Draft, standing: Standing, part: dict[str, Any])
     have = standing.record.body
     if not differing(standing.record, part, seen.carried(ROLE)):
         return
-    draft.add(Step(
-        StepId(mark_of(seen, part["name"]), standing.number, "change"), StepKind.CHANGE, f"role {part['name']}",
-        Change(ROLE, standing.record.id, {n: part[n] for n in ("display", "permissions")}, standing.record.version),
-        power=ROLE.power, why="the charter says so",
-        before={"display": have.display, "permissions": permission_words(have.permissions)},
-        after={"display": part["display"], "permissions": permission_words(part["permissions"])}))
+    draft.add(
+        Step(
+            StepId(mark_of(seen, part["name"]), standing.number, "change"),
+            StepKind.CHANGE,
+            f"role {part['name']}",
+            Change(ROLE, standing.record.id, {n: part[n] for n in ("display", "permissions")}, standing.record.version),
+            power=ROLE.power,
+            why="the charter says so",
+            before={"display": have.display, "permissions": permission_words(have.permissions)},
+            after={"display": part["display"], "permissions": permission_words(part["permissions"])},
+        )
+    )
 
 
 def _not_wanted(seen: Seen, draft: Draft) -> None:
@@ -111,9 +138,17 @@ def _not_wanted(seen: Seen, draft: Draft) -> None:
             continue
         if seen.ask(Query(ROLE, "id", generation.id)).first is not None:
             name = generation.mark.get("role")
-            draft.add(Step(
-                StepId(generation.mark, generation.number, "end"), StepKind.END, f"role {name}", End(ROLE, generation.id),
-                power=ROLE.power, why="the charter no longer asks for it"), late=[Need(RightEnds)])
+            draft.add(
+                Step(
+                    StepId(generation.mark, generation.number, "end"),
+                    StepKind.END,
+                    f"role {name}",
+                    End(ROLE, generation.id),
+                    power=ROLE.power,
+                    why="the charter no longer asks for it",
+                ),
+                late=[Need(RightEnds)],
+            )
 
 
 def words(mark: Mark) -> str:

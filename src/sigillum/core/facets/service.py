@@ -32,24 +32,36 @@ def compare(seen: Seen, draft: Draft) -> None:
         if not fact.known:
             unknown(seen, draft, fact, f"the place {want.at}")
         elif fact.first is None:
-            draft.wrong("place-unknown", f"{seen.tenant} has no place {want.at!r}", "",
-                        want.position)
+            draft.wrong("place-unknown", f"{seen.tenant} has no place {want.at!r}", "", want.position)
         elif known and want.service not in known:
-            draft.wrong("service-unknown", f"{seen.tenant} has no service {want.service!r}", did_you_mean(want.service, known),
-                        want.position)
+            draft.wrong(
+                "service-unknown",
+                f"{seen.tenant} has no service {want.service!r}",
+                did_you_mean(want.service, known),
+                want.position,
+            )
         elif not any(inside(r, "services", want.service) for f in above for r in f.records):
             mark = mark_of(seen, want)
             earlier = seen.history.latest(mark)
-            step = draft.add(Step(
-                StepId(mark, earlier.number if earlier is not None else 1, "switch-on"), StepKind.MAKE,
-                f"service {want.service} available at {want.at}", Entry(PLACE, fact.first.id, "services", want.service),
-                power=PLACE.power, why="nothing works there before it is switched on"))
+            step = draft.add(
+                Step(
+                    StepId(mark, earlier.number if earlier is not None else 1, "switch-on"),
+                    StepKind.MAKE,
+                    f"service {want.service} available at {want.at}",
+                    Entry(PLACE, fact.first.id, "services", want.service),
+                    power=PLACE.power,
+                    why="nothing works there before it is switched on",
+                )
+            )
             draft.provide(ServiceOn(seen.tenant, want.service, want.at), step)
     wanted = {mark_of(seen, w) for w in seen.charter.services}
     for generation in seen.history.of(NAME, seen.tenant):
         if generation.mark not in wanted and generation.state is State.MADE:
-            draft.note("service-stays", f"{generation.mark.get('service')} stays switched on at {generation.mark.get('at')}: "
-                       "others may use it by now", warning=False)
+            draft.note(
+                "service-stays",
+                f"{generation.mark.get('service')} stays switched on at {generation.mark.get('at')}: others may use it by now",
+                warning=False,
+            )
 
 
 def words(mark: Mark) -> str:

@@ -61,8 +61,10 @@ def compare(seen: Seen, draft: Draft) -> None:
         return
     if seen.carried(RULE) is None or not fact.known:
         if charter.sign_in is not None:
-            draft.note(NEVER_HERE if seen.carried(RULE) is None else HIDDEN, f"{seen.tenant} shows no sign-in rules: what it "
-                       f"demands of {charter.identity.name} is not known")
+            draft.note(
+                NEVER_HERE if seen.carried(RULE) is None else HIDDEN,
+                f"{seen.tenant} shows no sign-in rules: what it demands of {charter.identity.name} is not known",
+            )
         return
     rules = {r.name: r for r in map(rule_of, fact.records)}
     want = charter.sign_in or SignInWant()
@@ -85,15 +87,23 @@ def _methods(seen: Seen, draft: Draft) -> None:
     record = _account(seen, draft)
     if seen.charter.sign_in is None or record is None or not record.body.methods or draft.collisions:
         return
-    draft.add(Step(
-        StepId(mark_of(seen, METHODS), 1, "remove"), StepKind.CHANGE, f"registered methods of {seen.charter.identity.name}",
-        Change(ACCOUNT, record.id, {"methods": ()}, record.version), power=ACCOUNT.power,
-        why="a program answers no telephone; whoever holds it could act as the program",
-        before={"methods": record.body.methods}, after={"methods": ()}))
+    draft.add(
+        Step(
+            StepId(mark_of(seen, METHODS), 1, "remove"),
+            StepKind.CHANGE,
+            f"registered methods of {seen.charter.identity.name}",
+            Change(ACCOUNT, record.id, {"methods": ()}, record.version),
+            power=ACCOUNT.power,
+            why="a program answers no telephone; whoever holds it could act as the program",
+            before={"methods": record.body.methods},
+            after={"methods": ()},
+        )
+    )
 
 
-def _own_rule(seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[SignInRule], ...], future: Rules,
-              who: Id) -> None:
+def _own_rule(
+    seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[SignInRule], ...], future: Rules, who: Id
+) -> None:
     """A targeted rule of ours: from these networks only."""
     if not want.networks:
         return
@@ -102,22 +112,48 @@ def _own_rule(seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[
     part: dict[str, Any] = {"name": name, "targets": (who,), "networks": want.networks, "applies_to": "any"}
     future[name] = CompiledRule(NEW, name, targets=frozenset({who if isinstance(who, str) else NEW}), networks=want.networks)
     if standing.record is None and standing.where is not Where.RECENT:
-        draft.provide(Guarded(seen.tenant), draft.add(Step(
-            StepId(mark, standing.number, "make"), StepKind.MAKE, f"sign-in rule {name}: from {', '.join(want.networks)} only",
-            Make(RULE, part), draft.by(seen.tenant, Ready), RULE.power,
-            "what replaces a second factor stands first", after={"networks": want.networks})))
+        draft.provide(
+            Guarded(seen.tenant),
+            draft.add(
+                Step(
+                    StepId(mark, standing.number, "make"),
+                    StepKind.MAKE,
+                    f"sign-in rule {name}: from {', '.join(want.networks)} only",
+                    Make(RULE, part),
+                    draft.by(seen.tenant, Ready),
+                    RULE.power,
+                    "what replaces a second factor stands first",
+                    after={"networks": want.networks},
+                )
+            ),
+        )
     elif standing.record is not None and not RULE.same("networks", standing.record.body.networks, want.networks):
         have = standing.record.body.networks
-        draft.provide(Guarded(seen.tenant), draft.add(Step(
-            StepId(mark, standing.number, "change"), StepKind.CHANGE, f"sign-in rule {name}",
-            Change(RULE, standing.record.id, {"networks": want.networks}, standing.record.version), power=RULE.power,
-            why="the charter says so", before={"networks": have}, after={"networks": want.networks})))
+        draft.provide(
+            Guarded(seen.tenant),
+            draft.add(
+                Step(
+                    StepId(mark, standing.number, "change"),
+                    StepKind.CHANGE,
+                    f"sign-in rule {name}",
+                    Change(RULE, standing.record.id, {"networks": want.networks}, standing.record.version),
+                    power=RULE.power,
+                    why="the charter says so",
+                    before={"networks": have},
+                    after={"networks": want.networks},
+                )
+            ),
+        )
 
 
 def _known(seen: Seen, draft: Draft, name: str, rules: Rules, want: SignInWant) -> CompiledRule | None:
     if name not in rules:
-        draft.wrong("rule-unknown", f"{seen.tenant} has no sign-in rule {name!r}",
-                    did_you_mean(name, rules) or f"it has {', '.join(sorted(rules))}", want.position)
+        draft.wrong(
+            "rule-unknown",
+            f"{seen.tenant} has no sign-in rule {name!r}",
+            did_you_mean(name, rules) or f"it has {', '.join(sorted(rules))}",
+            want.position,
+        )
     return rules.get(name)
 
 
@@ -127,24 +163,38 @@ def _exempt(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Ru
     if exempt is None or rule is None:
         return
     if not rule.narrowable:
-        draft.wrong("rule-not-narrowable", f"the rule {rule.name} knows no exemptions; it is on or off",
-                    "write `relax:` with the rule that replaces it for everybody else", want.position)
+        draft.wrong(
+            "rule-not-narrowable",
+            f"the rule {rule.name} knows no exemptions; it is on or off",
+            "write `relax:` with the rule that replaces it for everybody else",
+            want.position,
+        )
         return
     future[rule.name] = rule._replace(exempt=rule.exempt | {who if isinstance(who, str) else NEW})
     if not want.networks:
-        draft.note("exemption-open", f"exempt from {rule.name}, and not narrowed: whoever has the password can sign in "
-                   "from anywhere; `networks:` narrows it")
+        draft.note(
+            "exemption-open",
+            f"exempt from {rule.name}, and not narrowed: whoever has the password can sign in "
+            "from anywhere; `networks:` narrows it",
+        )
     if who in rule.exempt:
         return
     mark = mark_of(seen, EXEMPT, rule.name)
     generation = seen.history.latest(mark)
     number = 1 if generation is None else generation.number + (generation.state in (State.MADE, State.ENDED))
     about = _accepted(exempt)
-    draft.add(Step(
-        StepId(mark, number, "exempt"), StepKind.MAKE,
-        f"exemption of {seen.charter.identity.name} from the sign-in rule {rule.name}",
-        Entry(RULE, rule.id, "exempt", who, about), draft.by(seen.tenant, Ready, Guarded), RULE.power, exempt.why,
-        after={"accepted by": exempt.accepted_by, "until": f"{exempt.review} (review)"}))
+    draft.add(
+        Step(
+            StepId(mark, number, "exempt"),
+            StepKind.MAKE,
+            f"exemption of {seen.charter.identity.name} from the sign-in rule {rule.name}",
+            Entry(RULE, rule.id, "exempt", who, about),
+            draft.by(seen.tenant, Ready, Guarded),
+            RULE.power,
+            exempt.why,
+            after={"accepted by": exempt.accepted_by, "until": f"{exempt.review} (review)"},
+        )
+    )
 
 
 def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rules, who: Id) -> None:
@@ -163,18 +213,27 @@ def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rul
     lost = [a.name for a in losing(rules.values(), rule, people) if a.id != who]
     if not other.enabled or lost:
         demands = ", ".join(sorted(rule.demands)) or "it"
-        told = f"without {rule.name} {some(lost, 'account')} would lose {demands}" if lost else \
-            f"nothing replaces {rule.name}: {other.name} is switched off"
+        told = (
+            f"without {rule.name} {some(lost, 'account')} would lose {demands}"
+            if lost
+            else f"nothing replaces {rule.name}: {other.name} is switched off"
+        )
         draft.wrong("protection-lost", told, f"widen {other.name} until it covers them, then enact again", want.position)
         return
     future[rule.name] = rule._replace(enabled=False)
     if rule.enabled:
-        draft.add(Step(
-            StepId(mark_of(seen, RELAX, rule.name), 1, "relax"), StepKind.CHANGE,
-            f"tenant-wide sign-in rule {rule.name}: switch it off, {other.name} replaces it for everybody else",
-            Change(RULE, rule.id, {"enabled": False}, about=_accepted(relax), result=Outcome.MADE), power=RULE.power,
-            why=relax.why, before={"enabled": True}, after={"enabled": False, "accepted by": relax.accepted_by,
-                                                            "until": f"{relax.review} (review)"}))
+        draft.add(
+            Step(
+                StepId(mark_of(seen, RELAX, rule.name), 1, "relax"),
+                StepKind.CHANGE,
+                f"tenant-wide sign-in rule {rule.name}: switch it off, {other.name} replaces it for everybody else",
+                Change(RULE, rule.id, {"enabled": False}, about=_accepted(relax), result=Outcome.MADE),
+                power=RULE.power,
+                why=relax.why,
+                before={"enabled": True},
+                after={"enabled": False, "accepted by": relax.accepted_by, "until": f"{relax.review} (review)"},
+            )
+        )
 
 
 def _accepted(risk: ExemptWant | RelaxWant) -> dict[str, str]:
@@ -188,9 +247,11 @@ def _teams(seen: Seen) -> dict[str, list[str]]:
 
 def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: Id) -> None:
     """What only we made or relaxed, and the charter no longer asks for, is put back."""
-    wanted = {mark_of(seen, NETWORKS) if want.networks else None,
-              mark_of(seen, EXEMPT, want.exempt.rule) if want.exempt else None,
-              mark_of(seen, RELAX, want.relax.rule) if want.relax else None}
+    wanted = {
+        mark_of(seen, NETWORKS) if want.networks else None,
+        mark_of(seen, EXEMPT, want.exempt.rule) if want.exempt else None,
+        mark_of(seen, RELAX, want.relax.rule) if want.relax else None,
+    }
     by_id, why = {r.id: r for r in rules.values()}, "the charter no longer asks for it"
     for last in seen.history.of(NAME, seen.tenant):
         rule = by_id.get(last.id)
@@ -198,19 +259,40 @@ def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: I
             continue
         match last.mark.get("what"):
             case "networks":
-                draft.add(Step(StepId(last.mark, last.number, "end"), StepKind.END, f"sign-in rule {rule.name}",
-                               End(RULE, rule.id), power=RULE.power, why=why))
+                draft.add(
+                    Step(
+                        StepId(last.mark, last.number, "end"),
+                        StepKind.END,
+                        f"sign-in rule {rule.name}",
+                        End(RULE, rule.id),
+                        power=RULE.power,
+                        why=why,
+                    )
+                )
             case "exempt" if who in rule.exempt:
-                draft.add(Step(
-                    StepId(last.mark, last.number, "end"), StepKind.END,
-                    f"exemption of {seen.charter.identity.name} from {rule.name}",
-                    Entry(RULE, rule.id, "exempt", who, out=True), power=RULE.power, why=why))
+                draft.add(
+                    Step(
+                        StepId(last.mark, last.number, "end"),
+                        StepKind.END,
+                        f"exemption of {seen.charter.identity.name} from {rule.name}",
+                        Entry(RULE, rule.id, "exempt", who, out=True),
+                        power=RULE.power,
+                        why=why,
+                    )
+                )
             case "relax" if not rule.enabled:
-                draft.add(Step(
-                    StepId(last.mark, last.number, "undo"), StepKind.CHANGE,
-                    f"tenant-wide sign-in rule {rule.name}: switch it on again",
-                    Change(RULE, rule.id, {"enabled": True}, result=Outcome.ENDED), power=RULE.power, why="undone: " + why,
-                    before={"enabled": False}, after={"enabled": True}))
+                draft.add(
+                    Step(
+                        StepId(last.mark, last.number, "undo"),
+                        StepKind.CHANGE,
+                        f"tenant-wide sign-in rule {rule.name}: switch it on again",
+                        Change(RULE, rule.id, {"enabled": True}, result=Outcome.ENDED),
+                        power=RULE.power,
+                        why="undone: " + why,
+                        before={"enabled": False},
+                        after={"enabled": True},
+                    )
+                )
 
 
 def _effective(seen: Seen, draft: Draft, want: SignInWant, rules: list[CompiledRule]) -> None:
@@ -225,14 +307,21 @@ def _effective(seen: Seen, draft: Draft, want: SignInWant, rules: list[CompiledR
             draft.note("switch-misleads", f"{told.rule}: {told.why}", warning=False)
     if not verdict.allowed:
         how = "like that" if want.interactive or want.second_factor or want.device else "unattended"
-        draft.note("sign-in-stopped", f"{seen.charter.identity.name} cannot sign in {how}: {verdict.rule} demands "
-                   f"{verdict.demand}; `sign_in: exempt:` says who accepts the risk of going without")
+        draft.note(
+            "sign-in-stopped",
+            f"{seen.charter.identity.name} cannot sign in {how}: {verdict.rule} demands "
+            f"{verdict.demand}; `sign_in: exempt:` says who accepts the risk of going without",
+        )
 
 
 def words(mark: Mark) -> str:
     what, rule = mark.get("what"), mark.get("rule")
-    return {"networks": "the sign-in rule of its networks", "methods": "registered methods",
-            "exempt": f"the exemption from {rule}", "relax": f"the sign-in rule {rule}, switched off"}.get(what, str(mark))
+    return {
+        "networks": "the sign-in rule of its networks",
+        "methods": "registered methods",
+        "exempt": f"the exemption from {rule}",
+        "relax": f"the sign-in rule {rule}, switched off",
+    }.get(what, str(mark))
 
 
 FACET = Facet(NAME, compare, takes=frozenset((Principal, Ready)), words=words)

@@ -33,23 +33,33 @@ def mark_of(seen: Seen, machine: str) -> Mark:
 def compare(seen: Seen, draft: Draft) -> None:
     """Attach the identity to its machine, ask for the rights that it lacks on itself, and tell where it is attached else."""
     want, who = seen.charter.signing, principal(seen, draft)
-    left = [g for g in seen.history.of(NAME, seen.tenant) if g.state is State.MADE and (
-        want is None or g.mark != mark_of(seen, want.machine))]
+    left = [
+        g
+        for g in seen.history.of(NAME, seen.tenant)
+        if g.state is State.MADE and (want is None or g.mark != mark_of(seen, want.machine))
+    ]
     for generation in left:
         _detach(seen, draft, generation)
     if want is None or who is None or seen.away:
         return
     if not seen.profile.signer or seen.carried(MACHINE) is None:
-        draft.wrong("no-signer", f"{seen.tenant} signs for nobody", "leave `signing` out, and let it prove itself with a key "
-                    "or by a trust", want.position)
+        draft.wrong(
+            "no-signer",
+            f"{seen.tenant} signs for nobody",
+            "leave `signing` out, and let it prove itself with a key or by a trust",
+            want.position,
+        )
         return
     _rights(seen, draft, want, who.id)
     _attach(seen, draft, want, who.id)
     for record in seen.ask(Query(MACHINE, "principal", who.id)).records if isinstance(who.id, str) else ():
         if record.body.name != want.machine and record.id not in {g.id for g in left}:
             name = seen.charter.identity.name
-            draft.note("machine-extra", f"extra: {name} is attached to {record.body.name}, too: what runs there acts as it, "
-                       "and no charter asks for that")
+            draft.note(
+                "machine-extra",
+                f"extra: {name} is attached to {record.body.name}, too: what runs there acts as it, "
+                "and no charter asks for that",
+            )
 
 
 # --- rights on itself -------------------------------------------------------------------------------------------------
@@ -63,16 +73,27 @@ def _rights(seen: Seen, draft: Draft, want: SigningWant, who: Id) -> None:
     roles = {r.body.name: r for r in fact.records}
     wanted = [g.role for g in seen.charter.grants if g.at == SELF and not g.to and not g.windowed]
     mine = {g.id for all_ in seen.history.generations.values() for g in all_ if g.kind == GRANT.name}
-    theirs = [r.body.role for r in (held.records if held is not None else ()) if r.body.place == f"@{who}"
-              and r.body.until is None and r.id not in mine and not seen.books.owner(seen.tenant, GRANT, r.id)]
+    theirs = [
+        r.body.role
+        for r in (held.records if held is not None else ())
+        if r.body.place == f"@{who}"
+        and r.body.until is None
+        and r.id not in mine
+        and not seen.books.owner(seen.tenant, GRANT, r.id)
+    ]
     has = {p for name in (*wanted, *theirs) if name in roles for p in _permissions(roles[name])}
     missing = [p for p in seen.profile.signing if p not in has]
     while missing:
         allowed = [r for r in fact.records if r.body.name not in seen.rules.forbidden_roles]
         found = _narrowest(allowed, set(missing), set(seen.profile.signing))
         if found is None:
-            draft.wrong("no-role", f"it needs {', '.join(missing)} on itself, so that {seen.tenant} signs for it, and no role "
-                        "that the house allows holds that", "have a role made that does: `roles:` of a charter", want.position)
+            draft.wrong(
+                "no-role",
+                f"it needs {', '.join(missing)} on itself, so that {seen.tenant} signs for it, and no role "
+                "that the house allows holds that",
+                "have a role made that does: `roles:` of a charter",
+                want.position,
+            )
             return
         now = ", ".join(p for p in missing if p in _permissions(found))
         reason = f"{seen.tenant} signs for it, and demands on itself: {now}"
@@ -88,9 +109,11 @@ def _narrowest(roles: Iterable[Record[Role]], missing: set[str], needed: set[str
     """Of the roles that can be granted on a principal: with as little as can be beside what is needed, then with the most of
     what is missing.
     """
+
     def order(role: Record[Role]) -> tuple[int, int, str]:
         has = _permissions(role)
         return len(has - needed), -len(has & missing), role.body.name
+
     return min((r for r in roles if missing & _permissions(r) and "principal" in r.body.grantable_at), key=order, default=None)
 
 
@@ -111,17 +134,32 @@ def _attach(seen: Seen, draft: Draft, want: SigningWant, who: Id) -> None:
         return
     if record.body.principal:
         other = record.body.principal_name or record.body.principal
-        draft.note("wrong-identity", f"{want.machine} has the identity of {other}: what runs there signs in as that, not as "
-                   f"{name}")
-        draft.add(Step(StepId(mark, number, "ask"), StepKind.ASK, f"about {want.machine}, to which {other} is attached",
-                       Ask(advice=f"find out whose it is; have {other} detached, or name another machine"),
-                       why="what runs there may need the identity that it has"))
+        draft.note(
+            "wrong-identity", f"{want.machine} has the identity of {other}: what runs there signs in as that, not as {name}"
+        )
+        draft.add(
+            Step(
+                StepId(mark, number, "ask"),
+                StepKind.ASK,
+                f"about {want.machine}, to which {other} is attached",
+                Ask(advice=f"find out whose it is; have {other} detached, or name another machine"),
+                why="what runs there may need the identity that it has",
+            )
+        )
         return
-    draft.add(Step(
-        StepId(mark, number, "attach"), StepKind.CHANGE, f"identity of the machine {want.machine}",
-        Change(MACHINE, record.id, {"principal": who}, record.version, result=Outcome.MADE),
-        draft.by(seen.tenant, Principal, Ready), MACHINE.power, "what runs there signs in as it, without any key",
-        before={"identity": "nobody's"}, after={"identity": name}))
+    draft.add(
+        Step(
+            StepId(mark, number, "attach"),
+            StepKind.CHANGE,
+            f"identity of the machine {want.machine}",
+            Change(MACHINE, record.id, {"principal": who}, record.version, result=Outcome.MADE),
+            draft.by(seen.tenant, Principal, Ready),
+            MACHINE.power,
+            "what runs there signs in as it, without any key",
+            before={"identity": "nobody's"},
+            after={"identity": name},
+        )
+    )
 
 
 def _detach(seen: Seen, draft: Draft, generation: Generation) -> None:
@@ -131,10 +169,19 @@ def _detach(seen: Seen, draft: Draft, generation: Generation) -> None:
     if record is None or who is None or record.body.principal != who.id:
         return
     nobody: dict[str, Any] = {"principal": ""}
-    draft.add(Step(
-        StepId(generation.mark, generation.number, "detach"), StepKind.CHANGE, f"identity of the machine {record.body.name}",
-        Change(MACHINE, record.id, nobody, record.version, result=Outcome.ENDED), (), MACHINE.power,
-        "the charter no longer asks for it", before={"identity": seen.charter.identity.name}, after={"identity": "nobody's"}))
+    draft.add(
+        Step(
+            StepId(generation.mark, generation.number, "detach"),
+            StepKind.CHANGE,
+            f"identity of the machine {record.body.name}",
+            Change(MACHINE, record.id, nobody, record.version, result=Outcome.ENDED),
+            (),
+            MACHINE.power,
+            "the charter no longer asks for it",
+            before={"identity": seen.charter.identity.name},
+            after={"identity": "nobody's"},
+        )
+    )
 
 
 def words(mark: Mark) -> str:

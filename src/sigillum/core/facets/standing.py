@@ -49,8 +49,15 @@ class Standing(NamedTuple):
         return "begun earlier, and the answer was not caught" if lost else usual
 
 
-def stand(seen: Seen, draft: Draft, mark: Mark, records: Iterable[Record[Any]], words: str,
-          carrier: Id | None = None, alike: Callable[[Record[Any]], bool] = lambda record: False) -> Standing:
+def stand(
+    seen: Seen,
+    draft: Draft,
+    mark: Mark,
+    records: Iterable[Record[Any]],
+    words: str,
+    carrier: Id | None = None,
+    alike: Callable[[Record[Any]], bool] = lambda record: False,
+) -> Standing:
     """Find out where the newest generation of a wanted thing stands among what was seen.
 
     `carrier`: what it hangs on; where that is still to be made, what hung on the one before went with it. `alike`: is it the
@@ -65,6 +72,7 @@ def stand(seen: Seen, draft: Draft, mark: Mark, records: Iterable[Record[Any]], 
     def made(record: Record[Any]) -> bool:  # by its mark or name only where an attempt of ours was sent for it
         unmarked = record.kind.name in seen.profile.unmarked
         return alike(record) if unmarked else bool(generation.external_id) and record.mark == generation.external_id
+
     lost = not generation.id and generation.unanswered
     mine = next((r for r in records if r.id == generation.id or (lost and made(r))), None)
     if mine is not None:
@@ -92,21 +100,32 @@ def untouched(seen: Seen, record: Record[Any], generation: Generation) -> bool:
     return not (record.state and generation.left) or record.state == generation.left or seen.arriving(generation.left_at)
 
 
-def stopped(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generation: Generation | None, words: str) -> tuple[
-        StepId, ...]:
+def stopped(
+    seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generation: Generation | None, words: str
+) -> tuple[StepId, ...]:
     """Did another hand switch it off? Then a person is asked, and what needs it waits. What we never switched on is a draft."""
-    draft_of_ours = generation is not None and not generation.adopted and not generation.on_at and untouched(
-        seen, record, generation)
+    draft_of_ours = (
+        generation is not None and not generation.adopted and not generation.on_at and untouched(seen, record, generation)
+    )
     if record.value("active") is not False or draft_of_ours or seen.choices.switch_on or on_its_way(seen, generation):
         return ()
     number = generation.number if generation is not None else 1
-    return (draft.add(Step(
-        StepId(mark, number, "stopped"), StepKind.ASK, f"about the {words}, which somebody else switched off",
-        Ask(stopped=True), why="what somebody else stopped stays stopped")),)
+    return (
+        draft.add(
+            Step(
+                StepId(mark, number, "stopped"),
+                StepKind.ASK,
+                f"about the {words}, which somebody else switched off",
+                Ask(stopped=True),
+                why="what somebody else stopped stays stopped",
+            )
+        ),
+    )
 
 
-def suspended(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generation: Generation | None, words: str) -> tuple[
-        StepId, ...] | None:
+def suspended(
+    seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generation: Generation | None, words: str
+) -> tuple[StepId, ...] | None:
     """Of something that we suspended: what others did with it meanwhile is asked about, and what needs it waits. None: it is
     not suspended.
     """
@@ -122,14 +141,30 @@ def suspended(seen: Seen, draft: Draft, mark: Mark, record: Record[Any], generat
     if arriving or (off and not hold.found_off and not touched) or not (off or answered):  # on, and our "off" is still to come
         return ()
     what = "somebody else switched off, too" if off else "somebody switched on although it is suspended"
-    return (draft.add(Step(StepId(mark, number, "stopped"), StepKind.ASK, f"about the {words}, which {what}",
-                           Ask(stopped=True), why="what somebody else stopped stays stopped")),)
+    return (
+        draft.add(
+            Step(
+                StepId(mark, number, "stopped"),
+                StepKind.ASK,
+                f"about the {words}, which {what}",
+                Ask(stopped=True),
+                why="what somebody else stopped stays stopped",
+            )
+        ),
+    )
 
 
 def found(draft: Draft, mark: Mark, number: int, words: str, adopt: Adopt) -> StepId:
     """What was begun earlier was seen to stand there."""
-    return draft.add(Step(StepId(mark, number, "found"), StepKind.KEEP, f"in the ledger that the {words} was made", adopt,
-                          why="it was begun earlier, and the answer was not caught"))
+    return draft.add(
+        Step(
+            StepId(mark, number, "found"),
+            StepKind.KEEP,
+            f"in the ledger that the {words} was made",
+            adopt,
+            why="it was begun earlier, and the answer was not caught",
+        )
+    )
 
 
 def adopt(draft: Draft, mark: Mark, number: int, words: str, taken: Adopt) -> StepId:
@@ -141,19 +176,32 @@ def adopt(draft: Draft, mark: Mark, number: int, words: str, taken: Adopt) -> St
 def await_(seen: Seen, draft: Draft, mark: Mark, kind: Kind[Any], standing: Standing, words: str) -> StepId:
     """Wait for something that was made and is not seen yet."""
     assert standing.generation is not None
-    return draft.add(Step(
-        StepId(mark, standing.generation.number, "wait"), StepKind.WAIT, f"until the tenant shows {words}",
-        Await(kind, standing.generation.id, seen.arrival_seconds),
-        why="it was made, and look-ups do not show it yet"))
+    return draft.add(
+        Step(
+            StepId(mark, standing.generation.number, "wait"),
+            StepKind.WAIT,
+            f"until the tenant shows {words}",
+            Await(kind, standing.generation.id, seen.arrival_seconds),
+            why="it was made, and look-ups do not show it yet",
+        )
+    )
 
 
 def slow(draft: Draft, mark: Mark, record: Record[Any], number: int, words: str) -> tuple[StepId, ...]:
     """Something that the tenant accepted and has not finished is waited for."""
     if record.progress != "accepted":
         return ()
-    return (draft.add(Step(
-        StepId(mark, number, "finish"), StepKind.WAIT, f"until the tenant has made {words}",
-        Await(record.kind, record.id, 0, finished=True), why="the tenant accepted it, and finishes it later")),)
+    return (
+        draft.add(
+            Step(
+                StepId(mark, number, "finish"),
+                StepKind.WAIT,
+                f"until the tenant has made {words}",
+                Await(record.kind, record.id, 0, finished=True),
+                why="the tenant accepted it, and finishes it later",
+            )
+        ),
+    )
 
 
 def after(value: Id | None) -> tuple[StepId, ...]:
@@ -173,11 +221,14 @@ def hanging(seen: Seen, kind: Kind[Any], carrier: Id | None, *, there: bool = Tr
 def unknown(seen: Seen, draft: Draft, fact: Fact[Any], about: str) -> None:
     """Say that nothing can be concluded, or that there can never be such a thing here; no step follows from it."""
     if fact.never:
-        draft.note(NEVER_HERE, f"{about} can never stand at {seen.tenant}: {fact.unknown}; take it out of the charter, or ask "
-                   "for it where it can")
+        draft.note(
+            NEVER_HERE,
+            f"{about} can never stand at {seen.tenant}: {fact.unknown}; take it out of the charter, or ask for it where it can",
+        )
     else:
-        draft.note(HIDDEN, f"{about} cannot be looked up at {seen.tenant}: {fact.unknown}; "
-                   "nothing is made where it may exist already")
+        draft.note(
+            HIDDEN, f"{about} cannot be looked up at {seen.tenant}: {fact.unknown}; nothing is made where it may exist already"
+        )
 
 
 def principal(seen: Seen, draft: Draft) -> Principal | None:
@@ -196,9 +247,13 @@ def somebody(seen: Seen, name: str) -> tuple[Record[Any] | None, Fact[Any], str]
     return None, team if team is not None and not team.known else account, _identified(seen, name)
 
 
-_IDENTIFIERS = ((ACCOUNT, "id", "the principal id of the account"), (TEAM, "id", "the principal id of the team"),
-                (PRINCIPAL, "id", "the principal id of the client"), (PRINCIPAL, "client_id", "the client id of"),
-                (CLIENT, "id", "the registration id of the client"))
+_IDENTIFIERS = (
+    (ACCOUNT, "id", "the principal id of the account"),
+    (TEAM, "id", "the principal id of the team"),
+    (PRINCIPAL, "id", "the principal id of the client"),
+    (PRINCIPAL, "client_id", "the client id of"),
+    (CLIENT, "id", "the registration id of the client"),
+)
 
 
 def _identified(seen: Seen, value: str) -> str:

@@ -29,9 +29,15 @@ def mark_of(seen: Seen, want: TrustWant) -> Mark:
 def part_of(want: TrustWant, principal: Id) -> dict[str, Any]:
     """What a trust is made of, but for its name there: while one takes the place of another, both stand."""
     trust = want.trust
-    return {"principal": principal, "issuer": trust.issuer, "audience": trust.audience, "keys": trust.keys,
-            "subject": trust.subject, "when": tuple(map(text_of, trust.when)),
-            "acts_as": canonical(list(trust.acts_as)).decode() if trust.acts_as else ""}
+    return {
+        "principal": principal,
+        "issuer": trust.issuer,
+        "audience": trust.audience,
+        "keys": trust.keys,
+        "subject": trust.subject,
+        "when": tuple(map(text_of, trust.when)),
+        "acts_as": canonical(list(trust.acts_as)).decode() if trust.acts_as else "",
+    }
 
 
 def compare(seen: Seen, draft: Draft) -> None:
@@ -55,6 +61,7 @@ def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust]
 
     def alike(record: Record[Trust]) -> bool:
         return not differing(record, part, carried)
+
     standing = stand(seen, draft, mark, records, f"trust {want.name}", who, alike)
     let_in = LetIn(seen.tenant, want.name, TRUST.made({**part, "name": want.name}), seen.profile.issuer)
     if standing.record is not None and alike(standing.record):
@@ -73,8 +80,11 @@ def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust]
         if theirs is not None and seen.choices.adopt:
             adopt(draft, mark, standing.number, f"the trust {want.name}", Adopt(TRUST, theirs.id))
         elif theirs is not None:
-            draft.note("trust-stands", f"the trust {want.name} stands already; Sigillum did not make it and leaves it alone",
-                       warning=False)
+            draft.note(
+                "trust-stands",
+                f"the trust {want.name} stands already; Sigillum did not make it and leaves it alone",
+                warning=False,
+            )
         if theirs is not None:
             draft.provide(let_in)
         else:
@@ -85,18 +95,40 @@ def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust]
 
 def _make(seen: Seen, draft: Draft, want: TrustWant, part: dict[str, Any], number: int, why: str) -> StepId:
     trust = want.trust
-    after = {"issuer": trust.issuer, "audience": trust.audience, **({"subject": trust.subject} if trust.subject else {}),
-             **({"when": "; ".join(c.words() for c in trust.when)} if trust.when else {}),
-             "acts as": f"whose {' > '.join(trust.acts_as)} is its name" if trust.acts_as else "all that match"}
+    after = {
+        "issuer": trust.issuer,
+        "audience": trust.audience,
+        **({"subject": trust.subject} if trust.subject else {}),
+        **({"when": "; ".join(c.words() for c in trust.when)} if trust.when else {}),
+        "acts as": f"whose {' > '.join(trust.acts_as)} is its name" if trust.acts_as else "all that match",
+    }
     named = {**part, "name": trust.name if number == 1 else f"{trust.name}-{number}"}
-    return draft.add(Step(
-        StepId(mark_of(seen, want), number, "make"), StepKind.MAKE, f"trust {want.name}", Make(TRUST, named),
-        draft.by(seen.tenant, Ready), TRUST.power, why, after=after))
+    return draft.add(
+        Step(
+            StepId(mark_of(seen, want), number, "make"),
+            StepKind.MAKE,
+            f"trust {want.name}",
+            Make(TRUST, named),
+            draft.by(seen.tenant, Ready),
+            TRUST.power,
+            why,
+            after=after,
+        )
+    )
 
 
 def _end(draft: Draft, generation: Generation, identity: str, why: str, *needs: StepId) -> None:
-    draft.add(Step(StepId(generation.mark, generation.number, "end"), StepKind.END, f"trust {generation.mark.get('name')}",
-                   End(TRUST, identity), needs, TRUST.power, why))
+    draft.add(
+        Step(
+            StepId(generation.mark, generation.number, "end"),
+            StepKind.END,
+            f"trust {generation.mark.get('name')}",
+            End(TRUST, identity),
+            needs,
+            TRUST.power,
+            why,
+        )
+    )
 
 
 def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Trust], ...]) -> None:
@@ -105,8 +137,11 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Trust], ...]) ->
         generation = seen.history.owns(NAME, seen.tenant, record.id, record.mark)
         if generation is None:
             if not any(w.name == record.body.name for w in seen.charter.trusts):
-                draft.note("trust-extra", f"extra: tokens of {record.body.issuer} may act as it by the trust "
-                           f"{record.body.name}, and no charter asks for that")
+                draft.note(
+                    "trust-extra",
+                    f"extra: tokens of {record.body.issuer} may act as it by the trust "
+                    f"{record.body.name}, and no charter asks for that",
+                )
         elif generation.state is State.MADE and generation.mark not in wanted:
             _end(draft, generation, record.id, "the charter no longer asks for it")
         elif generation.state is State.MADE and _followed(seen, generation):

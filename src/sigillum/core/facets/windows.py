@@ -14,7 +14,8 @@ from sigillum.core.values.times import format_instant, parse_instant, whole_seco
 def terms_of(want: GrantWant, now: datetime, known: Mapping[str, Any]) -> dict[str, Any]:
     """The window to write, as the ledger has it: `for` counts from the first enacting, whose terms are `known`."""
     asked = {
-        "for": want.lasts_seconds, "from": format_instant(want.start) if want.start else None,
+        "for": want.lasts_seconds,
+        "from": format_instant(want.start) if want.start else None,
         "asked_until": format_instant(want.until) if want.until else None,
     }
     terms = {k: v for k, v in asked.items() if v is not None}

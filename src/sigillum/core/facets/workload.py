@@ -70,8 +70,12 @@ def compare(seen: Seen, draft: Draft) -> None:
         return
     if seen.carried(LOCAL) is None:
         if want is not None:
-            draft.wrong("no-cluster", f"{seen.tenant} has no local accounts, so no workload runs there", "name the cluster in "
-                        "which it runs", want.position)
+            draft.wrong(
+                "no-cluster",
+                f"{seen.tenant} has no local accounts, so no workload runs there",
+                "name the cluster in which it runs",
+                want.position,
+            )
         return
     who = draft.one(Principal, seen.whole.tenant)
     facts, dark = _facts(seen, want if here else None, who.id if who is not None and isinstance(who.id, str) else "")
@@ -92,8 +96,14 @@ def compare(seen: Seen, draft: Draft) -> None:
 def _facts(seen: Seen, want: WorkloadWant | None, who: str) -> tuple[Facts, Fact[Any] | None]:
     """What of the cluster concerns the charter, however big it is; and what is not shown of that."""
     ids = dict.fromkeys(g.id for g in seen.history.of(NAME, seen.tenant) if g.id and g.mark.get("account"))
-    asked = [seen.ask(q) for q in (*(concerning(want) if want is not None else ()),
-                                   *((Query(LOCAL, "links", who),) if who else ()), *(Query(LOCAL, "id", i) for i in ids))]
+    asked = [
+        seen.ask(q)
+        for q in (
+            *(concerning(want) if want is not None else ()),
+            *((Query(LOCAL, "links", who),) if who else ()),
+            *(Query(LOCAL, "id", i) for i in ids),
+        )
+    ]
     return facts_of(asked), next((f for f in asked if not f.known), None)
 
 
@@ -101,8 +111,11 @@ def _facts(seen: Seen, want: WorkloadWant | None, who: str) -> tuple[Facts, Fact
 def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, who: Id, let_in: LetIn | None) -> None:
     """How the two records stand to each other, where one of them does."""
     if want.account == DEFAULT:
-        draft.note("default-account", f"{want.words} is the local account of whatever names none: all of that would act as "
-                   f"{seen.whole.identity.name}; name one of its own")
+        draft.note(
+            "default-account",
+            f"{want.words} is the local account of whatever names none: all of that would act as "
+            f"{seen.whole.identity.name}; name one of its own",
+        )
     record = facts.local(want)
     if record is not None:
         _lasting(seen, draft, want, record.body)
@@ -117,8 +130,10 @@ def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, who: Id, l
     for other in facts.locals:
         if inside(other, "links", who) and other is not record:
             trusted = "" if lets_in(let_in.trust, other.body.subject, home.name) else f", and {home.tenant} does not trust it"
-            draft.note("link-extra", f"extra: {seen.tenant} says that {other.body.words} acts as {home.name}{trusted}; no "
-                       "charter asks for that")
+            draft.note(
+                "link-extra",
+                f"extra: {seen.tenant} says that {other.body.words} acts as {home.name}{trusted}; no charter asks for that",
+            )
 
 
 def _lasting(seen: Seen, draft: Draft, want: WorkloadWant, local: LocalAccount) -> None:
@@ -129,11 +144,18 @@ def _lasting(seen: Seen, draft: Draft, want: WorkloadWant, local: LocalAccount) 
         return
     values = [t.value for t in trust.trust.when if t.claim == claim and t.op == EQUALS]
     if not values:
-        draft.note("lasting-id", f"what no namesake gets of {want.words}: `- {{claim: [{', '.join(claim)}], equals: "
-                   f"{local.lasting}}}` under `when` of the trust {want.trust}", warning=False)
+        draft.note(
+            "lasting-id",
+            f"what no namesake gets of {want.words}: `- {{claim: [{', '.join(claim)}], equals: "
+            f"{local.lasting}}}` under `when` of the trust {want.trust}",
+            warning=False,
+        )
     elif local.lasting not in values:
-        draft.note("lasting-differs", f"the trust {want.trust} demands {values[0]}, and {want.words} is {local.lasting}: it "
-                   "was deleted and made anew, or never was the one that is meant")
+        draft.note(
+            "lasting-differs",
+            f"the trust {want.trust} demands {values[0]}, and {want.words} is {local.lasting}: it "
+            "was deleted and made anew, or never was the one that is meant",
+        )
 
 
 def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[Id, tuple[StepId, ...]]:
@@ -146,15 +168,30 @@ def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[
         return standing.generation.id, (await_(seen, draft, mark, LOCAL, standing, f"the local account {want.words}"),)
     if standing.where is Where.GONE:
         draft.note("gone", f"the local account {want.words} was made once and is no longer there")
-    made = draft.add(Step(
-        StepId(mark, standing.number, "make"), StepKind.MAKE, f"local account {want.words}",
-        Make(LOCAL, {"name": want.account, "compartment": want.compartment}), (), LOCAL.power,
-        standing.why("its workloads run as it")))
+    made = draft.add(
+        Step(
+            StepId(mark, standing.number, "make"),
+            StepKind.MAKE,
+            f"local account {want.words}",
+            Make(LOCAL, {"name": want.account, "compartment": want.compartment}),
+            (),
+            LOCAL.power,
+            standing.why("its workloads run as it"),
+        )
+    )
     return Ref(made, "id"), (made,)
 
 
-def _link(seen: Seen, draft: Draft, want: WorkloadWant, record: Record[LocalAccount] | None, local: Id, who: Id,
-          made: tuple[StepId, ...], let_in: LetIn) -> tuple[StepId, ...]:
+def _link(
+    seen: Seen,
+    draft: Draft,
+    want: WorkloadWant,
+    record: Record[LocalAccount] | None,
+    local: Id,
+    who: Id,
+    made: tuple[StepId, ...],
+    let_in: LetIn,
+) -> tuple[StepId, ...]:
     """The cluster's half, once the other one stands."""
     mark = link_mark(seen, want.compartment, want.account)
     generation = seen.history.latest(mark)
@@ -166,19 +203,44 @@ def _link(seen: Seen, draft: Draft, want: WorkloadWant, record: Record[LocalAcco
         other = next((p for p, issuer in record.body.links if issuer == let_in.issuer), "")
         anew = generation is not None and generation.state is State.MADE and generation.id != record.id
         if other or (anew and not seen.choices.adopt):
-            what = f"which acts as {other} at {seen.whole.tenant} already" if other else \
-                "which was deleted and made anew: another one has its name now, and the trust fits it"
-            advice = "find out whose link it is, and have it taken out" if other else \
-                "find out who made it anew, and why; with --adopt that one is linked"
+            what = (
+                f"which acts as {other} at {seen.whole.tenant} already"
+                if other
+                else "which was deleted and made anew: another one has its name now, and the trust fits it"
+            )
+            advice = (
+                "find out whose link it is, and have it taken out"
+                if other
+                else "find out who made it anew, and why; with --adopt that one is linked"
+            )
             if anew:
                 draft.note("made-anew", f"the local account {want.words} was deleted and made anew under the same name")
-            return (draft.add(Step(StepId(mark, number, "ask"), StepKind.ASK, f"about the local account {want.words}, {what}",
-                                   Ask(advice=advice), why="a link goes to the account that was meant")),)
+            return (
+                draft.add(
+                    Step(
+                        StepId(mark, number, "ask"),
+                        StepKind.ASK,
+                        f"about the local account {want.words}, {what}",
+                        Ask(advice=advice),
+                        why="a link goes to the account that was meant",
+                    )
+                ),
+            )
     home = seen.whole.tenant
     needs = (*made, *draft.by(home, Principal, Ready), *draft.by(home, LetIn, where=lambda t: t.name == want.trust))
-    return (draft.add(Step(
-        StepId(mark, number, "link"), StepKind.MAKE, about, Entry(LOCAL, local, "links", who, {"issuer": let_in.issuer}), needs,
-        LOCAL.power, "the cluster's half: without it, the workload runs as its machine")),)
+    return (
+        draft.add(
+            Step(
+                StepId(mark, number, "link"),
+                StepKind.MAKE,
+                about,
+                Entry(LOCAL, local, "links", who, {"issuer": let_in.issuer}),
+                needs,
+                LOCAL.power,
+                "the cluster's half: without it, the workload runs as its machine",
+            )
+        ),
+    )
 
 
 # --- machines and what runs on them -----------------------------------------------------------------------------------
@@ -188,8 +250,12 @@ def _groups(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple
     later = next((r for r in facts.groups if r.body.later), None)
     for name in want.groups:
         if name not in by_name or by_name[name].body.later:
-            draft.wrong("group-unknown", f"{seen.tenant} has no group of machines {name!r}",
-                        did_you_mean(name, [n for n, r in by_name.items() if not r.body.later]), want.position)
+            draft.wrong(
+                "group-unknown",
+                f"{seen.tenant} has no group of machines {name!r}",
+                did_you_mean(name, [n for n, r in by_name.items() if not r.body.later]),
+                want.position,
+            )
         else:
             out += _switch(seen, draft, by_name[name], f"machines of {name}")
     if want.made_later and later is not None:
@@ -197,11 +263,18 @@ def _groups(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple
     ran_on = {g for r in facts.workloads if r.body.name in want.programs for g in r.body.groups}
     for name in sorted(ran_on - set(want.groups)):
         if name in by_name and shared(by_name[name].body):
-            draft.note("group-left-out", f"what runs on {name} has the identity of its machines, and the charter leaves that "
-                       f"group out: add {name} to `groups`")
+            draft.note(
+                "group-left-out",
+                f"what runs on {name} has the identity of its machines, and the charter leaves that "
+                f"group out: add {name} to `groups`",
+            )
     if want.groups and not want.made_later and later is not None and later.body.identities != OWN:
-        draft.note("later-groups", "machines of groups that are made later will share one identity: `made_later: true` throws "
-                   "that switch, which reaches none that stands", warning=False)
+        draft.note(
+            "later-groups",
+            "machines of groups that are made later will share one identity: `made_later: true` throws "
+            "that switch, which reaches none that stands",
+            warning=False,
+        )
     return tuple(out)
 
 
@@ -209,19 +282,38 @@ def _switch(seen: Seen, draft: Draft, record: Record[MachineGroup], about: str) 
     mark = seen.mark(NAME, ("group", record.body.name))
     if record.body.identities == OWN:
         return slow(draft, mark, record, 1, f"new {about}")
-    change = draft.add(Step(
-        StepId(mark, 1, "switch"), StepKind.CHANGE, about, Change(GROUP, record.id, {"identities": OWN}, record.version), (),
-        GROUP.power, "each workload gets the identity of its local account", before={"identities": record.body.identities},
-        after={"identities": OWN}))
+    change = draft.add(
+        Step(
+            StepId(mark, 1, "switch"),
+            StepKind.CHANGE,
+            about,
+            Change(GROUP, record.id, {"identities": OWN}, record.version),
+            (),
+            GROUP.power,
+            "each workload gets the identity of its local account",
+            before={"identities": record.body.identities},
+            after={"identities": OWN},
+        )
+    )
     if record.body.later:
         return (change,)
-    return (draft.add(Step(
-        StepId(mark, 1, "finish"), StepKind.WAIT, f"until the tenant has made new {about}",
-        Await(GROUP, record.id, 0, finished=True), (change,), why="machines that stand are made anew for it")),)
+    return (
+        draft.add(
+            Step(
+                StepId(mark, 1, "finish"),
+                StepKind.WAIT,
+                f"until the tenant has made new {about}",
+                Await(GROUP, record.id, 0, finished=True),
+                (change,),
+                why="machines that stand are made anew for it",
+            )
+        ),
+    )
 
 
-def _programs(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, needs: tuple[StepId, ...],
-              let_in: LetIn | None) -> None:
+def _programs(
+    seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, needs: tuple[StepId, ...], let_in: LetIn | None
+) -> None:
     """What has to start anew is named, and waited for."""
     record = facts.local(want)
     subject = record.body.subject if record is not None else let_in.trust.subject if let_in is not None else ""
@@ -230,19 +322,28 @@ def _programs(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, needs:
         if program is None:
             others = [r.body.name for r in seen.ask(ALL_WORKLOADS).records if r.body.compartment == want.compartment]
             near = did_you_mean(name, others)
-            draft.note("program-unknown", f"nothing called {name} runs in {want.compartment} at {seen.tenant} yet"
-                       f"{f'; {near}' if near else ''}")
+            draft.note(
+                "program-unknown",
+                f"nothing called {name} runs in {want.compartment} at {seen.tenant} yet{f'; {near}' if near else ''}",
+            )
             continue
         if program.body.account != want.account:
-            draft.note("other-account", f"{name} is to run as the local account {program.body.account}: whoever deploys it has "
-                       f"to name {want.account}")
+            draft.note(
+                "other-account",
+                f"{name} is to run as the local account {program.body.account}: whoever deploys it has to name {want.account}",
+            )
         left = bool(needs) or runs(program.body, subject, [r.body for r in facts.groups], seen.tenant)
         if left and subject:
-            draft.add(Step(
-                StepId(seen.mark(NAME, ("program", name)), 1, "start"), StepKind.WAIT,
-                f"until {name} has started anew and runs as {want.words}",
-                Await(WORKLOAD, program.id, 0, "runs_as", subject, only=True), needs,
-                why="a workload notices it when it starts; whoever runs it starts it anew"))
+            draft.add(
+                Step(
+                    StepId(seen.mark(NAME, ("program", name)), 1, "start"),
+                    StepKind.WAIT,
+                    f"until {name} has started anew and runs as {want.words}",
+                    Await(WORKLOAD, program.id, 0, "runs_as", subject, only=True),
+                    needs,
+                    why="a workload notices it when it starts; whoever runs it starts it anew",
+                )
+            )
 
 
 def _not_wanted(seen: Seen, draft: Draft, facts: Facts, want: WorkloadWant | None) -> None:
@@ -254,15 +355,33 @@ def _not_wanted(seen: Seen, draft: Draft, facts: Facts, want: WorkloadWant | Non
             continue
         record, why = by_id.get(generation.id), "the charter no longer asks for it"
         if record is not None and generation.value and inside(record, "links", generation.value):
-            ends.append(draft.add(Step(
-                StepId(generation.mark, generation.number, "unlink"), StepKind.END, f"link of {record.body.words}",
-                Entry(LOCAL, record.id, "links", generation.value, out=True), (), LOCAL.power, why)))
+            ends.append(
+                draft.add(
+                    Step(
+                        StepId(generation.mark, generation.number, "unlink"),
+                        StepKind.END,
+                        f"link of {record.body.words}",
+                        Entry(LOCAL, record.id, "links", generation.value, out=True),
+                        (),
+                        LOCAL.power,
+                        why,
+                    )
+                )
+            )
     for generation in seen.history.of(NAME, seen.tenant):
         record = by_id.get(generation.id)
         if generation.mark not in keep and generation.state is State.MADE and not generation.value and record is not None:
-            draft.add(Step(
-                StepId(generation.mark, generation.number, "end"), StepKind.END, f"local account {record.body.words}",
-                End(LOCAL, record.id), tuple(ends), LOCAL.power, "the charter no longer asks for it"))
+            draft.add(
+                Step(
+                    StepId(generation.mark, generation.number, "end"),
+                    StepKind.END,
+                    f"local account {record.body.words}",
+                    End(LOCAL, record.id),
+                    tuple(ends),
+                    LOCAL.power,
+                    "the charter no longer asks for it",
+                )
+            )
 
 
 def words(mark: Mark) -> str:

@@ -144,8 +144,9 @@ def _times(claims: Mapping[str, Any], now: datetime, most_seconds: int | None) -
     begun = made or begins
     lives = (ends - begun).total_seconds() if ends is not None and begun is not None else 0
     if most_seconds is not None and lives > most_seconds:
-        yield Finding("lives-long", f"it lives {rough_duration(lives)}, and {rough_duration(most_seconds)} is the most that is "
-                      "taken")
+        yield Finding(
+            "lives-long", f"it lives {rough_duration(lives)}, and {rough_duration(most_seconds)} is the most that is taken"
+        )
 
 
 def in_words(claims: Mapping[str, Any], now: datetime) -> dict[str, str]:

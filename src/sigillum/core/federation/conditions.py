@@ -76,8 +76,11 @@ def judge(test: Condition, claims: Mapping[str, Any]) -> Verdict:
     if test.op == HAS:
         if not isinstance(value, list):
             return Verdict(test, False, "it is no list", *_near(value, [test.value]))
-        return Verdict(test, True) if any(same(v, test.value) for v in value) else Verdict(
-            test, False, "it is not among them", *_nearest(value, [test.value]))
+        return (
+            Verdict(test, True)
+            if any(same(v, test.value) for v in value)
+            else Verdict(test, False, "it is not among them", *_nearest(value, [test.value]))
+        )
     if test.op == PRESENT:
         return Verdict(test, True)
     if isinstance(value, list):
@@ -94,8 +97,11 @@ def _starts(test: Condition, value: Any) -> Verdict:
     if not isinstance(value, str):
         return Verdict(test, False, f"it is {kind_of(value)}, not a text")
     if value.startswith(test.value):
-        return Verdict(test, True) if value != test.value else Verdict(
-            test, False, "nothing follows after that", value, test.value, len(value))
+        return (
+            Verdict(test, True)
+            if value != test.value
+            else Verdict(test, False, "nothing follows after that", value, test.value, len(value))
+        )
     return Verdict(test, False, "it starts otherwise", *_near(value, [test.value]))
 
 
@@ -138,8 +144,13 @@ def kind_of(value: Any) -> str:
         return "a whole number" if scalar(value) else "a number that is not the same everywhere"
     if isinstance(value, float):
         return "a number with a fraction"
-    return "a text" if isinstance(value, str) else "a list" if isinstance(value, list) else (
-        "an object" if isinstance(value, Mapping) else "nothing")
+    return (
+        "a text"
+        if isinstance(value, str)
+        else "a list"
+        if isinstance(value, list)
+        else ("an object" if isinstance(value, Mapping) else "nothing")
+    )
 
 
 def shown(value: Any) -> str:

@@ -11,10 +11,11 @@ from sigillum.core.values.text import unseen
 
 FORMS = {
     "number": (re.compile(r"[0-9]{1,40}\Z"), "a number, of digits alone"),
-    "name": (re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9._@-]{0,126}[A-Za-z0-9])?\Z"),
-             "a name of letters, digits, dots and dashes"),
-    "uuid": (re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\Z"),
-             "a UUID in small letters (RFC 9562)"),
+    "name": (re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9._@-]{0,126}[A-Za-z0-9])?\Z"), "a name of letters, digits, dots and dashes"),
+    "uuid": (
+        re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\Z"),
+        "a UUID in small letters (RFC 9562)",
+    ),
 }
 TOGETHER = frozenset(("CJK", "HIRAGANA", "KATAKANA", "HANGUL"))  # scripts that one language writes together
 
@@ -49,12 +50,22 @@ def subject_of(parts: tuple[SubjectPart, ...], separator: str, values: Mapping[s
         if not part.text and not value:
             wrong.append(Wrong(part.name, f"the part {part.name} is not given", f"write `{part.name}: ...`, {words}"))
         elif separator in value and separator:
-            wrong.append(Wrong(part.name, f"{part.name} holds {separator!r}, which parts the subjects of this issuer",
-                               "write that part alone"))
+            wrong.append(
+                Wrong(
+                    part.name,
+                    f"{part.name} holds {separator!r}, which parts the subjects of this issuer",
+                    "write that part alone",
+                )
+            )
         elif not part.text and not pattern.match(value):
             hidden = next(doubts(value), None)
-            wrong.append(Wrong(part.name, hidden.what if hidden else f"{part.name} is {value!r}, and has to be {words}",
-                               hidden.mend if hidden else f"write {words}"))
+            wrong.append(
+                Wrong(
+                    part.name,
+                    hidden.what if hidden else f"{part.name} is {value!r}, and has to be {words}",
+                    hidden.mend if hidden else f"write {words}",
+                )
+            )
         out.append(value)
     return separator.join(out), wrong
 
@@ -77,6 +88,7 @@ def doubts(text: str) -> Iterator[Wrong]:
 
 def difference(one: str, other: str, place: int) -> str:
     """What stands at the first place in which two texts differ, with its name where it could be taken for the other."""
+
     def named(text: str) -> str:
         if place >= len(text):
             return "its end"
@@ -84,4 +96,5 @@ def difference(one: str, other: str, place: int) -> str:
         if letter.isascii() and letter.isprintable():
             return repr(letter)
         return f"U+{ord(letter):04X} {unicodedata.name(letter, 'without a name')}"
+
     return f"after {place} characters: {named(one)}, wanted {named(other)}"

@@ -60,8 +60,11 @@ def match(trust: Trust, claims: Mapping[str, Any], account: str = "") -> Match:
 
     Who issued it and for whom is looked at again: a match never rests on what somebody else has checked.
     """
-    verdicts = [judge(Condition(("iss",), EQUALS, trust.issuer), claims), _audience(trust, claims),
-                *(judge(t, claims) for t in trust.tests)]
+    verdicts = [
+        judge(Condition(("iss",), EQUALS, trust.issuer), claims),
+        _audience(trust, claims),
+        *(judge(t, claims) for t in trust.tests),
+    ]
     if trust.acts_as:
         verdicts.append(judge(Condition(trust.acts_as, EQUALS, account), claims))
     return Match(all(v.holds for v in verdicts), tuple(verdicts))
@@ -119,8 +122,9 @@ def about(trust: Trust, issuer: Issuer | None = None) -> Iterator[Doubt]:
     if not trust.tests:
         yield Doubt("all-of-issuer", f"every token of {trust.issuer} matches", "name a `subject`, or conditions under `when`")
     if not trust.acts_as and trust.tests and not any(t.claim == SUBJECT for t in trust.tests):
-        yield Doubt("no-subject", "whoever matches may act as it, whatever its subject is",
-                    "name the `subject`, where there is one")
+        yield Doubt(
+            "no-subject", "whoever matches may act as it, whatever its subject is", "name the `subject`, where there is one"
+        )
     if issuer is not None:
         yield from _issuer(trust, issuer)
 
@@ -129,11 +133,17 @@ def _wide(trust: Trust) -> Iterator[Doubt]:
     """Of a subject: one that is whatever lies below a beginning, and the one of whatever names none of its own."""
     for test in trust.tests:
         if test.claim == SUBJECT and test.op == STARTS:
-            yield Doubt("subject-wide", f"every subject below {test.value!r} matches: all of a compartment, and what is made "
-                        "in it later", "name the whole `subject`")
+            yield Doubt(
+                "subject-wide",
+                f"every subject below {test.value!r} matches: all of a compartment, and what is made in it later",
+                "name the whole `subject`",
+            )
     if re.split(r"[:/]", trust.subject)[-1] == DEFAULT:
-        yield Doubt("default-account", f"{trust.subject} is the subject of whatever names no account of its own",
-                    "trust one that was made for it")
+        yield Doubt(
+            "default-account",
+            f"{trust.subject} is the subject of whatever names no account of its own",
+            "trust one that was made for it",
+        )
 
 
 def _test(test: Condition, number: int) -> Iterator[Doubt]:
@@ -141,28 +151,50 @@ def _test(test: Condition, number: int) -> Iterator[Doubt]:
     values = test.value if test.op == ONE_OF else (test.value,)
     for value in values:
         if not scalar(value):
-            yield Doubt("number-big", f"{name}: {value} is not the same number everywhere, so nothing matches it",
-                        "write a number below 2^53, or demand another claim", True, number)
+            yield Doubt(
+                "number-big",
+                f"{name}: {value} is not the same number everywhere, so nothing matches it",
+                "write a number below 2^53, or demand another claim",
+                True,
+                number,
+            )
         for doubt in doubts(value) if isinstance(value, str) else ():
             yield Doubt("look-alike", f"{name}: {doubt.what}", doubt.mend, True, number)
     if test.op == STARTS and not test.value.endswith(ENDS):
         if not test.inside_name:
-            yield Doubt("inside-name", f"{name}: {test.value!r} ends inside a name, so {test.value}x matches, too",
-                        "end it with / or :, or say `inside_name: WHY`", True, number)
+            yield Doubt(
+                "inside-name",
+                f"{name}: {test.value!r} ends inside a name, so {test.value}x matches, too",
+                "end it with / or :, or say `inside_name: WHY`",
+                True,
+                number,
+            )
         else:
-            yield Doubt("prefix-wide", f"{name}: whatever begins with {test.value!r} matches ({test.inside_name})",
-                        "end it with / or :", False, number)
+            yield Doubt(
+                "prefix-wide",
+                f"{name}: whatever begins with {test.value!r} matches ({test.inside_name})",
+                "end it with / or :",
+                False,
+                number,
+            )
 
 
 def _issuer(trust: Trust, issuer: Issuer) -> Iterator[Doubt]:
     conditioned = {t.claim for t in trust.tests}
     if issuer.owner and not conditioned & set(issuer.owner):
         names = ", ".join(" > ".join(r) for r in issuer.owner)
-        yield Doubt("shared-issuer", f"{trust.issuer} issues tokens for all its customers, and none is demanded ({names})",
-                    f"add a condition of {names}", True)
+        yield Doubt(
+            "shared-issuer",
+            f"{trust.issuer} issues tokens for all its customers, and none is demanded ({names})",
+            f"add a condition of {names}",
+            True,
+        )
     for claim in sorted(conditioned & set(issuer.free)):
         yield Doubt("free-claim", f"{' > '.join(claim)} is set by whoever uses the workload", "demand another claim beside it")
     if issuer.lasting and issuer.lasting not in conditioned:
         name = " > ".join(issuer.lasting)
-        yield Doubt("recycled", f"who is deleted and made anew under the same name matches, too: {name} is not demanded",
-                    f"add a condition of {name}")
+        yield Doubt(
+            "recycled",
+            f"who is deleted and made anew under the same name matches, too: {name} is not demanded",
+            f"add a condition of {name}",
+        )

@@ -99,8 +99,14 @@ def _service(value: str, about: Any) -> tuple[str, datetime | None]:
 
 PLACE = Kind("place", Place, key=("path",), power="places", finders=("path", "under", "all"), entries={"services": _service})
 ROLE = Kind("role", Role, power="roles", finders=("name", "all"), normal={"permissions": _names})
-GRANT = Kind("grant", Grant, key=("principal", "role", "place", "where", "start", "until"), power="grants",
-             finders=("principal", "role", "itself"), write_only=("carrier", "over"))
+GRANT = Kind(
+    "grant",
+    Grant,
+    key=("principal", "role", "place", "where", "start", "until"),
+    power="grants",
+    finders=("principal", "role", "itself"),
+    write_only=("carrier", "over"),
+)
 API = Kind("api", Api, finders=("name", "all"))
 CONSENT = Kind("consent", Consent, key=("principal", "api", "scope", "acts", "only"), power="consents", finders=("principal",))
 

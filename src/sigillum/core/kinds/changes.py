@@ -68,11 +68,13 @@ Doing = Make | Change | Entry | End
 
 def resolved(doing: Doing, value: Callable[[Any], Any]) -> Doing:
     """With every reference and kept secret in it replaced by its value."""
+
     def inner(given: Any) -> Any:
         return tuple(map(inner, given)) if type(given) is tuple else value(given)
 
     def part(of: Part) -> dict[str, Any]:
         return {n: inner(v) for n, v in of.items()}
+
     match doing:
         case Make():
             made = part(doing.part)
@@ -94,8 +96,9 @@ def after(record: Record[Any] | None, doing: Doing, new_id: str = "", mark: str 
         return None
     if isinstance(doing, Change):
         return record.with_(**record.kind.shown(doing.part))
-    kept = tuple(v for v, name in zip(record.value(doing.field) or (), members(record, doing.field), strict=True)
-                 if name != doing.value)
+    kept = tuple(
+        v for v, name in zip(record.value(doing.field) or (), members(record, doing.field), strict=True) if name != doing.value
+    )
     if not doing.out:
         form = record.kind.entries.get(doing.field)
         kept = (*kept, form(str(doing.value), doing.about) if form is not None else doing.value)
@@ -146,14 +149,20 @@ def foreseen(facts: Facts, doings: Iterable[tuple[object, Doing]]) -> Facts:
 
 def placeholder(value: Any) -> Any:
     """What stands for a value that a step will yield."""
-    return f"({value.step})" if isinstance(value, Ref) and value.field == "id" else f"({value.step}) {value.field}" \
-        if isinstance(value, Ref) else value
+    return (
+        f"({value.step})"
+        if isinstance(value, Ref) and value.field == "id"
+        else f"({value.step}) {value.field}"
+        if isinstance(value, Ref)
+        else value
+    )
 
 
 def plain(value: Any) -> Any:
     """Values as JSON has them, for the ledger and for requests. Raises ValueError for a secret, which never stands there."""
     from sigillum.core.values.secret import Secret
     from sigillum.core.values.times import format_instant
+
     if isinstance(value, Secret):
         raise ValueError("a secret never stands in what is written down")
     if isinstance(value, datetime):
@@ -169,5 +178,6 @@ def part_of(kind: Kind[Any], values: Mapping[str, Any]) -> dict[str, Any]:
 
     def inner(value: Any) -> Any:
         return tuple(inner(v) for v in value) if isinstance(value, list) else value
+
     instants = {n for n, t in kind.type.__annotations__.items() if getattr(t, "__forward_arg__", t) == "datetime | None"}
     return {name: parse_instant(value) if value and name in instants else inner(value) for name, value in values.items()}

@@ -24,5 +24,11 @@ class Delegation(NamedTuple):
     principal_name: str = ""
 
 
-DELEGATION = Kind("delegation", Delegation, key=("principal", "domain"), power="delegations", finders=("principal", "all"),
-                  write_only=("carrier",))
+DELEGATION = Kind(
+    "delegation",
+    Delegation,
+    key=("principal", "domain"),
+    power="delegations",
+    finders=("principal", "all"),
+    write_only=("carrier",),
+)

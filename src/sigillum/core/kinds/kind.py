@@ -20,11 +20,19 @@ class Kind(Generic[K]):
 
     __slots__ = ("entries", "finders", "key", "name", "normal", "power", "shown_as", "type", "write_only")
 
-    def __init__(self, name: str, type_: type[K], *, key: tuple[str, ...] = ("name",), power: str = "",
-                 finders: Iterable[str] = (), write_only: Iterable[str] = (),
-                 shown_as: Mapping[str, tuple[str, Callable[[Any], Any]]] | None = None,
-                 normal: Mapping[str, Callable[[Any], Any]] | None = None,
-                 entries: Mapping[str, Callable[[str, Mapping[str, Any]], Any]] | None = None) -> None:
+    def __init__(
+        self,
+        name: str,
+        type_: type[K],
+        *,
+        key: tuple[str, ...] = ("name",),
+        power: str = "",
+        finders: Iterable[str] = (),
+        write_only: Iterable[str] = (),
+        shown_as: Mapping[str, tuple[str, Callable[[Any], Any]]] | None = None,
+        normal: Mapping[str, Callable[[Any], Any]] | None = None,
+        entries: Mapping[str, Callable[[str, Mapping[str, Any]], Any]] | None = None,
+    ) -> None:
         self.name, self.type, self.key, self.power = name, type_, key, power
         self.finders, self.write_only = frozenset(finders), frozenset(write_only)
         self.shown_as, self.normal, self.entries = shown_as or {}, normal or {}, entries or {}

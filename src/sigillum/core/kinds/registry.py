@@ -13,6 +13,26 @@ from .signing import CREDENTIAL, LICENCE, RULE
 from .trusting import TRUST
 from .workloads import GROUP, LOCAL, WORKLOAD
 
-KINDS: dict[str, Kind[Any]] = {k.name: k for k in (
-    ACCOUNT, TEAM, CLIENT, PRINCIPAL, PLACE, ROLE, GRANT, CREDENTIAL, API, CONSENT, RULE, LICENCE, TRUST,
-    DELEGATION, LOCAL, WORKLOAD, GROUP, MACHINE)}
+KINDS: dict[str, Kind[Any]] = {
+    k.name: k
+    for k in (
+        ACCOUNT,
+        TEAM,
+        CLIENT,
+        PRINCIPAL,
+        PLACE,
+        ROLE,
+        GRANT,
+        CREDENTIAL,
+        API,
+        CONSENT,
+        RULE,
+        LICENCE,
+        TRUST,
+        DELEGATION,
+        LOCAL,
+        WORKLOAD,
+        GROUP,
+        MACHINE,
+    )
+}

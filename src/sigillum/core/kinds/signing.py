@@ -75,8 +75,14 @@ def _mark(certificate: Mapping[str, Any]) -> str:
     return certificate_mark(str(certificate["der"]))
 
 
-CREDENTIAL = Kind("credential", Credential, key=("principal", "name"), power="credentials",
-                  finders=("principal", "name", "thumbprint", "all"), write_only=("carrier", "password"),
-                  shown_as={"public_key": ("thumbprint", thumbprint), "certificate": ("thumbprint", _mark)})
+CREDENTIAL = Kind(
+    "credential",
+    Credential,
+    key=("principal", "name"),
+    power="credentials",
+    finders=("principal", "name", "thumbprint", "all"),
+    write_only=("carrier", "password"),
+    shown_as={"public_key": ("thumbprint", thumbprint), "certificate": ("thumbprint", _mark)},
+)
 RULE = Kind("rule", SignInRule, power="rules", finders=("name", "all"), entries={"exempt": _exemption})
 LICENCE = Kind("licence", Licence, power="licences", finders=("name", "all"))

@@ -46,8 +46,9 @@ class Snapshot:
         return facts
 
 
-def rounds(snapshot: Snapshot, look: Callable[[], object],
-           answer: Callable[[Iterable[Query[Any]]], dict[Query[Any], Fact[Any]]]) -> None:
+def rounds(
+    snapshot: Snapshot, look: Callable[[], object], answer: Callable[[Iterable[Query[Any]]], dict[Query[Any], Fact[Any]]]
+) -> None:
     """Look, answer what was missed, and look again, until nothing is."""
     for _ in range(MOST_ROUNDS):
         look()

@@ -33,8 +33,15 @@ class Trust(NamedTuple):
         """What it demands. Raises ValueError for a condition that is none of ours."""
         try:
             acts_as = tuple(map(str, json.loads(self.acts_as))) if self.acts_as else ()
-            return Terms(self.name, self.issuer, self.audience, self.keys or DISCOVERY, self.subject,
-                         tuple(map(condition_of, self.when)), acts_as)
+            return Terms(
+                self.name,
+                self.issuer,
+                self.audience,
+                self.keys or DISCOVERY,
+                self.subject,
+                tuple(map(condition_of, self.when)),
+                acts_as,
+            )
         except (ValueError, TypeError, KeyError) as problem:
             raise ValueError("its conditions are none that are known here") from problem
 
@@ -53,9 +60,11 @@ def condition_of(text: str) -> Condition:
     if len(ops) != 1 or ops[0] not in OPS:
         raise ValueError("a condition has just one test")
     op = ops[0]
-    return Condition(tuple(map(str, found["claim"])), op, tuple(found[op]) if op == ONE_OF else found[op],
-                     str(found.get("inside_name", "")))
+    return Condition(
+        tuple(map(str, found["claim"])), op, tuple(found[op]) if op == ONE_OF else found[op], str(found.get("inside_name", ""))
+    )
 
 
-TRUST = Kind("trust", Trust, key=("principal", "name"), power="trusts", finders=("principal", "name", "all"),
-             write_only=("carrier",))
+TRUST = Kind(
+    "trust", Trust, key=("principal", "name"), power="trusts", finders=("principal", "name", "all"), write_only=("carrier",)
+)

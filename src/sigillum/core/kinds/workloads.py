@@ -56,7 +56,13 @@ def _link(value: str, about: Mapping[str, Any]) -> Any:
     return value, str(about.get("issuer", ""))
 
 
-LOCAL = Kind("local-account", LocalAccount, key=("compartment", "name"), power="workloads", finders=("name", "links", "all"),
-             entries={"links": _link})
+LOCAL = Kind(
+    "local-account",
+    LocalAccount,
+    key=("compartment", "name"),
+    power="workloads",
+    finders=("name", "links", "all"),
+    entries={"links": _link},
+)
 WORKLOAD = Kind("workload", Workload, key=("compartment", "name"), power="workloads", finders=("name", "all"))
 GROUP = Kind("machine-group", MachineGroup, power="workloads", finders=("name", "all"))

@@ -106,8 +106,11 @@ def changes(kind: str, uid: str, body: Mapping[str, Any], intent: Mapping[str, A
         return (*rows, Row(LOAN, str(body["external_id"]), uid)) if kind == LENT else tuple(rows)
     made = kind in (ADOPTED, FOUND) or (kind == OUTCOME and body.get("result") == Outcome.MADE)
     of = body if intent is None else intent
-    rows = [Row(THING, thing(str(of.get("tenant", "")), str(of.get("thing", "")), str(body["id"])), uid)] if (
-        made and body.get("id") and not body.get("value")) else []
+    rows = (
+        [Row(THING, thing(str(of.get("tenant", "")), str(of.get("thing", "")), str(body["id"])), uid)]
+        if (made and body.get("id") and not body.get("value"))
+        else []
+    )
     if kind == OUTCOME and intent is not None:
         rows += _ends(uid, str(body.get("result")), intent)
     elif kind in (ADOPTED, FOUND) and body.get("thing") in ENDING and body.get("until"):

@@ -33,9 +33,16 @@ class Entry:
     def content(self) -> dict[str, Any]:
         """Everything that the hash covers."""
         return {
-            "version": self.version, "stream": self.stream, "sequence": self.sequence, "previous": self.previous,
-            "at": self.at, "writer": self.writer, "key_id": self.key_id, "kind": self.kind,
-            "charter": self.charter, "body": self.body,
+            "version": self.version,
+            "stream": self.stream,
+            "sequence": self.sequence,
+            "previous": self.previous,
+            "at": self.at,
+            "writer": self.writer,
+            "key_id": self.key_id,
+            "kind": self.kind,
+            "charter": self.charter,
+            "body": self.body,
         }
 
 
@@ -110,8 +117,14 @@ class Signer(Protocol):
 
 def signed_head(head: Head, key: Signer) -> dict[str, Any]:
     """A checkpoint: where a ledger stands, signed."""
-    return {"checkpoint": 1, "stream": head.stream, "sequence": head.sequence, "hash": head.hash,
-            "key_id": key.key_id, "signature": key.sign(head.message())}
+    return {
+        "checkpoint": 1,
+        "stream": head.stream,
+        "sequence": head.sequence,
+        "hash": head.hash,
+        "key_id": key.key_id,
+        "signature": key.sign(head.message()),
+    }
 
 
 def read_head(found: Any) -> tuple[Head, str]:

@@ -14,10 +14,22 @@ Body = Mapping[str, Any]
 BY = "by"  # in an intent's body: the acting administrator
 ODD = (LookupError, TypeError, ValueError, AttributeError)  # what a body that is not ours makes
 
-_DONE = {Verb.MAKE: "made", Verb.CHANGE: "changed", Verb.ADD: "added", Verb.TAKE: "took away", Verb.END: "ended",
-         Verb.FETCH: "fetched the secret of"}
-_TRIED = {Verb.MAKE: "make", Verb.CHANGE: "change", Verb.ADD: "add", Verb.TAKE: "take away", Verb.END: "end",
-          Verb.FETCH: "fetch the secret of"}
+_DONE = {
+    Verb.MAKE: "made",
+    Verb.CHANGE: "changed",
+    Verb.ADD: "added",
+    Verb.TAKE: "took away",
+    Verb.END: "ended",
+    Verb.FETCH: "fetched the secret of",
+}
+_TRIED = {
+    Verb.MAKE: "make",
+    Verb.CHANGE: "change",
+    Verb.ADD: "add",
+    Verb.TAKE: "take away",
+    Verb.END: "end",
+    Verb.FETCH: "fetch the secret of",
+}
 _BAD = (Outcome.REFUSED, Outcome.LOST, Outcome.SPENT)
 
 
@@ -61,8 +73,15 @@ def deeds(entries: Iterable[Entry], words: Callable[[Mark], str]) -> Iterator[De
 
 def _alone(entry: Entry, what: str) -> Deed:
     """An entry that stands for itself."""
-    return Deed(entry.sequence, entry.at, entry.charter, str(entry.body.get("tenant", "")), str(entry.body.get(BY, "")),
-                entry.writer, what)
+    return Deed(
+        entry.sequence,
+        entry.at,
+        entry.charter,
+        str(entry.body.get("tenant", "")),
+        str(entry.body.get(BY, "")),
+        entry.writer,
+        what,
+    )
 
 
 def _settled(intent: Entry, outcome: Entry | None, words: Callable[[Mark], str]) -> Deed:
@@ -79,8 +98,16 @@ def _settled(intent: Entry, outcome: Entry | None, words: Callable[[Mark], str])
     until = body.get("terms", {}).get("until") if verb is Verb.MAKE and isinstance(body.get("terms"), Mapping) else None
     what += f", until {until}" if until else ""
     what += f" ({why})" if why else ""
-    return Deed(last.sequence, last.at, intent.charter, str(body["tenant"]), str(body.get(BY, "")), intent.writer,
-                what + _accepted(body), done)
+    return Deed(
+        last.sequence,
+        last.at,
+        intent.charter,
+        str(body["tenant"]),
+        str(body.get(BY, "")),
+        intent.writer,
+        what + _accepted(body),
+        done,
+    )
 
 
 def _switched(verb: Verb, body: Body) -> str:
@@ -90,8 +117,11 @@ def _switched(verb: Verb, body: Body) -> str:
 def _accepted(body: Body) -> str:
     """Who accepted a risk, why, and until when it is to be looked at again."""
     about = body.get("about") or {}
-    return f"; accepted by {about['accepted_by']} until {about['review']}: {about['why']}" \
-        if isinstance(about, Mapping) and "accepted_by" in about else ""
+    return (
+        f"; accepted by {about['accepted_by']} until {about['review']}: {about['why']}"
+        if isinstance(about, Mapping) and "accepted_by" in about
+        else ""
+    )
 
 
 def _proofs(count: int, held: int) -> str:
@@ -117,16 +147,23 @@ def _rotating(body: Body) -> str:
     return f"began to rotate {mark_of(body).get('name')}, from generation {body['old']} on: {body['because']}"
 
 
-_STAGES = {"let-in": "was let in with the new {}", "accepted": "saw that the new {} is taken for sure",
-           "given": "put the new {} where its consumers read it", "taken": "saw that the new {} is used",
-           "token": "kept a token of the old {}, to be refused later",
-           "dead": "saw that the old {} is refused", "cleared": "removed what was left of the old {} here",
-           "gap-agreed": "was told to end the old {} first",
-           "pause-agreed": "was told to switch the old {} off for a while first",
-           "wanted-back": "was told that the old {} is missed",
-           "bridge-agreed": "was told to register the key of the old {} again",
-           "end-agreed": "was told to end the old {} at any rate", "word": "was told that the new {} is used",
-           "signed-in": "signed in with {}", "last-used": "was told on which day the old {} was used last"}
+_STAGES = {
+    "let-in": "was let in with the new {}",
+    "accepted": "saw that the new {} is taken for sure",
+    "given": "put the new {} where its consumers read it",
+    "taken": "saw that the new {} is used",
+    "token": "kept a token of the old {}, to be refused later",
+    "dead": "saw that the old {} is refused",
+    "cleared": "removed what was left of the old {} here",
+    "gap-agreed": "was told to end the old {} first",
+    "pause-agreed": "was told to switch the old {} off for a while first",
+    "wanted-back": "was told that the old {} is missed",
+    "bridge-agreed": "was told to register the key of the old {} again",
+    "end-agreed": "was told to end the old {} at any rate",
+    "word": "was told that the new {} is used",
+    "signed-in": "signed in with {}",
+    "last-used": "was told on which day the old {} was used last",
+}
 
 
 def _staged(body: Body) -> str:
@@ -148,8 +185,12 @@ _SENTENCES: dict[str, Callable[[Body], str]] = {
     history.RENAMED: lambda b: f"renamed the charter {b['before']} to {b['name']}",
     history.PROVED: lambda b: _proofs(len(b["results"]), sum(": holds" in str(r) for r in b["results"])),
     history.BEFORE: lambda b: f"recorded what held before: {sum(1 for h in b['held'].values() if h)} of {len(b['held'])}",
-    history.FELT: lambda b: f"a change was felt after {b['seconds']} s", history.LENT: _lent, history.CLOSED: _closed,
-    history.RECALLED: lambda b: "recalled the loan", history.ROTATING: _rotating, history.STAGED: _staged,
+    history.FELT: lambda b: f"a change was felt after {b['seconds']} s",
+    history.LENT: _lent,
+    history.CLOSED: _closed,
+    history.RECALLED: lambda b: "recalled the loan",
+    history.ROTATING: _rotating,
+    history.STAGED: _staged,
     history.SUSPENDED: lambda b: f"suspended {b['thing']} {b['name']}{_until(b)}: {b['because']}",
     history.RETIRING: lambda b: f"began to retire it: {b['because']}",
     history.RETIRED: lambda b: f"retired {b['name']}: {len(b['ended'])} ended, {len(b['left'])} left",
@@ -162,10 +203,16 @@ _SENTENCES: dict[str, Callable[[Body], str]] = {
     history.HANDED: lambda b: f"handed over {', '.join(b['values'])}: {b['how']} to {b['to']} (generation {b['generation']})",
     history.USED: lambda b: f"saw that what {b['to']} got of {b['credential']} is used",
     history.OPENED: lambda b: f"has a receipt of {b['by']}: what {b['to']} got of {b['credential']} was opened",
-    history.CONNECTED: lambda b: f"{b['consumer']} is connected as {b['connection']}"}
-_OF_THINGS = {history.KEPT: "kept {} here", history.ADOPTED: "took over {}", history.FOUND: "found again {}",
-              history.UNSURE: "cannot tell whether {} is ours or another hand's, and leaves it alone",
-              history.GIVEN_BACK: "gave back {}", history.GIVEN_AWAY: "keeps {} here no more, since it was handed over"}
+    history.CONNECTED: lambda b: f"{b['consumer']} is connected as {b['connection']}",
+}
+_OF_THINGS = {
+    history.KEPT: "kept {} here",
+    history.ADOPTED: "took over {}",
+    history.FOUND: "found again {}",
+    history.UNSURE: "cannot tell whether {} is ours or another hand's, and leaves it alone",
+    history.GIVEN_BACK: "gave back {}",
+    history.GIVEN_AWAY: "keeps {} here no more, since it was handed over",
+}
 
 
 def _sentence(entry: Entry, words: Callable[[Mark], str]) -> str:

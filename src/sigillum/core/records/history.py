@@ -13,7 +13,18 @@ from sigillum.core.records.chain import Entry
 from sigillum.core.values.marks import Mark, mark_of
 
 INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FELT = (
-    "intent", "outcome", "kept", "adopted", "found", "proved", "known", "renamed", "lent", "before", "felt")
+    "intent",
+    "outcome",
+    "kept",
+    "adopted",
+    "found",
+    "proved",
+    "known",
+    "renamed",
+    "lent",
+    "before",
+    "felt",
+)
 REQUESTED, RECEIVED, HANDED, CONNECTED, CONFIRMED = "requested", "received", "handed-over", "connected", "confirmed"
 RECALLED, CLOSED = "recalled", "closed"
 ROTATING, STAGED = "rotating", "staged"  # a rotation begins; a stage of it is reached
@@ -161,9 +172,17 @@ class History:
 
     def find(self, kind: Kind[Any], tenant: str, **key: str) -> Generation | None:
         """The newest generation of a kind in a tenant whose natural key has these values."""
-        return next((self.serving(mark) for mark, all_ in self.generations.items()
-                     if mark.tenant == tenant and all_[-1].kind == kind.name and not all_[-1].value
-                     and all(mark.get(n) == v for n, v in key.items())), None)
+        return next(
+            (
+                self.serving(mark)
+                for mark, all_ in self.generations.items()
+                if mark.tenant == tenant
+                and all_[-1].kind == kind.name
+                and not all_[-1].value
+                and all(mark.get(n) == v for n, v in key.items())
+            ),
+            None,
+        )
 
     def serving(self, mark: Mark) -> Generation | None:
         """The generation that is in use: the newest, or the old one of a rotation whose new one was not given yet."""
@@ -174,8 +193,14 @@ class History:
 
     def principal_id(self, tenant: str) -> str:
         """The id of the principal that was made in a tenant, empty where there is none."""
-        return next((all_[-1].id for mark, all_ in self.generations.items() if mark.tenant == tenant
-                     and all_[-1].kind in PRINCIPALS and all_[-1].id and not all_[-1].value), "")
+        return next(
+            (
+                all_[-1].id
+                for mark, all_ in self.generations.items()
+                if mark.tenant == tenant and all_[-1].kind in PRINCIPALS and all_[-1].id and not all_[-1].value
+            ),
+            "",
+        )
 
     def tenants(self) -> list[str]:
         """The tenants where something of this charter was begun and has not ended."""
@@ -185,8 +210,7 @@ class History:
         """The generation that a thing is, by id or by the externalId of an open intent; the newest, where several had it."""
         for mark, all_ in self.generations.items():
             for generation in reversed(all_) if (mark.facet, mark.tenant) == (facet, tenant) else ():
-                if generation.id == identity or (
-                        not generation.id and external_id and generation.external_id == external_id):
+                if generation.id == identity or (not generation.id and external_id and generation.external_id == external_id):
                     return generation
         return None
 
@@ -230,8 +254,9 @@ def fold(entries: Iterable[Entry], charter: str = "") -> History:
         elif entry.kind in (ROTATING, STAGED, CLOSED):
             _turned(history, entry.kind, body)
         elif entry.kind == SUSPENDED:
-            history.holds[mark_of(body)] = Hold(str(body[NUMBER]), entry.sequence, str(body["because"]),
-                                                str(body.get("until") or ""), body["found_off"] is True)
+            history.holds[mark_of(body)] = Hold(
+                str(body[NUMBER]), entry.sequence, str(body["because"]), str(body.get("until") or ""), body["found_off"] is True
+            )
         elif entry.kind == GIVEN_BACK:
             _generation(history, body).state = State.ENDED
         elif entry.kind in (RETIRING, RETIRED, REVIVED):

@@ -49,15 +49,34 @@ class Request:
 
     def body(self) -> dict[str, Any]:
         """As it stands in the file."""
-        return {"kind": KIND, "do": self.do, "thing": self.thing, "tenant": self.tenant, "about": self.about,
-                "why": self.why, "charter": self.charter, "power": self.power, "to": self.to, "id": self.id,
-                "values": self.values, "accepted": self.accepted}
+        return {
+            "kind": KIND,
+            "do": self.do,
+            "thing": self.thing,
+            "tenant": self.tenant,
+            "about": self.about,
+            "why": self.why,
+            "charter": self.charter,
+            "power": self.power,
+            "to": self.to,
+            "id": self.id,
+            "values": self.values,
+            "accepted": self.accepted,
+        }
 
 
 def question_of(asked: AskedWant, tenant: str, charter: str) -> Request:
     """The request for a value that only somebody else can give."""
-    return Request(TELL, VALUE, tenant, asked.what or asked.name, {"name": asked.name, "form": asked.form}, to=asked.of,
-                   why=f"the charter {charter} needs it", charter=charter)
+    return Request(
+        TELL,
+        VALUE,
+        tenant,
+        asked.what or asked.name,
+        {"name": asked.name, "form": asked.form},
+        to=asked.of,
+        why=f"the charter {charter} needs it",
+        charter=charter,
+    )
 
 
 def request_of(step: Step, doing: Doing, tenant: str, charter: str) -> Request:
@@ -82,11 +101,17 @@ def read(body: Mapping[str, Any], where: str) -> Request:
     """A request from its file. Raises FileError."""
     texts = {n: body.get(n, "") for n in ("do", "thing", "tenant", "about", "id", "power", "to", "why", "charter")}
     values, accepted = body.get("values"), body.get("accepted", {})
-    if body.get("kind") != KIND or not isinstance(values, Mapping) or not isinstance(accepted, Mapping) \
-            or not all(isinstance(v, str) for v in (*texts.values(), *accepted.values())) \
-            or texts["do"] not in DO or texts["thing"] not in (KINDS if texts["do"] != TELL else (VALUE,)):
-        raise FileError("this is not a request that this version understands", where=where,
-                        mend="ask its sender which version wrote it")
+    if (
+        body.get("kind") != KIND
+        or not isinstance(values, Mapping)
+        or not isinstance(accepted, Mapping)
+        or not all(isinstance(v, str) for v in (*texts.values(), *accepted.values()))
+        or texts["do"] not in DO
+        or texts["thing"] not in (KINDS if texts["do"] != TELL else (VALUE,))
+    ):
+        raise FileError(
+            "this is not a request that this version understands", where=where, mend="ask its sender which version wrote it"
+        )
     request = Request(values=dict(values), accepted=dict(accepted), **texts)
     try:
         if request.do == TELL:
@@ -111,8 +136,14 @@ def doing_of(request: Request, version: str = "") -> Doing:
         case "change":
             return Change(kind, request.id, part_of(kind, values), version, request.accepted)
         case "add" | "take":
-            return Entry(kind, request.id, str(values["field"]), str(values["value"]), dict(values.get("about") or {}),
-                         out=request.do == TAKE)
+            return Entry(
+                kind,
+                request.id,
+                str(values["field"]),
+                str(values["value"]),
+                dict(values.get("about") or {}),
+                out=request.do == TAKE,
+            )
     return End(kind, request.id)
 
 
@@ -143,14 +174,21 @@ def step_of(request: Request, tenant: str, version: str = "") -> Step:
     """The step that fulfils a request in the workspace that has the power."""
     kind = {MAKE: StepKind.MAKE, ADD: StepKind.MAKE, CHANGE: StepKind.CHANGE}.get(request.do, StepKind.END)
     mark = Mark("request", tenant, (("digest", request.digest),))
-    return Step(StepId(mark, 1, request.do), kind, request.about, doing_of(request, version), power=request.power,
-                why=request.why)
+    return Step(
+        StepId(mark, 1, request.do), kind, request.about, doing_of(request, version), power=request.power, why=request.why
+    )
 
 
 WHO: tuple[Kind[Any], ...] = (ACCOUNT, TEAM, PRINCIPAL, CLIENT)
 IDS: Mapping[str, tuple[Kind[Any], ...]] = {
-    "principal": WHO, "role_id": (ROLE,), "place_id": (PLACE, *WHO),
-    "targets": WHO, "members": WHO, "holders": WHO, "exempt": WHO}
+    "principal": WHO,
+    "role_id": (ROLE,),
+    "place_id": (PLACE, *WHO),
+    "targets": WHO,
+    "members": WHO,
+    "holders": WHO,
+    "exempt": WHO,
+}
 SAID: Mapping[str, tuple[str, str]] = {"role_id": ("role", "name"), "place_id": ("place", "path")}  # the name beside an id
 
 
@@ -183,12 +221,18 @@ def standing_for(one: Standing, records: Iterable[Record[Any]]) -> str:
     """In words what an id is at the tenant. Raises FileError where that is nothing, or something else than the request says."""
     record = next((r for r in records if r.id == one.id), None)
     if record is None:
-        raise FileError(f"it names a {one.label} by an id that is not there: {one.id}", where="the request",
-                        mend="ask its sender for it anew")
+        raise FileError(
+            f"it names a {one.label} by an id that is not there: {one.id}",
+            where="the request",
+            mend="ask its sender for it anew",
+        )
     itself = record.kind in WHO and one.label == "place"
     name = f"@{record.id}" if itself else str(record.value(one.field) if one.field else "")
     if one.said and name != one.said:
-        raise FileError(f"it says {one.label} {one.said} and would send {name or one.id}", where="the request",
-                        mend="do not carry it out; ask its sender on another way")
+        raise FileError(
+            f"it says {one.label} {one.said} and would send {name or one.id}",
+            where="the request",
+            mend="do not carry it out; ask its sender on another way",
+        )
     told = [v for n in record.kind.key if isinstance(v := record.value(n), str) and v]
     return f"{record.kind.name} {' '.join(told) or record.id}"

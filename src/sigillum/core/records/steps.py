@@ -259,8 +259,7 @@ class Outline:
     @property
     def blocked(self) -> bool:
         """Must a person decide or mend something before anything is enacted?"""
-        return bool(self.mistakes) or any(not c.matches for c in self.collisions) or bool(
-            self.collisions and self.changes)
+        return bool(self.mistakes) or any(not c.matches for c in self.collisions) or bool(self.collisions and self.changes)
 
     def told(self, code: str) -> int:
         """How many notes of this code there are."""

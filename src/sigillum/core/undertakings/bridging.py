@@ -21,12 +21,17 @@ from .undertaking import Look
 
 def counting(profile: Profile, records: Iterable[Record[Credential]], now: datetime, kind: str) -> list[Record[Credential]]:
     """Those that count among the credentials that may stand beside one of this kind."""
-    return [r for r in records if (kind not in profile.singles or r.body.type == kind) and (
-        profile.ended_count or r.body.until is None or r.body.until > now)]
+    return [
+        r
+        for r in records
+        if (kind not in profile.singles or r.body.type == kind)
+        and (profile.ended_count or r.body.until is None or r.body.until > now)
+    ]
 
 
-def not_bridged(one: Rotation, around: Around, seen: Look, now: datetime, until: datetime,
-                longest_seconds: int) -> Iterator[str]:
+def not_bridged(
+    one: Rotation, around: Around, seen: Look, now: datetime, until: datetime, longest_seconds: int
+) -> Iterator[str]:
     """What can be said against a bridge that ends then. `longest_seconds`: the house's bound."""
     want, profile = around.want, around.profile
     if want is None or want.kind != KEY_PAIR:
@@ -58,12 +63,23 @@ def bridged(one: Rotation, around: Around, seen: Look) -> tuple[Step, ...]:
         return ()
     mark, number, old = bridge_mark(one.mark), int(asked["bridge"]), one.old
     made = next((g for g in one.bridges if g.number == number), None)
-    same = want._replace(name=called(mark), kind=KEY_PAIR, keep_in="holder", public_key=dict(asked["public_key"]),
-                         lasts_seconds=_life(asked), limits=tuple(old.terms.get("limits", ())))
+    same = want._replace(
+        name=called(mark),
+        kind=KEY_PAIR,
+        keep_in="holder",
+        public_key=dict(asked["public_key"]),
+        lasts_seconds=_life(asked),
+        limits=tuple(old.terms.get("limits", ())),
+    )
     of = Making(mark, same, number, around.bearer, around.carrier, {}, around.profile.born_inactive is not False)
     if made is None or made.unanswered:
-        terms = {"until": asked["until"], "kind": KEY_PAIR, "limits": list(same.limits), ROTATION: one.key,
-                 "accepted_by": asked["accepted_by"]}
+        terms = {
+            "until": asked["until"],
+            "kind": KEY_PAIR,
+            "limits": list(same.limits),
+            ROTATION: one.key,
+            "accepted_by": asked["accepted_by"],
+        }
         return tuple(begin(of, terms, f"{asked['accepted_by']} accepts that the old key is used longer"))
     record = seen.ask(Query(CREDENTIAL, "id", made.id)).first if made.live and made.id else None
     if record is None or made.on_at:

@@ -56,8 +56,9 @@ class Summary(NamedTuple):
 
 
 def summary(charter: Charter) -> Summary:
-    return Summary(charter.name, tuple(reviews(charter)), {w.name: (w.renew_before_seconds, w.consumers)
-                                                           for w in charter.credentials})
+    return Summary(
+        charter.name, tuple(reviews(charter)), {w.name: (w.renew_before_seconds, w.consumers) for w in charter.credentials}
+    )
 
 
 def of_endings(all_: Iterable[Ending], name: Callable[[str], str], known: Mapping[str, Summary]) -> Iterator[Due]:
@@ -73,9 +74,16 @@ def of_endings(all_: Iterable[Ending], name: Callable[[str], str], known: Mappin
         if one.thing == CREDENTIAL.name:
             about = known[charter].credentials.get(mark.get("name")) if charter in known else None
             users = ", ".join(about[1]) if about is not None else ""
-            yield Due(until, CREDENTIALS, charter, about_(mark), mark.tenant, f"{charter} cannot sign in with it"
-                      + (f", and these go without: {users}" if users else ""),
-                      until - timedelta(seconds=about[0]) if about is not None else None, key)
+            yield Due(
+                until,
+                CREDENTIALS,
+                charter,
+                about_(mark),
+                mark.tenant,
+                f"{charter} cannot sign in with it" + (f", and these go without: {users}" if users else ""),
+                until - timedelta(seconds=about[0]) if about is not None else None,
+                key,
+            )
         elif charter:
             yield Due(until, GRANTS, charter, about_(mark), mark.tenant, f"{charter} loses it, as it was meant", None, key)
 
@@ -83,9 +91,14 @@ def of_endings(all_: Iterable[Ending], name: Callable[[str], str], known: Mappin
 def of_reviews(of: Summary, uid: str) -> Iterator[Due]:
     """The days on which something of a charter is to be looked at again."""
     for what, day in of.reviews:
-        yield Due(datetime.combine(day, time(), UTC), REVIEWS, of.name, f"{what} is to be looked at again",
-                  stops="nobody answers for it any more" if what == "the charter" else "the risk is accepted by nobody",
-                  key=f"{uid or of.name} review {what}")
+        yield Due(
+            datetime.combine(day, time(), UTC),
+            REVIEWS,
+            of.name,
+            f"{what} is to be looked at again",
+            stops="nobody answers for it any more" if what == "the charter" else "the risk is accepted by nobody",
+            key=f"{uid or of.name} review {what}",
+        )
 
 
 def of_loans(loans: Iterable[tuple[Loan, datetime]]) -> Iterator[Due]:
@@ -93,25 +106,49 @@ def of_loans(loans: Iterable[tuple[Loan, datetime]]) -> Iterator[Due]:
     for loan, now in loans:
         stage = loan.stage(now)
         if stage not in OVER:
-            then = "it has ended, and still stands until it is swept" if stage is Stage.ENDED else \
-                "it ends by itself" if loan.by_itself else "it stands on until it is swept"
+            then = (
+                "it has ended, and still stands until it is swept"
+                if stage is Stage.ENDED
+                else "it ends by itself"
+                if loan.by_itself
+                else "it stands on until it is swept"
+            )
             yield Due(loan.until, LOANS, "", loan.about, loan.tenant, then, None, loan.uid)
 
 
 def of_suspensions(all_: Iterable[Suspension], name: Callable[[str], str]) -> Iterator[Due]:
     """Those that are open: when each comes back, or since when somebody is to bring it back. `name`: of a stream's charter."""
     for one in all_:
-        back = "it is switched on again by itself, if nobody else stopped it" if one.until is not None else \
-            "it stays off until somebody reinstates it"
-        yield Due(one.until or one.at, SUSPENDED, name(one.uid), f"the {one.about} is suspended: {one.because}", one.tenant,
-                  back, None, one.key)
+        back = (
+            "it is switched on again by itself, if nobody else stopped it"
+            if one.until is not None
+            else "it stays off until somebody reinstates it"
+        )
+        yield Due(
+            one.until or one.at,
+            SUSPENDED,
+            name(one.uid),
+            f"the {one.about} is suspended: {one.because}",
+            one.tenant,
+            back,
+            None,
+            one.key,
+        )
 
 
 def of_rotations(all_: Iterable[Rotation], name: Callable[[str], str]) -> Iterator[Due]:
     """Those that are under way, by their deadlines."""
     for one in all_:
-        yield Due(one.deadline, ROTATING, name(one.uid), f"{one.name} is being rotated", one.tenant,
-                  "somebody has to say what becomes of the old one, if it is still in use", None, one.key)
+        yield Due(
+            one.deadline,
+            ROTATING,
+            name(one.uid),
+            f"{one.name} is being rotated",
+            one.tenant,
+            "somebody has to say what becomes of the old one, if it is still in use",
+            None,
+            one.key,
+        )
 
 
 def of_sheets(entries: Iterable[Entry], name: str, now: datetime) -> Iterator[Due]:
@@ -120,8 +157,14 @@ def of_sheets(entries: Iterable[Entry], name: str, now: datetime) -> Iterator[Du
         ends = str(entry.body.get("ends") or "")
         if entry.kind == HANDED and ends and parse_instant(ends) > now:
             what = f"the sheet for {entry.body['to']} ({', '.join(entry.body['values'])})"
-            yield Due(parse_instant(ends), SHEETS, name, what, stops="it can be opened no more",
-                      key=f"{entry.charter} sheet {entry.body.get('sealed', entry.sequence)}")
+            yield Due(
+                parse_instant(ends),
+                SHEETS,
+                name,
+                what,
+                stops="it can be opened no more",
+                key=f"{entry.charter} sheet {entry.body.get('sealed', entry.sequence)}",
+            )
 
 
 def of_unused(entries: Iterable[Entry], name: Callable[[str], str]) -> Iterator[Due]:

@@ -105,10 +105,23 @@ def read(entries: Iterable[Entry], uid: str) -> list[Loan]:
     body = first.body
     grant, tenant = Grant(**part_of(GRANT, body["grant"])), str(body["tenant"])
     assert grant.until is not None
-    return [Loan(uid, first.sequence, tenant, grant, grant.until, str(body["principal_name"]), str(body["by"]),
-                 str(body["external_id"]), history.latest(mark_of(tenant)), any(e.kind == RECALLED for e in all_),
-                 next((str(e.body["how"]) for e in all_ if e.kind == CLOSED), ""), str(body.get("at") or grant.place),
-                 body.get("by_itself", True) is True)]
+    return [
+        Loan(
+            uid,
+            first.sequence,
+            tenant,
+            grant,
+            grant.until,
+            str(body["principal_name"]),
+            str(body["by"]),
+            str(body["external_id"]),
+            history.latest(mark_of(tenant)),
+            any(e.kind == RECALLED for e in all_),
+            next((str(e.body["how"]) for e in all_ if e.kind == CLOSED), ""),
+            str(body.get("at") or grant.place),
+            body.get("by_itself", True) is True,
+        )
+    ]
 
 
 def gone(loan: Loan, seen: Look, now: datetime) -> bool:
@@ -147,18 +160,36 @@ def next_(loan: Loan, seen: Look, now: datetime) -> Next:
         if fact.first is None:
             return Next(closed=Stage.NEVER_MADE)
         identity = fact.first.id
-    verb, why = ("recall", "it was recalled") if loan.wanted_back else (
-        "sweep", f"its window ended at {format_instant(loan.until)}")
+    verb, why = (
+        ("recall", "it was recalled") if loan.wanted_back else ("sweep", f"its window ended at {format_instant(loan.until)}")
+    )
     back = {"back": loan.grant.over} if loan.grant.over else {}
-    return Next((Step(StepId(mark_of(loan.tenant), 1, verb), StepKind.END, f"loan of {loan.about}", End(GRANT, identity, back),
-                      power=POWER, why=why),))
+    return Next(
+        (
+            Step(
+                StepId(mark_of(loan.tenant), 1, verb),
+                StepKind.END,
+                f"loan of {loan.about}",
+                End(GRANT, identity, back),
+                power=POWER,
+                why=why,
+            ),
+        )
+    )
 
 
 def _make(loan: Loan) -> Step:
     """The making of its grant, always with the end that it was lent with."""
     until = {"until": format_instant(loan.until)}
-    return Step(StepId(mark_of(loan.tenant), 1, "lend"), StepKind.MAKE, f"loan of {loan.about}",
-                Make(GRANT, told(loan.grant), until), power=POWER, why=loan.grant.reason, after=until)
+    return Step(
+        StepId(mark_of(loan.tenant), 1, "lend"),
+        StepKind.MAKE,
+        f"loan of {loan.about}",
+        Make(GRANT, told(loan.grant), until),
+        power=POWER,
+        why=loan.grant.reason,
+        after=until,
+    )
 
 
 def told(grant: Grant) -> dict[str, Any]:
@@ -187,10 +218,14 @@ def may_be_lent(rules: HouseRules, role: str, until: datetime, because: str, now
         out.append(Objection("role-forbidden", f"a house rule forbids the role {role!r}", "choose a narrower role"))
     longest = rules.longest_loan_seconds
     if (until - whole_second(now)).total_seconds() > longest:
-        out.append(Objection(
-            "loan-too-long", f"it would last {rough_duration((until - now).total_seconds())}, the house lends for "
-            f"{format_duration(longest)} at most", f"lend it for {format_duration(longest)} or less; what is needed for longer "
-            "belongs in a charter"))
+        out.append(
+            Objection(
+                "loan-too-long",
+                f"it would last {rough_duration((until - now).total_seconds())}, the house lends for "
+                f"{format_duration(longest)} at most",
+                f"lend it for {format_duration(longest)} or less; what is needed for longer belongs in a charter",
+            )
+        )
     if until <= now:
         out.append(Objection("window-past", f"it would end at {format_instant(until)}, which is over", "write a later end"))
     return out

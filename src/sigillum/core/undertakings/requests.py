@@ -43,9 +43,23 @@ def read(entries: Iterable[Entry], uid: str) -> list[SentRequest]:
             asked.append(entry)
         elif entry.kind == CLOSED and entry.body[UNDERTAKING] == REQUESTS.name:
             ended[str(entry.body[NUMBER])] = str(entry.body["how"])
-    return [SentRequest(uid, e.sequence, str(b["tenant"]), int(b[NUMBER]), str(b["file"]), str(b["asked_at"]), mark_of(b),
-                      int(b["generation"]), Request(**b["request"]), str(b["digest"]), ended.get(str(b[NUMBER]), ""))
-            for e in asked for b in [e.body]]
+    return [
+        SentRequest(
+            uid,
+            e.sequence,
+            str(b["tenant"]),
+            int(b[NUMBER]),
+            str(b["file"]),
+            str(b["asked_at"]),
+            mark_of(b),
+            int(b["generation"]),
+            Request(**b["request"]),
+            str(b["digest"]),
+            ended.get(str(b[NUMBER]), ""),
+        )
+        for e in asked
+        for b in [e.body]
+    ]
 
 
 def next_(one: SentRequest, seen: Look, now: datetime) -> Next:

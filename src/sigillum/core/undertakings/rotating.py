@@ -27,8 +27,10 @@ def used_by_others(one: Rotation, record: Record[Credential] | None, number: int
     """
     used = record.body.used_at if record is not None else None
     grain = timedelta(days=1 if last_used == "day" else 0, seconds=1)
-    ours = used is not None and any(w.start is not None and w.until is not None and w.start - grain <= used <= w.until + grain
-                                    for w in one.own.get(number, ()))
+    ours = used is not None and any(
+        w.start is not None and w.until is not None and w.start - grain <= used <= w.until + grain
+        for w in one.own.get(number, ())
+    )
     return None if ours else used
 
 
@@ -74,8 +76,9 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
     assert one.ended_at is not None
     over = tokens_over(around.profile, one.ended_at)
     if Stage.DEAD not in one.staged and Asked.TOKEN not in one.staged and now < over:
-        return Next(waits=f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}",
-                    early=True)
+        return Next(
+            waits=f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}", early=True
+        )
     if Stage.DEAD not in one.staged:
         return Next((_turn(one, Stage.DEAD),))
     if Stage.CLEARED not in one.staged:
@@ -88,16 +91,22 @@ _PROVING = (Stage.ACCEPTED, Stage.DEAD)
 
 def _turn(one: Rotation, stage: str, *needs: StepId, number: int = 0) -> Step:
     abouts: dict[str, str] = {
-             Stage.ACCEPTED: f"until the tenant takes the new {one.name} for sure",
-             Stage.BESIDE: f"the new {one.name} beside the old one, for consumers that try both",
-             Stage.GIVEN: f"the new {one.name} where its consumers read it",
-             Stage.TAKEN: f"that the new {one.name} is used",
-             Asked.TOKEN: f"a token of the old {one.name}, to be refused later",
-             Stage.DEAD: f"the old {one.name}: it must be refused, and the new one taken",
-             Stage.CLEARED: f"what is left of the old {one.name} here: it goes"}
+        Stage.ACCEPTED: f"until the tenant takes the new {one.name} for sure",
+        Stage.BESIDE: f"the new {one.name} beside the old one, for consumers that try both",
+        Stage.GIVEN: f"the new {one.name} where its consumers read it",
+        Stage.TAKEN: f"that the new {one.name} is used",
+        Asked.TOKEN: f"a token of the old {one.name}, to be refused later",
+        Stage.DEAD: f"the old {one.name}: it must be refused, and the new one taken",
+        Stage.CLEARED: f"what is left of the old {one.name} here: it goes",
+    }
     kind = StepKind.PROVE if stage in _PROVING else StepKind.KEEP
-    return Step(StepId(one.mark, number or one.number, stage), kind, abouts[stage],
-                Turning(stage, one.key, one.name, one.number, one.old.number), needs)
+    return Step(
+        StepId(one.mark, number or one.number, stage),
+        kind,
+        abouts[stage],
+        Turning(stage, one.key, one.name, one.number, one.old.number),
+        needs,
+    )
 
 
 def together(records: list[Record[Credential]]) -> Record[Credential] | None:
@@ -111,19 +120,46 @@ def together(records: list[Record[Credential]]) -> Record[Credential] | None:
 
 def _switched(one: Rotation, leaves: list[Leaves], *, on: bool, needs: tuple[StepId, ...] = ()) -> tuple[Step, ...]:
     """The steps that switch the old one off, or on again."""
-    why = "whoever has it can use it until then" if one.exposed else "somebody wants it back" if on else \
-        "whoever still uses it will say so, and it can be switched on again"
+    why = (
+        "whoever has it can use it until then"
+        if one.exposed
+        else "somebody wants it back"
+        if on
+        else "whoever still uses it will say so, and it can be switched on again"
+    )
     about = f"the {'exposed' if one.exposed else 'old'} {one.name}: switch it {'on again' if on else 'off'}"
-    return tuple(Step(StepId(g.mark, g.number, "back" if on else "off"), StepKind.CHANGE, about,
-                      Change(CREDENTIAL, r.id, {"active": on}, r.version), needs, CREDENTIAL.power, why,
-                      before={"active": not on}, after={"active": on}) for g, r in leaves if r.body.active is not on)
+    return tuple(
+        Step(
+            StepId(g.mark, g.number, "back" if on else "off"),
+            StepKind.CHANGE,
+            about,
+            Change(CREDENTIAL, r.id, {"active": on}, r.version),
+            needs,
+            CREDENTIAL.power,
+            why,
+            before={"active": not on},
+            after={"active": on},
+        )
+        for g, r in leaves
+        if r.body.active is not on
+    )
 
 
 def _making(one: Rotation, around: Around, number: int) -> Making:
     assert around.want is not None
     of = (around.want.name, number)
-    return Making(one.mark, around.want, number, around.bearer, around.carrier, around.about,
-                  around.profile.born_inactive is not False, False, around.held.get(of, ""), of in around.incomplete)
+    return Making(
+        one.mark,
+        around.want,
+        number,
+        around.bearer,
+        around.carrier,
+        around.about,
+        around.profile.born_inactive is not False,
+        False,
+        around.held.get(of, ""),
+        of in around.incomplete,
+    )
 
 
 def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Record[Credential] | None) -> Next | None:
@@ -132,8 +168,9 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
     assert want is not None
     if new is None or new.state is not State.MADE:
         number = one.old.number + 1 if new is None else new.number + (new.state in (State.ENDED, State.SPENT))
-        if not want.held_here and (want.public_key is None or (
-                leaves is not None and thumbprint(want.public_key) == leaves.body.thumbprint)):
+        if not want.held_here and (
+            want.public_key is None or (leaves is not None and thumbprint(want.public_key) == leaves.body.thumbprint)
+        ):
             return Next(waits=f"the holder of {want.name} has to send the public half of a new key", code="holder")
         swap = one.gap and _in_place(one, around)
         full = _full(one, around, seen, now) if not swap else None
@@ -149,12 +186,24 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
         return Next(waits=f"the new {want.name} cannot be looked up: {fact.unknown}")
     record, making, arriving = fact.first, _making(one, around, new.number), _recent(new.made_at, seen, now)
     if record is None and arriving:
-        return Next((Step(StepId(one.mark, new.number, "wait"), StepKind.WAIT, f"until the tenant shows the new {want.name}",
-                          Await(CREDENTIAL, new.id, seen.arrival_seconds)),))
+        return Next(
+            (
+                Step(
+                    StepId(one.mark, new.number, "wait"),
+                    StepKind.WAIT,
+                    f"until the tenant shows the new {want.name}",
+                    Await(CREDENTIAL, new.id, seen.arrival_seconds),
+                ),
+            )
+        )
     if record is None:
         return Next(waits=f"the new {want.name} was made, and somebody else ended it", code="ended-elsewhere")
-    if want.held_here and not making.held and not new.given_away and not (want.tenant_made and not record.body.active
-                                                   and around.profile.secret_delivery == SEALED):
+    if (
+        want.held_here
+        and not making.held
+        and not new.given_away
+        and not (want.tenant_made and not record.body.active and around.profile.secret_delivery == SEALED)
+    ):
         return Next((end(one.mark, new.number, new.id, "its secret was not caught, so nobody has it"),))
     if not record.body.active and new.on_at and not _recent(new.on_at, seen, now):
         return Next(waits=f"somebody else switched the new {want.name} off: what somebody else stopped stays stopped")
@@ -179,8 +228,10 @@ def _beside(one: Rotation, steps: tuple[Step, ...], now: datetime) -> Next:
         return Next((steps[0], _turn(one, Stage.BESIDE, steps[0].id)))
     until = parse_instant(str(one.staged[Stage.BESIDE]["until"]))
     if now < until:
-        return Next(waits=f"the new {one.name} lies beside the old one, and its consumers have it by {format_instant(until)}",
-                    early=True)
+        return Next(
+            waits=f"the new {one.name} lies beside the old one, and its consumers have it by {format_instant(until)}",
+            early=True,
+        )
     return Next(steps)
 
 
@@ -192,17 +243,31 @@ def _full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | No
     counted = counting(around.profile, fact.records, now, kind)
     if not most or len(counted) < most:
         return None
-    dead = next(((mark, n, r.id) for r in counted if r.body.until is not None and r.body.until <= now and r.id != one.old.id
-                 for mark, n, i in around.ours if i == r.id), None)
+    dead = next(
+        (
+            (mark, n, r.id)
+            for r in counted
+            if r.body.until is not None and r.body.until <= now and r.id != one.old.id
+            for mark, n, i in around.ours
+            if i == r.id
+        ),
+        None,
+    )
     if dead is not None:  # a stranger's is never cleared
         return Next((end(dead[0], dead[1], dead[2], "it ended by itself, and counts among those that may stand"),))
     if _in_place(one, around):
-        return Next(waits=f"{one.tenant} takes one credential at a time: the new one is laid beside the old one, for consumers "
-                    "that try both, and takes its place in one request", code="in-place")
+        return Next(
+            waits=f"{one.tenant} takes one credential at a time: the new one is laid beside the old one, for consumers "
+            "that try both, and takes its place in one request",
+            code="in-place",
+        )
     others = ", ".join(r.body.name or r.id for r in counted if r.id != one.old.id)
     if not others:
-        return Next(waits=f"{one.tenant} takes one credential at a time: where the old one ends first, nobody can sign in "
-                    "until its consumers have the new one", code="gap")
+        return Next(
+            waits=f"{one.tenant} takes one credential at a time: where the old one ends first, nobody can sign in "
+            "until its consumers have the new one",
+            code="gap",
+        )
     return Next(waits=f"{one.tenant} takes {most} credentials, and {others} stands beside {one.name}", code="room")
 
 
@@ -239,8 +304,11 @@ def _leave(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now:
     since = max(t for t in (old_used, given, asked or said) if t is not None)
     quiet = since + timedelta(seconds=one.quiet_seconds)
     if now < quiet:
-        again = f"was used last at {format_instant(old_used)} from {record.body.used_from or 'somewhere'}, and " \
-            if old_used is not None and old_used > given else ""
+        again = (
+            f"was used last at {format_instant(old_used)} from {record.body.used_from or 'somewhere'}, and "
+            if old_used is not None and old_used > given
+            else ""
+        )
         return _late(one, record, now, f"the old {one.name} {again}has to be unused until {format_instant(quiet)}")
     if asked is not None and said is not None and said < quiet:
         what = f"nobody has looked since {format_instant(quiet)} whether the old {one.name} is used"
@@ -278,8 +346,9 @@ def _paused(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now
     assert one.paused_at is not None
     quiet = one.paused_at + timedelta(seconds=one.quiet_seconds)
     if now < quiet:
-        return Next(waits=f"the old {one.name} is off until {format_instant(quiet)}, to see who misses it", early=True,
-                    code="paused")
+        return Next(
+            waits=f"the old {one.name} is off until {format_instant(quiet)}, to see who misses it", early=True, code="paused"
+        )
     return Next(_ending(one, around))
 
 
@@ -288,9 +357,16 @@ def _ending(one: Rotation, around: Around, *, token: bool = False) -> tuple[Step
     assert want is not None
     if around.held.get((one.name, one.number)) and around.proofs and not one.exposed:
         ending = StepId(one.mark, one.old.number, "end")
-        steps.append(Step(StepId(one.mark, one.number, "prove"), StepKind.PROVE, f"the new {one.name}: sign in with it, and "
-                          "try what must work", Prove(around.proofs, one.name, (ending,)), tuple(s.id for s in steps),
-                          why="the old one ends only after what replaces it was proved"))
+        steps.append(
+            Step(
+                StepId(one.mark, one.number, "prove"),
+                StepKind.PROVE,
+                f"the new {one.name}: sign in with it, and try what must work",
+                Prove(around.proofs, one.name, (ending,)),
+                tuple(s.id for s in steps),
+                why="the old one ends only after what replaces it was proved",
+            )
+        )
     why = "it was exposed" if one.exposed else "a newer generation took its place"
     return (*steps, *(end(g.mark, g.number, g.id, why, *(s.id for s in steps)) for g in one.leaving if g.id))
 
@@ -300,10 +376,17 @@ def _late(one: Rotation, record: Record[Credential] | None, now: datetime, what:
     used, until = (record.body.used_at, record.body.until) if record is not None else (None, None)
     if now < one.deadline:
         return Next(waits=what, early=not code, code=code)
-    last = f"it was used last at {format_instant(used)}" + (f" from {record.body.used_from}" if record and record.body.used_from
-                                                            else "") if used is not None else "no use of it is shown"
-    then = f"; {one.tenant} refuses it from {format_instant(until)}, in {rough_duration((until - now).total_seconds())}" \
-        if until is not None else ""
+    last = (
+        f"it was used last at {format_instant(used)}"
+        + (f" from {record.body.used_from}" if record and record.body.used_from else "")
+        if used is not None
+        else "no use of it is shown"
+    )
+    then = (
+        f"; {one.tenant} refuses it from {format_instant(until)}, in {rough_duration((until - now).total_seconds())}"
+        if until is not None
+        else ""
+    )
     over = f"The deadline was {format_instant(one.deadline)}, and the old one is not ended: {last}{then}"
     return Next(waits=f"{what}. {over}", code="late")
 

@@ -73,7 +73,11 @@ class Asked(StrEnum):
 
 
 _UNDONE: Mapping[str, tuple[str, ...]] = {  # what takes back what
-    Asked.BACK: (Asked.PAUSE, Asked.END), Asked.PAUSE: (Asked.BACK,), Asked.END: (Asked.BACK,), Asked.WORD: (Asked.BACK,)}
+    Asked.BACK: (Asked.PAUSE, Asked.END),
+    Asked.PAUSE: (Asked.BACK,),
+    Asked.END: (Asked.BACK,),
+    Asked.WORD: (Asked.BACK,),
+}
 
 
 def bridge_mark(mark: Mark) -> Mark:
@@ -248,8 +252,25 @@ def _read(entry: Entry, all_: list[Entry], state: History, closed: str) -> Rotat
     received = bool(holders) and opened.issuperset(holders)
     bridges = tuple(g for g in state.generations.get(bridge_mark(mark), ()) if g.terms.get(ROTATION) == body[NUMBER])
     until = str(staged.get(Asked.BRIDGE, body)["deadline"])
-    return Rotation(entry.charter, str(body[NUMBER]), entry.sequence, mark.tenant, mark, generations[old], new,
-                    parse_instant(str(body["at"])), parse_instant(until), int(body["quiet_seconds"]),
-                    str(body.get("because", "")), str(body.get("by", "")), body.get("exposed") is True,
-                    body.get("gap") is True or Asked.GAP in staged,
-                    staged, {n: list(w.values()) for n, w in own.items()}, owed, received, closed, bridges)
+    return Rotation(
+        entry.charter,
+        str(body[NUMBER]),
+        entry.sequence,
+        mark.tenant,
+        mark,
+        generations[old],
+        new,
+        parse_instant(str(body["at"])),
+        parse_instant(until),
+        int(body["quiet_seconds"]),
+        str(body.get("because", "")),
+        str(body.get("by", "")),
+        body.get("exposed") is True,
+        body.get("gap") is True or Asked.GAP in staged,
+        staged,
+        {n: list(w.values()) for n, w in own.items()},
+        owed,
+        received,
+        closed,
+        bridges,
+    )

@@ -94,6 +94,7 @@ def read(entries: Iterable[Entry], uid: str) -> list[Suspension]:
     def generation(entry: Entry) -> Generation | None:
         all_of = state.generations.get(mark_of(entry.body), ())
         return next((g for g in all_of if g.number == int(entry.body["generation"])), None)
+
     return [_read(e, generation(e), closed, back) for e in all_ if e.kind == SUSPENDED]
 
 
@@ -104,10 +105,28 @@ def _read(entry: Entry, of: Generation | None, closed: dict[str, str], back: set
     on = of is not None and sent and of.on_in > of.off_in
     until = str(body.get("until") or "")
     return Suspension(
-        entry.charter, key, entry.sequence, str(body["tenant"]), mark_of(body), int(body["generation"]), str(body["thing"]),
-        str(body["id"]), str(body["name"]), str(body["because"]), str(body["by"]), parse_instant(str(body["at"])),
-        parse_instant(until) if until else None, body["found_off"] is True, asked, sent, on, key in back, closed.get(key, ""),
-        tuple(sorted((str(n), str(v)) for n, v in left.items())), of.left_at if of is not None else "")
+        entry.charter,
+        key,
+        entry.sequence,
+        str(body["tenant"]),
+        mark_of(body),
+        int(body["generation"]),
+        str(body["thing"]),
+        str(body["id"]),
+        str(body["name"]),
+        str(body["because"]),
+        str(body["by"]),
+        parse_instant(str(body["at"])),
+        parse_instant(until) if until else None,
+        body["found_off"] is True,
+        asked,
+        sent,
+        on,
+        key in back,
+        closed.get(key, ""),
+        tuple(sorted((str(n), str(v)) for n, v in left.items())),
+        of.left_at if of is not None else "",
+    )
 
 
 def next_(one: Suspension, seen: Look, now: datetime) -> Next:
@@ -146,10 +165,16 @@ def untouched(one: Suspension, record: Record[object]) -> bool:
 
 def _switch(one: Suspension, record: Record[object], *, on: bool) -> Step:
     why = one.because if not on else "somebody wants it back" if one.wanted_back else "its time is over"
-    return Step(StepId(one.mark, one.number, "reinstate" if on else "suspend"), StepKind.CHANGE,
-                f"{one.about}: switch it {'on again' if on else 'off'}",
-                Change(record.kind, record.id, {"active": on}, record.version), power=record.kind.power, why=why,
-                before={"active": not on}, after={"active": on})
+    return Step(
+        StepId(one.mark, one.number, "reinstate" if on else "suspend"),
+        StepKind.CHANGE,
+        f"{one.about}: switch it {'on again' if on else 'off'}",
+        Change(record.kind, record.id, {"active": on}, record.version),
+        power=record.kind.power,
+        why=why,
+        before={"active": not on},
+        after={"active": on},
+    )
 
 
 SUSPENSIONS = Undertaking(SUSPENSION, SUSPENDED, read, next_)

@@ -20,6 +20,7 @@ BECAUSE_CLASSES = frozenset(CLASSES[1:])
 def near(word: str, known: Iterable[str]) -> str | None:
     """The known word that `word` was probably meant to be."""
     import difflib  # only mistakes need it
+
     found = difflib.get_close_matches(word.lower(), list(known), n=1, cutoff=0.6)
     return found[0] if found else None
 

@@ -62,21 +62,37 @@ class ByHand:
                 said = json_of(path.read_text(encoding="utf-8"))
                 operations = {n: Operation(n, str(c), "", "") for n, c in dict(said.get("permissions", {})).items()}
             except (OSError, ValueError, TypeError, AttributeError) as problem:
-                raise FileError("profile.json cannot be read", where=f"{shown}/profile.json",
-                                mend="write it as docs/by-hand.md shows") from problem
+                raise FileError(
+                    "profile.json cannot be read", where=f"{shown}/profile.json", mend="write it as docs/by-hand.md shows"
+                ) from problem
         else:
             operations = {}
         if not self._files:
-            raise FileError(f"there are no facts of {self.address.name}", where=shown,
-                            mend="export or type them: docs/by-hand.md shows the files")
-        old = [f"{f.path} is {(files.today() - f.day).days} days old ({f.source}): what it says may have changed since"
-               for f in self._files.values() if (files.today() - f.day).days > OLD_DAYS]
+            raise FileError(
+                f"there are no facts of {self.address.name}",
+                where=shown,
+                mend="export or type them: docs/by-hand.md shows the files",
+            )
+        old = [
+            f"{f.path} is {(files.today() - f.day).days} days old ({f.source}): what it says may have changed since"
+            for f in self._files.values()
+            if (files.today() - f.day).days > OLD_DAYS
+        ]
         return Profile(
-            name=self.address.name, title=str(said.get("title", "")), stage=str(said.get("stage", "")),
-            issuer=self.address.issuer or str(said.get("issuer", "")), decisions=ASKED, external_id_unique=True,
-            born_inactive=False, arrival_seconds=0, operations=operations, administrator=self.address.admin,
-            carries={n: frozenset(f.kind.fields) - IDS for n, f in self._files.items()}, warnings=tuple(old),
-            confirmed_by=PERSON)
+            name=self.address.name,
+            title=str(said.get("title", "")),
+            stage=str(said.get("stage", "")),
+            issuer=self.address.issuer or str(said.get("issuer", "")),
+            decisions=ASKED,
+            external_id_unique=True,
+            born_inactive=False,
+            arrival_seconds=0,
+            operations=operations,
+            administrator=self.address.admin,
+            carries={n: frozenset(f.kind.fields) - IDS for n, f in self._files.items()},
+            warnings=tuple(old),
+            confirmed_by=PERSON,
+        )
 
     def say(self, text: str) -> None:
         if self._say is not None:
@@ -99,8 +115,12 @@ class ByHand:
 
     def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
         known = self._known()
-        return {q: known.answer(q) if q.kind.name in self._files else
-                Fact(unknown=f"there is no file of facts about a {q.kind.name}") for q in queries}
+        return {
+            q: known.answer(q)
+            if q.kind.name in self._files
+            else Fact(unknown=f"there is no file of facts about a {q.kind.name}")
+            for q in queries
+        }
 
     def read(self, kind: Kind[Any], identity: str) -> Record[Any] | None:
         return self._known().get(kind, identity) if kind.name in self._files else None
@@ -115,8 +135,11 @@ class ByHand:
         return answer
 
     def _refuse(self, line: Line, why: str) -> Reply:
-        error = WaitingError(f"{line.what}: {why}", where=self.address.address, mend="do it as the work sheet says, then run "
-                              "the same command again, at a terminal or with --answers FILE")
+        error = WaitingError(
+            f"{line.what}: {why}",
+            where=self.address.address,
+            mend="do it as the work sheet says, then run the same command again, at a terminal or with --answers FILE",
+        )
         return Reply(Result.REFUSED, detail=why, error=error)
 
     def _done(self, doing: Doing, mark: str = "") -> Reply:
@@ -124,8 +147,11 @@ class ByHand:
         known = self._known()
         if not isinstance(doing, Make) and known.get(doing.kind, str(doing.id)) is None:
             return Reply(Result.MISSING, detail="the facts do not show it")
-        if isinstance(doing, Make) and doing.kind in NAMED and any(
-                doing.kind.same("name", r.body.name, doing.part.get("name")) for r in known.of(doing.kind)):
+        if (
+            isinstance(doing, Make)
+            and doing.kind in NAMED
+            and any(doing.kind.same("name", r.body.name, doing.part.get("name")) for r in known.of(doing.kind))
+        ):
             return Reply(Result.EXISTS, detail="the facts show one of that name")
         answer = self._ask(line_of(doing))
         if isinstance(answer, Reply):
@@ -170,8 +196,16 @@ class ByHand:
         """The standard token endpoint, where it has one."""
         from sigillum.protocols.http import Http
         from sigillum.tenants.scim.driver import OpenTenant
-        made = OpenTenant(self.address, Http(origins=[self.profile.issuer, *self.address.origins],
-                                              timeout_seconds=self._link.timeout_seconds, log=self._link.log), self._link.token)
+
+        made = OpenTenant(
+            self.address,
+            Http(
+                origins=[self.profile.issuer, *self.address.origins],
+                timeout_seconds=self._link.timeout_seconds,
+                log=self._link.log,
+            ),
+            self._link.token,
+        )
         made.profile = replace(Profile(), issuer=self.profile.issuer)
         return made
 
@@ -183,8 +217,9 @@ class ByHand:
 
     def token_for(self, proof: Proof, issuer: str) -> Secret:
         if not self.profile.issuer:
-            raise RefusedError("it has no token endpoint that is known", where=self.address.name,
-                               mend="add `issuer` to its entry")
+            raise RefusedError(
+                "it has no token endpoint that is known", where=self.address.name, mend="add `issuer` to its entry"
+            )
         token: Secret = self._outside().token_for(proof, issuer)
         return token
 
@@ -195,9 +230,13 @@ class ByHand:
         return SignedIn(Secret("by hand"), principal, "tried by a person, who answers for it")
 
     def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
-        line = Line(f"may {permission} at {place}", f"sign in as {signed_in.principal} and try {permission} at {place}: is "
-                    "it allowed? (a place marked for trials only; otherwise look at what the tenant's own page says)",
-                    (("principal", signed_in.principal), ("permission", permission), ("place", place)), question=True)
+        line = Line(
+            f"may {permission} at {place}",
+            f"sign in as {signed_in.principal} and try {permission} at {place}: is "
+            "it allowed? (a place marked for trials only; otherwise look at what the tenant's own page says)",
+            (("principal", signed_in.principal), ("permission", permission), ("place", place)),
+            question=True,
+        )
         answer = self._confirm(line)
         if answer is None:
             return Trial(None, "nobody has answered the question yet")

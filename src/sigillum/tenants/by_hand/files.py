@@ -53,18 +53,58 @@ def _permissions(text: str) -> tuple[tuple[str, str], ...]:
 TEXT: Callable[[str], Any] = plain
 # file name -> our kind, its columns, and how many of the first are needed
 COLUMNS: dict[str, tuple[Kind[Any], dict[str, Callable[[str], Any]], int]] = {
-    "accounts": (ACCOUNT, {"id": TEXT, "name": TEXT, "display": TEXT, "active": _yes, "kind": TEXT, "purpose": TEXT,
-                           "owner": TEXT, "deputy": TEXT, "stage": TEXT}, 2),
-    "clients": (CLIENT, {"id": TEXT, "name": TEXT, "client_id": TEXT, "redirects": _words, "purpose": TEXT, "owner": TEXT,
-                         "deputy": TEXT, "stage": TEXT}, 3),
+    "accounts": (
+        ACCOUNT,
+        {
+            "id": TEXT,
+            "name": TEXT,
+            "display": TEXT,
+            "active": _yes,
+            "kind": TEXT,
+            "purpose": TEXT,
+            "owner": TEXT,
+            "deputy": TEXT,
+            "stage": TEXT,
+        },
+        2,
+    ),
+    "clients": (
+        CLIENT,
+        {
+            "id": TEXT,
+            "name": TEXT,
+            "client_id": TEXT,
+            "redirects": _words,
+            "purpose": TEXT,
+            "owner": TEXT,
+            "deputy": TEXT,
+            "stage": TEXT,
+        },
+        3,
+    ),
     "principals": (PRINCIPAL, {"id": TEXT, "client_id": TEXT, "display": TEXT, "active": _yes}, 2),
     "teams": (TEAM, {"id": TEXT, "name": TEXT, "members": _words}, 2),
     "roles": (ROLE, {"id": TEXT, "name": TEXT, "permissions": _permissions, "display": TEXT, "breadth": TEXT}, 3),
     "places": (PLACE, {"id": TEXT, "path": TEXT, "kind": TEXT, "display": TEXT, "test": _yes}, 2),
-    "grants": (GRANT, {"id": TEXT, "principal": TEXT, "role": TEXT, "place": TEXT, "from": _instant, "until": _instant,
-                       "reason": TEXT}, 4),
-    "credentials": (CREDENTIAL, {"id": TEXT, "principal": TEXT, "name": TEXT, "kind": TEXT, "until": _instant,
-                                 "active": _yes, "limits": _words, "thumbprint": TEXT}, 4),
+    "grants": (
+        GRANT,
+        {"id": TEXT, "principal": TEXT, "role": TEXT, "place": TEXT, "from": _instant, "until": _instant, "reason": TEXT},
+        4,
+    ),
+    "credentials": (
+        CREDENTIAL,
+        {
+            "id": TEXT,
+            "principal": TEXT,
+            "name": TEXT,
+            "kind": TEXT,
+            "until": _instant,
+            "active": _yes,
+            "limits": _words,
+            "thumbprint": TEXT,
+        },
+        4,
+    ),
 }
 FIELDS = {"kind": "type", "from": "start"}  # columns whose field has another name
 
@@ -91,8 +131,14 @@ def read_all(folder: Path, shown: str) -> list[FactsFile]:
                     found.append(made)
     for path in sorted(folder.glob("*.*")) if folder.is_dir() else ():
         if path.stem not in (*COLUMNS, "profile", "confirmed") and path.suffix in (".csv", ".json"):
-            mistakes.append(Mistake("facts-file", f"{path.name} is no facts file", did_you_mean(path.stem, COLUMNS) or
-                                    f"known: {', '.join(COLUMNS)}", Position(f"{shown}/{path.name}", 1, 1)))
+            mistakes.append(
+                Mistake(
+                    "facts-file",
+                    f"{path.name} is no facts file",
+                    did_you_mean(path.stem, COLUMNS) or f"known: {', '.join(COLUMNS)}",
+                    Position(f"{shown}/{path.name}", 1, 1),
+                )
+            )
     if mistakes:
         raise FileError("", where=shown, mistakes=tuple(mistakes))
     return found
@@ -105,18 +151,31 @@ def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFi
         text = path.read_text(encoding="utf-8-sig")
         head, rows = _json(text) if path.suffix == ".json" else _csv(text)
     except (OSError, ValueError, KeyError, TypeError, RecursionError, csv.Error) as problem:
-        mistakes.append(Mistake("facts-file", f"it cannot be read: {problem}", "write it as docs/by-hand.md shows",
-                                Position(shown, 1, 1)))
+        mistakes.append(
+            Mistake("facts-file", f"it cannot be read: {problem}", "write it as docs/by-hand.md shows", Position(shown, 1, 1))
+        )
         return None
     day = None
     try:
         day = date.fromisoformat(head.get("date", ""))
     except ValueError:
-        mistakes.append(Mistake("facts-date", "it is not said of which day these facts are", "begin with `# date: 2027-03-01`",
-                                Position(shown, 1, 1)))
+        mistakes.append(
+            Mistake(
+                "facts-date",
+                "it is not said of which day these facts are",
+                "begin with `# date: 2027-03-01`",
+                Position(shown, 1, 1),
+            )
+        )
     if not head.get("source"):
-        mistakes.append(Mistake("facts-source", "it is not said where these facts come from",
-                                "begin with `# source: export of the accounts page`", Position(shown, 1, 1)))
+        mistakes.append(
+            Mistake(
+                "facts-source",
+                "it is not said where these facts come from",
+                "begin with `# source: export of the accounts page`",
+                Position(shown, 1, 1),
+            )
+        )
     kind, columns, needed = COLUMNS[name]
     records = tuple(_things(kind, columns, needed, rows, shown, mistakes))
     return FactsFile(kind, shown, head.get("source", ""), day, records) if day is not None else None
@@ -136,8 +195,9 @@ def _csv(text: str) -> tuple[dict[str, str], list[Row]]:
             first = first or number
             body.append(line)
     reader = csv.DictReader(io.StringIO("\n".join(body)))
-    return head, [(first + reader.line_num - 1, {str(k).strip(): str(v or "") for k, v in row.items() if k is not None})
-                  for row in reader]
+    return head, [
+        (first + reader.line_num - 1, {str(k).strip(): str(v or "") for k, v in row.items() if k is not None}) for row in reader
+    ]
 
 
 def _json(text: str) -> tuple[dict[str, str], list[Row]]:
@@ -148,18 +208,26 @@ def _json(text: str) -> tuple[dict[str, str], list[Row]]:
         if isinstance(value, bool):
             return "yes" if value else "no"
         return " ".join(map(str, value)) if isinstance(value, list) else str(value)
+
     if not isinstance(body["things"], list) or not all(isinstance(row, dict) for row in body["things"]):
         raise ValueError("`things` is a list of objects")
     return head, [(0, {str(k): cell(v) for k, v in row.items() if v is not None}) for row in body["things"]]
 
 
-def _things(kind: Kind[Any], columns: dict[str, Callable[[str], Any]], needed: int, rows: list[Row], shown: str,
-            mistakes: list[Mistake]) -> Iterator[Record[Any]]:
+def _things(
+    kind: Kind[Any], columns: dict[str, Callable[[str], Any]], needed: int, rows: list[Row], shown: str, mistakes: list[Mistake]
+) -> Iterator[Record[Any]]:
     seen: set[str] = set()
     for column in rows[0][1] if rows else ():
         if column not in columns:
-            mistakes.append(Mistake("facts-column", f"there is no column {column!r}", did_you_mean(column, columns) or
-                                    f"known: {', '.join(columns)}", Position(shown, max(1, rows[0][0] - 1), 1)))
+            mistakes.append(
+                Mistake(
+                    "facts-column",
+                    f"there is no column {column!r}",
+                    did_you_mean(column, columns) or f"known: {', '.join(columns)}",
+                    Position(shown, max(1, rows[0][0] - 1), 1),
+                )
+            )
     for number, (line, row) in enumerate(rows, 1):
         where, fields = Position(shown, line or number, 1), dict[str, Any]()
         for name, read in columns.items():
@@ -196,9 +264,13 @@ def read_confirmed(path: Path) -> list[Confirmed]:
 
     def one(row: Any) -> Confirmed:
         kind, fields = KINDS[row["kind"]], row["fields"]
-        record = Record(kind, str(row["id"]), kind.type(**part_of(kind, fields)), "", str(row.get("external_id", ""))) \
-            if fields is not None else None
+        record = (
+            Record(kind, str(row["id"]), kind.type(**part_of(kind, fields)), "", str(row.get("external_id", "")))
+            if fields is not None
+            else None
+        )
         return Confirmed(kind, str(row["id"]), str(row["day"]), record)
+
     try:
         return [one(row) for row in json_of(path.read_text(encoding="utf-8"))["confirmed"]]
     except (OSError, ValueError, KeyError, TypeError, RecursionError) as problem:
@@ -208,18 +280,31 @@ def read_confirmed(path: Path) -> list[Confirmed]:
 def write_confirmed(path: Path, rows: list[Confirmed]) -> None:
     """Write them again, whole or not at all."""
     from sigillum.core.values.errors import MachineError
-    body = {"about": "what was confirmed by hand since the files beside it were written", "confirmed": [
-        {"kind": row.kind.name, "id": row.id, "day": row.day,
-         "fields": as_json(row.record.body._asdict()) if row.record is not None else None,
-         "external_id": row.record.mark if row.record is not None else ""} for row in rows]}
+
+    body = {
+        "about": "what was confirmed by hand since the files beside it were written",
+        "confirmed": [
+            {
+                "kind": row.kind.name,
+                "id": row.id,
+                "day": row.day,
+                "fields": as_json(row.record.body._asdict()) if row.record is not None else None,
+                "external_id": row.record.mark if row.record is not None else "",
+            }
+            for row in rows
+        ],
+    }
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         fresh = path.with_name(f".{path.name}.new")
         fresh.write_text(json.dumps(body, indent=1) + "\n", encoding="utf-8")
         fresh.replace(path)
     except OSError as problem:
-        raise MachineError(f"the file cannot be written: {problem.strerror}", where=str(path),
-                           mend="mend that, then run the same command again") from problem
+        raise MachineError(
+            f"the file cannot be written: {problem.strerror}",
+            where=str(path),
+            mend="mend that, then run the same command again",
+        ) from problem
 
 
 def today() -> date:

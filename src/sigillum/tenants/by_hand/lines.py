@@ -45,8 +45,13 @@ SKIP_EMPTY: tuple[Any, ...] = (None, "", (), [])
 
 def secret_line(name: str, identity: str) -> Line:
     """The line for a secret that only the tenant can make."""
-    return Line(f"secret of credential {name}", f"copy the secret of the credential {name}", (("id", identity),),
-                "it is shown once: copy it before the page is left", wants_secret=True)
+    return Line(
+        f"secret of credential {name}",
+        f"copy the secret of the credential {name}",
+        (("id", identity),),
+        "it is shown once: copy it before the page is left",
+        wants_secret=True,
+    )
 
 
 def line_of(doing: Doing) -> Line:
@@ -63,10 +68,13 @@ def line_of(doing: Doing) -> Line:
             do, fields = "end", {"id": doing.id}
     name = str(fields.get("name") or fields.get("role") or fields.get("id") or "")
     where = f" at {fields['place']}" if fields.get("place") else ""
-    values = tuple((WORDS.get(n, n), _shown(n, v)) for n, v in fields.items()
-                   if v not in SKIP_EMPTY and not (n in HIDDEN and do == "make"))
-    look = {"make": f"the {kind} is listed with exactly these values, and with its id",
-            "end": f"the {kind} is not listed any more"}.get(do, "the page shows these values after it was loaded again")
+    values = tuple(
+        (WORDS.get(n, n), _shown(n, v)) for n, v in fields.items() if v not in SKIP_EMPTY and not (n in HIDDEN and do == "make")
+    )
+    look = {
+        "make": f"the {kind} is listed with exactly these values, and with its id",
+        "end": f"the {kind} is not listed any more",
+    }.get(do, "the page shows these values after it was loaded again")
     return Line(f"{do} {kind} {name}{where}", f"{VERBS[do]} the {kind} {name}{where}", values, look, wants_id=do == "make")
 
 

@@ -167,7 +167,8 @@ class CallSection(Section):
     form: dict[str, Scalar] | None = Field(None, description="Sent as application/x-www-form-urlencoded")
     answers: list[AnswerSection] = Field(default_factory=list)
     settled: SettledSection | None = Field(
-        None, description="Where its answer is `hidden`: what the administrator looks at then")
+        None, description="Where its answer is `hidden`: what the administrator looks at then"
+    )
 
     model_config = says(one_of(*METHODS))
 

@@ -69,8 +69,9 @@ class Spoken(NamedTuple):
 def _tells_doing(way: WaySection) -> bool:
     """Is another token fetched for changing than for looking?"""
     first = way.first
-    return first is not None and any(n == "doing" for part in (first.query, first.headers, first.body, first.form)
-                                     for n, _ in names_in(part))
+    return first is not None and any(
+        n == "doing" for part in (first.query, first.headers, first.body, first.form) for n, _ in names_in(part)
+    )
 
 
 def fits(section: ToldSection, status: int, body: Any) -> bool:
@@ -92,8 +93,9 @@ def fits(section: ToldSection, status: int, body: Any) -> bool:
 class Speaker:
     """One tenant's interface, spoken to as the administrator or as an identity."""
 
-    def __init__(self, dialect: DialectFile, http: Http, base: str, token: Secret, admin: str,
-                 heard: Callable[[ClockReading], None]) -> None:
+    def __init__(
+        self, dialect: DialectFile, http: Http, base: str, token: Secret, admin: str, heard: Callable[[ClockReading], None]
+    ) -> None:
         self.dialect, self.http, self.base, self.token, self.admin = dialect, http, base.rstrip("/"), token, admin
         self.clock: ClockReading | None = None
         self._heard = heard
@@ -236,8 +238,10 @@ class Speaker:
         self, call: CallSection, values: Values, doing: str, *, headers: Mapping[str, str] | None = None, body: Any = NOTHING
     ) -> tuple[Reply, Spoken | None]:
         """One request that changes something, exactly once."""
+
         def send() -> Spoken:
             return self.send(call, values, {**self.as_administrator(values, CHANGES), **(headers or {})}, body=body)
+
         try:
             spoken = send()
             if self._refused(spoken):

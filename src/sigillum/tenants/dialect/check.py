@@ -59,8 +59,12 @@ class _Checker:
     def _grain(self, section: ThingSection, spot: Spot) -> Iterator[Mistake]:
         if told_from_now(section) and "until" in section.shows and self.dialect.says.credential_grain < 60:
             yield self._mistake(
-                "grain", "a life from now on ends on no whole second, never just as it was wanted",
-                "write `credential_grain: 1m` under `says`, or leave `until` out of `shows`", *spot, "make")
+                "grain",
+                "a life from now on ends on no whole second, never just as it was wanted",
+                "write `credential_grain: 1m` under `says`, or leave `until` out of `shows`",
+                *spot,
+                "make",
+            )
 
     def _each(self, section: ThingSection) -> set[str]:
         """What calls know beside the thing itself: the values of that for which they are made."""
@@ -68,8 +72,17 @@ class _Checker:
         others = {call.each for call in lists} | {section.document.of if section.document is not None else None}
         out = set[str]()
         for other in others - {None}:
-            out |= {*KINDS[str(other)].fields, "id", "principal", "account", "account_id", "team", "carrier", "place",
-                    "place_id"}
+            out |= {
+                *KINDS[str(other)].fields,
+                "id",
+                "principal",
+                "account",
+                "account_id",
+                "team",
+                "carrier",
+                "place",
+                "place_id",
+            }
         return out
 
     def _shown(self, kind: Kind[Any], section: ThingSection, spot: Spot) -> Iterator[Mistake]:
@@ -121,15 +134,27 @@ class _Checker:
         calls += [(listed, known, ("also", n)) for n, listed in enumerate(section.also)]
         for field, lists in section.lists.items():
             calls += [
-                (getattr(lists, n), {*known, "value", "member", *(("document", "entries") if n == "write" else ())},
-                 ("lists", field, n)) for n in ("add", "take", "read", "write")]
+                (
+                    getattr(lists, n),
+                    {*known, "value", "member", *(("document", "entries") if n == "write" else ())},
+                    ("lists", field, n),
+                )
+                for n in ("add", "take", "read", "write")
+            ]
             yield from self._names(names_in(lists.entry), {*known, "value", "member"}, (*spot, "lists", field, "entry"))
         for name, finding in section.find.items():
             for parameter, text in finding.query.items():
                 if VALUE.fullmatch(str(text)) is None and any(n == "value" and f not in QUOTES for n, f in names_in(text)):
-                    yield self._mistake("quoting", "a value would be read as part of a search", "write {value|quoted} or "
-                                        "{value|doubled}, as its search language has it, or leave `find` out",
-                                        *spot, "find", name, "query", parameter)
+                    yield self._mistake(
+                        "quoting",
+                        "a value would be read as part of a search",
+                        "write {value|quoted} or {value|doubled}, as its search language has it, or leave `find` out",
+                        *spot,
+                        "find",
+                        name,
+                        "query",
+                        parameter,
+                    )
         document = section.document
         if document is not None:
             calls += [
@@ -223,8 +248,13 @@ class _Checker:
         if store is None:
             return
         names = {"container", "name", "path"}
-        for part, more in (("read", set[str]()), ("write", {"content"}), ("end", set[str]()), ("versions", set[str]()),
-                           ("end_version", {"version"})):
+        for part, more in (
+            ("read", set[str]()),
+            ("write", {"content"}),
+            ("end", set[str]()),
+            ("versions", set[str]()),
+            ("end_version", {"version"}),
+        ):
             call = getattr(store, part)
             if call is not None:
                 yield from self._call(call, names | more, ("store", part))

@@ -38,8 +38,9 @@ class Documents:
         self.things = things
         self._foreseen: tuple[str, Read] | None = None  # an entry, and the document that it is put into next
 
-    def all(self, kind: Kind[Any], section: DocumentSection, places: Iterable[dict[str, Any]], about: str = "") -> list[
-            Record[Any]]:
+    def all(
+        self, kind: Kind[Any], section: DocumentSection, places: Iterable[dict[str, Any]], about: str = ""
+    ) -> list[Record[Any]]:
         """Every entry of these documents; only those about a principal, where one is named."""
         from .fields import HiddenError
 

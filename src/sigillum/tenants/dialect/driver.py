@@ -109,8 +109,9 @@ class DialectTenant(Makes):
         return whole
 
     def enter(self, entry: Entry) -> Reply:
-        return self._safely(lambda: lists.enter(self.things, entry) or self._not_described(
-            f"{entry.field} of a {entry.kind.name} are changed"))
+        return self._safely(
+            lambda: lists.enter(self.things, entry) or self._not_described(f"{entry.field} of a {entry.kind.name} are changed")
+        )
 
     def end(self, end: End) -> Reply:
         return self._safely(lambda: self._end(end))
@@ -133,8 +134,12 @@ class DialectTenant(Makes):
             if back and section.make is not None:
                 role = self.things.fact(Query(ROLE, "name", back)).first
                 call = section.make
-                values |= {**self.things.of_record(standing), **self._role(back), "role": back,
-                           "role_id": role.id if role is not None else back}
+                values |= {
+                    **self.things.of_record(standing),
+                    **self._role(back),
+                    "role": back,
+                    "role_id": role.id if role is not None else back,
+                }
         reply, _ = self.speaker.change(call, values, doing)
         return reply
 

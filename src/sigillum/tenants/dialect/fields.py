@@ -63,8 +63,13 @@ def joined_roles(all_: list[Record[Any]]) -> list[Record[Any]]:
     """What the dialect writes of a role goes to the one of that name that the tenant lists."""
     said = {r.body.name: r for r in reversed(all_)}  # of one name, what is written comes first
     listed = {r.body.name: r for r in all_}
-    return [r.with_(permissions=r.body.permissions or said[n].body.permissions,
-                    grantable_at=r.body.grantable_at or said[n].body.grantable_at) for n, r in listed.items()]
+    return [
+        r.with_(
+            permissions=r.body.permissions or said[n].body.permissions,
+            grantable_at=r.body.grantable_at or said[n].body.grantable_at,
+        )
+        for n, r in listed.items()
+    ]
 
 
 def told_from_now(section: ThingSection) -> bool:

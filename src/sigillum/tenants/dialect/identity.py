@@ -63,8 +63,13 @@ class Identity:
                 mend="describe it under `ways_in: identity:`",
             )
         account = proof.account or self._name_of(proof.principal)
-        about: dict[str, Any] = {"account": account, "principal": proof.principal, "secret": secret, "key": proof.key,
-                                 "credential": last_of(proof.credential)}
+        about: dict[str, Any] = {
+            "account": account,
+            "principal": proof.principal,
+            "secret": secret,
+            "key": proof.key,
+            "credential": last_of(proof.credential),
+        }
         if way.first is not None:
             secret = Secret(self.speaker.first(way, about))
         elif way.signs is not None:
@@ -98,8 +103,12 @@ class Identity:
         way = self.dialect.ways_in.identity.get(signed_in.scheme)  # type: ignore[call-overload]
         if way is None:
             return self.speaker.as_administrator({})
-        values = {"secret": signed_in.token, "token": signed_in.token, "principal": signed_in.principal,
-                  "credential": signed_in.credential}
+        values = {
+            "secret": signed_in.token,
+            "token": signed_in.token,
+            "principal": signed_in.principal,
+            "credential": signed_in.credential,
+        }
         if way.basic is not None:
             values["account"] = self._name_of(signed_in.principal)
         return self.speaker.headers(way, {**values, "assertion": signed_in.token})

@@ -125,8 +125,9 @@ class Makes(Identity):
             return self.things.documents.looks(kind, section.document, values)
         return ""
 
-    def _before(self, kind: Kind[Any], section: ThingSection, call: MakeSection, values: Mapping[str, Any],
-                make: Make) -> Reply | None:
+    def _before(
+        self, kind: Kind[Any], section: ThingSection, call: MakeSection, values: Mapping[str, Any], make: Make
+    ) -> Reply | None:
         """Where a making would change what stands there, that is looked at first. Raises HiddenError."""
         if section.level:
             standing = self._level(values)
@@ -138,8 +139,9 @@ class Makes(Identity):
             return None
         return Reply(Result.EXISTS, detail="it is there already")
 
-    def _identity(self, kind: Kind[Any], section: ThingSection, call: MakeSection, answers: list[Spoken],
-                  values: Mapping[str, Any]) -> str:
+    def _identity(
+        self, kind: Kind[Any], section: ThingSection, call: MakeSection, answers: list[Spoken], values: Mapping[str, Any]
+    ) -> str:
         """Its id, from the newest answer that tells it; where none does, it is looked for like what was interrupted."""
         where = call.id or (section.shows["id"] if isinstance(section.id, list) else section.id)
         parts = _id_parts(section)
@@ -194,8 +196,11 @@ class Makes(Identity):
             if later.failed is not None and fits(later.failed, spoken.answer.status, spoken.body):
                 return Reply(Result.REFUSED, detail=spoken.said, error=spoken.error("making it"))
             if waited >= self._link.timeout_seconds or self._link.pause is None:
-                return _lost("the tenant accepted it, and has not finished it yet", self.address.name,
-                             "run the same command again in a while; it is looked for first")
+                return _lost(
+                    "the tenant accepted it, and has not finished it yet",
+                    self.address.name,
+                    "run the same command again in a while; it is looked for first",
+                )
             self._link.pause(POLL_SECONDS, "until the tenant has finished it")
             waited += POLL_SECONDS
 
@@ -230,6 +235,9 @@ def _told(answer: Spoken, where: SpotSection | ShownSection, values: Mapping[str
 
 
 def _other_level(have: str, wanted: str) -> Reply:
-    error = RefusedError(f"it has the role {have} there, of which one has one at a place, and {wanted} would take its place",
-                         where="the grant", mend="end the other one first, or take it into the charter")
+    error = RefusedError(
+        f"it has the role {have} there, of which one has one at a place, and {wanted} would take its place",
+        where="the grant",
+        mend="end the other one first, or take it into the charter",
+    )
     return Reply(Result.REFUSED, detail=error.what, error=error)

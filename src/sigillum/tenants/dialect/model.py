@@ -69,8 +69,9 @@ class MembersSection(Section):
     add: CallSection | None = None
     take: CallSection | None = None
     read: CallSection | None = None
-    write: CallSection | None = Field(None, description="Its body knows {document}, what was read with the list in it, and "
-                                                        "{entries}, the list alone")
+    write: CallSection | None = Field(
+        None, description="Its body knows {document}, what was read with the list in it, and {entries}, the list alone"
+    )
     entries: Pointer = Field("", description="Where the list is in what was read")
     entry: Any = Field("{value}", description="What stands in it for one")
 
@@ -80,8 +81,9 @@ class MembersSection(Section):
     def _one(self) -> MembersSection:
         given = [n for n in ("add", "take", "read", "write") if getattr(self, n) is not None]
         if given not in (["add", "take"], ["read", "write"]):
-            raise wrong("lists", "it is not said how an entry comes in and goes out",
-                        "write `add` and `take`, or `read` and `write`")
+            raise wrong(
+                "lists", "it is not said how an entry comes in and goes out", "write `add` and `take`, or `read` and `write`"
+            )
         return self
 
 
@@ -147,7 +149,8 @@ class WaySection(Section):
     header: str | None = Field(None, description="The header that holds it")
     value: str = Field("Bearer {secret}", description="What stands in the header")
     first: TokenSection | None = Field(
-        None, description="A call that gives what is presented, as {token}; {doing} is looks or changes")
+        None, description="A call that gives what is presented, as {token}; {doing} is looks or changes"
+    )
     signs: SignsSection | None = Field(None, description="The secret is a private key (PEM or JWK), and signs {assertion}")
 
     @model_validator(mode="after")
@@ -232,12 +235,16 @@ def _arrival(value: Any) -> Any:
     try:
         return duration(value)
     except PydanticCustomError:
-        raise wrong("arrival", "it is not said how long a change takes until look-ups show it",
-                    "write at-once, unknown, or a time like 30s") from None
+        raise wrong(
+            "arrival",
+            "it is not said how long a change takes until look-ups show it",
+            "write at-once, unknown, or a time like 30s",
+        ) from None
 
 
-Arrival = Annotated[Any, BeforeValidator(_arrival),
-                    text_schema(pattern=f"^(at-once|unknown|{times.DURATION.replace(WHOLE, '')})$")]
+Arrival = Annotated[
+    Any, BeforeValidator(_arrival), text_schema(pattern=f"^(at-once|unknown|{times.DURATION.replace(WHOLE, '')})$")
+]
 
 
 class SaysSection(Section):

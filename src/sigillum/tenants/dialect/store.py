@@ -20,8 +20,11 @@ class DialectStore:
         self._speaker, self._section, self._path = speaker, section, path
         self._container, slash, self._name = path.partition("/")
         if not slash or not self._container or not self._name:
-            raise SomebodyError(f"{path!r} names no secret of that store", where="keep_in",
-                                mend="write its container and its name, like store:TENANT/container/name")
+            raise SomebodyError(
+                f"{path!r} names no secret of that store",
+                where="keep_in",
+                mend="write its container and its name, like store:TENANT/container/name",
+            )
 
     def _values(self, name: str) -> dict[str, str]:
         """Where an entry stands: by the number behind its last dot, which what consumers read has none of."""
@@ -36,8 +39,11 @@ class DialectStore:
         self._good(spoken, "reading")
         value = at(spoken.body, self._section.value)
         if not isinstance(value, str):
-            raise MachineError("the store tells no value", where=spoken.answer.url,
-                               mend="compare `store: value:` of its dialect with its reference")
+            raise MachineError(
+                "the store tells no value",
+                where=spoken.answer.url,
+                mend="compare `store: value:` of its dialect with its reference",
+            )
         return value
 
     def put(self, name: str, content: str) -> None:
@@ -62,8 +68,11 @@ class DialectStore:
                 self._good(spoken, "reading the versions of")
                 found += [at(item, section.version) for item in items]
         except MisfitError as problem:
-            raise MachineError(f"the store's versions: {problem}", where=section.versions.address,
-                               mend="compare `store: versions:` of its dialect with its reference") from problem
+            raise MachineError(
+                f"the store's versions: {problem}",
+                where=section.versions.address,
+                mend="compare `store: versions:` of its dialect with its reference",
+            ) from problem
         for version in found[1:] if section.newest == "first" else found[:-1]:
             self._send(section.end_version, {**values, "version": version}, "destroying a version of", missing=True)
 
@@ -77,6 +86,8 @@ class DialectStore:
 
     def _good(self, spoken: Spoken, doing: str) -> None:
         if spoken.means not in ("done", "unchanged"):
-            raise RefusedError(f"{doing} the secret {self._path}: status {spoken.answer.status}: {spoken.said}",
-                               where=spoken.answer.url.partition("?")[0],
-                               mend="may the administrator do that, and is the container there?")
+            raise RefusedError(
+                f"{doing} the secret {self._path}: status {spoken.answer.status}: {spoken.said}",
+                where=spoken.answer.url.partition("?")[0],
+                mend="may the administrator do that, and is the container there?",
+            )

@@ -110,14 +110,20 @@ def private_key(text: str) -> dict[str, Any]:
 
     for given, kind in ((text, "OKP"), (text, "EC"), (text, "RSA")):
         try:
-            made = JWKRegistry.import_key(json.loads(given)) if given.lstrip().startswith("{") else \
-                JWKRegistry.import_key(given, kind)
+            made = (
+                JWKRegistry.import_key(json.loads(given))
+                if given.lstrip().startswith("{")
+                else JWKRegistry.import_key(given, kind)
+            )
             if made.is_private:
                 return dict(made.as_dict(private=True))
         except Exception:  # noqa: S112 - the library raises whatever it finds; another kind may fit
             continue
-    raise FileError("nothing can be signed with the administrator's secret", where="admin: token: in sigillum.yaml",
-                    mend="its dialect wants a private key there, as PEM or as JWK")
+    raise FileError(
+        "nothing can be signed with the administrator's secret",
+        where="admin: token: in sigillum.yaml",
+        mend="its dialect wants a private key there, as PEM or as JWK",
+    )
 
 
 def _label(text: str) -> str:
@@ -242,10 +248,11 @@ def _template(address: str) -> tuple[URITemplate, tuple[Variable, ...]]:
 
     def expansion(match: re.Match[str]) -> str:
         query, first = match[0].startswith("{?"), len(found)
-        for text in match[0][1 + query:-1].split(","):
+        for text in match[0][1 + query : -1].split(","):
             name, _, form = text.partition("|")
             found.append(Variable(name if query else f"v{first}", name, form, not query))
         return "{" + "?" * query + ",".join(v.key for v in found[first:]) + "}"
+
     return URITemplate(EXPANSION.sub(expansion, address)), tuple(found)
 
 
@@ -266,14 +273,19 @@ def address_of(address: str, values: Values, words: Words, now: datetime) -> str
     given = dict[str, Any]()
     for variable in variables:
         if isinstance(values.get(variable.name), Secret):
-            raise ValueRefusedError(f"the address {address} would hold a secret", where=address,
-                                    mend="nothing was sent: addresses stand in logs; put it into a header or a body")
+            raise ValueRefusedError(
+                f"the address {address} would hold a secret",
+                where=address,
+                mend="nothing was sent: addresses stand in logs; put it into a header or a body",
+            )
         value = filled("{" + variable.name + ("|" + variable.form if variable.form else "") + "}", values, words, now)
         text = "" if value is NOTHING else str(value).lower() if isinstance(value, bool) else str(value)
         if variable.in_path and text in ("", ".", ".."):
             raise ValueRefusedError(
-                f"the address {address} needs {variable.name}, and it is {text or 'empty'!r}", where=address,
-                mend="nothing was sent: an empty name would mean something else")
+                f"the address {address} needs {variable.name}, and it is {text or 'empty'!r}",
+                where=address,
+                mend="nothing was sent: an empty name would mean something else",
+            )
         if text or variable.in_path:
             given[variable.key] = text
     return str(template.expand(given))

@@ -42,9 +42,13 @@ def noted(oid: str, said: str) -> Iterator[Record[Any]]:
     """The certificates that a role's comment tells of."""
     for which, end, mark in NOTE.findall(said):
         until = datetime.fromtimestamp(int(end), UTC) if int(end) else None
-        yield Record(CREDENTIAL, id_of(oid, "certificate", which),
-                     CREDENTIAL.type(oid, type="certificate", thumbprint=which, until=until), mark=mark,
-                     carried=frozenset({"principal", "type", "thumbprint", "until"}))
+        yield Record(
+            CREDENTIAL,
+            id_of(oid, "certificate", which),
+            CREDENTIAL.type(oid, type="certificate", thumbprint=which, until=until),
+            mark=mark,
+            carried=frozenset({"principal", "type", "thumbprint", "until"}),
+        )
 
 
 def against(ask: Asking, name: str, database: str) -> str:
@@ -71,6 +75,7 @@ def _named(patterns: list[str], name: str) -> bool:
 def bundle(key: Mapping[str, Any], der: str) -> Secret:
     """A private key and the certificate over it, as PEM."""
     from joserfc.jwk import JWKRegistry, OctKey
+
     imported = JWKRegistry.import_key(dict(key))
     private = "" if isinstance(imported, OctKey) else imported.as_pem(private=True).decode()
     lines = base64.encodebytes(base64.b64decode(der)).decode()
@@ -90,5 +95,10 @@ def presented(proof: Secret, scheme: str, *, here: bool) -> Iterator[dict[str, s
         write_private(path, proof.reveal())
         nothing = Path(folder, "passwords")
         nothing.touch(0o600)
-        yield {"sslcert": str(path), "sslkey": str(path), "sslcertmode": "require", "passfile": str(nothing),
-               **({"sslmode": "require"} if here else {})}
+        yield {
+            "sslcert": str(path),
+            "sslkey": str(path),
+            "sslcertmode": "require",
+            "passfile": str(nothing),
+            **({"sslmode": "require"} if here else {}),
+        }

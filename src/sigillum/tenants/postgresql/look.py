@@ -34,7 +34,7 @@ _WHERE = {
     "all": "true",
     "mark": "position(%(mark)s IN coalesce(shobj_description(r.oid, 'pg_authid'), '')) > 0",
     "member": "EXISTS (SELECT FROM pg_auth_members m JOIN pg_roles x ON x.oid = m.member WHERE m.roleid = r.oid "
-              "AND m.member::text = %(value)s AND coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit))",
+    "AND m.member::text = %(value)s AND coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit))",
 }
 _PLACES = """
 SELECT * FROM (

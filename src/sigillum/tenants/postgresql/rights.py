@@ -10,7 +10,9 @@ from sigillum.core.kinds.profile import Operation
 
 
 class Right(NamedTuple):
-    """A privilege on a kind of object, or membership in a predefined role. `trial`: a statement that needs it, without effect.
+    """A privilege on a kind of object, or membership in a predefined role.
+
+    `trial`: a statement that needs it, without effect.
     """
 
     role: str

@@ -56,8 +56,13 @@ def trial_of(answer: Answer) -> Trial:
         except UnreachableError:
             body = {}
         items, total = body.get("items"), body.get("total")
-        return Trial(True, f"done (status {answer.status})", total if isinstance(total, int) else None,
-                     tuple(items) if isinstance(items, list) else None, body.get("capped") is True)
+        return Trial(
+            True,
+            f"done (status {answer.status})",
+            total if isinstance(total, int) else None,
+            tuple(items) if isinstance(items, list) else None,
+            body.get("capped") is True,
+        )
     if answer.status in (401, 403):
         return Trial(False, f"refused (status {answer.status})", unauthenticated=answer.status == 401)
     return Trial(None, f"status {answer.status} says neither yes nor no")
@@ -71,7 +76,13 @@ def secret_of(answer: Answer, envelope: Envelope, where: str, *, sealed: bool) -
     if not isinstance(found.get("secret"), str) or not found["secret"]:
         return None
     if sealed:
-        return Reply(Result.REFUSED, detail="a secret came open that was promised sealed", error=RefusedError(
-            "the secret came open, and was promised sealed to a key of ours: it is not taken", where=where,
-            mend="end that credential there, and ask the tenant's operator"))
+        return Reply(
+            Result.REFUSED,
+            detail="a secret came open that was promised sealed",
+            error=RefusedError(
+                "the secret came open, and was promised sealed to a key of ours: it is not taken",
+                where=where,
+                mend="end that credential there, and ask the tenant's operator",
+            ),
+        )
     return Reply(Result.DONE, secret=Secret(found["secret"]))

@@ -84,8 +84,10 @@ class Codec(NamedTuple):
 
     def changes(self, wire: Wire, part: Part) -> Json:
         """SCIM attribute paths and their new values; an empty one removes the attribute."""
-        return {self.sent[name][0]: None if value in (None, "", ()) else self.sent[name][1](value, part, wire)
-                for name, value in part.items()}
+        return {
+            self.sent[name][0]: None if value in (None, "", ()) else self.sent[name][1](value, part, wire)
+            for name, value in part.items()
+        }
 
     def filter(self, query: Query[Any]) -> str:
         """The SCIM filter of a query; empty: all there are."""
@@ -107,15 +109,24 @@ class Codec(NamedTuple):
         """A resource in our words; ids and versions are kept verbatim."""
         about = inner(resource, self.extension) if self.extension else {}
         progress = text(about.get("progress")) or text(resource.get("progress"))
-        return Record(self.kind, str(resource.get("id", "")), self.read(resource),
-                      str(inner(resource, "meta").get("version") or ""), str(resource.get("externalId") or ""), progress,
-                      modified=text(inner(resource, "meta").get("lastModified")))
+        return Record(
+            self.kind,
+            str(resource.get("id", "")),
+            self.read(resource),
+            str(inner(resource, "meta").get("version") or ""),
+            str(resource.get("externalId") or ""),
+            progress,
+            modified=text(inner(resource, "meta").get("lastModified")),
+        )
 
     def entry(self, entry: Entry) -> Json:
         """The PATCH message that puts a value into a list of values, or takes it out (RFC 7644 §3.5.2.1, §3.5.2.2)."""
         about = {self.beside.get(n, n): v for n, v in entry.about.items()}
-        operation: Json = {"op": "remove", "path": f"{entry.field}[value eq {quoted(str(entry.value))}]"} if entry.out else \
-            {"op": "add", "path": entry.field, "value": [{"value": str(entry.value), **about}]}
+        operation: Json = (
+            {"op": "remove", "path": f"{entry.field}[value eq {quoted(str(entry.value))}]"}
+            if entry.out
+            else {"op": "add", "path": entry.field, "value": [{"value": str(entry.value), **about}]}
+        )
         return {"schemas": [PATCH_OP], "Operations": [operation]}
 
 

@@ -46,6 +46,7 @@ def discover(scim: ScimClient, link: Link, *, anew: bool, at_once: bool) -> Foun
             if problem.status == 401:
                 raise
             return problem
+
     calls: list[Any] = [types, profile]
     known, all_ = together(calls) if at_once else [call() for call in calls]
     if link.keep is not None and known is not kept:
@@ -82,8 +83,13 @@ class _Kept(NamedTuple):
             return cls({})
 
     def content(self, base: str) -> Json:
-        return {"address": base, "at": format_instant(self.at), "version": self.version, "endpoints": self.endpoints,
-                "extensions": sorted(self.extensions)}
+        return {
+            "address": base,
+            "at": format_instant(self.at),
+            "version": self.version,
+            "endpoints": self.endpoints,
+            "extensions": sorted(self.extensions),
+        }
 
     @property
     def age_seconds(self) -> float:
@@ -112,10 +118,16 @@ def _types(scim: ScimClient, kept: _Kept) -> _Kept:
     else:
         found = body  # some servers answer with a bare list
     if not isinstance(found, list):
-        raise UnreachableError("the list has no resources in it", where=f"{scim.base}{TYPES}",
-                               mend="check the address: is it the tenant's SCIM base?")
+        raise UnreachableError(
+            "the list has no resources in it",
+            where=f"{scim.base}{TYPES}",
+            mend="check the address: is it the tenant's SCIM base?",
+        )
     all_ = [t for t in found if isinstance(t, dict)] if whole else list(scim.find(TYPES, ""))
-    endpoints = {KIND_OF_SCHEMA[text(t.get("schema"))]: text(t["endpoint"]) for t in all_
-                 if text(t.get("schema")) in KIND_OF_SCHEMA and text(t.get("endpoint")).startswith("/")}
+    endpoints = {
+        KIND_OF_SCHEMA[text(t.get("schema"))]: text(t["endpoint"])
+        for t in all_
+        if text(t.get("schema")) in KIND_OF_SCHEMA and text(t.get("endpoint")).startswith("/")
+    }
     extensions = {text(e.get("schema")) for t in all_ for e in many(t.get("schemaExtensions"))}
     return _Kept(endpoints, frozenset(extensions), answer.headers.get("ETag", "") if whole else "", now)

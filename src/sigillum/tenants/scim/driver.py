@@ -29,7 +29,6 @@ from .identity import Identity
 from .profile import profile_of
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
-
     from .registration import Registrar
 
 Json = dict[str, Any]
@@ -59,8 +58,9 @@ class OpenTenant(Identity):
         self.profile, self.known_seconds = Profile(), 0.0
         self.wire = Wire(address.address.rstrip("/"), USUAL_ENDPOINTS)
         pausing: Json = {"pause": link.pause} if link.pause is not None else {}
-        self.scim = ScimClient(http, address.address, token, observe=self._observe, busy_seconds=link.timeout_seconds,
-                               **pausing)
+        self.scim = ScimClient(
+            http, address.address, token, observe=self._observe, busy_seconds=link.timeout_seconds, **pausing
+        )
 
     def say(self, text: str) -> None:
         if self._say is not None:
@@ -82,6 +82,7 @@ class OpenTenant(Identity):
         if not self.profile.store:
             return None
         from .store import SecretStore
+
         return SecretStore(self.http, self.profile.store, lambda: self._bearer, self.address.name, path)
 
     # --- facts --------------------------------------------------------------------------------------------
@@ -97,7 +98,9 @@ class OpenTenant(Identity):
             if kind.name not in self.wire.endpoints:
                 out |= {q: Fact(unknown=f"it has no resource type for a {kind.name}", never=True) for q in asked}
                 continue
-            requests += [partial(self._some, kind, asked[n:n + VALUES_A_FILTER]) for n in range(0, len(asked), VALUES_A_FILTER)]
+            requests += [
+                partial(self._some, kind, asked[n : n + VALUES_A_FILTER]) for n in range(0, len(asked), VALUES_A_FILTER)
+            ]
         for found in together(requests) if self.http.slow else [r() for r in requests]:
             out |= found
         return out
@@ -108,12 +111,15 @@ class OpenTenant(Identity):
         if "client" in self.wire.endpoints or not self.profile.issuer or self._kept is None:
             return None
         from .registration import Kept, Registrar
+
         endpoint, kept = self.metadata.registration_endpoint, self._kept
 
         def ours() -> list[Kept]:
             return [Kept(k["answer"], k["external_id"]) for k in kept(self.address.name)]
+
         def keep(fresh: Kept) -> None:
             self._keep(self.address.name, {"answer": dict(fresh.answer), "external_id": fresh.external_id})
+
         return Registrar(self.http, endpoint, self._token, ours, refused, keep) if endpoint else None
 
     @cached_property
@@ -212,12 +218,16 @@ class OpenTenant(Identity):
             if own is not None:
                 return Reply(Result.DONE, secret=own)
         from sigillum.protocols.sealed import Envelope
+
         envelope = Envelope()
         path = f"{self._path(CREDENTIAL, identity)}/secret"
         try:
             answer = self.scim.send("POST", path, {"sealTo": envelope.public()})
-            told = secret_of(answer, envelope, self.address.name, sealed=self.profile.secret_delivery == SEALED) \
-                if answer.status == 200 else None
+            told = (
+                secret_of(answer, envelope, self.address.name, sealed=self.profile.secret_delivery == SEALED)
+                if answer.status == 200
+                else None
+            )
             if told is not None:
                 return told
         except HttpError as problem:

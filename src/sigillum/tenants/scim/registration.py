@@ -38,8 +38,15 @@ class Registrar:
     what an answer says anew.
     """
 
-    def __init__(self, http: Http, endpoint: str, token: Secret, kept: Callable[[], list[Kept]],
-                 refused: Callable[[Answer, str], Reply], keep: Callable[[Kept], None]) -> None:
+    def __init__(
+        self,
+        http: Http,
+        endpoint: str,
+        token: Secret,
+        kept: Callable[[], list[Kept]],
+        refused: Callable[[Answer, str], Reply],
+        keep: Callable[[Kept], None],
+    ) -> None:
         self.http, self.endpoint, self._token, self._kept, self._refused = http, endpoint, token, kept, refused
         self._keep = keep
         self._leaving = set[str]()  # whose ending was sent, and not answered
@@ -80,9 +87,11 @@ class Registrar:
             return self._noted(kept, answer)
         if answer.status == 404:
             return None
-        raise SomebodyError(f"the registration {plain(kept.answer.get('client_id'))} is not shown (status {answer.status})",
-                            where=answer.url, mend="ask the server's operator whether it is still there, and for a new "
-                            "registration access token if it is")
+        raise SomebodyError(
+            f"the registration {plain(kept.answer.get('client_id'))} is not shown (status {answer.status})",
+            where=answer.url,
+            mend="ask the server's operator whether it is still there, and for a new registration access token if it is",
+        )
 
     def _noted(self, kept: Kept, answer: Answer) -> Json:
         """What the answer says anew is kept at once: where a token or secret was rotated, the old one is dead (RFC 7592 §3)."""
@@ -101,8 +110,14 @@ class Registrar:
     def _record(self, shown: Json, kept: Kept) -> Record[Client]:
         identity = plain(shown.get("client_id") or "")
         redirects = tuple(sorted(plain(u) for u in _listed(shown.get("redirect_uris"))))
-        return Record(CLIENT, identity, Client(plain(shown.get("client_name") or ""), identity, redirects=redirects), "",
-                      kept.external_id, carried=frozenset(("name", "client_id", "redirects")))
+        return Record(
+            CLIENT,
+            identity,
+            Client(plain(shown.get("client_name") or ""), identity, redirects=redirects),
+            "",
+            kept.external_id,
+            carried=frozenset(("name", "client_id", "redirects")),
+        )
 
     def credential(self, identity: str) -> Record[Credential] | None:
         """A client's credential by its id, which begins with OWN and the client id."""
@@ -116,12 +131,20 @@ class Registrar:
             held = shown.get("jwks")
             for key in _listed(held.get("keys") if isinstance(held, dict) else None):
                 mark = _mark(key)
-                yield Record(CREDENTIAL, f"{OWN}{client}/{mark}", Credential(client, type="key-pair", thumbprint=mark),
-                             carried=frozenset(("principal", "type", "thumbprint")))
+                yield Record(
+                    CREDENTIAL,
+                    f"{OWN}{client}/{mark}",
+                    Credential(client, type="key-pair", thumbprint=mark),
+                    carried=frozenset(("principal", "type", "thumbprint")),
+                )
         elif kept.answer.get("client_secret"):
             until = _ends(kept)
-            yield Record(CREDENTIAL, f"{OWN}{client}/secret", Credential(client, type="shared-secret", until=until),
-                         carried=frozenset(("principal", "type", *(["until"] if until else []))))
+            yield Record(
+                CREDENTIAL,
+                f"{OWN}{client}/secret",
+                Credential(client, type="shared-secret", until=until),
+                carried=frozenset(("principal", "type", *(["until"] if until else []))),
+            )
 
     # --- changes: one request each ----------------------------------------------------------------------------
     def register(self, external_id: str, fields: Mapping[str, Any]) -> Reply:
@@ -133,8 +156,11 @@ class Registrar:
                 return self._refused(answer, "registering the client")
             shown = answer.object()
             kept = {n: shown[n] for n in KEPT if n in shown}
-            return Reply(Result.DONE, self._record(shown, Kept(kept, external_id)),
-                         secret=Secret(json.dumps({"answer": kept, "external_id": external_id})))
+            return Reply(
+                Result.DONE,
+                self._record(shown, Kept(kept, external_id)),
+                secret=Secret(json.dumps({"answer": kept, "external_id": external_id})),
+            )
         except HttpError as problem:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem)
 
@@ -170,8 +196,9 @@ class Registrar:
         kept = self._of(client_id)  # the answer may have brought another token
         if kept is None or shown is None:
             return Reply(Result.MISSING, detail="it is not there")
-        body = {n: v for n, v in shown.items() if not n.startswith("registration_") and "issued" not in n
-                and "secret" not in n} | changes
+        body = {
+            n: v for n, v in shown.items() if not n.startswith("registration_") and "issued" not in n and "secret" not in n
+        } | changes
         try:
             answer = self._send("PUT", kept, body)
         except HttpError as problem:
@@ -188,8 +215,12 @@ class Registrar:
 
     def _send(self, method: str, kept: Kept, body: Json | None) -> Answer:
         token = Secret(str(kept.answer.get("registration_access_token")))
-        return self.http.send(method, str(kept.answer.get("registration_client_uri")), self._headers(token),
-                              json.dumps(body).encode() if body is not None else None)
+        return self.http.send(
+            method,
+            str(kept.answer.get("registration_client_uri")),
+            self._headers(token),
+            json.dumps(body).encode() if body is not None else None,
+        )
 
     def _headers(self, token: Secret) -> dict[str, str]:
         return {"Authorization": f"Bearer {token.reveal()}", "Content-Type": "application/json", "Accept": "application/json"}

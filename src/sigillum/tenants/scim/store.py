@@ -43,13 +43,19 @@ class SecretStore:
             self._good(answer, "destroying")
 
     def _send(self, method: str, name: str, body: bytes | None = None) -> Answer:
-        headers = {"Authorization": self._bearer(), "Accept": "application/json",
-                   **({"Content-Type": "application/json"} if body is not None else {})}
+        headers = {
+            "Authorization": self._bearer(),
+            "Accept": "application/json",
+            **({"Content-Type": "application/json"} if body is not None else {}),
+        }
         return self._http.send(method, f"{self._store}/{quote(self.at(name))}", headers, body)
 
     def _good(self, answer: Answer, doing: str) -> Answer:
         if answer.status in (200, 201, 204):
             return answer
         said = plain(answer.body[:200].decode("utf-8", "replace"))
-        raise RefusedError(f"{doing} the secret {self._path}: status {answer.status} {said}", where=self._tenant,
-                           mend="the administrator needs the power `secrets`, and the container has to be there")
+        raise RefusedError(
+            f"{doing} the secret {self._path}: status {answer.status} {said}",
+            where=self._tenant,
+            mend="the administrator needs the power `secrets`, and the container has to be there",
+        )

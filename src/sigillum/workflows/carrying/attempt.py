@@ -23,9 +23,19 @@ T = TypeVar("T")
 MOST_ATTEMPTS = 100
 
 
-def attempt(carrying: Carrying, step: Step, verb: Verb, payload: Any, send: Callable[[], Reply],
-            done: Callable[[Reply, Settle], T | None], *, lost: Callable[[Settle], T | None] = lambda settle: None,
-            stale: Callable[[], None] | None = None, before: Callable[[], dict[str, Any]] = dict, **more: Any) -> T:
+def attempt(
+    carrying: Carrying,
+    step: Step,
+    verb: Verb,
+    payload: Any,
+    send: Callable[[], Reply],
+    done: Callable[[Reply, Settle], T | None],
+    *,
+    lost: Callable[[Settle], T | None] = lambda settle: None,
+    stale: Callable[[], None] | None = None,
+    before: Callable[[], dict[str, Any]] = dict,
+    **more: Any,
+) -> T:
     """Commit the intent, send, settle; again where the tenant was busy or the answer was lost.
 
     `done` settles an answer that ends it, and gives its result; `lost` looks whether a lost one arrived; `stale` finds out the
@@ -38,8 +48,11 @@ def attempt(carrying: Carrying, step: Step, verb: Verb, payload: Any, send: Call
             return result
         if reply.result is Result.STALE and stale is not None:
             settle(Outcome.REFUSED, why="it had changed since it was read")
-            carrying.patience.pause(None, _pause(number), RefusedError(
-                f"{step.about} keeps changing", where=step.tenant, mend="find out who changes it as well"))
+            carrying.patience.pause(
+                None,
+                _pause(number),
+                RefusedError(f"{step.about} keeps changing", where=step.tenant, mend="find out who changes it as well"),
+            )
             stale()
             continue
         _not_done(carrying, step, reply, settle, number)
@@ -60,13 +73,16 @@ def left(record: Record[Any] | None) -> dict[str, Any]:
 
 
 def _pause(number: int) -> float:
-    return float(min(FIRST_PAUSE_SECONDS * 2 ** number, LONGEST_PAUSE_SECONDS))
+    return float(min(FIRST_PAUSE_SECONDS * 2**number, LONGEST_PAUSE_SECONDS))
 
 
 def _not_done(carrying: Carrying, step: Step, reply: Reply, settle: Settle, number: int) -> None:
     """Settle a request that was not done, and wait before another attempt. Raises where there is none."""
-    error = reply.error if isinstance(reply.error, SigillumError) else RefusedError(
-        f"{step.about}: {reply.detail}", where=step.tenant, mend="look at the detail")
+    error = (
+        reply.error
+        if isinstance(reply.error, SigillumError)
+        else RefusedError(f"{step.about}: {reply.detail}", where=step.tenant, mend="look at the detail")
+    )
     if reply.result in (Result.BUSY, Result.LOST):
         settle(Outcome.LOST if reply.result is Result.LOST else Outcome.REFUSED, why=reply.detail)
         carrying.patience.pause(reply.wait_seconds, _pause(number), error)
@@ -80,25 +96,36 @@ def until(carrying: Carrying, found: Callable[[], T | None], what: str, seconds:
     most = arrival_seconds(carrying.tenant.profile) if seconds is None else seconds
     result, waited = carrying.patience.until(found, most, lambda waited: f"waiting until {what} is shown")
     if result is None:
-        raise NotYetError(f"{what} is not shown yet, {waited:.0f} seconds after the change",
-                          where=carrying.tenant.address.name,
-                          mend="run the same command again in a while; nothing is made twice")
+        raise NotYetError(
+            f"{what} is not shown yet, {waited:.0f} seconds after the change",
+            where=carrying.tenant.address.name,
+            mend="run the same command again in a while; nothing is made twice",
+        )
     return result  # type: ignore[no-any-return]
 
 
 def finished(carrying: Carrying, step: Step, kind: Any, identity: str) -> None:
     """Wait, within what was asked for, until a thing that was accepted is made. Raises NotYetError, RefusedError."""
+
     def look() -> str | None:
         record = carrying.tenant.read(kind, identity)
         return "gone" if record is None else None if record.progress == "accepted" else record.progress
-    state, _ = carrying.patience.until(look, carrying.patience.most_seconds,
-                                       lambda waited: f"waiting until {step.about} is made, {waited:.0f} s")
+
+    state, _ = carrying.patience.until(
+        look, carrying.patience.most_seconds, lambda waited: f"waiting until {step.about} is made, {waited:.0f} s"
+    )
     if state is None:
-        raise NotYetError(f"{_made(step)}: the tenant accepted it, and is still making it", where=step.tenant,
-                          mend="run the same command again in a while, or with --wait 10m; nothing is made twice")
+        raise NotYetError(
+            f"{_made(step)}: the tenant accepted it, and is still making it",
+            where=step.tenant,
+            mend="run the same command again in a while, or with --wait 10m; nothing is made twice",
+        )
     if state == "failed":
-        raise RefusedError(f"{_made(step)}: the tenant accepted it, and could not make it", where=step.tenant,
-                           mend="run `sigillum enact` again: it ends the failed one and makes another")
+        raise RefusedError(
+            f"{_made(step)}: the tenant accepted it, and could not make it",
+            where=step.tenant,
+            mend="run `sigillum enact` again: it ends the failed one and makes another",
+        )
 
 
 def _made(step: Step) -> str:

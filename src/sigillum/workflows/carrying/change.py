@@ -40,18 +40,30 @@ def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
     def stale() -> None:
         fresh = tenant.read(change.kind, identity)
         version[0] = fresh.version if fresh is not None else ""
+
     more: dict[str, Any] = {"undo": plain(dict(step.before))} if change.result == Outcome.MADE else {}
     if isinstance(change.part.get("active"), bool):
         more[SWITCHES] = "on" if change.part["active"] else "off"
     if change.about and change.kind is not CREDENTIAL:
         more["about"] = plain(change.about)
-    attempt(carrying, step, Verb.CHANGE, change.part, lambda: tenant.change(change._replace(version=version[0])), done,
-            stale=stale, thing=change.kind.name, id=identity, **more)
+    attempt(
+        carrying,
+        step,
+        Verb.CHANGE,
+        change.part,
+        lambda: tenant.change(change._replace(version=version[0])),
+        done,
+        stale=stale,
+        thing=change.kind.name,
+        id=identity,
+        **more,
+    )
 
     def shown() -> Record[object] | None:
         record = tenant.read(change.kind, identity)
         carried = tenant.profile.carried(change.kind)
         return record if record is not None and not differing(record, change.part, carried) else None
+
     until(carrying, shown, f"the change of {step.about}")
     carrying.journal.boundary(f"{step.id} read-back")
     return {"id": identity}

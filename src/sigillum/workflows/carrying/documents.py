@@ -41,8 +41,10 @@ def noted(carrying: Carrying, step: Step, kind: Kind[Any], identity: str, terms:
     if terms.get("until"):
         raise SomebodyError(
             f"{step.about}: the answer was lost, and by now it stands there; whether we made it or another hand did cannot be "
-            "told, so nothing here will end it", where=step.tenant,
-            mend="look there; where nobody else wanted it, have it ended there and run the same command again")
+            "told, so nothing here will end it",
+            where=step.tenant,
+            mend="look there; where nobody else wanted it, have it ended there and run the same command again",
+        )
 
 
 def arrives_until(carrying: Carrying, step: Step, kind: Kind[Any]) -> datetime | None:

@@ -36,8 +36,10 @@ def carry(carrying: Carrying, step: Step, action: End) -> Yields:
             return False
         settle(Outcome.ENDED)
         return True
-    while not attempt(carrying, step, Verb.END, {"id": identity}, lambda: tenant.end(end), done, thing=end.kind.name,
-                      id=identity):
+
+    while not attempt(
+        carrying, step, Verb.END, {"id": identity}, lambda: tenant.end(end), done, thing=end.kind.name, id=identity
+    ):
         assert over is not None
         _waited(carrying, step, over)
     until(carrying, lambda: True if tenant.read(end.kind, identity) is None else None, f"the end of {step.about}")
@@ -47,11 +49,17 @@ def carry(carrying: Carrying, step: Step, action: End) -> Yields:
 
 def _waited(carrying: Carrying, step: Step, over: datetime) -> None:
     """Wait until no lost write of ours can arrive any more. Raises NotYetError where that takes longer than may be waited."""
+
     def past() -> bool | None:
         return True if carrying.journal.now(step.tenant) >= over else None
-    found, _ = carrying.patience.until(past, carrying.patience.most_seconds,
-                                       lambda waited: f"waiting until {step.about} cannot come back")
+
+    found, _ = carrying.patience.until(
+        past, carrying.patience.most_seconds, lambda waited: f"waiting until {step.about} cannot come back"
+    )
     if found is None:
-        raise NotYetError(f"{step.about} is ended, and an earlier write of ours, whose answer was lost, may bring it back "
-                          f"until {format_instant(over)}", where=step.tenant,
-                          mend="run the same command again then: it looks once more")
+        raise NotYetError(
+            f"{step.about} is ended, and an earlier write of ours, whose answer was lost, may bring it back "
+            f"until {format_instant(over)}",
+            where=step.tenant,
+            mend="run the same command again then: it looks once more",
+        )

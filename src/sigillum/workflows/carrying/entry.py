@@ -31,13 +31,23 @@ def carry(carrying: Carrying, step: Step, action: Entry) -> Yields:
             settle(Outcome.ENDED)
             return True
         return None
-    attempt(carrying, step, Verb.TAKE if entry.out else Verb.ADD, {"id": identity, entry.field: value, **entry.about},
-            lambda: tenant.enter(entry), done, thing=entry.kind.name, id=identity,
-            **({"about": plain(entry.about)} if entry.about else {}))
+
+    attempt(
+        carrying,
+        step,
+        Verb.TAKE if entry.out else Verb.ADD,
+        {"id": identity, entry.field: value, **entry.about},
+        lambda: tenant.enter(entry),
+        done,
+        thing=entry.kind.name,
+        id=identity,
+        **({"about": plain(entry.about)} if entry.about else {}),
+    )
 
     def shown() -> bool | None:
         record = tenant.read(entry.kind, identity)
         return True if (record is not None and inside(record, entry.field, value)) != entry.out else None
+
     until(carrying, shown, step.about)
     carrying.journal.boundary(f"{step.id} read-back")
     return {"id": identity}

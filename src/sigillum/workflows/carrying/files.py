@@ -21,12 +21,20 @@ def complete(carrying: Carrying, step: Step, about: Mapping[str, Any], identity:
     name = step.mark.get("name")
     if not carrying.keeping.path(name, step.generation).exists():
         return
-    until = about.get("until") or next((carrying.yields[n]["until"] for n in step.needs
-                                        if "until" in carrying.yields.get(n, {})), None)
+    until = about.get("until") or next(
+        (carrying.yields[n]["until"] for n in step.needs if "until" in carrying.yields.get(n, {})), None
+    )
     if until is None:  # made by an earlier run, or without an end
         record = carrying.tenant.read(CREDENTIAL, identity)
         until = record.body.until if record is not None else None
-    carrying.keeping.complete(name, step.generation, {
-        "tenant": step.tenant, "credential_id": identity, **{n: carrying.value(about[n]) for n in ABOUT if about.get(n)},
-        "ends": format_instant(until) if isinstance(until, datetime) else None,
-        "token_endpoint": carrying.tenant.token_endpoint})
+    carrying.keeping.complete(
+        name,
+        step.generation,
+        {
+            "tenant": step.tenant,
+            "credential_id": identity,
+            **{n: carrying.value(about[n]) for n in ABOUT if about.get(n)},
+            "ends": format_instant(until) if isinstance(until, datetime) else None,
+            "token_endpoint": carrying.tenant.token_endpoint,
+        },
+    )

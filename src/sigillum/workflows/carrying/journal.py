@@ -22,9 +22,15 @@ class LedgerJournal:
     `boundary` is told where a kill could fall.
     """
 
-    def __init__(self, ledger: Ledger, workspace: str, uid: str, now: Callable[[str], datetime],
-                 boundary: Callable[[str], None] = lambda name: None,
-                 acting: Callable[[str, str], str] = lambda tenant, by: by) -> None:
+    def __init__(
+        self,
+        ledger: Ledger,
+        workspace: str,
+        uid: str,
+        now: Callable[[str], datetime],
+        boundary: Callable[[str], None] = lambda name: None,
+        acting: Callable[[str, str], str] = lambda tenant, by: by,
+    ) -> None:
         self.ledger, self.workspace, self.uid, self._now, self._boundary = ledger, workspace, uid, now, boundary
         self._acting = acting
 
@@ -39,20 +45,46 @@ class LedgerJournal:
 
     def attempt(self, step: Step, verb: str, payload: Any, send: Callable[[], Reply], **more: Any) -> tuple[Reply, Settle]:
         acting = self._acting(step.tenant, step.by)
-        head = self.ledger.append([Fresh(history.INTENT, self.uid, {
-            "verb": verb, **step.mark.body(), "generation": step.generation, "digest": digest(payload),
-            "tenant_time": format_instant(self.now(step.tenant)), **({BY: acting} if acting else {}), **more})])
+        head = self.ledger.append(
+            [
+                Fresh(
+                    history.INTENT,
+                    self.uid,
+                    {
+                        "verb": verb,
+                        **step.mark.body(),
+                        "generation": step.generation,
+                        "digest": digest(payload),
+                        "tenant_time": format_instant(self.now(step.tenant)),
+                        **({BY: acting} if acting else {}),
+                        **more,
+                    },
+                )
+            ]
+        )
         self.boundary(f"{step.id} intended")
         reply = send()
         self.boundary(f"{step.id} answered")
 
         def settle(result: str, **about: Any) -> None:
-            self.ledger.append([Fresh(history.OUTCOME, self.uid, {
-                "attempt": head.sequence, "result": result,
-                "tenant_time": format_instant(self.now(step.tenant)), **about})])
+            self.ledger.append(
+                [
+                    Fresh(
+                        history.OUTCOME,
+                        self.uid,
+                        {
+                            "attempt": head.sequence,
+                            "result": result,
+                            "tenant_time": format_instant(self.now(step.tenant)),
+                            **about,
+                        },
+                    )
+                ]
+            )
             self.boundary(f"{step.id} settled")
             if reply.confirmed:
                 self.write(history.CONFIRMED, step, by=reply.confirmed, about=step.about)
+
         return reply, settle
 
     def write(self, kind: str, step: Step, **about: Any) -> None:

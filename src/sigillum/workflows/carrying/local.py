@@ -51,8 +51,9 @@ def keep_secret(carrying: Carrying, step: Step, action: KeepSecret) -> Yields:
     chosen = carrying.ports.chosen(action.source) if action.source else None
     known = carrying.history.latest(step.mark)
     sent = known is not None and known.number == step.generation and known.unanswered  # it may stand there already
-    carrying.keeping.keep_password(action.credential, action.generation, None if sent else chosen, {"tenant": step.tenant},
-                                   action.keep_in)
+    carrying.keeping.keep_password(
+        action.credential, action.generation, None if sent else chosen, {"tenant": step.tenant}, action.keep_in
+    )
     carrying.journal.write(KEPT, step, what="secret")
     return {}
 
@@ -64,9 +65,15 @@ def adopt(carrying: Carrying, step: Step, action: Adopt) -> Yields:
         return {"id": action.id}
     terms = begun.terms if begun is not None and begun.number == step.generation else action.terms
     until_ = terms.get("until")
-    carrying.journal.write(FOUND if action.found else ADOPTED, step, id=action.id, thing=action.kind.name,
-                           **({"value": action.value} if action.value else {}), **({"until": until_} if until_ else {}),
-                           **({"terms": dict(action.terms)} if action.terms else {}))
+    carrying.journal.write(
+        FOUND if action.found else ADOPTED,
+        step,
+        id=action.id,
+        thing=action.kind.name,
+        **({"value": action.value} if action.value else {}),
+        **({"until": until_} if until_ else {}),
+        **({"terms": dict(action.terms)} if action.terms else {}),
+    )
     return {"id": action.id}
 
 
@@ -74,10 +81,16 @@ def ask(carrying: Carrying, step: Step, action: Ask) -> Yields:
     doing = carrying.resolved(action.action) if action.action is not None else None
     carrying.ports.ask(step, doing)
     if action.stopped:
-        raise SomebodyError("what somebody else stopped stays stopped", where=step.tenant,
-                            mend="find out who stopped it, and why; `sigillum enact --switch-on` switches it on again")
-    raise SomebodyError(f"{step.about}: somebody has to act first", where=step.tenant,
-                        mend=action.advice or f"run `sigillum enact {action.charter_first}`, then this one again")
+        raise SomebodyError(
+            "what somebody else stopped stays stopped",
+            where=step.tenant,
+            mend="find out who stopped it, and why; `sigillum enact --switch-on` switches it on again",
+        )
+    raise SomebodyError(
+        f"{step.about}: somebody has to act first",
+        where=step.tenant,
+        mend=action.advice or f"run `sigillum enact {action.charter_first}`, then this one again",
+    )
 
 
 def prove(carrying: Carrying, step: Step, action: Prove) -> Yields:
@@ -106,20 +119,27 @@ def await_(carrying: Carrying, step: Step, action: Await) -> Yields:
         record = carrying.tenant.read(action.kind, action.id)
         there = record is not None and (not action.field or inside(record, action.field, action.value))
         return record if there else None
+
     seen = until(carrying, shown, step.about.removeprefix("until the tenant shows "), action.seconds)
     return {"id": seen.id, "client_id": seen.value("client_id")}
 
 
 def _started(carrying: Carrying, step: Step, action: Await) -> Yields:
     """Wait, within what was asked for, until somebody did what we cannot. Raises NotYetError."""
+
     def look() -> bool | None:
         record = carrying.tenant.read(action.kind, action.id)
         return True if record is not None and set(members(record, action.field)) == {action.value} else None
-    done, _ = carrying.patience.until(look, carrying.patience.most_seconds,
-                                      lambda waited: f"waiting {step.about}, {waited:.0f} s")
+
+    done, _ = carrying.patience.until(
+        look, carrying.patience.most_seconds, lambda waited: f"waiting {step.about}, {waited:.0f} s"
+    )
     if done is None:
-        raise NotYetError(f"it is still waited {step.about}", where=step.tenant,
-                          mend="have it started anew, then run the same command again, or with --wait 10m")
+        raise NotYetError(
+            f"it is still waited {step.about}",
+            where=step.tenant,
+            mend="have it started anew, then run the same command again, or with --wait 10m",
+        )
     return {"id": action.id}
 
 
@@ -130,8 +150,9 @@ def catch(carrying: Carrying, step: Step, action: Catch) -> Yields:
     def done(reply: Reply, settle: Settle) -> bool | None:
         again, first[0] = not first[0], False
         if reply.result is Result.DONE and reply.secret is not None:
-            carrying.keeping.keep_secret(action.credential, action.generation, reply.secret, {"tenant": step.tenant},
-                                          action.keep_in)
+            carrying.keeping.keep_secret(
+                action.credential, action.generation, reply.secret, {"tenant": step.tenant}, action.keep_in
+            )
             carrying.journal.boundary(f"{step.id} kept here")
             settle(Outcome.CHANGED)
             carrying.journal.write(KEPT, step, what="secret")
@@ -144,5 +165,6 @@ def catch(carrying: Carrying, step: Step, action: Catch) -> Yields:
             settle(Outcome.REFUSED, why=reply.detail)
             raise reply.error if isinstance(reply.error, SigillumError) else AgainError(reply.detail)
         return None
+
     attempt(carrying, step, Verb.FETCH, {"id": identity}, lambda: tenant.fetch_secret(identity), done, id=identity)
     return {}

@@ -37,11 +37,15 @@ class TakenError(SomebodyError):
     @classmethod
     def of(cls, what: str, step: Step, make: Make, found: Record[Any] | None, mend: str) -> TakenError:
         """`found` None: look-ups show nothing."""
-        rows = tuple((name, value, found.value(name) if found is not None else "not shown")
-                     for name, value in make.kind.shown(make.part).items() if value)
+        rows = tuple(
+            (name, value, found.value(name) if found is not None else "not shown")
+            for name, value in make.kind.shown(make.part).items()
+            if value
+        )
         name = str(make.part.get("name", step.mark))
-        return cls(what, Collision(make.kind, name, found.id if found is not None else "", rows, False), where=step.tenant,
-                   mend=mend)
+        return cls(
+            what, Collision(make.kind, name, found.id if found is not None else "", rows, False), where=step.tenant, mend=mend
+        )
 
 
 def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
@@ -91,15 +95,30 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
         elif ours is not None:
             settle(Outcome.MADE, id=ours.id)
         return ours
-    record = attempt(carrying, step, Verb.MAKE, make.part, send, done, lost=lost, before=before,
-                     thing=make.kind.name, external_id=mark, terms=plain(make.terms), **_switches(carrying, make))
+
+    record = attempt(
+        carrying,
+        step,
+        Verb.MAKE,
+        make.part,
+        send,
+        done,
+        lost=lost,
+        before=before,
+        thing=make.kind.name,
+        external_id=mark,
+        terms=plain(make.terms),
+        **_switches(carrying, make),
+    )
     return _made(carrying, step, make, record)
 
 
 def _ahead(step: Step) -> SomebodyError:
     return SomebodyError(
         f"{step.about}: {step.tenant} holds a newer generation than this ledger knows: another copy of this workspace made it",
-        where=step.tenant, mend="go on in the copy that made it, or bring its `.sigillum/` here; nothing was written")
+        where=step.tenant,
+        mend="go on in the copy that made it, or bring its `.sigillum/` here; nothing was written",
+    )
 
 
 def _of_another_copy(carrying: Carrying, step: Step, make: Make, there: Record[Any]) -> bool:
@@ -125,8 +144,14 @@ def _ours(carrying: Carrying, make: Make, mark: str) -> Record[Any] | None:
         return carrying.tenant.facts([query])[query].first
     key, carried = kind.shown(make.part), profile.carried(kind) or frozenset()
     query = Query(kind, kind.key[0], str(key.get(kind.key[0])))
-    return next((r for r in carrying.tenant.facts([query])[query].records
-                 if all(kind.same(n, r.value(n), key.get(n)) for n in kind.key if n in carried)), None)
+    return next(
+        (
+            r
+            for r in carrying.tenant.facts([query])[query].records
+            if all(kind.same(n, r.value(n), key.get(n)) for n in kind.key if n in carried)
+        ),
+        None,
+    )
 
 
 def _before_another(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[Any] | None:
@@ -148,17 +173,20 @@ def _arrived(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[An
             return found
         raise SomebodyError(
             f"{step.about}: an earlier request may or may not have arrived, and {step.tenant} does not say how "
-            "long changes take", where=step.tenant,
+            "long changes take",
+            where=step.tenant,
             mend=f"look there for externalId {mark}; if it is there, run this again; if it surely "
-                 "is not, run `sigillum enact` with --send-again")
+            "is not, run `sigillum enact` with --send-again",
+        )
     try:
         return until(carrying, lambda: _ours(carrying, make, mark), step.about)
     except NotYetError:
         return None
 
 
-def _after_conflict(carrying: Carrying, step: Step, make: Make, mark: str, settle: Settle, said: str, *,
-                    mine: bool) -> Record[Any]:
+def _after_conflict(
+    carrying: Carrying, step: Step, make: Make, mark: str, settle: Settle, said: str, *, mine: bool
+) -> Record[Any]:
     """409: it was made by an earlier attempt of ours, or the name is a stranger's. Raises in the second case. `mine`: an
     attempt of ours was sent; without our mark nothing else tells whose it is.
     """
@@ -171,16 +199,25 @@ def _after_conflict(carrying: Carrying, step: Step, make: Make, mark: str, settl
         found = carrying.tenant.facts([query])[query].first
         if found is not None:
             settle(Outcome.REFUSED, why="the name is taken")
-            raise TakenError.of(f"the {make.kind.name} {query.value} exists, and Sigillum did not make it", step, make, found,
-                                "keep it, change it or choose another name")
+            raise TakenError.of(
+                f"the {make.kind.name} {query.value} exists, and Sigillum did not make it",
+                step,
+                make,
+                found,
+                "keep it, change it or choose another name",
+            )
     before = carrying.history.generations.get(step.mark, [])
     if any(g.state is State.SPENT and g.number == step.generation - 1 for g in before):
         # a fresh externalId is refused as well, so it is the thing itself that is said to be there
         settle(Outcome.REFUSED, why="it is said to be there, and is not shown")
         raise TakenError.of(
             f"{step.about}: the answers disagree. Making it says: {said}. Looking it up shows: nothing of that name",
-            step, make, None, "run it again later, if it was removed or made there a moment ago; otherwise ask "
-            "somebody who may see it, or choose another name")
+            step,
+            make,
+            None,
+            "run it again later, if it was removed or made there a moment ago; otherwise ask "
+            "somebody who may see it, or choose another name",
+        )
     settle(Outcome.SPENT)
     raise AgainError(f"{step.about}: its externalId was used before and cannot be used again")
 
@@ -196,8 +233,12 @@ def _made(carrying: Carrying, step: Step, make: Make, record: Record[Any]) -> Yi
     if wrong:
         _undo(carrying, step, make, record.id, wrong)
     ends = back.carried is None or "until" in back.carried  # one that never ends there is not told to end
-    yields = {"id": record.id, "until": make.part.get("until") if ends else None, "client_id": back.value("client_id"),
-              "address": back.value("address")}
+    yields = {
+        "id": record.id,
+        "until": make.part.get("until") if ends else None,
+        "client_id": back.value("client_id"),
+        "address": back.value("address"),
+    }
     if make.kind is CREDENTIAL:
         complete(carrying, step, {**yields, **{n: v for n, v in make.about.items() if v}}, record.id)
     return yields
@@ -217,13 +258,26 @@ def _later(profile: Profile, make: Make) -> tuple[str, ...]:
 
 def _undo(carrying: Carrying, step: Step, make: Make, identity: str, wrong: dict[str, tuple[Any, Any]]) -> None:
     """It is not what was sent: it is ended again, and told. Raises RefusedError."""
+
     def done(reply: Reply, settle: Settle) -> bool | None:
         if reply.result in (Result.DONE, Result.MISSING):
             settle(Outcome.ENDED)
             return True
         return None
+
     told = ", ".join(f"{name} {have if have not in (None, '') else 'nothing'}" for name, (have, _) in wrong.items())
-    attempt(carrying, step, Verb.END, {"id": identity}, lambda: carrying.tenant.end(End(make.kind, identity)), done,
-            thing=make.kind.name, id=identity)
-    raise RefusedError(f"{step.about}: the tenant made it with another {', '.join(wrong)} ({told}); it was ended again",
-                       where=step.tenant, mend="find out what the tenant does with it, and change the charter")
+    attempt(
+        carrying,
+        step,
+        Verb.END,
+        {"id": identity},
+        lambda: carrying.tenant.end(End(make.kind, identity)),
+        done,
+        thing=make.kind.name,
+        id=identity,
+    )
+    raise RefusedError(
+        f"{step.about}: the tenant made it with another {', '.join(wrong)} ({told}); it was ended again",
+        where=step.tenant,
+        mend="find out what the tenant does with it, and change the charter",
+    )

@@ -64,8 +64,9 @@ class Carrying:
         self.tenant: Tenant  # that of the step at hand, as the administrator who does it
         self.yields: dict[StepId, Yields] = {}
 
-    def run(self, outline: Outline, reached: Callable[[StepResult], None], *,
-            leave_out: frozenset[StepId] = frozenset()) -> None:
+    def run(
+        self, outline: Outline, reached: Callable[[StepResult], None], *, leave_out: frozenset[StepId] = frozenset()
+    ) -> None:
         """Carry out all steps in order; each result is given when it is reached. Raises MachineError (nothing further is
         sent), StoppedError (looked for between steps) and AgainError.
         """
@@ -101,9 +102,18 @@ class Carrying:
 
 Handler = Callable[[Carrying, Step, Any], Yields]
 HANDLERS: dict[type, Handler] = {
-    Make: make.carry, Change: change.carry, Entry: entry.carry, End: end.carry, Catch: local.catch, Await: local.await_,
+    Make: make.carry,
+    Change: change.carry,
+    Entry: entry.carry,
+    End: end.carry,
+    Catch: local.catch,
+    Await: local.await_,
     Complete: local.completed,
-    KeepKey: local.keep_key, Certify: local.certify, KeepSecret: local.keep_secret, Adopt: local.adopt, Ask: local.ask,
+    KeepKey: local.keep_key,
+    Certify: local.certify,
+    KeepSecret: local.keep_secret,
+    Adopt: local.adopt,
+    Ask: local.ask,
     Prove: local.prove,
-    Turning: local.turning}
-
+    Turning: local.turning,
+}

@@ -14,8 +14,9 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
     where = charter.identity.position
     if not charter.is_client:
         if charter.identity.redirects or charter.identity.audience != "tenant":
-            yield Mistake("client-only", "`redirects` and `usable_in` are for a client",
-                          "write `kind: client`, or leave them out", where)
+            yield Mistake(
+                "client-only", "`redirects` and `usable_in` are for a client", "write `kind: client`, or leave them out", where
+            )
     elif charter.sign_in or charter.licence or charter.identity.mailbox:
         yield Mistake("not-client", "`sign_in`, `licence` and `mailbox` are for accounts", "leave them out", where)
     elif charter.identity.area or charter.identity.wide or charter.identity.web_only:

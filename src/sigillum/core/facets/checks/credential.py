@@ -17,21 +17,41 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
     for want in charter.credentials:
         store = want.keep_in.removeprefix("store:").partition("/")[0] if want.keep_in.startswith("store:") else ""
         if store and store not in tenants:
-            yield Mistake("tenant-unknown", f"this workspace knows no tenant {store!r}", did_you_mean(store, tenants),
-                          want.position)
+            yield Mistake(
+                "tenant-unknown", f"this workspace knows no tenant {store!r}", did_you_mean(store, tenants), want.position
+            )
         if store and any(c.keep_in == want.keep_in for c in charter.credentials if c is not want):
-            yield Mistake("keep-in-twice", f"{want.keep_in} is the place of two credentials", "give each a place of its own",
-                          want.position)
+            yield Mistake(
+                "keep-in-twice",
+                f"{want.keep_in} is the place of two credentials",
+                "give each a place of its own",
+                want.position,
+            )
         if want.endless is None and want.lasts_seconds > longest:
-            yield Mistake("life-house", f"{want.name} lasts {format_duration(want.lasts_seconds)}, "
-                          f"the house allows {format_duration(longest)}",
-                          f"write `lasts: {format_duration(longest)}` or less", want.position)
+            yield Mistake(
+                "life-house",
+                f"{want.name} lasts {format_duration(want.lasts_seconds)}, the house allows {format_duration(longest)}",
+                f"write `lasts: {format_duration(longest)}` or less",
+                want.position,
+            )
         if want.kind == SHARED_SECRET and not charter.is_client:
-            yield Mistake("client-only", f"{want.name}: only a client has a shared secret",
-                          "write `kind: key-pair` or `kind: api-token`", want.position)
+            yield Mistake(
+                "client-only",
+                f"{want.name}: only a client has a shared secret",
+                "write `kind: key-pair` or `kind: api-token`",
+                want.position,
+            )
         if want.kind == API_TOKEN and charter.is_client:
-            yield Mistake("not-client", f"{want.name}: a client signs in, and has no API token",
-                          "write `kind: key-pair` (better) or `kind: shared-secret`", want.position)
+            yield Mistake(
+                "not-client",
+                f"{want.name}: a client signs in, and has no API token",
+                "write `kind: key-pair` (better) or `kind: shared-secret`",
+                want.position,
+            )
         if charter.is_client and not charter.identity.confidential:
-            yield Mistake("public-client", f"{want.name}: a client that can keep no secret has no credential",
-                          "leave `credentials` out, or `confidential: false`", want.position)
+            yield Mistake(
+                "public-client",
+                f"{want.name}: a client that can keep no secret has no credential",
+                "leave `credentials` out, or `confidential: false`",
+                want.position,
+            )

@@ -12,5 +12,9 @@ from sigillum.core.values.errors import Mistake
 def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[Mistake]:
     for grant in charter.grants:
         if grant.role in rules.forbidden_roles:
-            yield Mistake("role-forbidden", f"a house rule forbids the role {grant.role!r}",
-                          "choose a narrower role, or change `rules: forbidden_roles` in sigillum.yaml", grant.position)
+            yield Mistake(
+                "role-forbidden",
+                f"a house rule forbids the role {grant.role!r}",
+                "choose a narrower role, or change `rules: forbidden_roles` in sigillum.yaml",
+                grant.position,
+            )

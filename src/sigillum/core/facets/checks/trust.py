@@ -17,8 +17,9 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
             yield Mistake("trust-twice", f"two trusts are called {want.name!r}", "give each a name of its own", want.position)
         seen.add((want.tenant, want.name))
         if want.tenant and want.tenant not in tenants:
-            yield Mistake("tenant-unknown", f"this workspace knows no tenant {want.tenant!r}", "write one that it knows",
-                          want.position)
+            yield Mistake(
+                "tenant-unknown", f"this workspace knows no tenant {want.tenant!r}", "write one that it knows", want.position
+            )
         for wrong in want.wrong:
             yield Mistake("subject", f"{want.name}: {wrong.what}", wrong.mend, want.position)
         for doubt in about(want.trust, want.issuer):

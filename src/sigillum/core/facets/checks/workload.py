@@ -15,19 +15,35 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
     if want is None:
         return
     if charter.identity.kind != ACCOUNT:
-        yield Mistake("workload-kind", "only a service account is acted as by a workload", "write `kind: service-account`, or "
-                      "leave `workload` out", want.position)
+        yield Mistake(
+            "workload-kind",
+            "only a service account is acted as by a workload",
+            "write `kind: service-account`, or leave `workload` out",
+            want.position,
+        )
     if want.tenant not in tenants:
-        yield Mistake("tenant-unknown", f"this workspace knows no tenant {want.tenant!r}",
-                      did_you_mean(want.tenant, tenants) or "write one that it knows", want.position)
+        yield Mistake(
+            "tenant-unknown",
+            f"this workspace knows no tenant {want.tenant!r}",
+            did_you_mean(want.tenant, tenants) or "write one that it knows",
+            want.position,
+        )
     elif want.tenant == charter.tenant:
-        yield Mistake("workload-home", f"{want.tenant} is where the identity lives", "name the cluster in which it runs",
-                      want.position)
+        yield Mistake(
+            "workload-home", f"{want.tenant} is where the identity lives", "name the cluster in which it runs", want.position
+        )
     trust = next((w for w in charter.trusts if w.name == want.trust), None)
     if trust is None:
-        yield Mistake("half-missing", f"no trust of this charter is called {want.trust!r}, so nobody lets the workload in",
-                      did_you_mean(want.trust, [w.name for w in charter.trusts]) or "write the other half under `trusts`",
-                      want.position)
+        yield Mistake(
+            "half-missing",
+            f"no trust of this charter is called {want.trust!r}, so nobody lets the workload in",
+            did_you_mean(want.trust, [w.name for w in charter.trusts]) or "write the other half under `trusts`",
+            want.position,
+        )
     elif trust.tenant:
-        yield Mistake("half-missing", f"the trust {want.trust} is for {trust.tenant}, and the identity lives in "
-                      f"{charter.tenant}", "name one for its home", want.position)
+        yield Mistake(
+            "half-missing",
+            f"the trust {want.trust} is for {trust.tenant}, and the identity lives in {charter.tenant}",
+            "name one for its home",
+            want.position,
+        )
