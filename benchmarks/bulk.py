@@ -1,7 +1,5 @@
 """Enacting 200 charters: CPU a request against the bare library, and the rate against a shell script with curl."""
 
-
-
 from __future__ import annotations
 
 import re
