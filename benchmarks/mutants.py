@@ -25,7 +25,7 @@ from typing import NamedTuple
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "sigillum"
-WHERE, TESTS = ("core", "workflows/carrying"), ("tests/core", "tests/access")
+WHERE, TESTS = ("core", "workflows/enacting/carrying"), ("tests/core", "tests/access")
 QUOTA = {"comparison": 20, "condition": 18, "order": 10, "journal": 10, "need": 14}
 ALSO = ["tests/core/test_stories.py", "tests/core/test_values.py"]  # for what runs while modules are loaded
 LEAST, SHARE, BOUND_SECONDS, WORKERS = 60, 0.85, 600, 2
@@ -77,8 +77,8 @@ SURVIVORS: dict[str, str] = {
     '{seen.charter.identity.name}" without seen.charter.identity.kind == FOREIGN': "what a foreign principal is called in one note, where the answer to its making was lost",
     "condition core/facets/licence.py: if seen.charter.identity.mailbox and (account is None or account.id != who or not "
     "account.body.mailbox): without account.id != who": "an account of that name is the identity itself wherever licences are compared",
-    'journal workflows/carrying/change.py: settle(Outcome.REFUSED, why="it is not there") removed': "what goes between looking and changing is played in tests/cli, which are too slow for this",
-    'journal workflows/carrying/make.py: settle(Outcome.REFUSED, why="the name is taken") removed': "a name that is taken between looking and making is played in tests/cli, which are too slow for this",
+    'journal workflows/enacting/carrying/change.py: settle(Outcome.REFUSED, why="it is not there") removed': "what goes between looking and changing is played in tests/cli, which are too slow for this",
+    'journal workflows/enacting/carrying/make.py: settle(Outcome.REFUSED, why="the name is taken") removed': "a name that is taken between looking and making is played in tests/cli, which are too slow for this",
 }
 
 
@@ -201,7 +201,7 @@ def covering(folder: Path) -> dict[tuple[str, int], list[str]]:
 
     settings = folder / "settings"
     settings.write_text(
-        f"[run]\nsource = {SOURCE / 'core'},{SOURCE / 'workflows/carrying'}\ndynamic_context = test_function\n"
+        f"[run]\nsource = {SOURCE / 'core'},{SOURCE / 'workflows/enacting/carrying'}\ndynamic_context = test_function\n"
         f"data_file = {folder / 'data'}\nparallel = true\npatch = subprocess\n"
     )
     command = [

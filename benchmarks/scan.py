@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 
 from benchmarks.tools import Measured
-from sigillum.workflows.scan import Lying, look
+from sigillum.workflows.surveying.scan import Lying, look
 
 FILES, LINES, ONE_IN = 10_000, 60, 50
 WORDS = (

@@ -31,9 +31,9 @@ from sigillum.core.values.marks import Mark
 from sigillum.core.values.secret import Secret
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Reply, Result
-from sigillum.workflows.carrying.journal import LedgerJournal
-from sigillum.workflows.carrying.ports import AgainError, Patience, Ports
-from sigillum.workflows.carrying.run import Became, Carrying, StepResult
+from sigillum.workflows.enacting.carrying.journal import LedgerJournal
+from sigillum.workflows.enacting.carrying.ports import AgainError, Patience, Ports
+from sigillum.workflows.enacting.carrying.run import Became, Carrying, StepResult
 
 NOW = datetime(2027, 3, 1, 12, 0, tzinfo=UTC)
 ROLES = {

@@ -33,7 +33,7 @@ from sigillum.core.values.canonical import certificate_mark
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.times import format_instant
 from sigillum.ledger.port import Fresh
-from sigillum.workflows.carrying.run import Carrying
+from sigillum.workflows.enacting.carrying.run import Carrying
 
 PASSWORD = KEY._replace(kind="password", limits=())
 LIVES = dataclasses.replace(PROFILE, last_used="second", token_seconds=600)

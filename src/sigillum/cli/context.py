@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 
     from sigillum.core.charter.charter import Charter
     from sigillum.tenants.by_hand.lines import Answer, Confirm, Line
-    from sigillum.workflows.office import Office
-    from sigillum.workflows.settings import Header, Progress, Settings
+    from sigillum.workflows.desk.office import Office
+    from sigillum.workflows.desk.settings import Header, Progress, Settings
 
 PIPE_WIDTH, NARROWEST, INDENT, LINES_AT_ONCE = 110, 30, 22, 200
 JSON_VERSION = 1
@@ -57,7 +57,7 @@ class Context:
 
     # --- workflows ------------------------------------------------------------------------------------------
     def settings(self) -> Settings:
-        from sigillum.workflows.settings import Settings
+        from sigillum.workflows.desk.settings import Settings
 
         return Settings(
             self.options.workspace,
@@ -74,7 +74,7 @@ class Context:
     @property
     def office(self) -> Office:
         if self._office is None:
-            from sigillum.workflows.office import Office
+            from sigillum.workflows.desk.office import Office
 
             self._office = Office.open(self.settings())
         return self._office
@@ -95,7 +95,7 @@ class Context:
         if args.answers is not None:
             from pathlib import Path
 
-            from sigillum.workflows.worksheet import from_file
+            from sigillum.workflows.handing.worksheet import from_file
 
             self.confirm = from_file(args.answers, Path.cwd())
 
@@ -210,7 +210,7 @@ class Context:
         if not sys.stdin.isatty():
             return None
         from sigillum.tenants.by_hand.lines import Answer
-        from sigillum.workflows.books import writer_name
+        from sigillum.workflows.desk.books import writer_name
 
         values = "".join(f"    {name}: {value}\n" for name, value in line.values)
         self.say(f"\n{line.what}\n{values}" + (f"    look afterwards: {line.look}" if line.look else ""))

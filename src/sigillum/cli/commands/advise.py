@@ -91,7 +91,7 @@ def _wish(args: argparse.Namespace, context: Context) -> Wish:
     if not given.get("name"):
         raise UsageError("it is not said what the integration is called", where="advise", mend="`sigillum advise NAME ...`")
     if "accepts" not in given and given.get("services") and str(given.get("tenant")) in _tenants(context):
-        from sigillum.workflows.advising import accepted
+        from sigillum.workflows.surveying.advising import accepted
 
         try:
             found = accepted(context.office, given["tenant"], given["services"])

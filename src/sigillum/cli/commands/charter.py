@@ -104,7 +104,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _new(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
-    from sigillum.workflows import describe, drafts
+    from sigillum.workflows.writing import describe, drafts
 
     office = context.office
     if args.from_list is not None:
@@ -158,7 +158,7 @@ def _written(args: argparse.Namespace, context: Context, files: list[str], told:
 
 def _from_list(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.words import plural
-    from sigillum.workflows.fromlist import from_list
+    from sigillum.workflows.writing.lists import from_list
 
     if args.template is None or args.name or args.principal:
         raise UsageError(
@@ -186,7 +186,7 @@ def _show_roles(context: Context, tenant: str) -> None:
     """The roles to choose from, each permission with its class; nothing where the tenant cannot be asked."""
     from sigillum.cli.views.tenants import roles
     from sigillum.core.values.errors import SigillumError
-    from sigillum.workflows.inspect import inspect
+    from sigillum.workflows.surveying.inspect import inspect
 
     try:
         found = inspect(context.office, tenant)
@@ -243,7 +243,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _rename(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
-    from sigillum.workflows.drafts import rename
+    from sigillum.workflows.writing.drafts import rename
 
     path = rename(context.office, args.name, args.new_name)
     shown = files.shown_path(context.office.workspace, path)
@@ -252,7 +252,7 @@ def _rename(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _split(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters import files
-    from sigillum.workflows.drafts import split, write
+    from sigillum.workflows.writing.drafts import split, write
 
     drafts = split(context.office, args.name)
     shown = {files.shown_path(context.office.workspace, path): text for path, text in drafts.items()}

@@ -39,7 +39,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.core.values.times import format_instant
-    from sigillum.workflows.delegated import Listed, end, listed, section_of
+    from sigillum.workflows.proving.by_delegation import Listed, end, listed, section_of
 
     found = listed(context.office, args.tenant)
     if args.section or args.end:

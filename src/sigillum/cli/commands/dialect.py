@@ -34,7 +34,7 @@ def add_parser(subparsers: Any) -> None:
         description="Begin a dialect by questions. What is not described is never done there.",
     )
     draft.add_argument("name", help="of the dialect, and of its file under dialects/")
-    from sigillum.workflows.dialects import QUESTIONS
+    from sigillum.workflows.writing.dialects import QUESTIONS
 
     for question in QUESTIONS:
         draft.add_argument(f"--{question.name}", metavar="ANSWER", help=question.text.rstrip("? ").replace("%", "%%"))
@@ -73,8 +73,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _draft(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.begin import write_new
-    from sigillum.workflows.dialects import QUESTIONS, check, draft
+    from sigillum.workflows.writing.begin import write_new
+    from sigillum.workflows.writing.dialects import QUESTIONS, check, draft
 
     folder = context.office.workspace.folder
     answers = dict[str, str]()
@@ -100,7 +100,7 @@ def _draft(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _check(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.dialects import check
+    from sigillum.workflows.writing.dialects import check
 
     try:
         found = check(context.office.workspace.folder, args.files)
@@ -121,7 +121,7 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _try(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import dialects as view
-    from sigillum.workflows.dialects import reach, try_
+    from sigillum.workflows.writing.dialects import reach, try_
 
     reach(context.office, args.tenant)
     if not args.yes and not context.agreed(f"Make an identity at {args.tenant}, try everything with it, and end it?"):

@@ -38,7 +38,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.core.values.times import format_instant, rough_duration, whole_second
-    from sigillum.workflows.due import calendar, due, summaries
+    from sigillum.workflows.stopping.due import calendar, due, summaries
 
     at = instant(args.at, "--at") if args.at else None
     now = at or datetime.now(UTC)

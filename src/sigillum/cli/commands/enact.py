@@ -12,8 +12,8 @@ from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
     from sigillum.core.charter.charter import Charter
-    from sigillum.workflows.enact import Choices, Enacted
-    from sigillum.workflows.rehearse import Rehearsal
+    from sigillum.workflows.enacting.enact import Choices, Enacted
+    from sigillum.workflows.enacting.rehearse import Rehearsal
 
 EXAMPLE = """examples:
   sigillum enact wind-ingest
@@ -55,7 +55,7 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.enact import Choices
+    from sigillum.workflows.enacting.enact import Choices
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     context.answered(args)
@@ -64,7 +64,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on, args.revive)
     if args.yes:
         return _carry_out(args, context, charters, choices)
-    from sigillum.workflows.rehearse import rehearse_all
+    from sigillum.workflows.enacting.rehearse import rehearse_all
 
     rehearsals = list(rehearse_all(office, charters, choices.allowed))
     ready = [r for r in rehearsals if r.error is None and not r.outline.blocked and r.outline.steps]
@@ -103,14 +103,14 @@ def _agreed(context: Context, ready: list[Rehearsal]) -> bool:
 
 
 def _ends_in_prod(context: Context, ready: list[Rehearsal]) -> bool:
-    from sigillum.workflows.enact import wants_end
+    from sigillum.workflows.enacting.enact import wants_end
 
     return any(wants_end(context.office, r.charter, s) for r in ready for s in r.outline.steps)
 
 
 def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: Choices) -> Outcome:
     from sigillum.cli.views.words import closing
-    from sigillum.workflows.enact import enact_all
+    from sigillum.workflows.enacting.enact import enact_all
 
     results = enact_all(context.office, charters, choices)
     outcomes = [done.outcome() for done in results]

@@ -68,8 +68,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.sign_in:
         return _sign_in(args, context)
     from sigillum.cli.views import explained as view
-    from sigillum.workflows.explain import run as explain
-    from sigillum.workflows.explain import through
+    from sigillum.workflows.surveying.explain import run as explain
+    from sigillum.workflows.surveying.explain import through
 
     wish = _wish(args, context)
     if args.principals and args.matrix:
@@ -101,7 +101,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _by_workload(args: argparse.Namespace, context: Context, wish: Any) -> Any:
-    from sigillum.workflows.links import explained
+    from sigillum.workflows.surveying.links import explained
 
     if args.principals or args.ask_tenant:
         raise UsageError(
@@ -113,7 +113,7 @@ def _by_workload(args: argparse.Namespace, context: Context, wish: Any) -> Any:
 def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import signing as view
     from sigillum.core.deciding.sign_in import Attempt
-    from sigillum.workflows.signing import sign_in
+    from sigillum.workflows.surveying.sign_in import sign_in
 
     if args.permission or args.place or args.matrix or args.at:
         raise UsageError("a sign-in has no permission, place or time", where="--sign-in", mend="leave them out")
@@ -127,7 +127,7 @@ def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _wish(args: argparse.Namespace, context: Context) -> Any:
-    from sigillum.workflows.explain import Wish, usual
+    from sigillum.workflows.surveying.explain import Wish, usual
 
     permissions, places = (tuple(p for p in text.split(",") if p) for text in (args.permission, args.place))
     if args.matrix and not permissions and not places:

@@ -139,7 +139,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handover import Choice, collect_all, handed, used_since, wish_of
+    from sigillum.workflows.handing.handover import Choice, collect_all, handed, used_since, wish_of
 
     choice, found, outcomes = Choice(args.to, args.credential), [], list[Outcome]()
     all_ = context.charters(args)
@@ -188,7 +188,7 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
 def _calls(args: argparse.Namespace, context: Context, all_: list[Charter]) -> Outcome:
     """What must work, as calls."""
     from sigillum.core.charter.snippets import written
-    from sigillum.workflows.giving import first_call
+    from sigillum.workflows.tokens.programs import first_call
 
     if args.form not in (None, "snippet") or sealing_or_revealing(args):
         raise UsageError(
@@ -207,7 +207,7 @@ def sealing_or_revealing(args: argparse.Namespace) -> bool:
 
 def _reveal(args: argparse.Namespace, context: Context, sheet: Sheet, form: str) -> Outcome:
     from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handover import record
+    from sigillum.workflows.handing.handover import record
 
     if args.reveal != sheet.charter:
         raise UsageError(
@@ -285,7 +285,7 @@ def _seal_all(args: argparse.Namespace, context: Context, sheets: list[Sheet]) -
 
 def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
     from sigillum.core.values.times import format_instant
-    from sigillum.workflows.handover import give_away, leaves, record, seal
+    from sigillum.workflows.handing.handover import give_away, leaves, record, seal
 
     away = leaves(context.office, sheet)
     if away and args.out is None:
@@ -317,7 +317,7 @@ def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
 
 def _open(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handover import open_
+    from sigillum.workflows.handing.handover import open_
 
     try:
         office = context.office if context.office.books.there else None
@@ -341,7 +341,7 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
         _variables(sheet, form)
         _put(args, context, view.formatted(sheet, form, reveal=reveal))
     if office is not None and args.receipt is not None:
-        from sigillum.workflows.receipts import write
+        from sigillum.workflows.handing.receipts import write
 
         write(office, sheet, args.receipt)
         context.say(
@@ -352,7 +352,7 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _received(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.receipts import take
+    from sigillum.workflows.handing.receipts import take
 
     given, said = take(context.office, args.file, args.from_)
     if args.format == "json":
@@ -386,7 +386,7 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _connected(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.handover import connected
+    from sigillum.workflows.handing.handover import connected
 
     charter = context.office.charters([args.charter])[0]
     connected(context.office, charter, args.consumer, args.connection)

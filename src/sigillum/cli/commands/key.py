@@ -238,7 +238,7 @@ def _read(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _check(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.keys import check
+    from sigillum.workflows.surveying.keys import check
 
     marks = thumbprints(args.file, args.password)
     found = check(context.office, context.office.charters([args.against])[0], marks)
@@ -257,7 +257,7 @@ def _take(args: argparse.Namespace, context: Context) -> Outcome:
     import json
 
     from sigillum.keys.convert import NoFormError, convert
-    from sigillum.workflows.keys import take
+    from sigillum.workflows.surveying.keys import take
 
     shapes = _shapes(str(args.file), args.password)
     private = [s for s in shapes if s.private and s.key is not None]
@@ -350,7 +350,7 @@ def _written(args: argparse.Namespace, context: Context, path: Path | None, priv
 
 def _attest(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import keys as view
-    from sigillum.workflows.attest import attest
+    from sigillum.workflows.surveying.attest import attest
 
     found = attest(context.office, args.charter, args.folders)
     if args.format == "json":
@@ -364,7 +364,7 @@ def _scan(args: argparse.Namespace, context: Context) -> Outcome:
     import json
 
     from sigillum.cli.views import keys as view
-    from sigillum.workflows.scan import Lying, look
+    from sigillum.workflows.surveying.scan import Lying, look
 
     try:
         office = context.office

@@ -72,7 +72,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
     newest = max(0, args.newest)
     if args.entries:
         return _entries(args, context, newest)
-    from sigillum.workflows.ledgers import told
+    from sigillum.workflows.desk.ledgers import told
 
     found = told(context.office, args.charter, newest)
     if args.format == "table":
@@ -103,7 +103,7 @@ def _entries(args: argparse.Namespace, context: Context, newest: int) -> Outcome
     """The entries themselves: what was intended before it was sent, and what came of it."""
     from sigillum.core.facets.registry import words
     from sigillum.core.records.deeds import about
-    from sigillum.workflows.ledgers import entries
+    from sigillum.workflows.desk.ledgers import entries
 
     found = entries(context.office, args.charter, newest)
     if args.format == "json":
@@ -118,7 +118,7 @@ def _entries(args: argparse.Namespace, context: Context, newest: int) -> Outcome
 
 
 def _verify(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.ledgers import verify
+    from sigillum.workflows.desk.ledgers import verify
 
     found = verify(context.office, args.against, rebuild=args.rebuild)
     if args.format == "json":
@@ -146,7 +146,7 @@ def _verify(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _head(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.ledgers import checkpoint
+    from sigillum.workflows.desk.ledgers import checkpoint
 
     context.show_text(json.dumps(checkpoint(context.office), indent=1))
     return Outcome.DONE

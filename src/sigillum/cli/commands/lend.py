@@ -39,7 +39,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import loans as view
     from sigillum.cli.views.hints import advised
-    from sigillum.workflows.lend import LoanWish, lend, propose
+    from sigillum.workflows.lending.lend import LoanWish, lend, propose
 
     if not args.because.strip():
         raise UsageError("a loan always has a reason", where="--because", mend="say why, in a few words")

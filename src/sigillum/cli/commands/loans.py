@@ -29,7 +29,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import loans as view
     from sigillum.cli.views.common import comma_separated, table
-    from sigillum.workflows.lend import loans
+    from sigillum.workflows.lending.lend import loans
 
     found = loans(context.office, all_=args.all)
     if args.format == "json":

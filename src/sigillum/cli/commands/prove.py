@@ -41,9 +41,9 @@ def add_parser(subparsers: Any) -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import enacted
-    from sigillum.workflows.ledgers import keep_witness
-    from sigillum.workflows.prove import prove_all
-    from sigillum.workflows.tokens import text_of
+    from sigillum.workflows.desk.ledgers import keep_witness
+    from sigillum.workflows.proving.prove import prove_all
+    from sigillum.workflows.tokens.claims import text_of
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     charters = context.charters(args)

@@ -12,7 +12,7 @@ from sigillum.core.values.errors import Outcome, UsageError, worst
 if TYPE_CHECKING:
     from sigillum.core.undertakings.loans import Loan
     from sigillum.core.values.errors import SigillumError
-    from sigillum.workflows.carrying.run import StepResult
+    from sigillum.workflows.enacting.carrying.run import StepResult
 
 _OVER = {"ended-elsewhere": "was ended by somebody else", "never-made": "was never made"}
 EXAMPLE = """examples:
@@ -31,7 +31,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import masked
     from sigillum.cli.views.hints import problem_json
     from sigillum.core.values.times import format_instant, whole_second
-    from sigillum.workflows.lend import felt_until, recall
+    from sigillum.workflows.lending.lend import felt_until, recall
 
     if not args.loans and not args.to:
         raise UsageError("no loan is named", where="recall", mend="name some, or say --to; `sigillum loans` lists them")

@@ -34,7 +34,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import rehearsal
     from sigillum.core.facets.seen import Choices
-    from sigillum.workflows.rehearse import rehearse_all
+    from sigillum.workflows.enacting.rehearse import rehearse_all
 
     charters = context.charters(args)
     found, outcomes, same = [], list[Outcome](), list[str]()

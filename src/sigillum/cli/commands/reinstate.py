@@ -33,7 +33,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.answered(args)
     from sigillum.cli.commands.suspend import key_of
     from sigillum.cli.views import suspensions as view
-    from sigillum.workflows.suspend import reinstate, reinstate_key
+    from sigillum.workflows.stopping.suspend import reinstate, reinstate_key
 
     if not args.because.strip():
         raise UsageError("it is not said why", where="--because", mend="say why, in a few words")

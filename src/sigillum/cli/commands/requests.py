@@ -91,7 +91,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _list(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
-    from sigillum.workflows.requests import listed
+    from sigillum.workflows.handing.requests import listed
 
     found = listed(context.office, ended=args.all)
     rows = [
@@ -123,7 +123,7 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
 def _show(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
     from sigillum.core.records.requests import read
-    from sigillum.workflows.requests import numbered, read_json
+    from sigillum.workflows.handing.requests import numbered, read_json
 
     known = numbered(context.office, args.number)
     body = read_json(context.office.workspace.folder / known.file)
@@ -144,7 +144,7 @@ def _told(context: Context) -> str:
 def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
     from sigillum.core.values.errors import SomebodyError, UsageError
-    from sigillum.workflows.answer import answer, compare, is_question, tell
+    from sigillum.workflows.handing.answer import answer, compare, is_question, tell
 
     if is_question(args.file):
         if not args.value:
@@ -181,7 +181,7 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _done(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.requests import done
+    from sigillum.workflows.handing.requests import done
 
     known, said = done(context.office, args.number, args.receipt, args.from_, args.value)
     if args.format == "json":

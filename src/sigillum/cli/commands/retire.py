@@ -40,7 +40,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import retirements as view
     from sigillum.cli.views.hints import problem_lines
-    from sigillum.workflows.retire import close_out, plan, retire
+    from sigillum.workflows.stopping.retire import close_out, plan, retire
 
     context.answered(args)
     office, outcomes, told, plans = context.office, list[Outcome](), list[dict[str, Any]](), []

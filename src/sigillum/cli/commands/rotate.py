@@ -68,7 +68,7 @@ def _day(text: str) -> date | None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.answered(args)
     from sigillum.cli.views import rotations as view
-    from sigillum.workflows.rotate import RotationWish, chosen, rotate, status, under_way
+    from sigillum.workflows.rotating.rotate import RotationWish, chosen, rotate, status, under_way
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     everywhere = args.status and not (args.charters or args.all)

@@ -317,7 +317,7 @@ def _clock(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
 
 def _meaning(context: Context, folder: Path, skew: float) -> str:
     """What its clock means for this workspace, whose entries of the sandbox's own tenants follow it from now on."""
-    from sigillum.workflows.begin import follow_clocks
+    from sigillum.workflows.writing.begin import follow_clocks
 
     if abs(skew) <= MOST_SKEW_SECONDS:
         return "That is this machine's time, or near it: nothing has to be said in sigillum.yaml."

@@ -11,7 +11,7 @@ from sigillum.cli.options import answering, charters, common, duration, instant
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
-    from sigillum.workflows.suspend import Found
+    from sigillum.workflows.stopping.suspend import Found
 
 EXAMPLE = """examples:
   sigillum suspend wind-ingest --because 'a laptop was stolen'
@@ -50,7 +50,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from datetime import datetime, timedelta
 
     from sigillum.cli.views import suspensions as view
-    from sigillum.workflows.suspend import suspend, suspend_key, targets
+    from sigillum.workflows.stopping.suspend import suspend, suspend_key, targets
 
     if not args.because.strip():
         raise UsageError("a suspension always has a reason", where="--because", mend="say why, in a few words")
@@ -89,7 +89,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def key_of(args: argparse.Namespace, context: Context) -> Found:
     """Where the key that somebody names is registered. Raises UsageError, FileError."""
-    from sigillum.workflows.suspend import find_key
+    from sigillum.workflows.stopping.suspend import find_key
 
     if args.charters or args.all:
         raise UsageError("charters and a key are named", where="--key", mend="name one or the other")

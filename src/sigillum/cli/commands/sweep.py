@@ -10,7 +10,7 @@ from sigillum.cli.options import common
 from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
-    from sigillum.workflows.sweep import Swept
+    from sigillum.workflows.stopping.sweep import Swept
 
 EXAMPLE = """examples:
   sigillum sweep
@@ -38,7 +38,7 @@ def add_parser(subparsers: Any) -> None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import masked
     from sigillum.cli.views.words import plural
-    from sigillum.workflows.sweep import due, sweep
+    from sigillum.workflows.stopping.sweep import due, sweep
 
     if args.install:
         context.show_text(installed(context))

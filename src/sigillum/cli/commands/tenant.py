@@ -87,7 +87,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _add(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.begin import add_tenant
+    from sigillum.workflows.writing.begin import add_tenant
 
     admin = {"name": args.admin, **({"token": args.token} if args.token else {})}
     section = {
@@ -135,7 +135,7 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import tenants
-    from sigillum.workflows.inspect import inspect
+    from sigillum.workflows.surveying.inspect import inspect
 
     found = inspect(context.office, args.name)
     if args.format == "json":
@@ -147,7 +147,7 @@ def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _places(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
-    from sigillum.workflows.inspect import places
+    from sigillum.workflows.surveying.inspect import places
 
     columns = ("place", "kind", "location", "services", "labels", "test")
     rows = [
@@ -175,7 +175,7 @@ def _places(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _identify(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import identified
-    from sigillum.workflows.identify import identify
+    from sigillum.workflows.surveying.identify import identify
 
     found = identify(context.office, args.value, args.tenant, send=args.send)
     if args.format == "json":

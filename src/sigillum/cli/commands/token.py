@@ -145,8 +145,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _try(args: argparse.Namespace, context: Context) -> Outcome:
     """Two refusals that look alike to whoever meets them."""
-    from sigillum.workflows.presenting import use
-    from sigillum.workflows.tokens import text_of
+    from sigillum.workflows.tokens.claims import text_of
+    from sigillum.workflows.tokens.usage import use
 
     done = use(context.office, text_of(args.file), args.at, args.permission, args.place)
     trial = done.trial
@@ -186,7 +186,7 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _given(file: str | None) -> str:
     """The text of a file that may be named."""
-    from sigillum.workflows.tokens import text_of
+    from sigillum.workflows.tokens.claims import text_of
 
     return text_of(file) if file else ""
 
@@ -194,7 +194,7 @@ def _given(file: str | None) -> str:
 def _mint(args: argparse.Namespace, context: Context) -> Outcome:
     """What it says is shown before it exists; what was shown is what is signed."""
     from sigillum.cli.views import tokens as view
-    from sigillum.workflows.minting import mint
+    from sigillum.workflows.tokens.assertions import mint
 
     out = _place(args)
     made = mint(
@@ -220,8 +220,8 @@ def _mint(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _end(args: argparse.Namespace, context: Context) -> Outcome:
     """An answer of 200 shows nothing; a call with the token does."""
-    from sigillum.workflows.presenting import end
-    from sigillum.workflows.tokens import text_of
+    from sigillum.workflows.tokens.claims import text_of
+    from sigillum.workflows.tokens.usage import end
 
     done = end(context.office, text_of(args.file), args.at)
     was = {True: "It was taken before", False: "It was refused before, too", None: "Whether it was taken before is not known"}
@@ -240,8 +240,8 @@ def _end(args: argparse.Namespace, context: Context) -> Outcome:
 def _got(args: argparse.Namespace, context: Context) -> Outcome:
     """Nothing but where it went, as whom, and for how long."""
     from sigillum.core.values.times import rough_duration
-    from sigillum.workflows.getting import fetch, swap
-    from sigillum.workflows.tokens import text_of
+    from sigillum.workflows.tokens.access import fetch, swap
+    from sigillum.workflows.tokens.claims import text_of
 
     office = context.office
     out = _place(args)
@@ -283,7 +283,7 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _acting(args: argparse.Namespace, context: Context, out: Callable[[Secret], None]) -> Outcome:
     """A token of somebody who is acted as; nobody renews it."""
-    from sigillum.workflows.acting import ActingWish, act
+    from sigillum.workflows.lending.act_as import ActingWish, act
 
     acted = act(context.office, ActingWish(tuple(args.principals), args.tenant))
     out(acted.signed_in.token)
@@ -318,7 +318,7 @@ def _place(args: argparse.Namespace) -> Callable[[Secret], None]:
 
 def _read(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import tokens as view
-    from sigillum.workflows.tokens import look_against, look_at, text_of
+    from sigillum.workflows.tokens.claims import look_against, look_at, text_of
 
     text = text_of(args.file)
     found = look_against(context.office, text, args.against, args.audience) if args.against else look_at(text, args.audience)

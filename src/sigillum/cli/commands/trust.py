@@ -79,7 +79,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _profile(args: argparse.Namespace, context: Context) -> Outcome:
     import json
 
-    from sigillum.workflows.workload import profile_of
+    from sigillum.workflows.tokens.profiles import profile_of
 
     headers = dict(pair.partition("=")[::2] for pair in args.header)
     if args.header and (not args.address or not all(headers) or not all(headers.values())):
@@ -122,7 +122,7 @@ def _words(text: str | None) -> list[str] | None:
 
 def _try(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import tokens as view
-    from sigillum.workflows.tokens import text_of, try_trusts
+    from sigillum.workflows.tokens.claims import text_of, try_trusts
 
     found = try_trusts(context.office, text_of(args.file), args.charter, args.trust)
     if args.format == "json":
@@ -139,7 +139,7 @@ def _links(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views.common import comma_separated, table
     from sigillum.core.deciding.links import BOTH, Row
     from sigillum.core.kinds.workloads import DEFAULT
-    from sigillum.workflows.links import estate_of
+    from sigillum.workflows.surveying.links import estate_of
 
     found = estate_of(context.office, args.tenant)
 

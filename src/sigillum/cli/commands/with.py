@@ -15,7 +15,7 @@ from sigillum.cli.streams import write
 from sigillum.core.values.errors import Outcome, SigillumError, UsageError
 
 if TYPE_CHECKING:
-    from sigillum.workflows.giving import Given
+    from sigillum.workflows.tokens.programs import Given
 
 RUNS_ANOTHER = True  # what stands behind -- is not for us
 EXAMPLE = """examples:
@@ -82,7 +82,7 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.giving import give, references, stripped
+    from sigillum.workflows.tokens.programs import give, references, stripped
 
     if not args.another:
         raise UsageError("no command is named", where="with", mend="write it behind `--`")
@@ -105,7 +105,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _workload(args: argparse.Namespace, context: Context) -> Outcome:
     """By a profile alone: nothing of a workspace is read."""
-    from sigillum.workflows.workload import let_in, load
+    from sigillum.workflows.tokens.profiles import let_in, load
 
     if args.charters or args.env or args.credential:
         raise UsageError("a profile stands for itself", where="--profile", mend="name nothing beside it")
@@ -124,8 +124,8 @@ def _workload(args: argparse.Namespace, context: Context) -> Outcome:
 def _acting(args: argparse.Namespace, context: Context) -> Outcome:
     """As an account that this workspace has no credential of; the first line says as whom, by whom, and until when."""
     from sigillum.cli.options import duration
-    from sigillum.workflows.acting import ActingWish, act, give_back
-    from sigillum.workflows.giving import stripped
+    from sigillum.workflows.lending.act_as import ActingWish, act, give_back
+    from sigillum.workflows.tokens.programs import stripped
 
     if args.charters or args.env or args.credential:
         raise UsageError("whoever is acted as stands for itself", where="--as", mend="name nothing beside it")

@@ -11,10 +11,10 @@ from rich.text import Text
 
 from sigillum.core.deciding.proofs import Manner, Result
 from sigillum.core.values.times import format_instant
-from sigillum.workflows.carrying.make import TakenError
-from sigillum.workflows.carrying.run import StepResult
-from sigillum.workflows.enact import Enacted
-from sigillum.workflows.prove import ProofReport
+from sigillum.workflows.enacting.carrying.make import TakenError
+from sigillum.workflows.enacting.carrying.run import StepResult
+from sigillum.workflows.enacting.enact import Enacted
+from sigillum.workflows.proving.prove import ProofReport
 
 from .common import Ident
 from .hints import outlook_mend, problem_json, problem_lines

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from sigillum.core.deciding.explanations import Explanation, name_of, place_name, right_words
 from sigillum.core.values.times import format_edge, format_instant, whole_second
-from sigillum.workflows.explain import Explained
+from sigillum.workflows.surveying.explain import Explained
 
 from .common import Ident, masked, table
 from .hints import advised

@@ -7,7 +7,7 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from sigillum.workflows.identify import Identified
+from sigillum.workflows.surveying.identify import Identified
 
 from .common import Ident, pairs
 

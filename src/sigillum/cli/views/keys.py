@@ -16,8 +16,8 @@ from .common import Ident, masked, pairs, table
 
 if TYPE_CHECKING:
     from sigillum.keys.shapes import Shape
-    from sigillum.workflows.attest import Attested
-    from sigillum.workflows.scan import Lying
+    from sigillum.workflows.surveying.attest import Attested
+    from sigillum.workflows.surveying.scan import Lying
 
 SARIF = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 SHOWN_AS_IDS = ("principal_id", "credential_id", "subject", "sub", "iss", "spki")

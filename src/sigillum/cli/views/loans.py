@@ -8,7 +8,7 @@ from typing import Any
 from sigillum.core.undertakings.loans import Loan
 from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.times import format_instant
-from sigillum.workflows.lend import Proposal
+from sigillum.workflows.lending.lend import Proposal
 
 from .common import Ident, masked
 from .hints import advised

@@ -19,8 +19,8 @@ from sigillum.core.kinds.kind import SAYS_OF_ITSELF
 from sigillum.core.records.steps import USUAL, Collision, Outline, Step
 from sigillum.core.values.marks import Ref
 from sigillum.core.values.times import format_instant
-from sigillum.workflows.books import Orphan
-from sigillum.workflows.rehearse import Rehearsal
+from sigillum.workflows.desk.books import Orphan
+from sigillum.workflows.enacting.rehearse import Rehearsal
 
 from .common import Ident, table, value_text
 from .hints import advised, mistake_json, problem_json, problem_lines

@@ -7,7 +7,7 @@ from rich.text import Text
 
 from sigillum.core.records.requests import Request
 from sigillum.core.values.text import plain
-from sigillum.workflows.answer import Answering
+from sigillum.workflows.handing.answer import Answering
 
 from .common import Ident, pairs, value_text
 

@@ -10,7 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.values.times import format_instant
-from sigillum.workflows.retire import Plan, Retired, Used
+from sigillum.workflows.stopping.retire import Plan, Retired, Used
 
 from .common import Ident, masked
 from .enacted import step_rows

@@ -10,8 +10,8 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.values.times import format_instant, rough_duration
-from sigillum.workflows.exposed import Exposure
-from sigillum.workflows.rotate import Rotated, Standing
+from sigillum.workflows.rotating.exposed import Exposure
+from sigillum.workflows.rotating.rotate import Rotated, Standing
 
 from .common import Ident, masked
 from .enacted import step_rows

@@ -8,7 +8,7 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from sigillum.workflows.signing import SignInTold
+from sigillum.workflows.surveying.sign_in import SignInTold
 
 from .common import Ident
 

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from sigillum.core.undertakings.suspension import Closed, Suspension
 from sigillum.core.values.times import format_instant
-from sigillum.workflows.suspend import Found, Stopped
+from sigillum.workflows.stopping.suspend import Found, Stopped
 
 from .common import Ident, masked
 from .hints import problem_json, problem_lines

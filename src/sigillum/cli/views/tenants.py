@@ -10,7 +10,7 @@ from rich.text import Text
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.times import format_instant, rough_duration, whole_second
-from sigillum.workflows.inspect import Inspection
+from sigillum.workflows.surveying.inspect import Inspection
 
 from .common import Ident, pairs, table
 

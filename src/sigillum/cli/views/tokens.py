@@ -14,8 +14,8 @@ from sigillum.core.federation.assertions import in_words
 from sigillum.core.federation.conditions import Verdict
 from sigillum.core.federation.subjects import difference
 from sigillum.core.values.text import plain
-from sigillum.workflows.minting import Minted
-from sigillum.workflows.tokens import Look, Tried, TrustTrial
+from sigillum.workflows.tokens.assertions import Minted
+from sigillum.workflows.tokens.claims import Look, Tried, TrustTrial
 
 from .common import Ident, masked, pairs, table
 

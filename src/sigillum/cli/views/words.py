@@ -8,7 +8,7 @@ from sigillum.core.records.steps import HELD, HIDDEN, NEVER_HERE, TURNING, Outli
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:  # a rehearsal shows these words, too, and enacts nothing
-    from sigillum.workflows.enact import Enacted
+    from sigillum.workflows.enacting.enact import Enacted
 
 
 def plural(count: int, word: str) -> str:

@@ -1,0 +1,127 @@
+"""The office: an opened workspace with its tenants, books and keeping places, made once a command and given to workflows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from sigillum.charters import files
+from sigillum.charters.workspace import Workspace, find, load
+from sigillum.core.charter.charter import Charter
+from sigillum.core.values.errors import FileError, Mistake
+
+from .books import Books
+from .keepings import Keepings
+from .settings import Progress, Settings
+from .tenants import Tenants
+
+if TYPE_CHECKING:
+    from sigillum.core.kinds.changes import Doing
+    from sigillum.core.records.steps import Step
+    from sigillum.workflows.enacting.carrying.ports import Ports
+
+CLAIM = "enacting"
+BRIEFLY_SECONDS = 10.0  # so long a short command waits for another one
+
+
+@dataclass(frozen=True, eq=False, slots=True)
+class Office:
+    """Everything that a workflow works with."""
+
+    settings: Settings
+    workspace: Workspace
+    tenants: Tenants
+    books: Books
+    keepings: Keepings
+
+    @classmethod
+    def of(cls, settings: Settings, workspace: Workspace) -> Office:
+        """The office of a workspace that was read; nothing else is opened yet."""
+        keepings = Keepings(workspace)
+        tenants = Tenants(settings, workspace, keepings)
+        keepings.stores = tenants.store
+        return cls(settings, workspace, tenants, Books(settings, workspace), keepings)
+
+    @classmethod
+    def open(cls, settings: Settings) -> Office:
+        """Raises FileError where there is no workspace, or its file is wrong."""
+        folder = settings.workspace
+        if folder is not None:
+            from sigillum.charters.workspace import FILE
+
+            if not (folder / FILE).is_file():
+                raise FileError(
+                    "there is no workspace there",
+                    where=str(folder),
+                    mend="run `sigillum init` to begin one, or name another folder with `--workspace`",
+                )
+        return cls.of(settings, load(folder if folder is not None else find(Path.cwd())))
+
+    def trusted(self, more: Iterable[str] = (), *, ours: bool = False) -> frozenset[str]:
+        """The keys whose signatures are taken: those of `signers`, `more`, and `ours`, where that may be one of them."""
+        own = [self.books.signing_key().key_id] if ours else []
+        return frozenset([*self.workspace.file.signers.values(), *more, *own])
+
+    def close(self) -> None:
+        self.books.close()
+
+    def __enter__(self) -> Office:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def charters(self, wanted: list[str], *, all_: bool = False) -> list[Charter]:
+        """Read the charters named, or all. Raises FileError with the mistakes of all of them at once."""
+        known = files.names(self.workspace)
+        if all_:
+            wanted = sorted(known)
+        mistakes, found, last = list[Mistake](), list[Charter](), None
+        for name in wanted:
+            try:
+                found.append(files.load(self.workspace, files.path_of(self.workspace, name, known), answers=self.books.answers))
+            except FileError as problem:
+                last = problem
+                mistakes += problem.mistakes or [Mistake("file", problem.what, problem.mend)]
+        if last is not None:
+            if len(wanted) == 1 and not last.mistakes:
+                raise last
+            raise FileError("", mistakes=tuple(mistakes))
+        return found
+
+    def ports(
+        self,
+        uid: str,
+        about: str,
+        prove: Callable[[Step], None],
+        ask: Callable[[Step, Doing | None], None],
+        turn: Callable[[Step], None],
+    ) -> Ports:
+        """What carrying out a stream's steps needs; `about` names it while it is under way."""
+        from sigillum.workflows.enacting.carrying.journal import LedgerJournal
+        from sigillum.workflows.enacting.carrying.ports import Patience, Ports
+
+        settings, keeping = self.settings, self.keepings.of(uid)
+        keeping.clear()
+        journal = LedgerJournal(
+            self.books.ledger(write=True),
+            self.workspace.file.workspace,
+            uid,
+            self.tenants.now,
+            settings.boundary,
+            self.tenants.name_of,
+        )
+        patience = Patience(
+            settings.timeout_seconds,
+            settings.wait_seconds,
+            settings.pause,
+            lambda text: settings.progress(Progress(about, text)),
+            settings.go_on,
+        )
+        return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve, turn)
+
+
+def nothing(*given: object) -> None:
+    """For a port that a workflow has no use for."""

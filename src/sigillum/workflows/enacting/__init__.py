@@ -1,0 +1,1 @@
+"""Comparing a charter with its tenants, and carrying out what follows."""

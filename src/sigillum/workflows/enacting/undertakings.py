@@ -1,0 +1,110 @@
+"""Taking an undertaking as far as it goes now: its steps are carried out in its own stream, and its end is written down."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+from sigillum.core.facets.seen import arrival_seconds
+from sigillum.core.kinds.changes import Doing
+from sigillum.core.records.history import CLOSED, NUMBER, UNDERTAKING, fold
+from sigillum.core.records.steps import Outline, Step
+from sigillum.core.undertakings.undertaking import Look, S, Undertaking
+from sigillum.core.values.errors import NotYetError, SomebodyError
+from sigillum.core.values.marks import Mark
+from sigillum.ledger.port import Fresh
+from sigillum.workflows.desk.office import Office, nothing
+
+from .carrying.run import Carrying, StepResult
+
+MOST_STAGES = 20
+MENDS = {  # by the code of what an undertaking waits for
+    "not-asked": "run `sigillum enact`: it ends what the charter does not ask for",
+    "ended-elsewhere": "find out who, and why; `sigillum enact` brings order, and another rotation can begin",
+    "gap": "`sigillum rotate --gap` does it when you say; a second account is the way without a gap",
+    "in-place": "let its consumers try NAME.next.json where they are refused; `sigillum rotate --gap` does it when you say",
+    "room": "end one that nobody needs, then run the same command again",
+    "owed": "`sigillum handover` gives it to them",
+    "word": "ask them, and say whose word it is: `sigillum rotate --taken WHO`, best with `--last-used DAY` of the old one",
+    "again": "have them look when the old one was used last: `sigillum rotate --taken WHO --last-used DAY`",
+    "late": "have them fetch the new one; `sigillum rotate --bridge 7d` lets them use the old key longer, where the tenant "
+    "allows it, and `--end` ends it at any rate",
+    "paused": "run the same command again then; where somebody misses it, `sigillum rotate --back` switches it on again",
+    "back": "have them fetch the new one; then `sigillum rotate --pause` goes on, or `--end` ends the old one",
+    "touched": "find out who, and why; `sigillum rotate --end` ends it at any rate",
+    "holder": "ask its holder, and write `public_key: file:PATH` at the credential",
+}
+
+
+def advance(
+    office: Office,
+    sort: Undertaking[S],
+    one: S,
+    reached: Callable[[StepResult], None] = nothing,
+    *,
+    wanted: frozenset[tuple[Mark, int]] = frozenset(),
+    around: Callable[[S], Any] = nothing,
+    prove: Callable[[Step], None] = nothing,
+    turn: Callable[[Step], None] = nothing,
+) -> None:
+    """Under the ledger's lock; each result is given when it is reached. Raises MachineError, SomebodyError, NotYetError.
+
+    `wanted`: what its charter still asks somebody for; `around`: what else this sort looks at, at each stage anew; `prove`,
+    `turn`: how its steps of these sorts are done.
+    """
+    tenant, stopped = office.tenants.reach(one.tenant), False
+
+    def gone_on(result: StepResult) -> None:
+        nonlocal stopped
+        stopped = stopped or result.error is not None
+        reached(result)
+
+    for _ in range(MOST_STAGES):
+        seen = Look(lambda query: tenant.facts([query])[query], wanted, arrival_seconds(tenant.profile), around(one))
+        follows = sort.next(one, seen, office.tenants.now(one.tenant))
+        if follows.waits:
+            usual = "run the same command again in a while" if follows.early else "ask with an administrator who may look"
+            kind = NotYetError if follows.early else SomebodyError
+            raise kind(follows.waits, where=one.tenant, mend=MENDS.get(follows.code, usual))
+        if follows.closed:
+            close(office, sort, one, follows.closed)
+        if stopped or not follows.steps:
+            return
+        carry_out(office, one.uid, follows.steps, gone_on, prove, turn)
+        one = office.books.again(sort, one)
+
+
+def close(office: Office, sort: Undertaking[S], one: S, how: str, *before: Fresh, **about: str) -> None:
+    """Write down how an undertaking ended, with what else belongs into the same transaction."""
+    office.books.ledger(write=True).append([*before, closing(sort, one, how, **about)])
+
+
+def closing(sort: Undertaking[S], one: S, how: str, **about: str) -> Fresh:
+    """The entry that closes an undertaking."""
+    return Fresh(CLOSED, one.uid, {UNDERTAKING: sort.name, NUMBER: one.key, "how": how, **about})
+
+
+def carry_out(
+    office: Office,
+    uid: str,
+    steps: tuple[Step, ...],
+    reached: Callable[[StepResult], None],
+    prove: Callable[[Step], None] = nothing,
+    turn: Callable[[Step], None] = nothing,
+) -> None:
+    """Steps of one stream that are no charter's outline, with the executor and its journal. Raises MachineError."""
+    state = fold(office.books.ledger(write=True).entries(uid), uid)
+    steps = tuple(replace(s, by=office.tenants.acting(s.tenant, s.power)) for s in steps)
+    about = office.books.ledger().name_of(uid) or uid.replace("-", " ")
+
+    def ask(step: Step, doing: Doing | None) -> None:
+        from sigillum.workflows.handing.requests import ask as write_request
+
+        write_request(office, uid, about, step, doing)
+
+    if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in steps):
+        from sigillum.workflows.handing.worksheet import write_steps
+
+        write_steps(office, about, steps)
+    Carrying(office.ports(uid, about, prove, ask, turn), state).run(Outline(uid, steps), reached)

@@ -1,0 +1,1 @@
+"""What goes to other people and comes back: handover sheets, requests, receipts, work sheets."""

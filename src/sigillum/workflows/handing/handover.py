@@ -1,0 +1,412 @@
+"""Hand over: collect what a consumer asks for, show or seal it, and write down who got what."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from sigillum.core.charter.charter import HANDOVER, Charter, CredentialWant
+from sigillum.core.charter.sheet import KINDS, USUAL, Sheet, SheetLine, Value, fill
+from sigillum.core.charter.wants import HandoverWant
+from sigillum.core.kinds.identities import CLIENT
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records import history
+from sigillum.core.records.history import History
+from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.marks import Mark
+from sigillum.core.values.outside import json_of
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import did_you_mean, unseen
+from sigillum.core.values.times import format_instant, parse_instant, whole_second
+from sigillum.ledger.port import Fresh
+from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
+from sigillum.workflows.desk.several import several
+from sigillum.workflows.proving.trials import principal_of
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """What was asked for on the command line; empty: as the charter and the workspace say."""
+
+    consumer: str = ""
+    credential: str = ""
+
+
+def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
+    """The sheet as far as its values are there. Raises UsageError, FileError, UnreachableError."""
+    consumer = choice.consumer or wish_of(charter).to
+    own = _source(office, charter, choice.credential)
+    sources, values = {"": own}, list[Value]()
+    for line in asked(office, charter, consumer, own.credential):
+        if line.of not in sources:
+            sources[line.of] = _source(office, office.charters([line.of])[0], "")
+        of = sources[line.of]
+        values += fill(charter.name, consumer, [line], of.known, of.why, of.references, office.tenants.now(of.charter.tenant))
+    return Sheet(charter.name, consumer, tuple(values), own.credential.name if own.credential is not None else "", own.number)
+
+
+def collect_all(office: Office, charters: list[Charter], choice: Choice) -> Iterator[Sheet]:
+    """Several at a time, in order as they come. Raises UsageError, FileError, UnreachableError."""
+    yield from several(office.settings, lambda charter: collect(office, charter, choice), charters)
+
+
+class _Source(NamedTuple):
+    """What one charter can give: values, why others are not there, and where its secrets are kept."""
+
+    charter: Charter
+    credential: CredentialWant | None
+    number: int
+    known: dict[str, Any]
+    why: dict[str, str]
+    references: dict[str, str]
+
+
+def _source(office: Office, charter: Charter, name: str) -> _Source:
+    uid, state = office.books.history(charter.name)
+    credential = _credential(charter, name)
+    generation = state.find(CREDENTIAL, charter.tenant, name=credential.name) if credential is not None else None
+    number = generation.number if generation is not None else 0
+    known, why = _identity(office, charter, state)
+    references = dict[str, str]()
+    if credential is not None:
+        _secrets(office, uid, credential, number, known, why, references)
+    return _Source(charter, credential, number, known, why, references)
+
+
+def wish_of(charter: Charter) -> HandoverWant:
+    """What the charter says of handing over; nothing where it has no such section."""
+    return charter.handover or HandoverWant()
+
+
+def _credential(charter: Charter, name: str) -> CredentialWant | None:
+    found = next((c for c in charter.credentials if not name or c.name == name), None)
+    if name and found is None:
+        raise UsageError(
+            f"{charter.name} has no credential {name!r}",
+            where=charter.name,
+            mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`",
+        )
+    return found
+
+
+def asked(office: Office, charter: Charter, consumer: str, credential: CredentialWant | None) -> list[SheetLine]:
+    """What is asked for: by the consumer's description, else by the charter, else what is usual."""
+    described = office.workspace.consumers.get(consumer)
+    if described is not None and described.asks:
+        return [
+            SheetLine(a.value, a.name or "", a.form or "", a.shortest, a.longest, a.fixed or "", a.of or "")
+            for a in described.asks
+        ]
+    if wish_of(charter).gives:
+        return [SheetLine(v) for v in wish_of(charter).gives]
+    key = credential is not None and credential.keyed
+    left_out = {"client_id" if not charter.is_client else "account", "secret" if key else "key"}
+    if credential is None or not credential.held_here:
+        left_out |= {"key", "secret"}
+    return [SheetLine(v) for v in USUAL if v not in left_out]
+
+
+def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[str, Any], dict[str, str]]:
+    """What is known of the identity itself, and why the rest is not."""
+    tenant = office.tenants.reach(charter.tenant)
+    known: dict[str, Any] = {
+        "tenant": tenant.address.address,
+        "issuer": tenant.profile.issuer,
+        "work": tenant.profile.work,
+        "token_endpoint": tenant.token_endpoint,
+        "account": charter.identity.name if not charter.is_client else "",
+        "principal_id": principal_of(office, charter, state),
+        "scopes": " ".join(p.scope for p in charter.permissions),
+        "places": ", ".join(dict.fromkeys(g.at for g in charter.grants)),
+        "person": next((p.person for p in charter.proofs if p.person), ""),
+        "test_object": wish_of(charter).test,
+    }
+    registered = state.find(CLIENT, charter.tenant)
+    if registered is not None and registered.id:
+        record = tenant.read(CLIENT, registered.id)
+        known["client_id"] = record.body.client_id if record is not None else ""
+    missing = {"client_id": "it is not a client: write `kind: client`"} if not charter.is_client else {}
+    missing |= {
+        "scopes": "the charter asks for no `permissions`",
+        "places": "the charter grants nothing at a place",
+        "person": "no proof names a person",
+        "test_object": "add `test: PLACE` to `handover:` in the charter",
+    }
+    if not tenant.token_endpoint:
+        missing["token_endpoint"] = f"{charter.tenant} names none"
+    if tenant.profile.carried(CREDENTIAL) is None and not charter.is_client:
+        never = f"{charter.tenant} knows no credentials: it can never be there"
+        missing |= dict.fromkeys(("key", "secret", "key_id", "credential_id", "ends"), never)
+    return known, missing
+
+
+def _secrets(
+    office: Office,
+    uid: str,
+    credential: CredentialWant,
+    number: int,
+    known: dict[str, Any],
+    why: dict[str, str],
+    references: dict[str, str],
+) -> None:
+    """The credential's values, and where its secret is kept."""
+    if not credential.held_here:
+        why |= dict.fromkeys(("key", "secret"), "its holder made the key and keeps it: nothing secret travels")
+        if credential.public_key is not None:
+            known["key_id"] = thumbprint(credential.public_key)
+        return
+    keys = office.keepings.of(uid)
+    path = keys.path(credential.name, number)
+    if not number or not path.exists():
+        return
+    about = keys.about(credential.name, number)
+    known |= {"credential_id": about.get("credential_id"), "ends": about.get("ends")}
+    if about.get("credential_id") and not about.get("ends"):
+        why["ends"] = "it has no end there"
+    shown = keys.reference(credential.name, number, office.workspace.folder)
+    if credential.keyed:
+        known["certificate"] = about.get("certificate")
+        key, _ = keys.key(credential.name, number)
+        known |= {"key": Secret(json.dumps(key)), "key_id": thumbprint(key)}
+        why |= {"secret": "its credential is a key pair: ask for `key`"}
+        references["key"] = shown
+    else:
+        known["secret"] = keys.secret(credential.name, number)
+        why |= dict.fromkeys(("key", "key_id"), "its credential is no key pair: ask for `secret`")
+        references["secret"] = shown
+
+
+# --- sealing ------------------------------------------------------------------------------------------------------
+class Sealed(NamedTuple):
+    """A sealed sheet: its text, its id, its end, and the thumbprint of the receiver's key."""
+
+    text: str
+    id: str
+    ends: datetime
+    receiver: str
+
+
+def seal(office: Office, sheet: Sheet, receiver: Path | None, lasts_seconds: int) -> Sealed:
+    """Sign and encrypt a complete sheet to the receiver's key. Raises SomebodyError, UsageError, FileError."""
+    from sigillum.charters.files import read_public_key
+    from sigillum.core.values.errors import Position
+    from sigillum.keys.seal import seal as seal_
+
+    if not sheet.complete:
+        raise SomebodyError(
+            f"the sheet of {sheet.charter} is not complete",
+            where=sheet.charter,
+            mend=f"`sigillum handover {sheet.charter}` says what is missing",
+        )
+    described = office.workspace.consumers.get(sheet.consumer)
+    if receiver is None and described is not None and described.key:
+        receiver = office.workspace.folder / described.key.removeprefix("file:")
+    if receiver is None:
+        raise UsageError(
+            "it is not said to whom it is sealed",
+            where="--seal-to",
+            mend="name the file with the receiver's public key, or write `key: file:PATH` at the consumer",
+        )
+    key = dict(read_public_key(receiver, Position(str(receiver))))
+    now = whole_second(datetime.now(UTC))
+    ends, identity, mark = now + timedelta(seconds=lasts_seconds), secrets.token_hex(8), thumbprint(key)
+    claims = {
+        "iss": office.workspace.file.workspace,
+        "aud": mark,
+        "iat": int(now.timestamp()),
+        "exp": int(ends.timestamp()),
+        "jti": identity,
+        "sheet": {
+            "charter": sheet.charter,
+            "consumer": sheet.consumer,
+            "values": [{"value": v.value, "name": v.name, "kind": v.kind, "content": _plain(v.content)} for v in sheet.values],
+        },
+    }
+    return Sealed(seal_(claims, office.books.signing_key(), key, str(receiver)), identity, ends, mark)
+
+
+def _plain(content: Any) -> str:
+    return content.reveal() if isinstance(content, Secret) else str(content)
+
+
+def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None:
+    """Write down who got what, at each charter whose values they are: names of values, never the values."""
+    at = format_instant(whole_second(datetime.now(UTC)))
+    for of in dict.fromkeys(v.of for v in sheet.values):
+        name = of or sheet.charter
+        uid, _ = office.books.history(name)
+        credential, generation = (sheet.credential, sheet.generation) if not of else ("", 0)
+        office.books.ledger(write=True).append(
+            [
+                Fresh(
+                    history.HANDED,
+                    uid or office.books.make_known(name),
+                    {
+                        "to": to,
+                        "how": how,
+                        "values": [v.value for v in sheet.values if v.of == of],
+                        "credential": credential,
+                        "generation": generation,
+                        "at": at,
+                        **more,
+                    },
+                )
+            ]
+        )
+
+
+def leaves(office: Office, sheet: Sheet) -> bool:
+    """Is its credential kept no longer than until it is handed over?"""
+    want = next((c for c in office.charters([sheet.charter])[0].credentials if c.name == sheet.credential), None)
+    return want is not None and want.keep_in == HANDOVER
+
+
+def give_away(office: Office, sheet: Sheet) -> None:
+    """What was sealed and stands in its file is kept here no more. The ledger says so first: else it would seem lost."""
+    uid, state = office.books.history(sheet.charter)
+    made = next(
+        g
+        for all_ in state.generations.values()
+        for g in all_
+        if g.kind == CREDENTIAL.name and g.mark.get("name") == sheet.credential and g.number == sheet.generation
+    )
+    if not made.given_away:
+        office.books.ledger(write=True).append(
+            [Fresh(history.GIVEN_AWAY, uid, {**made.mark.body(), "generation": made.number, "thing": CREDENTIAL.name})]
+        )
+        office.settings.boundary("given away")
+    office.keepings.of(uid).forget(sheet.credential, sheet.generation)
+
+
+def handed(office: Office, charter: str) -> list[Mapping[str, Any]]:
+    """What was handed over of a charter before."""
+    uid, _ = office.books.history(charter)
+    return [e.body for e in office.books.ledger().entries(uid, kind=history.HANDED)] if uid else []
+
+
+class Since(NamedTuple):
+    """Whether what was handed over was used since: by what its tenant tells; None: it does not tell."""
+
+    used: bool | None
+    words: str
+
+
+def used_since(office: Office, charter: Charter, body: Mapping[str, Any]) -> Since:
+    """Has anybody proved itself with it since it was handed over? By the tenant's clock, and as exactly as it tells."""
+    _, state = office.books.history(charter.name)
+    from sigillum.tenants.port import now_at
+
+    tenant, name = office.tenants.reach(charter.tenant), str(body.get("credential") or "")
+    mark = Mark("credential", charter.tenant, (("name", name),))
+    made = next((g for g in state.generations.get(mark, ()) if g.number == body.get("generation")), None)
+    if made is None or tenant.profile.last_used not in ("second", "day"):
+        return Since(None, f"{charter.tenant} does not tell whether it was used since")
+    query = Query(CREDENTIAL, "id", made.id)
+    record = tenant.facts([query])[query].first
+    if record is None:
+        return Since(None, "it has ended since")
+    at, used = now_at(tenant, parse_instant(str(body["at"]))), record.body.used_at
+    if used is None or used <= at.replace(microsecond=0):
+        if tenant.profile.last_used == "day" and used is not None and used.date() == at.date():
+            return Since(None, "whether it was used since cannot be told before tomorrow")
+        return Since(False, "never used since")
+    _seen_used(office, charter, body)
+    return Since(True, f"used since, last at {format_instant(used)} from {record.body.used_from or 'somewhere'}")
+
+
+def _seen_used(office: Office, charter: Charter, body: Mapping[str, Any]) -> None:
+    """Write it down once: from then on nobody has to ask any more."""
+    uid, about = office.books.history(charter.name)[0], {n: body[n] for n in ("to", "credential", "generation")}
+    if not any(e.body == about for e in office.books.ledger().entries(uid, kind=history.USED)):
+        office.books.ledger(write=True).append([Fresh(history.USED, uid, about)])
+
+
+def connected(office: Office, charter: Charter, consumer: str, connection: str) -> None:
+    """Record that a consumer connects with this identity; the tenant is believed before the person. Raises SomebodyError for a
+    connection that is known already, and where nobody used since what was handed over.
+    """
+    given = [b for b in handed(office, charter.name) if b.get("credential")][-1:]
+    if given and used_since(office, charter, given[0]).used is False:
+        raise SomebodyError(
+            f"{consumer} is not connected yet: what was handed over at {given[0]['at']} was never used since, "
+            f"as {charter.tenant} tells",
+            where=charter.name,
+            mend="have it used there, then say this again",
+        )
+    ledger = office.books.ledger(write=True)
+    with ledger.claim(CLAIM, BRIEFLY_SECONDS):
+        names = office.books.names()
+        for entry in ledger.entries(kind=history.CONNECTED):
+            if (entry.body["consumer"], entry.body["connection"]) == (consumer, connection):
+                first = names.get(entry.charter, entry.charter)
+                raise SomebodyError(
+                    f"the connection {connection} of {consumer} is taken: {first} has it since {entry.body['at']}",
+                    where=charter.name,
+                    mend="one identity per use: make a second connection there, or keep the first",
+                )
+        uid = office.books.make_known(charter.name)
+        ledger.append(
+            [
+                Fresh(
+                    history.CONNECTED,
+                    uid,
+                    {"consumer": consumer, "connection": connection, "at": format_instant(whole_second(datetime.now(UTC)))},
+                )
+            ]
+        )
+
+
+def open_(office: Office | None, path: Path, key_reference: str, signers: list[str], folder: Path) -> Sheet:
+    """Open a sheet that was sealed to us. Raises FileError; nothing of it is given where anything is wrong."""
+    from sigillum.core.charter.sheet import Value
+    from sigillum.core.values.errors import FileError
+    from sigillum.keeping.references import resolve
+    from sigillum.keys.seal import unseal
+
+    try:
+        private = json_of(resolve(key_reference, folder).reveal())
+        if not isinstance(private, dict):
+            raise TypeError
+    except (ValueError, TypeError) as problem:
+        raise FileError(
+            "the receiving key is no JWK", where=key_reference, mend="`sigillum handover key FILE` makes one"
+        ) from problem
+    known = office.trusted(signers, ours=True) if office is not None else frozenset(signers)
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as problem:
+        raise FileError(
+            f"the file cannot be read: {getattr(problem, 'strerror', None) or 'it is no text'}",
+            where=str(path),
+            mend="check its name",
+        ) from problem
+    opened = unseal(text, private, known, datetime.now(UTC), str(path))
+    body = opened.claims.get("sheet")
+    rows = body.get("values") if isinstance(body, dict) else None
+    if not isinstance(rows, list) or not all(isinstance(r, dict) for r in rows):
+        raise FileError("what is inside is no sheet", where=str(path), mend="ask the sender which version wrote it")
+    assert isinstance(body, dict)
+    strange = unseen({n: v for n, v in body.items() if n != "values"} | {"values": [{**r, "content": ""} for r in rows]})
+    if strange:
+        raise FileError(
+            f"it holds characters that cannot be seen: {strange!a}",
+            where=str(path),
+            mend="do not use it; ask its sender on another way",
+        )
+    values = tuple(
+        Value(
+            str(r.get("value")),
+            str(r.get("name")),
+            KINDS.get(str(r.get("value")), (str(r.get("kind")), ""))[0],
+            Secret(str(r.get("content"))) if r.get("kind") == "secret" else str(r.get("content")),
+        )
+        for r in rows
+    )
+    return Sheet(str(body.get("charter")), str(body.get("consumer")), values, sealed=str(opened.claims.get("jti") or ""))

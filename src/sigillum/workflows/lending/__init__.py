@@ -1,0 +1,1 @@
+"""Access beside the charters that always ends: loans, and acting as somebody else."""

@@ -1,0 +1,1 @@
+"""Trying what must work and what must not, and judging it."""

@@ -1,0 +1,1 @@
+"""Renewing credentials, and what to look at when one was exposed."""

@@ -1,0 +1,317 @@
+"""Rotate: begin the next generation of a credential, take rotations further, say where they stand."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from typing import NamedTuple
+
+from sigillum.charters.files import names
+from sigillum.core.charter.charter import Charter, CredentialWant
+from sigillum.core.facets.seen import arrival_seconds
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.history import NUMBER, ROTATING, ROTATION, UNDERTAKING, History, State
+from sigillum.core.undertakings.bridging import ends, not_bridged
+from sigillum.core.undertakings.rotating import ROTATIONS, together
+from sigillum.core.undertakings.rotation import (
+    Asked,
+    Rotation,
+    deadline,
+    quiet_seconds,
+)
+from sigillum.core.undertakings.undertaking import Look
+from sigillum.core.values.errors import NotYetError, Outcome, SigillumError, SomebodyError, UsageError, worst
+from sigillum.core.values.marks import Mark
+from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.times import format_instant, parse_instant, whole_second
+from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import OWN, Tenant
+from sigillum.workflows.desk.ledgers import keep_witness
+from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
+from sigillum.workflows.enacting.carrying.run import StepResult
+from sigillum.workflows.enacting.undertakings import advance
+
+from .exposed import Exposure, exposure
+from .stages import Turns, stage_
+
+
+@dataclass(frozen=True, slots=True)
+class RotationWish:
+    """What somebody wants: which credential (none named: every one), why, and what is allowed."""
+
+    credential: str = ""
+    because: str = ""
+    exposed: bool = False
+    gap: bool = False
+    end: bool = False
+    taken: str = ""
+    last_used: date | None = None
+    pause: bool = False
+    back: bool = False
+    bridge_seconds: int = 0
+    accepted_by: str = ""
+
+
+@dataclass(slots=True)
+class Rotated:
+    """One rotation after it was taken as far as it goes now, and what it waits for."""
+
+    charter: str
+    rotation: Rotation
+    results: list[StepResult] = field(default_factory=list)
+    waits: SigillumError | None = None
+    exposure: Exposure | None = None
+
+    def outcome(self) -> Outcome:
+        found = [r.error.outcome for r in self.results if r.error is not None]
+        return worst([*found, *([self.waits.outcome] if self.waits is not None else [])])
+
+
+def rotate(office: Office, charters: list[Charter], wish: RotationWish) -> Iterator[Rotated]:
+    """Begin rotations where none is open, and take those that are open as far as they go. Raises UsageError, SomebodyError,
+    MachineError.
+    """
+    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+        try:
+            for charter in charters:
+                yield from _rotate(office, charter, wish)
+        finally:
+            keep_witness(office)
+
+
+def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Rotated]:
+    uid, state = office.books.history(charter.name)
+    for want in chosen(charter, wish.credential):
+        mark, exposed = Mark("credential", charter.tenant, (("name", want.name),)), None
+        if mark not in state.turns:
+            if wish.end or wish.taken or wish.back or wish.bridge_seconds:
+                raise SomebodyError(
+                    f"{want.name} is not being rotated", where=charter.name, mend=f"`sigillum rotate {charter.name}` begins it"
+                )
+            if wish.exposed and (old := state.serving(mark)) is not None:
+                exposed = exposure(office, charter, state, want, old)
+            begin(
+                office, charter, state, want, mark, wish.because or "somebody asked for it", exposed=wish.exposed, gap=wish.gap
+            )
+        one = _open(office, uid, mark)
+        if wish.end or wish.exposed:
+            stage_(office, one, Asked.END, by=_who(office, one))
+        if wish.back and Asked.PAUSE not in one.staged:
+            raise SomebodyError(
+                f"the old {want.name} is not switched off for a while",
+                where=charter.name,
+                mend="there is nothing to bring back",
+            )
+        for asked, stage in ((wish.pause, Asked.PAUSE), (wish.back, Asked.BACK), (wish.gap and not one.gap, Asked.GAP)):
+            if asked and stage not in one.staged:
+                stage_(office, one, stage, who=_who(office, one))
+        if wish.bridge_seconds:
+            _bridge(office, charter, one, wish)
+        if wish.last_used is not None and wish.last_used > office.tenants.now(one.tenant).date():
+            raise UsageError(
+                f"{wish.last_used} is still to come at {one.tenant}",
+                where="last use",
+                mend="name the day in UTC on which it was used last",
+            )
+        if wish.taken:
+            stage_(office, one, Asked.WORD, who=wish.taken)
+        if wish.last_used is not None:
+            stage_(office, one, Asked.LAST, who=wish.taken, day=wish.last_used.isoformat())
+        done = go_on(office, charter, _open(office, uid, mark))
+        done.exposure = exposed
+        yield done
+
+
+def _bridge(office: Office, charter: Charter, one: Rotation, wish: RotationWish) -> None:
+    """Write down that the old one's key is to be registered again. Raises SomebodyError where it cannot be."""
+    turns, now = Turns(office, charter, one), whole_second(office.tenants.now(one.tenant))
+    seen, around = _look(office, turns, one), turns.around(one)
+    until = ends(one, now, wish.bridge_seconds)
+    against = list(not_bridged(one, around, seen, now, until, office.workspace.rules.longest_credential_seconds))
+    public = turns.public_half(one) if not against else None
+    if public is None and not against:
+        against.append(f"{one.tenant} does not show its public half, and it is not here")
+    if against:
+        raise SomebodyError(
+            f"no bridge for {one.name}: {'; '.join(against)}",
+            where=one.tenant,
+            mend="have its consumers fetch the new one before the old one ends",
+        )
+    before = min(wish.bridge_seconds, around.want.renew_before_seconds if around.want is not None else 0)
+    stage_(
+        office,
+        one,
+        Asked.BRIDGE,
+        bridge=1 + max((g.number for g in turns.bridges()), default=0),
+        public_key=public,
+        until=format_instant(until),
+        deadline=format_instant(deadline(now, until, before)),
+        accepted_by=wish.accepted_by,
+    )
+
+
+def chosen(charter: Charter, name: str) -> list[CredentialWant]:
+    """The credentials meant. Raises UsageError."""
+    found = [c for c in charter.credentials if not name or c.name == name]
+    if not found:
+        raise UsageError(
+            f"{charter.name} has no credential{f' {name!r}' if name else ''}",
+            where=charter.name,
+            mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`",
+        )
+    return found
+
+
+def _open(office: Office, uid: str, mark: Mark) -> Rotation:
+    return next(r for r in ROTATIONS.read(office.books.ledger().entries(uid), uid) if r.mark == mark and not r.closed)
+
+
+def _who(office: Office, one: Rotation) -> str:
+    return office.tenants.name_of(one.tenant)
+
+
+def begin(
+    office: Office,
+    charter: Charter,
+    state: History,
+    want: CredentialWant,
+    mark: Mark,
+    because: str,
+    *,
+    exposed: bool = False,
+    gap: bool = False,
+) -> None:
+    """Write a rotation down. Raises SomebodyError where there is nothing to rotate, or it cannot be done there."""
+    old = state.serving(mark)
+    if old is None or old.state is not State.MADE:
+        raise SomebodyError(
+            f"{want.name} of {charter.name} is not there yet",
+            where=charter.tenant,
+            mend=f"run `sigillum enact {charter.name}` first",
+        )
+    if old.id.startswith(OWN):
+        raise SomebodyError(
+            f"{want.name} is part of a registration, and has no next generation",
+            where=charter.tenant,
+            mend="register the client anew, under another name",
+        )
+    tenant = office.tenants.reach(charter.tenant)
+    now, until = whole_second(office.tenants.now(charter.tenant)), str(old.terms.get("until") or "")
+    by = deadline(now, parse_instant(until) if until else None, want.renew_before_seconds)
+    office.books.ledger(write=True).append(
+        [
+            Fresh(
+                ROTATING,
+                state.charter,
+                {
+                    UNDERTAKING: ROTATION,
+                    NUMBER: f"{ROTATION}-{secrets.token_hex(3)}",
+                    **mark.body(),
+                    "old": old.number,
+                    "generation": max(g.number for g in state.generations[mark]) + 1,
+                    "at": format_instant(now),
+                    "deadline": format_instant(by),
+                    "quiet_seconds": quiet_seconds(tenant.profile, _uses(office, want)),
+                    "because": "it was exposed" if exposed else because,
+                    "by": _who_of(tenant),
+                    **({"exposed": True} if exposed else {}),
+                    **({"gap": True} if gap else {}),
+                },
+            )
+        ]
+    )
+    office.settings.boundary(f"rotation of {want.name} begun")
+
+
+def _who_of(tenant: Tenant) -> str:
+    return tenant.profile.administrator or tenant.address.admin
+
+
+def _uses(office: Office, want: CredentialWant) -> list[int]:
+    """The longest times between two uses, and until a new one is picked up, of the consumers that say so."""
+    described = [office.workspace.consumers[c] for c in want.consumers if c in office.workspace.consumers]
+    return [0, *(s for d in described for s in (d.used_every, d.picks_up) if isinstance(s, int))]
+
+
+def go_on(office: Office, charter: Charter | None, one: Rotation) -> Rotated:
+    """Take one further, under the ledger's lock. What stops it stands in the result. Raises MachineError, StoppedError."""
+    done = Rotated(charter.name if charter is not None else one.uid, one)
+    turns = Turns(office, charter, one)
+    try:
+        advance(office, ROTATIONS, one, done.results.append, around=turns.around, prove=turns.prove, turn=turns.turn)
+    except (SomebodyError, NotYetError) as waits:
+        done.waits = waits
+    done.rotation = office.books.again(ROTATIONS, one)
+    return done
+
+
+def open_of(office: Office, uid: str) -> list[Rotation]:
+    """The open rotations of one stream."""
+    return [r for r in ROTATIONS.read(office.books.ledger().entries(uid), uid) if not r.closed] if uid else []
+
+
+def under_way(office: Office) -> list[str]:
+    """The charters of which a credential is being rotated."""
+    known = names(office.workspace)
+    return sorted({n for r in office.books.begun(ROTATIONS) if (n := office.books.ledger().name_of(r.uid)) in known})
+
+
+def go_on_all(office: Office, charter: Charter, uid: str) -> list[Rotated]:
+    """All open rotations of a charter, as far as they go."""
+    return [go_on(office, charter, one) for one in open_of(office, uid)]
+
+
+class Standing(NamedTuple):
+    """Where a rotation stands, what it waits for, and the last uses that its tenant tells, old and new."""
+
+    charter: str
+    rotation: Rotation
+    waits: str
+    old_used: datetime | None = None
+    old_from: str = ""
+    new_used: datetime | None = None
+    now: datetime | None = None
+
+    @property
+    def late(self) -> bool:
+        return self.now is not None and self.now >= self.rotation.deadline
+
+
+def status(office: Office, charters: list[Charter]) -> Iterator[Standing]:
+    """Every open rotation of these charters; nothing is written or changed."""
+    for charter in charters:
+        uid, _ = office.books.history(charter.name)
+        for one in open_of(office, uid):
+            yield _standing(office, charter, one)
+
+
+def _look(office: Office, turns: Turns, one: Rotation) -> Look:
+    return Look(
+        lambda query: turns.tenant.facts([query])[query],
+        arrival_seconds=arrival_seconds(turns.tenant.profile),
+        around=turns.around(one),
+    )
+
+
+def _standing(office: Office, charter: Charter, one: Rotation) -> Standing:
+    tenant, now = office.tenants.reach(one.tenant), office.tenants.now(one.tenant)
+    follows = ROTATIONS.next(one, _look(office, Turns(office, charter, one), one), now)
+    waits = follows.waits or ("nothing: it goes on when it is run again" if follows.steps else follows.closed)
+    ids = [g.id for g in (*one.leaving, one.new) if g is not None and g.id and g.live]
+    found = {r.id: r for f in tenant.facts([Query(CREDENTIAL, "id", i) for i in ids]).values() for r in f.records}
+    new, old = (
+        found.get(one.new.id) if one.new is not None else None,
+        together([found[g.id] for g in one.leaving if g.id in found]),
+    )
+    return Standing(
+        charter.name,
+        one,
+        waits,
+        old.body.used_at if old else None,
+        old.body.used_from if old else "",
+        new.body.used_at if new else None,
+        now,
+    )

@@ -1,0 +1,346 @@
+"""How the stages of a rotation are reached: signing in, giving, keeping a token, seeing that the old one is dead."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote, unquote
+
+from sigillum.core.charter.charter import Charter, CredentialWant
+from sigillum.core.facets.generation import provers
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.history import STAGED, Generation, History
+from sigillum.core.records.steps import Prove, Step, Turning
+from sigillum.core.undertakings.rotating import ROTATIONS, tells
+from sigillum.core.undertakings.rotation import (
+    USUAL_TOKEN_SECONDS,
+    Around,
+    Asked,
+    Rotation,
+    Stage,
+    bridge_mark,
+    tokens_over,
+)
+from sigillum.core.values.canonical import public_half
+from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
+from sigillum.core.values.marks import Mark
+from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import format_instant, parse_instant, whole_second
+from sigillum.keeping.files import FileKeeping
+from sigillum.keeping.private import read_private, write_private
+from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import Proof, SignedIn
+from sigillum.workflows.desk.office import Office, nothing
+from sigillum.workflows.enacting.carrying.files import ABOUT
+from sigillum.workflows.proving.trials import principal_of, proof_of
+
+LONGEST_USE = timedelta(minutes=10)  # so long a use of ours may take that was interrupted
+
+
+def stage_(office: Office, one: Rotation, stage: str, *, number: int = 0, **about: Any) -> None:
+    """Write down that a stage was reached, or a word given."""
+    office.books.ledger(write=True).append(
+        [
+            Fresh(
+                STAGED,
+                one.uid,
+                {
+                    **one.mark.body(),
+                    "generation": number or one.number,
+                    "of": one.key,
+                    "stage": stage,
+                    "at": format_instant(whole_second(office.tenants.now(one.tenant))),
+                    **about,
+                },
+            )
+        ]
+    )
+    office.settings.boundary(f"rotation of {one.name} {stage}")
+
+
+@contextmanager
+def ours(office: Office, stream: str, mark: Mark, number: int, key: str) -> Iterator[None]:
+    """Using a credential that is being rotated ourselves. It is written down before and after, so that it is taken for nobody
+    else's use, also where somebody is killed in between.
+    """
+
+    def note(until: timedelta) -> None:
+        now = max(begun, whole_second(office.tenants.now(mark.tenant)))  # its clock is read more exactly with each answer
+        office.books.ledger(write=True).append(
+            [
+                Fresh(
+                    STAGED,
+                    stream,
+                    {
+                        **mark.body(),
+                        "generation": number,
+                        "of": key,
+                        "stage": Asked.OURS,
+                        "at": format_instant(begun),
+                        "until": format_instant(now + until),
+                    },
+                )
+            ]
+        )
+
+    begun = whole_second(office.tenants.now(mark.tenant))
+    note(LONGEST_USE)
+    office.settings.boundary("our own use written")
+    yield
+    note(timedelta(seconds=1))
+
+
+def trying_ours(
+    office: Office, state: History, charter: Charter, credential: CredentialWant | None
+) -> AbstractContextManager[None]:
+    """The same for proofs, where the credential that they use is being rotated."""
+    mark = Mark("credential", charter.tenant, (("name", credential.name),)) if credential is not None else None
+    turn = state.turns.get(mark) if mark is not None else None
+    if mark is None or turn is None:
+        return nullcontext()
+    return ours(office, state.charter, mark, turn.new if turn.given else turn.old, turn.key)
+
+
+def keep_token(keys: FileKeeping, name: str, number: int, signed_in: SignedIn) -> Path:
+    """Keep a token of a generation, to be refused later."""
+    path = keys.token(name, number)
+    which = f"#{quote(signed_in.credential, safe='')}" if signed_in.credential else ""
+    write_private(path, f"{signed_in.scheme}{which} {signed_in.principal} {signed_in.token.reveal()}\n")
+    return path
+
+
+def kept_token(keys: FileKeeping, name: str, number: int) -> SignedIn | None:
+    """The token of a generation that was kept, if one was. Raises MachineError."""
+    path = keys.token(name, number)
+    if not path.exists():
+        return None
+    scheme, principal, token = read_private(path).split(maxsplit=2)
+    scheme, _, which = scheme.partition("#")
+    return SignedIn(Secret(token.strip()), principal, "kept", scheme, credential=unquote(which))
+
+
+class Turns:
+    """How the steps of one charter's rotation are done here."""
+
+    def __init__(self, office: Office, charter: Charter | None, one: Rotation) -> None:
+        self.office, self.charter, self.one = office, charter, one
+        self.keys, self.tenant = office.keepings.of(one.uid), office.tenants.reach(one.tenant)
+
+    def _state(self) -> History:
+        return self.office.books.history(self.charter.name)[1] if self.charter is not None else History()
+
+    def _again(self) -> Rotation:
+        return self.office.books.again(ROTATIONS, self.one)
+
+    def around(self, one: Rotation) -> Around:
+        """What the stage machine looks at, as it is now."""
+        charter, profile = self.charter, self.tenant.profile
+        want = next((c for c in charter.credentials if c.name == one.name), None) if charter is not None else None
+        if charter is None or want is None:
+            return Around(None, profile)
+        state, client = self._state(), charter.is_client
+        registered = state.find(CLIENT, one.tenant) if client else None
+        path = self.keys.path(one.name, one.old.number)
+        about = self.keys.about(one.name, one.old.number) if path.exists() else {}
+        return Around(
+            want,
+            profile,
+            registered.id if registered is not None else state.principal_id(one.tenant),
+            (CLIENT if client else ACCOUNT).name,
+            {n: about[n] for n in ABOUT if about.get(n)},
+            self.keys.held(),
+            self.keys.incomplete(),
+            provers(charter, want),
+            tuple(
+                (m, g.number, g.id)
+                for m, all_ in state.generations.items()
+                for g in all_
+                if g.kind == CREDENTIAL.name and g.live and g.id and m.tenant == one.tenant
+            ),
+        )
+
+    def public_half(self, one: Rotation) -> dict[str, str] | None:
+        """Of the old one's key, as far as the tenant shows it or it is here."""
+        query = Query(CREDENTIAL, "id", one.old.id)
+        record = self.tenant.facts([query])[query].first
+        if record is not None and record.body.public_key:
+            return dict(record.body.public_key)
+        here = self.keys.path(one.name, one.old.number).exists()
+        return public_half(self.keys.key(one.name, one.old.number)[0]) if here else None
+
+    def bridges(self) -> list[Generation]:
+        """Every further registration of a key of this credential, in this rotation or an earlier one."""
+        return self._state().generations.get(bridge_mark(self.one.mark), [])
+
+    def prove(self, step: Step) -> None:
+        """What must work is tried with the new one. Raises UnprovedError, NotYetError."""
+        from sigillum.workflows.proving.prove import run
+
+        assert self.charter is not None and isinstance(step.action, Prove)
+        state = self._state()
+        report = run(self.office, self.charter, state, self.keys, principal_of(self.office, self.charter, state), step.action)
+        if not report.held:
+            raise report.error()
+
+    def turn(self, step: Step) -> None:
+        """Reach a stage. Raises what keeps it from being reached."""
+        action = step.action
+        assert isinstance(action, Turning)
+        one = self._again()
+        stages: dict[str, Callable[[Rotation], dict[str, Any]]] = {
+            Stage.BESIDE: self._beside,
+            Stage.ACCEPTED: self._accept,
+            Stage.GIVEN: self._give,
+            Stage.TAKEN: self._take,
+            Asked.TOKEN: self._keep_token,
+            Stage.DEAD: self._dead,
+            Stage.CLEARED: self._clear,
+        }
+        about = stages[action.stage](one)
+        stage_(self.office, one, action.stage, number=step.generation, **about)
+
+    # --- stages -------------------------------------------------------------------------------------------------------
+    @property
+    def _held(self) -> bool:
+        want = self.around(self.one).want
+        return want is not None and want.held_here
+
+    def _sign_in(self, one: Rotation, number: int) -> SignedIn:
+        """With one generation; that it was us goes into the ledger. Raises RefusedError."""
+        assert self.charter is not None
+        want, state = self.around(one).want, self._state()
+        assert want is not None
+        proof: Proof = proof_of(self.keys, want, number, principal_of(self.office, self.charter, state))
+        with ours(self.office, one.uid, one.mark, number, one.key):
+            signed_in = self.tenant.sign_in(proof)
+            if self.tenant.taken(signed_in) is False:
+                raise RefusedError("it is not taken", where=one.tenant, mend="wait until it is")
+        return signed_in
+
+    def _accept(self, one: Rotation) -> dict[str, Any]:
+        """It signs in now, and once more when all that the tenant runs has heard of it."""
+        if not self._held:
+            return {"how": "not tried: its holder has the private half"}
+        office, late = self.office, self.tenant.profile.arrival_seconds
+        first = one.at(Asked.LET_IN)
+
+        def let_in() -> bool | None:
+            try:
+                self._sign_in(one, one.number)
+            except RefusedError:
+                return None
+            return True
+
+        settings = office.settings
+        from sigillum.workflows.enacting.carrying.ports import Patience
+
+        patience = Patience(settings.timeout_seconds, settings.wait_seconds, settings.pause, nothing, settings.go_on)
+        taken, _ = patience.until(let_in, settings.wait_seconds, lambda waited: "")
+        if taken is None:
+            self._pair(one)
+            raise NotYetError(
+                f"{one.tenant} does not take the new {one.name} yet",
+                where=one.tenant,
+                mend="run the same command again in a while, or with --wait 10m; the old one serves until then",
+            )
+        now = office.tenants.now(one.tenant)
+        if first is None and late != 0:
+            stage_(office, one, Asked.LET_IN)
+        sure = (first or now) + timedelta(seconds=USUAL_TOKEN_SECONDS // 6 if late is None else late)
+        if now < sure:
+            raise NotYetError(
+                f"{one.tenant} took the new {one.name} once; it is tried again from {format_instant(sure)}",
+                where=one.tenant,
+                mend="run the same command again then; the old one serves until then",
+            )
+        return {"how": "signed in"}
+
+    def _pair(self, one: Rotation) -> None:
+        """A refusal of the new one says something of it only where the old one is let in. Raises SomebodyError."""
+        if one.old.live and self.keys.path(one.name, one.old.number).exists():
+            try:
+                self._sign_in(one, one.old.number)
+            except RefusedError as problem:
+                raise SomebodyError(
+                    f"neither the old nor the new {one.name} is let in, so it is not the key: {problem.what}",
+                    where=one.tenant,
+                    mend="find out why first; then this goes on",
+                ) from problem
+
+    def _beside(self, one: Rotation) -> dict[str, Any]:
+        """The new one where consumers that try both find it, for as long as they take to read it."""
+        want = self.around(one).want
+        consumers = [self.office.workspace.consumers.get(c) for c in want.consumers] if want is not None else []
+        late = max((c.picks_up for c in consumers if c is not None and isinstance(c.picks_up, int)), default=0)
+        until = whole_second(self.office.tenants.now(one.tenant)) + timedelta(seconds=late)
+        return {"place": self.keys.lay_beside(one.name, one.number).name, "until": format_instant(until)}
+
+    def _give(self, one: Rotation) -> dict[str, Any]:
+        if not self._held:
+            return {"how": "its holder has it"}
+        self.keys.give(one.name, one.number, one.old.number)
+        return {"place": self.keys.current(one.name).name, "before": one.old.number}
+
+    def _take(self, one: Rotation) -> dict[str, Any]:
+        word = one.staged.get(Asked.WORD)
+        if word is not None:
+            return {"how": f"{word['who']} says so"}
+        return {"how": "it was used by somebody else than us" if tells(self.tenant.profile) else "its receivers sent receipts"}
+
+    def _keep_token(self, one: Rotation) -> dict[str, Any]:
+        """A token of the old one, to be refused when it is dead."""
+        life = self.tenant.profile.token_seconds or USUAL_TOKEN_SECONDS
+        signed_in = self._sign_in(one, one.old.number)
+        path = keep_token(self.keys, one.name, one.old.number, signed_in)
+        until = self.office.tenants.now(one.tenant) + timedelta(seconds=life)
+        return {"token": path.name, "until": format_instant(whole_second(until))}
+
+    def _dead(self, one: Rotation) -> dict[str, Any]:
+        """The new one is let in and the old one is not, nor a token that it got before."""
+        assert one.ended_at is not None
+        over = tokens_over(self.tenant.profile, one.ended_at)
+        if not self._held:
+            return self._waited(one, over, {"how": "not tried: its holder has the private half"})
+        if self.keys.path(one.name, one.number).exists():
+            self._sign_in(one, one.number)
+        if not self.keys.path(one.name, one.old.number).exists():
+            return self._waited(one, over, {"how": "not tried: what it proved itself with is not here"})
+        try:
+            self._sign_in(one, one.old.number)
+        except RefusedError:
+            pass
+        else:
+            outlives = one.old.terms.get("kind") in self.tenant.profile.outliving
+            raise NotYetError(
+                f"{one.tenant} still takes the old {one.name}",
+                where=one.tenant,
+                mend="it is taken there until "
+                f"its own end, {one.old.terms.get('until')}, unless the server's administrator puts it onto "
+                "the revocation list"
+                if outlives
+                else "run the same command again in a while",
+            )
+        token = kept_token(self.keys, one.name, one.old.number)
+        until = str(one.staged.get(Asked.TOKEN, {}).get("until") or "")
+        spent = bool(until) and self.office.tenants.now(one.tenant) >= parse_instant(until)  # then its refusal shows nothing
+        if token is None or spent or self.tenant.taken(token) is not False:
+            return self._waited(one, over, {"how": "refused at sign-in; its tokens have come to their end"})
+        return {"how": "refused at sign-in, and with a token that it got before"}
+
+    def _waited(self, one: Rotation, over: datetime, about: dict[str, Any]) -> dict[str, Any]:
+        if self.office.tenants.now(one.tenant) < over:
+            raise NotYetError(
+                f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}",
+                where=one.tenant,
+                mend="run the same command again then",
+            )
+        return about
+
+    def _clear(self, one: Rotation) -> dict[str, Any]:
+        self.keys.remove(one.name, one.old.number)
+        return {}

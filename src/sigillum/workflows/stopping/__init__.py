@@ -1,0 +1,1 @@
+"""Suspending, reinstating and retiring identities, and what is due."""

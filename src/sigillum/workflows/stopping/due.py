@@ -1,0 +1,176 @@
+"""What is due in a workspace, from its charters and its ledger; no tenant is asked."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from sigillum import __version__
+from sigillum.charters import files
+from sigillum.charters.workspace import FILE
+from sigillum.core.charter.charter import Charter
+from sigillum.core.records.books import END, endings
+from sigillum.core.records.history import CONNECTED, HANDED, OPENED, RETIRED, USED
+from sigillum.core.undertakings.due import REQUESTS as ASKED
+from sigillum.core.undertakings.due import (
+    Due,
+    Summary,
+    in_order,
+    of_endings,
+    of_loans,
+    of_reviews,
+    of_rotations,
+    of_sheets,
+    of_suspensions,
+    of_unused,
+    summary,
+)
+from sigillum.core.undertakings.loans import LOANS
+from sigillum.core.undertakings.requests import REQUESTS
+from sigillum.core.undertakings.rotating import ROTATIONS
+from sigillum.core.undertakings.suspension import SUSPENSIONS
+from sigillum.core.values.errors import FileError
+from sigillum.core.values.times import format_instant, parse_instant
+from sigillum.workflows.desk.office import Office
+
+KEPT = "charters_"  # the name under which summaries are kept; no tenant can be called so
+ALARM = timedelta(days=7)  # before what has no time of renewal
+
+
+def readable(office: Office) -> list[Charter]:
+    """All charters whose files have no mistakes."""
+    found = list[Charter]()
+    for name in sorted(files.names(office.workspace)):
+        with suppress(FileError):
+            found += office.charters([name])
+    return found
+
+
+def summaries(office: Office, names: list[str]) -> tuple[list[Summary], list[str]]:
+    """Of the charters named, or of all that can be read; and the names of those that cannot. What was read of a file is kept
+    until that file changes. Raises FileError for a name.
+    """
+    if names:
+        return [summary(c) for c in office.charters(names)], []
+    defaults = _stamp(office.workspace.folder / FILE)
+    before, found, odd = _before(office, defaults), dict[str, tuple[Any, Summary]](), list[str]()
+    for name, paths in sorted(files.names(office.workspace).items()):
+        stamp = _stamp(paths[0]) if len(paths) == 1 else None
+        try:
+            same = stamp is not None and name in before and before[name][0] == stamp
+            found[name] = before[name] if same else (stamp, summary(office.charters([name])[0]))
+        except FileError:
+            odd.append(name)
+    if found != before:
+        office.keepings.discover(KEPT, {"defaults": defaults, "charters": {n: _kept(*one) for n, one in found.items()}})
+    return [one for _, one in found.values()], odd
+
+
+def _before(office: Office, defaults: list[int]) -> dict[str, tuple[Any, Summary]]:
+    """What was kept by an earlier run, with the stamps of the files; nothing of it where it is not that."""
+    kept = office.keepings.discovered(KEPT)
+    try:
+        return {n: (c["stamp"], _told(n, c)) for n, c in kept["charters"].items()} if kept["defaults"] == defaults else {}
+    except (LookupError, TypeError, ValueError, AttributeError):
+        return {}
+
+
+def _kept(stamp: Any, one: Summary) -> dict[str, Any]:
+    return {
+        "stamp": stamp,
+        "reviews": [[what, day.isoformat()] for what, day in one.reviews],
+        "credentials": {n: [before, list(users)] for n, (before, users) in one.credentials.items()},
+    }
+
+
+def _stamp(path: Path) -> list[int]:
+    """By what a file is known to be the same."""
+    about = path.stat()
+    return [about.st_mtime_ns, about.st_size, about.st_ino]
+
+
+def _told(name: str, kept: Any) -> Summary:
+    """Raises ValueError, LookupError, TypeError or AttributeError where it is not what we keep."""
+    return Summary(
+        name,
+        tuple((str(w), date.fromisoformat(d)) for w, d in kept["reviews"]),
+        {n: (int(before), tuple(map(str, users))) for n, (before, users) in kept["credentials"].items()},
+    )
+
+
+def due(
+    office: Office, known: list[Summary], within: timedelta, at: datetime | None = None, *, only: bool = False
+) -> list[Due]:
+    """In order of time, as it will be `at` (now, where none is named); `only` of these charters. Raises MachineError."""
+    now = at if at is not None else datetime.now(UTC)
+    longest = max((before for s in known for before, _ in s.credentials.values()), default=0)
+    before = format_instant(now + max(within, timedelta(seconds=longest)) + timedelta(seconds=1))
+    return in_order(_all(office, {s.name: s for s in known}, now, before, only=only), now, within)
+
+
+def _all(office: Office, known: Mapping[str, Summary], now: datetime, before: str, *, only: bool) -> Iterator[Due]:
+    names = office.books.names() if office.books.there else {}
+    uids = {name: uid for uid, name in names.items()}
+
+    def name(uid: str) -> str:
+        return names.get(uid, "")
+
+    rows = office.books.ledger().rows(END, before) if office.books.there else {}
+    mine = (e for e in endings(rows, before) if e.uid in names and (not only or names[e.uid] in known))
+    yield from of_endings(mine, name, known)
+    for one in known.values():
+        yield from of_reviews(one, uids.get(one.name, ""))
+    yield from of_loans((loan, now) for loan in office.books.begun(LOANS))
+    told = (
+        [e for kind in (HANDED, OPENED, USED, CONNECTED, RETIRED) for e in office.books.ledger().entries(kind=kind)]
+        if office.books.there
+        else []
+    )
+    for entry in told:
+        if entry.kind == HANDED:
+            yield from of_sheets([entry], names.get(entry.charter, entry.charter), now)
+    over = {e.charter for e in told if e.kind == RETIRED}
+    open_ = [e for e in told if e.charter in names and e.charter not in over]
+    yield from of_unused(sorted(open_, key=lambda e: e.sequence), name)
+    yield from of_suspensions(office.books.begun(SUSPENSIONS), name)
+    yield from of_rotations(office.books.begun(ROTATIONS), name)
+    for sent in office.books.begun(REQUESTS):
+        to = sent.request.to or "whoever has the power"
+        what = f"request {sent.number} to {to}: {sent.request.about}"
+        yield Due(
+            parse_instant(sent.asked_at),
+            ASKED,
+            sent.request.charter,
+            what,
+            sent.tenant,
+            "what needs it waits",
+            None,
+            f"{sent.uid} request {sent.number}",
+        )
+
+
+def calendar(office: Office, all_: list[Due], now: datetime) -> bytes:
+    """As a calendar (RFC 5545): the same thing keeps its UID, so that another import changes it; each has an alarm."""
+    from icalendar import Alarm, Calendar, Event
+
+    made = Calendar()
+    made.add("prodid", f"-//Sigillum//{__version__}//EN")
+    made.add("version", "2.0")
+    for one in all_:
+        event, alarm = Event(), Alarm()
+        mark = hashlib.sha256(f"{office.workspace.file.workspace} {one.key}".encode()).hexdigest()[:32]
+        event.add("uid", f"{mark}@{office.workspace.file.workspace}")
+        event.add("dtstamp", now.replace(microsecond=0))
+        event.add("dtstart", one.at.replace(microsecond=0))
+        event.add("summary", f"{one.charter}: {one.what}" if one.charter else one.what)
+        event.add("description", f"{one.kind}{f' in {one.tenant}' if one.tenant else ''}. Then: {one.stops}.")
+        alarm.add("action", "DISPLAY")
+        alarm.add("description", f"{one.kind} of {one.charter or 'a loan'} ends")
+        alarm.add("trigger", (one.renew - one.at) if one.renew is not None else -ALARM)
+        event.add_component(alarm)
+        made.add_component(event)
+    return bytes(made.to_ical())

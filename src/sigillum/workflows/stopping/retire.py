@@ -1,0 +1,417 @@
+"""Retire: end all that a charter made, show that it is refused, and write down what is left."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from functools import partial
+from typing import Any, NamedTuple
+
+from sigillum.core.charter.charter import KEY_PAIR, Charter, CredentialWant
+from sigillum.core.comparing.compare import Comparison, tenants_of
+from sigillum.core.comparing.retiring import IDENTITIES, Retiring, from_ledger, which
+from sigillum.core.comparing.retiring import retire as compare_retired
+from sigillum.core.facets.generation import called
+from sigillum.core.facets.registry import words
+from sigillum.core.facets.seen import Choices
+from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.identities import TEAM
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
+from sigillum.core.records.history import CONNECTED, GIVEN_BACK, HANDED, RETIRED, RETIRING, Generation, History, State
+from sigillum.core.undertakings.loans import LOANS, OVER, Loan
+from sigillum.core.undertakings.requests import REQUESTS
+from sigillum.core.undertakings.rotating import ROTATIONS
+from sigillum.core.undertakings.rotation import tokens_over
+from sigillum.core.undertakings.suspension import SUSPENSIONS
+from sigillum.core.undertakings.undertaking import Undertaking
+from sigillum.core.values.errors import (
+    NotYetError,
+    Outcome,
+    RefusedError,
+    SigillumError,
+    SomebodyError,
+    UsageError,
+    worst,
+)
+from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.times import format_instant, parse_instant, whole_second
+from sigillum.ledger.port import Fresh
+from sigillum.protocols.together import together
+from sigillum.tenants.port import SignedIn, Tenant
+from sigillum.workflows.desk.ledgers import keep_witness
+from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office, nothing
+from sigillum.workflows.desk.tenants import time_of
+from sigillum.workflows.enacting.carrying.run import Became, Carrying
+from sigillum.workflows.enacting.rehearse import by_whom
+from sigillum.workflows.enacting.undertakings import closing
+from sigillum.workflows.lending.lend import want_back
+from sigillum.workflows.proving.trials import principal_of, proof_of
+from sigillum.workflows.rotating.stages import keep_token, kept_token
+
+from .suspend import Effect, Way, again, old_token
+
+SORTS: tuple[Undertaking[Any], ...] = (ROTATIONS, SUSPENSIONS, REQUESTS)
+
+
+class Used(NamedTuple):
+    """A credential and its last use, as its tenant tells; `told` False: this one does not tell it."""
+
+    tenant: str
+    name: str
+    at: datetime | None
+    address: str
+    told: bool = True
+
+
+class Left(NamedTuple):
+    """Something that retiring does not take away: where, what, and why it stays or who has to see to it."""
+
+    where: str
+    what: str
+    why: str
+    grant: str = ""  # its id, where it is one
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What retiring a charter means: read from its file, or from the ledger where that is gone."""
+
+    charter: Charter
+    uid: str
+    history: History
+    found: Retiring
+    loans: tuple[Loan, ...] = ()
+    used: tuple[Used, ...] = ()
+    left: tuple[Left, ...] = ()
+    file: bool = True
+
+
+@dataclass(slots=True)
+class Retired(Effect):
+    """What became of it."""
+
+    plan: Plan
+    removed: list[str] = field(default_factory=list)
+    done: bool = False
+
+    def outcome(self) -> Outcome:
+        return worst([e.outcome for e in self.problems])
+
+
+def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
+    """Look at what would end; changes nothing. Raises UsageError, FileError, UnreachableError."""
+    uid, history = office.books.history(name)
+    file = office.books.has_charter(name)
+    if not uid:
+        if file:
+            raise UsageError(f"{name} was never enacted, so there is nothing to retire", where="retire", mend="remove its file")
+        raise UsageError(
+            f"the ledger knows no charter {name!r}",
+            where="retire",
+            mend=did_you_mean(name, office.books.names().values() if office.books.there else ()),
+        )
+    known = office.workspace.file.tenants
+    charter = office.charters([name])[0] if file else from_ledger(name, history, _named(office, history))
+    names = [t for t in tenants_of(replace(charter, grants=(), services=(), proofs=()), history, known) if t in known]
+    reached = office.tenants.reach_all(names)
+    snapshots = {n: Snapshot(n, time_of(t), t.profile) for n, t in reached.items()}
+    keeping = office.keepings.of(uid)
+    comparison = Comparison(
+        charter,
+        replace(history, retiring=""),
+        snapshots,
+        office.workspace.rules,
+        keeping.held(),
+        office.books,
+        Choices(),
+        keeping.incomplete(),
+    )
+    for _ in range(MOST_ROUNDS):
+        found = compare_retired(comparison, adopted=adopted)
+        missed = {n: q for n, s in snapshots.items() if (q := s.asked())}
+        if not missed:
+            break
+        for n, facts in zip(missed, together([partial(reached[n].facts, q) for n, q in missed.items()]), strict=True):
+            snapshots[n].facts.update(facts)
+    found = found._replace(outline=by_whom(office, found.outline, snapshots))
+    ids = {i for t in names if (i := history.principal_id(t))}
+    loans = tuple(
+        loan
+        for i in sorted(ids)
+        for loan in office.books.about(LOANS, i)
+        if loan.stage(office.tenants.now(loan.tenant)) not in OVER
+    )
+    left = (*_left_here(office, uid, found), *_left_there(charter, history, reached, loans))
+    return Plan(charter, uid, history, found, loans, tuple(_used(history, reached)), left, file)
+
+
+def _named(office: Office, history: History) -> str:
+    """The name of the identity whose charter's file is gone, as its tenant shows it."""
+    for mark, all_ in history.generations.items():
+        made = all_[-1]
+        known = mark.tenant in office.workspace.file.tenants
+        if made.kind in IDENTITIES and made.id and not made.value and made.live and known:
+            record = office.tenants.reach(mark.tenant).read(KINDS[made.kind], made.id)
+            if record is not None and isinstance(record.value("name"), str):
+                return str(record.value("name"))
+    return ""
+
+
+def _used(history: History, reached: Mapping[str, Tenant]) -> Iterator[Used]:
+    """Who used it last."""
+    for mark, all_ in history.generations.items():
+        for made in (g for g in all_ if g.kind == CREDENTIAL.name and g.live and g.id and mark.tenant in reached):
+            tenant, query = reached[mark.tenant], Query(CREDENTIAL, "id", made.id)
+            record = tenant.facts([query])[query].first
+            if record is not None:
+                yield Used(
+                    mark.tenant,
+                    f"{called(mark)}{which(history, mark, made.number)}",
+                    record.body.used_at,
+                    record.body.used_from,
+                    tenant.profile.last_used in ("second", "day"),
+                )
+
+
+def _left_here(office: Office, uid: str, found: Retiring) -> Iterator[Left]:
+    """What was given away or taken over, as the ledger knows it."""
+    known = office.workspace.file.tenants
+    for generation in found.given_back:
+        yield Left(generation.mark.tenant, words(generation.mark), "it is not of our making, and is given back")
+    for generation in found.stays:
+        tenant = generation.mark.tenant
+        yield Left(
+            tenant,
+            words(generation.mark),
+            "others may need it, or it is not shown"
+            if tenant in known
+            else "this workspace does not know that tenant any more",
+        )
+    for entry in office.books.ledger().entries(uid):
+        if entry.kind == HANDED:
+            yield Left(
+                "",
+                ", ".join(entry.body["values"]),
+                f"handed over to {entry.body['to']} at {entry.body['at']}: ask them to destroy it",
+            )
+        elif entry.kind == CONNECTED:
+            yield Left("", f"{entry.body['consumer']}, connected as {entry.body['connection']}", "end the connection there")
+    for request in office.books.begun(REQUESTS):
+        if request.uid == uid:
+            yield Left(
+                request.tenant,
+                f"request {request.number}: {request.request.about}",
+                f"tell {request.request.to or 'whoever has it'} that it is not wanted any more",
+            )
+
+
+def _left_there(charter: Charter, history: History, reached: Mapping[str, Tenant], loans: tuple[Loan, ...]) -> Iterator[Left]:
+    """Grants that others made to the identity, members who lose what a team gave them, and who has to be told."""
+    lent = {loan.generation.id for loan in loans if loan.generation is not None}
+    for name, tenant in reached.items():
+        identity = history.principal_id(name)
+        query = Query(GRANT, "principal", identity)
+        fact = tenant.facts([query])[query] if identity and tenant.profile.carried(GRANT) is not None else None
+        for record in fact.records if fact is not None else ():
+            if record.id not in lent and history.owns("grant", name, record.id, record.mark) is None:
+                yield Left(
+                    name, f"{record.body.role} granted by somebody else", "it stands as long as that tenant keeps it", record.id
+                )
+        team = Query(TEAM, "id", identity)
+        fact_ = tenant.facts([team])[team] if identity and charter.is_team else None
+        for record_ in fact_.records if fact_ is not None else ():
+            if record_.body.members:
+                count = len(record_.body.members)
+                yield Left(
+                    name,
+                    f"{count} member{'s' if count != 1 else ''} of {charter.identity.name}",
+                    "they lose what the team gave them",
+                )
+    for consumer in dict.fromkeys(c for want in charter.credentials for c in want.consumers):
+        yield Left("", f"the consumer {consumer}", "tell whoever runs it that it will be refused")
+
+
+def retire(office: Office, one: Plan, because: str) -> Retired:
+    """Carry it out; what is not finished goes on when the same is said again. Raises MachineError, StoppedError."""
+    done = Retired(one)
+    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+        try:
+            _retire(office, one, because, done)
+        except SigillumError as problem:
+            if problem.outcome in (Outcome.MACHINE, Outcome.INTERRUPTED):
+                raise
+            done.errors.append(problem)
+        finally:
+            keep_witness(office)
+    return done
+
+
+def _retire(office: Office, one: Plan, because: str, done: Retired) -> None:
+    before = _let_in(office, one)
+    if not one.history.retiring:
+        office.books.ledger(write=True).append(
+            [
+                Fresh(
+                    RETIRING,
+                    one.uid,
+                    {"because": because, "tenant": one.charter.tenant, "by": office.tenants.name_of(one.charter.tenant)},
+                )
+            ]
+        )
+        office.settings.boundary("retirement written")
+    for loan in one.loans:
+        want_back(office, loan, done.results)
+    if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in one.found.outline.steps):
+        from sigillum.workflows.handing.worksheet import write_steps
+
+        write_steps(office, one.charter.name, one.found.outline.steps)
+    ports = office.ports(one.uid, one.charter.name, nothing, nothing, nothing)
+    Carrying(ports, one.history).run(one.found.outline, done.results.append)
+    if any(r.state is not Became.DONE for r in done.results):
+        return
+    done.ways = list(_refused(office, one, before))
+    if any(w.refused is False for w in done.ways):
+        _wait_or_tell(office, one)
+    done.plan = one = replace(one, left=tuple(left for left in one.left if not left.grant or _stands(office, one, left)))
+    _close(office, one, because, done)
+
+
+def _stands(office: Office, one: Plan, left: Left) -> bool:
+    """Does a grant of somebody else's outlive its account?"""
+    query = Query(GRANT, "principal", one.history.principal_id(left.where))
+    fact = office.tenants.reach(left.where).facts([query])[query]
+    return not fact.known or any(r.id == left.grant for r in fact.records)
+
+
+# --- ways in ----------------------------------------------------------------------------------------------------------
+def _credentials(one: Plan) -> Iterator[tuple[CredentialWant, Generation]]:
+    """Every generation of those at home, as far as the ledger knows how it proves something."""
+    kinds = {c.name: c.kind for c in one.charter.credentials}  # of what was taken over, nothing else tells it
+    for mark, all_ in one.history.generations.items():
+        for made in (
+            g
+            for g in all_
+            if g.kind == CREDENTIAL.name and mark.tenant == one.charter.tenant and not g.value and mark.get("name")
+        ):  # a bridge has no key of its own
+            name = mark.get("name")
+            yield CredentialWant(name, str(made.terms.get("kind") or kinds.get(name, KEY_PAIR)), 0, 0), made
+
+
+def _let_in(office: Office, one: Plan) -> dict[tuple[str, int], SignedIn]:
+    """A token with each credential that is kept here, got while it still works, and kept until it is shown to be refused."""
+    out = dict[tuple[str, int], SignedIn]()
+    keys, tenant = office.keepings.of(one.uid), office.tenants.reach(one.charter.tenant)
+    for want, made in _credentials(one):
+        of = want.name, made.number
+        kept = kept_token(keys, *of)
+        if kept is not None:
+            out[of] = kept
+        elif made.state is State.MADE and keys.path(*of).exists():
+            try:
+                signed_in = tenant.sign_in(proof_of(keys, want, made.number, principal_of(office, one.charter, one.history)))
+            except RefusedError:  # it did not work before, so its refusal would show nothing
+                continue
+            if tenant.taken(signed_in) is not False:
+                keep_token(keys, *of, signed_in)
+                out[of] = signed_in
+                office.settings.boundary(f"token of {want.name} kept")
+    return out
+
+
+def _refused(office: Office, one: Plan, before: Mapping[tuple[str, int], SignedIn]) -> Iterator[Way]:
+    """Each way in again, after all has ended; a refusal counts beside the sign-in that was let in just before."""
+    keys, tenant = office.keepings.of(one.uid), office.tenants.reach(one.charter.tenant)
+    for want, made in _credentials(one):
+        name = f"{want.name}{which(one.history, made.mark, made.number)}"
+        token = before.get((want.name, made.number))
+        if token is not None:
+            if keys.path(want.name, made.number).exists():
+                yield Way(f"sign-in with {name}", *again(tenant, proof_of(keys, want, made.number, token.principal)))
+            yield old_token(tenant, name, token)
+        elif made.state is State.MADE:
+            yield Way(f"sign-in with {name}", None, "not tried: it is not kept here, or was not let in before")
+
+
+def _wait_or_tell(office: Office, one: Plan) -> None:
+    """A token may outlive all that it came from: then its life is waited out. Raises NotYetError, SomebodyError."""
+    name, tenant = one.charter.name, office.tenants.reach(one.charter.tenant)
+    _, history = office.books.history(name)
+    ended = max((g.ended_at for all_ in history.generations.values() for g in all_ if g.ended_at), default="")
+    now = office.tenants.now(one.charter.tenant)
+    over = tokens_over(tenant.profile, parse_instant(ended)) if ended else now
+    if now < over:
+        raise NotYetError(
+            f"all that {name} made has ended; tokens that it got before may live until {format_instant(over)}",
+            where=one.charter.tenant,
+            mend="run the same command again then",
+        )
+    raise SomebodyError(
+        f"{name} is still let in, although all that it made has ended",
+        where=one.charter.tenant,
+        mend="ask whoever operates the tenant",
+    )
+
+
+def _close(office: Office, one: Plan, because: str, done: Retired) -> None:
+    """The close-out list goes into the ledger, with what was under way as closed; and then the keys are removed."""
+    keys, ledger = office.keepings.of(one.uid), office.books.ledger(write=True)
+    _, history = office.books.history(one.charter.name)
+    made = sorted((g for all_ in history.generations.values() for g in all_ if g.ended_at), key=lambda g: g.ended_at)
+    ended = [{"tenant": g.mark.tenant, "what": _told(one, g), "at": _second(g.ended_at)} for g in made]
+    done.removed = keys.names()
+    closed = [
+        closing(sort, under_way, "retired")
+        for sort in SORTS
+        for under_way in office.books.begun(sort)
+        if under_way.uid == one.uid
+    ]
+    back = [Fresh(GIVEN_BACK, one.uid, {**g.mark.body(), "generation": g.number}) for g in one.found.given_back]
+    ledger.append(
+        [
+            *closed,
+            *back,
+            Fresh(
+                RETIRED,
+                one.uid,
+                {
+                    "name": one.charter.name,
+                    "tenant": one.charter.tenant,
+                    "because": history.retiring or because,
+                    "at": format_instant(whole_second(office.tenants.now(one.charter.tenant))),
+                    "by": office.tenants.name_of(one.charter.tenant),
+                    "ended": ended,
+                    "ways": [w.body() for w in done.ways],
+                    "removed": done.removed,
+                    "left": [entry._asdict() for entry in one.left],
+                },
+            ),
+        ]
+    )
+    office.settings.boundary("retired")
+    keys.clear_all()
+    office.settings.boundary("keys removed")
+    done.done = True
+
+
+def _told(one: Plan, made: Generation) -> str:
+    if made.kind in IDENTITIES and not made.value:
+        return f"the {made.kind} {one.charter.identity.name}"
+    return f"{words(made.mark)}{which(one.history, made.mark, made.number)}"
+
+
+def _second(at: str) -> str:
+    return format_instant(whole_second(parse_instant(at)))
+
+
+def close_out(office: Office, name: str) -> Mapping[str, Any] | None:
+    """The close-out list of a charter that was retired; None: it was not. What a kill left of its keys is removed."""
+    uid, history = office.books.history(name)
+    if not history.retired_at:
+        return None
+    office.keepings.of(uid).clear_all()
+    found: Mapping[str, Any] = list(office.books.ledger().entries(uid, kind=RETIRED))[-1].body
+    return found

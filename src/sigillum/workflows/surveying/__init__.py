@@ -1,0 +1,1 @@
+"""Looking without changing: tenants, identities, keys, links, and why something is allowed."""

@@ -1,0 +1,110 @@
+"""Evidence for a reviewer that no private key of an identity exists: each place that was looked at, how, and what was found."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from sigillum.core.charter.charter import Charter
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.values.errors import Outcome
+from sigillum.core.values.times import whole_second
+from sigillum.workflows.desk.office import Office
+from sigillum.workflows.proving.trials import principal_of
+from sigillum.workflows.proving.ways_in import others
+
+from .scan import Lying, look
+
+
+class Looked(NamedTuple):
+    """One place. `found` None: it could not be looked at; empty: there is none. `how`: what was done to know it."""
+
+    where: str
+    found: tuple[str, ...] | None
+    how: str
+
+
+@dataclass(frozen=True, slots=True)
+class Attested:
+    """All of it, by the tenant's time; `instead`: how the identity is used without a key."""
+
+    charter: Charter
+    at: datetime
+    looked: tuple[Looked, ...]
+    instead: tuple[str, ...]
+
+    def outcome(self) -> Outcome:
+        if any(one.found for one in self.looked):
+            return Outcome.NO
+        return Outcome.SOMEBODY if any(one.found is None for one in self.looked) else Outcome.DONE
+
+
+def attest(office: Office, charter_name: str, folders: Iterable[Path]) -> Attested:
+    """Look everywhere where one could be; nothing is changed. Raises UsageError, FileError, UnreachableError."""
+    charter = office.charters([charter_name])[0]
+    tenant, (uid, state) = office.tenants.reach(charter.tenant), office.books.history(charter.name)
+    principal = principal_of(office, charter, state)
+    looked = [
+        Looked("the charter", tuple(f"{c.name} ({c.kind})" for c in charter.credentials), "it asks for no credential"),
+        Looked(
+            "the ledger",
+            tuple(
+                f"generation {g.number} of {mark.get('name')}"
+                for mark, all_ in state.generations.items()
+                for g in all_
+                if g.kind == CREDENTIAL.name and g.live
+            ),
+            "no credential that was begun for it has not ended; `ledger verify` shows that the record is whole",
+        ),
+        _shown(office, charter, principal),
+        Looked(
+            "this workspace's private folder",
+            tuple(office.keepings.of(uid).names()) if uid else (),
+            "nothing is kept there for it",
+        ),
+        _lying(office, charter, [office.workspace.folder, *folders]),
+    ]
+    if charter.signing is not None:
+        looked.append(
+            Looked(
+                f"the signing service of {charter.tenant}",
+                (),
+                "it signs, with keys that it gives to nobody: its interface has no call that would",
+            )
+        )
+    instead = tuple(other.words for other in others(tenant, charter, state, principal)) if principal else ()
+    return Attested(charter, whole_second(office.tenants.now(charter.tenant)), tuple(looked), instead)
+
+
+def _shown(office: Office, charter: Charter, principal: str) -> Looked:
+    """What the tenant shows now."""
+    where = f"the tenant {charter.tenant}"
+    if not principal:
+        return Looked(where, (), "the identity does not stand there")
+    query = Query(CREDENTIAL, "principal", principal)
+    fact = office.tenants.reach(charter.tenant).facts([query])[query]
+    if not fact.known:
+        return Looked(where, None, f"its credentials are not shown: {fact.unknown}")
+    return Looked(where, tuple(r.body.name or r.id for r in fact.records), "it was asked for every credential of the identity")
+
+
+def _lying(office: Office, charter: Charter, folders: list[Path]) -> Looked:
+    """Private keys in files: those of this charter, and those of which nobody here knows whose they are."""
+    found = list[Lying]()
+    searched = look(office, folders, found)
+    mine = tuple(_of(found, charter))
+    left = f", {len(searched.left_out)} could not be read" if searched.left_out else ""
+    names = ", ".join(str(f) for f in folders[1:])
+    return Looked("files", mine, f"{searched.files} files of this workspace{f' and {names}' if names else ''} were read{left}")
+
+
+def _of(found: list[Lying], charter: Charter) -> Iterator[str]:
+    for one in found:
+        if one.ours is not None and one.ours.what.endswith(f" of {charter.name}"):
+            yield f"{one.path}: {one.ours.what}"
+        elif one.ours is None and "private key" in one.finding.what:
+            yield f"{one.path}: {one.finding.what}, and nobody here knows whose"

@@ -1,0 +1,133 @@
+"""Looking through folders for keys and secrets that lie about: which are ours, whether they live, and what they could do."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.history import State, fold
+from sigillum.core.values.errors import FileError, SigillumError
+from sigillum.core.values.times import parse_instant
+from sigillum.keys.scan import Finding, mark_of, scan
+from sigillum.workflows.desk.office import Office
+from sigillum.workflows.desk.settings import Progress
+
+MOST_BYTES = 5_000_000  # of one file; a larger one is left out, and that is said
+LEFT_OUT = frozenset((".git", "node_modules", "__pycache__", ".venv"))
+
+
+class Ours(NamedTuple):
+    """What of ours it is, how it stands by the ledger, and what whoever has it could do."""
+
+    what: str
+    alive: bool
+    could: str = ""
+
+
+class Lying(NamedTuple):
+    """Something that was found, in which file, and whose."""
+
+    path: str
+    finding: Finding
+    ours: Ours | None = None
+
+
+def known(office: Office) -> dict[str, Ours]:
+    """The marks of all keys, secrets and tokens of this workspace."""
+    out = dict[str, Ours]()
+    names, now = office.books.names() if office.books.there else {}, datetime.now(UTC)
+    for uid, name in names.items():
+        keeping, held = office.keepings.of(uid), dict[tuple[str, int], str]()
+        history = fold(office.books.ledger().entries(uid), uid)
+        for (credential, number), kept in keeping.held().items():
+            held[credential, number] = kept if kept != "secret" else mark_of(keeping.secret(credential, number).reveal())
+        for mark, all_ in history.generations.items():
+            for one in all_ if all_[-1].kind == CREDENTIAL.name else ():
+                key = held.get((mark.get("name"), one.number)) or (one.kept if one.kept not in ("", "secret") else "")
+                until = str(one.terms.get("until") or "")
+                alive = one.state is State.MADE and not (until and parse_instant(until) <= now)
+                if key:
+                    out[key] = Ours(f"generation {one.number} of {mark.get('name')} of {name}", alive, _could(office, name))
+    for tenant, section in office.workspace.file.tenants.items():
+        for admin in (section.admin, *section.admins):
+            try:
+                token = office.keepings.resolve(admin.token).reveal() if admin.token else ""
+            except SigillumError:  # it is not at hand now
+                continue
+            if token:
+                out[mark_of(token)] = Ours(f"the token of {admin.name} at {tenant}", True, "all that this administrator may")
+    return out
+
+
+def _could(office: Office, name: str) -> str:
+    try:
+        charter = office.charters([name])[0]
+    except FileError:
+        return ""
+    rights = [f"{g.role} at {g.at}" for g in charter.grants] + [f"{p.scope} of {p.api}" for p in charter.permissions]
+    return ", ".join([*rights, *(f"what {m.name} may" for m in charter.member_of)])
+
+
+class Looked(NamedTuple):
+    """How many files were read, and those that were left out, with why."""
+
+    files: int
+    left_out: list[tuple[str, str]]
+
+
+def look(office: Office | None, folders: Iterable[Path], told: list[Lying]) -> Looked:
+    """Read every file below these folders, and put what is found into `told`; links are not followed, and this workspace's own
+    private folder is where its secrets belong. Raises FileError for a folder that is not there, StoppedError.
+    """
+    ours, private = (known(office), office.workspace.private.resolve()) if office is not None else ({}, None)
+    count, left = 0, list[tuple[str, str]]()
+    for folder in folders:
+        if not folder.exists():
+            raise FileError("there is no such folder", where=str(folder), mend="name a folder or a file")
+        for path in _files(folder, private):
+            if office is not None and count % 500 == 0:
+                office.settings.progress(Progress("scan", f"{count} files"))
+                office.settings.go_on()
+            try:
+                data = _content(path)
+            except OSError as problem:
+                left.append((path, problem.strerror or "it cannot be read"))
+                continue
+            if data is None:
+                left.append((path, f"it is larger than {MOST_BYTES // 1_000_000} MB"))
+                continue
+            count += 1
+            told += [Lying(path, one, ours.get(one.mark)) for one in scan(data)]
+    return Looked(count, left)
+
+
+def _files(folder: Path, private: Path | None) -> Iterator[str]:
+    if not folder.is_dir():
+        yield str(folder)
+        return
+    for here, folders, names in os.walk(folder):
+        folders[:] = sorted(f for f in folders if f not in LEFT_OUT and (private is None or Path(here, f).resolve() != private))
+        for name in sorted(names):
+            yield f"{here}/{name}"
+
+
+def _content(path: str) -> bytes | None:
+    """What a regular file holds; nothing of others, None of one that is too large."""
+    handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+    try:
+        about = os.fstat(handle)
+        if not stat.S_ISREG(about.st_mode):
+            return b""
+        if about.st_size > MOST_BYTES:
+            return None
+        data = os.read(handle, about.st_size)
+        while len(data) < about.st_size and (more := os.read(handle, about.st_size - len(data))):
+            data += more
+        return data
+    finally:
+        os.close(handle)

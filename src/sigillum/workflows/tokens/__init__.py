@@ -1,0 +1,1 @@
+"""Access tokens and assertions: reading, getting, using and ending them, and giving them to programs."""

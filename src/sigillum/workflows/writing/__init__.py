@@ -1,0 +1,1 @@
+"""Files that a person goes on with: workspaces, charters, dialects."""
