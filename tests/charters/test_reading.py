@@ -17,7 +17,7 @@ from sigillum.cli.sandboxes import usual_world
 from sigillum.core.values.errors import FileError, Position
 from sigillum.reading.document import MAX_BYTES, parse, read_text
 from sigillum.reading.models import fields_at, validate
-from sigillum.sandbox import worldcheck
+from sigillum.sandbox.worlds import check
 
 
 @pytest.mark.parametrize(
@@ -233,6 +233,6 @@ def test_the_schema_takes_what_the_check_takes() -> None:
         ),
     ]
     assert [list(judge.iter_errors(parse(text, "c").data)) for text in texts] == [[]] * len(texts)
-    worlds = jsonschema.Draft202012Validator(worldcheck.schema())
+    worlds = jsonschema.Draft202012Validator(check.schema())
     for path in usual_world().parent.glob("*.yaml"):
         assert not list(worlds.iter_errors(parse(path.read_text(), "w").data))

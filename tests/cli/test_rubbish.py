@@ -260,8 +260,8 @@ def test_rubbish_in_sheets_and_keys(sealed: tuple[Desk, Path, Path, str], most: 
 
 
 def test_rubbish_in_a_world(tmp_path: Path, most: int) -> None:
-    from sigillum.sandbox import worldcheck
     from sigillum.sandbox.app import House
+    from sigillum.sandbox.worlds import check
 
     path, chance = tmp_path / "world.yaml", random.Random(4)
     text = usual_world().read_text()
@@ -269,7 +269,7 @@ def test_rubbish_in_a_world(tmp_path: Path, most: int) -> None:
     for content in versions(text, json.loads(json.dumps(data, default=str)), chance, most):
         path.write_bytes(content)
         try:
-            described = worldcheck.read(path)
+            described = check.read(path)
             house = House(described, "http://127.0.0.1:1", "t")
             for name in described["tenants"]:
                 house.open(name)

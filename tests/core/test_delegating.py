@@ -16,13 +16,13 @@ from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.rules import check as check_rules
 from sigillum.core.charter.wants import DelegationWant
 from sigillum.core.deciding.people import NO_DELEGATION, OUTSIDE, SCOPE, Person, covers, missing
-from sigillum.core.facets.checks.delegation import check
-from sigillum.core.facets.delegation import words
+from sigillum.core.facets.delegation.check import check
+from sigillum.core.facets.delegation.facet import words
 from sigillum.core.federation.conditions import Condition
 from sigillum.core.federation.trusts import Trust, match, supposed
 from sigillum.core.kinds.delegating import Delegation
 from sigillum.core.values.marks import Mark
-from sigillum.sandbox.delegations import lets
+from sigillum.sandbox.scim.delegations import lets
 
 SCOPES = (("mail.read", "reads it"), ("mail.send", "answers it"))
 WANT = DelegationWant("x.example", ("team:crew",), SCOPES)

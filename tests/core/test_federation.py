@@ -19,7 +19,7 @@ from sigillum.core.federation.trusts import Issuer, Trust, about, match
 from sigillum.core.kinds.trusting import Trust as Shown
 from sigillum.core.kinds.trusting import condition_of, text_of
 from sigillum.core.values.outside import json_of
-from sigillum.sandbox import trusts as theirs
+from sigillum.sandbox.deciding import trusts as theirs
 
 VECTORS = [
     tuple(p.strip(" ") for p in line.split(" | "))

@@ -14,8 +14,8 @@ from sigillum.core.charter.charter import Charter, Identity
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.wants import TrustWant, WorkloadWant
 from sigillum.core.deciding.links import Half, Home, Row, estate, halves, runs
-from sigillum.core.facets.checks.workload import check
-from sigillum.core.facets.workload import words
+from sigillum.core.facets.workload.check import check
+from sigillum.core.facets.workload.facet import words
 from sigillum.core.federation.conditions import Condition
 from sigillum.core.federation.trusts import Issuer
 from sigillum.core.federation.trusts import Trust as Terms

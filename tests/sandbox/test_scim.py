@@ -14,9 +14,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import Away, Sandbox
-from sigillum.sandbox import filters, patch
-from sigillum.sandbox.errors import ScimProblem
-from sigillum.sandbox.schemas import KINDS
+from sigillum.sandbox.http.errors import ScimProblem
+from sigillum.sandbox.scim import filters, patch
+from sigillum.sandbox.scim.schemas import KINDS
 
 Json = dict[str, Any]
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"

@@ -16,8 +16,8 @@ from conftest import Desk
 from sigillum.cli import sandboxes
 from sigillum.reading import FileError
 from sigillum.reading.models import Section
-from sigillum.sandbox import worldcheck, worldfile
-from sigillum.sandbox.populate import merged
+from sigillum.sandbox.worlds import check, file
+from sigillum.sandbox.worlds.populate import merged
 
 DOCS = Path(__file__).parents[2] / "docs" / "sandbox.md"
 DEMO = sandboxes.usual_world()
@@ -26,7 +26,7 @@ STARTER = DEMO.with_name("starter.yaml").read_text()
 
 def mistakes(text: str) -> list[str]:
     try:
-        worldcheck.check(text, "w.yaml")
+        check.check(text, "w.yaml")
     except FileError as problem:
         return [f"{m.position}: {m.what}; {m.mend}" for m in problem.mistakes]
     return []
@@ -131,11 +131,11 @@ def test_all_mistakes_come_at_once_and_what_ships_has_none(bare: Desk) -> None:
     started = bare.run("sandbox", "start", "--world", str(path), "--background")
     assert (started.code, "did you mean note.read?" in started.err) == (3, True)
     assert bare.run("sandbox", "world", "check", "no.yaml").code == 3
-    assert json.loads(bare.run("sandbox", "world", "schema").out) == worldcheck.schema()
+    assert json.loads(bare.run("sandbox", "world", "schema").out) == check.schema()
 
 
 def models() -> list[type[BaseModel]]:
-    return [m for m in vars(worldfile).values() if isinstance(m, type) and issubclass(m, Section) and m is not Section]
+    return [m for m in vars(file).values() if isinstance(m, type) and issubclass(m, Section) and m is not Section]
 
 
 def test_the_page_names_everything_that_a_world_can_say() -> None:

@@ -18,9 +18,9 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from sigillum.reading import FileError
 
-from . import state, worldcheck
 from .app import House, build
-from .texts import loads
+from .http.texts import loads
+from .worlds import check, state
 
 KEEP_SECONDS = 0.3
 
@@ -76,15 +76,15 @@ def main() -> int:
     given = parser.parse_args()
     try:
         if given.schema:
-            sys.stdout.write(json.dumps(worldcheck.schema(), indent=1) + "\n")
+            sys.stdout.write(json.dumps(check.schema(), indent=1) + "\n")
             return 0
         if given.check is not None:
-            found = worldcheck.read(given.check)
+            found = check.read(given.check)
             sys.stdout.write(json.dumps({n: list(d) for n, d in found["tenants"].items()}) + "\n")
             return 0
         return _serve(given)
     except FileError as problem:
-        sys.stderr.write(json.dumps({"mistakes": worldcheck.told(problem)}) + "\n")
+        sys.stderr.write(json.dumps({"mistakes": check.told(problem)}) + "\n")
     except (OSError, ValueError) as problem:
         sys.stderr.write(f"sandbox: {problem}\n")
     return 3
@@ -97,7 +97,7 @@ def _serve(given: argparse.Namespace) -> int:
     kept: dict[str, Any] | None = None
     if given.state is not None and given.state.exists():
         kept = loads(given.state.read_bytes())
-    described = worldcheck.read(given.world) if given.world is not None else (kept or {}).get("world", {"tenants": {}})
+    described = check.read(given.world) if given.world is not None else (kept or {}).get("world", {"tenants": {}})
     listener.bind(("127.0.0.1", given.port or int((kept or {}).get("port", 0))))
     listener.listen(2048)  # before anybody is told: early callers wait in the queue
     listener.set_inheritable(True)

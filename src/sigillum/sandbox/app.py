@@ -17,14 +17,18 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sigillum.reading import FileError
 
-from . import clients, cluster, federation, oauth, own, populate, scim, signer, work, world, worldcheck
-from .answers import bearer
-from .clock import Clock, moment_of, stamp
-from .errors import OAuthProblem, ScimProblem
-from .faults import Fault, FaultLayer, order
-from .schemas import KINDS
-from .texts import loads
-from .world import Tenant
+from .deciding import cluster
+from .http import own, work
+from .http.answers import bearer
+from .http.errors import OAuthProblem, ScimProblem
+from .http.faults import Fault, FaultLayer, order
+from .http.texts import loads
+from .oauth import clients, exchange, server, signer
+from .scim import endpoints
+from .scim.schemas import KINDS
+from .worlds import check, populate, world
+from .worlds.clock import Clock, moment_of, stamp
+from .worlds.world import Tenant
 
 Json = dict[str, Any]
 
@@ -71,7 +75,7 @@ class House:
         tokens = self.tokens[name] = {}
         tenant = populate.build(name, described, self.base, self.clock, tokens)
         self.tenants[name] = tenant
-        tenant.store.create(KINDS["TenantProfile"], scim.profile_of(tenant))
+        tenant.store.create(KINDS["TenantProfile"], endpoints.profile_of(tenant))
         for record in tenant.store.records["TenantProfile"].values():
             record.past[0] = (record.created - populate.LONG_AGO, *record.past[0][1:])
         return tenant
@@ -91,7 +95,7 @@ class House:
         kind = KINDS["TenantProfile"]
         for identity, data in list(tenant.store.all_current(kind.name)):
             if data.get("inForce"):
-                tenant.store.update(kind, identity, scim.profile_of(tenant))
+                tenant.store.update(kind, identity, endpoints.profile_of(tenant))
 
 
 class DateLayer:
@@ -122,7 +126,7 @@ async def control(request: Request) -> Response:
         body = loads(await request.body() or b"{}") if request.method == "POST" else {}
         return JSONResponse(_CONTROLS[what](house, body))
     except FileError as problem:
-        return JSONResponse({"mistakes": worldcheck.told(problem)}, 422)
+        return JSONResponse({"mistakes": check.told(problem)}, 422)
     except ValueError as problem:
         return JSONResponse({"error": str(problem)}, 400)
     except (KeyError, TypeError) as problem:
@@ -169,7 +173,7 @@ def _tenants(house: House, body: Json) -> Json:
 
 def _change(house: House, body: Json) -> Json:
     """A changed world file: `world` is its text, `shown` its name."""
-    house.change(worldcheck.check(body["world"], body.get("shown", "the world file")))
+    house.change(check.check(body["world"], body.get("shown", "the world file")))
     house.announce()
     return {"tenants": {n: t.address for n, t in house.tenants.items()}}
 
@@ -187,7 +191,7 @@ def _machine(house: House, body: Json) -> Json:
     if tenant is None:
         raise ValueError(f"there is no tenant {body['tenant']}")
     try:
-        return federation.given_to(tenant, body["name"], str(body.get("audience") or ""))
+        return exchange.given_to(tenant, body["name"], str(body.get("audience") or ""))
     except OAuthProblem as problem:
         raise ValueError(problem.detail) from problem
 
@@ -221,13 +225,13 @@ def build(house: House) -> ASGIApp:
     """The ASGI program."""
     routes = [
         Route("/control/{what}", control, methods=["GET", "POST"]),
-        *oauth.routes(),
+        *server.routes(),
         *clients.routes(),
         *work.routes(),
-        *federation.routes(),
+        *exchange.routes(),
         *own.routes(),
         *signer.routes(),
-        *scim.routes(),
+        *endpoints.routes(),
     ]
     app = Starlette(routes=routes)
     app.state.house = house

@@ -15,47 +15,52 @@ from sigillum.core.values.marks import Mark
 if TYPE_CHECKING:  # checking loads no facet
     from sigillum.core.facets.facet import Facet
 
-CHECK = "sigillum.core.facets.checks."
+HERE = "sigillum.core.facets"
 
 
 class Line(NamedTuple):
     """One facet: its name, whether a charter asks for it, its module (its name, where none is given).
 
-    `checks`: where it is checked without a tenant, a module of its own, so that checking loads no more.
+    `checked`: it is a folder, and `check` in it says what can be said without a tenant, so that checking loads no more.
     """
 
     name: str
     asked: Callable[[Charter], object]
     module: str = ""
-    checks: str = ""
+    checked: bool = False
+
+    @property
+    def home(self) -> str:
+        """Its package or module, of which nobody outside knows but the registry."""
+        return self.module or f"{HERE}.{self.name.replace('-', '_')}"
 
     def check(self, charter: Charter, house: HouseRules, tenants: list[str]) -> Iterable[Mistake]:
         """What can be said against its section."""
-        if self.checks:
-            found: Iterable[Mistake] = import_module(self.checks).check(charter, house, tenants)
+        if self.checked:
+            found: Iterable[Mistake] = import_module(f"{self.home}.check").check(charter, house, tenants)
             return found
         return self.load().check(charter, house, tenants) if self.module else ()
 
     def load(self) -> Facet:
-        found: Facet = import_module(self.module or f"sigillum.core.facets.{self.name.replace('-', '_')}").FACET
+        found: Facet = import_module(f"{self.home}.facet" if self.checked else self.home).FACET
         return found
 
 
 LINES: list[Line] = [
-    Line("account", lambda c: True, checks=CHECK + "account"),
-    Line("client", lambda c: c.is_client or c.identity.redirects or c.identity.audience != "tenant", checks=CHECK + "client"),
+    Line("account", lambda c: True, checked=True),
+    Line("client", lambda c: c.is_client or c.identity.redirects or c.identity.audience != "tenant", checked=True),
     Line("role", lambda c: c.roles),
     Line("service", lambda c: c.services),
     Line("cost", lambda c: c.services or c.licence or c.signing is not None),
     Line("membership", lambda c: True),  # an account that is in no team, and can do nothing, is told by it
     Line("licence", lambda c: c.licence),
-    Line("permission", lambda c: c.permissions or c.is_client, checks=CHECK + "permission"),
+    Line("permission", lambda c: c.permissions or c.is_client, checked=True),
     Line("signing", lambda c: c.signing is not None),
-    Line("grant", lambda c: True, checks=CHECK + "grant"),
-    Line("trust", lambda c: c.trusts, checks=CHECK + "trust"),
-    Line("workload", lambda c: c.workload is not None, checks=CHECK + "workload"),
-    Line("delegation", lambda c: c.delegation is not None or any(p.person for p in c.proofs), checks=CHECK + "delegation"),
-    Line("credential", lambda c: True, checks=CHECK + "credential"),
+    Line("grant", lambda c: True, checked=True),
+    Line("trust", lambda c: c.trusts, checked=True),
+    Line("workload", lambda c: c.workload is not None, checked=True),
+    Line("delegation", lambda c: c.delegation is not None or any(p.person for p in c.proofs), checked=True),
+    Line("credential", lambda c: True, checked=True),
     Line("sign-in", lambda c: c.sign_in is not None or any(w.kind == PASSWORD for w in c.credentials)),
 ]
 

@@ -13,7 +13,7 @@ from sigillum.core.deciding.links import BOTH, HALF, NOBODY, Finding, Half, Home
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Decision
-from sigillum.core.facets.workload import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, Facts, concerning, facts_of
+from sigillum.core.facets.workload.facet import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, Facts, concerning, facts_of
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.trusting import TRUST, Trust

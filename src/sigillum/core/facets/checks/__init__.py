@@ -1,1 +1,0 @@
-"""What can be said against a section of a charter without a tenant, a module a facet."""

@@ -1,0 +1,414 @@
+"""The facet *grant*: principal x role x place, with an optional window and label rule."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from sigillum.core.charter.charter import SELF, GrantWant
+from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.facet import Facet
+from sigillum.core.facets.provides import AlsoWanted, OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
+from sigillum.core.facets.seen import Seen
+from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, somebody, stand, unknown
+from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, allows, widest
+from sigillum.core.kinds.changes import Change, End, Make
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Fact, Query, Record
+from sigillum.core.records.history import Generation, State
+from sigillum.core.records.steps import Adopt, Need, Prove, Step, StepKind, Usual
+from sigillum.core.values.marks import Id, Mark, StepId
+from sigillum.core.values.text import did_you_mean, lines
+from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant
+
+from . import levels, rights
+from .windows import instant, terms_of, within
+
+NAME = "grant"
+NOBODY: Fact[Grant] = Fact()
+
+
+def mark_of(seen: Seen, want: GrantWant) -> Mark:
+    return seen.mark(NAME, *want.key)
+
+
+class One:
+    """One wanted grant with what it refers to, as far as the tenant shows it."""
+
+    def __init__(self, seen: Seen, draft: Draft, want: GrantWant) -> None:
+        self.seen, self.draft, self.want, self.mark = seen, draft, want, mark_of(seen, want)
+        self.over = ""  # where one has one role at a place: the one that it takes the place of
+        self.own = draft.one(OwnRole, seen.tenant, lambda r: r.role.body.name == want.role)
+        self.wished = any(r.name == want.role for r in seen.charter.roles)
+        self.role_fact = seen.ask(Query(ROLE, "name", want.role))
+        self.role = self.own.role if self.own is not None else None if self.wished else self.role_fact.first
+        self.place = seen.ask(Query(PLACE, "path", want.at)) if want.at != SELF else Fact()
+        for path in lines([want.at]) if want.at != SELF else ():
+            seen.ask(Query(PLACE, "path", path))
+        self.holder, self.holder_fact, self.said = somebody(seen, want.to) if want.to else (None, Fact(), "")
+        self.theirs = seen.ask(Query(GRANT, "principal", self.holder.id)) if self.holder is not None else NOBODY
+
+    @property
+    def carrier(self) -> Id:
+        """Who holds it."""
+        if self.holder is not None:
+            return self.holder.id
+        who = principal(self.seen, self.draft)
+        assert who is not None
+        return who.id
+
+    @property
+    def spot(self) -> str:
+        """The place as a tenant shows it: a path, or a principal as the place."""
+        who = principal(self.seen, self.draft)
+        assert who is not None
+        return self.want.at if self.want.at != SELF else f"@{who.id if isinstance(who.id, str) else f'({who.id.step})'}"
+
+    def resolvable(self) -> bool:
+        """Do role and place exist? Adds the mistakes where they do not."""
+        seen, draft, want, good = self.seen, self.draft, self.want, True
+        if not self.role_fact.known or not self.place.known:
+            hidden: Fact[Any] = self.place if self.role_fact.known else self.role_fact
+            unknown(seen, draft, hidden, f"the role {want.role} or the place {want.at}")
+            return False
+        if self.role is None and self.wished:
+            return False  # what is wrong with a role of its own is told where it is made
+        if self.role is None:
+            known = [r.body.name for r in seen.ask(Query(ROLE, "all")).records]
+            draft.wrong(
+                "role-unknown", f"{seen.tenant} has no role {want.role!r}", did_you_mean(want.role, known), want.position
+            )
+            good = False
+        elif not want.because and {c for _, c in self.role.body.permissions} & seen.rules.because:
+            draft.wrong(
+                "because-missing",
+                f"the role {want.role} {widest(self.role).replace('-', ' ')} and no reason is given",
+                "add `because: ...` to the grant (a house rule asks for it)",
+                want.position,
+            )
+            good = False
+        if want.at != SELF and self.place.first is None:
+            self._no_place()
+            good = False
+        if want.to and self.holder is None:
+            if not self.holder_fact.known:
+                unknown(seen, draft, self.holder_fact, f"the account {want.to}")
+                return False
+            draft.wrong(
+                "principal-unknown",
+                f"{seen.tenant} has no account or team {want.to!r}",
+                self.said or "write its name as the tenant has it",
+                want.position,
+            )
+            good = False
+        return good
+
+    def _no_place(self) -> None:
+        seen, want = self.seen, self.want
+        root, _, rest = want.at.partition("/")
+        siblings = [p.body.path for p in seen.ask(Query(PLACE, "under", want.at.rpartition("/")[0])).records]
+        if rest and not seen.ask(Query(PLACE, "path", root)).records:
+            self.draft.wrong(
+                "place-not-in-tree",
+                f"{want.at!r} does not lie in the tree of {seen.tenant}",
+                "begin with one of the tenant's own roots",
+                want.position,
+            )
+        else:
+            self.draft.wrong(
+                "place-unknown", f"{seen.tenant} has no place {want.at!r}", did_you_mean(want.at, siblings), want.position
+            )
+
+    def alike(self, record: Record[Grant]) -> bool:
+        who, body = principal(self.seen, self.draft), record.body
+        carriers = (self.carrier, who.id if who is not None and not self.want.to else None)
+        return (
+            body.role == self.want.role
+            and body.place == self.spot
+            and GRANT.same("where", body.where, self.want.where)
+            and body.principal in carriers
+        )
+
+
+def compare(seen: Seen, draft: Draft) -> None:
+    """Make what is missing, replace what has other terms, end what only we still hold."""
+    who = principal(seen, draft)
+    fact = hanging(seen, GRANT, who.id if who is not None else None)
+    account = who.id if who is not None and isinstance(who.id, str) and who.kind is ACCOUNT else ""
+    over = seen.ask(Query(GRANT, "itself", account)).records if account else ()
+    wants = (*seen.charter.grants, *(a.want for a in draft.find(AlsoWanted, seen.tenant)))
+    all_ = [One(seen, draft, want) for want in wants]
+    if fact.known and who is not None:
+        rights.ask(seen, draft, [one.want for one in all_], who.id)
+    if not fact.known:
+        if wants:
+            unknown(seen, draft, fact, f"the grants of {seen.charter.identity.name}")
+        return
+    for one in all_:
+        if one.resolvable():
+            _one(one, (*fact.records, *one.theirs.records))
+    _not_wanted(seen, draft, fact.records, all_)
+    _over_it(seen, draft, over, all_)
+
+
+def _over_it(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[One]) -> None:
+    """Rights over the identity itself, to act as it, say: who holds one that nobody here made is told."""
+    for record in records:
+        mine = _ours(seen, record) or seen.books.owner(seen.tenant, GRANT, record.id) or seen.books.lent(record.mark)
+        if not mine and not any(one.alike(record) for one in all_):
+            to = record.body.principal_name or record.body.principal
+            _extra(seen, draft, record, f"{record.body.role} over {seen.charter.identity.name} itself to {to}")
+
+
+def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
+    seen, draft, want = one.seen, one.draft, one.want
+    assert one.role is not None
+    carrier = principal(seen, draft)
+    standing = stand(
+        seen, draft, one.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None, one.alike
+    )
+    known = standing.generation.terms if standing.generation is not None else {}
+    terms = terms_of(want, seen.now, known)
+    same = bool(standing.generation is not None and terms == known)
+    window = Window(until=parse_instant(terms["until"])) if same and "until" in terms else Window()
+    if window.state(seen.now) == "ended":
+        cleared = "" if standing.record is not None else ", and was cleared"
+        draft.note("grant-ended", f"{want.words()} ended at {terms['until']}{cleared}", warning=False)
+        return
+    number = (
+        standing.number if not (standing.record is not None or standing.where is Where.RECENT) or same else standing.number + 1
+    )
+    identity = standing.record.id if standing.record is not None and same else f"({StepId(one.mark, number, 'make')})"
+    carrier_id = one.carrier if isinstance(one.carrier, str) else f"({one.carrier.step})"
+    wished = Wished(
+        seen.tenant, want, one.role, identity, carrier_id, one.spot, instant(terms, "from"), instant(terms, "until")
+    )
+    if rights.refused(seen, draft, wished, standing.record, one.holder):
+        return
+    draft.provide(wished)
+    if standing.record is None and levels.refused(seen, draft, one, records):
+        return
+    if standing.record is not None and same:
+        _present(one, standing, terms)
+    elif standing.where is Where.RECENT and same:
+        await_(seen, draft, one.mark, GRANT, standing, f"the grant of {want.words()}")
+    elif standing.record is not None or standing.where is Where.RECENT:
+        made = _make(one, number, terms, "its window was changed in the charter")
+        assert standing.generation is not None
+        _end(seen, draft, standing.generation, standing.generation.id, "its window was changed", _proved(one, made, standing))
+    else:
+        _missing(one, standing, terms, records)
+
+
+def _proved(one: One, made: StepId, standing: Standing) -> StepId:
+    """What replaces a grant is proved before that one ends: what must work is tried, and decided without it."""
+    assert standing.generation is not None
+    proofs = tuple(n for n, p in enumerate(one.seen.whole.proofs) if p.allowed)
+    if not proofs:
+        return made
+    ending = StepId(one.mark, standing.generation.number, "end")
+    return one.draft.add(
+        Step(
+            StepId(one.mark, standing.generation.number, "prove"),
+            StepKind.PROVE,
+            f"that what must work does so without the old grant of {one.want.words()}",
+            Prove(proofs, leaving=(ending,), without=(standing.generation.id,)),
+            (made,),
+            why="the old one ends only after what replaces it was proved",
+        ),
+        late=[Need(Usable, tenant=one.seen.whole.tenant)],
+    )
+
+
+def _present(one: One, standing: Standing, terms: Mapping[str, Any]) -> None:
+    """It stands as wanted; a slow one is waited for, one whose making failed is made anew."""
+    seen, draft, record = one.seen, one.draft, standing.record
+    assert record is not None
+    assert standing.generation is not None
+    if record.progress == "failed":
+        ended = _end(seen, draft, standing.generation, record.id, "the tenant could not make it")
+        _make(one, standing.number + 1, terms, "the tenant could not make the one before", ended)
+        return
+    slow(draft, one.mark, record, standing.number, f"the grant of {one.want.words()}")
+    start = record.body.start
+    if start is not None and seen.now < start:
+        draft.note("grant-waiting", f"{one.want.words()} waits: it begins at {format_instant(start)}", warning=False)
+    if "reason" in (seen.carried(GRANT) or ()) and not GRANT.same("reason", record.body.reason, one.want.because):
+        draft.add(
+            Step(
+                StepId(one.mark, standing.number, "change"),
+                StepKind.CHANGE,
+                f"reason of the grant of {one.want.words()}",
+                Change(GRANT, record.id, {"reason": one.want.because}, record.version),
+                power=GRANT.power,
+                why="the charter says so",
+                before={"reason": record.body.reason},
+                after={"reason": one.want.because},
+            )
+        )
+
+
+def _missing(one: One, standing: Standing, terms: Mapping[str, Any], records: tuple[Record[Grant], ...]) -> None:
+    seen, draft, want = one.seen, one.draft, one.want
+    stranger = next((r for r in records if one.alike(r) and not _ours(seen, r) and not seen.books.lent(r.mark)), None)
+    if stranger is not None:
+        body = stranger.body
+        same = (body.until, body.start) == (instant(terms, "until"), instant(terms, "from"))
+        taken = terms if same else within(want, terms, body, seen.now)
+        if taken is not None and seen.choices.adopt:
+            number = standing.number if standing.where is not Where.OPEN else standing.number + 1
+            adopt(draft, one.mark, number, f"the grant of {want.words()}", Adopt(GRANT, stranger.id, terms=taken))
+            return
+        if same or (not seen.history.ledger and want.lasts_seconds):
+            draft.note(
+                "grant-stands", f"{want.words()} stands already; Sigillum did not make it and leaves it alone", warning=False
+            )
+            return
+        until = format_instant(body.until) if body.until else "no end"
+        draft.note(
+            "grant-beside",
+            f"another grant of {want.words()} stands beside the wanted one (until {until}); Sigillum did not make it",
+        )
+    if standing.where is Where.GONE:
+        draft.note("gone", f"the grant of {want.words()} was made once and is no longer there")
+    _make(one, standing.number, terms, standing.why(want.because or Usual.ASKED))
+
+
+def _ours(seen: Seen, record: Record[Grant]) -> bool:
+    return seen.history.owns(NAME, seen.tenant, record.id, record.mark) is not None
+
+
+def _make(one: One, number: int, terms: Mapping[str, Any], why: str, *needs: StepId) -> StepId:
+    seen, draft, want, who = one.seen, one.draft, one.want, principal(one.seen, one.draft)
+    assert one.role is not None
+    assert who is not None
+    part = {
+        "principal": one.carrier,
+        "carrier": (one.holder.kind if one.holder is not None else who.kind).name,
+        "role": want.role,
+        "role_id": one.own.id if one.own is not None else one.role.id,
+        "place": want.at if want.at != SELF else f"@{who.id}",
+        "place_id": who.id if want.at == SELF or one.place.first is None else one.place.first.id,
+        "where": want.where,
+        "reason": want.because,
+        "start": instant(terms, "from"),
+        "until": instant(terms, "until"),
+    }
+    after: dict[str, Any] = {"allows": allows(one.role)}
+    if want.where:
+        after["only"] = " and ".join(f"where {name} is {' or '.join(values)}" for name, values in want.where)
+    if one.over:
+        part["over"] = after["instead of"] = one.over
+    if "from" in terms:
+        after["from"] = terms["from"]
+    if "until" in terms:
+        length = f" ({format_duration(want.lasts_seconds)})" if want.lasts_seconds else ""
+        after["until"] = f"{terms['until']}{length}"
+
+    def near(service: ServiceOn) -> bool:
+        return service.at == want.at or service.at.startswith(want.at + "/") or want.at.startswith(service.at + "/")
+
+    return draft.add(
+        Step(
+            StepId(one.mark, number, "make"),
+            StepKind.MAKE,
+            f"grant of {want.words()}",
+            Make(GRANT, part, terms),
+            (
+                *draft.by(seen.tenant, Ready),
+                *needs,
+                *draft.by(seen.tenant, ServiceOn, where=near),
+                *draft.by(seen.tenant, OwnRole, where=lambda r: r.role.body.name == want.role),
+            ),
+            GRANT.power,
+            why,
+            after=after,
+        )
+    )
+
+
+def _end(seen: Seen, draft: Draft, generation: Generation, identity: str, why: str, *needs: StepId) -> StepId:
+    step = draft.add(
+        Step(
+            StepId(generation.mark, generation.number, "end"),
+            StepKind.END,
+            f"grant of {about(generation.mark)}",
+            End(GRANT, identity),
+            needs,
+            GRANT.power,
+            why,
+        )
+    )
+    draft.provide(RightEnds(seen.tenant, generation.mark.get("role")), step)
+    return step
+
+
+def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[One]) -> None:
+    """End our own grants that the charter no longer asks for; show what nobody wants as extra."""
+    wanted = {one.mark for one in all_}
+    for record in records:
+        generation = seen.history.owns(NAME, seen.tenant, record.id, record.mark)
+        if generation is None:
+            if not any(one.alike(record) for one in all_) and not seen.books.lent(record.mark):
+                _extra(seen, draft, record)
+        elif generation.state is not State.ENDED and generation.mark not in wanted:
+            _end(seen, draft, generation, record.id, "the charter no longer asks for it")
+        elif (
+            generation.state is not State.ENDED
+            and generation.number < (seen.history.latest(generation.mark) or generation).number
+        ):
+            _end(seen, draft, generation, record.id, "a newer one took its place")
+    shown = {r.id for r in records}
+    for newest in seen.history.of(NAME, seen.tenant):  # held by somebody else, so not among what was shown
+        if newest.mark not in wanted and newest.mark.get("to") and newest.state is State.MADE and newest.id not in shown:
+            _end(seen, draft, newest, newest.id, "the charter no longer asks for it")
+
+
+def _extra(seen: Seen, draft: Draft, record: Record[Grant], words: str = "") -> None:
+    """A grant that no charter and no loan wants; ended only where that was said."""
+    body = record.body
+    words = words or f"{body.role} at {body.place_name or body.place}"
+    owner = seen.books.owner(seen.tenant, GRANT, record.id)
+    if owner:
+        draft.note("grant-elsewhere", f"{words} is granted by {owner}", warning=False)
+        return
+    if body.until is not None and body.until <= seen.now:
+        draft.note("grant-ended", f"extra: {words} ended at {format_instant(body.until)} and still stands there", warning=False)
+    else:
+        until = f"until {format_instant(body.until)}" if body.until else "without end"
+        draft.note("grant-extra", f"extra: {words}, {until}: no charter and no loan wants it")
+    if seen.choices.end_extra:
+        draft.add(
+            Step(
+                StepId(seen.mark(NAME, ("extra", record.id)), 1, "end"),
+                StepKind.END,
+                f"extra grant of {words}",
+                End(GRANT, record.id),
+                power=GRANT.power,
+                why="what is extra is to end",
+                unasked=True,
+            )
+        )
+
+
+def about(mark: Mark) -> str:
+    """A grant for reading, by its mark."""
+    values = mark.all("label")
+    rule = f" where {' and '.join(values)}" if values else ""
+    to = f" to {mark.get('to')}" if mark.get("to") else ""
+    at = mark.get("at")
+    return f"{mark.get('role')} at {'itself' if at == SELF else at}{rule}{to}"
+
+
+def words(mark: Mark) -> str:
+    return f"the grant of {about(mark)}"
+
+
+FACET = Facet(
+    NAME,
+    compare,
+    gives=frozenset((RightEnds, Wished)),
+    takes=frozenset((Principal, Ready, OwnRole, ServiceOn, AlsoWanted)),
+    last=rights.last,
+    words=words,
+)

@@ -1,0 +1,1 @@
+"""Answers, faults, and the interfaces that programs work with."""

@@ -1,0 +1,1 @@
+"""The authorization server: tokens, clients, exchange, signing."""

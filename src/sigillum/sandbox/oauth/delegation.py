@@ -1,0 +1,73 @@
+"""Acting for people: the tokens that are given by a delegation."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from starlette.requests import Request
+
+from sigillum.sandbox.deciding.decide import teams_of
+from sigillum.sandbox.http.errors import OAuthProblem
+from sigillum.sandbox.scim import delegations, directory
+from sigillum.sandbox.scim.attributes import ACCOUNT
+from sigillum.sandbox.scim.schemas import KINDS
+from sigillum.sandbox.worlds.world import Tenant
+
+from . import keys, server
+
+Json = dict[str, Any]
+
+
+def covering(tenant: Tenant, holder: str, person: str, scopes: list[str]) -> str | None:
+    """The delegation that lets its holder act for this person with all of these scopes."""
+    found = tenant.store.current(KINDS["User"], person)
+    about = (found or {}).get(ACCOUNT) or {}
+    if found is None or not found.get("active", True) or about.get("kind") not in (None, "person"):
+        return None
+    teams = {(tenant.store.current(KINDS["Group"], i) or {}).get("displayName") for i in teams_of(tenant, person, True)}
+    for identity, data in tenant.store.all_current("Delegation"):
+        if data["principal"]["value"] == holder and delegations.lets(data, found["userName"], teams, scopes):
+            return identity
+    return None
+
+
+def asserted(request: Request, tenant: Tenant, parameters: dict[str, str], assertion: str, claims: Json) -> Json:
+    """A token for a person, which a client or an account asks for (RFC 7523 §2.1). Every cause has one answer.
+
+    Raises OAuthProblem.
+    """
+    issuer, subject = str(claims.get("iss")), str(claims.get("sub"))
+    account, registered = tenant.store.current(KINDS["User"], issuer), directory.client_of(tenant, issuer)
+    holder, actor, used = "", "", None
+    if account is not None and account.get("active", True):
+        found = server.account_key(tenant, issuer, assertion)
+        holder, actor, used = issuer, issuer, found[0] if found is not None else None
+    elif registered is not None:
+        holder, actor = registered[0], directory.principal_of(tenant, issuer) or issuer
+        used = next(
+            (i for i, d in server.live(tenant, issuer) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None
+        )
+    if used is None:
+        raise OAuthProblem("invalid_grant", "No live key of the issuer signed the assertion")
+    server.check_claims(tenant, claims, "invalid_grant")
+    server.spend(tenant, claims, "invalid_grant")
+    scopes = parameters.get("scope", "").split()
+    person = next((i for i, d in tenant.store.all_current("User") if subject in (i, d["userName"])), "")
+    standing = covering(tenant, holder, person, scopes) if scopes else None
+    if standing is None:
+        raise OAuthProblem("unauthorized_client", "It may not get such a token")
+    tenant.use(standing, request.client.host if request.client else "")
+    return {
+        "sub": person,
+        "client_id": issuer,
+        "act": {"sub": actor},
+        "credential": used,
+        "scope": " ".join(scopes),
+        "delegation": holder,
+    }
+
+
+def stands(tenant: Tenant, claims: Json) -> bool:
+    """Is what a token for a person was given by still there?"""
+    holder = claims.get("delegation")
+    return holder is None or covering(tenant, holder, str(claims.get("sub")), str(claims.get("scope")).split()) is not None

@@ -1,0 +1,1 @@
+"""The SCIM interface: resources, their schemas, and what is checked when one is written."""

@@ -1,0 +1,1 @@
+"""World files, the clock, and the state of a house."""
