@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -12,21 +11,15 @@ from rich.text import Text
 from sigillum.core.deciding.proofs import Manner, Result
 from sigillum.core.values.times import format_instant
 from sigillum.workflows.enacting.carrying.make import TakenError
-from sigillum.workflows.enacting.carrying.run import StepResult
 from sigillum.workflows.enacting.enact import Enacted
 from sigillum.workflows.proving.prove import ProofReport
 
 from .common import Ident
 from .hints import outlook_mend, problem_json, problem_lines
 from .rehearsal import collision
+from .steps import step_rows
 from .words import closing, plural
 
-_STATES = {
-    "done": ("done", "green"),
-    "failed": ("failed", "bold red"),
-    "skipped": ("left out", "yellow"),
-    "asked": ("asked", "bold yellow"),
-}
 _HELD = {True: ("holds", "green"), False: ("does not hold", "bold red"), None: ("not known", "yellow")}
 
 
@@ -48,26 +41,6 @@ def text(done: Enacted, ident: Ident) -> RenderableType:
         parts.append(Text(line, "red"))
     parts += ["", Text(closing(done), style="bold")]
     return Group(*parts)
-
-
-def step_rows(results: Sequence[StepResult]) -> RenderableType:
-    """Each step with what became of it."""
-    grid = Table.grid(padding=(0, 2, 0, 0))
-    for _ in range(3):
-        grid.add_column(no_wrap=True)
-    grid.add_column(overflow="fold")
-    for number, result in enumerate(results, 1):
-        word, style = _STATES[result.state]
-        grid.add_row(f"{number:>2}", Text(word, style), Text(result.step.kind), Text(_about(result)))
-        for line in problem_lines(result.error):
-            grid.add_row("", "", "", Text(line, "red"))
-    return grid
-
-
-def _about(result: StepResult) -> str:
-    """What a step was about; an end is always shown with its instant."""
-    until = result.step.after.get("until") if result.step.kind == "make" else None
-    return f"{result.step.about}, until {until}" if until else result.step.about
 
 
 def proofs(report: ProofReport, ident: Ident) -> RenderableType:

@@ -13,9 +13,9 @@ from sigillum.core.values.times import format_instant
 from sigillum.workflows.stopping.retire import Plan, Retired, Used
 
 from .common import Ident, masked
-from .enacted import step_rows
 from .hints import problem_json, problem_lines
 from .rehearsal import steps
+from .steps import step_rows
 from .words import plural
 
 _REFUSED = {True: ("refused", "green"), False: ("not refused", "bold red"), None: ("not shown", "yellow")}

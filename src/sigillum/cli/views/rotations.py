@@ -14,8 +14,8 @@ from sigillum.workflows.rotating.exposed import Exposure
 from sigillum.workflows.rotating.rotate import Rotated, Standing
 
 from .common import Ident, masked
-from .enacted import step_rows
 from .hints import problem_json, problem_lines
+from .steps import step_rows
 
 QUESTIONS = {
     "end": "End the old one now? Whoever still uses it cannot sign in any more.",

@@ -12,7 +12,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-from sigillum.sandbox.oauth.server import house_tenant
+from sigillum.sandbox.oauth.requests import house_tenant
 from sigillum.sandbox.oauth.tokens import bearer_claims
 from sigillum.sandbox.scim import rules
 from sigillum.sandbox.scim.attributes import ACCOUNT

@@ -8,7 +8,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from sigillum.sandbox.deciding.decide import decide
-from sigillum.sandbox.oauth.server import NO_STORE
+from sigillum.sandbox.oauth.requests import NO_STORE
 from sigillum.sandbox.oauth.tokens import bearer_claims
 from sigillum.sandbox.worlds.clock import stamp
 from sigillum.sandbox.worlds.world import Tenant

@@ -10,7 +10,7 @@ from starlette.routing import Route
 
 from sigillum.sandbox.deciding.decide import decide
 from sigillum.sandbox.deciding.signin import may_sign_in
-from sigillum.sandbox.oauth.server import NO_STORE, guarded, house_tenant
+from sigillum.sandbox.oauth.requests import NO_STORE, guarded, house_tenant
 from sigillum.sandbox.oauth.tokens import bearer_claims
 from sigillum.sandbox.worlds.clock import stamp
 from sigillum.sandbox.worlds.world import Tenant

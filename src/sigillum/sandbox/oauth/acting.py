@@ -6,12 +6,13 @@ from typing import Any
 
 from starlette.requests import Request
 
-from sigillum.sandbox.deciding.decide import Spot, decide, grants_of, spot_of, teams_of
+from sigillum.sandbox.deciding.decide import Spot, grants_of, spot_of, teams_of
 from sigillum.sandbox.http.errors import OAuthProblem
 from sigillum.sandbox.scim.schemas import KINDS
 from sigillum.sandbox.worlds.clock import moment_of
 from sigillum.sandbox.worlds.world import Tenant
 
+from .rights import allowed
 from .tokens import claims_of
 
 Json = dict[str, Any]
@@ -30,24 +31,6 @@ def actor_of(tenant: Tenant, token: str) -> Json:
     if claims is None or "delegation" in claims:
         raise OAuthProblem("invalid_grant", "The subject token is unknown, has ended, or is somebody's it acts for")
     return claims
-
-
-def allowed(tenant: Tenant, actor: str, principal: str) -> bool:
-    """May one act as the other, now?"""
-    permission = tenant.described.get("acting")
-    return bool(permission) and decide(tenant, actor, str(permission), f"@{principal}").allowed
-
-
-def stands(tenant: Tenant, claims: Json) -> bool:
-    """At every use, each link of the chain: present rights decide, what the token says of them is history."""
-    if not claims.get("acting"):
-        return True
-    who, act = str(claims["sub"]), claims.get("act")
-    while isinstance(act, dict):
-        if not allowed(tenant, str(act.get("sub")), who):
-            return False
-        who, act = str(act.get("sub")), act.get("act")
-    return True
 
 
 def _ends(tenant: Tenant, actor: str, spot: Spot) -> int | None:

@@ -15,7 +15,9 @@ from sigillum.sandbox.http.texts import loads
 from sigillum.sandbox.worlds.world import Client, Tenant, hash_of
 
 from . import keys
-from .server import BASIC, JWT_BEARER, NO_STORE, SIGNED, authenticate, form, guarded, house_tenant
+from .authentication import BASIC, SIGNED, authenticate
+from .requests import NO_STORE, form, guarded, house_tenant
+from .server import JWT_BEARER
 from .tokens import claims_of
 
 Json = dict[str, Any]

@@ -13,7 +13,8 @@ from sigillum.sandbox.scim.attributes import ACCOUNT
 from sigillum.sandbox.scim.schemas import KINDS
 from sigillum.sandbox.worlds.world import Tenant
 
-from . import keys, server
+from . import keys
+from .authentication import account_key, check_claims, live, spend
 
 Json = dict[str, Any]
 
@@ -40,17 +41,15 @@ def asserted(request: Request, tenant: Tenant, parameters: dict[str, str], asser
     account, registered = tenant.store.current(KINDS["User"], issuer), directory.client_of(tenant, issuer)
     holder, actor, used = "", "", None
     if account is not None and account.get("active", True):
-        found = server.account_key(tenant, issuer, assertion)
+        found = account_key(tenant, issuer, assertion)
         holder, actor, used = issuer, issuer, found[0] if found is not None else None
     elif registered is not None:
         holder, actor = registered[0], directory.principal_of(tenant, issuer) or issuer
-        used = next(
-            (i for i, d in server.live(tenant, issuer) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None
-        )
+        used = next((i for i, d in live(tenant, issuer) if "publicKey" in d and keys.verify(assertion, d["publicKey"])), None)
     if used is None:
         raise OAuthProblem("invalid_grant", "No live key of the issuer signed the assertion")
-    server.check_claims(tenant, claims, "invalid_grant")
-    server.spend(tenant, claims, "invalid_grant")
+    check_claims(tenant, claims, "invalid_grant")
+    spend(tenant, claims, "invalid_grant")
     scopes = parameters.get("scope", "").split()
     person = next((i for i, d in tenant.store.all_current("User") if subject in (i, d["userName"])), "")
     standing = covering(tenant, holder, person, scopes) if scopes else None

@@ -21,8 +21,10 @@ from sigillum.sandbox.scim.schemas import KINDS
 from sigillum.sandbox.worlds.clock import stamp
 from sigillum.sandbox.worlds.world import Tenant
 
-from . import keys
-from .server import NO_STORE, guarded, house_tenant
+from . import acting, keys
+from .acting import act_of, actor_of
+from .requests import NO_STORE, guarded, house_tenant
+from .signer import attached
 
 Json = dict[str, Any]
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -103,8 +105,6 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
     Raises OAuthProblem.
     """
     if parameters.get("subject_token_type") == ACCESS:
-        from . import acting
-
         return acting.exchange(request, tenant, parameters)
     token = parameters.get("subject_token", "")
     if not token or parameters.get("subject_token_type") not in (JWT, "urn:ietf:params:oauth:token-type:id_token"):
@@ -143,8 +143,6 @@ def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Js
 
 def _with_actor(tenant: Tenant, given: Json, token: str, claims: Json) -> Json:
     """The token names who acts (RFC 8693 §4.1), and ends no later than the actor's; `may_act` (§4.4) says who that may be."""
-    from .acting import act_of, actor_of
-
     actor, may = actor_of(tenant, token), claims.get("may_act")
     if isinstance(may, dict) and may.get("sub") != actor["sub"]:
         raise OAuthProblem("invalid_grant", "The subject token names somebody else who may act")
@@ -161,8 +159,6 @@ async def machine_token(request: Request) -> Response:
 
 def given_to(tenant: Tenant, name: str, audience: str) -> Json:
     """A token of a machine's own, for an audience. Raises OAuthProblem."""
-    from .signer import attached
-
     of_host = attached(tenant, name)
     if of_host is not None:
         return {"token": tenant.key.sign("at+jwt", of_host), "ends": stamp(datetime.fromtimestamp(of_host["exp"], UTC))}

@@ -17,7 +17,8 @@ from sigillum.sandbox.worlds.world import Tenant
 from . import keys
 from .acting import actor_of
 from .keys import SigningKey
-from .server import NO_STORE, access_claims, guarded, house_tenant
+from .requests import NO_STORE, guarded, house_tenant
+from .tokens import access_claims
 
 Json = dict[str, Any]
 

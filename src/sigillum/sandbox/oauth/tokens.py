@@ -14,8 +14,8 @@ from sigillum.sandbox.http.errors import OAuthProblem
 from sigillum.sandbox.scim.schemas import KINDS
 from sigillum.sandbox.worlds.world import Tenant, hash_of
 
-from . import delegation
-from .server import basic_of
+from . import delegation, rights
+from .requests import basic_of
 
 Json = dict[str, Any]
 
@@ -51,9 +51,7 @@ def _stands(tenant: Tenant, claims: Json) -> bool:
     who, used = str(claims.get("sub")), claims.get("credential")
     found = tenant.store.current(KINDS["User"], who) or tenant.store.current(KINDS["ServicePrincipal"], who)
     there = found.get("active", True) if found is not None else who in tenant.clients
-    from . import acting
-
-    if not delegation.stands(tenant, claims) or not acting.stands(tenant, claims):
+    if not delegation.stands(tenant, claims) or not rights.stands(tenant, claims):
         return False
     return bool(there) and (used is None or taken(tenant, used))
 
@@ -98,3 +96,16 @@ def _presented(request: Request, tenant: Tenant, address: str) -> Json:
             'Bearer realm="work", error="invalid_token"',
         )
     return claims
+
+
+def access_claims(tenant: Tenant, who: Json, audience: str, now: int, life: int, scope: str = "work") -> Json:
+    """What an access token says (RFC 9068 §2.2)."""
+    return {
+        "iss": tenant.issuer,
+        **who,
+        "aud": audience,
+        "iat": now,
+        "exp": now + life,
+        "jti": secrets.token_hex(12),
+        "scope": scope,
+    }

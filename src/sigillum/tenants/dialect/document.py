@@ -5,7 +5,7 @@ from __future__ import annotations
 import copy
 import json
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 from jsonpointer import JsonPointer
 
@@ -13,14 +13,23 @@ from sigillum.core.kinds.kind import Kind, Record
 from sigillum.core.values.canonical import digest
 from sigillum.tenants.port import Reply, Result
 
-from .model import DocumentSection, ThingSection
+from .calls import Speaker
+from .model import DialectFile, DocumentSection, ThingSection
 from .values import Values, at, filled
-
-if TYPE_CHECKING:
-    from .things import Things
 
 _TEXT = json.JSONEncoder(sort_keys=True, ensure_ascii=False)  # made once: making one takes longer than using it
 MEMBER = "member"  # how a dialect names one of the members of an entry
+
+
+class Things(Protocol):
+    """What documents need of the rest of a dialect."""
+
+    speaker: Speaker
+    dialect: DialectFile
+
+    def section(self, kind: Kind[Any]) -> ThingSection | None: ...
+
+    def record(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values) -> Record[Any] | None: ...
 
 
 class Read(NamedTuple):

@@ -21,7 +21,7 @@ from sigillum.core.values.canonical import certificate_mark
 from sigillum.core.values.secret import Secret
 from sigillum.keeping.private import write_private
 
-from .look import Asking, id_of
+from .asking import Asking, id_of
 
 NOTE = re.compile(r"\[certificate:([A-Za-z0-9_-]{43}):([0-9]{1,12}):([^\]\s]+)\]")
 SCHEME = "certificate"

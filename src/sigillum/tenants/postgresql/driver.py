@@ -17,10 +17,11 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
 
+from .asking import Asking, id_of
 from .certificates import NOTE, against, note, noted
 from .connection import said_by, server_of
 from .identity import Identity, object_of
-from .look import NOTES, OID, PASSWORD, Asking, answer, id_of, parts_of
+from .look import NOTES, OID, PASSWORD, answer, parts_of
 from .rights import RIGHTS
 from .scram import verifier
 

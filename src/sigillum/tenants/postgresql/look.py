@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from datetime import datetime
-from typing import Any, Protocol
-from urllib.parse import quote, unquote
+from typing import Any
+from urllib.parse import unquote
 
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
@@ -14,6 +14,7 @@ from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.text import PLACE_PATH, plain
 
+from .asking import Asking, id_of
 from .rights import RIGHTS, roles
 
 MARK, PASSWORD = re.compile(r"\[sigillum:([^\]\s]+)\]"), re.compile(r"\[password:([^\]\s]+)\]")
@@ -69,17 +70,6 @@ SELECT g.path, g.kind, g.privilege_type FROM (
   WHERE r.rolname ~ '^pg_' AND coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit)
 ) g WHERE g.grantee::text = %(value)s"""
 _BY_PRIVILEGE = {(r.at, r.privilege): r.role for r in RIGHTS.values() if r.privilege}
-
-
-class Asking(Protocol):
-    """Runs a statement with its parameters, and gives its rows."""
-
-    def __call__(self, statement: str, values: dict[str, Any]) -> list[tuple[Any, ...]]: ...
-
-
-def id_of(*values: str) -> str:
-    """An id made of values, which can be had again from it."""
-    return "/".join(quote(v, safe="") for v in values)
 
 
 def parts_of(identity: str) -> list[str]:

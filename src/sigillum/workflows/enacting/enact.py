@@ -149,7 +149,7 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
             raise report.error()
 
     def ask(step: Step, doing: Doing | None) -> None:
-        from sigillum.workflows.handing.requests import ask as write_request
+        from sigillum.workflows.handing.asking import ask as write_request
 
         write_request(office, uid, charter.name, step, doing)
 

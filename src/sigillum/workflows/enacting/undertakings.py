@@ -99,7 +99,7 @@ def carry_out(
     about = office.books.ledger().name_of(uid) or uid.replace("-", " ")
 
     def ask(step: Step, doing: Doing | None) -> None:
-        from sigillum.workflows.handing.requests import ask as write_request
+        from sigillum.workflows.handing.asking import ask as write_request
 
         write_request(office, uid, about, step, doing)
 

@@ -25,7 +25,8 @@ from sigillum.workflows.desk.office import CLAIM, Office, nothing
 from sigillum.workflows.desk.tenants import time_of
 from sigillum.workflows.enacting.carrying.run import Became, Carrying, StepResult
 
-from .requests import put, read_json, signer_words
+from .asking import put
+from .requests import read_json, signer_words
 
 
 @dataclass(frozen=True, slots=True)

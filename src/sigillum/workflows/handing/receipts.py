@@ -17,7 +17,8 @@ from sigillum.ledger.port import Fresh
 from sigillum.workflows.desk.books import writer_name
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
 
-from .requests import put, read_json, signer_words
+from .asking import put
+from .requests import read_json, signer_words
 
 KIND = "sigillum-sheet-receipt"
 ABOUT = ("to", "credential", "generation", "sealed")

@@ -28,7 +28,7 @@ from sigillum.tenants.port import SignedIn
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Progress
 from sigillum.workflows.desk.several import several
-from sigillum.workflows.rotating.stages import trying_ours
+from sigillum.workflows.rotating.own_use import trying_ours
 
 from .outlooks import pending, wait, weighed, without
 from .trials import Trying, choose, held, present, principal_of, sign_in, try_one, tryings

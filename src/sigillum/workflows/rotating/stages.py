@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
 
-from sigillum.core.charter.charter import Charter, CredentialWant
+from sigillum.core.charter.charter import Charter
 from sigillum.core.facets.generation import provers
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT
 from sigillum.core.kinds.kind import Query
@@ -28,7 +27,6 @@ from sigillum.core.undertakings.rotation import (
 )
 from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
-from sigillum.core.values.marks import Mark
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import format_instant, parse_instant, whole_second
 from sigillum.keeping.files import FileKeeping
@@ -39,7 +37,7 @@ from sigillum.workflows.desk.office import Office, nothing
 from sigillum.workflows.enacting.carrying.files import ABOUT
 from sigillum.workflows.proving.trials import principal_of, proof_of
 
-LONGEST_USE = timedelta(minutes=10)  # so long a use of ours may take that was interrupted
+from .own_use import ours
 
 
 def stage_(office: Office, one: Rotation, stage: str, *, number: int = 0, **about: Any) -> None:
@@ -61,49 +59,6 @@ def stage_(office: Office, one: Rotation, stage: str, *, number: int = 0, **abou
         ]
     )
     office.settings.boundary(f"rotation of {one.name} {stage}")
-
-
-@contextmanager
-def ours(office: Office, stream: str, mark: Mark, number: int, key: str) -> Iterator[None]:
-    """Using a credential that is being rotated ourselves. It is written down before and after, so that it is taken for nobody
-    else's use, also where somebody is killed in between.
-    """
-
-    def note(until: timedelta) -> None:
-        now = max(begun, whole_second(office.tenants.now(mark.tenant)))  # its clock is read more exactly with each answer
-        office.books.ledger(write=True).append(
-            [
-                Fresh(
-                    STAGED,
-                    stream,
-                    {
-                        **mark.body(),
-                        "generation": number,
-                        "of": key,
-                        "stage": Asked.OURS,
-                        "at": format_instant(begun),
-                        "until": format_instant(now + until),
-                    },
-                )
-            ]
-        )
-
-    begun = whole_second(office.tenants.now(mark.tenant))
-    note(LONGEST_USE)
-    office.settings.boundary("our own use written")
-    yield
-    note(timedelta(seconds=1))
-
-
-def trying_ours(
-    office: Office, state: History, charter: Charter, credential: CredentialWant | None
-) -> AbstractContextManager[None]:
-    """The same for proofs, where the credential that they use is being rotated."""
-    mark = Mark("credential", charter.tenant, (("name", credential.name),)) if credential is not None else None
-    turn = state.turns.get(mark) if mark is not None else None
-    if mark is None or turn is None:
-        return nullcontext()
-    return ours(office, state.charter, mark, turn.new if turn.given else turn.old, turn.key)
 
 
 def keep_token(keys: FileKeeping, name: str, number: int, signed_in: SignedIn) -> Path:

@@ -26,7 +26,7 @@ from sigillum.workflows.enacting.carrying.run import StepResult
 from sigillum.workflows.enacting.undertakings import advance
 from sigillum.workflows.proving.trials import held, principal_of, proof_of
 from sigillum.workflows.proving.ways_in import others
-from sigillum.workflows.rotating.stages import trying_ours
+from sigillum.workflows.rotating.own_use import trying_ours
 
 Until = Callable[[datetime], datetime | None]  # when it comes back, by the tenant's present time; None: when somebody says so
 

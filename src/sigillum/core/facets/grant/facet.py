@@ -5,129 +5,24 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from sigillum.core.charter.charter import SELF, GrantWant
+from sigillum.core.charter.charter import SELF
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import AlsoWanted, OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, somebody, stand, unknown
-from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, allows, widest
+from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, stand, unknown
+from sigillum.core.kinds.access import GRANT, Grant, allows
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Fact, Query, Record
+from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Adopt, Need, Prove, Step, StepKind, Usual
-from sigillum.core.values.marks import Id, Mark, StepId
-from sigillum.core.values.text import did_you_mean, lines
+from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant
 
 from . import levels, rights
+from .wanted import NAME, WantedGrant
 from .windows import instant, terms_of, within
-
-NAME = "grant"
-NOBODY: Fact[Grant] = Fact()
-
-
-def mark_of(seen: Seen, want: GrantWant) -> Mark:
-    return seen.mark(NAME, *want.key)
-
-
-class One:
-    """One wanted grant with what it refers to, as far as the tenant shows it."""
-
-    def __init__(self, seen: Seen, draft: Draft, want: GrantWant) -> None:
-        self.seen, self.draft, self.want, self.mark = seen, draft, want, mark_of(seen, want)
-        self.over = ""  # where one has one role at a place: the one that it takes the place of
-        self.own = draft.one(OwnRole, seen.tenant, lambda r: r.role.body.name == want.role)
-        self.wished = any(r.name == want.role for r in seen.charter.roles)
-        self.role_fact = seen.ask(Query(ROLE, "name", want.role))
-        self.role = self.own.role if self.own is not None else None if self.wished else self.role_fact.first
-        self.place = seen.ask(Query(PLACE, "path", want.at)) if want.at != SELF else Fact()
-        for path in lines([want.at]) if want.at != SELF else ():
-            seen.ask(Query(PLACE, "path", path))
-        self.holder, self.holder_fact, self.said = somebody(seen, want.to) if want.to else (None, Fact(), "")
-        self.theirs = seen.ask(Query(GRANT, "principal", self.holder.id)) if self.holder is not None else NOBODY
-
-    @property
-    def carrier(self) -> Id:
-        """Who holds it."""
-        if self.holder is not None:
-            return self.holder.id
-        who = principal(self.seen, self.draft)
-        assert who is not None
-        return who.id
-
-    @property
-    def spot(self) -> str:
-        """The place as a tenant shows it: a path, or a principal as the place."""
-        who = principal(self.seen, self.draft)
-        assert who is not None
-        return self.want.at if self.want.at != SELF else f"@{who.id if isinstance(who.id, str) else f'({who.id.step})'}"
-
-    def resolvable(self) -> bool:
-        """Do role and place exist? Adds the mistakes where they do not."""
-        seen, draft, want, good = self.seen, self.draft, self.want, True
-        if not self.role_fact.known or not self.place.known:
-            hidden: Fact[Any] = self.place if self.role_fact.known else self.role_fact
-            unknown(seen, draft, hidden, f"the role {want.role} or the place {want.at}")
-            return False
-        if self.role is None and self.wished:
-            return False  # what is wrong with a role of its own is told where it is made
-        if self.role is None:
-            known = [r.body.name for r in seen.ask(Query(ROLE, "all")).records]
-            draft.wrong(
-                "role-unknown", f"{seen.tenant} has no role {want.role!r}", did_you_mean(want.role, known), want.position
-            )
-            good = False
-        elif not want.because and {c for _, c in self.role.body.permissions} & seen.rules.because:
-            draft.wrong(
-                "because-missing",
-                f"the role {want.role} {widest(self.role).replace('-', ' ')} and no reason is given",
-                "add `because: ...` to the grant (a house rule asks for it)",
-                want.position,
-            )
-            good = False
-        if want.at != SELF and self.place.first is None:
-            self._no_place()
-            good = False
-        if want.to and self.holder is None:
-            if not self.holder_fact.known:
-                unknown(seen, draft, self.holder_fact, f"the account {want.to}")
-                return False
-            draft.wrong(
-                "principal-unknown",
-                f"{seen.tenant} has no account or team {want.to!r}",
-                self.said or "write its name as the tenant has it",
-                want.position,
-            )
-            good = False
-        return good
-
-    def _no_place(self) -> None:
-        seen, want = self.seen, self.want
-        root, _, rest = want.at.partition("/")
-        siblings = [p.body.path for p in seen.ask(Query(PLACE, "under", want.at.rpartition("/")[0])).records]
-        if rest and not seen.ask(Query(PLACE, "path", root)).records:
-            self.draft.wrong(
-                "place-not-in-tree",
-                f"{want.at!r} does not lie in the tree of {seen.tenant}",
-                "begin with one of the tenant's own roots",
-                want.position,
-            )
-        else:
-            self.draft.wrong(
-                "place-unknown", f"{seen.tenant} has no place {want.at!r}", did_you_mean(want.at, siblings), want.position
-            )
-
-    def alike(self, record: Record[Grant]) -> bool:
-        who, body = principal(self.seen, self.draft), record.body
-        carriers = (self.carrier, who.id if who is not None and not self.want.to else None)
-        return (
-            body.role == self.want.role
-            and body.place == self.spot
-            and GRANT.same("where", body.where, self.want.where)
-            and body.principal in carriers
-        )
 
 
 def compare(seen: Seen, draft: Draft) -> None:
@@ -137,7 +32,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     account = who.id if who is not None and isinstance(who.id, str) and who.kind is ACCOUNT else ""
     over = seen.ask(Query(GRANT, "itself", account)).records if account else ()
     wants = (*seen.charter.grants, *(a.want for a in draft.find(AlsoWanted, seen.tenant)))
-    all_ = [One(seen, draft, want) for want in wants]
+    all_ = [WantedGrant(seen, draft, want) for want in wants]
     if fact.known and who is not None:
         rights.ask(seen, draft, [one.want for one in all_], who.id)
     if not fact.known:
@@ -151,7 +46,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     _over_it(seen, draft, over, all_)
 
 
-def _over_it(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[One]) -> None:
+def _over_it(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[WantedGrant]) -> None:
     """Rights over the identity itself, to act as it, say: who holds one that nobody here made is told."""
     for record in records:
         mine = _ours(seen, record) or seen.books.owner(seen.tenant, GRANT, record.id) or seen.books.lent(record.mark)
@@ -160,7 +55,7 @@ def _over_it(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_:
             _extra(seen, draft, record, f"{record.body.role} over {seen.charter.identity.name} itself to {to}")
 
 
-def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
+def _one(one: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
     seen, draft, want = one.seen, one.draft, one.want
     assert one.role is not None
     carrier = principal(seen, draft)
@@ -200,7 +95,7 @@ def _one(one: One, records: tuple[Record[Grant], ...]) -> None:
         _missing(one, standing, terms, records)
 
 
-def _proved(one: One, made: StepId, standing: Standing) -> StepId:
+def _proved(one: WantedGrant, made: StepId, standing: Standing) -> StepId:
     """What replaces a grant is proved before that one ends: what must work is tried, and decided without it."""
     assert standing.generation is not None
     proofs = tuple(n for n, p in enumerate(one.seen.whole.proofs) if p.allowed)
@@ -220,7 +115,7 @@ def _proved(one: One, made: StepId, standing: Standing) -> StepId:
     )
 
 
-def _present(one: One, standing: Standing, terms: Mapping[str, Any]) -> None:
+def _present(one: WantedGrant, standing: Standing, terms: Mapping[str, Any]) -> None:
     """It stands as wanted; a slow one is waited for, one whose making failed is made anew."""
     seen, draft, record = one.seen, one.draft, standing.record
     assert record is not None
@@ -248,7 +143,7 @@ def _present(one: One, standing: Standing, terms: Mapping[str, Any]) -> None:
         )
 
 
-def _missing(one: One, standing: Standing, terms: Mapping[str, Any], records: tuple[Record[Grant], ...]) -> None:
+def _missing(one: WantedGrant, standing: Standing, terms: Mapping[str, Any], records: tuple[Record[Grant], ...]) -> None:
     seen, draft, want = one.seen, one.draft, one.want
     stranger = next((r for r in records if one.alike(r) and not _ours(seen, r) and not seen.books.lent(r.mark)), None)
     if stranger is not None:
@@ -278,7 +173,7 @@ def _ours(seen: Seen, record: Record[Grant]) -> bool:
     return seen.history.owns(NAME, seen.tenant, record.id, record.mark) is not None
 
 
-def _make(one: One, number: int, terms: Mapping[str, Any], why: str, *needs: StepId) -> StepId:
+def _make(one: WantedGrant, number: int, terms: Mapping[str, Any], why: str, *needs: StepId) -> StepId:
     seen, draft, want, who = one.seen, one.draft, one.want, principal(one.seen, one.draft)
     assert one.role is not None
     assert who is not None
@@ -343,7 +238,7 @@ def _end(seen: Seen, draft: Draft, generation: Generation, identity: str, why: s
     return step
 
 
-def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[One]) -> None:
+def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_: list[WantedGrant]) -> None:
     """End our own grants that the charter no longer asks for; show what nobody wants as extra."""
     wanted = {one.mark for one in all_}
     for record in records:

@@ -11,10 +11,10 @@ from sigillum.core.kinds.kind import Record
 from sigillum.core.records.history import State
 
 if TYPE_CHECKING:
-    from .facet import One
+    from .wanted import WantedGrant
 
 
-def refused(seen: Seen, draft: Draft, one: One, records: tuple[Record[Grant], ...]) -> bool:
+def refused(seen: Seen, draft: Draft, one: WantedGrant, records: tuple[Record[Grant], ...]) -> bool:
     """Would it take the place of what is not ours, or of what the charter wants as well? Adds the mistakes; else it is noted
     at `one` of which it takes the place.
     """
@@ -53,7 +53,7 @@ def refused(seen: Seen, draft: Draft, one: One, records: tuple[Record[Grant], ..
     return False
 
 
-def standing(one: One, records: tuple[Record[Grant], ...]) -> Record[Grant] | None:
+def standing(one: WantedGrant, records: tuple[Record[Grant], ...]) -> Record[Grant] | None:
     """Another role that the same one has at the same place."""
     return next(
         (r for r in records if r.body.place == one.spot and r.body.principal == one.carrier and r.body.role != one.want.role),

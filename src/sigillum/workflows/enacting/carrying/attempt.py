@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import Any, TypeVar
 
 from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.changes import plain
@@ -15,16 +15,14 @@ from sigillum.core.values.secret import Secret
 from sigillum.tenants.port import Reply, Result
 
 from .ports import FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, Settle
-
-if TYPE_CHECKING:
-    from .run import Carrying
+from .work import Work
 
 T = TypeVar("T")
 MOST_ATTEMPTS = 100
 
 
 def attempt(
-    carrying: Carrying,
+    work: Work,
     step: Step,
     verb: Verb,
     payload: Any,
@@ -42,20 +40,20 @@ def attempt(
     newest version; what `before` gives goes with each intent. Raises what the answer says where nothing is to be tried again.
     """
     for number in range(MOST_ATTEMPTS):
-        reply, settle = carrying.journal.attempt(step, verb, masked(payload), send, **more, **before())
+        reply, settle = work.journal.attempt(step, verb, masked(payload), send, **more, **before())
         result = done(reply, settle)
         if result is not None:
             return result
         if reply.result is Result.STALE and stale is not None:
             settle(Outcome.REFUSED, why="it had changed since it was read")
-            carrying.patience.pause(
+            work.patience.pause(
                 None,
                 _pause(number),
                 RefusedError(f"{step.about} keeps changing", where=step.tenant, mend="find out who changes it as well"),
             )
             stale()
             continue
-        _not_done(carrying, step, reply, settle, number)
+        _not_done(work, step, reply, settle, number)
         found = lost(settle) if reply.result is Result.LOST else None
         if found is not None:
             return found
@@ -76,7 +74,7 @@ def _pause(number: int) -> float:
     return float(min(FIRST_PAUSE_SECONDS * 2**number, LONGEST_PAUSE_SECONDS))
 
 
-def _not_done(carrying: Carrying, step: Step, reply: Reply, settle: Settle, number: int) -> None:
+def _not_done(work: Work, step: Step, reply: Reply, settle: Settle, number: int) -> None:
     """Settle a request that was not done, and wait before another attempt. Raises where there is none."""
     error = (
         reply.error
@@ -85,34 +83,34 @@ def _not_done(carrying: Carrying, step: Step, reply: Reply, settle: Settle, numb
     )
     if reply.result in (Result.BUSY, Result.LOST):
         settle(Outcome.LOST if reply.result is Result.LOST else Outcome.REFUSED, why=reply.detail)
-        carrying.patience.pause(reply.wait_seconds, _pause(number), error)
+        work.patience.pause(reply.wait_seconds, _pause(number), error)
         return
     settle(Outcome.REFUSED, why=reply.detail)
     raise error
 
 
-def until(carrying: Carrying, found: Callable[[], T | None], what: str, seconds: float | None = None) -> T:
+def until(work: Work, found: Callable[[], T | None], what: str, seconds: float | None = None) -> T:
     """Look until it is shown, for as long as changes take to arrive. Raises NotYetError."""
-    most = arrival_seconds(carrying.tenant.profile) if seconds is None else seconds
-    result, waited = carrying.patience.until(found, most, lambda waited: f"waiting until {what} is shown")
+    most = arrival_seconds(work.tenant.profile) if seconds is None else seconds
+    result, waited = work.patience.until(found, most, lambda waited: f"waiting until {what} is shown")
     if result is None:
         raise NotYetError(
             f"{what} is not shown yet, {waited:.0f} seconds after the change",
-            where=carrying.tenant.address.name,
+            where=work.tenant.address.name,
             mend="run the same command again in a while; nothing is made twice",
         )
     return result  # type: ignore[no-any-return]
 
 
-def finished(carrying: Carrying, step: Step, kind: Any, identity: str) -> None:
+def finished(work: Work, step: Step, kind: Any, identity: str) -> None:
     """Wait, within what was asked for, until a thing that was accepted is made. Raises NotYetError, RefusedError."""
 
     def look() -> str | None:
-        record = carrying.tenant.read(kind, identity)
+        record = work.tenant.read(kind, identity)
         return "gone" if record is None else None if record.progress == "accepted" else record.progress
 
-    state, _ = carrying.patience.until(
-        look, carrying.patience.most_seconds, lambda waited: f"waiting until {step.about} is made, {waited:.0f} s"
+    state, _ = work.patience.until(
+        look, work.patience.most_seconds, lambda waited: f"waiting until {step.about} is made, {waited:.0f} s"
     )
     if state is None:
         raise NotYetError(

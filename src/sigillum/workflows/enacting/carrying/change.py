@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sigillum.core.kinds.changes import Change, plain
 from sigillum.core.kinds.kind import Record, differing
@@ -14,18 +14,16 @@ from sigillum.tenants.port import Reply, Result
 from .attempt import attempt, left, until
 from .files import complete
 from .ports import AgainError, Settle
-
-if TYPE_CHECKING:
-    from .run import Carrying, Yields
+from .work import Work, Yields
 
 
-def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
+def carry(work: Work, step: Step, action: Change) -> Yields:
     """Change it, and read back that it shows."""
-    change = carrying.resolved(action)
+    change = work.resolved(action)
     assert isinstance(change, Change)
-    tenant, identity = carrying.tenant, str(change.id)
+    tenant, identity = work.tenant, str(change.id)
     if change.kind is CREDENTIAL:
-        complete(carrying, step, change.about, identity)
+        complete(work, step, change.about, identity)
     version = [change.version]
 
     def done(reply: Reply, settle: Settle) -> bool | None:
@@ -47,7 +45,7 @@ def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
     if change.about and change.kind is not CREDENTIAL:
         more["about"] = plain(change.about)
     attempt(
-        carrying,
+        work,
         step,
         Verb.CHANGE,
         change.part,
@@ -64,6 +62,6 @@ def carry(carrying: Carrying, step: Step, action: Change) -> Yields:
         carried = tenant.profile.carried(change.kind)
         return record if record is not None and not differing(record, change.part, carried) else None
 
-    until(carrying, shown, f"the change of {step.about}")
-    carrying.journal.boundary(f"{step.id} read-back")
+    until(work, shown, f"the change of {step.about}")
+    work.journal.boundary(f"{step.id} read-back")
     return {"id": identity}

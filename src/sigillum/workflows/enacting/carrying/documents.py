@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sigillum.core.kinds.changes import Make
 from sigillum.core.kinds.kind import Kind
@@ -18,26 +18,25 @@ from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.times import parse_instant
 from sigillum.tenants.port import Foreseeing
 
-if TYPE_CHECKING:
-    from .run import Carrying
+from .work import Work
 
 
-def foreseen(carrying: Carrying, make: Make, mark: str) -> dict[str, str]:
+def foreseen(work: Work, make: Make, mark: str) -> dict[str, str]:
     """What goes with the intent: how the document will look."""
-    tenant = carrying.tenant
+    tenant = work.tenant
     digest = tenant.foresee(make, mark) if isinstance(tenant, Foreseeing) and make.kind.name in tenant.profile.unmarked else ""
     return {DOCUMENT: digest} if digest else {}
 
 
-def unsure(carrying: Carrying, kind: Kind[Any], identity: str, expected: Iterable[str]) -> bool:
+def unsure(work: Work, kind: Kind[Any], identity: str, expected: Iterable[str]) -> bool:
     """May what stands there be another hand's? `expected`: how the document was to look after each of our writes."""
-    digests, tenant = set(expected), carrying.tenant
+    digests, tenant = set(expected), work.tenant
     return bool(digests) and isinstance(tenant, Foreseeing) and tenant.looks(kind, identity) not in digests
 
 
-def noted(carrying: Carrying, step: Step, kind: Kind[Any], identity: str, terms: Mapping[str, Any]) -> None:
+def noted(work: Work, step: Step, kind: Kind[Any], identity: str, terms: Mapping[str, Any]) -> None:
     """Write down that it is not known whose it is. Raises SomebodyError where Sigillum itself would have to end it."""
-    carrying.journal.write(UNSURE, step, id=identity, thing=kind.name)
+    work.journal.write(UNSURE, step, id=identity, thing=kind.name)
     if terms.get("until"):
         raise SomebodyError(
             f"{step.about}: the answer was lost, and by now it stands there; whether we made it or another hand did cannot be "
@@ -47,10 +46,10 @@ def noted(carrying: Carrying, step: Step, kind: Kind[Any], identity: str, terms:
         )
 
 
-def arrives_until(carrying: Carrying, step: Step, kind: Kind[Any]) -> datetime | None:
+def arrives_until(work: Work, step: Step, kind: Kind[Any]) -> datetime | None:
     """Until when a write of ours may still bring it back, whose answer was lost: where its revision is made of its content."""
-    late = carrying.tenant.profile.late_seconds.get(kind.name)
-    generation = next((g for g in carrying.history.generations.get(step.mark, ()) if g.number == step.generation), None)
+    late = work.tenant.profile.late_seconds.get(kind.name)
+    generation = next((g for g in work.history.generations.get(step.mark, ()) if g.number == step.generation), None)
     if not late or generation is None or not generation.lost_at:
         return None
     return parse_instant(generation.lost_at) + timedelta(seconds=late)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import TYPE_CHECKING
 
 from sigillum.core.kinds.changes import End
 from sigillum.core.records.history import Outcome, Verb
@@ -15,46 +14,42 @@ from sigillum.tenants.port import Reply, Result
 from .attempt import attempt, until
 from .documents import arrives_until
 from .ports import Settle
-
-if TYPE_CHECKING:
-    from .run import Carrying, Yields
+from .work import Work, Yields
 
 
-def carry(carrying: Carrying, step: Step, action: End) -> Yields:
+def carry(work: Work, step: Step, action: End) -> Yields:
     """End it, and look until it is not shown any more."""
-    end, tenant = carrying.resolved(action), carrying.tenant
+    end, tenant = work.resolved(action), work.tenant
     assert isinstance(end, End)
     identity = str(end.id)
 
-    over = arrives_until(carrying, step, end.kind)
+    over = arrives_until(work, step, end.kind)
 
     def done(reply: Reply, settle: Settle) -> bool | None:
         if reply.result not in (Result.DONE, Result.MISSING):
             return None
-        if over is not None and carrying.journal.now(step.tenant) < over:
+        if over is not None and work.journal.now(step.tenant) < over:
             settle(Outcome.LOST, why="a write of ours may still bring it back")
             return False
         settle(Outcome.ENDED)
         return True
 
-    while not attempt(
-        carrying, step, Verb.END, {"id": identity}, lambda: tenant.end(end), done, thing=end.kind.name, id=identity
-    ):
+    while not attempt(work, step, Verb.END, {"id": identity}, lambda: tenant.end(end), done, thing=end.kind.name, id=identity):
         assert over is not None
-        _waited(carrying, step, over)
-    until(carrying, lambda: True if tenant.read(end.kind, identity) is None else None, f"the end of {step.about}")
-    carrying.journal.boundary(f"{step.id} read-back")
+        _waited(work, step, over)
+    until(work, lambda: True if tenant.read(end.kind, identity) is None else None, f"the end of {step.about}")
+    work.journal.boundary(f"{step.id} read-back")
     return {}
 
 
-def _waited(carrying: Carrying, step: Step, over: datetime) -> None:
+def _waited(work: Work, step: Step, over: datetime) -> None:
     """Wait until no lost write of ours can arrive any more. Raises NotYetError where that takes longer than may be waited."""
 
     def past() -> bool | None:
-        return True if carrying.journal.now(step.tenant) >= over else None
+        return True if work.journal.now(step.tenant) >= over else None
 
-    found, _ = carrying.patience.until(
-        past, carrying.patience.most_seconds, lambda waited: f"waiting until {step.about} cannot come back"
+    found, _ = work.patience.until(
+        past, work.patience.most_seconds, lambda waited: f"waiting until {step.about} cannot come back"
     )
     if found is None:
         raise NotYetError(

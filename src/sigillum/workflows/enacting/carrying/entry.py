@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from sigillum.core.kinds.changes import Entry, plain
 from sigillum.core.kinds.kind import inside
 from sigillum.core.records.history import Outcome, Verb
@@ -12,14 +10,12 @@ from sigillum.tenants.port import Reply, Result
 
 from .attempt import attempt, until
 from .ports import Settle
-
-if TYPE_CHECKING:
-    from .run import Carrying, Yields
+from .work import Work, Yields
 
 
-def carry(carrying: Carrying, step: Step, action: Entry) -> Yields:
+def carry(work: Work, step: Step, action: Entry) -> Yields:
     """Do it, and read back that the list shows it."""
-    entry, tenant = carrying.resolved(action), carrying.tenant
+    entry, tenant = work.resolved(action), work.tenant
     assert isinstance(entry, Entry)
     identity, value = str(entry.id), str(entry.value)
 
@@ -33,7 +29,7 @@ def carry(carrying: Carrying, step: Step, action: Entry) -> Yields:
         return None
 
     attempt(
-        carrying,
+        work,
         step,
         Verb.TAKE if entry.out else Verb.ADD,
         {"id": identity, entry.field: value, **entry.about},
@@ -48,6 +44,6 @@ def carry(carrying: Carrying, step: Step, action: Entry) -> Yields:
         record = tenant.read(entry.kind, identity)
         return True if (record is not None and inside(record, entry.field, value)) != entry.out else None
 
-    until(carrying, shown, step.about)
-    carrying.journal.boundary(f"{step.id} read-back")
+    until(work, shown, step.about)
+    work.journal.boundary(f"{step.id} read-back")
     return {"id": identity}

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from sigillum.core.kinds.kind import Record, inside, members
 from sigillum.core.kinds.profile import SEALED
 from sigillum.core.records.history import ADOPTED, FOUND, KEPT, Outcome, Verb
@@ -29,43 +27,41 @@ from .attempt import attempt, finished, until
 from .documents import noted, unsure
 from .files import complete
 from .ports import AgainError, Settle
-
-if TYPE_CHECKING:
-    from .run import Carrying, Yields
+from .work import Work, Yields
 
 
-def keep_key(carrying: Carrying, step: Step, action: KeepKey) -> Yields:
-    public = carrying.keeping.keep_key(action.credential, action.generation, action.algorithm, action.keep_in)
-    carrying.journal.write(KEPT, step, what=thumbprint(public))
+def keep_key(work: Work, step: Step, action: KeepKey) -> Yields:
+    public = work.keeping.keep_key(action.credential, action.generation, action.algorithm, action.keep_in)
+    work.journal.write(KEPT, step, what=thumbprint(public))
     return {"public_key": public}
 
 
-def certify(carrying: Carrying, step: Step, action: Certify) -> Yields:
+def certify(work: Work, step: Step, action: Certify) -> Yields:
     start, until_ = parse_instant(action.start), parse_instant(action.until)
-    der = carrying.keeping.certify(action.credential, action.generation, action.subject, start, until_, action.der)
-    carrying.journal.boundary(f"{step.id} certified")
+    der = work.keeping.certify(action.credential, action.generation, action.subject, start, until_, action.der)
+    work.journal.boundary(f"{step.id} certified")
     return {"certificate": {"der": der}}
 
 
-def keep_secret(carrying: Carrying, step: Step, action: KeepSecret) -> Yields:
-    chosen = carrying.ports.chosen(action.source) if action.source else None
-    known = carrying.history.latest(step.mark)
+def keep_secret(work: Work, step: Step, action: KeepSecret) -> Yields:
+    chosen = work.ports.chosen(action.source) if action.source else None
+    known = work.history.latest(step.mark)
     sent = known is not None and known.number == step.generation and known.unanswered  # it may stand there already
-    carrying.keeping.keep_password(
+    work.keeping.keep_password(
         action.credential, action.generation, None if sent else chosen, {"tenant": step.tenant}, action.keep_in
     )
-    carrying.journal.write(KEPT, step, what="secret")
+    work.journal.write(KEPT, step, what="secret")
     return {}
 
 
-def adopt(carrying: Carrying, step: Step, action: Adopt) -> Yields:
-    begun = carrying.history.latest(step.mark) if action.found else None
-    if begun is not None and unsure(carrying, action.kind, action.id, begun.foreseen):
-        noted(carrying, step, action.kind, action.id, begun.terms)
+def adopt(work: Work, step: Step, action: Adopt) -> Yields:
+    begun = work.history.latest(step.mark) if action.found else None
+    if begun is not None and unsure(work, action.kind, action.id, begun.foreseen):
+        noted(work, step, action.kind, action.id, begun.terms)
         return {"id": action.id}
     terms = begun.terms if begun is not None and begun.number == step.generation else action.terms
     until_ = terms.get("until")
-    carrying.journal.write(
+    work.journal.write(
         FOUND if action.found else ADOPTED,
         step,
         id=action.id,
@@ -77,9 +73,9 @@ def adopt(carrying: Carrying, step: Step, action: Adopt) -> Yields:
     return {"id": action.id}
 
 
-def ask(carrying: Carrying, step: Step, action: Ask) -> Yields:
-    doing = carrying.resolved(action.action) if action.action is not None else None
-    carrying.ports.ask(step, doing)
+def ask(work: Work, step: Step, action: Ask) -> Yields:
+    doing = work.resolved(action.action) if action.action is not None else None
+    work.ports.ask(step, doing)
     if action.stopped:
         raise SomebodyError(
             "what somebody else stopped stays stopped",
@@ -93,47 +89,45 @@ def ask(carrying: Carrying, step: Step, action: Ask) -> Yields:
     )
 
 
-def prove(carrying: Carrying, step: Step, action: Prove) -> Yields:
-    carrying.ports.prove(step)
+def prove(work: Work, step: Step, action: Prove) -> Yields:
+    work.ports.prove(step)
     return {}
 
 
-def turning(carrying: Carrying, step: Step, action: Turning) -> Yields:
-    carrying.ports.turn(step)
+def turning(work: Work, step: Step, action: Turning) -> Yields:
+    work.ports.turn(step)
     return {}
 
 
-def completed(carrying: Carrying, step: Step, action: Complete) -> Yields:
-    complete(carrying, step, action.about, action.id)
+def completed(work: Work, step: Step, action: Complete) -> Yields:
+    complete(work, step, action.about, action.id)
     return {"id": action.id}
 
 
-def await_(carrying: Carrying, step: Step, action: Await) -> Yields:
+def await_(work: Work, step: Step, action: Await) -> Yields:
     if action.finished:
-        finished(carrying, step, action.kind, action.id)
+        finished(work, step, action.kind, action.id)
         return {"id": action.id}
     if action.only:
-        return _started(carrying, step, action)
+        return _started(work, step, action)
 
     def shown() -> Record[object] | None:
-        record = carrying.tenant.read(action.kind, action.id)
+        record = work.tenant.read(action.kind, action.id)
         there = record is not None and (not action.field or inside(record, action.field, action.value))
         return record if there else None
 
-    seen = until(carrying, shown, step.about.removeprefix("until the tenant shows "), action.seconds)
+    seen = until(work, shown, step.about.removeprefix("until the tenant shows "), action.seconds)
     return {"id": seen.id, "client_id": seen.value("client_id")}
 
 
-def _started(carrying: Carrying, step: Step, action: Await) -> Yields:
+def _started(work: Work, step: Step, action: Await) -> Yields:
     """Wait, within what was asked for, until somebody did what we cannot. Raises NotYetError."""
 
     def look() -> bool | None:
-        record = carrying.tenant.read(action.kind, action.id)
+        record = work.tenant.read(action.kind, action.id)
         return True if record is not None and set(members(record, action.field)) == {action.value} else None
 
-    done, _ = carrying.patience.until(
-        look, carrying.patience.most_seconds, lambda waited: f"waiting {step.about}, {waited:.0f} s"
-    )
+    done, _ = work.patience.until(look, work.patience.most_seconds, lambda waited: f"waiting {step.about}, {waited:.0f} s")
     if done is None:
         raise NotYetError(
             f"it is still waited {step.about}",
@@ -143,20 +137,20 @@ def _started(carrying: Carrying, step: Step, action: Await) -> Yields:
     return {"id": action.id}
 
 
-def catch(carrying: Carrying, step: Step, action: Catch) -> Yields:
+def catch(work: Work, step: Step, action: Catch) -> Yields:
     """Fetch a secret that only the tenant can make, and keep it durably before anything else."""
-    tenant, identity, first = carrying.tenant, str(carrying.value(action.id)), [True]
+    tenant, identity, first = work.tenant, str(work.value(action.id)), [True]
 
     def done(reply: Reply, settle: Settle) -> bool | None:
         again, first[0] = not first[0], False
         if reply.result is Result.DONE and reply.secret is not None:
-            carrying.keeping.keep_secret(
+            work.keeping.keep_secret(
                 action.credential, action.generation, reply.secret, {"tenant": step.tenant}, action.keep_in
             )
-            carrying.journal.boundary(f"{step.id} kept here")
+            work.journal.boundary(f"{step.id} kept here")
             settle(Outcome.CHANGED)
-            carrying.journal.write(KEPT, step, what="secret")
-            complete(carrying, step, action.about, identity)
+            work.journal.write(KEPT, step, what="secret")
+            complete(work, step, action.about, identity)
             return True
         if reply.result is Result.LOST and tenant.profile.secret_delivery != SEALED:
             settle(Outcome.LOST, why=reply.detail)
@@ -166,5 +160,5 @@ def catch(carrying: Carrying, step: Step, action: Catch) -> Yields:
             raise reply.error if isinstance(reply.error, SigillumError) else AgainError(reply.detail)
         return None
 
-    attempt(carrying, step, Verb.FETCH, {"id": identity}, lambda: tenant.fetch_secret(identity), done, id=identity)
+    attempt(work, step, Verb.FETCH, {"id": identity}, lambda: tenant.fetch_secret(identity), done, id=identity)
     return {}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sigillum.core.kinds.changes import End, Make, plain
 from sigillum.core.kinds.identities import ACCOUNT
@@ -20,9 +20,7 @@ from .attempt import attempt, finished, left, until
 from .documents import foreseen, noted, unsure
 from .files import complete
 from .ports import AgainError, Settle
-
-if TYPE_CHECKING:
-    from .run import Carrying, Yields
+from .work import Work, Yields
 
 REGISTRATION = "registration"  # the name under which a dynamic registration is kept among a charter's keys
 
@@ -48,39 +46,39 @@ class TakenError(SomebodyError):
         )
 
 
-def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
+def carry(work: Work, step: Step, action: Make) -> Yields:
     """Make it, or find what an earlier attempt of ours made."""
-    make, mark = carrying.resolved(action), carrying.journal.external_id(step)
+    make, mark = work.resolved(action), work.journal.external_id(step)
     assert isinstance(make, Make)
-    known = carrying.history.latest(step.mark)
+    known = work.history.latest(step.mark)
     sent = [known is not None and known.unanswered and known.number == step.generation]  # an earlier attempt of this ledger
     if sent[0]:
-        found = _before_another(carrying, step, make, mark)
+        found = _before_another(work, step, make, mark)
         if found is not None:
-            if known is not None and unsure(carrying, make.kind, found.id, known.foreseen):
-                noted(carrying, step, make.kind, found.id, make.terms)
-            return _made(carrying, step, make, found)
+            if known is not None and unsure(work, make.kind, found.id, known.foreseen):
+                noted(work, step, make.kind, found.id, make.terms)
+            return _made(work, step, make, found)
     looks = list(known.foreseen) if sent[0] and known is not None else []
 
     def before() -> dict[str, Any]:
         """With the intent: how the document will look that it is written into."""
-        told = foreseen(carrying, make, mark)
+        told = foreseen(work, make, mark)
         looks.extend(told.values())
         return told
 
     def send() -> Reply:
-        return carrying.tenant.make(make, mark)
+        return work.tenant.make(make, mark)
 
     def done(reply: Reply, settle: Settle) -> Record[Any] | None:
         if reply.result is Result.DONE and reply.record is not None:
             if reply.secret is not None:  # a dynamic registration: what it answered is shown once
-                carrying.keeping.keep_secret(REGISTRATION, step.generation, reply.secret, {"tenant": step.tenant})
-                carrying.journal.boundary(f"{step.id} kept here")
+                work.keeping.keep_secret(REGISTRATION, step.generation, reply.secret, {"tenant": step.tenant})
+                work.journal.boundary(f"{step.id} kept here")
             settle(Outcome.MADE, id=reply.record.id, **left(reply.record))
             return reply.record
         if reply.result is Result.EXISTS:
-            there = _after_conflict(carrying, step, make, mark, settle, reply.detail, mine=sent[0])
-            if not sent[0] or _of_another_copy(carrying, step, make, there):
+            there = _after_conflict(work, step, make, mark, settle, reply.detail, mine=sent[0])
+            if not sent[0] or _of_another_copy(work, step, make, there):
                 settle(Outcome.REFUSED, why="another copy of this workspace made it")
                 raise _ahead(step)
             settle(Outcome.MADE, id=there.id)
@@ -89,15 +87,15 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
         return None
 
     def lost(settle: Settle) -> Record[Any] | None:
-        ours = _before_another(carrying, step, make, mark)
-        if ours is not None and unsure(carrying, make.kind, ours.id, looks):
-            noted(carrying, step, make.kind, ours.id, make.terms)
+        ours = _before_another(work, step, make, mark)
+        if ours is not None and unsure(work, make.kind, ours.id, looks):
+            noted(work, step, make.kind, ours.id, make.terms)
         elif ours is not None:
             settle(Outcome.MADE, id=ours.id)
         return ours
 
     record = attempt(
-        carrying,
+        work,
         step,
         Verb.MAKE,
         make.part,
@@ -108,9 +106,9 @@ def carry(carrying: Carrying, step: Step, action: Make) -> Yields:
         thing=make.kind.name,
         external_id=mark,
         terms=plain(make.terms),
-        **_switches(carrying, make),
+        **_switches(work, make),
     )
-    return _made(carrying, step, make, record)
+    return _made(work, step, make, record)
 
 
 def _ahead(step: Step) -> SomebodyError:
@@ -121,54 +119,54 @@ def _ahead(step: Step) -> SomebodyError:
     )
 
 
-def _of_another_copy(carrying: Carrying, step: Step, make: Make, there: Record[Any]) -> bool:
+def _of_another_copy(work: Work, step: Step, make: Make, there: Record[Any]) -> bool:
     """Is a credential at work whose secret is not here, though an attempt of this ledger was sent, too?"""
     if make.kind is not CREDENTIAL:
         return False
     key = make.part.get("public_key")
     if key:
         return bool(there.value("thumbprint")) and there.value("thumbprint") != thumbprint(key)
-    held = carrying.keeping.path(str(step.mark.get("name")), step.generation).exists()
-    return there.value("active") is True and not held and carrying.tenant.profile.born_inactive is True
+    held = work.keeping.path(str(step.mark.get("name")), step.generation).exists()
+    return there.value("active") is True and not held and work.tenant.profile.born_inactive is True
 
 
-def _marked(carrying: Carrying, make: Make) -> bool:
-    return make.kind.name not in carrying.tenant.profile.unmarked
+def _marked(work: Work, make: Make) -> bool:
+    return make.kind.name not in work.tenant.profile.unmarked
 
 
-def _ours(carrying: Carrying, make: Make, mark: str) -> Record[Any] | None:
+def _ours(work: Work, make: Make, mark: str) -> Record[Any] | None:
     """By our mark; where the tenant has no place for it, by its natural key, as far as that is shown."""
-    kind, profile = make.kind, carrying.tenant.profile
-    if _marked(carrying, make):
+    kind, profile = make.kind, work.tenant.profile
+    if _marked(work, make):
         query: Query[Any] = Query(kind, "mark", mark)
-        return carrying.tenant.facts([query])[query].first
+        return work.tenant.facts([query])[query].first
     key, carried = kind.shown(make.part), profile.carried(kind) or frozenset()
     query = Query(kind, kind.key[0], str(key.get(kind.key[0])))
     return next(
         (
             r
-            for r in carrying.tenant.facts([query])[query].records
+            for r in work.tenant.facts([query])[query].records
             if all(kind.same(n, r.value(n), key.get(n)) for n in kind.key if n in carried)
         ),
         None,
     )
 
 
-def _before_another(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[Any] | None:
+def _before_another(work: Work, step: Step, make: Make, mark: str) -> Record[Any] | None:
     """What an earlier attempt of this ledger made. Raises SomebodyError where another copy of this workspace made it."""
-    found = _arrived(carrying, step, make, mark)
-    if found is not None and _of_another_copy(carrying, step, make, found):
+    found = _arrived(work, step, make, mark)
+    if found is not None and _of_another_copy(work, step, make, found):
         raise _ahead(step)
     return found
 
 
-def _arrived(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[Any] | None:
+def _arrived(work: Work, step: Step, make: Make, mark: str) -> Record[Any] | None:
     """Where externalIds are not known to be unique, wait the arrival time out and look before sending again."""
-    profile = carrying.tenant.profile
-    if profile.external_id_unique or carrying.send_again or (make.instead_of and not _marked(carrying, make)):
+    profile = work.tenant.profile
+    if profile.external_id_unique or work.send_again or (make.instead_of and not _marked(work, make)):
         return None
     if profile.arrival_seconds is None:
-        found = _ours(carrying, make, mark)
+        found = _ours(work, make, mark)
         if found is not None:
             return found
         raise SomebodyError(
@@ -179,24 +177,22 @@ def _arrived(carrying: Carrying, step: Step, make: Make, mark: str) -> Record[An
             "is not, run `sigillum enact` with --send-again",
         )
     try:
-        return until(carrying, lambda: _ours(carrying, make, mark), step.about)
+        return until(work, lambda: _ours(work, make, mark), step.about)
     except NotYetError:
         return None
 
 
-def _after_conflict(
-    carrying: Carrying, step: Step, make: Make, mark: str, settle: Settle, said: str, *, mine: bool
-) -> Record[Any]:
+def _after_conflict(work: Work, step: Step, make: Make, mark: str, settle: Settle, said: str, *, mine: bool) -> Record[Any]:
     """409: it was made by an earlier attempt of ours, or the name is a stranger's. Raises in the second case. `mine`: an
     attempt of ours was sent; without our mark nothing else tells whose it is.
     """
-    if mine or _marked(carrying, make):
+    if mine or _marked(work, make):
         with suppress(NotYetError):
-            return until(carrying, lambda: _ours(carrying, make, mark), step.about)
+            return until(work, lambda: _ours(work, make, mark), step.about)
     key = make.kind.key[0]
     if len(make.kind.key) == 1 and key in make.kind.finders:
         query: Query[Any] = Query(make.kind, key, str(make.part.get(key)))
-        found = carrying.tenant.facts([query])[query].first
+        found = work.tenant.facts([query])[query].first
         if found is not None:
             settle(Outcome.REFUSED, why="the name is taken")
             raise TakenError.of(
@@ -206,7 +202,7 @@ def _after_conflict(
                 found,
                 "keep it, change it or choose another name",
             )
-    before = carrying.history.generations.get(step.mark, [])
+    before = work.history.generations.get(step.mark, [])
     if any(g.state is State.SPENT and g.number == step.generation - 1 for g in before):
         # a fresh externalId is refused as well, so it is the thing itself that is said to be there
         settle(Outcome.REFUSED, why="it is said to be there, and is not shown")
@@ -222,16 +218,16 @@ def _after_conflict(
     raise AgainError(f"{step.about}: its externalId was used before and cannot be used again")
 
 
-def _made(carrying: Carrying, step: Step, make: Make, record: Record[Any]) -> Yields:
+def _made(work: Work, step: Step, make: Make, record: Record[Any]) -> Yields:
     """Read it back, and compare with everything that was sent. Raises NotYetError, RefusedError."""
-    back = until(carrying, lambda: carrying.tenant.read(make.kind, record.id), step.about)
-    carrying.journal.boundary(f"{step.id} read-back")
+    back = until(work, lambda: work.tenant.read(make.kind, record.id), step.about)
+    work.journal.boundary(f"{step.id} read-back")
     if back.progress:
-        finished(carrying, step, make.kind, record.id)
-    sent = {n: v for n, v in make.part.items() if n not in _later(carrying.tenant.profile, make)}
-    wrong = differing(back, sent, carrying.tenant.profile.carried(make.kind))
+        finished(work, step, make.kind, record.id)
+    sent = {n: v for n, v in make.part.items() if n not in _later(work.tenant.profile, make)}
+    wrong = differing(back, sent, work.tenant.profile.carried(make.kind))
     if wrong:
-        _undo(carrying, step, make, record.id, wrong)
+        _undo(work, step, make, record.id, wrong)
     ends = back.carried is None or "until" in back.carried  # one that never ends there is not told to end
     yields = {
         "id": record.id,
@@ -240,13 +236,13 @@ def _made(carrying: Carrying, step: Step, make: Make, record: Record[Any]) -> Yi
         "address": back.value("address"),
     }
     if make.kind is CREDENTIAL:
-        complete(carrying, step, {**yields, **{n: v for n, v in make.about.items() if v}}, record.id)
+        complete(work, step, {**yields, **{n: v for n, v in make.about.items() if v}}, record.id)
     return yields
 
 
-def _switches(carrying: Carrying, make: Make) -> dict[str, Any]:
+def _switches(work: Work, make: Make) -> dict[str, Any]:
     """Is it switched on by being made? Whoever finds it switched off later knows that another hand did that."""
-    on = make.part.get("active") is True and "active" not in _later(carrying.tenant.profile, make)
+    on = make.part.get("active") is True and "active" not in _later(work.tenant.profile, make)
     return {SWITCHES: "on"} if on else {}
 
 
@@ -256,7 +252,7 @@ def _later(profile: Profile, make: Make) -> tuple[str, ...]:
     return ("active",) if own else ()
 
 
-def _undo(carrying: Carrying, step: Step, make: Make, identity: str, wrong: dict[str, tuple[Any, Any]]) -> None:
+def _undo(work: Work, step: Step, make: Make, identity: str, wrong: dict[str, tuple[Any, Any]]) -> None:
     """It is not what was sent: it is ended again, and told. Raises RefusedError."""
 
     def done(reply: Reply, settle: Settle) -> bool | None:
@@ -267,11 +263,11 @@ def _undo(carrying: Carrying, step: Step, make: Make, identity: str, wrong: dict
 
     told = ", ".join(f"{name} {have if have not in (None, '') else 'nothing'}" for name, (have, _) in wrong.items())
     attempt(
-        carrying,
+        work,
         step,
         Verb.END,
         {"id": identity},
-        lambda: carrying.tenant.end(End(make.kind, identity)),
+        lambda: work.tenant.end(End(make.kind, identity)),
         done,
         thing=make.kind.name,
         id=identity,

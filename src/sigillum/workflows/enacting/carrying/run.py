@@ -7,8 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
-from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, resolved
-from sigillum.core.records.history import History
+from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.records.steps import (
     Adopt,
     Ask,
@@ -18,18 +17,17 @@ from sigillum.core.records.steps import (
     Complete,
     KeepKey,
     KeepSecret,
-    Kept,
     Outline,
     Prove,
     Step,
     Turning,
 )
 from sigillum.core.values.errors import MachineError, SigillumError, StoppedError, WaitingError
-from sigillum.core.values.marks import Ref, StepId
-from sigillum.tenants.port import Tenant
+from sigillum.core.values.marks import StepId
 
 from . import change, end, entry, local, make
-from .ports import AgainError, Ports
+from .ports import AgainError
+from .work import Work, Yields
 
 
 class Became(StrEnum):
@@ -51,18 +49,8 @@ class StepResult:
     yields: Mapping[str, Any] = field(default_factory=dict)
 
 
-Yields = dict[str, Any]
-
-
-class Carrying:
+class Carrying(Work):
     """Carries one charter's steps out. A failed step stops those that need it, and no other."""
-
-    def __init__(self, ports: Ports, history: History, *, send_again: bool = False) -> None:
-        self.ports, self.history = ports, history
-        self.journal, self.keeping, self.patience = ports.journal, ports.keeping, ports.patience
-        self.send_again = send_again  # a person made sure that an unanswered creation did not arrive
-        self.tenant: Tenant  # that of the step at hand, as the administrator who does it
-        self.yields: dict[StepId, Yields] = {}
 
     def run(
         self, outline: Outline, reached: Callable[[StepResult], None], *, leave_out: frozenset[StepId] = frozenset()
@@ -90,17 +78,8 @@ class Carrying:
                 asked = isinstance(step.action, Ask) or isinstance(problem, WaitingError)
                 reached(StepResult(step, Became.ASKED if asked else Became.FAILED, problem))
 
-    def value(self, value: Any) -> Any:
-        """What a reference or a kept secret stands for."""
-        if isinstance(value, Kept):
-            return self.keeping.secret(value.credential, value.generation)
-        return self.yields[value.step][value.field] if isinstance(value, Ref) else value
 
-    def resolved(self, doing: Doing) -> Doing:
-        return resolved(doing, self.value)
-
-
-Handler = Callable[[Carrying, Step, Any], Yields]
+Handler = Callable[[Work, Step, Any], Yields]
 HANDLERS: dict[type, Handler] = {
     Make: make.carry,
     Change: change.carry,

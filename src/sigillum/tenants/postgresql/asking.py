@@ -1,0 +1,17 @@
+"""What every part of this driver asks with, and what ids are made of."""
+
+from __future__ import annotations
+
+from typing import Any, Protocol
+from urllib.parse import quote
+
+
+class Asking(Protocol):
+    """Runs a statement with its parameters, and gives its rows."""
+
+    def __call__(self, statement: str, values: dict[str, Any]) -> list[tuple[Any, ...]]: ...
+
+
+def id_of(*values: str) -> str:
+    """An id made of values, which can be had again from it."""
+    return "/".join(quote(v, safe="") for v in values)
