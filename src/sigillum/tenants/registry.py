@@ -1,45 +1,79 @@
-"""Finding the driver of a tenant: our own, or a third party's by entry point."""
+"""Finding the driver of a tenant: our own, or a third party's by entry point; and what each says before a tenant is reached."""
 
 from __future__ import annotations
 
-from typing import cast
+from importlib import import_module
+from typing import TYPE_CHECKING, Any, NamedTuple
 
+from sigillum.core.kinds.profile import PERSON, PROGRAM
 from sigillum.core.values.errors import FileError
 
-from .port import Address, Link, Tenant
+if TYPE_CHECKING:
+    from .port import Address, Link, Tenant
+
+GROUP = "sigillum.tenants"
+
+
+class Driver(NamedTuple):
+    """A driver: its `connect` (or the module that has one), and what is so of every tenant of it."""
+
+    connect: Any
+    confirmed_by: str = PROGRAM  # who says that a change was made: the tenant itself, or a person
+    token: bool = True  # its administrator presents a token
+    origin: bool = True  # its address is one of the web; otherwise the driver judges it itself
+    described: bool = False  # a file of the administrator's says how it speaks: whether it does, only a look shows
+    extra: str = ""  # what has to be installed with Sigillum
+
+    @property
+    def by_person(self) -> bool:
+        """Does a person make each change there?"""
+        return self.confirmed_by == PERSON
+
+    @property
+    def has_clock(self) -> bool:
+        """Does it answer with the time of a web server?"""
+        return self.origin and not self.by_person
+
+
+DRIVERS = {
+    "open": Driver("sigillum.tenants.scim.driver"),
+    "by-hand": Driver("sigillum.tenants.by_hand.driver", confirmed_by=PERSON, token=False),
+    "dialect": Driver("sigillum.tenants.dialect.driver", described=True),
+    "postgresql": Driver("sigillum.tenants.postgresql.driver", origin=False, extra="postgresql"),
+}
+
+
+def driver_of(name: str, tenant: str = "") -> Driver:
+    """The driver of that name. An entry point names a `Driver`, or its `connect` alone. Raises FileError."""
+    if name in DRIVERS:
+        return DRIVERS[name]
+    from importlib.metadata import entry_points
+
+    found = list(entry_points(group=GROUP, name=name))
+    if not found:
+        raise FileError(
+            f"there is no driver {name!r}",
+            where=f"tenant {tenant} in sigillum.yaml",
+            mend=f"install the package that brings it, or write `driver:` {', '.join(DRIVERS)}",
+        )
+    loaded = found[0].load()
+    return loaded if isinstance(loaded, Driver) else Driver(loaded)
 
 
 def connect(address: Address, link: Link) -> Tenant:
     """Reach a tenant through its driver. Raises FileError for a driver that is not there."""
-    if address.driver == "open":
-        from .scim.driver import connect as connect_open
-
-        return connect_open(address, link)
-    if address.driver == "by-hand":
-        from .by_hand.driver import connect as connect_by_hand
-
-        return connect_by_hand(address, link)
-    if address.driver == "postgresql":
+    driver = driver_of(address.driver, address.name)
+    reach = driver.connect
+    if isinstance(reach, str):
         try:
-            from .postgresql.driver import connect as connect_database
+            reach = import_module(reach).connect
         except ImportError as problem:
+            if not driver.extra:
+                raise
             raise FileError(
-                "this installation cannot speak to database servers",
+                f"this installation cannot speak to tenants of the driver {address.driver}",
                 where=f"tenant {address.name} in sigillum.yaml",
-                mend="install `sigillum[postgresql]`",
+                mend=f"install `sigillum[{driver.extra}]`",
             ) from problem
-        return connect_database(address, link)
-    if address.driver == "dialect":
-        from .dialect.driver import connect as connect_dialect
-
-        return connect_dialect(address, link)
-    from importlib.metadata import entry_points
-
-    found = list(entry_points(group="sigillum.tenants", name=address.driver))
-    if not found:
-        raise FileError(
-            f"there is no driver {address.driver!r}",
-            where=f"tenant {address.name} in sigillum.yaml",
-            mend="install the package that brings it, or write `driver:` open, dialect, postgresql or by-hand",
-        )
-    return cast(Tenant, found[0].load()(address, link))
+    found: Tenant = reach(address, link)
+    return found

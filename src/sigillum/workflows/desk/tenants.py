@@ -78,12 +78,12 @@ class Tenants:
 
     def _connect(self, name: str, admin: str) -> Tenant:
         from sigillum.tenants.port import Link
-        from sigillum.tenants.registry import connect
+        from sigillum.tenants.registry import connect, driver_of
 
         address, section = self.address(name, admin), self._workspace.tenant(name)
         settings, keepings = self._settings, self._keepings
         reference = next((a.token for a in section.admins if a.name == admin and a.token), section.admin.token)
-        if reference is None and address.driver != "by-hand":
+        if reference is None and driver_of(address.driver, name).token:
             raise FileError(
                 f"it is not said where the token of {address.admin} is",
                 where=f"tenant {name} in sigillum.yaml",
@@ -111,6 +111,13 @@ class Tenants:
                 partial(keepings.discover, name),
             ),
         )
+
+    def by_person(self, names: Iterable[str]) -> frozenset[str]:
+        """Those of these tenants at which a person makes each change, and confirms it."""
+        from sigillum.tenants.registry import driver_of
+
+        sections = self._workspace.file.tenants
+        return frozenset(n for n in names if driver_of(sections[n].driver, n).by_person)
 
     def store(self, name: str, path: str) -> Vault:
         """A secret of a tenant that is a store. Raises SomebodyError where it is none, and as `reach`."""

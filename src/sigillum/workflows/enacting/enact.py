@@ -134,7 +134,7 @@ def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> 
     if outline.blocked:
         return
     settle(office, uid, outline)
-    if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in outline.steps):
+    if office.tenants.by_person(s.tenant for s in outline.steps):
         from sigillum.workflows.handing.worksheet import write as write_sheet
 
         write_sheet(office, charter, outline)

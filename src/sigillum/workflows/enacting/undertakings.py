@@ -103,7 +103,7 @@ def carry_out(
 
         write_request(office, uid, about, step, doing)
 
-    if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in steps):
+    if office.tenants.by_person(s.tenant for s in steps):
         from sigillum.workflows.handing.worksheet import write_steps
 
         write_steps(office, about, steps)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -55,20 +55,16 @@ def _line(step: Step, numbers: Mapping[StepId, int]) -> Line:
 
 def write(office: Office, charter: Charter, outline: Outline) -> Path | None:
     """Write the sheet of a charter, where a person has something to do. Raises MachineError."""
-    by_hand = _by_hand(office, (charter.tenant, *charter.elsewhere))
+    by_hand = office.tenants.by_person((charter.tenant, *charter.elsewhere))
     found = lines(charter, outline, by_hand) if by_hand else []
     return _written(office, charter.name, f"{charter.purpose}. ", f"; owner {charter.owner}", by_hand, found)
 
 
 def write_steps(office: Office, name: str, steps: tuple[Step, ...]) -> Path | None:
     """The same for steps that are no outline of a charter: of a rotation, a suspension, a retirement. Raises MachineError."""
-    by_hand = _by_hand(office, dict.fromkeys(s.tenant for s in steps))
+    by_hand = office.tenants.by_person(dict.fromkeys(s.tenant for s in steps))
     doing = Outline(name, tuple(s for s in steps if not isinstance(s.action, Prove)))
     return _written(office, name, "", "", by_hand, lines(None, doing, by_hand) if by_hand else [])
-
-
-def _by_hand(office: Office, tenants: Iterable[str]) -> frozenset[str]:
-    return frozenset(t for t in tenants if office.workspace.file.tenants[t].driver == "by-hand")
 
 
 def _written(

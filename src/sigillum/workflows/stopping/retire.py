@@ -265,7 +265,7 @@ def _retire(office: Office, one: Plan, because: str, done: Retired) -> None:
         office.settings.boundary("retirement written")
     for loan in one.loans:
         want_back(office, loan, done.results)
-    if any(office.workspace.file.tenants[s.tenant].driver == "by-hand" for s in one.found.outline.steps):
+    if office.tenants.by_person(s.tenant for s in one.found.outline.steps):
         from sigillum.workflows.handing.worksheet import write_steps
 
         write_steps(office, one.charter.name, one.found.outline.steps)

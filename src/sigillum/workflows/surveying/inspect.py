@@ -104,7 +104,9 @@ def inspect(office: Office, name: str) -> Inspection:
 
 def _safety(office: Office, tenant: Tenant) -> str:
     """What trying a dialect told, and how old that is."""
-    if tenant.address.driver != "dialect":
+    from sigillum.tenants.registry import driver_of
+
+    if not driver_of(tenant.address.driver).described:
         return ""
     from sigillum.workflows.writing.dialects import kept_of, old
 

@@ -8,12 +8,12 @@ from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import Charter, ProofWant
 from sigillum.core.charter.wants import WorkloadWant
+from sigillum.core.deciding.cluster import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, ClusterFacts, concerning, facts_of
 from sigillum.core.deciding.explanations import Link
 from sigillum.core.deciding.links import BOTH, HALF, NOBODY, Finding, Half, Home, Row, estate, halves, of_trust, runs
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Decision
-from sigillum.core.facets.workload.facet import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, Facts, concerning, facts_of
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.trusting import TRUST, Trust
@@ -28,7 +28,7 @@ from .explain import run as explain
 ALL_TRUSTS = Query[Trust](TRUST, "all")
 
 
-def _cluster(office: Office, name: str, queries: list[Query[Any]]) -> tuple[Tenant, Facts]:
+def _cluster(office: Office, name: str, queries: list[Query[Any]]) -> tuple[Tenant, ClusterFacts]:
     """A cluster, and what it answers. Raises UsageError where it is none, SomebodyError where it is not shown."""
     tenant = office.tenants.reach(name)
     if tenant.profile.carried(LOCAL) is None:
@@ -74,13 +74,13 @@ def chain(office: Office, charter: Charter, principal: str, program: str) -> Cha
     return Chain(half, program, _otherwise(facts, want, program))
 
 
-def _subject(facts: Facts, want: WorkloadWant) -> str:
+def _subject(facts: ClusterFacts, want: WorkloadWant) -> str:
     """Of the local account; empty where there is none."""
     local = facts.local(want)
     return local.body.subject if local is not None else ""
 
 
-def _otherwise(facts: Facts, want: WorkloadWant, program: str) -> str:
+def _otherwise(facts: ClusterFacts, want: WorkloadWant, program: str) -> str:
     """As whom a workload runs, where that is not its local account."""
     found = facts.program(want, program)
     if found is None:
@@ -99,7 +99,7 @@ def prove(office: Office, charter: Charter) -> list[Result]:
     return [_judged(facts, want, proof) for proof in charter.runs]
 
 
-def _judged(facts: Facts, want: WorkloadWant, proof: ProofWant) -> Result:
+def _judged(facts: ClusterFacts, want: WorkloadWant, proof: ProofWant) -> Result:
     otherwise = _otherwise(facts, want, proof.program)
     return judge(proof, Manner.ASKED, Trial(not otherwise, otherwise or f"all of it runs as {_subject(facts, want)}"))
 
@@ -176,7 +176,7 @@ def estate_of(office: Office, name: str) -> Estate:
     return Estate(name, tuple(rows), tuple(bodies), tuple(dict.fromkeys(findings)), tuple(unseen))
 
 
-def _rows(cluster: str, tenant: Tenant, facts: Facts, trusts: list[Record[Trust]]) -> Iterator[Row]:
+def _rows(cluster: str, tenant: Tenant, facts: ClusterFacts, trusts: list[Record[Trust]]) -> Iterator[Row]:
     """Every local account that acts as somebody at a tenant, or that a trust there lets in."""
     issuer, where = tenant.profile.issuer, tenant.address.name
     for record in facts.locals:

@@ -25,6 +25,7 @@ from sigillum.ledger.port import Fresh
 from sigillum.ledger.sqlite import SqliteLedger
 from sigillum.protocols.addresses import origin_of
 from sigillum.reading.document import read_text
+from sigillum.tenants.registry import driver_of
 from sigillum.workflows.desk.books import writer_name
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Header, Settings
@@ -141,10 +142,10 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
     """Reach a tenant and write it into sigillum.yaml. Raises UsageError, FileError, UnreachableError, RefusedError."""
     if not CHARTER_NAME.match(name):
         raise UsageError(f"{name!r} cannot be a tenant's name", where="tenant add", mend="use small letters, digits and dashes")
-    if section.get("driver") != "postgresql":  # which judges its addresses itself
+    driver = driver_of(section.get("driver", "open"), name)
+    if driver.origin:
         origin_of(section["address"])
-    by_hand = section.get("driver") == "by-hand"
-    if "token" not in section["admin"] and not by_hand:
+    if "token" not in section["admin"] and driver.token:
         raise UsageError("it is not said where the administrator's token is", where="--token", mend=f"write {WAYS}")
     if "token" in section["admin"] and not is_reference(section["admin"]["token"]):
         raise UsageError(
@@ -180,7 +181,7 @@ def follow_clocks(office: Office, address: str) -> tuple[list[str], list[str]]:
     ours = [
         n
         for n, t in office.workspace.file.tenants.items()
-        if address and t.driver == "open" and (origin_of(t.address) == origin_of(address))
+        if address and driver_of(t.driver, n).has_clock and origin_of(t.address) == origin_of(address)
     ]
     fresh = [n for n in ours if office.workspace.file.tenants[n].clock != "tenant"]
     if fresh:
@@ -209,6 +210,6 @@ def _reach(settings: Settings, folder: Path, name: str, text: str) -> tuple[Head
 
     office = Office.of(settings, Workspace(folder, validate(WorkspaceFile, parse(text, FILE))))
     tenant = office.tenants.reach(name)
-    if tenant.address.driver == "dialect":  # one look shows whether it answers, and knows the token
+    if driver_of(tenant.address.driver).described:  # one look shows whether it answers, and knows the token
         tenant.facts([Query(ACCOUNT, "name", "nobody")])
     return header_of(tenant), tenant.profile.stage

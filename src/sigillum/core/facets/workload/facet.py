@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import Any, NamedTuple
+from typing import Any
 
 from sigillum.core.charter.wants import WorkloadWant
+from sigillum.core.deciding.cluster import ALL_WORKLOADS, ClusterFacts, concerning, facts_of
 from sigillum.core.deciding.links import BOTH, Home, halves, lets_in, runs, shared
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
@@ -15,43 +15,13 @@ from sigillum.core.facets.standing import Where, await_, slow, stand, unknown
 from sigillum.core.federation.conditions import EQUALS
 from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.kind import Fact, Query, Record, inside
-from sigillum.core.kinds.workloads import DEFAULT, GROUP, LOCAL, OWN, WORKLOAD, LocalAccount, MachineGroup, Workload
+from sigillum.core.kinds.workloads import DEFAULT, GROUP, LOCAL, OWN, WORKLOAD, LocalAccount, MachineGroup
 from sigillum.core.records.history import State
 from sigillum.core.records.steps import Ask, Await, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 from sigillum.core.values.text import did_you_mean
 
 NAME = "workload"
-ALL_LOCALS, ALL_GROUPS = Query[LocalAccount](LOCAL, "all"), Query[MachineGroup](GROUP, "all")
-ALL_WORKLOADS = Query[Workload](WORKLOAD, "all")
-
-
-class Facts(NamedTuple):
-    """What the cluster shows."""
-
-    locals: tuple[Record[LocalAccount], ...]
-    groups: tuple[Record[MachineGroup], ...]
-    workloads: tuple[Record[Workload], ...]
-
-    def local(self, want: WorkloadWant) -> Record[LocalAccount] | None:
-        """The local account that is wanted."""
-        return next((r for r in self.locals if (r.body.compartment, r.body.name) == (want.compartment, want.account)), None)
-
-    def program(self, want: WorkloadWant, name: str) -> Record[Workload] | None:
-        return next((r for r in self.workloads if (r.body.compartment, r.body.name) == (want.compartment, name)), None)
-
-
-def concerning(want: WorkloadWant) -> list[Query[Any]]:
-    """What is asked of a cluster because of it, however big that is."""
-    return [Query(LOCAL, "name", want.account), ALL_GROUPS, *(Query(WORKLOAD, "name", p) for p in want.programs)]
-
-
-def facts_of(facts: Iterable[Fact[Any]]) -> Facts:
-    """Answers to queries of all three kinds, each record once."""
-    found: dict[str, dict[str, Record[Any]]] = {k.name: {} for k in (LOCAL, GROUP, WORKLOAD)}
-    for record in (r for f in facts for r in f.records):
-        found[record.kind.name][record.id] = record
-    return Facts(*(tuple(of.values()) for of in found.values()))
 
 
 def account_mark(seen: Seen, compartment: str, account: str) -> Mark:
@@ -93,7 +63,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     _programs(seen, draft, want, facts, (*made, *linked, *switched), let_in)
 
 
-def _facts(seen: Seen, want: WorkloadWant | None, who: str) -> tuple[Facts, Fact[Any] | None]:
+def _facts(seen: Seen, want: WorkloadWant | None, who: str) -> tuple[ClusterFacts, Fact[Any] | None]:
     """What of the cluster concerns the charter, however big it is; and what is not shown of that."""
     ids = dict.fromkeys(g.id for g in seen.history.of(NAME, seen.tenant) if g.id and g.mark.get("account"))
     asked = [
@@ -108,7 +78,7 @@ def _facts(seen: Seen, want: WorkloadWant | None, who: str) -> tuple[Facts, Fact
 
 
 # --- the two halves ---------------------------------------------------------------------------------------------------
-def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, who: Id, let_in: LetIn | None) -> None:
+def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts, who: Id, let_in: LetIn | None) -> None:
     """How the two records stand to each other, where one of them does."""
     if want.account == DEFAULT:
         draft.note(
@@ -158,7 +128,7 @@ def _lasting(seen: Seen, draft: Draft, want: WorkloadWant, local: LocalAccount) 
         )
 
 
-def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[Id, tuple[StepId, ...]]:
+def _local(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts) -> tuple[Id, tuple[StepId, ...]]:
     """The local account's id; made where there is none."""
     mark, record = account_mark(seen, want.compartment, want.account), facts.local(want)
     standing = stand(seen, draft, mark, facts.locals, f"local account {want.words}", alike=lambda r: r is record)
@@ -244,7 +214,7 @@ def _link(
 
 
 # --- machines and what runs on them -----------------------------------------------------------------------------------
-def _groups(seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts) -> tuple[StepId, ...]:
+def _groups(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts) -> tuple[StepId, ...]:
     """Each group is switched, and waited for; those left out are named."""
     by_name, out = {r.body.name: r for r in facts.groups}, list[StepId]()
     later = next((r for r in facts.groups if r.body.later), None)
@@ -312,7 +282,7 @@ def _switch(seen: Seen, draft: Draft, record: Record[MachineGroup], about: str) 
 
 
 def _programs(
-    seen: Seen, draft: Draft, want: WorkloadWant, facts: Facts, needs: tuple[StepId, ...], let_in: LetIn | None
+    seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts, needs: tuple[StepId, ...], let_in: LetIn | None
 ) -> None:
     """What has to start anew is named, and waited for."""
     record = facts.local(want)
@@ -346,7 +316,7 @@ def _programs(
             )
 
 
-def _not_wanted(seen: Seen, draft: Draft, facts: Facts, want: WorkloadWant | None) -> None:
+def _not_wanted(seen: Seen, draft: Draft, facts: ClusterFacts, want: WorkloadWant | None) -> None:
     """Links and local accounts of ours that the charter no longer asks for. Groups stay switched: others use them."""
     keep = {mark(seen, want.compartment, want.account) for mark in (account_mark, link_mark)} if want is not None else set()
     by_id, ends = {r.id: r for r in facts.locals}, list[StepId]()

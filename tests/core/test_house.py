@@ -1,0 +1,101 @@
+"""The rules of the house: no circles of imports, nobody looks into a facet but the registry, small rooms."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator
+from functools import cache
+from importlib.util import resolve_name
+from pathlib import Path
+
+import pytest
+
+import sigillum
+from sigillum.core.facets.registry import HERE, LINES
+
+SOURCE = Path(sigillum.__file__).parent
+REGISTRY = f"{HERE}.registry"
+LONGEST_MODULE, LONGEST_FUNCTION = 400, 60
+
+
+def name_of(path: Path) -> str:
+    parts = path.relative_to(SOURCE.parent).with_suffix("").parts
+    return ".".join(parts[:-1] if parts[-1] == "__init__" else parts)
+
+
+MODULES = {name_of(p): p for p in sorted(SOURCE.rglob("*.py"))}
+
+
+def imported(name: str) -> Iterator[str]:
+    """Every module of ours that one imports, wherever the import stands: in a function, or for the type checker only."""
+    path = MODULES[name]
+    package = name if path.name == "__init__.py" else name.rpartition(".")[0]
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            yield from (a.name for a in node.names if a.name in MODULES)
+        elif isinstance(node, ast.ImportFrom):
+            base = resolve_name("." * node.level + (node.module or ""), package) if node.level else node.module or ""
+            for alias in node.names:
+                found = next((m for m in (f"{base}.{alias.name}", base) if m in MODULES), None)
+                if found is not None:
+                    yield found
+
+
+@cache
+def graph() -> dict[str, set[str]]:
+    return {name: set(imported(name)) - {name} for name in MODULES}
+
+
+def circle(edges: dict[str, set[str]]) -> list[str]:
+    """One circle, or nothing: what is left once whatever imports nothing that is left has gone, again and again."""
+    left = {n: set(e) for n, e in edges.items()}
+    while free := {n for n, e in left.items() if not e & left.keys()}:
+        left = {n: e for n, e in left.items() if n not in free}
+    if not left:
+        return []
+    way = [min(left)]
+    while way[-1] not in way[:-1]:
+        way.append(min(left[way[-1]] & left.keys()))
+    return way[way.index(way[-1]) :]
+
+
+def test_no_module_imports_itself_by_another() -> None:
+    assert circle(graph()) == []
+    assert circle({"a": {"b"}, "b": {"c"}, "c": {"b"}, "d": set()}) == ["b", "c", "b"]  # and it would be found
+
+
+def test_only_the_registry_knows_a_facet() -> None:
+    """By its own list, so that no facet can be forgotten; facets do not know each other either."""
+    homes = {line.name: line.home for line in LINES}
+    for module, names in graph().items():
+        for facet, home in homes.items():
+            inside = [n for n in names if n == home or n.startswith(f"{home}.")]
+            allowed = module == REGISTRY or module == home or module.startswith(f"{home}.")
+            assert allowed or not inside, f"{module} looks into the facet {facet}: {inside}"
+
+
+def test_every_facet_stands_in_the_registry() -> None:
+    facets = {n for n, p in MODULES.items() if n.startswith(HERE) and "\nFACET = " in p.read_text()}
+    assert facets == {f"{line.home}.facet" if line.checked else line.home for line in LINES}
+
+
+def names_compared(tree: ast.AST) -> Iterator[str]:
+    """The texts that `.facet` of something is compared with."""
+    for node in ast.walk(tree):
+        sides = [node.left, *node.comparators] if isinstance(node, ast.Compare) else []
+        if any(isinstance(s, ast.Attribute) and s.attr == "facet" for s in sides):
+            yield from (c.value for s in sides for c in ast.walk(s) if isinstance(c, ast.Constant) and isinstance(c.value, str))
+
+
+@pytest.mark.parametrize("name", MODULES)
+def test_rooms_are_small(name: str) -> None:
+    text = MODULES[name].read_text()
+    tree = ast.parse(text)
+    assert len(text.splitlines()) <= LONGEST_MODULE
+    for node in ast.walk(tree):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+            assert node.end_lineno is not None
+            assert node.end_lineno - node.lineno < LONGEST_FUNCTION, node.name
+    home = next((line for line in LINES if name == line.home or name.startswith(f"{line.home}.")), None)
+    known = {line.name for line in LINES} - ({home.name} if home is not None else set())
+    assert not known.intersection(names_compared(tree)), "a facet's name is compared outside of it"
