@@ -65,6 +65,11 @@ def verb_names(parser: argparse.ArgumentParser, command: str) -> list[str]:
     return list(inner(inner(parser)[command]))
 
 
+def formats(parser: argparse.ArgumentParser, usual: str = "text", *more: str, about: str | None = None) -> None:
+    """In which forms a command gives its result: the usual one, JSON, and what else there is; `Context.give` does it."""
+    parser.add_argument("--format", choices=(usual, "json", *more), default=usual, help=about)
+
+
 def charters(parser: argparse.ArgumentParser) -> None:
     """The arguments of commands that take several charters; `Context.charters` reads them."""
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="a charter's name, or its file")

@@ -25,6 +25,7 @@ from .http.faults import Fault, FaultLayer, order
 from .http.texts import loads
 from .oauth import clients, exchange, server, signer
 from .scim import endpoints
+from .scim.profile import profile_of
 from .scim.schemas import KINDS
 from .worlds import check, populate, world
 from .worlds.clock import Clock, moment_of, stamp
@@ -75,7 +76,7 @@ class House:
         tokens = self.tokens[name] = {}
         tenant = populate.build(name, described, self.base, self.clock, tokens)
         self.tenants[name] = tenant
-        tenant.store.create(KINDS["TenantProfile"], endpoints.profile_of(tenant))
+        tenant.store.create(KINDS["TenantProfile"], profile_of(tenant))
         for record in tenant.store.records["TenantProfile"].values():
             record.past[0] = (record.created - populate.LONG_AGO, *record.past[0][1:])
         return tenant
@@ -95,7 +96,7 @@ class House:
         kind = KINDS["TenantProfile"]
         for identity, data in list(tenant.store.all_current(kind.name)):
             if data.get("inForce"):
-                tenant.store.update(kind, identity, endpoints.profile_of(tenant))
+                tenant.store.update(kind, identity, profile_of(tenant))
 
 
 class DateLayer:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, formats
 from sigillum.core.values.errors import FileError, Outcome, SigillumError, UsageError
 
 if TYPE_CHECKING:
@@ -57,7 +57,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--stages", help="dev, test, prod ..., with commas")
     parser.add_argument("--shared", action="store_const", const=True, help="you wish one identity for everything")
     parser.add_argument("--draft", action="store_true", help="print the draft charter alone")
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common, verbs_of
+from sigillum.cli.options import charters, common, formats, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -36,6 +36,24 @@ def add_parser(subparsers: Any) -> None:
         "charter", parents=[common()], epilog=EXAMPLE, description="Write, check, show, rename and split charters."
     )
     verbs = verbs_of(parser)
+    _add_new(verbs)
+    _add_check(verbs)
+    show = verbs.add_parser(
+        "show", parents=[common()], help="one with its defaults filled in", description="A charter with its defaults filled in."
+    )
+    show.add_argument("name")
+    formats(show)
+    _add_rename(verbs)
+    _add_split(verbs)
+    verbs.add_parser(
+        "schema",
+        parents=[common()],
+        help="the JSON Schema, for editors",
+        description="The JSON Schema of a charter, for editors.",
+    )
+
+
+def _add_new(verbs: Any) -> None:
     new = verbs.add_parser(
         "new", parents=[common()], help="write one to begin with", epilog=EXAMPLE, description="Write a charter to begin with."
     )
@@ -45,7 +63,7 @@ def add_parser(subparsers: Any) -> None:
     new.add_argument("--stages", default="", help="with --from-list: one charter a line and stage, as ${stage}; with commas")
     for name, question in QUESTIONS:
         new.add_argument(f"--{name}", help=question.rstrip("? ").lower())
-    new.add_argument("--format", choices=("text", "json"), default="text")
+    formats(new)
     new.add_argument("--kind", choices=("service-account", "client", "team"), default="service-account", help="of identity")
     new.add_argument("--member-of", action="append", default=[], metavar="TEAM", help="a team that it joins; again for more")
     new.add_argument("--member", action="append", default=[], metavar="NAME", help="of a team: who is in it; again for more")
@@ -57,6 +75,9 @@ def add_parser(subparsers: Any) -> None:
         metavar="PRINCIPAL",
         help="describe this account, team or client of the tenant as it stands (its name, id or client id)",
     )
+
+
+def _add_check(verbs: Any) -> None:
     check = verbs.add_parser(
         "check",
         parents=[common()],
@@ -64,12 +85,10 @@ def add_parser(subparsers: Any) -> None:
         description="Check charters without asking a tenant; every mistake at once.",
     )
     charters(check)
-    check.add_argument("--format", choices=("text", "json"), default="text")
-    show = verbs.add_parser(
-        "show", parents=[common()], help="one with its defaults filled in", description="A charter with its defaults filled in."
-    )
-    show.add_argument("name")
-    show.add_argument("--format", choices=("text", "json"), default="text")
+    formats(check)
+
+
+def _add_rename(verbs: Any) -> None:
     rename = verbs.add_parser(
         "rename",
         parents=[common()],
@@ -78,7 +97,10 @@ def add_parser(subparsers: Any) -> None:
     )
     rename.add_argument("name")
     rename.add_argument("new_name")
-    rename.add_argument("--format", choices=("text", "json"), default="text")
+    formats(rename)
+
+
+def _add_split(verbs: Any) -> None:
     split = verbs.add_parser(
         "split",
         parents=[common()],
@@ -88,13 +110,7 @@ def add_parser(subparsers: Any) -> None:
     )
     split.add_argument("name")
     split.add_argument("--save", action="store_true", help="write them into the workspace (default: show them)")
-    split.add_argument("--format", choices=("text", "json"), default="text")
-    verbs.add_parser(
-        "schema",
-        parents=[common()],
-        help="the JSON Schema, for editors",
-        description="The JSON Schema of a charter, for editors.",
-    )
+    formats(split)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, formats
 from sigillum.core.values.errors import Outcome, UsageError
 from sigillum.core.values.text import did_you_mean
+
+if TYPE_CHECKING:
+    from sigillum.workflows.proving.by_delegation import Listed
 
 EXAMPLE = """examples:
   sigillum delegations roster
@@ -33,35 +36,47 @@ def add_parser(subparsers: Any) -> None:
     which.add_argument("--end", metavar="WHOSE", help="end it; one that a charter owns ends by that")
     parser.add_argument("--because", default="", metavar="WHY", help="with --end")
     parser.add_argument("--yes", action="store_true", help="do not ask before it is ended")
-    parser.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    formats(parser, "table", "csv")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.cli.views.common import comma_separated, table
-    from sigillum.core.values.times import format_instant
-    from sigillum.workflows.proving.by_delegation import Listed, end, listed, section_of
+    from sigillum.workflows.proving.by_delegation import listed
 
     found = listed(context.office, args.tenant)
     if args.section or args.end:
-        wanted = args.section or args.end
-        one = next((f for f in found if wanted in (f.name, f.id)), None)
-        if one is None:
-            raise UsageError(
-                f"nobody called {wanted!r} has a delegation at {args.tenant}",
-                where="delegations",
-                mend=did_you_mean(wanted, [f.name for f in found]) or "look at the list",
-            )
-        if args.section:
-            context.show_text(section_of(one))
-            return Outcome.DONE
-        if not args.because.strip():
-            raise UsageError("it is not said why", where="--end", mend="add --because WHY")
-        if not args.yes and not context.agreed(f"End the right of {one.name} to act for people of {one.delegation.domain}?"):
-            context.say("Nothing was changed.")
-            return Outcome.NO
-        end(context.office, args.tenant, one, args.because.strip())
-        context.show_text(f"{one.name} may act for nobody of {one.delegation.domain} any more.")
+        return _one(args, context, found)
+    _show(args, context, found)
+    return Outcome.NO if any(not f.owner or f.unasked for f in found) else Outcome.DONE
+
+
+def _one(args: argparse.Namespace, context: Context, found: list[Listed]) -> Outcome:
+    """Of one of them: its section for a charter, or its end."""
+    from sigillum.workflows.proving.by_delegation import end, section_of
+
+    wanted = args.section or args.end
+    one = next((f for f in found if wanted in (f.name, f.id)), None)
+    if one is None:
+        raise UsageError(
+            f"nobody called {wanted!r} has a delegation at {args.tenant}",
+            where="delegations",
+            mend=did_you_mean(wanted, [f.name for f in found]) or "look at the list",
+        )
+    if args.section:
+        context.show_text(section_of(one))
         return Outcome.DONE
+    if not args.because.strip():
+        raise UsageError("it is not said why", where="--end", mend="add --because WHY")
+    if not args.yes and not context.agreed(f"End the right of {one.name} to act for people of {one.delegation.domain}?"):
+        context.say("Nothing was changed.")
+        return Outcome.NO
+    end(context.office, args.tenant, one, args.because.strip())
+    context.show_text(f"{one.name} may act for nobody of {one.delegation.domain} any more.")
+    return Outcome.DONE
+
+
+def _show(args: argparse.Namespace, context: Context, found: list[Listed]) -> None:
+    from sigillum.cli.views.common import comma_separated, table
+    from sigillum.core.values.times import format_instant
 
     def row(one: Listed) -> list[str]:
         body = one.delegation
@@ -107,4 +122,3 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         context.show(table(SHORT, map(short, found), ("whose",)))
     else:
         context.say(f"Nobody may act for people at {args.tenant}.")
-    return Outcome.NO if any(not f.owner or f.unasked for f in found) else Outcome.DONE

@@ -7,7 +7,7 @@ import json
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, verbs_of
+from sigillum.cli.options import common, formats, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -38,7 +38,7 @@ def add_parser(subparsers: Any) -> None:
 
     for question in QUESTIONS:
         draft.add_argument(f"--{question.name}", metavar="ANSWER", help=question.text.rstrip("? ").replace("%", "%%"))
-    draft.add_argument("--format", choices=("text", "json"), default="text")
+    formats(draft)
     check = verbs.add_parser(
         "check",
         parents=[common()],
@@ -46,7 +46,7 @@ def add_parser(subparsers: Any) -> None:
         description="Check dialect files without asking a tenant; every mistake at once.",
     )
     check.add_argument("files", nargs="*", metavar="FILE", help="relative to the workspace (default: all under dialects/)")
-    check.add_argument("--format", choices=("text", "json"), default="text")
+    formats(check)
     try_ = verbs.add_parser(
         "try",
         parents=[common()],
@@ -59,7 +59,7 @@ def add_parser(subparsers: Any) -> None:
     try_.add_argument("tenant")
     try_.add_argument("--at", default="", metavar="PLACE", help="where a role that only looks is granted, too")
     try_.add_argument("--yes", action="store_true", help="do not ask before an identity is made there")
-    try_.add_argument("--format", choices=("text", "json"), default="text")
+    formats(try_)
     verbs.add_parser(
         "schema",
         parents=[common()],

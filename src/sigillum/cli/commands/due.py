@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration, instant
+from sigillum.cli.options import common, duration, formats, instant
 from sigillum.core.values.errors import FileError, Outcome
 
 EXAMPLE = """examples:
@@ -32,7 +32,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--within", default="60d", metavar="DURATION", help="what ends so soon (default: 60d)")
     parser.add_argument("--at", metavar="INSTANT", help="as it will be then, if nothing is done")
     parser.add_argument("--calendar", type=Path, metavar="FILE", help="write a calendar (RFC 5545), with an alarm for each")
-    parser.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    formats(parser, "table", "csv")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

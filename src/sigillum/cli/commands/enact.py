@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import FEW, answering, charters, common, duration, waiting
+from sigillum.cli.options import FEW, answering, charters, common, duration, formats, waiting
 from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
@@ -51,7 +51,7 @@ def add_parser(subparsers: Any) -> None:
     )
     answering(parser)
     waiting(parser)
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

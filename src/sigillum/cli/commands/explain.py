@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration, instant
+from sigillum.cli.options import common, duration, formats, instant
 from sigillum.core.values.errors import Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -61,7 +61,7 @@ def add_parser(subparsers: Any) -> None:
         action="store_true",
         help="many permissions and places in one table; of a charter its own where none are named",
     )
-    parser.add_argument("--format", choices=("text", "json", "csv"), default="text")
+    formats(parser, "text", "csv")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

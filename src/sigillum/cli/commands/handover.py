@@ -8,12 +8,21 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common, duration, verbs_of
+from sigillum.cli.options import charters, common, formats, verbs_of
+from sigillum.cli.sheets import (
+    must_be_free,
+    must_be_variables,
+    must_be_whole,
+    put_out,
+    reveal_sheet,
+    seal_sheet,
+    seal_sheets,
+    sealing_or_revealing,
+)
 from sigillum.core.values.errors import FileError, Outcome, UsageError, worst
 
 if TYPE_CHECKING:
     from sigillum.core.charter.charter import Charter
-    from sigillum.core.charter.sheet import Sheet
 
 EXAMPLE = """examples:
   sigillum handover avalanche-mailer                              what there is, secrets masked
@@ -41,6 +50,14 @@ def add_parser(subparsers: Any) -> None:
         "unless you reveal them, or seal the sheet to the receiver's public key.",
     )
     verbs = verbs_of(parser)
+    _add_sheet(verbs)
+    _add_open(verbs)
+    _add_key(verbs)
+    _add_got(verbs)
+    _add_done(verbs)
+
+
+def _add_sheet(verbs: Any) -> None:
     sheet = verbs.add_parser(
         "sheet",
         parents=[common()],
@@ -70,7 +87,10 @@ def add_parser(subparsers: Any) -> None:
         metavar="FILE",
         help="write it there, readable by you only; of several that are sealed: the folder for them",
     )
-    sheet.add_argument("--format", choices=("text", "json"), default="text", help="json: the sheet's state, secrets masked")
+    formats(sheet, about="json: the sheet's state, secrets masked")
+
+
+def _add_open(verbs: Any) -> None:
     open_ = verbs.add_parser(
         "open",
         parents=[common()],
@@ -92,6 +112,9 @@ def add_parser(subparsers: Any) -> None:
     open_.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name")
     open_.add_argument("--out", type=Path, metavar="FILE", help="write it there, with its secrets, readable by you only")
     open_.add_argument("--receipt", type=Path, metavar="FILE", help="write a receipt for the sender, signed by this workspace")
+
+
+def _add_key(verbs: Any) -> None:
     key = verbs.add_parser(
         "key",
         parents=[common()],
@@ -100,7 +123,10 @@ def add_parser(subparsers: Any) -> None:
         description="Make a key pair for receiving: the private half in a file, the public half beside it.",
     )
     key.add_argument("file", type=Path, metavar="FILE", help="of the private half, a new file")
-    key.add_argument("--format", choices=("text", "json"), default="text")
+    formats(key)
+
+
+def _add_got(verbs: Any) -> None:
     got = verbs.add_parser(
         "received",
         parents=[common()],
@@ -117,7 +143,10 @@ def add_parser(subparsers: Any) -> None:
         metavar="THUMBPRINT",
         help="whose signature is taken, beside `signers` in sigillum.yaml",
     )
-    got.add_argument("--format", choices=("text", "json"), default="text")
+    formats(got)
+
+
+def _add_done(verbs: Any) -> None:
     done = verbs.add_parser(
         "connected",
         parents=[common()],
@@ -128,7 +157,7 @@ def add_parser(subparsers: Any) -> None:
     done.add_argument("charter", metavar="CHARTER")
     done.add_argument("--consumer", required=True, help="who connects")
     done.add_argument("--connection", required=True, metavar="NUMBER", help="the consumer's own number for it")
-    done.add_argument("--format", choices=("text", "json"), default="text")
+    formats(done)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -149,20 +178,20 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
             "a sheet is revealed or written one at a time", where="handover", mend="name one charter, or seal them"
         )
     if len(all_) > 1 and sealing:
-        return _seal_all(args, context, list(collect_all(context.office, all_, choice)))
+        return seal_sheets(args, context, list(collect_all(context.office, all_, choice)))
     if args.language:
         return _calls(args, context, all_)
-    _free(args.out)
+    must_be_free(args.out)
     for charter, sheet in zip(all_, collect_all(context.office, all_, choice), strict=True):
         outcomes.append(Outcome.DONE if sheet.complete else Outcome.NO)
         found.append(view.as_json(sheet))
         if args.format == "json":
             continue
         if sealing:
-            return _seal(args, context, sheet)
+            return seal_sheet(args, context, sheet)
         form = args.form or wish_of(charter).form or "text"
         if args.reveal:
-            return _reveal(args, context, sheet, form)
+            return reveal_sheet(args, context, sheet, form)
         if form == "text":
             before = handed(context.office, charter.name)[-view.SHOWN :]
             since = [used_since(context.office, charter, b).words if b.get("credential") else "" for b in before]
@@ -175,9 +204,9 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
                     mend=f"write `--reveal {charter.name}` beside it, or `--seal-to FILE`",
                 )
             if args.out is not None:
-                _whole(sheet)
-            _variables(sheet, form)
-            _put(args, context, view.formatted(sheet, form, reveal=False))
+                must_be_whole(sheet)
+            must_be_variables(sheet, form)
+            put_out(args, context, view.formatted(sheet, form, reveal=False))
             if form == "snippet" and any(v.reference for v in sheet.values):
                 context.say("What it refers to is kept in this workspace only; `--seal-to FILE` takes a secret elsewhere.")
     if args.format == "json":
@@ -194,130 +223,15 @@ def _calls(args: argparse.Namespace, context: Context, all_: list[Charter]) -> O
         raise UsageError(
             "a call is a snippet, and holds no secret", where="--for", mend="write `--as snippet --for shell` only"
         )
-    _free(args.out)
+    must_be_free(args.out)
     for charter in all_:
-        _put(args, context, written(first_call(context.office, charter), args.language))
-    return Outcome.DONE
-
-
-def sealing_or_revealing(args: argparse.Namespace) -> bool:
-    """Is a sheet with its secrets asked for?"""
-    return bool(args.seal or args.seal_to or args.reveal)
-
-
-def _reveal(args: argparse.Namespace, context: Context, sheet: Sheet, form: str) -> Outcome:
-    from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handing.handover import record
-
-    if args.reveal != sheet.charter:
-        raise UsageError(
-            "the word of confirmation is another one",
-            where="--reveal",
-            mend=f"write `--reveal {sheet.charter}` if its secrets are to be shown",
-        )
-    if context.options.presenting:
-        raise UsageError("secrets are not shown while presenting", where="--presenting", mend="leave one of the two out")
-    _whole(sheet)
-    _variables(sheet, form)
-    record(context.office, sheet, "revealed", sheet.consumer or "whoever saw it", form=form)
-    _put(args, context, view.formatted(sheet, form, reveal=True))
-    return Outcome.DONE
-
-
-def _whole(sheet: Sheet) -> None:
-    """What is handed on is complete. Raises SomebodyError."""
-    from sigillum.core.values.errors import SomebodyError
-
-    if sheet.values and not sheet.complete:
-        wrong = next(v for v in sheet.values if v.problem)
-        raise SomebodyError(
-            f"the sheet of {sheet.charter} is not complete: {wrong.name}: {wrong.problem}",
-            where=sheet.charter,
-            mend=f"`sigillum handover {sheet.charter}` shows all of it",
-        )
-
-
-def _variables(sheet: Sheet, form: str) -> None:
-    """A name that becomes a variable of a shell cannot be a command, or steer other programs. Raises UsageError."""
-    from sigillum.core.charter.sheet import unfit
-
-    odd = unfit(v.name for v in sheet.values) if form in ("env", "snippet") else ""
-    if odd:
-        raise UsageError(
-            f"{odd!a} cannot be a variable of a shell",
-            where=f"--as {form}",
-            mend="use another form, or have the value called otherwise (`as:` at the consumer)",
-        )
-
-
-def _free(path: Path | None) -> None:
-    """Nothing is written over. Raises FileError."""
-    if path is not None and os.path.lexists(path):
-        raise FileError("the file is there already", where=str(path), mend="name another one, or take that one away")
-
-
-def _put(args: argparse.Namespace, context: Context, text: str) -> None:
-    """To the file that was named, which is made for its owner only; otherwise to stdout."""
-    if args.out is None:
-        context.show_text(text)
-        return
-    from sigillum.keeping.private import write_private
-
-    _free(args.out)
-    write_private(args.out.absolute(), text if text.endswith("\n") else text + "\n")
-    context.say(f"Written to {args.out}, readable by you only.")
-
-
-def _seal_all(args: argparse.Namespace, context: Context, sheets: list[Sheet]) -> Outcome:
-    """Each into a file of its own, in the folder that was named. Nothing is sealed where one is not complete."""
-    if args.out is None:
-        raise UsageError("it is not said where the sealed sheets go", where="--out", mend="name a folder for them")
-    folder: Path = args.out
-    for sheet in sheets:
-        _whole(sheet)
-        args.out = folder / f"{sheet.charter}.sealed"
-        _free(args.out)
-    for sheet in sheets:
-        args.out = folder / f"{sheet.charter}.sealed"
-        _seal(args, context, sheet)
-    return Outcome.DONE
-
-
-def _seal(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outcome:
-    from sigillum.core.values.times import format_instant
-    from sigillum.workflows.handing.handover import give_away, leaves, record, seal
-
-    away = leaves(context.office, sheet)
-    if away and args.out is None:
-        raise UsageError(
-            "it is not said where the sealed sheet goes, and what is in it is kept here no more",
-            where="--out",
-            mend="name a file for it",
-        )
-    sealed = seal(context.office, sheet, args.seal_to, duration(args.lasts, "--lasts"))
-    record(
-        context.office,
-        sheet,
-        "sealed",
-        sheet.consumer or sealed.receiver,
-        sealed=sealed.id,
-        receiver=sealed.receiver,
-        ends=format_instant(sealed.ends),
-    )
-    _put(args, context, sealed.text)
-    if away:  # the sheet stands on the disk
-        give_away(context.office, sheet)
-    ours = context.ident(context.office.books.signing_key().key_id)
-    context.say(
-        f"Sealed to {context.ident(sealed.receiver)}; it can be opened until {format_instant(sealed.ends)}.\n"
-        f"The receiver needs the thumbprint of our key, on another way: {ours}"
-    )
+        put_out(args, context, written(first_call(context.office, charter), args.language))
     return Outcome.DONE
 
 
 def _open(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handing.handover import open_
+    from sigillum.workflows.handing.sealing import open_
 
     try:
         office = context.office if context.office.books.there else None
@@ -329,7 +243,7 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
             where="--receipt",
             mend="open it inside a workspace, or tell the sender on another way",
         )
-    _free(args.receipt)
+    must_be_free(args.receipt)
     sheet = open_(office, args.file, args.key, args.from_, Path.cwd())
     form = args.form or "text"
     if args.reveal and args.reveal != sheet.charter:
@@ -338,8 +252,8 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
     if form == "text" and not reveal:
         context.show(view.text(sheet, [], context.ident))
     else:
-        _variables(sheet, form)
-        _put(args, context, view.formatted(sheet, form, reveal=reveal))
+        must_be_variables(sheet, form)
+        put_out(args, context, view.formatted(sheet, form, reveal=reveal))
     if office is not None and args.receipt is not None:
         from sigillum.workflows.handing.receipts import write
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, formats
 from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
@@ -29,7 +29,7 @@ def add_parser(subparsers: Any) -> None:
         help="bring the example: charters, lists, consumers, the facts of a "
         "tenant by hand; in a workspace that is there already, what it does not have",
     )
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
     parser.add_argument("--owner", default="", metavar="MAIL", help="who answers for charters that name nobody else")
 
 

@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, verbs_of
+from sigillum.cli.options import common, formats, verbs_of
+from sigillum.cli.searching import attest, looking, scan
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 if TYPE_CHECKING:
@@ -59,6 +60,27 @@ def add_parser(subparsers: Any) -> None:
         description="Does a key belong to what a charter registered: which generation, and is it alive?",
     )
     check.add_argument("--against", required=True, metavar="CHARTER")
+    take, convert = _add_take(verbs), _add_convert(verbs)
+    mend = verbs.add_parser(
+        "mend",
+        parents=[common()],
+        help="undo what pasting did to it",
+        epilog=EXAMPLE,
+        description="Quotes around it, line ends written out, lost or broken first and last lines, stray "
+        "spaces, Windows line ends: mended where it is certain, else refused with the reason.",
+    )
+    looking(verbs, EXAMPLE)
+    for one in (read, check, convert, mend):
+        one.add_argument("file", metavar="FILE", help="or - for standard input")
+    for one in (read, check, convert, take):
+        one.add_argument("--password", metavar="REFERENCE", help="where an encrypted file's password is: env:NAME, file:PATH")
+    for one in (convert, mend):
+        one.add_argument("--out", type=Path, metavar="FILE", help="a new file (needed where it is private)")
+    for one in (make, read, check, take, convert, mend):
+        formats(one)
+
+
+def _add_take(verbs: Any) -> Any:
     take = verbs.add_parser(
         "take",
         parents=[common()],
@@ -78,6 +100,10 @@ def add_parser(subparsers: Any) -> None:
         help="where copies may lie; again for more (default: the file's own folder)",
     )
     take.add_argument("--remove", action="store_true", help="remove the file; only when nobody reads it any more")
+    return take
+
+
+def _add_convert(verbs: Any) -> Any:
     convert = verbs.add_parser(
         "convert",
         parents=[common()],
@@ -93,50 +119,7 @@ def add_parser(subparsers: Any) -> None:
     )
     convert.add_argument("--public", action="store_true", help="only the public half")
     convert.add_argument("--encrypt", metavar="REFERENCE", help="encrypt it with the password that stands there")
-    mend = verbs.add_parser(
-        "mend",
-        parents=[common()],
-        help="undo what pasting did to it",
-        epilog=EXAMPLE,
-        description="Quotes around it, line ends written out, lost or broken first and last lines, stray "
-        "spaces, Windows line ends: mended where it is certain, else refused with the reason.",
-    )
-    _looking(verbs)
-    for one in (read, check, convert, mend):
-        one.add_argument("file", metavar="FILE", help="or - for standard input")
-    for one in (read, check, convert, take):
-        one.add_argument("--password", metavar="REFERENCE", help="where an encrypted file's password is: env:NAME, file:PATH")
-    for one in (convert, mend):
-        one.add_argument("--out", type=Path, metavar="FILE", help="a new file (needed where it is private)")
-    for one in (make, read, check, take, convert, mend):
-        one.add_argument("--format", choices=("text", "json"), default="text")
-
-
-def _looking(verbs: Any) -> None:
-    """The verbs that look for keys where none should be."""
-    look = verbs.add_parser(
-        "scan",
-        parents=[common()],
-        help="find keys and secrets that lie about",
-        epilog=EXAMPLE,
-        description="Find private keys, tokens and secrets that stand literally in files, scripts and "
-        "shell history: where, which are ours, whether they live by the ledger, and what they "
-        "could do. Nothing that is found is shown. Exit code 1 where something is found.",
-    )
-    look.add_argument("folders", nargs="+", type=Path, metavar="DIR", help="folders or files")
-    look.add_argument("--format", choices=("text", "json", "sarif"), default="text", help="sarif: SARIF 2.1.0")
-    attest = verbs.add_parser(
-        "attest",
-        parents=[common()],
-        help="that no private key of an identity exists",
-        epilog=EXAMPLE,
-        description="One page for a reviewer: each place where a private key of a charter's identity "
-        "could be, how it was looked at, and how the identity is used instead. Exit code "
-        "1 where one is found, 6 where a place could not be looked at.",
-    )
-    attest.add_argument("charter", metavar="CHARTER")
-    attest.add_argument("folders", nargs="*", type=Path, metavar="DIR", help="search these, too")
-    attest.add_argument("--format", choices=("text", "json"), default="text")
+    return convert
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -147,8 +130,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         "take": _take,
         "convert": _convert,
         "mend": _mend,
-        "scan": _scan,
-        "attest": _attest,
+        "scan": scan,
+        "attest": attest,
     }[args.verb](args, context)
 
 
@@ -346,50 +329,3 @@ def _written(args: argparse.Namespace, context: Context, path: Path | None, priv
         told.append(f"Written to {args.out}" + (", readable by you only." if private else "."))
     context.show_text("\n".join(told))
     return Outcome.DONE
-
-
-def _attest(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.cli.views import keys as view
-    from sigillum.workflows.surveying.attest import attest
-
-    found = attest(context.office, args.charter, args.folders)
-    if args.format == "json":
-        context.show_json("attest", view.attested_json(found))
-    else:
-        context.show(view.attested(found, context.ident))
-    return found.outcome()
-
-
-def _scan(args: argparse.Namespace, context: Context) -> Outcome:
-    import json
-
-    from sigillum.cli.views import keys as view
-    from sigillum.workflows.surveying.scan import Lying, look
-
-    try:
-        office = context.office
-    except FileError:  # without a workspace nothing is known to be ours
-        office = None
-        context.say("There is no workspace here, so it cannot be told what of it is ours.")
-    found = list[Lying]()
-    looked = look(office, args.folders, found)
-    if args.format == "sarif":
-        context.show_text(json.dumps(view.sarif(found), indent=1))
-    elif args.format == "json":
-        context.show_json(
-            "scan",
-            {
-                "files": looked.files,
-                "left_out": [{"file": f, "why": w} for f, w in looked.left_out],
-                "found": [view.lying_json(one) for one in found],
-            },
-        )
-    else:
-        context.show_lines(view.lying(one) for one in found)
-        alive = sum(1 for one in found if one.ours is not None and one.ours.alive)
-        ours = sum(1 for one in found if one.ours is not None)
-        rest = f" {len(looked.left_out)} files were left out." if looked.left_out else ""
-        context.show_text(f"{looked.files} files: {len(found)} found, {ours} of them ours, {alive} alive.{rest}")
-        for path, why in looked.left_out:
-            context.say(f"left out  {path}: {why}")
-    return Outcome.NO if found else Outcome.DONE

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, verbs_of
+from sigillum.cli.options import common, formats, verbs_of
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ def add_parser(subparsers: Any) -> None:
     show.add_argument("charter", nargs="?", default="", help="only this charter's")
     show.add_argument("--newest", type=int, default=0, metavar="N", help="only the newest N lines")
     show.add_argument("--entries", action="store_true", help="the signed entries themselves: intents, and what came of them")
-    show.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    formats(show, "table", "csv")
     verify = verbs.add_parser(
         "verify", parents=[common()], help="check every entry", description="Check every entry, its chain and signature."
     )
@@ -48,7 +48,7 @@ def add_parser(subparsers: Any) -> None:
         help="a checkpoint kept elsewhere: shows a rolled-back ledger (default: the `witness:` of sigillum.yaml)",
     )
     verify.add_argument("--rebuild", action="store_true", help="make the index beside the chain anew, if the chain is good")
-    verify.add_argument("--format", choices=("text", "json"), default="text")
+    formats(verify)
     verbs.add_parser(
         "head",
         parents=[common()],

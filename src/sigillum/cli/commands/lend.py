@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration, instant
+from sigillum.cli.options import common, duration, formats, instant
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
@@ -33,7 +33,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the tenant and the ledger")
     parser.add_argument("--tenant", default="", help="where, if `--to` is no charter and there are several tenants")
     parser.add_argument("--yes", action="store_true", help="do not ask where something speaks against it")
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, formats
 from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
@@ -23,7 +23,7 @@ def add_parser(subparsers: Any) -> None:
         "until `sigillum sweep` clears it.",
     )
     parser.add_argument("--all", action="store_true", help="also what was recalled, cleared or refused")
-    parser.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    formats(parser, "table", "csv")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

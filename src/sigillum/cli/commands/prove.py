@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import FEW, charters, common, duration, waiting
+from sigillum.cli.options import FEW, charters, common, duration, formats, waiting
 from sigillum.core.values.errors import Outcome, worst
 
 EXAMPLE = """examples:
@@ -36,7 +36,7 @@ def add_parser(subparsers: Any) -> None:
     )
     parser.add_argument("--before", action="store_true", help="only record what holds now: later proofs show before and after")
     waiting(parser)
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, formats
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("recall", parents=[common()], epilog=EXAMPLE, description="End loans before their end.")
     parser.add_argument("loans", nargs="*", metavar="LOAN", help="numbers of loans")
     parser.add_argument("--to", default="", metavar="PRINCIPAL", help="all loans to this one, by its name or id")
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

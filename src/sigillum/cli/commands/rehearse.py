@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import FEW, charters, common
+from sigillum.cli.options import FEW, charters, common, formats
 from sigillum.core.values.errors import Outcome, worst
 
 EXAMPLE = """examples:
@@ -28,7 +28,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--end-extra", action="store_true", help="as if extra grants were to be ended")
     parser.add_argument("--revive", action="store_true", help="as if what was retired were to be begun anew")
     parser.add_argument("--switch-on", action="store_true", help="as if what somebody else switched off were to be on again")
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

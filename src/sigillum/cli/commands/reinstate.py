@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, charters, common
+from sigillum.cli.options import answering, charters, common, formats
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
@@ -26,7 +26,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
     answering(parser)
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

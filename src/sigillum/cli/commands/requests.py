@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, verbs_of
+from sigillum.cli.options import common, formats, verbs_of
 from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
@@ -38,12 +38,17 @@ def add_parser(subparsers: Any) -> None:
     )
     for one in (parser, list_):
         one.add_argument("--all", action="store_true", help="also those that have ended")
-        one.add_argument("--format", choices=("table", "json", "csv"), default="table")
+        formats(one, "table", "csv")
     show = verbs.add_parser(
         "show", parents=[common()], help="one, with every value", description="One request, with every value."
     )
     show.add_argument("number", type=int)
-    show.add_argument("--format", choices=("text", "json"), default="text")
+    formats(show)
+    _add_answer(verbs)
+    _add_done(verbs)
+
+
+def _add_answer(verbs: Any) -> None:
     answer = verbs.add_parser(
         "answer",
         parents=[common()],
@@ -63,7 +68,10 @@ def add_parser(subparsers: Any) -> None:
         metavar="THUMBPRINT",
         help="whose signature is known, beside `signers` in sigillum.yaml",
     )
-    answer.add_argument("--format", choices=("text", "json"), default="text")
+    formats(answer)
+
+
+def _add_done(verbs: Any) -> None:
     done = verbs.add_parser(
         "done",
         parents=[common()],
@@ -73,7 +81,7 @@ def add_parser(subparsers: Any) -> None:
     )
     done.add_argument("number", type=int)
     done.add_argument("--value", default="", help="of a request for a value: what was told, where there is no receipt")
-    done.add_argument("--format", choices=("text", "json"), default="text")
+    formats(done)
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
     done.add_argument(
         "--from",

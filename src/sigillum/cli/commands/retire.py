@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, common
+from sigillum.cli.options import answering, common, formats
 from sigillum.core.values.errors import Outcome, SigillumError, SomebodyError, UsageError, worst
 
 EXAMPLE = """examples:
@@ -34,13 +34,14 @@ def add_parser(subparsers: Any) -> None:
     )
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import retirements as view
     from sigillum.cli.views.hints import problem_lines
-    from sigillum.workflows.stopping.retire import close_out, plan, retire
+    from sigillum.workflows.stopping.plan import plan
+    from sigillum.workflows.stopping.retire import close_out, retire
 
     context.answered(args)
     office, outcomes, told, plans = context.office, list[Outcome](), list[dict[str, Any]](), []

@@ -7,7 +7,7 @@ from datetime import date
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, charters, common, duration, waiting
+from sigillum.cli.options import answering, charters, common, duration, formats, waiting
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
@@ -55,7 +55,7 @@ def add_parser(subparsers: Any) -> None:
     waiting(parser)
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask before the old one is ended")
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def _day(text: str) -> date | None:

@@ -10,7 +10,7 @@ from typing import Any
 
 from sigillum.cli import sandboxes
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, verbs_of
+from sigillum.cli.options import common, formats, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 from sigillum.core.values.times import format_instant, parse_duration, parse_instant, rough_duration
 
@@ -45,20 +45,7 @@ def add_parser(subparsers: Any) -> None:
         "sandbox", parents=[common()], epilog=EXAMPLE, description="Simulated tenants on this machine, to try everything with."
     )
     verbs = verbs_of(parser)
-    start = verbs.add_parser(
-        "start",
-        parents=[common()],
-        epilog=EXAMPLE,
-        help="serve the tenants of a world file",
-        description="Serve the tenants of a world file on loopback; Ctrl-C ends it.",
-    )
-    start.add_argument("--background", action="store_true", help="come back at once; `sandbox stop` ends it")
-    start.add_argument("--world", type=Path, metavar="FILE", help="the world file (default: the demo world)")
-    start.add_argument(
-        "--state", type=Path, metavar="FILE", help="keep all that is done in this file, and go on from it, on the same port"
-    )
-    start.add_argument("--quiet", action="store_true", help="do not tell how its tenants are added")
-    start.add_argument("--port", type=int, default=0, help="on 127.0.0.1 (default: a free one)")
+    _add_start(verbs)
     verbs.add_parser("stop", parents=[common()], help="end it", description="End the sandbox.")
     show = verbs.add_parser(
         "show",
@@ -66,7 +53,7 @@ def add_parser(subparsers: Any) -> None:
         help="its tenants, and how to add them",
         description="The tenants it serves, and how to add them.",
     )
-    show.add_argument("--format", choices=("text", "json"), default="text")
+    formats(show)
     world = verbs.add_parser(
         "world",
         parents=[common()],
@@ -89,8 +76,29 @@ def add_parser(subparsers: Any) -> None:
         description="Check a world file: every mistake at once, each with its place and its mend.",
     )
     check.add_argument("file", type=Path, metavar="FILE")
-    check.add_argument("--format", choices=("text", "json"), default="text")
+    formats(check)
     inner.add_parser("schema", parents=[common()], help="the JSON Schema, for editors", description="Print the JSON Schema.")
+    _add_change(verbs)
+
+
+def _add_start(verbs: Any) -> None:
+    start = verbs.add_parser(
+        "start",
+        parents=[common()],
+        epilog=EXAMPLE,
+        help="serve the tenants of a world file",
+        description="Serve the tenants of a world file on loopback; Ctrl-C ends it.",
+    )
+    start.add_argument("--background", action="store_true", help="come back at once; `sandbox stop` ends it")
+    start.add_argument("--world", type=Path, metavar="FILE", help="the world file (default: the demo world)")
+    start.add_argument(
+        "--state", type=Path, metavar="FILE", help="keep all that is done in this file, and go on from it, on the same port"
+    )
+    start.add_argument("--quiet", action="store_true", help="do not tell how its tenants are added")
+    start.add_argument("--port", type=int, default=0, help="on 127.0.0.1 (default: a free one)")
+
+
+def _add_change(verbs: Any) -> None:
     change = verbs.add_parser(
         "change",
         parents=[common()],
@@ -118,7 +126,7 @@ def _disturbing(verbs: Any) -> None:
         nargs="*",
         help="+11m, `back 2h`, freeze, run, real (this machine's time), or an instant like 2027-03-01T08:00:00Z",
     )
-    clock.add_argument("--format", choices=("text", "json"), default="text")
+    formats(clock)
     limit = verbs.add_parser(
         "limit",
         parents=[common()],
@@ -143,6 +151,11 @@ def _disturbing(verbs: Any) -> None:
     fault.add_argument("--seconds", type=float, default=1.0, help="how long a latency is (default: 1)")
     fault.add_argument("--status", type=int, default=503, help="which status (default: 503)")
     fault.add_argument("--retry-after", type=int, metavar="SECONDS", help="what `Retry-After` says with the status")
+    _machines(verbs)
+
+
+def _machines(verbs: Any) -> None:
+    """The verbs for its machines and workloads."""
     machine = verbs.add_parser(
         "machine",
         parents=[common()],

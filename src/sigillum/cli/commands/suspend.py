@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, charters, common, duration, instant
+from sigillum.cli.options import answering, charters, common, duration, formats, instant
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ def add_parser(subparsers: Any) -> None:
     end.add_argument("--until", metavar="INSTANT", help="when it comes back")
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

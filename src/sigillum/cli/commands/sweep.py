@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import common, formats
 from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--tenant", default="", help="at this one only")
     parser.add_argument("--install", action="store_true", help="print (and do not install) a systemd timer and a crontab line")
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    parser.add_argument("--format", choices=("text", "json"), default="text")
+    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, verbs_of
+from sigillum.cli.options import common, formats, verbs_of
 from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
@@ -22,6 +22,20 @@ def add_parser(subparsers: Any) -> None:
         "tenant", parents=[common()], epilog=EXAMPLE, description="Add, list and inspect tenants, and identify what they know."
     )
     verbs = verbs_of(parser)
+    _add_add(verbs)
+    list_ = verbs.add_parser(
+        "list",
+        parents=[common()],
+        help="those of the workspace",
+        description="The tenants of the workspace; asks none of them.",
+    )
+    formats(list_, "table", "csv")
+    _add_inspect(verbs)
+    _add_places(verbs)
+    _add_identify(verbs)
+
+
+def _add_add(verbs: Any) -> None:
     add = verbs.add_parser(
         "add",
         parents=[common()],
@@ -45,14 +59,10 @@ def add_parser(subparsers: Any) -> None:
     )
     add.add_argument("--dialect", metavar="FILE", help="of the driver dialect: that file (default: dialects/NAME.yaml)")
     add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
-    add.add_argument("--format", choices=("text", "json"), default="text")
-    list_ = verbs.add_parser(
-        "list",
-        parents=[common()],
-        help="those of the workspace",
-        description="The tenants of the workspace; asks none of them.",
-    )
-    list_.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    formats(add)
+
+
+def _add_inspect(verbs: Any) -> None:
     inspect = verbs.add_parser(
         "inspect",
         parents=[common()],
@@ -60,7 +70,10 @@ def add_parser(subparsers: Any) -> None:
         description="What a tenant can do, its limits, its clock, and what you may do there.",
     )
     inspect.add_argument("name")
-    inspect.add_argument("--format", choices=("text", "json"), default="text")
+    formats(inspect)
+
+
+def _add_places(verbs: Any) -> None:
     places = verbs.add_parser(
         "places",
         parents=[common()],
@@ -69,7 +82,10 @@ def add_parser(subparsers: Any) -> None:
     )
     places.add_argument("under", nargs="?", default="", metavar="UNDER", help="a place's path (default: the top)")
     places.add_argument("--tenant", default="", help="whose, if the workspace knows several")
-    places.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    formats(places, "table", "csv")
+
+
+def _add_identify(verbs: Any) -> None:
     identify = verbs.add_parser(
         "identify",
         parents=[common()],
@@ -79,7 +95,7 @@ def add_parser(subparsers: Any) -> None:
     identify.add_argument("value")
     identify.add_argument("--tenant", default="", help="ask this one only (default: every tenant of the workspace)")
     identify.add_argument("--send", action="store_true", help="also ask for what could be a secret")
-    identify.add_argument("--format", choices=("text", "json"), default="text")
+    formats(identify)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration, verbs_of
+from sigillum.cli.options import common, duration, formats, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 if TYPE_CHECKING:
@@ -74,7 +74,7 @@ def add_parser(subparsers: Any) -> None:
     end.add_argument("file", metavar="FILE", help="or - for standard input")
     end.add_argument("--at", required=True, metavar="TENANT", help="the tenant that gave it")
     for one in (read, try_, end):
-        one.add_argument("--format", choices=("text", "json"), default="text")
+        formats(one)
 
 
 def _getting(verbs: Any) -> None:
@@ -136,7 +136,7 @@ def _getting(verbs: Any) -> None:
         where = one.add_mutually_exclusive_group(required=True)
         where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
         where.add_argument("--fd", type=int, metavar="N", help="an open file descriptor")
-        one.add_argument("--format", choices=("text", "json"), default="text")
+        formats(one)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, verbs_of
+from sigillum.cli.options import common, formats, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
+
+if TYPE_CHECKING:
+    from sigillum.workflows.surveying.links import Estate
 
 EXAMPLE = """examples:
   sigillum trust try claims.json mast-reader       would such a token act as it? which condition does not hold?
@@ -38,7 +41,7 @@ def add_parser(subparsers: Any) -> None:
     try_.add_argument("file", metavar="FILE", help="a token or a JSON object of claims; or - for standard input")
     try_.add_argument("charter", metavar="CHARTER")
     try_.add_argument("--trust", default="", metavar="NAME", help="only this one")
-    try_.add_argument("--format", choices=("text", "json"), default="text")
+    formats(try_)
     profile = verbs.add_parser(
         "profile",
         parents=[common()],
@@ -67,7 +70,7 @@ def add_parser(subparsers: Any) -> None:
         "only one of them knows it. Exit code 1 where something is wrong.",
     )
     links.add_argument("tenant", metavar="CLUSTER")
-    links.add_argument("--format", choices=("table", "json", "csv"), default="table")
+    formats(links, "table", "csv")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -154,24 +157,7 @@ def _links(args: argparse.Namespace, context: Context) -> Outcome:
     if args.format == "json":
         context.show_json(
             "links",
-            {
-                "cluster": found.cluster,
-                "links": [
-                    {
-                        "account": r.local,
-                        "subject": r.subject,
-                        "tenant": r.home,
-                        "acts_as": r.acts_as,
-                        "state": r.half.code,
-                        "text": r.half.text,
-                        "workloads": list(r.workloads),
-                    }
-                    for r in found.rows
-                ],
-                "workloads": [{"workload": w.name, "account": w.account, "runs_as": list(w.runs_as)} for w in found.workloads],
-                "findings": [{"code": f.code, "text": f.text} for f in found.findings],
-                "unseen": list(found.unseen),
-            },
+            _links_json(found),
         )
     elif args.format == "csv":
         context.show_text(comma_separated(LINKS, map(row, found.rows)))
@@ -201,3 +187,24 @@ def _links(args: argparse.Namespace, context: Context) -> Outcome:
     for name in found.unseen:
         context.say(f"Whom {name} trusts is not shown: what only it knows is missing here.")
     return Outcome.NO if found.findings else Outcome.SOMEBODY if found.unseen else Outcome.DONE
+
+
+def _links_json(found: Estate) -> dict[str, Any]:
+    return {
+        "cluster": found.cluster,
+        "links": [
+            {
+                "account": r.local,
+                "subject": r.subject,
+                "tenant": r.home,
+                "acts_as": r.acts_as,
+                "state": r.half.code,
+                "text": r.half.text,
+                "workloads": list(r.workloads),
+            }
+            for r in found.rows
+        ],
+        "workloads": [{"workload": w.name, "account": w.account, "runs_as": list(w.runs_as)} for w in found.workloads],
+        "findings": [{"code": f.code, "text": f.text} for f in found.findings],
+        "unseen": list(found.unseen),
+    }

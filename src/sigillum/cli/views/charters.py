@@ -127,32 +127,8 @@ def as_json(charter: Charter) -> dict[str, Any]:
         "roles": [{"name": r.name, "display": r.display, "permissions": list(r.permissions)} for r in charter.roles],
         "member_of": [m.name for m in charter.member_of],
         "members": [m.name for m in charter.members],
-        "grants": [
-            {
-                "role": g.role,
-                "at": g.at,
-                "because": g.because,
-                "for_seconds": g.lasts_seconds,
-                "from": format_instant(g.start) if g.start else None,
-                "until": format_instant(g.until) if g.until else None,
-                "where": {name: list(values) for name, values in g.where},
-                "to": g.to,
-            }
-            for g in charter.grants
-        ],
-        "credentials": [
-            {
-                "name": c.name,
-                "kind": c.kind,
-                "lasts_seconds": c.lasts_seconds if c.endless is None else None,
-                "renew_before_seconds": c.renew_before_seconds if c.endless is None else None,
-                "limits": list(c.limits),
-                "keep_in": c.keep_in,
-                "purpose": c.purpose,
-                "consumers": list(c.consumers),
-            }
-            for c in charter.credentials
-        ],
+        "grants": [_grant(g) for g in charter.grants],
+        "credentials": [_credential(c) for c in charter.credentials],
         "trusts": [
             {
                 "name": w.name,
@@ -163,28 +139,47 @@ def as_json(charter: Charter) -> dict[str, Any]:
             }
             for w in charter.trusts
         ],
-        **(
-            {
-                "workload": {
-                    "tenant": charter.workload.tenant,
-                    "compartment": charter.workload.compartment,
-                    "account": charter.workload.account,
-                    "programs": list(charter.workload.programs),
-                }
-            }
-            if charter.workload is not None
-            else {}
-        ),
-        **(
-            {
-                "delegation": {
-                    "domain": charter.delegation.domain,
-                    "people": list(charter.delegation.people),
-                    "scopes": list(charter.delegation.names),
-                }
-            }
-            if charter.delegation is not None
-            else {}
-        ),
+        **_outside(charter),
         "proofs": [p.words() for p in charter.expectations],
     }
+
+
+def _grant(want: GrantWant) -> dict[str, Any]:
+    return {
+        "role": want.role,
+        "at": want.at,
+        "because": want.because,
+        "for_seconds": want.lasts_seconds,
+        "from": format_instant(want.start) if want.start else None,
+        "until": format_instant(want.until) if want.until else None,
+        "where": {name: list(values) for name, values in want.where},
+        "to": want.to,
+    }
+
+
+def _credential(want: CredentialWant) -> dict[str, Any]:
+    return {
+        "name": want.name,
+        "kind": want.kind,
+        "lasts_seconds": want.lasts_seconds if want.endless is None else None,
+        "renew_before_seconds": want.renew_before_seconds if want.endless is None else None,
+        "limits": list(want.limits),
+        "keep_in": want.keep_in,
+        "purpose": want.purpose,
+        "consumers": list(want.consumers),
+    }
+
+
+def _outside(charter: Charter) -> dict[str, Any]:
+    """What acts as it, and for whom it acts, where that is wanted."""
+    found, runs, people = dict[str, Any](), charter.workload, charter.delegation
+    if runs is not None:
+        found["workload"] = {
+            "tenant": runs.tenant,
+            "compartment": runs.compartment,
+            "account": runs.account,
+            "programs": list(runs.programs),
+        }
+    if people is not None:
+        found["delegation"] = {"domain": people.domain, "people": list(people.people), "scopes": list(people.names)}
+    return found

@@ -10,7 +10,8 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.values.times import format_instant
-from sigillum.workflows.stopping.retire import Plan, Retired, Used
+from sigillum.workflows.stopping.plan import Plan, Used
+from sigillum.workflows.stopping.retire import Retired
 
 from .common import Ident, masked
 from .hints import problem_json, problem_lines

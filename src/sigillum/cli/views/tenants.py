@@ -23,9 +23,9 @@ def _seconds(value: int | None) -> str:
     return rough_duration(value) if value else "none"
 
 
-def text(found: Inspection, ident: Ident) -> RenderableType:
+def _who(found: Inspection, ident: Ident) -> RenderableType:
     profile, header = found.profile, found.header
-    who = pairs(
+    return pairs(
         [
             ("tenant", f"{header.tenant}{f' — {profile.title}' if profile.title else ''}"),
             ("address", ident(header.address)),
@@ -44,7 +44,11 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
             ("resource types", ", ".join(found.types)),
         ]
     )
-    limits = pairs(
+
+
+def _limits(found: Inspection) -> RenderableType:
+    profile = found.profile
+    return pairs(
         [
             (
                 "changes arrive",
@@ -98,7 +102,11 @@ def text(found: Inspection, ident: Ident) -> RenderableType:
             ),
         ]
     )
-    parts: list[RenderableType] = [who, "", Text("limits", "bold"), limits]
+
+
+def text(found: Inspection, ident: Ident) -> RenderableType:
+    profile = found.profile
+    parts: list[RenderableType] = [_who(found, ident), "", Text("limits", "bold"), _limits(found)]
     if profile.operations:
         parts += [
             "",

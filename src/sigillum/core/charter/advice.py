@@ -195,6 +195,12 @@ def _choices(wish: Wish, credential: str) -> list[Choice]:
                 ),
             )
         )
+    return found + _of_services(wish, credential)
+
+
+def _of_services(wish: Wish, credential: str) -> list[Choice]:
+    """What services take, how many identities there are, and who holds their secrets."""
+    found = list[Choice]()
     if not _taken(wish, credential):
         able = ", ".join(_allowed(wish, _kind(wish).answer))
         found.append(

@@ -17,7 +17,8 @@ from sigillum.sandbox.oauth.tokens import bearer_claims
 from sigillum.sandbox.scim import rules
 from sigillum.sandbox.scim.attributes import ACCOUNT
 from sigillum.sandbox.scim.resources import body_to_resource
-from sigillum.sandbox.scim.schemas import KINDS, NEVER
+from sigillum.sandbox.scim.schema_identities import NEVER
+from sigillum.sandbox.scim.schemas import KINDS
 from sigillum.sandbox.scim.store import version_of
 from sigillum.sandbox.worlds.world import Admin, Tenant
 

@@ -17,7 +17,8 @@ from sigillum.sandbox.worlds.world import CLUSTER, HOLDS_ITEMS, Admin, Tenant, h
 
 from . import delegations, directory, saas
 from .attributes import ACCOUNT, TEAM, Kind
-from .schemas import KINDS, NEVER
+from .schema_identities import NEVER
+from .schemas import KINDS
 
 Json = dict[str, Any]
 MADE_HERE = ("api-token", "shared-secret")  # secrets that the tenant makes

@@ -31,6 +31,16 @@ def _said(value: object) -> bool | None:
     return value if isinstance(value, bool) else None
 
 
+def _precondition(said: Json) -> Precondition:
+    kinds = tuple(KIND_OF_TYPE[t] for t in texts(said.get("types")) if t in KIND_OF_TYPE)
+    return Precondition(text(said.get("what")), kinds, said.get("met") is True, text(said.get("about")))
+
+
+def _price(said: Json) -> Price:
+    of, price, size, checked = (text(said.get(n)) for n in ("of", "price", "size", "checked"))
+    return Price(of, price, size, texts(said.get("freeIn")), checked)
+
+
 def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
     """A TenantProfile in our words; without one, what the resource types alone tell."""
     carries = {name: CODECS[name].carried(wire) for name in wire.endpoints if name in CODECS}
@@ -60,24 +70,13 @@ def profile_of(resource: Json | None, wire: Wire, issuer: str) -> Profile:
         windows_on_broad=get("windowsOnBroad") is not False,
         windows_on_everyone=get("windowsOnEveryone") is not False,
         organisations=texts(get("organisations")),
-        preconditions=tuple(
-            Precondition(
-                text(p.get("what")),
-                tuple(KIND_OF_TYPE[t] for t in texts(p.get("types")) if t in KIND_OF_TYPE),
-                p.get("met") is True,
-                text(p.get("about")),
-            )
-            for p in many(get("preconditions"))
-        ),
+        preconditions=tuple(map(_precondition, many(get("preconditions")))),
         accounts_live_in=text(get("accountsLiveIn")),
         accounts_drafted=get("accountsDrafted") is True,
         limits_compulsory=get("limitsCompulsory") is True,
         ended_count=get("endedCount") is True,
         repeated_keys=get("repeatedKeys") is True,
-        prices=tuple(
-            Price(text(p.get("of")), text(p.get("price")), text(p.get("size")), texts(p.get("freeIn")), text(p.get("checked")))
-            for p in many(get("prices"))
-        ),
+        prices=tuple(map(_price, many(get("prices")))),
         locations=texts(get("locations")),
         acting=text(get("acting")),
         signer=plain(get("signer") or ""),

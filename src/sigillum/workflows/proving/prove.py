@@ -209,22 +209,20 @@ def run(
     with_ = ", ".join(dict.fromkeys(s for s in shown if s))
     report = ProofReport(charter.name, principal, "; ".join(dict.fromkeys(said)), with_, tuple(results), state.before, waited)
     if wish.proofs is None:
-        office.books.ledger(write=True).append(
-            [
-                Fresh(
-                    history.PROVED,
-                    state.charter,
-                    {
-                        "held": report.held,
-                        "proofs": proofs_digest(charter),
-                        "ran_as": report.ran_as,
-                        "credential": report.credential,
-                        "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results],
-                    },
-                )
-            ]
-        )
+        office.books.ledger(write=True).append([_written(charter, state.charter, report)])
     return report
+
+
+def _written(charter: Charter, uid: str, report: ProofReport) -> Fresh:
+    """The result as that of the charter."""
+    about = {
+        "held": report.held,
+        "proofs": proofs_digest(charter),
+        "ran_as": report.ran_as,
+        "credential": report.credential,
+        "results": [f"{r.proof.words()}: {_verdict(r)} ({r.manner})" for r in report.results],
+    }
+    return Fresh(history.PROVED, uid, about)
 
 
 def _signed_in(trying: Trying, tokens: Sequence[str]) -> tuple[SignedIn, str]:

@@ -52,22 +52,17 @@ def carry(work: Work, step: Step, action: Make) -> Yields:
     assert isinstance(make, Make)
     known = work.history.latest(step.mark)
     sent = [known is not None and known.unanswered and known.number == step.generation]  # an earlier attempt of this ledger
-    if sent[0]:
-        found = _before_another(work, step, make, mark)
-        if found is not None:
-            if known is not None and unsure(work, make.kind, found.id, known.foreseen):
-                noted(work, step, make.kind, found.id, make.terms)
-            return _made(work, step, make, found)
     looks = list(known.foreseen) if sent[0] and known is not None else []
+    if sent[0] and (found := _before_another(work, step, make, mark)) is not None:
+        if unsure(work, make.kind, found.id, looks):
+            noted(work, step, make.kind, found.id, make.terms)
+        return _made(work, step, make, found)
 
     def before() -> dict[str, Any]:
         """With the intent: how the document will look that it is written into."""
         told = foreseen(work, make, mark)
         looks.extend(told.values())
         return told
-
-    def send() -> Reply:
-        return work.tenant.make(make, mark)
 
     def done(reply: Reply, settle: Settle) -> Record[Any] | None:
         if reply.result is Result.DONE and reply.record is not None:
@@ -99,7 +94,7 @@ def carry(work: Work, step: Step, action: Make) -> Yields:
         step,
         Verb.MAKE,
         make.part,
-        send,
+        lambda: work.tenant.make(make, mark),
         done,
         lost=lost,
         before=before,
