@@ -57,6 +57,20 @@ def test_what_is_no_secret_is_not_found(text: str) -> None:
     assert scan(text.encode(), NOW) == []
 
 
+@pytest.mark.parametrize(
+    ("value", "found"),
+    [
+        ("a1b2c3d4" * 2, True),  # eight characters, each as often: just three bits
+        ("a1b2c3da" * 2, False),  # one of them twice as often as the others
+        ("a1b2c3d" * 3, False),  # seven: two bits and eight tenths
+        ("0123456789abcdef", True),
+        ("0123456789abcde", False),  # a character too short
+    ],
+)
+def test_what_looks_drawn_says_three_bits_a_character(value: str, found: bool) -> None:
+    assert bool(scan(f"PASSWORD: {value}".encode(), NOW)) is found
+
+
 def test_keys_in_any_form_are_known_by_their_thumbprint() -> None:
     from sigillum.keys.shapes import read
 

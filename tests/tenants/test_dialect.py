@@ -420,7 +420,7 @@ def test_one_is_begun_by_questions_and_never_guessed(bare: Desk) -> None:
 def speaking(service: Service, name: str) -> DialectTenant:
     dialect = validate(DialectFile, parse(text_of(name), "x.yaml"))
     return DialectTenant(
-        Address(name, service.address, admin="root", driver="dialect"),
+        Address(name, service.address, admin=TASTES[name][1], driver="dialect"),
         Link(Secret(service.key), HERE),
         dialect,
         Http(origins=[service.address]),
@@ -634,6 +634,34 @@ def test_no_value_changes_the_shape_of_a_request(pierhead: House) -> None:
             for path in service.seen[before:]
             if path != "GET /v1/hands"
         ), (value, service.seen[before:])
+        if value in ("", ".", ".."):  # an empty path, or one of dots, would name the collection or what is above it
+            assert set(service.seen[before:]) <= {"GET /v1/hands"}, (value, service.seen[before:])
+
+
+def test_a_token_that_runs_as_somebody_else_proves_nothing(pierhead: House) -> None:
+    service = pierhead.service
+    assert pierhead.enact().code == 0
+    answer = service.answer
+    service.answer = lambda asked: (  # type: ignore[method-assign]
+        (200, {}, {"hand": "boss"}) if asked.path == "/v1/me" else answer(asked)
+    )
+    ran = pierhead.desk.run("prove", "crane")
+    assert (ran.code, "it runs as boss, not as" in ran.err) == (4, True), ran.out + ran.err
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_nobodys_level_is_overwritten(named: House) -> None:
+    """Not even where it came between looking and making: the driver looks once more."""
+    service = named.service
+    assert named.enact().code == 0
+    tenant = speaking(service, "ferry")
+    query = Query(KINDS["place"], "path", "north")
+    [place] = tenant.facts([query])[query].records
+    [who] = service.crew
+    part = {"principal": who, "carrier": "account", "role": "clerk", "place": "north", "place_id": place.id, "role_id": ""}
+    for over, result in (("", Result.REFUSED), ("clerk", Result.REFUSED), ("looker", Result.DONE)):
+        reply = tenant.make(Make(KINDS["grant"], {**part, "over": over}), "m-1")
+        assert (reply.result, service.levels["north", "crew", who]) == (result, "watch" if result is Result.REFUSED else "steer")
 
 
 JSON = st.recursive(

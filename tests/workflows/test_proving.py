@@ -1,0 +1,45 @@
+"""Proofs in process: no proof can harm, and what a tenant gives is used only as far as it has to be."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from core.fake import thing
+from sigillum.workflows.proving.prove import prove
+from workflows.memory import CHARTER, Memory, house
+
+JON = "jon@brindlemoor.example"
+PEOPLE = """\
+delegation:
+  domain: brindlemoor.example
+  people: [jon@brindlemoor.example]
+  scopes:
+    - {scope: stream.read, because: looks}
+    - {scope: stream.append, because: writes}
+"""
+FOR_PEOPLE = """\
+  - {can: stream.read, on_behalf_of: jon@brindlemoor.example, at: root/a}
+  - {can: stream.append, on_behalf_of: jon@brindlemoor.example, at: root/a/one}
+"""
+
+
+def test_a_proof_of_acting_for_people_makes_no_call_that_changes_something(tmp_path: Path) -> None:
+    """Not even at a test object: it would be changed in the name of somebody who was not asked."""
+    our = house(tmp_path, Memory())
+    charter = our.charter(CHARTER.replace("grants:", PEOPLE + "grants:") + FOR_PEOPLE)
+    our.away.things["account"].append(thing("account", JON, name=JON))
+    our.away.grant("reader", "root/a", JON)
+    our.enact(charter)
+    our.away.calls.clear()
+    our.away.signed_in.clear()
+    with our.office() as office:
+        report = prove(office, charter)
+    assert [(p.person, p.scope) for p in our.away.signed_in if p.person] == [
+        (JON, "stream.read"),
+        (JON, "stream.append"),
+    ]
+    assert {p for who, p, _ in our.away.calls if "@" in who} == {"stream.read"}
+    assert [r.said for r in report.results if r.proof.person] == [
+        "allowed",
+        "a token was given; a call would change something, and was not made",
+    ]

@@ -1,0 +1,59 @@
+"""Rotations in process: when the new one counts as accepted, and the old one as dead."""
+
+from __future__ import annotations
+
+import dataclasses
+from datetime import timedelta
+from pathlib import Path
+
+from sigillum.core.charter.charter import Charter
+from sigillum.core.kinds.changes import End
+from sigillum.core.undertakings.rotation import Stage
+from sigillum.workflows.rotating.rotate import Rotated, RotationWish, rotate
+from workflows.memory import USUAL, House, Memory, house
+
+LATE = 300
+
+
+def error(done: Rotated) -> str:
+    """What stopped it, or what it waits for."""
+    found = [r.error for r in done.results if r.error is not None] + [done.waits]
+    return found[0].what if found[0] is not None else ""
+
+
+def turned(our: House, charter: Charter, **wish: object) -> Rotated:
+    with our.office() as office:
+        return next(iter(rotate(office, [charter], RotationWish(**wish))))  # type: ignore[arg-type]
+
+
+def test_a_new_key_is_accepted_by_a_second_sign_in_after_the_arrival_time(tmp_path: Path) -> None:
+    """One part of a tenant that knows the key is not all of it."""
+    our = house(tmp_path, Memory(profile=dataclasses.replace(USUAL, arrival_seconds=LATE)))
+    charter = our.charter()
+    our.enact(charter)
+    first = turned(our, charter)
+    assert "it is tried again from" in error(first)
+    assert Stage.ACCEPTED not in first.rotation.staged
+    our.away.ahead += timedelta(seconds=LATE - 60)
+    assert Stage.ACCEPTED not in turned(our, charter).rotation.staged
+    our.away.ahead += timedelta(seconds=61)
+    assert Stage.ACCEPTED in turned(our, charter).rotation.staged
+
+
+def test_a_token_whose_life_is_over_shows_nothing_by_its_refusal(tmp_path: Path) -> None:
+    """What is said of the old one rests on the time that has passed then, and not on that token."""
+    for late, words in ((0, "and with a token that it got before"), (60, "its tokens have come to their end")):
+        our = house(tmp_path / str(late), Memory())
+        charter = our.charter()
+        our.enact(charter)
+        turned(our, charter)
+        away = our.away
+        away.letting_in = lambda proof, away=away: not any(isinstance(r, End) for r in away.requests)  # type: ignore[misc]
+        turned(our, charter, taken="jon")
+        away.ahead += timedelta(hours=1)  # the old one is quiet
+        stopped = turned(our, charter).rotation
+        assert stopped.ended_at is not None
+        assert Stage.DEAD not in stopped.staged
+        away.letting_in = lambda proof: True
+        away.ahead += timedelta(seconds=(USUAL.token_seconds or 0) * bool(late) + late)
+        assert words in turned(our, charter).rotation.staged[Stage.DEAD]["how"]
