@@ -661,7 +661,10 @@ def test_nobodys_level_is_overwritten(named: House) -> None:
     part = {"principal": who, "carrier": "account", "role": "clerk", "place": "north", "place_id": place.id, "role_id": ""}
     for over, result in (("", Result.REFUSED), ("clerk", Result.REFUSED), ("looker", Result.DONE)):
         reply = tenant.make(Make(KINDS["grant"], {**part, "over": over}), "m-1")
-        assert (reply.result, service.levels["north", "crew", who]) == (result, "watch" if result is Result.REFUSED else "steer")
+        assert (reply.result, service.levels["north", "crew", who]) == (
+            result,
+            "watch" if result is Result.REFUSED else "steer",
+        )
 
 
 JSON = st.recursive(
