@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, compared
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SigillumError
@@ -144,7 +144,7 @@ def check_what_was_made_is_shown(party: Party) -> None:
     back = again.read(ACCOUNT, record.id)
     assert back is not None, "it is shown"
     sent = {n: v for n, v in part.items() if n != "active"}
-    assert not differing(back, sent, again.profile.carried(ACCOUNT)), "as it was sent"
+    assert not compared(back, sent, again.profile.carried(ACCOUNT)).different, "as it was sent"
     assert [r.id for r in ask(again, ACCOUNT, "name", "kit-1").records] == [record.id], "it is found by its name"
     assert [r.id for r in found_again(again, ACCOUNT, part, "mark-1")] == [record.id], "it is found again as ours"
 

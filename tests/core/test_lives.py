@@ -181,6 +181,31 @@ def test_a_use_of_ours_never_ends_before_it_began_however_the_clock_was_read() -
     assert window.until == life.fake.now + timedelta(seconds=1)
 
 
+@pytest.mark.parametrize("over", [True, False])
+def test_a_use_that_may_be_ours_is_one_of_the_old_key_and_holds_back_no_new_one(over: bool) -> None:
+    """Killed within a use of ours, whose a use was cannot be known for a while: neither nobody's, nor somebody's."""
+    life = Life.begun()
+    life.rotate()
+    life.go_on()
+    given, quiet = life.one.at(Stage.GIVEN), timedelta(seconds=life.one.quiet_seconds)
+    assert given is not None
+    life.fake.pass_(60)
+    until = format_instant(life.fake.now + timedelta(minutes=10))
+    for number in (1, 2):  # one each: what was interrupted, or came to its end just then
+        about = {"generation": number, "of": "r1", "stage": "signed-in", "at": life.now, "until": until}
+        life.write(history.STAGED, about)
+        life.write(history.STAGED, {**about, "until": life.now, "over": True}) if over else None
+        life.use(number)
+    assert life.go_on().stage is (Stage.GIVEN if over else Stage.TAKEN)
+    life.stage(Asked.WORD, who="mira.sol")
+    life.fake.now = given + quiet + timedelta(seconds=30)  # unused for as long since it was given, and not since that use
+    ended = life.go_on().stage not in (Stage.GIVEN, Stage.TAKEN)
+    assert ended is over
+    assert over or "a use of ours was interrupted then" in life.waited.waits
+    life.fake.pass_(60)
+    assert life.go_on().stage not in (Stage.GIVEN, Stage.TAKEN)
+
+
 def test_a_word_stands_for_what_is_not_told_and_the_deadline_is_nobodys_end() -> None:
     life = Life.begun(last_used="none")
     life.rotate()

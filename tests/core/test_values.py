@@ -23,8 +23,9 @@ from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Id
 from sigillum.core.deciding import proofs
 from sigillum.core.deciding.proofs import Manner, Trial, judge, manner_of
 from sigillum.core.facets.registry import LINES, check
-from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.kind import Record, compared
 from sigillum.core.kinds.profile import Operation, Profile
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records import chain
 from sigillum.core.values import text, times
 from sigillum.core.values.canonical import canonical, digest, external_id, thumbprint
@@ -361,3 +362,24 @@ def test_a_window_may_have_one_edge_only() -> None:
     assert (Window(start=at).state(at), Window(until=at).state(at), Window().state(at)) == ("in-force", "ended", "in-force")
     with pytest.raises(ValueError, match="must end after"):
         Window(at, at)
+
+
+def test_what_is_compared_has_three_answers() -> None:
+    """Same, different, and not shown: of a tenant that never has a field, of an answer that left one out, and of neither."""
+    part = {"name": "key", "thumbprint": "aa", "limits": ()}
+    body = CREDENTIAL.type(name="key", thumbprint="bb", limits=())
+    for carried, missing, different, now, never in (
+        (None, frozenset(), {"thumbprint"}, set(), set()),
+        (frozenset({"name", "limits"}), frozenset(), set(), set(), {"thumbprint"}),
+        (None, frozenset({"thumbprint", "limits"}), set(), {"thumbprint"}, set()),  # what is wanted empty may be left out
+    ):
+        record = Record(CREDENTIAL, "1", body, carried=carried, missing=missing)
+        held = compared(record, part)
+        assert (set(held.different), set(held.dark), set(held.hidden) - set(held.dark)) == (different, now, never)
+        assert held.same is not bool(different or now or never)
+        assert record.denies(thumbprint="aa") is bool(different)
+        assert not record.says(thumbprint="aa")
+        assert record.says(name="key")
+    assert compared(Record(CREDENTIAL, "1", body), {"name": "key", "thumbprint": "bb"}).same
+    with pytest.raises(TypeError, match="say which"):
+        bool(held)

@@ -453,6 +453,69 @@ def test_a_loan_takes_the_place_of_a_level_and_gives_it_back(named: House) -> No
     assert (ran.code, "level-taken" in desk.run("rehearse", "crane", "--format", "json").out) == (3, True), ran.out + ran.err
 
 
+def described(house: House, *changes: tuple[str, str]) -> None:
+    """The same service, and a dialect that says less of it."""
+    path = house.desk.folder / "dialects" / f"{house.name}.yaml"
+    text = path.read_text()
+    for old, new in changes:
+        assert old in text, old
+        text = text.replace(old, new)
+    path.write_text(text)
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_a_level_that_somebody_raised_is_seen_where_the_id_has_no_level_in_it(named: House) -> None:
+    described(named, ("id: [place, carrier, principal, role]", "id: [place, carrier, principal]"))
+    desk, service = named.desk, named.service
+    assert named.enact().code == 0
+    named.is_whole()
+    [key] = service.levels
+    service.levels[key] = "steer"
+    ran = desk.run("rehearse", "crane", "--format", "json", "--strict")
+    assert (ran.code, [m["code"] for m in ran.json["charters"][0]["mistakes"]]) == (3, ["level-taken"]), ran.out + ran.err
+    assert (named.enact().code, service.levels[key]) == (3, "steer")
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_a_key_whose_print_is_not_shown_is_neither_the_same_nor_another(named: House) -> None:
+    described(named, ("public_key: {at: /jwk, as: jwk}, ", ""))
+    assert named.enact().code == 0
+    named.is_whole()
+    [key] = named.service.keys
+    for _ in range(2):
+        assert (named.enact().code, list(named.service.keys)) == (0, [key])
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_what_is_never_shown_is_sent_when_the_wish_has_changed_and_only_then(named: House) -> None:
+    described(named, ("display: /title, ", ""))
+    desk, service = named.desk, named.service
+    assert named.enact().code == 0
+    named.is_whole()
+    named.charter = named.charter.replace("Crane seven", "Crane number seven")
+    desk.charter(named.charter, "crane")
+    assert "display: sent, not read back" in " ".join(desk.run("rehearse", "crane").out.split())
+    assert (named.enact().code, [c["title"] for c in service.crew.values()]) == (0, ["Crane number seven"])
+    named.is_whole()
+    told = " ".join(desk.run("tenant", "inspect", "ferry").out.split())
+    assert "never shown account: display" in told, told
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_what_an_answer_leaves_out_is_not_known_and_changes_nothing(named: House) -> None:
+    desk, service = named.desk, named.service
+    assert named.enact().code == 0
+    [who] = service.crew.values()
+    title, changes = who.pop("title"), service.changes
+    ran = desk.run("rehearse", "crane", "--strict")
+    assert (ran.code, "display of the account crane-7 is not shown at ferry now" in " ".join(ran.out.split())) == (1, True)
+    ran = named.enact("--no-prove")
+    assert (ran.code, service.changes) == (6, changes), ran.out
+    assert "Not known whether it is as the charter says: 1 field not shown now." in ran.out
+    who["title"] = title
+    named.is_whole()
+
+
 @pytest.mark.parametrize("named", ["ferry"], indirect=True)
 def test_of_an_id_that_an_account_and_a_team_have_nobody_can_say_whose_it_is(named: House) -> None:
     named.enact()
@@ -642,9 +705,7 @@ def test_a_token_that_runs_as_somebody_else_proves_nothing(pierhead: House) -> N
     service = pierhead.service
     assert pierhead.enact().code == 0
     answer = service.answer
-    service.answer = lambda asked: (  # type: ignore[method-assign]
-        (200, {}, {"hand": "boss"}) if asked.path == "/v1/me" else answer(asked)
-    )
+    service.answer = lambda asked: (200, {}, {"hand": "boss"}) if asked.path == "/v1/me" else answer(asked)
     ran = pierhead.desk.run("prove", "crane")
     assert (ran.code, "it runs as boss, not as" in ran.err) == (4, True), ran.out + ran.err
 

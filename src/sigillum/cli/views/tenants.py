@@ -94,6 +94,7 @@ def _limits(found: Inspection) -> RenderableType:
                 if profile.directory
                 else []
             ),
+            *([("never shown", "; ".join(found.never))] if found.never else []),
             *([("kill safety", found.safety)] if found.safety else []),
             *(
                 [("without our mark", f"{', '.join(sorted(profile.unmarked))}: ours are told by the ledger and the name alone")]
@@ -222,6 +223,7 @@ def as_json(found: Inspection) -> dict[str, Any]:
         "signing": list(profile.signing),
         "addresses": profile.addresses,
         "directory": list(profile.directory),
+        "never_shown": found.never,
         "kill_safety": found.safety,
         "unmarked": sorted(profile.unmarked),
         "scopes": [dict(zip(("api", "scope", "class", "acts", "narrowed_to"), s, strict=True)) for s in found.scopes],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from sigillum.core.records.steps import HELD, HIDDEN, NEVER_HERE, TURNING, Outline
+from sigillum.core.records.steps import DARK, HELD, HIDDEN, NEVER_HERE, TURNING, Outline
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:  # a rehearsal shows these words, too, and enacts nothing
@@ -17,11 +17,13 @@ def plural(count: int, word: str) -> str:
 
 def open_ends(outline: Outline) -> str:
     """What is left of what the charter asks for, and cannot be done: now, or ever; empty where nothing is."""
-    hidden, never = outline.told(HIDDEN), outline.told(NEVER_HERE)
+    hidden, never, dark = outline.told(HIDDEN), outline.told(NEVER_HERE), outline.told(DARK)
     told = [
         *([f"{plural(hidden, 'thing')} that it asks for cannot be looked up now"] if hidden else []),
         *([f"{plural(never, 'thing')} can never be there"] if never else []),
     ]
+    if dark and not told:
+        return f"Not known whether it is as the charter says: {plural(dark, 'field')} not shown now."
     return f"Not as the charter says: {', and '.join(told)}." if told else ""
 
 

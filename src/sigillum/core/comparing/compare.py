@@ -160,7 +160,7 @@ def _answered_for(home: Seen, draft: Draft) -> None:
         draft.note("review-overdue", text)
     for role, who in (("owner", home.whole.owner), ("deputy", home.whole.deputy)) if home.carried(ACCOUNT) is not None else ():
         fact = home.ask(Query(ACCOUNT, "name", who)) if who else Fact[Account]()
-        if fact.first is not None and fact.first.body.active is False:
+        if fact.first is not None and fact.first.says(active=False):
             draft.note(
                 f"{role}-inactive", f"the {role} {who} is switched off at {home.tenant}: name somebody who answers for it"
             )

@@ -119,7 +119,7 @@ def _stopped(snapshot: Snapshot | None, made: Generation, history: History) -> b
     if snapshot is None or not made.on_at or made.mark in history.holds or not made.id:
         return False
     record = snapshot.ask(Query(CREDENTIAL, "id", made.id)).first
-    return record is not None and record.body.active is False and made.off_in < made.on_in
+    return record is not None and record.says(active=False) and made.off_in < made.on_in
 
 
 def _identities(charter: Charter, mine: Iterable[Generation], left: set[tuple[Mark, int]], kept: list[Step]) -> Iterator[Step]:

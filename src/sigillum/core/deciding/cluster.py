@@ -24,10 +24,10 @@ class ClusterFacts(NamedTuple):
 
     def local(self, want: WorkloadWant) -> Record[LocalAccount] | None:
         """The local account that is wanted."""
-        return next((r for r in self.locals if (r.body.compartment, r.body.name) == (want.compartment, want.account)), None)
+        return next((r for r in self.locals if r.says(compartment=want.compartment, name=want.account)), None)
 
     def program(self, want: WorkloadWant, name: str) -> Record[Workload] | None:
-        return next((r for r in self.workloads if (r.body.compartment, r.body.name) == (want.compartment, name)), None)
+        return next((r for r in self.workloads if r.says(compartment=want.compartment, name=name)), None)
 
 
 def concerning(want: WorkloadWant) -> list[Query[Any]]:

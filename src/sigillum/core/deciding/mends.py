@@ -296,7 +296,7 @@ def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -
         spot = _grantable(world, node, role.body.grantable_at) if node is not None else None
         if question.permission in permissions and spot is not None:
             widest = max(CLASSES.index(c) if c in CLASSES else 0 for c in permissions.values())
-            found.append((role.body.breadth == "broad", widest, len(permissions), spot[0], role.body.name, spot[1]))
+            found.append((role.says(breadth="broad"), widest, len(permissions), spot[0], role.body.name, spot[1]))
     return [one[4:6] for one in sorted(found)]
 
 
@@ -333,7 +333,7 @@ def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Recor
     def granted(role: str, place: str) -> Changed:
         right = Right("mend", question.principal, role, place, None, NEVER)
         fresh = again(world, rights=[*world.rights, right], roles={**world.roles, role: known[role]})
-        told = next(allows(r) for r in roles if r.body.name == role)
+        told = next(allows(r) for r in roles if r.says(name=role))
         return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it: it allows {told}", role, place))
 
     all_ = [granted(*one) for one in best]

@@ -37,7 +37,7 @@ def against(
 ) -> Iterator[Objection]:
     """What the tenant's own rules say about a role, a window and whom it is granted to."""
     windowed = right.start is not None or right.until is not None
-    if windowed and role.body.breadth == "broad" and not profile.windows_on_broad:
+    if windowed and role.says(breadth="broad") and not profile.windows_on_broad:
         yield Objection(
             "window-broad",
             f"{right.role} is a broad role, and a broad role takes no window here",

@@ -33,7 +33,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     if not fact.known:
         unknown(seen, draft, fact, f"the licence {want}")
         return
-    record = next((r for r in fact.records if r.body.name == want), None)
+    record = next((r for r in fact.records if r.says(name=want)), None)
     where = seen.charter.identity.position
     if record is None:
         known = [r.body.name for r in fact.records]
@@ -56,7 +56,7 @@ def compare(seen: Seen, draft: Draft) -> None:
 def _hold(seen: Seen, draft: Draft, record: Record[Licence], who: Id) -> tuple[StepId, ...] | None:
     """The steps after which it is held; None where none is free."""
     want, total, needs = record.body.name, record.body.total, draft.by(seen.tenant, Ready)
-    if record.body.type == "capacity":
+    if record.says(type="capacity"):
         draft.note(
             "licence-capacity", f"{want} is held by the tenant as a whole: {total} in all, nothing is assigned", warning=False
         )

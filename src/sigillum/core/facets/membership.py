@@ -13,7 +13,7 @@ from sigillum.core.facets.standing import adopt, found, principal, somebody, unk
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.changes import Entry
 from sigillum.core.kinds.identities import ACCOUNT, TEAM, Team
-from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.kind import Query, Record, members
 from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Adopt, Ask, Await, Step, StepKind, Usual
 from sigillum.core.values.marks import Id, Mark, StepId
@@ -128,7 +128,7 @@ def _later(draft: Draft, mark: Mark, charter: str, about: str) -> None:
 
 def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_id: Id, member: Id, about: str) -> None:
     generation = seen.history.latest(mark)
-    within = team is not None and member in team.body.members
+    within = team is not None and member in members(team, "members")
     number = 1 if generation is None else generation.number + (generation.state in (State.ENDED, State.MADE) and not within)
     if within:
         if generation is not None and generation.state is State.OPEN and team is not None:
@@ -172,7 +172,7 @@ def _not_wanted(seen: Seen, draft: Draft) -> None:
             continue
         name, team, member = generation.mark.get("team"), generation.id, generation.value
         if not team and name:  # begun, and the answer was not caught
-            hit = next((t for t in seen.ask(Query(TEAM, "member", who.id)).records if t.body.name == name), None)
+            hit = next((t for t in seen.ask(Query(TEAM, "member", who.id)).records if t.says(name=name)), None)
             team, member = (hit.id, who.id) if hit is not None else ("", "")
         if team:
             _leave(seen, draft, generation, team, member)

@@ -9,10 +9,10 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import OwnRole, Principal, RightEnds
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, adopt, await_, principal, stand, unknown
+from sigillum.core.facets.standing import Standing, Where, adopt, await_, dark, principal, stand, unknown
 from sigillum.core.kinds.access import GRANT, ROLE, Role, permission_words
 from sigillum.core.kinds.changes import Change, End, Make
-from sigillum.core.kinds.kind import Fact, Query, Record, differing
+from sigillum.core.kinds.kind import Fact, Query, Record, compared
 from sigillum.core.records.history import State
 from sigillum.core.records.steps import Adopt, Collision, Need, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
@@ -110,8 +110,9 @@ def _one(seen: Seen, draft: Draft, want: RoleWant, records: tuple[Record[Role], 
 
 def _present(seen: Seen, draft: Draft, standing: Standing, part: dict[str, Any]) -> None:
     assert standing.record is not None
-    have = standing.record.body
-    if not differing(standing.record, part, seen.carried(ROLE)):
+    have, held = standing.record.body, compared(standing.record, part, seen.carried(ROLE))
+    dark(seen, draft, held, f"the role {part['name']}")
+    if not held.different:
         return
     draft.add(
         Step(

@@ -16,7 +16,7 @@ from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import principal, unknown
 from sigillum.core.kinds.access import GRANT, ROLE, Role
 from sigillum.core.kinds.changes import Change
-from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.kinds.machines import MACHINE, Machine
 from sigillum.core.records.history import Generation, Outcome, State
 from sigillum.core.records.steps import Ask, Step, StepKind
@@ -53,7 +53,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     _rights(seen, draft, want, who.id)
     _attach(seen, draft, want, who.id)
     for record in seen.ask(Query(MACHINE, "principal", who.id)).records if isinstance(who.id, str) else ():
-        if record.body.name != want.machine and record.id not in {g.id for g in left}:
+        if record.denies(name=want.machine) and record.id not in {g.id for g in left}:
             name = seen.charter.identity.name
             draft.note(
                 "machine-extra",
@@ -76,15 +76,12 @@ def _rights(seen: Seen, draft: Draft, want: SigningWant, who: Id) -> None:
     theirs = [
         r.body.role
         for r in (held.records if held is not None else ())
-        if r.body.place == f"@{who}"
-        and r.body.until is None
-        and r.id not in mine
-        and not seen.books.owner(seen.tenant, GRANT, r.id)
+        if r.says(place=f"@{who}", until=None) and r.id not in mine and not seen.books.owner(seen.tenant, GRANT, r.id)
     ]
     has = {p for name in (*wanted, *theirs) if name in roles for p in _permissions(roles[name])}
     missing = [p for p in seen.profile.signing if p not in has]
     while missing:
-        allowed = [r for r in fact.records if r.body.name not in seen.rules.forbidden_roles]
+        allowed = [r for r in fact.records if not any(r.says(name=f) for f in seen.rules.forbidden_roles)]
         found = _narrowest(allowed, set(missing), set(seen.profile.signing))
         if found is None:
             draft.wrong(
@@ -114,7 +111,9 @@ def _narrowest(roles: Iterable[Record[Role]], missing: set[str], needed: set[str
         has = _permissions(role)
         return len(has - needed), -len(has & missing), role.body.name
 
-    return min((r for r in roles if missing & _permissions(r) and "principal" in r.body.grantable_at), key=order, default=None)
+    return min(
+        (r for r in roles if missing & _permissions(r) and inside(r, "grantable_at", "principal")), key=order, default=None
+    )
 
 
 # --- the machine ------------------------------------------------------------------------------------------------------
@@ -130,7 +129,7 @@ def _attach(seen: Seen, draft: Draft, want: SigningWant, who: Id) -> None:
     generation = seen.history.latest(mark)
     number = 1 if generation is None else generation.number + (generation.state in (State.MADE, State.ENDED))
     name = seen.charter.identity.name
-    if record.body.principal == who:
+    if record.says(principal=who):
         return
     if record.body.principal:
         other = record.body.principal_name or record.body.principal
@@ -166,7 +165,7 @@ def _detach(seen: Seen, draft: Draft, generation: Generation) -> None:
     """What only we attached, and still is."""
     fact, who = seen.ask(Query(MACHINE, "name", generation.mark.get("machine"))), principal(seen, draft)
     record: Record[Machine] | None = fact.first
-    if record is None or who is None or record.body.principal != who.id:
+    if record is None or who is None or record.denies(principal=who.id):
         return
     nobody: dict[str, Any] = {"principal": ""}
     draft.add(

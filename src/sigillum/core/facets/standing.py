@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from enum import StrEnum
 from typing import Any, NamedTuple
 
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.provides import Principal
 from sigillum.core.facets.seen import Seen
+from sigillum.core.kinds.changes import digest_of
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
-from sigillum.core.kinds.kind import Fact, Kind, Query, Record
+from sigillum.core.kinds.kind import Compared, Fact, Kind, Part, Query, Record
 from sigillum.core.kinds.profile import PERSON
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import HELD, HIDDEN, NEVER_HERE, Adopt, Ask, Await, Step, StepKind
+from sigillum.core.records.steps import DARK, HELD, HIDDEN, NEVER_HERE, Adopt, Ask, Await, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 
@@ -229,6 +230,23 @@ def unknown(seen: Seen, draft: Draft, fact: Fact[Any], about: str) -> None:
         draft.note(
             HIDDEN, f"{about} cannot be looked up at {seen.tenant}: {fact.unknown}; nothing is made where it may exist already"
         )
+
+
+def dark(seen: Seen, draft: Draft, held: Compared, about: str) -> None:
+    """Say which fields of something that is there are not shown now: no step follows from that, and no sameness either."""
+    for name, hidden in held.dark.items():
+        draft.note(DARK, f"{name} of {about} is not shown at {seen.tenant} now ({hidden.why}): it may be as wanted, or not")
+
+
+def again(seen: Seen, held: Compared, part: Part, generation: Generation | None) -> dict[str, Any]:
+    """What is never shown there, and is wanted otherwise than we sent it last: it is sent, and not read back."""
+    known = {n: v for n, v in part.items() if not isinstance(v, Ref)}
+    return held.unread(known, generation.unread, digest_of) if generation is not None else {}
+
+
+def so_says(silent: Mapping[str, Any]) -> str:
+    """Why something is changed; and what of it will only be sent."""
+    return f"the charter says so; {' and '.join(silent)}: sent, not read back" if silent else "the charter says so"
 
 
 def principal(seen: Seen, draft: Draft) -> Principal | None:

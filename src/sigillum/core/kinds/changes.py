@@ -8,6 +8,7 @@ from datetime import datetime
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
+from sigillum.core.values.canonical import digest
 from sigillum.core.values.marks import Id, Ref
 
 from .access import GRANT
@@ -170,6 +171,11 @@ def plain(value: Any) -> Any:
     if isinstance(value, (tuple, list)):
         return [plain(v) for v in value]
     return {n: plain(v) for n, v in value.items()} if isinstance(value, Mapping) else value
+
+
+def digest_of(value: Any) -> str:
+    """By what a value that was sent is known again, where it is never shown."""
+    return digest(plain(value))
 
 
 def part_of(kind: Kind[Any], values: Mapping[str, Any]) -> dict[str, Any]:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any, Generic, NamedTuple, TypeVar, cast
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, Generic, NamedTuple, NoReturn, TypeVar, cast
 
 K = TypeVar("K")
 Part = Mapping[str, Any]  # some fields of a kind: a field that is absent is not spoken of, an empty one is to be empty
@@ -70,9 +72,19 @@ def _plain(value: Any) -> Any:
     return value or None
 
 
+@dataclass(frozen=True, slots=True)
+class NotShown:
+    """Instead of a value. `never`: by profile, schema or dialect this tenant has no such field; else it may show it yet."""
+
+    why: str
+    never: bool = False
+
+
 class Record(NamedTuple, Generic[K]):
-    """One resource as its tenant shows it. `mark`: its externalId; `carried`: the fields that it shows; None: all of its kind
-    that its tenant has.
+    """One resource as its tenant shows it.
+
+    `mark`: its externalId. `carried`: the fields that it shows; None: all of its kind that its tenant has. `missing`: those
+    among them that this answer left out, and that are not empty by that.
     """
 
     kind: Kind[K]
@@ -83,6 +95,7 @@ class Record(NamedTuple, Generic[K]):
     progress: str = ""  # accepted or failed, while a tenant makes it or could not; empty or ready otherwise
     carried: frozenset[str] | None = None
     modified: str = ""  # when it was changed last, as its tenant says it
+    missing: frozenset[str] = frozenset()
 
     @property
     def state(self) -> dict[str, str]:
@@ -100,6 +113,30 @@ class Record(NamedTuple, Generic[K]):
     def value(self, field: str) -> Any:
         """A field by its name, where the name itself is a value: None where the kind has no such field."""
         return getattr(self.body, field, None)
+
+    def get(self, field: str, carried: frozenset[str] | None = None) -> Any:
+        """A field's value, or `NotShown`. `carried`: the fields of its kind that its tenant has; None: all."""
+        shown = self.carried if self.carried is not None else carried
+        if shown is not None and field not in shown:
+            return NotShown(f"a {self.kind.name} has no {field} there", never=True)
+        return NotShown(f"its {field} was left out") if field in self.missing else self.value(field)
+
+    def says(self, **fields: Any) -> bool:
+        """Does it show all of these fields, and with these values? What is not shown is neither the same nor another."""
+        return all(
+            not isinstance(have := self.get(n), NotShown) and self.kind.same(n, have, want) for n, want in fields.items()
+        )
+
+    def denies(self, **fields: Any) -> bool:
+        """Does it show one of these fields with another value?"""
+        return any(
+            not isinstance(have := self.get(n), NotShown) and not self.kind.same(n, have, want) for n, want in fields.items()
+        )
+
+    def over(self, now: datetime) -> bool:
+        """Does it show that its end has come? At the very second of it, it has."""
+        until = self.value("until")
+        return until is not None and bool(until <= now)
 
 
 class Query(NamedTuple, Generic[K]):
@@ -128,29 +165,61 @@ class Fact(NamedTuple, Generic[K]):
         return self.records[0] if self.records else None
 
 
-def differing(record: Record[Any], part: Part, carried: frozenset[str] | None = None) -> dict[str, tuple[Any, Any]]:
-    """Fields whose value is not the wanted one: (existing, wanted). What is not carried cannot be compared."""
-    carried = record.carried if record.carried is not None else carried
-    out = {}
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """What is wanted, held against what is shown: fields that are different, as (existing, wanted), and fields that are hidden.
+
+    There are three answers, so it is neither true nor false: what is hidden never makes a step and never ends anything.
+    """
+
+    different: dict[str, tuple[Any, Any]]
+    hidden: dict[str, NotShown]
+
+    def __bool__(self) -> NoReturn:
+        raise TypeError("say which: .different, .hidden, or .same")
+
+    @property
+    def same(self) -> bool:
+        """Is all of it shown, and as wanted?"""
+        return not self.different and not self.hidden
+
+    @property
+    def dark(self) -> dict[str, NotShown]:
+        """What this tenant shows at other times: until it does, whether it differs is not known."""
+        return {n: h for n, h in self.hidden.items() if not h.never}
+
+    def unread(self, part: Part, sent: Mapping[str, str], digest: Callable[[Any], str]) -> dict[str, Any]:
+        """What is never shown there, and is wanted otherwise than it was `sent` last (by its digest): it is sent once more."""
+        never = [n for n, h in self.hidden.items() if h.never and n in sent and n in part]
+        return {n: part[n] for n in never if sent[n] != digest(part[n])}
+
+
+def compared(record: Record[Any], part: Part, carried: frozenset[str] | None = None) -> Compared:
+    """Every field that is wanted, held against what is shown. `carried`: the fields that the tenant has of this kind."""
+    different, hidden = dict[str, tuple[Any, Any]](), dict[str, NotShown]()
     for name, want in record.kind.shown(part).items():
-        have = record.value(name)
-        if (carried is None or name in carried) and not record.kind.same(name, have, want):
-            out[name] = (have, want)
-    return out
+        have = record.get(name, carried)
+        if isinstance(have, NotShown) and not have.never and not want:
+            continue  # left out, and wanted empty
+        if isinstance(have, NotShown):
+            hidden[name] = have
+        elif not record.kind.same(name, have, want):
+            different[name] = (have, want)
+    return Compared(different, hidden)
 
 
 SAYS_OF_ITSELF = frozenset(("purpose", "owner", "deputy", "stage"))
 
 
 def suits(record: Record[Any], part: Part, carried: frozenset[str] | None = None) -> bool:
-    """Is it what is wanted? What it does not say of itself yet contradicts nothing."""
-    return all(name in SAYS_OF_ITSELF and not have for name, (have, _) in differing(record, part, carried).items())
+    """Is it what is wanted, as far as it is shown? What it does not say of itself yet contradicts nothing."""
+    return all(name in SAYS_OF_ITSELF and not have for name, (have, _) in compared(record, part, carried).different.items())
 
 
 def alike(record: Record[Any], part: Part) -> bool:
     """Is it the same thing, by its natural key?"""
     shown = record.kind.shown(part)
-    return all(record.kind.same(n, record.value(n), shown.get(n)) for n in record.kind.key)
+    return record.says(**{n: shown.get(n) for n in record.kind.key})
 
 
 def inside(record: Record[Any], field: str, value: str) -> bool:

@@ -40,6 +40,7 @@ UNSURE = "unsure"  # it stands there, and whether our lost write or another hand
 DOCUMENT = "document"  # in an intent's body: how the document will look in which it is written
 IN_PLACE_OF = "in_place_of"  # among the terms of a credential: the generation that ended by its making
 BRIDGE = "bridge"  # in a mark's key: of that credential a further registration, with a later end
+UNREAD = "unread"  # in an intent's body: digests of the fields that this tenant never shows, by their names
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
 
 
@@ -105,6 +106,7 @@ class Generation:
     given_away: bool = False  # it was handed over, and is not kept here since
     left: Mapping[str, str] = field(default_factory=dict)  # its version and time of change after our last write
     left_at: str = ""  # tenant's time of that write
+    unread: Mapping[str, str] = field(default_factory=dict)  # digests of what was sent last and is never shown there
 
     @property
     def elsewhere(self) -> bool:
@@ -218,12 +220,12 @@ class History:
 def fold(entries: Iterable[Entry], charter: str = "") -> History:
     """Read a charter's entries, in order, into what they amount to."""
     history = History(charter)
-    by_attempt: dict[int, tuple[Generation, str, str]] = {}
+    by_attempt: dict[int, tuple[Generation, Mapping[str, Any]]] = {}
     for entry in entries:
         body = entry.body
         if entry.kind == INTENT:
             generation = _generation(history, body)
-            by_attempt[entry.sequence] = (generation, str(body["verb"]), str(body.get(SWITCHES, "")))
+            by_attempt[entry.sequence] = (generation, body)
             if body["verb"] == Verb.MAKE:
                 if not generation.external_id:
                     generation.external_id = str(body["external_id"])
@@ -294,13 +296,17 @@ def _generation(history: History, body: Mapping[str, Any]) -> Generation:
     return found
 
 
-def _outcome(history: History, attempt: tuple[Generation, str, str] | None, body: Mapping[str, Any], sequence: int) -> None:
+def _outcome(
+    history: History, attempt: tuple[Generation, Mapping[str, Any]] | None, body: Mapping[str, Any], sequence: int
+) -> None:
     if attempt is None:
         return
-    generation, verb, switched = attempt
+    generation, intent = attempt
+    verb, switched = intent["verb"], intent.get(SWITCHES, "")
     result = body["result"]
     if result in (Outcome.MADE, Outcome.CHANGED):
         generation.left, generation.left_at = dict(body.get("left", {})), str(body["tenant_time"])
+        generation.unread = {**generation.unread, **intent.get(UNREAD, {})}
     if switched == "on" and result in (Outcome.MADE, Outcome.CHANGED):
         generation.on_at, generation.on_in = str(body["tenant_time"]), sequence
     elif switched == "off" and result == Outcome.CHANGED:

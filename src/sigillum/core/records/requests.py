@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 from sigillum.core.kinds.access import PLACE, ROLE
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, part_of, plain
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
-from sigillum.core.kinds.kind import Kind, Query, Record, alike, differing, inside
+from sigillum.core.kinds.kind import Kind, Query, Record, alike, compared, inside
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.steps import Ask, Step, StepKind
@@ -167,7 +167,7 @@ def fulfilled(request: Request, records: tuple[Record[Any], ...], carried: froze
         return False
     if isinstance(doing, Entry):
         return found if inside(found, doing.field, str(doing.value)) != doing.out else False
-    return False if differing(found, doing.part, carried) else found
+    return found if compared(found, doing.part, carried).same else False
 
 
 def step_of(request: Request, tenant: str, version: str = "") -> Step:

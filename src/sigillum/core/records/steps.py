@@ -131,6 +131,7 @@ class Turning(NamedTuple):
     credential: str
     generation: int
     old: int
+    how: str = ""  # how it is known, where that was found while deciding
 
 
 class CertificateRequest(NamedTuple):
@@ -243,6 +244,7 @@ class Note(NamedTuple):
 
 
 HELD, TURNING = "suspended", "rotating"  # notes: it is suspended; a credential is being rotated
+DARK = "not-shown"  # note: a field of something that is there is not shown now, so whether it differs is not known
 HIDDEN, NEVER_HERE = "unknown", "never-here"  # notes: something wanted cannot be looked up now; it can never stand there
 
 
@@ -267,8 +269,8 @@ class Outline:
 
     @property
     def left(self) -> bool:
-        """Is there something wanted of which nothing can be done, now or ever?"""
-        return bool(self.told(HIDDEN) or self.told(NEVER_HERE))
+        """Is there something wanted that is not known to be so, and of which nothing can be done, now or ever?"""
+        return bool(self.told(HIDDEN) or self.told(NEVER_HERE) or self.told(DARK))
 
     @property
     def changes(self) -> tuple[Step, ...]:

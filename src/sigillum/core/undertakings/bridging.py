@@ -22,10 +22,7 @@ from .undertaking import Look
 def counting(profile: Profile, records: Iterable[Record[Credential]], now: datetime, kind: str) -> list[Record[Credential]]:
     """Those that count among the credentials that may stand beside one of this kind."""
     return [
-        r
-        for r in records
-        if (kind not in profile.singles or r.body.type == kind)
-        and (profile.ended_count or r.body.until is None or r.body.until > now)
+        r for r in records if (kind not in profile.singles or r.says(type=kind)) and (profile.ended_count or not r.over(now))
     ]
 
 

@@ -125,12 +125,12 @@ def read(entries: Iterable[Entry], uid: str) -> list[Loan]:
 
 
 def gone(loan: Loan, seen: Look, now: datetime) -> bool:
-    """Does the tenant say that its grant stands no more, long enough after it was made?"""
+    """Does the tenant say that its grant stands no more, or is another role by now, long enough after it was made?"""
     made = loan.generation
     if made is None or not made.id or not made.live or now < _shown_by(made, seen):
         return False
     fact = seen.ask(Query(GRANT, "id", made.id))
-    return fact.known and fact.first is None
+    return fact.known and (fact.first is None or fact.first.denies(role=loan.grant.role))
 
 
 def _shown_by(generation: Generation, seen: Look) -> datetime:

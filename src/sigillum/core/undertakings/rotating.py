@@ -19,19 +19,7 @@ from sigillum.core.values.times import format_instant, parse_instant, rough_dura
 from .bridging import bridged, counting
 from .rotation import Around, Asked, Leaves, Rotation, Stage, read, tokens_over
 from .undertaking import Look, Next, Undertaking
-
-
-def used_by_others(one: Rotation, record: Record[Credential] | None, number: int, last_used: str) -> datetime | None:
-    """When somebody else than we used a generation last; None: not that it could be seen. What may have been our own use is
-    nobody else's.
-    """
-    used = record.body.used_at if record is not None else None
-    grain = timedelta(days=1 if last_used == "day" else 0, seconds=1)
-    ours = used is not None and any(
-        w.start is not None and w.until is not None and w.start - grain <= used <= w.until + grain
-        for w in one.own.get(number, ())
-    )
-    return None if ours else used
+from .uses import Doubt, used_by_others
 
 
 def tells(profile: Profile) -> bool:
@@ -89,7 +77,7 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
 _PROVING = (Stage.ACCEPTED, Stage.DEAD)
 
 
-def _turn(one: Rotation, stage: str, *needs: StepId, number: int = 0) -> Step:
+def _turn(one: Rotation, stage: str, *needs: StepId, number: int = 0, how: str = "") -> Step:
     abouts: dict[str, str] = {
         Stage.ACCEPTED: f"until the tenant takes the new {one.name} for sure",
         Stage.BESIDE: f"the new {one.name} beside the old one, for consumers that try both",
@@ -104,7 +92,7 @@ def _turn(one: Rotation, stage: str, *needs: StepId, number: int = 0) -> Step:
         StepId(one.mark, number or one.number, stage),
         kind,
         abouts[stage],
-        Turning(stage, one.key, one.name, one.number, one.old.number),
+        Turning(stage, one.key, one.name, one.number, one.old.number, how),
         needs,
     )
 
@@ -141,7 +129,7 @@ def _switched(one: Rotation, leaves: list[Leaves], *, on: bool, needs: tuple[Ste
             after={"active": on},
         )
         for g, r in leaves
-        if r.body.active is not on
+        if r.denies(active=on)
     )
 
 
@@ -169,7 +157,7 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
     if new is None or new.state is not State.MADE:
         number = one.old.number + 1 if new is None else new.number + (new.state in (State.ENDED, State.SPENT))
         if not want.held_here and (
-            want.public_key is None or (leaves is not None and thumbprint(want.public_key) == leaves.body.thumbprint)
+            want.public_key is None or (leaves is not None and leaves.says(thumbprint=thumbprint(want.public_key)))
         ):
             return Next(waits=f"the holder of {want.name} has to send the public half of a new key", code="holder")
         swap = one.gap and _in_place(one, around)
@@ -244,13 +232,7 @@ def _full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | No
     if not most or len(counted) < most:
         return None
     dead = next(
-        (
-            (mark, n, r.id)
-            for r in counted
-            if r.body.until is not None and r.body.until <= now and r.id != one.old.id
-            for mark, n, i in around.ours
-            if i == r.id
-        ),
+        ((mark, n, r.id) for r in counted if r.over(now) and r.id != one.old.id for mark, n, i in around.ours if i == r.id),
         None,
     )
     if dead is not None:  # a stranger's is never cleared
@@ -288,12 +270,13 @@ def _leave(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now:
     if Asked.PAUSE in one.staged and not told:  # whether it is used shows only so
         return _pause(one, around, leaves)
     fresh = seen.ask(Query(CREDENTIAL, "id", one.new.id)) if one.new is not None else Fact[Credential]()
-    given, old_used = one.at(Stage.GIVEN), used_by_others(one, record, one.old.number, profile.last_used)
+    given, old = one.at(Stage.GIVEN), used_by_others(one.own.get(one.old.number, ()), record, profile.last_used)
     assert given is not None
     if Stage.TAKEN not in one.staged:
-        new_used = used_by_others(one, fresh.first, one.number, profile.last_used)
-        if Asked.WORD in one.staged or new_used is not None or (one.received and not told):
-            return Next((_turn(one, Stage.TAKEN),))
+        new = used_by_others(one.own.get(one.number, ()), fresh.first, profile.last_used)
+        used = new.at is not None and (not new.ours_perhaps or new.at > given)
+        if Asked.WORD in one.staged or used or (one.received and not told):
+            return Next((_turn(one, Stage.TAKEN, how=_taken_how(one, new, told=told)),))
         if not told:
             return _late(one, record, now, f"{one.tenant} does not tell whether the new {one.name} is used", "word")
         return _late(one, record, now, f"nobody has used the new {one.name} yet")
@@ -301,12 +284,12 @@ def _leave(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now:
     if asked is None and profile.confirmed_by == PERSON:
         return _late(one, record, now, f"nobody has said on which day the old {one.name} was used last", "again")
     said = one.at(Asked.LAST) if asked is not None else one.at(Stage.TAKEN) if not told else None
-    since = max(t for t in (old_used, given, asked or said) if t is not None)
+    since = max(t for t in (old.at, given, asked or said) if t is not None)
     quiet = since + timedelta(seconds=one.quiet_seconds)
     if now < quiet:
         again = (
-            f"was used last at {format_instant(old_used)} from {record.body.used_from or 'somewhere'}, and "
-            if old_used is not None and old_used > given
+            f"was used last at {format_instant(old.at)} {_whose(old, record)}, and "
+            if old.at is not None and old.at > given
             else ""
         )
         return _late(one, record, now, f"the old {one.name} {again}has to be unused until {format_instant(quiet)}")
@@ -316,6 +299,23 @@ def _leave(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now:
     if Asked.PAUSE in one.staged:
         return _pause(one, around, leaves)
     return Next(_ending(one, around, token=True))
+
+
+def _taken_how(one: Rotation, new: Doubt, *, told: bool) -> str:
+    """Why the new one counts as taken: a person's word, receipts, or what the tenant tells of its use."""
+    word = one.staged.get(Asked.WORD)
+    if word is not None:
+        return f"{word['who']} says so"
+    if not told:
+        return "its receivers sent receipts"
+    return "it was used since it was given, by others or by us" if new.ours_perhaps else "it was used by somebody else than us"
+
+
+def _whose(doubt: Doubt, record: Record[Credential]) -> str:
+    """By whom, as far as it is known."""
+    if doubt.ours_perhaps:
+        return "by somebody else, or by us: a use of ours was interrupted then"
+    return f"from {record.body.used_from or 'somewhere'}"
 
 
 def _token(one: Rotation, around: Around) -> list[Step]:
@@ -334,7 +334,7 @@ def _paused(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now
     """It is off until it was missed by nobody for long enough; or it is wanted back, if nobody else was at it meanwhile."""
     record = together([r for _, r in leaves])
     off, arriving = [(g, r) for g, r in leaves if not r.body.active], [g for g, _ in leaves if _recent(g.left_at, seen, now)]
-    if any(g in arriving and (g.off_in > g.on_in) is r.body.active for g, r in leaves):
+    if any(g in arriving and r.says(active=g.off_in > g.on_in) for g, r in leaves):
         return Next(waits=f"the old {one.name} was switched a moment ago, and look-ups do not show it yet", early=True)
     if Asked.BACK in one.staged:
         if any(not r.state or dict(g.left) != r.state for g, r in off if g not in arriving):

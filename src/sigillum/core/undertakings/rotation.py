@@ -33,7 +33,9 @@ from sigillum.core.records.history import (
     fold,
 )
 from sigillum.core.values.marks import Mark, mark_of
-from sigillum.core.values.times import Window, parse_instant, whole_second
+from sigillum.core.values.times import parse_instant, whole_second
+
+from .uses import OwnUse
 
 USUAL_TOKEN_SECONDS = 3600  # of a tenant that does not say how long its tokens live
 DAY_SECONDS = 86_400
@@ -104,7 +106,7 @@ class Rotation:
     exposed: bool = False
     gap: bool = False
     staged: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
-    own: Mapping[int, list[Window]] = field(default_factory=dict)  # when we used a generation ourselves
+    own: Mapping[int, list[OwnUse]] = field(default_factory=dict)  # when we used a generation ourselves
     owed: tuple[str, ...] = ()  # who has the old one in a sheet, and not the new one
     received: bool = False  # everybody who was given one in a sheet has sent a receipt for the new one
     closed: str = ""
@@ -229,15 +231,16 @@ def _read(entry: Entry, all_: list[Entry], state: History, closed: str) -> Rotat
     body, mark = entry.body, mark_of(entry.body)
     generations = {g.number: g for g in state.generations.get(mark, ())}
     old, fresh = int(body["old"]), [g for n, g in generations.items() if n >= int(body["generation"])]
-    staged, own, has = dict[str, Mapping[str, Any]](), dict[int, dict[datetime, Window]](), dict[int, list[str]]()
+    staged, own, has = dict[str, Mapping[str, Any]](), dict[int, dict[datetime, OwnUse]](), dict[int, list[str]]()
     opened = set[tuple[str, int]]()
     for other in all_:
         if other.kind == STAGED and other.body["of"] == body[NUMBER]:
             stage = str(other.body["stage"])
             if stage == Asked.OURS:
                 start, end = (parse_instant(str(other.body[n])) for n in ("at", "until"))
-                window = Window(start, max(end, start + timedelta(seconds=1)))  # whose clock was read otherwise in between
-                own.setdefault(int(other.body["generation"]), {})[start] = window  # the end is written after it
+                of = own.setdefault(int(other.body["generation"]), {})  # its end is written after it, where it had one
+                # a clock may have been read otherwise in between
+                of[start] = OwnUse(start, max(end, start + timedelta(seconds=1)), other.body.get("over", start in of) is True)
                 continue
             for undone in _UNDONE.get(stage, ()):
                 staged.pop(undone, None)

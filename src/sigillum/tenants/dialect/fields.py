@@ -11,6 +11,7 @@ from urllib.parse import quote, unquote
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.kind import Kind, Record
 from sigillum.core.kinds.registry import KINDS
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.times import format_instant
 
@@ -81,4 +82,5 @@ def told_from_now(section: ThingSection) -> bool:
 def carried(section: ThingSection, kind: Kind[Any]) -> frozenset[str]:
     """The fields that a tenant shows of a kind."""
     out = {n for n in section.shows if n in kind.fields} | ({"role"} if section.by else set())
+    out |= {"thumbprint"} if kind is CREDENTIAL and "public_key" in out else set()
     return frozenset(out | ({"place"} if kind is GRANT else set()))

@@ -131,9 +131,9 @@ class Makes(Identity):
         """Where a making would change what stands there, that is looked at first. Raises HiddenError."""
         if section.level:
             standing = self._level(values)
-            if standing is None or standing.body.role == make.part.get("over"):
+            if standing is None or standing.says(role=make.part.get("over")):
                 return None
-            if standing.body.role != values["role"]:
+            if standing.denies(role=values["role"]):
                 return _other_level(standing.body.role, str(values["role"]))
         elif make.instead_of or not call.look_first or not self._there(kind, section, values):
             return None
@@ -171,7 +171,7 @@ class Makes(Identity):
         fact = self.things.fact(Query(GRANT, "principal", str(values["principal"])))
         if not fact.known:
             raise HiddenError(f"what it has there cannot be seen: {fact.unknown}")
-        return next((r for r in fact.records if r.body.place == values["place"]), None)
+        return next((r for r in fact.records if r.says(place=values["place"])), None)
 
     def _there(self, kind: Kind[Any], section: ThingSection, values: Mapping[str, Any]) -> bool:
         identity = _id_made_of(section, values)

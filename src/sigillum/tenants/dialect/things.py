@@ -17,7 +17,7 @@ from sigillum.core.values.canonical import public_half, thumbprint
 from .call_model import ListSection
 from .calls import Speaker, Spoken
 from .document import Documents
-from .fields import BESIDE, HiddenError, NoIdError, joined, joined_roles, last_of, told_from_now, usual_form
+from .fields import BESIDE, HiddenError, NoIdError, carried, joined, joined_roles, last_of, told_from_now, usual_form
 from .model import DialectFile, ThingSection
 from .values import MisfitError, Values, at, names_of, needs, shown
 
@@ -163,7 +163,7 @@ class Things:
         joined_ = joined_roles(out)
         told = {r.name for r in self.dialect.roles}
         # of one that neither the tenant nor the dialect says what it allows, nothing is known
-        return joined_ if "permissions" in section.shows else [r for r in joined_ if r.body.name in told]
+        return joined_ if "permissions" in section.shows else [r for r in joined_ if any(r.says(name=n) for n in told)]
 
     def _one_of(self, principal: str) -> None:
         """Accounts and teams may be numbered each by themselves; of an id that both have, nobody can say whose it is. Raises
@@ -242,7 +242,7 @@ class Things:
 
         if section.gone is not None and fits(section.gone, 200, raw):
             return None
-        fields, beside = dict[str, Any](), dict[str, str]()
+        fields, beside, missing = dict[str, Any](), dict[str, str](), set[str]()
         for name, where in section.shows.items():
             try:
                 value = shown(where, raw, values, self.dialect.words, usual_form(kind.name, name))
@@ -252,6 +252,8 @@ class Things:
                 beside[name] = str(value or "")
             elif value is not None:
                 fields[name] = value
+            elif name in kind.fields:
+                missing.add(name)
         self._completed(kind, section, raw, values, fields)
         identity = (
             joined(beside.get(n) or fields.get(n) or values.get(n, "") for n in section.id)
@@ -268,7 +270,9 @@ class Things:
             beside.get("version", ""),
             beside.get("mark", ""),
             beside.get("progress", ""),
-            modified=beside.get("modified", ""),
+            carried(section, kind) | fields.keys(),
+            beside.get("modified", ""),
+            missing=frozenset(missing - fields.keys()),
         )
 
     def _completed(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values, fields: dict[str, Any]) -> None:

@@ -9,10 +9,8 @@ from typing import Any, NamedTuple
 
 import psycopg
 
-from sigillum.core.kinds.access import GRANT, PLACE, ROLE
-from sigillum.core.kinds.identities import ACCOUNT, TEAM
+from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.profile import ONCE, Profile
-from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import RefusedError, UnreachableError, UsageError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
@@ -20,6 +18,7 @@ from sigillum.core.values.times import ClockReading
 from sigillum.protocols.addresses import LOOPBACK
 from sigillum.tenants.port import Address, Link
 
+from .asking import CARRIES
 from .certificates import presented
 from .rights import operations
 
@@ -82,14 +81,7 @@ class Connected:
             administrator=address.admin,
             operations=operations(),
             unmarked=frozenset({GRANT.name}),
-            carries={
-                ACCOUNT.name: frozenset({"name", "display", "active"}),
-                TEAM.name: frozenset({"name", "members"}),
-                PLACE.name: frozenset({"path", "type", "test"}),
-                ROLE.name: frozenset({"name", "permissions", "grantable_at"}),
-                GRANT.name: frozenset({"principal", "role", "place"}),
-                CREDENTIAL.name: frozenset({"principal", "type", "until"}),
-            },
+            carries=CARRIES,
         )
 
     def say(self, text: str) -> None:

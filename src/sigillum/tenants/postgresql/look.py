@@ -14,7 +14,7 @@ from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.text import PLACE_PATH, plain
 
-from .asking import Asking, id_of
+from .asking import CARRIES, Asking, id_of
 from .rights import RIGHTS, roles
 
 MARK, PASSWORD = re.compile(r"\[sigillum:([^\]\s]+)\]"), re.compile(r"\[password:([^\]\s]+)\]")
@@ -93,7 +93,8 @@ def answer(ask: Asking, query: Query[Any]) -> Fact[Any]:
         found = [] if query.field == "itself" else _grants(ask, query)
     else:
         return Fact(unknown=f"a database server has no {kind.name}", never=True)
-    return Fact(tuple(r for r in found if answers(query, r)))
+    hits = (r for r in found if answers(query, r))
+    return Fact(tuple(r if r.carried is not None else r._replace(carried=CARRIES[kind.name]) for r in hits))
 
 
 def _people(ask: Asking, kind: Kind[Any], query: Query[Any]) -> list[Record[Any]]:

@@ -105,8 +105,8 @@ class Codec(NamedTuple):
                 return f"path sw {quoted(value + '/')}" if value else ""
         return f"{self.found[query.field]} eq {quoted(value)}"
 
-    def record(self, resource: Json) -> Record[Any]:
-        """A resource in our words; ids and versions are kept verbatim."""
+    def record(self, resource: Json, carried: frozenset[str] | None = None) -> Record[Any]:
+        """A resource in our words; ids and versions are kept verbatim. What is left out is empty (RFC 7643 §2.5)."""
         about = inner(resource, self.extension) if self.extension else {}
         progress = text(about.get("progress")) or text(resource.get("progress"))
         return Record(
@@ -116,7 +116,8 @@ class Codec(NamedTuple):
             str(inner(resource, "meta").get("version") or ""),
             str(resource.get("externalId") or ""),
             progress,
-            modified=text(inner(resource, "meta").get("lastModified")),
+            carried,
+            text(inner(resource, "meta").get("lastModified")),
         )
 
     def entry(self, entry: Entry) -> Json:

@@ -142,7 +142,8 @@ class OpenTenant(Identity):
         filters = [codec.filter(q) for q in asked]
         joined = "" if "" in filters else " or ".join(filters)
         try:
-            found = [codec.record(r) for r in self.scim.find(self.wire.endpoints[kind.name], joined)]
+            carried, path = self.profile.carried(kind), self.wire.endpoints[kind.name]
+            found = [codec.record(r, carried) for r in self.scim.find(path, joined)]
         except ScimRefusedError as problem:
             if problem.status == 401:
                 raise
@@ -160,7 +161,9 @@ class OpenTenant(Identity):
         if kind.name not in self.wire.endpoints:
             return None
         try:
-            return CODECS[kind.name].record(self.scim.look(self._path(kind, identity), f"reading the {kind.name} back"))
+            return CODECS[kind.name].record(
+                self.scim.look(self._path(kind, identity), f"reading the {kind.name} back"), self.profile.carried(kind)
+            )
         except ScimRefusedError as problem:
             if problem.status == 404:
                 return None
@@ -205,7 +208,7 @@ class OpenTenant(Identity):
         try:
             answer = self.scim.send(method, path, body, if_match=version)
             if answer.status in (200, 201, 202) and answer.body:
-                return Reply(Result.DONE, CODECS[kind.name].record(answer.object()))
+                return Reply(Result.DONE, CODECS[kind.name].record(answer.object(), self.profile.carried(kind)))
             if answer.status in (200, 204):
                 return Reply(Result.DONE)
         except HttpError as problem:

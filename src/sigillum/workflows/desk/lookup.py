@@ -71,7 +71,7 @@ def principal(tenant: Tenant, name: str) -> Record[Any]:
         [Query(k, f, name) for k, names in fields.items() if tenant.profile.carried(k) is not None for f in names]
     )
     record = next((r for f in found.values() for r in f.records), None)
-    if record is not None and record.kind is PRINCIPAL and name not in (record.id, record.body.display):
+    if record is not None and record.kind is PRINCIPAL and name != record.id and record.denies(display=name):
         _meant(tenant, f"{name} is the client id", record)
     elif record is None and tenant.profile.carried(CLIENT) is not None:
         record = _registered(tenant, name)

@@ -141,7 +141,7 @@ def _instead_of(seen: Snapshot, borrower: Record[Any], place: str) -> str:
             where=seen.tenant,
             mend="ask with an administrator who may look at it",
         )
-    return next((r.body.role for r in fact.records if r.body.place == place), "")
+    return next((r.body.role for r in fact.records if r.says(place=place)), "")
 
 
 def _touched(office: Office, tenant: Tenant, borrower: Record[Any]) -> Iterator[tuple[str, Expected]]:

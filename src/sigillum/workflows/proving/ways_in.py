@@ -50,7 +50,7 @@ def others(tenant: Tenant, charter: Charter, state: History, principal: str) -> 
 
 def _acting(tenant: Tenant, principal: str, grants: Iterable[Record[Grant]]) -> Iterator[Record[Grant]]:
     """Of the rights over it, those of others by which they act as it; of a role that is not shown, that is supposed."""
-    theirs = [g for g in grants if g.body.principal != principal]
+    theirs = [g for g in grants if g.denies(principal=principal)]
     roles = tenant.facts([Query(ROLE, "name", g.body.role) for g in theirs])
     for grant in theirs:
         role = roles[Query(ROLE, "name", grant.body.role)].first

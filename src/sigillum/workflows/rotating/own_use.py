@@ -23,7 +23,7 @@ def ours(office: Office, stream: str, mark: Mark, number: int, key: str) -> Iter
     else's use, also where somebody is killed in between.
     """
 
-    def note(until: timedelta) -> None:
+    def note(until: timedelta, *, over: bool) -> None:
         now = max(begun, whole_second(office.tenants.now(mark.tenant)))  # its clock is read more exactly with each answer
         office.books.ledger(write=True).append(
             [
@@ -37,16 +37,17 @@ def ours(office: Office, stream: str, mark: Mark, number: int, key: str) -> Iter
                         "stage": Asked.OURS,
                         "at": format_instant(begun),
                         "until": format_instant(now + until),
+                        "over": over,
                     },
                 )
             ]
         )
 
     begun = whole_second(office.tenants.now(mark.tenant))
-    note(LONGEST_USE)
+    note(LONGEST_USE, over=False)
     office.settings.boundary("our own use written")
     yield
-    note(timedelta(seconds=1))
+    note(timedelta(seconds=1), over=True)
 
 
 def trying_ours(

@@ -15,7 +15,7 @@ from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import STAGED, Generation, History
 from sigillum.core.records.steps import Prove, Step, Turning
-from sigillum.core.undertakings.rotating import ROTATIONS, tells
+from sigillum.core.undertakings.rotating import ROTATIONS
 from sigillum.core.undertakings.rotation import (
     USUAL_TOKEN_SECONDS,
     Around,
@@ -151,7 +151,7 @@ class Turns:
             Stage.BESIDE: self._beside,
             Stage.ACCEPTED: self._accept,
             Stage.GIVEN: self._give,
-            Stage.TAKEN: self._take,
+            Stage.TAKEN: lambda one: {"how": action.how},
             Asked.TOKEN: self._keep_token,
             Stage.DEAD: self._dead,
             Stage.CLEARED: self._clear,
@@ -240,12 +240,6 @@ class Turns:
             return {"how": "its holder has it"}
         self.keys.give(one.name, one.number, one.old.number)
         return {"place": self.keys.current(one.name).name, "before": one.old.number}
-
-    def _take(self, one: Rotation) -> dict[str, Any]:
-        word = one.staged.get(Asked.WORD)
-        if word is not None:
-            return {"how": f"{word['who']} says so"}
-        return {"how": "it was used by somebody else than us" if tells(self.tenant.profile) else "its receivers sent receipts"}
 
     def _keep_token(self, one: Rotation) -> dict[str, Any]:
         """A token of the old one, to be refused when it is dead."""

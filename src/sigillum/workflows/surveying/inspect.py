@@ -6,11 +6,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sigillum.core.kinds.access import API, PLACE, ROLE, Place, allows, widest
+from sigillum.core.kinds.access import API, GRANT, PLACE, ROLE, Place, allows, widest
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
-from sigillum.core.kinds.kind import Fact, Query
+from sigillum.core.kinds.kind import Fact, Kind, Query
 from sigillum.core.kinds.profile import Profile
-from sigillum.core.kinds.signing import LICENCE, RULE, SignInRule
+from sigillum.core.kinds.signing import CREDENTIAL, LICENCE, RULE, SignInRule
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.values.errors import SomebodyError
 from sigillum.tenants.port import Tenant
@@ -29,6 +29,15 @@ NEEDED = {
 }
 
 
+WEIGHED: dict[Kind[Any], tuple[str, ...]] = {  # the fields on which sentences about now rest
+    ACCOUNT: ("display", "active"),
+    TEAM: ("members",),
+    ROLE: ("permissions",),
+    GRANT: ("role", "place", "start", "until"),
+    CREDENTIAL: ("thumbprint", "active", "until", "used_at"),
+}
+
+
 @dataclass(frozen=True, slots=True)
 class Inspection:
     """Everything that is shown of a tenant."""
@@ -42,6 +51,7 @@ class Inspection:
     scopes: list[tuple[str, str, str, str, str]]  # API, scope, class, ways of acting, what it can be narrowed to
     licences: list[tuple[str, str, int, int, bool]]  # licence, kind, how many, how many are held, with a mailbox
     safety: str  # of a dialect: what is kept of ours after an interruption, and since when that is known; else empty
+    never: list[str]  # kinds with the fields that it never shows: whether they are as wanted is not known there
     rules: list[tuple[str, str, str, str, int]]  # sign-in rule, whether it is on, of whom, what it demands, exempt accounts
 
 
@@ -89,6 +99,7 @@ def inspect(office: Office, name: str) -> Inspection:
         sorted(scopes),
         sorted((x.name, x.type, x.total, len(x.holders), x.mailbox) for x in _bodies(found, licences)),
         _safety(office, tenant),
+        [f"{kind.name}: {', '.join(never)}" for kind in WEIGHED if (never := _never(profile, kind))],
         sorted(
             (
                 r.name,
@@ -100,6 +111,11 @@ def inspect(office: Office, name: str) -> Inspection:
             for r in _bodies(found, rules)
         ),
     )
+
+
+def _never(profile: Profile, kind: Kind[Any]) -> list[str]:
+    carried = profile.carried(kind)
+    return [n for n in WEIGHED[kind] if n not in carried] if carried is not None else []
 
 
 def _safety(office: Office, tenant: Tenant) -> str:

@@ -15,7 +15,7 @@ from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Decision
 from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.kinds.trusting import TRUST, Trust
 from sigillum.core.kinds.workloads import LOCAL, Workload
 from sigillum.core.values.errors import SigillumError, SomebodyError, UsageError
@@ -67,7 +67,7 @@ def chain(office: Office, charter: Charter, principal: str, program: str) -> Cha
     cluster, facts = _cluster(office, want.tenant, concerning(want))
     home = office.tenants.reach(charter.tenant)
     query = Query[Trust](TRUST, "principal", principal)
-    trusts = [r.body for r in home.facts([query])[query].records if r.body.issuer == cluster.profile.issuer]
+    trusts = [r.body for r in home.facts([query])[query].records if r.says(issuer=cluster.profile.issuer)]
     local = facts.local(want)
     who = Home(charter.tenant, home.profile.issuer, principal, charter.identity.name)
     half = halves(want.tenant, who, local.body if local is not None else None, want.words, trusts)
@@ -153,7 +153,7 @@ def estate_of(office: Office, name: str) -> Estate:
         if not fact.known:
             unseen.append(other)
             continue
-        trusts = [r for r in fact.records if r.body.issuer == cluster.profile.issuer]
+        trusts = [r for r in fact.records if r.says(issuer=cluster.profile.issuer)]
         rows += _rows(name, tenant, facts, trusts)
         findings += [
             Finding(
@@ -186,13 +186,13 @@ def _rows(cluster: str, tenant: Tenant, facts: ClusterFacts, trusts: list[Record
         for principal in dict.fromkeys([*linked, *trusted]):
             name = trusted.get(principal) or _name(tenant, principal)
             home = Home(where, issuer, principal, name or principal)
-            own = [t.body for t in trusts if t.body.principal == principal]
+            own = [t.body for t in trusts if t.says(principal=principal)]
             half = (
                 halves(cluster, home, local, local.words, own)
                 if name
                 else Half(HALF, f"{cluster} says that {local.words} acts as {principal}, and {where} knows nobody of that id")
             )
-            used = tuple(r.body.name for r in facts.workloads if local.subject in r.body.runs_as)
+            used = tuple(r.body.name for r in facts.workloads if inside(r, "runs_as", local.subject))
             yield Row(local.words, local.subject, where, name or principal, half, used)
 
 

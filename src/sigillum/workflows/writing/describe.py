@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import KEY_PAIR
 from sigillum.core.kinds.access import CONSENT, GRANT, Consent, Grant
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM, Account, Client, Team
-from sigillum.core.kinds.kind import Fact, Query, Record
+from sigillum.core.kinds.kind import Fact, Query, Record, inside
 from sigillum.core.kinds.signing import CREDENTIAL, LICENCE, Credential
 from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.text import CHARTER_NAME
@@ -118,7 +118,7 @@ def _identity(record: Record[Any], tenant: Tenant) -> Iterable[tuple[str, str]]:
 
 
 def _licence(fact: Fact[Any], record: Record[Any]) -> list[str]:
-    held = [r.body.name for r in fact.records if record.id in r.body.holders]
+    held = [r.body.name for r in fact.records if inside(r, "holders", record.id)]
     return ["", f"licence: {scalar(held[0])}"] if held else []
 
 
@@ -154,7 +154,7 @@ def _permissions(fact: Fact[Consent], record: Record[Any]) -> list[str]:
 
 def _grants(fact: Fact[Grant], of: Standing, tenant: Tenant) -> list[str]:
     """Its grants; one where another principal is the place is that one's own page to tell."""
-    own = [r.body for r in fact.records if not r.body.place.startswith("@") or r.body.place == f"@{of.principal}"]
+    own = [r.body for r in fact.records if not r.body.place.startswith("@") or r.says(place=f"@{of.principal}")]
     lines = ["", "grants:"] if own else []
     for grant in own:
         parts: dict[str, Any] = {

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, widest
 from sigillum.core.kinds.changes import Change, End, Make, plain
 from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Kind, Query, Record, differing
+from sigillum.core.kinds.kind import Kind, Query, Record, compared
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import RefusedError, SigillumError, SomebodyError
@@ -120,7 +120,9 @@ class Trial:
             if back is None:
                 return "it is not shown after it was made"
             found.append(back)
-            wrong = differing(back, {n: v for n, v in part.items() if n != "active"}, self.tenant.profile.carried(kind))
+            wrong = compared(
+                back, {n: v for n, v in part.items() if n != "active"}, self.tenant.profile.carried(kind)
+            ).different
             return "; ".join(f"{n} is {plain(have)} and was sent as {plain(want)}" for n, (have, want) in wrong.items())
 
         if not self.step(f"make {what}, and read it back", make) and not found:

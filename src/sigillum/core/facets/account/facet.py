@@ -14,9 +14,12 @@ from sigillum.core.facets.standing import (
     Where,
     adopt,
     after,
+    again,
     await_,
+    dark,
     on_its_way,
     slow,
+    so_says,
     stand,
     stopped,
     suspended,
@@ -25,7 +28,7 @@ from sigillum.core.facets.standing import (
 from sigillum.core.kinds.access import PLACE
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
-from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing, suits
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, compared, suits
 from sigillum.core.records.steps import Adopt, Collision, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
@@ -77,7 +80,7 @@ def _lives(seen: Seen, draft: Draft) -> bool:
             f"at {seen.tenant} an account lives in one {kind}, or it is installation-wide",
             f"add `area: PATH` of a {kind} to `identity`, or `installation_wide: why`",
         )
-    if place is not None and place.known and (place.first is None or place.first.body.type != kind):
+    if place is not None and place.known and (place.first is None or place.first.denies(type=kind)):
         return wrong("area", f"{identity.area} is no {kind} of {seen.tenant}", f"name the path of a {kind}")
     if identity.wide:
         draft.note("account-wide", f"{identity.name} is installation-wide: {identity.wide}")
@@ -212,8 +215,10 @@ def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs:
         _make(seen, draft, Standing(Where.GONE, seen.history.latest(mark)), ended)
         return
     ready = slow(draft, mark, record, number, f"the {words}")
-    differences = differing(record, wanted(seen, draft), seen.carried(record.kind))
-    ours = seen.history.latest(mark)
+    want, ours = wanted(seen, draft), seen.history.latest(mark)
+    held_to = compared(record, want, seen.carried(record.kind))
+    differences, silent = dict(held_to.different), again(seen, held_to, want, ours)
+    dark(seen, draft, held_to, f"the {words}")
     held = suspended(seen, draft, mark, record, ours, words)
     if held is not None:
         differences.pop("active", None)
@@ -221,8 +226,8 @@ def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs:
     elif "active" in differences and ((off := stopped(seen, draft, mark, record, ours, words)) or on_its_way(seen, ours)):
         del differences["active"]
         ready = (*ready, *off)
-    if differences:
-        change = {name: new for name, (_, new) in differences.items()}
+    if differences or silent:
+        change = {**{name: new for name, (_, new) in differences.items()}, **silent}
         changed = draft.add(
             Step(
                 StepId(mark, number, "change"),
@@ -231,7 +236,7 @@ def _present(seen: Seen, draft: Draft, record: Record[Any], number: int, *needs:
                 Change(record.kind, record.id, change, record.version),
                 (*needs, *(s for v in change.values() if isinstance(v, Ref) for s in after(v))),
                 power,
-                "the charter says so",
+                so_says(silent),
                 {name: old for name, (old, _) in differences.items()},
                 change,
             )

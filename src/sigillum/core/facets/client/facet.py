@@ -12,13 +12,26 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Requested
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, adopt, after, await_, stand, stopped, suspended, unknown
+from sigillum.core.facets.standing import (
+    Standing,
+    Where,
+    adopt,
+    after,
+    again,
+    await_,
+    dark,
+    so_says,
+    stand,
+    stopped,
+    suspended,
+    unknown,
+)
 from sigillum.core.kinds.access import API
 from sigillum.core.kinds.changes import Change, Make
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
 from sigillum.core.kinds.identities import Client as ClientBody
 from sigillum.core.kinds.identities import Principal as PrincipalBody
-from sigillum.core.kinds.kind import Fact, Kind, Query, Record, differing, suits
+from sigillum.core.kinds.kind import Fact, Kind, Query, Record, compared, suits
 from sigillum.core.records.steps import Adopt, Collision, Step, StepKind, Usual
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
@@ -115,10 +128,12 @@ def _registered(
     seen: Seen, draft: Draft, want: dict[str, Any], record: Record[ClientBody], number: int, *needs: StepId
 ) -> None:
     _provide(seen, draft, record.id, record.body.client_id)
-    differences = differing(record, want, seen.carried(CLIENT))
-    if not differences:
+    held = compared(record, want, seen.carried(CLIENT))
+    differences, silent = held.different, again(seen, held, want, seen.history.latest(_registration(seen)))
+    dark(seen, draft, held, f"the client {seen.charter.identity.name}")
+    if not differences and not silent:
         return
-    part = {name: new for name, (_, new) in differences.items()}
+    part = {**{name: new for name, (_, new) in differences.items()}, **silent}
     shown = {n: _requests(v) if n == "requests" else v for n, v in part.items()}
     before = {n: _requests(v or ()) if n == "requests" else v for n, (v, _) in differences.items()}
     draft.provide(
@@ -131,7 +146,7 @@ def _registered(
                 Change(CLIENT, record.id, part, record.version),
                 needs,
                 CLIENT.power,
-                "the charter says so",
+                so_says(silent),
                 before,
                 shown,
             )

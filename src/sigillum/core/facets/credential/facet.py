@@ -101,7 +101,7 @@ class One:
             records,
             f"credential {want.name}",
             bearer.id if bearer is not None else None,
-            lambda r: r.body.name in ("", want.name),
+            lambda r: r.says(name=want.name) or r.says(name=""),
         )
         generation = standing.generation
         if generation is None and self._stranger(records):
@@ -148,11 +148,11 @@ class One:
     def _stranger(self, records: tuple[Record[Credential], ...]) -> bool:
         """A credential of that name that Sigillum did not make: left alone where somebody else holds it."""
         seen, want = self.seen, self.want
-        record = next((r for r in records if r.body.name == want.name), None)
+        record = next((r for r in records if r.says(name=want.name)), None)
         if (
             record is not None
             and seen.choices.adopt
-            and record.body.type == want.kind
+            and record.says(type=want.kind)
             and seen.history.owns(NAME, seen.tenant, record.id, record.mark) is None
         ):
             taken = Adopt(CREDENTIAL, record.id, terms=_as_it_stands(record.body))
@@ -177,7 +177,7 @@ class One:
         record, generation, want = standing.record, standing.generation, self.want
         assert generation is not None
         held = self.seen.held.get((want.name, generation.number), "")
-        if record is not None and record.body.until and record.body.until <= self.seen.now:
+        if record is not None and record.over(self.seen.now):
             # where it counts though it is over, it goes first
             return Renewal(f"it ended at {format_instant(record.body.until)}", held=not self.seen.profile.ended_count)
         if want.held_here and not held and generation.elsewhere:
@@ -196,7 +196,7 @@ class One:
                 return None
             reason = "its secret was not caught" if want.tenant_made else "its private key is not here"
             return Renewal(reason, held=False)
-        if record is not None and want.kind == KEY_PAIR and want.held_here and record.body.thumbprint != held:
+        if record is not None and want.kind == KEY_PAIR and want.held_here and record.denies(thumbprint=held):
             return Renewal("the key kept here is another one", held=False)
         return Renewal("the charter limits it differently", held=True) if changed else None
 

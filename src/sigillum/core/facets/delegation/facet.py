@@ -9,10 +9,10 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Bearer, Ready, Wished
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Where, adopt, await_, hanging, stand, unknown
+from sigillum.core.facets.standing import Where, adopt, await_, dark, hanging, stand, unknown
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.delegating import ALL, DELEGATION, Delegation
-from sigillum.core.kinds.kind import Record, differing
+from sigillum.core.kinds.kind import Record, compared
 from sigillum.core.records.history import State
 from sigillum.core.records.steps import Adopt, Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
@@ -66,7 +66,7 @@ def compare(seen: Seen, draft: Draft) -> None:
                     "the charter no longer asks for it",
                 )
             )
-        elif generation is None and (want is None or record.body.domain != want.domain):
+        elif generation is None and (want is None or record.denies(domain=want.domain)):
             draft.note(
                 "delegation-extra",
                 f"extra: it may act for {_people(record.body.people)} of {record.body.domain} "
@@ -78,7 +78,7 @@ def _one(seen: Seen, draft: Draft, want: DelegationWant, bearer: Bearer, records
     mark, part, carried = mark_of(seen), part_of(want, bearer), seen.carried(DELEGATION)
 
     def alike(record: Record[Delegation]) -> bool:
-        return record.body.domain == want.domain
+        return record.says(domain=want.domain)
 
     standing = stand(seen, draft, mark, records, f"the delegation in {want.domain}", bearer.id, alike)
     record = standing.record
@@ -87,7 +87,7 @@ def _one(seen: Seen, draft: Draft, want: DelegationWant, bearer: Bearer, records
     elif record is None:
         theirs = next((r for r in records if alike(r)), None)
         if theirs is not None and not seen.choices.adopt:
-            same = not differing(theirs, part, carried)
+            same = compared(theirs, part, carried).same
             draft.note(
                 "delegation-stands",
                 f"{seen.charter.identity.name} has a delegation in {want.domain} already"
@@ -113,11 +113,9 @@ def _one(seen: Seen, draft: Draft, want: DelegationWant, bearer: Bearer, records
             )
     if record is None:
         return
-    wrong = {
-        n: record.body.people if n == "people" else record.body.scopes
-        for n in ("people", "scopes")
-        if not DELEGATION.same(n, record.value(n), part[n])
-    }
+    held = compared(record, {n: part[n] for n in ("people", "scopes")}, carried)
+    dark(seen, draft, held, f"the delegation in {want.domain}")
+    wrong = {n: have for n, (have, _) in held.different.items()}
     if wrong:
         draft.add(
             Step(

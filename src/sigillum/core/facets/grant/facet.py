@@ -62,6 +62,8 @@ def _one(one: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
     standing = stand(
         seen, draft, one.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None, one.alike
     )
+    if standing.record is not None and one.another(standing.record):
+        standing = standing._replace(where=Where.GONE, record=None)
     known = standing.generation.terms if standing.generation is not None else {}
     terms = terms_of(want, seen.now, known)
     same = bool(standing.generation is not None and terms == known)
@@ -213,7 +215,7 @@ def _make(one: WantedGrant, number: int, terms: Mapping[str, Any], why: str, *ne
                 *draft.by(seen.tenant, Ready),
                 *needs,
                 *draft.by(seen.tenant, ServiceOn, where=near),
-                *draft.by(seen.tenant, OwnRole, where=lambda r: r.role.body.name == want.role),
+                *draft.by(seen.tenant, OwnRole, where=lambda r: r.role.says(name=want.role)),
             ),
             GRANT.power,
             why,

@@ -41,7 +41,7 @@ def refused(seen: Seen, draft: Draft, one: WantedGrant, records: tuple[Record[Gr
         )
         return True
     made = seen.history.owns("grant", seen.tenant, other.id, other.mark)
-    if made is None or made.state is State.ENDED:
+    if made is None or made.state is State.ENDED or made.mark == one.mark:  # under our id, and raised by somebody else
         draft.wrong(
             "level-taken",
             f"{other.body.role} stands at {want.at} already, and {want.role} would take its place; Sigillum did not make it",
@@ -55,7 +55,5 @@ def refused(seen: Seen, draft: Draft, one: WantedGrant, records: tuple[Record[Gr
 
 def standing(one: WantedGrant, records: tuple[Record[Grant], ...]) -> Record[Grant] | None:
     """Another role that the same one has at the same place."""
-    return next(
-        (r for r in records if r.body.place == one.spot and r.body.principal == one.carrier and r.body.role != one.want.role),
-        None,
-    )
+    here = (r for r in records if r.says(place=one.spot, principal=one.carrier))
+    return next((r for r in here if r.denies(role=one.want.role)), None)

@@ -30,7 +30,7 @@ class WantedGrant:
     def __init__(self, seen: Seen, draft: Draft, want: GrantWant) -> None:
         self.seen, self.draft, self.want, self.mark = seen, draft, want, mark_of(seen, want)
         self.over = ""  # where one has one role at a place: the one that it takes the place of
-        self.own = draft.one(OwnRole, seen.tenant, lambda r: r.role.body.name == want.role)
+        self.own = draft.one(OwnRole, seen.tenant, lambda r: r.role.says(name=want.role))
         self.wished = any(r.name == want.role for r in seen.charter.roles)
         self.role_fact = seen.ask(Query(ROLE, "name", want.role))
         self.role = self.own.role if self.own is not None else None if self.wished else self.role_fact.first
@@ -110,6 +110,10 @@ class WantedGrant:
             self.draft.wrong(
                 "place-unknown", f"{seen.tenant} has no place {want.at!r}", did_you_mean(want.at, siblings), want.position
             )
+
+    def another(self, record: Record[Grant]) -> bool:
+        """Is it shown under our id, and a right to something else by now? Somebody raised or lowered it."""
+        return record.denies(role=self.want.role) or record.denies(place=self.spot)
 
     def alike(self, record: Record[Grant]) -> bool:
         who, body = principal(self.seen, self.draft), record.body

@@ -76,7 +76,7 @@ def _possible(seen: Seen, draft: Draft, want: PermissionWant) -> bool:
         )
         return False
     for path, place in places.items():
-        if place.known and (place.first is None or place.first.body.type != scope.narrowed_to):
+        if place.known and (place.first is None or place.first.denies(type=scope.narrowed_to)):
             kind = f"a {scope.narrowed_to}" if scope.narrowed_to else "nothing: it cannot be narrowed here"
             return wrong("only", f"{want.scope} cannot be narrowed to {path}", f"it can be narrowed to {kind}")
     if not want.only and scope.narrowed_to:
@@ -92,7 +92,7 @@ def _one(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Record[C
     mark, who = mark_of(seen, want.api, want.scope, want.acts), principal(seen, draft)
     standing = stand(seen, draft, mark, records, f"consent to {want.words()}", who.id if who is not None else None)
     mine = standing.record
-    if mine is not None and CONSENT.same("only", mine.body.only, want.only):
+    if mine is not None and not mine.denies(only=want.only):
         return
     recent = standing.where is Where.RECENT
     if recent and standing.generation is not None and tuple(standing.generation.terms.get("only", ())) == want.only:
@@ -112,9 +112,9 @@ def _beside(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Recor
     beside = [
         r
         for r in records
-        if (r.body.api, r.body.scope) == (want.api, want.scope) and seen.history.owns(NAME, seen.tenant, r.id, r.mark) is None
+        if r.says(api=want.api, scope=want.scope) and seen.history.owns(NAME, seen.tenant, r.id, r.mark) is None
     ]
-    if any(r.body.acts == want.acts and CONSENT.same("only", r.body.only, want.only) for r in beside):
+    if any(r.says(acts=want.acts, only=want.only) for r in beside):
         who = next((r.body.by for r in beside if r.body.by), "somebody")
         draft.note(
             "consent-stands",
@@ -123,7 +123,7 @@ def _beside(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Recor
         )
         return True
     for record in beside:
-        if record.body.acts != want.acts:
+        if record.denies(acts=want.acts):
             draft.note(
                 "consent-other-way",
                 f"{want.scope} is consented {WAYS.get(record.body.acts, 'otherwise')}; that does not help {WAYS[want.acts]}",

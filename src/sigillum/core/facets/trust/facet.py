@@ -9,10 +9,10 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import LetIn, Ready
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Where, adopt, await_, hanging, principal, stand, unknown
+from sigillum.core.facets.standing import Where, adopt, await_, dark, hanging, principal, stand, unknown
 from sigillum.core.federation.trusts import about as doubts
 from sigillum.core.kinds.changes import End, Make
-from sigillum.core.kinds.kind import Record, differing
+from sigillum.core.kinds.kind import Record, compared
 from sigillum.core.kinds.trusting import TRUST, Trust, text_of
 from sigillum.core.records.history import Generation, State
 from sigillum.core.records.steps import Adopt, Step, StepKind
@@ -60,11 +60,12 @@ def _one(seen: Seen, draft: Draft, want: TrustWant, records: tuple[Record[Trust]
     carried = seen.carried(TRUST)
 
     def alike(record: Record[Trust]) -> bool:
-        return not differing(record, part, carried)
+        return not compared(record, part, carried).different
 
     standing = stand(seen, draft, mark, records, f"trust {want.name}", who, alike)
     let_in = LetIn(seen.tenant, want.name, TRUST.made({**part, "name": want.name}), seen.profile.issuer)
     if standing.record is not None and alike(standing.record):
+        dark(seen, draft, compared(standing.record, part, carried), f"the trust {want.name}")
         draft.provide(let_in)
         return
     if standing.where is Where.RECENT:
@@ -136,7 +137,7 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Trust], ...]) ->
     for record in records:
         generation = seen.history.owns(NAME, seen.tenant, record.id, record.mark)
         if generation is None:
-            if not any(w.name == record.body.name for w in seen.charter.trusts):
+            if not any(record.says(name=w.name) for w in seen.charter.trusts):
                 draft.note(
                     "trust-extra",
                     f"extra: tokens of {record.body.issuer} may act as it by the trust "

@@ -230,7 +230,7 @@ def _groups(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts) -
             out += _switch(seen, draft, by_name[name], f"machines of {name}")
     if want.made_later and later is not None:
         out += _switch(seen, draft, later, "machines of groups that are made later")
-    ran_on = {g for r in facts.workloads if r.body.name in want.programs for g in r.body.groups}
+    ran_on = {g for r in facts.workloads if any(r.says(name=p) for p in want.programs) for g in r.body.groups}
     for name in sorted(ran_on - set(want.groups)):
         if name in by_name and shared(by_name[name].body):
             draft.note(
@@ -238,7 +238,7 @@ def _groups(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts) -
                 f"what runs on {name} has the identity of its machines, and the charter leaves that "
                 f"group out: add {name} to `groups`",
             )
-    if want.groups and not want.made_later and later is not None and later.body.identities != OWN:
+    if want.groups and not want.made_later and later is not None and later.denies(identities=OWN):
         draft.note(
             "later-groups",
             "machines of groups that are made later will share one identity: `made_later: true` throws "
@@ -250,7 +250,7 @@ def _groups(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts) -
 
 def _switch(seen: Seen, draft: Draft, record: Record[MachineGroup], about: str) -> tuple[StepId, ...]:
     mark = seen.mark(NAME, ("group", record.body.name))
-    if record.body.identities == OWN:
+    if record.says(identities=OWN):
         return slow(draft, mark, record, 1, f"new {about}")
     change = draft.add(
         Step(
@@ -290,14 +290,14 @@ def _programs(
     for name in want.programs:
         program = facts.program(want, name)
         if program is None:
-            others = [r.body.name for r in seen.ask(ALL_WORKLOADS).records if r.body.compartment == want.compartment]
+            others = [r.body.name for r in seen.ask(ALL_WORKLOADS).records if r.says(compartment=want.compartment)]
             near = did_you_mean(name, others)
             draft.note(
                 "program-unknown",
                 f"nothing called {name} runs in {want.compartment} at {seen.tenant} yet{f'; {near}' if near else ''}",
             )
             continue
-        if program.body.account != want.account:
+        if program.denies(account=want.account):
             draft.note(
                 "other-account",
                 f"{name} is to run as the local account {program.body.account}: whoever deploys it has to name {want.account}",

@@ -6,13 +6,13 @@ from collections.abc import Callable
 from typing import Any, TypeVar
 
 from sigillum.core.facets.seen import arrival_seconds
-from sigillum.core.kinds.changes import plain
-from sigillum.core.kinds.kind import Record
-from sigillum.core.records.history import Outcome, Verb
+from sigillum.core.kinds.changes import digest_of, plain
+from sigillum.core.kinds.kind import Kind, Part, Record
+from sigillum.core.records.history import UNREAD, Outcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.core.values.errors import NotYetError, RefusedError, SigillumError
 from sigillum.core.values.secret import Secret
-from sigillum.tenants.port import Reply, Result
+from sigillum.tenants.port import Reply, Result, Tenant
 
 from .ports import FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, Settle
 from .work import Work
@@ -63,6 +63,17 @@ def attempt(
 def masked(payload: Any) -> Any:
     """As it goes into the ledger's digest: a secret leaves no trace there."""
     return plain({n: "(secret)" if isinstance(v, Secret) else v for n, v in payload.items()})
+
+
+def unread(tenant: Tenant, kind: Kind[Any], part: Part) -> dict[str, Any]:
+    """What goes with an intent: digests of what this tenant will never show, so that another wish is known as another one."""
+    carried = tenant.profile.carried(kind)
+    never = {
+        n: digest_of(v)
+        for n, v in (kind.shown(part).items() if carried is not None else ())
+        if n not in (carried or ()) and not isinstance(v, Secret)
+    }
+    return {UNREAD: never} if never else {}
 
 
 def left(record: Record[Any] | None) -> dict[str, Any]:

@@ -5,13 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from sigillum.core.kinds.changes import Change, plain
-from sigillum.core.kinds.kind import Record, differing
+from sigillum.core.kinds.kind import Record, compared
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import SWITCHES, Outcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.tenants.port import Reply, Result
 
-from .attempt import attempt, left, until
+from .attempt import attempt, left, unread, until
 from .files import complete
 from .ports import AgainError, Settle
 from .work import Work, Yields
@@ -55,12 +55,15 @@ def carry(work: Work, step: Step, action: Change) -> Yields:
         thing=change.kind.name,
         id=identity,
         **more,
+        **unread(tenant, change.kind, change.part),
     )
 
     def shown() -> Record[object] | None:
         record = tenant.read(change.kind, identity)
-        carried = tenant.profile.carried(change.kind)
-        return record if record is not None and not differing(record, change.part, carried) else None
+        if record is None:
+            return None
+        held = compared(record, change.part, tenant.profile.carried(change.kind))
+        return record if not held.different and not held.dark else None
 
     until(work, shown, f"the change of {step.about}")
     work.journal.boundary(f"{step.id} read-back")

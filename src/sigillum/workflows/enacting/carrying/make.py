@@ -7,16 +7,16 @@ from typing import Any
 
 from sigillum.core.kinds.changes import End, Make, plain
 from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Query, Record, differing
+from sigillum.core.kinds.kind import Query, Record, compared
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import SWITCHES, Outcome, State, Verb
 from sigillum.core.records.steps import Collision, Step
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
-from sigillum.tenants.port import Reply, Result
+from sigillum.tenants.port import OWN, Reply, Result
 
-from .attempt import attempt, finished, left, until
+from .attempt import attempt, finished, left, unread, until
 from .documents import foreseen, noted, unsure
 from .files import complete
 from .ports import AgainError, Settle
@@ -102,6 +102,7 @@ def carry(work: Work, step: Step, action: Make) -> Yields:
         external_id=mark,
         terms=plain(make.terms),
         **_switches(work, make),
+        **unread(work.tenant, make.kind, make.part),
     )
     return _made(work, step, make, record)
 
@@ -220,10 +221,10 @@ def _made(work: Work, step: Step, make: Make, record: Record[Any]) -> Yields:
     if back.progress:
         finished(work, step, make.kind, record.id)
     sent = {n: v for n, v in make.part.items() if n not in _later(work.tenant.profile, make)}
-    wrong = differing(back, sent, work.tenant.profile.carried(make.kind))
-    if wrong:
-        _undo(work, step, make, record.id, wrong)
-    ends = back.carried is None or "until" in back.carried  # one that never ends there is not told to end
+    held = compared(back, sent, work.tenant.profile.carried(make.kind))
+    if held.different:
+        _undo(work, step, make, record.id, held.different)
+    ends = not record.id.startswith(OWN) or "until" in (back.carried or ())  # one that never ends there is not told to end
     yields = {
         "id": record.id,
         "until": make.part.get("until") if ends else None,
