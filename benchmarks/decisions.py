@@ -8,9 +8,10 @@ import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 from benchmarks.tools import Measured
-from sigillum.core.deciding.values import Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.values import KnownPlace, KnownPrincipal, Membership, Question, Right, Team
 from sigillum.core.deciding.world import World
 
 PRINCIPALS, GRANTS, QUESTIONS, RUNS = 10_000, 50_000, 20_000, 5
@@ -24,20 +25,20 @@ def _window(number: int) -> tuple[datetime | None, datetime | None]:
     return ((begin, NOW - timedelta(days=1)), (begin, NOW + timedelta(days=9)), (None, None))[number % 3]
 
 
-def _world(paths: list[str], teams: int, chosen: random.Random) -> World:
-    people = {f"p{n}": Principal(f"p{n}", f"p{n}") for n in range(PRINCIPALS)}
+def _world(paths: list[str], teams: int, chosen: random.Random) -> World[Any]:
+    people = {f"p{n}": KnownPrincipal(f"p{n}", f"p{n}") for n in range(PRINCIPALS)}
     made = {f"t{n}": Team(f"t{n}", f"t{n}") for n in range(teams)}
-    return World(principals=people, teams=made, places={p: Place(p) for p in paths}, roles=ROLES)
+    return World(principals=people, teams=made, places={p: KnownPlace(p) for p in paths}, roles=ROLES)
 
 
-def _rights(world: World, carriers: list[str], count: int, chosen: random.Random) -> list[Right]:
+def _rights(world: World[Any], carriers: list[str], count: int, chosen: random.Random) -> list[Right]:
     paths, roles = list(world.places), list(ROLES)
     return [
         Right(f"g{n}", chosen.choice(carriers), chosen.choice(roles), chosen.choice(paths), *_window(n)) for n in range(count)
     ]
 
 
-def small_teams(chosen: random.Random) -> World:
+def small_teams(chosen: random.Random) -> World[Any]:
     """2,000 teams; each principal is in three; half of the grants are held by teams."""
     paths = ["root", *(f"root/p{n}" for n in range(100)), *(f"root/p{n}/d{m}" for n in range(100) for m in range(9))]
     world = _world(paths, 2_000, chosen)
@@ -47,7 +48,7 @@ def small_teams(chosen: random.Random) -> World:
     return world
 
 
-def deep_tree(chosen: random.Random) -> World:
+def deep_tree(chosen: random.Random) -> World[Any]:
     """Places twenty levels deep; teams in teams, three deep."""
     paths = ["root"]
     for _ in range(2_000):
@@ -61,7 +62,7 @@ def deep_tree(chosen: random.Random) -> World:
     return world
 
 
-def hub(chosen: random.Random) -> World:
+def hub(chosen: random.Random) -> World[Any]:
     """One team that everybody is in holds 300 grants at the root."""
     world = small_teams(chosen)
     world.teams["hub"] = Team("hub", "hub")

@@ -19,6 +19,7 @@ from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.snapshot import Snapshot, rounds
 from sigillum.core.values.secret import Secret
+from sigillum.core.values.worlds import Observed
 from sigillum.tenants.port import Address, Link
 from sigillum.tenants.scim.driver import OpenTenant, connect
 
@@ -31,7 +32,7 @@ def reach(sandbox: Sandbox, described: Json, name: str = "decided") -> OpenTenan
     return connect(Address(name, made["tenants"][name]), Link(token, Path()))
 
 
-def look(tenant: OpenTenant, names: list[str]) -> tuple[World, dict[str, str], dict[str, str]]:
+def look(tenant: OpenTenant, names: list[str]) -> tuple[World[Observed], dict[str, str], dict[str, str]]:
     """Gather the world through the interface, in rounds, as commands do; ids of principals and credentials by name."""
     snapshot = Snapshot("decided", BASE, tenant.profile)
     kinds = [KINDS[kind] for kind in ("account", "team")]

@@ -8,11 +8,12 @@ import itertools
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import Any, cast
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.comparing.compare import Comparison, compare, proofs_digest, tenants_of
+from sigillum.core.deciding.world import World, again
 from sigillum.core.facets.seen import Choices, Expected
 from sigillum.core.kinds.access import Scope
 from sigillum.core.kinds.changes import Change, Doing, End, Entry, Make, after
@@ -29,6 +30,7 @@ from sigillum.core.values.canonical import external_id, thumbprint
 from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.secret import Secret
+from sigillum.core.values.worlds import Observed
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Reply, Result
 from sigillum.workflows.enacting.carrying.journal import LedgerJournal
@@ -114,17 +116,19 @@ class Chain:
     stream, writable = "ws", True
 
     def __init__(self) -> None:
-        self.kept: list[chain.Entry] = []
+        self.kept: list[chain.LedgerEntry] = []
 
     def head(self) -> Head:
         return Head("ws", len(self.kept), "")
 
     def append(self, entries: Sequence[Fresh], expected_head: Head | None = None) -> Head:
         for fresh in entries:
-            self.kept.append(chain.Entry("ws", len(self.kept) + 1, "", "", "", "", fresh.kind, fresh.charter, dict(fresh.body)))
+            self.kept.append(
+                chain.LedgerEntry("ws", len(self.kept) + 1, "", "", "", "", fresh.kind, fresh.charter, dict(fresh.body))
+            )
         return self.head()
 
-    def entries(self, charter: str = "", newest: int = 0, kind: str = "") -> Iterator[chain.Entry]:
+    def entries(self, charter: str = "", newest: int = 0, kind: str = "") -> Iterator[chain.LedgerEntry]:
         yield from self.kept
 
 
@@ -431,6 +435,11 @@ class Fake:
 
     def pass_(self, seconds: float) -> None:
         self.now += timedelta(seconds=seconds)
+
+
+def otherwise(world: World[Any], **changed: Any) -> World[Observed]:
+    """As if the tenant showed just that; `again` would call it a prediction."""
+    return cast(World[Observed], again(world, **changed))
 
 
 def ours(mark: Mark, generation: int = 1) -> str:

@@ -10,14 +10,26 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from access.worlds import BASE, FELT_SECONDS, PATHS, PERMISSIONS, questions, seconds, tenants
-from core.fake import thing
-from sigillum.core.deciding.explanations import Link, explain
+from core.fake import otherwise, thing
+from sigillum.core.deciding.explanations import ChainLink, explain
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.shadows import shadows
-from sigillum.core.deciding.values import NEVER, Decision, Held, Hidden, Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.values import (
+    NEVER,
+    Decision,
+    Held,
+    Hidden,
+    KnownPlace,
+    KnownPrincipal,
+    Membership,
+    Question,
+    Right,
+    Team,
+)
 from sigillum.core.deciding.waiting import outlook
-from sigillum.core.deciding.world import World, again
+from sigillum.core.deciding.world import World
 from sigillum.core.kinds.profile import Operation
+from sigillum.core.values.worlds import Observed
 
 Json = dict[str, Any]
 
@@ -26,14 +38,14 @@ def moment(text: str | None) -> datetime | None:
     return datetime.fromisoformat(text) if text else None
 
 
-def world_of(described: Json) -> World:
+def world_of(described: Json) -> World[Observed]:
     """A world file's tenant as deciding needs it; names stand for ids."""
     people = [*described["people"], *described["accounts"], *described["foreign"]]
     kinds = {f["name"]: "foreign" for f in described["foreign"]}
     teams = described["teams"]
     return World(
         principals={
-            p["name"]: Principal(
+            p["name"]: KnownPrincipal(
                 p["name"],
                 p["name"],
                 kinds.get(p["name"], "service-account"),
@@ -43,13 +55,13 @@ def world_of(described: Json) -> World:
             )
             for p in people
         }
-        | {t["name"]: Principal(t["name"], t["name"], "team") for t in teams},
+        | {t["name"]: KnownPrincipal(t["name"], t["name"], "team") for t in teams},
         teams={t["name"]: Team(t["name"], t["name"], tuple(t.get("reach", ())), t.get("everyone", False)) for t in teams},
         memberships=[Membership(m, t["name"]) for t in teams for m in t["members"]]
         + [Membership(j["member"], t["name"], moment(j["at"])) for t in teams for j in t.get("joined", [])],
         licensed={h: frozenset([x["name"]]) for x in described.get("licences", ()) for h in x["holders"]},
         places={
-            p["path"]: Place(
+            p["path"]: KnownPlace(
                 p["path"],
                 p["kind"],
                 tuple((s, None) for s in p.get("services", [])),
@@ -120,7 +132,10 @@ def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(de
         )
         for right in (told.decision.by, *told.decision.also) if told.decision.allowed else ():
             assert right is not None
-            assert again(world, rights=[right]).allowed(*question._replace(credential="")) or world.operations[permission].needs
+            assert (
+                otherwise(world, rights=[right]).allowed(*question._replace(credential=""))
+                or world.operations[permission].needs
+            )
         assert told.deciding is not None
         if told.decision.allowed:
             assert not any(link.good is False for link in told.links)
@@ -155,7 +170,7 @@ def test_what_rests_on_a_hidden_fact_is_not_known_and_never_wrong(
         *(Hidden(w, p) for p in whole.principals for w in ("principal", "rights", "teams", "credentials")),
     ]
     hidden = set(data.draw(st.lists(st.sampled_from(everything), min_size=1, max_size=3)))
-    shown = again(
+    shown = otherwise(
         whole,
         hidden={h: f"{h.what} {h.of} is not shown" for h in hidden},
         places={n: p for n, p in whole.places.items() if Hidden("place", n) not in hidden},
@@ -173,24 +188,26 @@ def test_what_rests_on_a_hidden_fact_is_not_known_and_never_wrong(
         assert shown.allowed(*question) == told.decision.allowed
         assert (told.decision.allowed is None) == (told.decision.cause is Cause.FACTS_UNKNOWN) == bool(told.decision.hidden)
         if told.decision.allowed is None:
-            assert told.deciding == Link("not shown", None, "; ".join(told.decision.hidden))
+            assert told.deciding == ChainLink("not shown", None, "; ".join(told.decision.hidden))
             assert "ask with an administrator who may look" in told.mends[0].text
 
 
 def test_hidden_grants_are_not_nothing_granted() -> None:
-    world = World(principals={"w": Principal("w", "w")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])})
+    world = World(
+        principals={"w": KnownPrincipal("w", "w")}, places={"root": KnownPlace("root")}, roles={"r": frozenset(["a.b"])}
+    )
     question = Question("w", "a.b", "root", BASE)
     assert world.decide(question).cause is Cause.NOTHING_GRANTED
     for hidden in (Hidden("rights", "w"), Hidden("teams", "w"), Hidden("everyone")):
-        assert again(world, hidden={hidden: "403"}).decide(question) == Decision(None, Cause.FACTS_UNKNOWN, hidden=("403",))
+        assert otherwise(world, hidden={hidden: "403"}).decide(question) == Decision(None, Cause.FACTS_UNKNOWN, hidden=("403",))
     right = Right("g", "w", "r", "root")
-    assert again(world, rights=[right], hidden={Hidden("teams", "w"): "403"}).allowed(*question) is True
-    assert outlook(again(world, hidden={Hidden("rights", "w"): "403"}), question, True, timedelta(0)).state == "unclear"
+    assert otherwise(world, rights=[right], hidden={Hidden("teams", "w"): "403"}).allowed(*question) is True
+    assert outlook(otherwise(world, hidden={Hidden("rights", "w"): "403"}), question, True, timedelta(0)).state == "unclear"
 
 
-def covered(world: World, right: Right, permission: str, place: str, until: datetime) -> bool:
+def covered(world: World[Observed], right: Right, permission: str, place: str, until: datetime) -> bool:
     """Brute force: at the end, at every later edge and just around it, do other rights alone allow it?"""
-    others = again(world, rights=[r for r in world.rights if r.id != right.id], operations={})
+    others = otherwise(world, rights=[r for r in world.rights if r.id != right.id], operations={})
     edges = {until, *(e for r in others.rights for e in others.cut(r)[:2]), *(c.begin for c in others.carriers(right.carrier))}
     moments = {e + timedelta(seconds=s) for e in edges if until <= e < NEVER - timedelta(days=1) for s in (-1, 0, 1)} | {
         NEVER - timedelta(days=1)
@@ -221,7 +238,7 @@ def test_every_window_without_effect_is_found(described: Json) -> None:
         }
         assert found == expected
         for shadow in shadows(world, right, PATHS):
-            alone = again(world, rights=list(shadow.by))
+            alone = otherwise(world, rights=list(shadow.by))
             assert covered(alone, right, shadow.permission, shadow.place, right.until or BASE)
 
 
@@ -237,7 +254,9 @@ def test_one_right_without_end_is_named_alone() -> None:
         )
 
     base = World(
-        principals={"wind": Principal("wind", "wind")}, places={"root": Place("root")}, roles={"r": frozenset(["a.b"])}
+        principals={"wind": KnownPrincipal("wind", "wind")},
+        places={"root": KnownPlace("root")},
+        roles={"r": frozenset(["a.b"])},
     )
     loan = right("loan", 600)
     for rights, by in (
@@ -247,7 +266,7 @@ def test_one_right_without_end_is_named_alone() -> None:
         ([right("a", None, 600)], ["a"]),
         ([right("a", None, 601)], []),
     ):
-        found = list(shadows(again(base, rights=[loan, *rights]), loan, ["root"]))
+        found = list(shadows(otherwise(base, rights=[loan, *rights]), loan, ["root"]))
         assert [r.id for s in found for r in s.by] == by
 
 
@@ -264,8 +283,8 @@ def test_one_right_without_end_is_named_alone() -> None:
 def test_the_exact_second(at: int, cause: Cause) -> None:
     until = BASE + timedelta(seconds=600)
     world = World(
-        principals={"w": Principal("w", "w")},
-        places={"root": Place("root")},
+        principals={"w": KnownPrincipal("w", "w")},
+        places={"root": KnownPlace("root")},
         roles={"r": frozenset(["a.b"])},
         rights=[Right("g", "w", "r", "root", until=until, made=BASE)],
         felt=timedelta(seconds=FELT_SECONDS),
@@ -280,8 +299,8 @@ def test_the_exact_second(at: int, cause: Cause) -> None:
 def test_only_what_could_matter_is_looked_at() -> None:
     """Ten thousand strangers' grants are never compiled for a question about one principal."""
     world = World(
-        principals={"w": Principal("w", "w")},
-        places={"root": Place("root")},
+        principals={"w": KnownPrincipal("w", "w")},
+        places={"root": KnownPlace("root")},
         roles={"r": frozenset(["a.b"])},
         rights=[Right(f"g{n}", f"p{n}", "r", "root") for n in range(10_000)] + [Right("g", "w", "r", "root")],
     )

@@ -15,7 +15,7 @@ from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Id
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.deciding.explanations import explain
 from sigillum.core.deciding.refusals import Cause
-from sigillum.core.deciding.values import Asks, Consent, Held, Place, Principal, Question, Right
+from sigillum.core.deciding.values import Asks, Consent, Held, KnownPlace, KnownPrincipal, Question, Right
 from sigillum.core.deciding.world import World
 from sigillum.core.facets.registry import check
 from sigillum.core.kinds.access import GRANT
@@ -29,6 +29,7 @@ from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.secret import Secret
+from sigillum.core.values.worlds import Observed
 
 DAY = 86_400
 SEND = PermissionWant("mail", "mail.send", "on-behalf", ("root/a/one",))
@@ -192,14 +193,14 @@ def test_what_only_clients_have(wanted: Charter, code: str) -> None:
 RULES = {"mail.send": Operation("mail.send", "changes-data", "POST", "/{place}", api="mail")}
 
 
-def world(consents: list[Consent], requests: frozenset[tuple[str, str, str]], rights: list[Right]) -> World:
+def world(consents: list[Consent], requests: frozenset[tuple[str, str, str]], rights: list[Right]) -> World[Observed]:
     return World(
         {
-            "c": Principal("c", "mailer", "client"),
-            "kai": Principal("kai", "Kai", "person"),
-            "jon": Principal("jon", "Jon", "person"),
+            "c": KnownPrincipal("c", "mailer", "client"),
+            "kai": KnownPrincipal("kai", "Kai", "person"),
+            "jon": KnownPrincipal("jon", "Jon", "person"),
         },
-        places={p: Place(p) for p in ("box", "other")},
+        places={p: KnownPlace(p) for p in ("box", "other")},
         roles={"user": frozenset({"mail.send"})},
         rights=rights,
         credentials={"k": Held("k", "c", "k")},

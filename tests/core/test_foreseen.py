@@ -19,6 +19,7 @@ from sigillum.core.deciding.world import World
 from sigillum.core.facets.seen import Expected
 from sigillum.core.kinds.changes import Facts
 from sigillum.core.records.steps import Outline
+from sigillum.core.values.worlds import Observed
 
 CANNOT = ProofWant(False, "stream.delete", "root/a/one")
 WRITER, KEEPER = GrantWant("writer", "root/a", "x"), GrantWant("keeper", "root/a", "x")
@@ -32,7 +33,7 @@ def codes(outline: Outline) -> tuple[list[str], list[str]]:
     return [m.code for m in outline.mistakes], [n.code for n in outline.notes if n.code.startswith(("breaks", "not-foreseen"))]
 
 
-def facts(fake: Fake) -> World:
+def facts(fake: Fake) -> World[Observed]:
     """All that stands, as deciding sees it."""
     all_ = Facts()
     for records in fake.things.values():

@@ -11,34 +11,46 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from access.worlds import BASE, questions, seconds, tenants
-from core.fake import NOW
+from core.fake import NOW, otherwise
 from core.test_access import world_of
 from sigillum.core.charter.charter import ProofWant
 from sigillum.core.deciding.proofs import Manner, Result, Trial, control_for, judge
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.shown import EARLY, SILENT, neutral, shown, worth
-from sigillum.core.deciding.values import Asks, Consent, Held, Hidden, Membership, Place, Principal, Question, Right, Team
-from sigillum.core.deciding.world import World, again
+from sigillum.core.deciding.values import (
+    Asks,
+    Consent,
+    Held,
+    Hidden,
+    KnownPlace,
+    KnownPrincipal,
+    Membership,
+    Question,
+    Right,
+    Team,
+)
+from sigillum.core.deciding.world import World
 from sigillum.core.kinds.profile import Operation
+from sigillum.core.values.worlds import Observed
 
 LATER, AGO = NOW + timedelta(hours=1), NOW - timedelta(seconds=10)
 ASKED = Question("w", "a.b", "top/x", NOW, "k")
 
 
-def good() -> World:
+def good() -> World[Observed]:
     """Everything in order, and the right is there."""
     return World(
         principals={
-            "w": Principal("w", "wind", location="north"),
-            "c": Principal("c", "app", "client"),
-            "p": Principal("p", "kai", "person"),
+            "w": KnownPrincipal("w", "wind", location="north"),
+            "c": KnownPrincipal("c", "app", "client"),
+            "p": KnownPrincipal("p", "kai", "person"),
         },
         teams={"t": Team("t", "crew", ("top",))},
         memberships=[Membership("w", "t")],
         licensed={"w": frozenset({"seat"})},
         places={
-            "top": Place("top", "root", (("store", None),), "north"),
-            "top/x": Place("top/x", "room", labels=(("stage", "dev"),)),
+            "top": KnownPlace("top", "root", (("store", None),), "north"),
+            "top/x": KnownPlace("top/x", "room", labels=(("stage", "dev"),)),
         },
         roles={"r": frozenset({"a.b"})},
         rights=[Right("g", "w", "r", "top")],
@@ -53,28 +65,28 @@ def good() -> World:
     )
 
 
-def right(**more: object) -> Callable[[World], World]:
-    return lambda w: again(w, rights=[r._replace(**more) for r in w.rights])  # type: ignore[arg-type]
+def right(**more: object) -> Callable[[World[Observed]], World[Observed]]:
+    return lambda w: otherwise(w, rights=[r._replace(**more) for r in w.rights])  # type: ignore[arg-type]
 
 
-def who(**more: object) -> Callable[[World], World]:
-    return lambda w: again(w, principals={**w.principals, "w": w.principals["w"]._replace(**more)})  # type: ignore[arg-type]
+def who(**more: object) -> Callable[[World[Observed]], World[Observed]]:
+    return lambda w: otherwise(w, principals={**w.principals, "w": w.principals["w"]._replace(**more)})  # type: ignore[arg-type]
 
 
-def key(**more: object) -> Callable[[World], World]:
-    return lambda w: again(w, credentials={"k": w.credentials["k"]._replace(**more)})  # type: ignore[arg-type]
+def key(**more: object) -> Callable[[World[Observed]], World[Observed]]:
+    return lambda w: otherwise(w, credentials={"k": w.credentials["k"]._replace(**more)})  # type: ignore[arg-type]
 
 
-def place(path: str, **more: object) -> Callable[[World], World]:
-    return lambda w: again(w, places={**w.places, path: w.places[path]._replace(**more)})  # type: ignore[arg-type]
+def place(path: str, **more: object) -> Callable[[World[Observed]], World[Observed]]:
+    return lambda w: otherwise(w, places={**w.places, path: w.places[path]._replace(**more)})  # type: ignore[arg-type]
 
 
-def unlicensed(world: World) -> World:
-    return again(world, licensed={})
+def unlicensed(world: World[Observed]) -> World[Observed]:
+    return otherwise(world, licensed={})
 
 
-def unfit(world: World) -> World:
-    return again(
+def unfit(world: World[Observed]) -> World[Observed]:
+    return otherwise(
         world,
         credentials={i: c._replace(kind="password") for i, c in world.credentials.items()},
         operations={**world.operations, "a.b": world.operations["a.b"]._replace(takes=("trust",))},
@@ -99,12 +111,12 @@ OTHERWISE = {  # the right is there, and something else refuses
     Cause.SIGN_IN_KIND: unfit,
 }
 MISSING = {  # the right is not there, or does not reach so far
-    Cause.NOTHING_GRANTED: lambda w: again(w, rights=[]),
+    Cause.NOTHING_GRANTED: lambda w: otherwise(w, rights=[]),
     Cause.PLACE_ELSEWHERE: right(place="other"),
     Cause.WINDOW_ENDED: right(until=AGO),
     Cause.LABEL_DIFFERS: right(labels=(("stage", frozenset({"prod"})),)),
-    Cause.ROLE_LACKS: lambda w: again(w, roles={"r": frozenset({"c.d"})}),
-    Cause.REACH_ELSEWHERE: lambda w: again(
+    Cause.ROLE_LACKS: lambda w: otherwise(w, roles={"r": frozenset({"c.d"})}),
+    Cause.REACH_ELSEWHERE: lambda w: otherwise(
         w, rights=[Right("g", "t", "r", "top")], teams={"t": Team("t", "crew", ("elsewhere",))}
     ),
     Cause.LIMITS_NARROWER: key(limits=frozenset({"c.d"})),
@@ -155,21 +167,21 @@ def test_two_other_causes_at_once_show_nothing_either() -> None:
 )
 def test_what_is_not_known_shows_nothing(question: Question, cause: Cause) -> None:
     assert cause in SILENT
-    assert shown(again(good(), rights=[]), question)[:2] == (False, cause)
+    assert shown(otherwise(good(), rights=[]), question)[:2] == (False, cause)
 
 
 def test_clients_need_the_consent_and_not_the_request() -> None:
     asked = Question("c", "m.s", "top/x", NOW)
-    silent = again(good(), asks={"c": Asks("c", frozenset())})
+    silent = otherwise(good(), asks={"c": Asks("c", frozenset())})
     assert (silent.decide(asked).cause, shown(silent, asked).yes) == (Cause.NOT_REQUESTED, False)
-    without = again(good(), consents={})
+    without = otherwise(good(), consents={})
     assert shown(without, asked)[:2] == (True, Cause.NOT_CONSENTED)
-    narrow = again(good(), consents={"c": [Consent("n", "c", "m.s", "alone", ("elsewhere",))]})
+    narrow = otherwise(good(), consents={"c": [Consent("n", "c", "m.s", "alone", ("elsewhere",))]})
     assert shown(narrow, asked)[:2] == (True, Cause.CONSENT_NARROWER)
 
 
 def test_hidden_facts_and_facts_that_disagree_are_said() -> None:
-    hidden = again(good(), rights=[], hidden={Hidden("rights", "w"): "not for you"})
+    hidden = otherwise(good(), rights=[], hidden={Hidden("rights", "w"): "not for you"})
     assert (shown(hidden, ASKED).yes, "cannot be told" in shown(hidden, ASKED).text) == (None, True)
     assert (shown(good(), ASKED).yes, "disagree" in shown(good(), ASKED).text) == (False, True)
 

@@ -36,14 +36,25 @@ from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.deciding.explanations import explain, right_words
 from sigillum.core.deciding.mends import mends
 from sigillum.core.deciding.shadows import shadows
-from sigillum.core.deciding.values import Asks, Consent, Held, Hidden, Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.values import (
+    Asks,
+    Consent,
+    Held,
+    Hidden,
+    KnownPlace,
+    KnownPrincipal,
+    Membership,
+    Question,
+    Right,
+    Team,
+)
 from sigillum.core.deciding.waiting import outlook
 from sigillum.core.deciding.world import World
 from sigillum.core.facets.registry import check
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records.books import changes
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.steps import Outline
 from sigillum.core.values.marks import Ref, mark_of
 from sigillum.core.values.secret import Secret
@@ -532,7 +543,7 @@ def told(turns: tuple[Turn, ...]) -> Iterator[str]:
         )
 
 
-def _entry(entry: Entry) -> str:
+def _entry(entry: LedgerEntry) -> str:
     body = {
         n: str(v)
         for n, v in entry.body.items()
@@ -655,15 +666,15 @@ WORLD = World(
     principals={
         p.id: p
         for p in (
-            Principal("kai", "Kai", "person"),
-            Principal("bot", "bot", location="north"),
-            Principal("off", "off", active=False),
-            Principal("new", "new", ready=False),
-            Principal("far", "far", "foreign"),
-            Principal("app", "app", "client"),
-            Principal("crew", "crew", "team"),
-            Principal("ring", "ring", "team"),
-            Principal("all", "all", "team"),
+            KnownPrincipal("kai", "Kai", "person"),
+            KnownPrincipal("bot", "bot", location="north"),
+            KnownPrincipal("off", "off", active=False),
+            KnownPrincipal("new", "new", ready=False),
+            KnownPrincipal("far", "far", "foreign"),
+            KnownPrincipal("app", "app", "client"),
+            KnownPrincipal("crew", "crew", "team"),
+            KnownPrincipal("ring", "ring", "team"),
+            KnownPrincipal("all", "all", "team"),
         )
     },
     teams={t.id: t for t in (Team("crew", "crew", ("top/a",)), Team("ring", "ring"), Team("all", "all", (), True))},
@@ -676,12 +687,12 @@ WORLD = World(
     places={
         p.path: p
         for p in (
-            Place("top", "root"),
-            Place("top/a", "project", (("store", None),), "north", (("stage", "dev"),)),
-            Place("top/a/r", "room", made=AGO),
-            Place("top/b", "project", (("store", AGO),), "south", (("stage", "prod"),)),
-            Place("top/b/r", "room"),
-            Place("top/c", "project"),
+            KnownPlace("top", "root"),
+            KnownPlace("top/a", "project", (("store", None),), "north", (("stage", "dev"),)),
+            KnownPlace("top/a/r", "room", made=AGO),
+            KnownPlace("top/b", "project", (("store", AGO),), "south", (("stage", "prod"),)),
+            KnownPlace("top/b/r", "room"),
+            KnownPlace("top/c", "project"),
         )
     },
     roles={r.body.name: frozenset(p for p, _ in r.body.permissions) for r in GRANTABLE},

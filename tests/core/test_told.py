@@ -14,7 +14,7 @@ from sigillum.core.charter.rules import overdue, reviews
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.kinds.access import Grant
 from sigillum.core.records.books import END, endings, rows_of
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.deeds import about, deeds
 from sigillum.core.records.history import Generation, State
 from sigillum.core.undertakings.due import (
@@ -42,15 +42,15 @@ NOW = datetime(2027, 1, 1, tzinfo=UTC)
 THING = {"facet": "grant", "tenant": "t", "key": [["role", "r"]], "generation": 1}
 
 
-def entry(number: int, kind: str, body: dict[str, Any], charter: str = "c") -> Entry:
-    return Entry("s", number, "", "2027-01-01T00:00:00Z", "kai", "", kind, charter, body)
+def entry(number: int, kind: str, body: dict[str, Any], charter: str = "c") -> LedgerEntry:
+    return LedgerEntry("s", number, "", "2027-01-01T00:00:00Z", "kai", "", kind, charter, body)
 
 
 def words(mark: Mark) -> str:
     return f"the grant of {mark.get('role')}"
 
 
-def told(*entries: Entry) -> list[tuple[str, bool]]:
+def told(*entries: LedgerEntry) -> list[tuple[str, bool]]:
     return [(d.what, d.done) for d in deeds(entries, words)]
 
 
@@ -162,7 +162,7 @@ def charter(**more: Any) -> Charter:
 
 
 def test_what_ends_with_what_stops_then() -> None:
-    def entries() -> Iterator[Entry]:
+    def entries() -> Iterator[LedgerEntry]:
         number = 0
         for what, thing, until, generation, result in (
             ("main", "credential", "2027-01-05T00:00:00Z", 1, "made"),
@@ -187,8 +187,8 @@ def test_what_ends_with_what_stops_then() -> None:
                     "thing": thing,
                     "terms": {"until": until} if until else {},
                 }
-                yield Entry("s", number + 1, "", "", "", "", "intent", "u", intent)
-                yield Entry(
+                yield LedgerEntry("s", number + 1, "", "", "", "", "intent", "u", intent)
+                yield LedgerEntry(
                     "s", number + 2, "", "", "", "", "outcome", "u", {"attempt": number + 1, "result": became, "id": what}
                 )
                 number += 2
@@ -201,7 +201,7 @@ def test_what_ends_with_what_stops_then() -> None:
             "id": "x",
             "until": "2027-03-01T00:00:00Z",
         }
-        yield Entry("s", number + 1, "", "", "", "", "found", "u", found_)
+        yield LedgerEntry("s", number + 1, "", "", "", "", "found", "u", found_)
 
     rows = {key: value for (what, key), value in rows_of(entries()).items() if what == END}
     assert sorted(e.mark.get("name") or e.mark.get("role") for e in endings(rows)) == ["gone", "gone", "late", "main", "r"]

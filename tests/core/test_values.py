@@ -158,10 +158,10 @@ def test_external_ids_differ_where_anything_does() -> None:
     assert len({external_id(*p) for p in parts}) == len(parts)
 
 
-def sealed(entries: list[dict[str, Any]]) -> list[chain.Entry]:
+def sealed(entries: list[dict[str, Any]]) -> list[chain.LedgerEntry]:
     out, previous = [], chain.GENESIS
     for number, body in enumerate(entries, 1):
-        entry = chain.Entry("s", number, previous, "t", "w", "k", "kind", "c", body)
+        entry = chain.LedgerEntry("s", number, previous, "t", "w", "k", "kind", "c", body)
         previous = chain.hash_of(entry)
         out.append(dataclasses.replace(entry, hash=previous, signature=digest([previous, "key"])))
     return out

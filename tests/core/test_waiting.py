@@ -13,7 +13,7 @@ from core.fake import NOW, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, MemberWant
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.deciding.refusals import Cause
-from sigillum.core.deciding.values import Membership, Place, Principal, Question, Right, Team
+from sigillum.core.deciding.values import KnownPlace, KnownPrincipal, Membership, Question, Right, Team
 from sigillum.core.deciding.waiting import outlook, pauses, usual_seconds
 from sigillum.core.deciding.world import World
 from sigillum.core.facets.registry import check
@@ -21,21 +21,22 @@ from sigillum.core.kinds.access import GRANT, Grant
 from sigillum.core.kinds.kind import Fact, Record
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.records.books import rows_of
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.requests import Request
 from sigillum.core.undertakings.loans import end_of, may_be_lent, next_, read
 from sigillum.core.undertakings.requests import next_ as next_request
 from sigillum.core.undertakings.requests import read as read_requests
 from sigillum.core.undertakings.undertaking import Look, Next
 from sigillum.core.values.times import format_edge, format_instant
+from sigillum.core.values.worlds import Observed
 
 MINUTE = timedelta(seconds=60)
 
 
-def world(right: Right | None, felt: int = 60, **more: object) -> World:
+def world(right: Right | None, felt: int = 60, **more: object) -> World[Observed]:
     made = World(
-        principals={"w": Principal("w", "wind"), "t": Principal("t", "crew", "team")},
-        places={"root": Place("root")},
+        principals={"w": KnownPrincipal("w", "wind"), "t": KnownPrincipal("t", "crew", "team")},
+        places={"root": KnownPlace("root")},
         roles={"r": frozenset(["a.b"])},
         rights=[right] if right else [],
         felt=timedelta(seconds=felt),
@@ -111,8 +112,8 @@ def test_the_states_of_a_loan() -> None:
     until = end_of(NOW, 600, None)
     assert end_of(NOW, None, until) == until
 
-    def entry(number: int, kind: str, /, **body: object) -> Entry:
-        return Entry("ws", number, "", "", "", "", kind, "loan-1", body)
+    def entry(number: int, kind: str, /, **body: object) -> LedgerEntry:
+        return LedgerEntry("ws", number, "", "", "", "", kind, "loan-1", body)
 
     lent = entry(
         1,
@@ -130,7 +131,7 @@ def test_the_states_of_a_loan() -> None:
     made = entry(3, "outcome", attempt=2, result="made", id="g", tenant_time="")
     end = entry(4, "intent", facet="loan", key=[], generation=1, verb="end", tenant="t")
 
-    def ended(seconds: int) -> Entry:
+    def ended(seconds: int) -> LedgerEntry:
         return entry(5, "outcome", attempt=4, result="ended", tenant_time=format_instant(NOW + timedelta(seconds=seconds)))
 
     no = entry(3, "outcome", attempt=2, result="refused", tenant_time="")
@@ -140,7 +141,7 @@ def test_the_states_of_a_loan() -> None:
     assert rows_of([lent, entry(7, "closed", undertaking="loan", number="loan-1", how="cleared")]) == dict(
         list(open_rows.items())[1:]
     )
-    found = Fact((Record(GRANT, "g", Grant()),))
+    found = Fact((Record(GRANT, "g", Grant(role="r")),))
     for entries, states, follows in (
         ([lent], ("begun", "ended"), ("lend", "sweep")),
         ([lent, intent, no], ("refused", "refused"), ("refused", "refused")),
@@ -181,8 +182,8 @@ def test_a_request_waits_until_it_is_done_or_wanted_no_more() -> None:
         "file": "f",
         "asked_at": "now",
     }
-    asked = Entry("ws", 7, "", "", "", "", "requested", "c", body)
-    closed = Entry("ws", 8, "", "", "", "", "closed", "c", {"undertaking": "request", "number": "3", "how": "by hand"})
+    asked = LedgerEntry("ws", 7, "", "", "", "", "requested", "c", body)
+    closed = LedgerEntry("ws", 8, "", "", "", "", "closed", "c", {"undertaking": "request", "number": "3", "how": "by hand"})
     (one,) = read_requests([asked], "c")
     assert (one.key, one.request, one.mark.facet) == ("3", request, "grant")
     stands, gone, hidden = Fact((Record(GRANT, "g-1", Grant()),)), Fact[Grant](), Fact[Grant](unknown="403")

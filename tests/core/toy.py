@@ -8,7 +8,7 @@ from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Principal
+from sigillum.core.facets.provides import ItsPrincipal
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import principal, stand
 from sigillum.core.kinds.changes import End, Make
@@ -36,7 +36,7 @@ def compare(seen: Seen, draft: Draft) -> None:
                     StepKind.MAKE,
                     f"toy {name}",
                     Make(TEAM, {"name": name}),
-                    draft.by(seen.tenant, Principal),
+                    draft.by(seen.tenant, ItsPrincipal),
                     "toys",
                 )
             )
@@ -45,4 +45,4 @@ def compare(seen: Seen, draft: Draft) -> None:
             draft.add(Step(StepId(generation.mark, 1, "end"), StepKind.END, "toy", End(TEAM, generation.id), power="toys"))
 
 
-FACET = Facet("toy", compare, takes=frozenset((Principal,)), check=check, words=lambda mark: f"the toy {mark.get('toy')}")
+FACET = Facet("toy", compare, takes=frozenset((ItsPrincipal,)), check=check, words=lambda mark: f"the toy {mark.get('toy')}")

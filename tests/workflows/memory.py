@@ -30,7 +30,7 @@ from sigillum.tenants.port import Address, Proof, Reply, Result, SignedIn
 from sigillum.tenants.registry import Driver
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Settings
-from sigillum.workflows.enacting.enact import Choices, Enacted, enact
+from sigillum.workflows.enacting.enact import EnactChoices, Enacted, enact
 from sigillum.workflows.writing.begin import init
 
 ADDRESS = Address("away", "memory:away", "test", "ada.rusk", "memory", follow_its_clock=True)
@@ -226,7 +226,7 @@ class House:
         with self.office() as office:
             return office.charters([name])[0]
 
-    def enact(self, charter: Charter | None = None, choices: Choices = Choices()) -> Enacted:  # noqa: B008 - frozen
+    def enact(self, charter: Charter | None = None, choices: EnactChoices = EnactChoices()) -> Enacted:  # noqa: B008 - frozen
         with self.office() as office:
             done = enact(office, charter if charter is not None else self.charter(), choices)
         assert done.error is None, done.error

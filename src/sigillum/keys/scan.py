@@ -34,7 +34,7 @@ _GIVEN = re.compile(r"""(?ix)(?:secret|passw(?:or)?d|passwd|token|api[_-]?key)[\
 _REFERENCE = re.compile(r"(?:env|file|keyring|store|https?):|[$%<{]|.*\$\{|.*\.(?:json|ya?ml|pem|jwk|txt|py|token|secret)\Z")
 
 
-class Finding(NamedTuple):
+class FoundKey(NamedTuple):
     """One of them. `mark`: a thumbprint or a digest; `until`: of a token that says when it ends."""
 
     line: int
@@ -50,23 +50,23 @@ def mark_of(secret: str) -> str:
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
-def scan(data: bytes, now: datetime | None = None) -> list[Finding]:
+def scan(data: bytes, now: datetime | None = None) -> list[FoundKey]:
     """Everything that is found, in order of place."""
     if data[:1] == b"\x30":
-        return [Finding(1, 1, KEY, s.thumbprint) for s in _shapes(data) if s.private and s.kind == KEY]
+        return [FoundKey(1, 1, KEY, s.thumbprint) for s in _shapes(data) if s.private and s.kind == KEY]
     if b"\0" in data and b"PRIVATE KEY-----" not in data:  # a program or a picture: what is written literally is text
         return []
     low = data.lower()
     hinted = any(h in low for h in HINTS)
     if not (hinted or b"eyJ" in data or b"PRIVATE KEY" in data or b'"kty"' in data):
         return []
-    text, taken, out = data.decode("latin-1"), list[tuple[int, int]](), list[Finding]()  # a place is one of bytes
+    text, taken, out = data.decode("latin-1"), list[tuple[int, int]](), list[FoundKey]()  # a place is one of bytes
     for begin, end, what, mark, until in _found(text, _lines(data, low) if hinted else []):
         if not any(a < end and begin < b for a, b in taken):
             taken.append((begin, end))
             line = text.count("\n", 0, begin) + 1
             ended = bool(until) and until <= format_instant(now or datetime.now(UTC))
-            out.append(Finding(line, begin - text.rfind("\n", 0, begin), what, mark, until, ended))
+            out.append(FoundKey(line, begin - text.rfind("\n", 0, begin), what, mark, until, ended))
     return sorted(out)
 
 

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from sigillum.core.records.chain import Entry, Head
+from sigillum.core.records.chain import Head, LedgerEntry
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +33,7 @@ class Ledger(Protocol):
         """Seal and store all entries or none. Raises MachineError where `expected_head` is no longer the head."""
         ...
 
-    def entries(self, charter: str = "", newest: int = 0, kind: str = "", after: int = 0) -> Iterator[Entry]:
+    def entries(self, charter: str = "", newest: int = 0, kind: str = "", after: int = 0) -> Iterator[LedgerEntry]:
         """All entries in order; of one charter (or loan), of one kind, only the newest so many, or only those `after` one."""
         ...
 

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.core.records.books import NAME, Row, changes, rows_of
-from sigillum.core.records.chain import GENESIS, VERSION, Entry, Head, hash_of
+from sigillum.core.records.chain import GENESIS, VERSION, Head, LedgerEntry, hash_of
 from sigillum.core.records.history import OUTCOME
 from sigillum.core.values.canonical import canonical
 from sigillum.core.values.errors import MachineError
@@ -185,7 +185,7 @@ class SqliteLedger:
 
     def _insert(self, fresh: Fresh, head: Head, at: str) -> Head:
         assert self._sign is not None
-        entry = Entry(
+        entry = LedgerEntry(
             self.stream, head.sequence + 1, head.hash, at, self.writer, self._key_id, fresh.kind, fresh.charter, fresh.body
         )
         body = canonical(entry.body)
@@ -218,7 +218,7 @@ class SqliteLedger:
         found = self._db.execute("SELECT body FROM entries WHERE sequence = ?", [fresh.body["attempt"]]).fetchone()
         return dict(json.loads(found[0])) if found is not None else None
 
-    def entries(self, charter: str = "", newest: int = 0, kind: str = "", after: int = 0) -> Iterator[Entry]:
+    def entries(self, charter: str = "", newest: int = 0, kind: str = "", after: int = 0) -> Iterator[LedgerEntry]:
         conditions: list[tuple[str, Any]] = [
             (test, value) for test, value in (("charter = ?", charter), ("kind = ?", kind), ("sequence > ?", after)) if value
         ]
@@ -237,7 +237,7 @@ class SqliteLedger:
                     where=str(self.path),
                     mend="run `sigillum ledger verify`; restore the file from a copy",
                 )
-            yield Entry(row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7], body, row[9], row[10], row[11])
+            yield LedgerEntry(row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7], body, row[9], row[10], row[11])
 
     def strange(self) -> list[str]:
         """What stands in the file beside our tables: tables, views, triggers, and indexes of other hands."""

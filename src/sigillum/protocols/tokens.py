@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from sigillum.core.federation.assertions import ALGORITHMS, Finding, NoTokenError, Unverified, look, read, whole
+from sigillum.core.federation.assertions import ALGORITHMS, NoTokenError, TokenFault, Unverified, look, read, whole
 from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.text import plain
@@ -56,7 +56,7 @@ def verify(
 
 
 def _header(token: Unverified, algorithms: Sequence[str]) -> None:
-    wrong: Finding | None = next(
+    wrong: TokenFault | None = next(
         (f for f in look(Unverified(token.header, {}), _NEVER) if f.code in ("alg-none", "alg-unknown", "crit-unknown")), None
     )
     if wrong is not None:

@@ -114,7 +114,7 @@ class SignedIn(NamedTuple):
         return f"{self.scheme} {self.token.reveal()}"
 
 
-class Facts(Protocol):
+class Looking(Protocol):
     """Looking. Every method may raise UnreachableError; looking up what may not be seen gives unknown facts."""
 
     address: Address
@@ -255,7 +255,7 @@ class Stores(Protocol):
         ...
 
 
-class Tenant(Facts, Changes, SignIns, Decisions, Stores, Protocol):
+class Tenant(Looking, Changes, SignIns, Decisions, Stores, Protocol):
     """One tenant, whole: what a driver offers."""
 
 

@@ -12,7 +12,7 @@ from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
     from sigillum.core.charter.charter import Charter
-    from sigillum.workflows.enacting.enact import Choices, Enacted
+    from sigillum.workflows.enacting.enact import EnactChoices, Enacted
     from sigillum.workflows.enacting.rehearse import Rehearsal
 
 EXAMPLE = """examples:
@@ -55,13 +55,15 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.workflows.enacting.enact import Choices
+    from sigillum.workflows.enacting.enact import EnactChoices
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     context.answered(args)
     office = context.office
     charters = context.charters(args)
-    choices = Choices(not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on, args.revive)
+    choices = EnactChoices(
+        not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on, args.revive
+    )
     if args.yes:
         return _carry_out(args, context, charters, choices)
     from sigillum.workflows.enacting.rehearse import rehearse_all
@@ -108,7 +110,7 @@ def _ends_in_prod(context: Context, ready: list[Rehearsal]) -> bool:
     return any(wants_end(context.office, r.charter, s) for r in ready for s in r.outline.steps)
 
 
-def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: Choices) -> Outcome:
+def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: EnactChoices) -> Outcome:
     from sigillum.cli.views.words import closing
     from sigillum.workflows.enacting.enact import enact_all
 

@@ -72,9 +72,9 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
     newest = max(0, args.newest)
     if args.entries:
         return _entries(args, context, newest)
-    from sigillum.workflows.desk.ledgers import told
+    from sigillum.workflows.desk.ledgers import deeds_told
 
-    found = told(context.office, args.charter, newest)
+    found = deeds_told(context.office, args.charter, newest)
     if args.format == "table":
         context.show_lines(_line(deed, "" if args.charter else name, context) for name, deed in found)
         return Outcome.DONE

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from sigillum.core.values.times import format_instant, rough_duration
 from sigillum.workflows.rotating.exposed import Exposure
-from sigillum.workflows.rotating.rotate import Rotated, Standing
+from sigillum.workflows.rotating.rotate import Rotated, RotationStatus
 
 from .common import Ident, masked
 from .hints import problem_json, problem_lines
@@ -89,7 +89,7 @@ def _exposure(found: Exposure, ident: Ident) -> list[RenderableType]:
     return [Text("The exposed one", "bold"), grid]
 
 
-def standing(all_: Sequence[Standing], ident: Ident) -> RenderableType:
+def standing(all_: Sequence[RotationStatus], ident: Ident) -> RenderableType:
     """Where each stands, since when, what it waits for, and who uses what."""
     if not all_:
         return Text("No rotation is under way.")
@@ -144,7 +144,7 @@ def _json(one: Any) -> dict[str, Any]:
     }
 
 
-def standing_json(s: Standing) -> dict[str, Any]:
+def standing_json(s: RotationStatus) -> dict[str, Any]:
     return {
         "charter": s.charter,
         **_json(s.rotation),

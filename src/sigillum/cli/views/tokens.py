@@ -11,18 +11,18 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from sigillum.core.federation.assertions import in_words
-from sigillum.core.federation.conditions import Verdict
+from sigillum.core.federation.conditions import Tested
 from sigillum.core.federation.subjects import difference
 from sigillum.core.values.text import plain
 from sigillum.workflows.tokens.assertions import Minted
-from sigillum.workflows.tokens.claims import Look, Tried, TrustTrial
+from sigillum.workflows.tokens.claims import TokenReading, Tried, TrustTrial
 
 from .common import Ident, masked, pairs, table
 
 WIDEST = 90  # characters of a text in which a difference is marked
 
 
-def text(found: Look, ident: Ident) -> RenderableType:
+def text(found: TokenReading, ident: Ident) -> RenderableType:
     """Header, claims, times, and what is wrong."""
     claims = {n: f"{v}  {found.times[n]}" if n in found.times else _value(v, ident) for n, v in found.token.claims.items()}
     parts: list[RenderableType] = [
@@ -71,7 +71,7 @@ def _value(value: Any, ident: Ident) -> str:
     return masked(plain(value) if isinstance(value, str) else plain(json.dumps(value, ensure_ascii=False)), ident)
 
 
-def as_json(found: Look) -> dict[str, Any]:
+def as_json(found: TokenReading) -> dict[str, Any]:
     return {
         "header": dict(found.token.header),
         "claims": dict(found.token.claims),
@@ -112,11 +112,11 @@ def trial(found: TrustTrial) -> RenderableType:
     return Group(*parts)
 
 
-def _came(verdict: Verdict) -> Text:
+def _came(verdict: Tested) -> Text:
     return Text("holds", "green") if verdict.holds else Text("does not hold", "bold red")
 
 
-def marked(verdict: Verdict) -> RenderableType:
+def marked(verdict: Tested) -> RenderableType:
     """Both texts, and a mark below the first character in which they differ."""
     place = verdict.agrees
     start = max(0, place - WIDEST // 2)

@@ -24,7 +24,7 @@ if TYPE_CHECKING:  # few charters ask for these
 
 KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
 CERTIFICATE = "certificate"
-SELF, CA = "self", "ca"  # who signs a certificate
+SELF_SIGNED, CA = "self", "ca"  # who signs a certificate
 HANDOVER = "handover"  # a keeping place: it is here until somebody gets it, and then no more
 ACCOUNT, CLIENT, TEAM, FOREIGN = "service-account", "client", "team", "foreign"
 SELF = "self"
@@ -153,7 +153,7 @@ class CredentialWant(NamedTuple):
     consumers: tuple[str, ...] = ()
     position: Position | None = None
     source: str = ""  # of a password: a reference to one that was chosen; none: it is made here
-    signed_by: str = SELF  # of a certificate
+    signed_by: str = SELF_SIGNED  # of a certificate
     answer: CertificateAnswer | None = None  # what the house's CA answered
     endless: EndlessWant | None = None  # it has no end, and somebody accepted that; `lasts_seconds` means nothing then
     purpose: str = ""

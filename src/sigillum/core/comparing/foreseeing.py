@@ -22,6 +22,7 @@ from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Query
 from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Step, StepKind
 from sigillum.core.values.errors import Position
+from sigillum.core.values.worlds import Observed, Predicted
 
 if TYPE_CHECKING:  # deciding is loaded where something is expected
     from sigillum.core.deciding.foreseen import Breach
@@ -31,7 +32,7 @@ MOST_TOUCHED = 50  # identities of other charters that are looked at
 _MISTAKES = (Cause.PLACE_UNKNOWN, Cause.PERMISSION_UNKNOWN)  # told as such already
 
 
-class Subject(NamedTuple):
+class Touched(NamedTuple):
     """Whose expectations are looked at: the charter (none: this one), the principal's id, what it says cannot be; with the
     limits of its credentials.
     """
@@ -56,7 +57,7 @@ def foresee(seen: Seen, draft: Draft, steps: Sequence[Step]) -> None:
         explore(seen.snapshot, [], [p.at for p in expected])
         return
     limits = tuple(w.limits for w in seen.whole.credentials)
-    subjects = [*([Subject("", own, tuple(expected), limits)] if expected else []), *touched]
+    subjects = [*([Touched("", own, tuple(expected), limits)] if expected else []), *touched]
     known = [s.principal for s in subjects if not s.principal.startswith("(")]
     teams = [t.id for want in charter.member_of for t in seen.ask(Query(TEAM, "name", want.name)).records]
     people = {
@@ -98,14 +99,19 @@ def _kept(seen: Seen, step: Step) -> bool:
     return ending and (step.kind is StepKind.ASK or (seen.tenant in seen.choices.kept_in and not step.unasked))
 
 
-def _breaches(seen: Seen, world: World, subject: Subject, people: dict[str, str]) -> list[Breach]:
+def _breaches(seen: Seen, world: World[Any], subject: Touched, people: dict[str, str]) -> list[Breach]:
     from sigillum.core.deciding.foreseen import breaches
 
     return list(breaches(world, subject.principal, subject.proofs, seen.now, people))
 
 
 def _tell(
-    seen: Seen, draft: Draft, subject: Subject, breach: Breach, worlds: tuple[World, World, World], people: dict[str, str]
+    seen: Seen,
+    draft: Draft,
+    subject: Touched,
+    breach: Breach,
+    worlds: tuple[World[Observed], World[Predicted], World[Predicted]],
+    people: dict[str, str],
 ) -> None:
     from sigillum.core.deciding.foreseen import breach_words, narrowed
 
@@ -148,7 +154,7 @@ def _tell(
         draft.note("breaks-cannot", f"`{proof.words()}` will not hold: it is allowed by {what}, which Sigillum did not make")
 
 
-def _limits(seen: Seen, subject: Subject, proof: ProofWant) -> tuple[tuple[str, ...], ...]:
+def _limits(seen: Seen, subject: Touched, proof: ProofWant) -> tuple[tuple[str, ...], ...]:
     """The limits of the credentials that a proof is tried with."""
     if subject.charter or not proof.credential:
         return subject.limits
@@ -165,7 +171,7 @@ def _ours(seen: Seen, draft: Draft, identity: str, terms: tuple[str, str, str]) 
     )
 
 
-def _can(seen: Seen, draft: Draft, world: World, own: Subject, people: dict[str, str]) -> None:
+def _can(seen: Seen, draft: Draft, world: World[Any], own: Touched, people: dict[str, str]) -> None:
     """What is wished to work and would be refused is worth a warning."""
     from sigillum.core.deciding.foreseen import narrowed, refused
 
@@ -190,7 +196,7 @@ def _can(seen: Seen, draft: Draft, world: World, own: Subject, people: dict[str,
 
 
 # --- other charters' identities ---------------------------------------------------------------------------------------
-def _touched(seen: Seen, draft: Draft, steps: Iterable[Step], own: str) -> Iterator[Subject]:
+def _touched(seen: Seen, draft: Draft, steps: Iterable[Step], own: str) -> Iterator[Touched]:
     """The identities of other charters whose rights this outline changes, with what those charters say cannot be."""
     done, count = set[str](), 0
     todo = [i for s in steps if s.tenant == seen.tenant and not _kept(seen, s) for i in _concerned(seen, s)]
@@ -219,7 +225,7 @@ def _touched(seen: Seen, draft: Draft, steps: Iterable[Step], own: str) -> Itera
                 "not-foreseen", f"what the charter {expected.charter} says cannot be was not looked at: {expected.unread}"
             )
         elif expected.proofs:
-            yield Subject(expected.charter, identity, expected.proofs, expected.limits, seen.charter.identity.position)
+            yield Touched(expected.charter, identity, expected.proofs, expected.limits, seen.charter.identity.position)
 
 
 def _concerned(seen: Seen, step: Step) -> list[str]:

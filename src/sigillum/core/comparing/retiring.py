@@ -16,7 +16,7 @@ from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.kinds.snapshot import Snapshot
-from sigillum.core.records.history import Generation, History, Outcome, State
+from sigillum.core.records.history import AttemptOutcome, Generation, History, State
 from sigillum.core.records.steps import HIDDEN, Ask, Outline, Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
 
@@ -110,7 +110,7 @@ def _ends(step: Step) -> bool:
     return (
         isinstance(action, End)
         or (isinstance(action, Entry) and action.out)
-        or (isinstance(action, Change) and action.result == Outcome.ENDED)
+        or (isinstance(action, Change) and action.result == AttemptOutcome.ENDED)
     )
 
 

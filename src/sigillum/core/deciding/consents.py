@@ -3,23 +3,23 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
-from typing import Protocol
+from typing import Any, Protocol
 
 from sigillum.core.charter.charter import ALONE, ON_BEHALF
 from sigillum.core.deciding.refusals import Cause
-from sigillum.core.deciding.values import ALWAYS, Asks, Consent, Decision, Hidden, Principal, Question
+from sigillum.core.deciding.values import ALWAYS, Asks, Consent, Decision, Hidden, KnownPrincipal, Question
 from sigillum.core.kinds.profile import Operation
 
 
 class Known(Protocol):
     """What has to be known of a tenant: the world that decides everything else."""
 
-    principals: dict[str, Principal]
+    principals: dict[str, KnownPrincipal]
     asks: dict[str, Asks]
     consents: dict[str, list[Consent]]
     felt: timedelta
 
-    def decide(self, question: Question) -> Decision:
+    def decide(self, question: Question) -> Decision[Any]:
         """The verdict on a question without a client."""
         ...
 
@@ -28,10 +28,10 @@ class Known(Protocol):
         ...
 
 
-def through_api(world: Known, question: Question, rule: Operation) -> Decision:
+def through_api(world: Known, question: Question, rule: Operation) -> Decision[Any]:
     """The verdict for a client, with its first cause. For a person it is never more than that person may."""
 
-    def no(cause: Cause, what: str, of: str = question.principal) -> Decision:
+    def no(cause: Cause, what: str, of: str = question.principal) -> Decision[Any]:
         hidden = world.blind(Hidden(what, of))
         return Decision(None, Cause.FACTS_UNKNOWN, hidden=hidden) if hidden else Decision(False, cause)
 

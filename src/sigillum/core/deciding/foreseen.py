@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from sigillum.core.charter.charter import ProofWant
 from sigillum.core.deciding.shown import neutral
 from sigillum.core.deciding.values import Decision, Question
 from sigillum.core.deciding.world import World, again
 from sigillum.core.values.times import format_instant
+from sigillum.core.values.worlds import Predicted
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.mends import Spoiled
@@ -26,10 +27,10 @@ class Breach(NamedTuple):
 
     proof: ProofWant
     at: datetime
-    decision: Decision
+    decision: Decision[Predicted]
 
 
-def worst(world: World) -> World:
+def worst(world: World[Any]) -> World[Predicted]:
     """The world in which all that was made is felt, services are on and locations fit; windows begin and end as they do."""
     open_ = neutral(world)
     starts = {r.id: r.start for r in world.rights}
@@ -37,7 +38,7 @@ def worst(world: World) -> World:
 
 
 def breaches(
-    world: World, principal: str, proofs: Iterable[ProofWant], now: datetime, people: Mapping[str, str] = NOBODY
+    world: World[Any], principal: str, proofs: Iterable[ProofWant], now: datetime, people: Mapping[str, str] = NOBODY
 ) -> Iterator[Breach]:
     """The expectations `cannot` that would not hold, now or at an edge of a window from now on."""
     open_ = worst(world)
@@ -53,13 +54,13 @@ def breaches(
 
 
 def spoiling(
-    world: World, principal: str, proofs: Iterable[ProofWant], now: datetime, people: Mapping[str, str] = NOBODY
+    world: World[Any], principal: str, proofs: Iterable[ProofWant], now: datetime, people: Mapping[str, str] = NOBODY
 ) -> Spoiled:
     """Tells of a changed world which expectation it breaks that this one does not."""
     wanted = [p for p in proofs if not p.allowed]
     broken = [b.proof for b in breaches(world, principal, wanted, now, people)]
 
-    def one(changed: World) -> ProofWant | None:
+    def one(changed: World[Any]) -> ProofWant | None:
         return next(
             (
                 b.proof
@@ -72,7 +73,7 @@ def spoiling(
     return one
 
 
-def breach_words(world: World, principal: str, breach: Breach, now: datetime) -> str:
+def breach_words(world: World[Any], principal: str, breach: Breach, now: datetime) -> str:
     """What allows it, from when on, in words."""
     from sigillum.core.deciding.explanations import right_words  # for what breaks something only
 
@@ -81,7 +82,7 @@ def breach_words(world: World, principal: str, breach: Breach, now: datetime) ->
     return what if breach.at <= now else f"{what}, from {format_instant(breach.at)} on"
 
 
-def refused(world: World, principal: str, proof: ProofWant, now: datetime, people: Mapping[str, str]) -> tuple[str, str]:
+def refused(world: World[Any], principal: str, proof: ProofWant, now: datetime, people: Mapping[str, str]) -> tuple[str, str]:
     """Why what is wished to work will be refused, or what is not known of it; both empty where it will work."""
     decision = world.decide(Question(principal, proof.permission, proof.at, now, person=people.get(proof.person, proof.person)))
     if decision.allowed is None:

@@ -17,6 +17,7 @@ from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import CREDENTIAL, LICENCE
 from sigillum.core.kinds.snapshot import NOT_ASKED, Snapshot
 from sigillum.core.values.text import lines
+from sigillum.core.values.worlds import W
 
 ALL_ROLES, ALL_LICENCES = Query(ROLE, "all"), Query(LICENCE, "all")
 
@@ -48,17 +49,17 @@ def explore(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str]
         todo += [t.id for t in ask(Query(TEAM, "member", principal)).records]
 
 
-def world_of(facts: Facts, profile: Profile, *, felt: bool = True) -> World:
+def world_of(facts: Facts[W], profile: Profile, *, felt: bool = True) -> World[W]:
     """Everything that deciding needs of the facts; `felt` False: as if every change were felt at once."""
-    world = World(operations=profile.operations, felt=timedelta(seconds=(profile.felt_seconds or 0) if felt else 0))
+    world = World[W](operations=profile.operations, felt=timedelta(seconds=(profile.felt_seconds or 0) if felt else 0))
     for account in facts.of(ACCOUNT):
         body = account.body
-        world.principals[account.id] = values.Principal(
+        world.principals[account.id] = values.KnownPrincipal(
             account.id, body.name, body.type or "service-account", body.active, account.ready, body.location
         )
     for principal in facts.of(PRINCIPAL):
         body = principal.body
-        world.principals[principal.id] = values.Principal(principal.id, body.name, "client", body.active, principal.ready)
+        world.principals[principal.id] = values.KnownPrincipal(principal.id, body.name, "client", body.active, principal.ready)
     for team in facts.of(TEAM):
         _team(world, team)
     for place in facts.of(PLACE):
@@ -86,17 +87,17 @@ def world_of(facts: Facts, profile: Profile, *, felt: bool = True) -> World:
     return world
 
 
-def _team(world: World, team: Record[Any]) -> None:
+def _team(world: World[Any], team: Record[Any]) -> None:
     body = team.body
-    world.principals[team.id] = values.Principal(team.id, body.name, "team", True, team.ready)
+    world.principals[team.id] = values.KnownPrincipal(team.id, body.name, "team", True, team.ready)
     world.teams[team.id] = values.Team(team.id, body.name, body.reach, body.everyone)
     since = dict(body.joined)
     world.memberships += [Membership(m, team.id, since.get(m)) for m in body.members]
 
 
-def place_of(body: Place) -> values.Place:
+def place_of(body: Place) -> values.KnownPlace:
     """A place as deciding needs it."""
-    return values.Place(body.path, body.type, body.services, body.location, body.labels, body.made)
+    return values.KnownPlace(body.path, body.type, body.services, body.location, body.labels, body.made)
 
 
 def right_of(body: Grant, identity: str, *, ready: bool = True) -> Right:
@@ -114,7 +115,7 @@ def right_of(body: Grant, identity: str, *, ready: bool = True) -> Right:
     )
 
 
-def _clients(world: World, facts: Facts) -> None:
+def _clients(world: World[Any], facts: Facts[Any]) -> None:
     """What clients ask for; their credentials hang on the registration, and count for the principal."""
     principals = {p.body.client_id: p.id for p in facts.of(PRINCIPAL)}
     for client in facts.of(CLIENT):
@@ -143,7 +144,7 @@ _HIDES = {
 }
 
 
-def _hidden(world: World, facts: Facts, profile: Profile) -> Iterator[tuple[Hidden, str]]:
+def _hidden(world: World[Any], facts: Facts[Any], profile: Profile) -> Iterator[tuple[Hidden, str]]:
     """What was asked for and not shown, as far as nothing else that was shown says it."""
     known = {"principal": world.principals.keys(), "place": world.places.keys(), "role": world.roles.keys()}
     clients = {p.body.client_id: p.id for p in facts.of(PRINCIPAL)}

@@ -98,7 +98,7 @@ class Row(NamedTuple):
     workloads: tuple[str, ...]
 
 
-class Finding(NamedTuple):
+class LinkFault(NamedTuple):
     """Something that is wrong with a cluster as a whole."""
 
     code: str
@@ -111,20 +111,20 @@ def estate(
     workloads: Sequence[Workload],
     groups: Sequence[MachineGroup],
     rows: Sequence[Row],
-) -> Iterator[Finding]:
+) -> Iterator[LinkFault]:
     """What is wrong with it as a whole."""
     own = {a.subject for a in locals_}
     on_machine = [w.name for w in workloads if w.runs_as and not own & set(w.runs_as)]
     if workloads and len(on_machine) == len(workloads):
-        yield Finding(SHARED, f"all workloads of {cluster} run with the identity of their machines: what one may, all may")
+        yield LinkFault(SHARED, f"all workloads of {cluster} run with the identity of their machines: what one may, all may")
     elif on_machine:
-        yield Finding(SHARED, f"with the identity of their machines run {', '.join(on_machine)}")
+        yield LinkFault(SHARED, f"with the identity of their machines run {', '.join(on_machine)}")
     later = next((g for g in groups if g.later), None)
     if later is not None and later.shares and any(not shared(g) and not g.later for g in groups):
-        yield Finding(SHARED, "groups of machines that are made later still share one identity")
+        yield LinkFault(SHARED, "groups of machines that are made later still share one identity")
     for row in rows:
         if row.local.rpartition("/")[2] == DEFAULT:
-            yield Finding(DEFAULTED, f"{row.local} acts as {row.acts_as}: whatever names no local account does, too")
+            yield LinkFault(DEFAULTED, f"{row.local} acts as {row.acts_as}: whatever names no local account does, too")
 
 
 def of_trust(trust: Record[Trust], locals_: Iterable[LocalAccount]) -> list[LocalAccount]:

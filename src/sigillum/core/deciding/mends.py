@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import ProofWant
 from sigillum.core.deciding.refusals import Cause
@@ -30,10 +30,10 @@ GRANTS = frozenset(
 )
 
 
-Spoiled = Callable[[World], ProofWant | None]  # which expectation of a charter a changed world would break
+Spoiled = Callable[[World[Any]], ProofWant | None]  # which expectation of a charter a changed world would break
 
 
-def unspoiled(world: World) -> ProofWant | None:
+def unspoiled(world: World[Any]) -> ProofWant | None:
     """Nothing is broken by anything."""
     return None
 
@@ -59,13 +59,13 @@ class Mend(NamedTuple):
 class Changed(NamedTuple):
     """A world and question with one change made; `possible` False: no change is known."""
 
-    world: World
+    world: World[Any]
     question: Question
     mend: Mend
     possible: bool = True
 
 
-def mends(world: World, question: Question, roles: Sequence[Record[Role]], spoiled: Spoiled = unspoiled) -> Iterator[Mend]:
+def mends(world: World[Any], question: Question, roles: Sequence[Record[Role]], spoiled: Spoiled = unspoiled) -> Iterator[Mend]:
     """The changes, in order, that together would allow it; the last one is open where no change is known.
 
     None goes against what a charter says of itself: `spoiled` tells.
@@ -95,7 +95,11 @@ def mends(world: World, question: Question, roles: Sequence[Record[Role]], spoil
 
 
 def change(
-    world: World, question: Question, decision: Decision, roles: Sequence[Record[Role]] = (), spoiled: Spoiled = unspoiled
+    world: World[Any],
+    question: Question,
+    decision: Decision[Any],
+    roles: Sequence[Record[Role]] = (),
+    spoiled: Spoiled = unspoiled,
 ) -> Changed:
     """What mends the cause of one refusal."""
     cause = decision.cause
@@ -127,7 +131,7 @@ def change(
     return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question, own=names)), possible=False)
 
 
-def _of_principal(world: World, question: Question, cause: Cause) -> Changed | None:
+def _of_principal(world: World[Any], question: Question, cause: Cause) -> Changed | None:
     """What mends a cause that lies with the principal itself; None for another cause."""
     who = world.principals.get(question.principal)
     if who is None:
@@ -168,7 +172,7 @@ def _of_principal(world: World, question: Question, cause: Cause) -> Changed | N
     return None
 
 
-def _of_credential(world: World, question: Question, cause: Cause) -> Changed | None:
+def _of_credential(world: World[Any], question: Question, cause: Cause) -> Changed | None:
     """What mends a cause that lies with the credential; None for another cause."""
     held = world.credentials.get(question.credential)
     if (
@@ -211,7 +215,7 @@ _UNKNOWN = {
 }
 
 
-def _consent(world: World, question: Question, cause: Cause) -> Changed:
+def _consent(world: World[Any], question: Question, cause: Cause) -> Changed:
     """Ask for the scope, and have it consented, for this place."""
     from sigillum.core.charter.charter import ALONE, ON_BEHALF
 
@@ -240,7 +244,7 @@ def _consent(world: World, question: Question, cause: Cause) -> Changed:
     return Changed(changed, question, Mend(cause, text, alone=alone))
 
 
-def _wait(world: World, question: Question, cause: Cause) -> Changed:
+def _wait(world: World[Any], question: Question, cause: Cause) -> Changed:
     """Time mends it: the first instant at which this cause is gone."""
     when = next(
         (e for e in world.edges(question) if e > question.at and world.decide(question._replace(at=e)).cause is not cause), None
@@ -250,7 +254,7 @@ def _wait(world: World, question: Question, cause: Cause) -> Changed:
     return Changed(world, question._replace(at=when), Mend(cause, f"wait until {format_edge(when)}"))
 
 
-def _switch_on(world: World, question: Question) -> Changed:
+def _switch_on(world: World[Any], question: Question) -> Changed:
     """The service, at the nearest project above, or at the place itself."""
     node, service = world.node(question.place), world.operations[question.permission].service
     at = node.kinds.get("project", node.path) if node is not None else question.place
@@ -275,7 +279,7 @@ def _switch_on(world: World, question: Question) -> Changed:
     )
 
 
-def switched_on_below(world: World, path: str, service: str) -> str:
+def switched_on_below(world: World[Any], path: str, service: str) -> str:
     """A place below where the service is switched on; empty where none is known."""
     return min(
         (
@@ -287,7 +291,7 @@ def switched_on_below(world: World, path: str, service: str) -> str:
     )
 
 
-def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -> list[tuple[str, str]]:
+def narrowest(world: World[Any], question: Question, roles: Sequence[Record[Role]]) -> list[tuple[str, str]]:
     """The roles that hold the permission, the one with the least beside it first, each with the nearest place for it."""
     node = world.node(question.place)
     found = []
@@ -300,7 +304,7 @@ def narrowest(world: World, question: Question, roles: Sequence[Record[Role]]) -
     return [one[4:6] for one in sorted(found)]
 
 
-def _grantable(world: World, node: Node, kinds: tuple[str, ...]) -> tuple[int, str] | None:
+def _grantable(world: World[Any], node: Node, kinds: tuple[str, ...]) -> tuple[int, str] | None:
     """How far above, and where, a role that is granted at these kinds of place can be."""
     for distance, path in enumerate(node.line):
         place = world.places.get(path)
@@ -310,7 +314,7 @@ def _grantable(world: World, node: Node, kinds: tuple[str, ...]) -> tuple[int, s
     return None
 
 
-def _grant(world: World, question: Question, cause: Cause, roles: Sequence[Record[Role]], spoiled: Spoiled) -> Changed:
+def _grant(world: World[Any], question: Question, cause: Cause, roles: Sequence[Record[Role]], spoiled: Spoiled) -> Changed:
     team, node = world.teams.get(question.principal), world.node(question.place)
     if team is not None and team.reach and node is not None and node.inside.isdisjoint(team.reach):
         wider = again(world, teams={**world.teams, team.id: team._replace(reach=(*team.reach, question.place))})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from sigillum.core.deciding.explanations import name_of, place_name, right_words
 from sigillum.core.deciding.foreseen import narrowed
@@ -71,7 +71,7 @@ def against(
         )
 
 
-def misplaced(world: World, role: Record[Role], path: str) -> Objection | None:
+def misplaced(world: World[Any], role: Record[Role], path: str) -> Objection | None:
     """A role that cannot be granted at this kind of place, with the nearest place where it can be."""
     kinds = role.body.grantable_at
     node, place = world.node(path), world.places.get(path)
@@ -92,7 +92,7 @@ def misplaced(world: World, role: Record[Role], path: str) -> Objection | None:
     )
 
 
-def without_effect(world: World, right: Right, owner_of: Callable[[str], str]) -> Iterator[Objection]:
+def without_effect(world: World[Any], right: Right, owner_of: Callable[[str], str]) -> Iterator[Objection]:
     """Windows that change nothing, since the same permissions stand in another way."""
     found = list(shadows(world, right, dict.fromkeys([right.place, *world.places])))
     if not found:
@@ -128,7 +128,7 @@ def without_effect(world: World, right: Right, owner_of: Callable[[str], str]) -
 
 
 def breaking(
-    world: World, right: Right, charter: str, spoiled: Spoiled, limits: Sequence[Collection[str]]
+    world: World[Any], right: Right, charter: str, spoiled: Spoiled, limits: Sequence[Collection[str]]
 ) -> Iterator[Objection]:
     """What a charter says cannot be, and would be with this right; where only limits stand against it, a person decides."""
     proof = spoiled(again(world, rights=[*world.rights, right]))
@@ -146,7 +146,7 @@ def breaking(
         yield Objection("breaks-cannot", said, "choose a narrower role or another place")
 
 
-def missing_rights(world: World, right: Right, now: datetime, permissions: Iterable[str]) -> Iterator[Objection]:
+def missing_rights(world: World[Any], right: Right, now: datetime, permissions: Iterable[str]) -> Iterator[Objection]:
     """Permissions of a new grant that will not work there, and what is missing for them."""
     others = [r for r in world.rights if r.id != right.id]
     asked = again(world, rights=[*others, right._replace(start=None, until=None)])
@@ -156,7 +156,7 @@ def missing_rights(world: World, right: Right, now: datetime, permissions: Itera
             yield from _missing(asked, Question(right.carrier, permission, right.place, now))
 
 
-def _missing(world: World, question: Question) -> Iterator[Objection]:
+def _missing(world: World[Any], question: Question) -> Iterator[Objection]:
     """Everything that is missing, one after the other: each is named, and then taken as mended."""
     for _ in range(MOST_MISSING):
         decision, asked = world.decide(question), question

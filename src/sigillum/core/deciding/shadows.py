@@ -9,6 +9,7 @@ from typing import NamedTuple
 from sigillum.core.deciding.compiled import bears
 from sigillum.core.deciding.values import NEVER, Node, Right
 from sigillum.core.deciding.world import World
+from sigillum.core.values.worlds import Observed
 
 
 class Shadow(NamedTuple):
@@ -19,7 +20,7 @@ class Shadow(NamedTuple):
     by: tuple[Right, ...]
 
 
-def shadows(world: World, right: Right, places: Iterable[str]) -> Iterator[Shadow]:
+def shadows(world: World[Observed], right: Right, places: Iterable[str]) -> Iterator[Shadow]:
     """Each permission of a right with an end that other rights keep allowed from that end on, for ever."""
     if right.until is None:
         return
@@ -33,7 +34,7 @@ def shadows(world: World, right: Right, places: Iterable[str]) -> Iterator[Shado
                 yield Shadow(permission, path, by)
 
 
-def _covering(world: World, right: Right, permission: str, node: Node, begin: datetime) -> tuple[Right, ...]:
+def _covering(world: World[Observed], right: Right, permission: str, node: Node, begin: datetime) -> tuple[Right, ...]:
     """Other rights that together cover all time from `begin` on; none where a gap is left."""
     cuts = []
     for carrier, since, reach in world.carriers(right.carrier):

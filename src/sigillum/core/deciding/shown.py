@@ -9,12 +9,13 @@ refused for want of the right.
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.deciding.values import Asks, Question, Right
 from sigillum.core.deciding.world import World, again
 from sigillum.core.values.times import format_instant
+from sigillum.core.values.worlds import Observed, Predicted
 
 SILENT = frozenset(
     {  # what is not known shows nothing, however surely it is refused
@@ -78,7 +79,7 @@ class Shown(NamedTuple):
     begins: Right | None = None
 
 
-def neutral(world: World) -> World:
+def neutral(world: World[Any]) -> World[Predicted]:
     """The same rights in a world where nothing else is in the way."""
     licences = frozenset(o.licence for o in world.operations.values() if o.licence)
     services = frozenset(o.service for o in world.operations.values() if o.service)
@@ -97,7 +98,7 @@ def neutral(world: World) -> World:
     )
 
 
-def shown(world: World, question: Question) -> Shown:
+def shown(world: World[Observed], question: Question) -> Shown:
     """Does it show that the right is missing, that this was refused?"""
     decision = world.decide(question)
     if decision.allowed is None:

@@ -59,7 +59,7 @@ class Told(NamedTuple):
     why: str
 
 
-class Verdict(NamedTuple):
+class SignInDecision(NamedTuple):
     """May it sign in; which rule decides, and what it demands; every rule in the order in which they are looked at."""
 
     allowed: bool
@@ -68,14 +68,14 @@ class Verdict(NamedTuple):
     told: tuple[Told, ...] = ()
 
 
-def decide(account: Account, rules: Iterable[CompiledRule], attempt: Attempt) -> Verdict:
+def decide(account: Account, rules: Iterable[CompiledRule], attempt: Attempt) -> SignInDecision:
     """Every rule that applies has to be met: targeted ones first, then the tenant-wide ones; the first unmet one decides."""
     all_ = sorted(rules, key=lambda r: (r.everyone, r.name))
     told = tuple(_look(account, all_, attempt))
     first = next((t for t in told if t.state == "unmet"), None)
     if first is None:
-        return Verdict(True, told=told)
-    return Verdict(False, first.rule, first.why, told)
+        return SignInDecision(True, told=told)
+    return SignInDecision(False, first.rule, first.why, told)
 
 
 def _look(account: Account, rules: list[CompiledRule], attempt: Attempt) -> Iterator[Told]:

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from typing import NamedTuple
+from typing import Generic, NamedTuple
 
 from sigillum.core.deciding.refusals import Cause
+from sigillum.core.values.worlds import W
 
 ALWAYS = datetime.min.replace(tzinfo=UTC)
 NEVER = datetime.max.replace(tzinfo=UTC)
 Labels = tuple[tuple[str, frozenset[str]], ...]
 
 
-class Principal(NamedTuple):
+class KnownPrincipal(NamedTuple):
     """A person, an account or a team; `foreign` lives elsewhere, `ready` False: it is still being made. `held`: why we
     suspended it, and until when.
     """
@@ -44,7 +45,7 @@ class Membership(NamedTuple):
     since: datetime | None = None
 
 
-class Place(NamedTuple):
+class KnownPlace(NamedTuple):
     """A node of the tree. Services, location and labels hold below it, too."""
 
     path: str
@@ -126,7 +127,7 @@ class Hidden(NamedTuple):
     of: str = ""
 
 
-class Decision(NamedTuple):
+class Decision(NamedTuple, Generic[W]):
     """The verdict, its cause, the right that decided or came nearest, and all others that would allow it.
 
     `allowed` None: it rests on facts that are not known, and `hidden` says which, in words.
@@ -136,7 +137,7 @@ class Decision(NamedTuple):
     cause: Cause
     by: Right | None = None
     also: tuple[Right, ...] = ()
-    needed: Decision | None = None  # of the second permission, where that one is missing
+    needed: Decision[W] | None = None  # of the second permission, where that one is missing
     need: tuple[str, str] | None = None  # the second permission and its place
     hidden: tuple[str, ...] = ()
 

@@ -15,6 +15,7 @@ from sigillum.core.deciding.world import World
 from sigillum.core.kinds.access import Role
 from sigillum.core.kinds.kind import Record
 from sigillum.core.values.times import format_edge, format_instant
+from sigillum.core.values.worlds import Observed
 
 FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, GROWTH = 0.5, 15.0, 1.6
 NOT_YET, NEVER, UNCLEAR = "not-yet", "never", "unclear"
@@ -36,7 +37,7 @@ class Outlook(NamedTuple):
 
 
 def outlook(
-    world: World,
+    world: World[Observed],
     question: Question,
     wanted: bool,
     patience: timedelta,

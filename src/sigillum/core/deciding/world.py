@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any, Generic
 
 from sigillum.core.charter.charter import CLIENT
 from sigillum.core.deciding.compiled import ALLOWED, BEYOND, ELSEWHERE, ENDED, FEW, LABEL, NOTHING, Compiled, bears
@@ -13,15 +14,16 @@ from sigillum.core.deciding.values import (
     Decision,
     Entries,
     Hidden,
+    KnownPrincipal,
     Node,
-    Principal,
     Question,
     Right,
 )
 from sigillum.core.kinds.profile import Operation
+from sigillum.core.values.worlds import Predicted, W
 
 
-class World(Compiled):
+class World(Compiled, Generic[W]):
     """Verdicts on what was compiled. What rests on a fact that is not known is itself not known, never refused."""
 
     # --- verdicts -------------------------------------------------------------------------------------------------
@@ -110,7 +112,7 @@ class World(Compiled):
             return Cause.CREDENTIAL_WAITING
         return Cause.CREDENTIAL_ENDED if held.until is not None and at >= held.until else None
 
-    def decide(self, question: Question) -> Decision:
+    def decide(self, question: Question) -> Decision[W]:
         """The verdict with its reason: the first cause of a refusal, or the right that decides and all others."""
         principal, permission, place, at, credential, person = question
         who = self.principals.get(principal)
@@ -145,19 +147,21 @@ class World(Compiled):
             other, _, kind = need.partition("@")
             near = node.kinds.get(kind)
             inner = self.node(near) if near is not None else None
-            second = Decision(False, Cause.PLACE_UNKNOWN) if inner is None else self._reason(who, other, inner, at, credential)
+            second: Decision[W] = (
+                Decision(False, Cause.PLACE_UNKNOWN) if inner is None else self._reason(who, other, inner, at, credential)
+            )
             if second.allowed is None:
                 return second
             if not second.allowed:
                 return Decision(False, Cause.RIGHT_MISSING, found.by, found.also, second, (other, near or f"a {kind}"))
         return found
 
-    def _no(self, cause: Cause, *facts: Hidden) -> Decision:
+    def _no(self, cause: Cause, *facts: Hidden) -> Decision[W]:
         """Refused, unless one of the facts that it rests on is not known."""
         hidden = self.blind(*facts)
         return unknown(hidden) if hidden else Decision(False, cause)
 
-    def _unseen(self, who: Principal, node: Node) -> tuple[str, ...]:
+    def _unseen(self, who: KnownPrincipal, node: Node) -> tuple[str, ...]:
         """What could grant it beside all that was seen."""
         if not self.hidden:
             return ()
@@ -165,7 +169,7 @@ class World(Compiled):
         roles = [Hidden("role", r.role) for c in carriers for r in self.rights_of(c) if r.place in node.inside]
         return self.blind(*roles, *(Hidden(w, c) for c in carriers for w in ("rights", "teams")), Hidden("everyone"))
 
-    def _reason(self, who: Principal, permission: str, node: Node, at: datetime, credential: str) -> Decision:
+    def _reason(self, who: KnownPrincipal, permission: str, node: Node, at: datetime, credential: str) -> Decision[W]:
         operation = self.operations.get(permission)
         if operation is not None and not node.principal:
             if operation.service and node.services.get(operation.service, NEVER) > at:
@@ -264,8 +268,8 @@ class World(Compiled):
         )
 
 
-def again(world: World, **changed: object) -> World:
-    """A world with other contents, not compiled yet."""
+def again(world: World[Any], **changed: object) -> World[Predicted]:
+    """A world with other contents, not compiled yet: what would be decided if it were so."""
     fields = (
         "principals",
         "teams",
@@ -281,10 +285,10 @@ def again(world: World, **changed: object) -> World:
         "hidden",
         "licensed",
     )
-    return World(**({f: getattr(world, f) for f in fields} | changed))
+    return World[Predicted](**({f: getattr(world, f) for f in fields} | changed))
 
 
-def unknown(hidden: tuple[str, ...]) -> Decision:
+def unknown(hidden: tuple[str, ...]) -> Decision[W]:
     """No verdict: these facts decide, and are not known."""
     return Decision(None, Cause.FACTS_UNKNOWN, hidden=hidden)
 

@@ -6,10 +6,11 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from sigillum.core.facets.draft import Draft
-from sigillum.core.facets.provides import Principal
+from sigillum.core.facets.provides import ItsPrincipal
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.changes import foreseen
 from sigillum.core.records.steps import Step
+from sigillum.core.values.worlds import Predicted
 
 if TYPE_CHECKING:  # deciding is loaded for charters that need it
     from sigillum.core.deciding.world import World
@@ -17,11 +18,11 @@ if TYPE_CHECKING:  # deciding is loaded for charters that need it
 
 def identity_of(seen: Seen, draft: Draft) -> str:
     """The identity's principal id in this tenant; one that is still to be made is called by the step that makes it."""
-    who = draft.one(Principal, seen.tenant)
+    who = draft.one(ItsPrincipal, seen.tenant)
     return "" if who is None else who.id if isinstance(who.id, str) else f"({who.id.step})"
 
 
-def future(seen: Seen, draft: Draft, steps: Iterable[Step]) -> World:
+def future(seen: Seen, draft: Draft, steps: Iterable[Step]) -> World[Predicted]:
     """The tenant as it will be once these steps are carried out, all of it felt, and the identity ready."""
     from sigillum.core.deciding import values
     from sigillum.core.deciding.gathering import world_of
@@ -30,7 +31,7 @@ def future(seen: Seen, draft: Draft, steps: Iterable[Step]) -> World:
     world = world_of(foreseen(seen.snapshot.known(), doings), seen.profile, felt=False)
     identity, principal = seen.charter.identity, identity_of(seen, draft)
     if principal:
-        known = world.principals.get(principal, values.Principal(principal, identity.name, identity.kind))
+        known = world.principals.get(principal, values.KnownPrincipal(principal, identity.name, identity.kind))
         world.principals[principal] = known._replace(location=identity.location, active=True, ready=True)
     for own in seen.charter.roles:
         world.roles.setdefault(own.name, own.of(world.roles))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Principal, Ready
+from sigillum.core.facets.provides import ItsPrincipal, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import principal, unknown
 from sigillum.core.kinds.changes import Change, Entry
@@ -127,4 +127,4 @@ def words(mark: Mark) -> str:
     return f"the licence {mark.get('licence')}" if mark.get("licence") else "the mailbox"
 
 
-FACET = Facet(NAME, compare, takes=frozenset((Principal, Ready)), words=words)
+FACET = Facet(NAME, compare, takes=frozenset((ItsPrincipal, Ready)), words=words)

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from sigillum.core.charter.charter import Charter, MemberWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Principal, Ready
+from sigillum.core.facets.provides import ItsPrincipal, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import adopt, found, principal, somebody, unknown
 from sigillum.core.kinds.access import GRANT
@@ -220,4 +220,4 @@ def words(mark: Mark) -> str:
     return f"membership of {mark.get('member')}" if mark.get("member") else f"membership in {mark.get('team')}"
 
 
-FACET = Facet(NAME, compare, takes=frozenset((Principal, Ready)), last=last, waits_for=waits_for, words=words)
+FACET = Facet(NAME, compare, takes=frozenset((ItsPrincipal, Ready)), last=last, waits_for=waits_for, words=words)

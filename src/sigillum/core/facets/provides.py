@@ -12,7 +12,7 @@ from sigillum.core.kinds.trusting import Trust
 from sigillum.core.values.marks import Id
 
 
-class Principal(NamedTuple):
+class ItsPrincipal(NamedTuple):
     """What grants, consents and memberships hang on in a tenant, and its kind."""
 
     tenant: str

@@ -7,7 +7,7 @@ from typing import Any
 from sigillum.core.charter.charter import RoleWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import OwnRole, Principal, RightEnds
+from sigillum.core.facets.provides import ItsPrincipal, OwnRole, RightEnds
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, adopt, await_, dark, principal, stand, unknown
 from sigillum.core.kinds.access import GRANT, ROLE, Role, permission_words
@@ -156,4 +156,4 @@ def words(mark: Mark) -> str:
     return f"the role {mark.get('role')}"
 
 
-FACET = Facet(NAME, compare, frozenset((OwnRole,)), frozenset((Principal,)), words=words)
+FACET = Facet(NAME, compare, frozenset((OwnRole,)), frozenset((ItsPrincipal,)), words=words)

@@ -22,7 +22,7 @@ from sigillum.core.deciding.sign_in import (
 )
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Guarded, Principal, Ready
+from sigillum.core.facets.provides import Guarded, ItsPrincipal, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Where, principal, stand, unknown
 from sigillum.core.kinds.changes import Change, End, Entry, Make
@@ -30,7 +30,7 @@ from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.identities import Account as AccountBody
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.signing import RULE, SignInRule
-from sigillum.core.records.history import Outcome, State
+from sigillum.core.records.history import AttemptOutcome, State
 from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean, some
@@ -227,7 +227,7 @@ def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rul
                 StepId(mark_of(seen, RELAX, rule.name), 1, "relax"),
                 StepKind.CHANGE,
                 f"tenant-wide sign-in rule {rule.name}: switch it off, {other.name} replaces it for everybody else",
-                Change(RULE, rule.id, {"enabled": False}, about=_accepted(relax), result=Outcome.MADE),
+                Change(RULE, rule.id, {"enabled": False}, about=_accepted(relax), result=AttemptOutcome.MADE),
                 power=RULE.power,
                 why=relax.why,
                 before={"enabled": True},
@@ -286,7 +286,7 @@ def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: I
                         StepId(last.mark, last.number, "undo"),
                         StepKind.CHANGE,
                         f"tenant-wide sign-in rule {rule.name}: switch it on again",
-                        Change(RULE, rule.id, {"enabled": True}, result=Outcome.ENDED),
+                        Change(RULE, rule.id, {"enabled": True}, result=AttemptOutcome.ENDED),
                         power=RULE.power,
                         why="undone: " + why,
                         before={"enabled": False},
@@ -324,4 +324,4 @@ def words(mark: Mark) -> str:
     }.get(what, str(mark))
 
 
-FACET = Facet(NAME, compare, takes=frozenset((Principal, Ready)), words=words)
+FACET = Facet(NAME, compare, takes=frozenset((ItsPrincipal, Ready)), words=words)

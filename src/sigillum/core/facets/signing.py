@@ -11,14 +11,14 @@ from sigillum.core.charter.charter import SELF, GrantWant
 from sigillum.core.charter.wants import SigningWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import AlsoWanted, Principal, Ready
+from sigillum.core.facets.provides import AlsoWanted, ItsPrincipal, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import principal, unknown
 from sigillum.core.kinds.access import GRANT, ROLE, Role
 from sigillum.core.kinds.changes import Change
 from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.kinds.machines import MACHINE, Machine
-from sigillum.core.records.history import Generation, Outcome, State
+from sigillum.core.records.history import AttemptOutcome, Generation, State
 from sigillum.core.records.steps import Ask, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, StepId
 
@@ -151,8 +151,8 @@ def _attach(seen: Seen, draft: Draft, want: SigningWant, who: Id) -> None:
             StepId(mark, number, "attach"),
             StepKind.CHANGE,
             f"identity of the machine {want.machine}",
-            Change(MACHINE, record.id, {"principal": who}, record.version, result=Outcome.MADE),
-            draft.by(seen.tenant, Principal, Ready),
+            Change(MACHINE, record.id, {"principal": who}, record.version, result=AttemptOutcome.MADE),
+            draft.by(seen.tenant, ItsPrincipal, Ready),
             MACHINE.power,
             "what runs there signs in as it, without any key",
             before={"identity": "nobody's"},
@@ -173,7 +173,7 @@ def _detach(seen: Seen, draft: Draft, generation: Generation) -> None:
             StepId(generation.mark, generation.number, "detach"),
             StepKind.CHANGE,
             f"identity of the machine {record.body.name}",
-            Change(MACHINE, record.id, nobody, record.version, result=Outcome.ENDED),
+            Change(MACHINE, record.id, nobody, record.version, result=AttemptOutcome.ENDED),
             (),
             MACHINE.power,
             "the charter no longer asks for it",
@@ -187,4 +187,4 @@ def words(mark: Mark) -> str:
     return f"the identity of the machine {mark.get('machine')}"
 
 
-FACET = Facet(NAME, compare, frozenset((AlsoWanted,)), frozenset((Principal, Ready)), words=words)
+FACET = Facet(NAME, compare, frozenset((AlsoWanted,)), frozenset((ItsPrincipal, Ready)), words=words)

@@ -7,7 +7,7 @@ from enum import StrEnum
 from typing import Any, NamedTuple
 
 from sigillum.core.facets.draft import Draft
-from sigillum.core.facets.provides import Principal
+from sigillum.core.facets.provides import ItsPrincipal
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.changes import digest_of
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
@@ -249,9 +249,9 @@ def so_says(silent: Mapping[str, Any]) -> str:
     return f"the charter says so; {' and '.join(silent)}: sent, not read back" if silent else "the charter says so"
 
 
-def principal(seen: Seen, draft: Draft) -> Principal | None:
+def principal(seen: Seen, draft: Draft) -> ItsPrincipal | None:
     """The identity's principal in this tenant, as far as it is known or will be made."""
-    return draft.one(Principal, seen.tenant)
+    return draft.one(ItsPrincipal, seen.tenant)
 
 
 def somebody(seen: Seen, name: str) -> tuple[Record[Any] | None, Fact[Any], str]:

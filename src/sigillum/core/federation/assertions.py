@@ -36,7 +36,7 @@ class Unverified(NamedTuple):
     claims: Mapping[str, Any]
 
 
-class Finding(NamedTuple):
+class TokenFault(NamedTuple):
     """Something that is wrong with a token, or worth knowing; `refuse`: nobody should take it."""
 
     code: str
@@ -88,63 +88,67 @@ def moment(value: Any) -> datetime | None:
 
 
 # --- what is wrong with it ----------------------------------------------------------------------------------------------
-def look(token: Unverified, now: datetime, *, audience: str = "", most_seconds: int | None = None) -> Iterator[Finding]:
+def look(token: Unverified, now: datetime, *, audience: str = "", most_seconds: int | None = None) -> Iterator[TokenFault]:
     """What is wrong with it at an instant, without its issuer's keys. `most_seconds`: the longest life that a tenant takes."""
     yield from _header(token.header)
     yield from _who(token.claims, audience)
     yield from _times(token.claims, now, most_seconds)
 
 
-def _header(header: Mapping[str, Any]) -> Iterator[Finding]:
+def _header(header: Mapping[str, Any]) -> Iterator[TokenFault]:
     algorithm = header.get("alg")
     if not isinstance(algorithm, str) or algorithm.lower() == "none":
-        yield Finding("alg-none", "it is not signed: its algorithm is none")
+        yield TokenFault("alg-none", "it is not signed: its algorithm is none")
     elif algorithm not in ALGORITHMS:
         secret = " (it is signed with a shared secret)" if algorithm.startswith("HS") else ""
-        yield Finding("alg-unknown", f"its algorithm {plain(algorithm)} is not taken{secret}; known: {', '.join(ALGORITHMS)}")
+        yield TokenFault(
+            "alg-unknown", f"its algorithm {plain(algorithm)} is not taken{secret}; known: {', '.join(ALGORITHMS)}"
+        )
     if "crit" in header:
-        yield Finding("crit-unknown", f"it demands {plain(header['crit'])}, which is not known here (RFC 7515 §4.1.11)")
+        yield TokenFault("crit-unknown", f"it demands {plain(header['crit'])}, which is not known here (RFC 7515 §4.1.11)")
     for name in OWN_KEYS:
         if name in header:
-            yield Finding("own-key", f"its header brings a key of its own ({name}), which is never used", refuse=False)
+            yield TokenFault("own-key", f"its header brings a key of its own ({name}), which is never used", refuse=False)
     if "kid" not in header and "x5t#S256" not in header:
-        yield Finding("no-kid", "it does not say which key signed it", refuse=False)
+        yield TokenFault("no-kid", "it does not say which key signed it", refuse=False)
 
 
-def _who(claims: Mapping[str, Any], audience: str) -> Iterator[Finding]:
+def _who(claims: Mapping[str, Any], audience: str) -> Iterator[TokenFault]:
     for name in ("iss", "sub"):
         if not isinstance(claims.get(name), str) or not claims[name]:
-            yield Finding(f"no-{name}", f"it does not say {'who issued it' if name == 'iss' else 'about whom it is'} ({name})")
+            yield TokenFault(
+                f"no-{name}", f"it does not say {'who issued it' if name == 'iss' else 'about whom it is'} ({name})"
+            )
     value = claims.get("aud")
     if value is None:
-        yield Finding("no-aud", "it does not say for whom it is (aud)")
+        yield TokenFault("no-aud", "it does not say for whom it is (aud)")
     elif isinstance(value, list) and len(value) != 1:
-        yield Finding("aud-several", f"it is for {len(value)} audiences: {plain(value)}", refuse=bool(audience))
+        yield TokenFault("aud-several", f"it is for {len(value)} audiences: {plain(value)}", refuse=bool(audience))
     elif audience and (value[0] if isinstance(value, list) else value) != audience:
-        yield Finding("aud-other", f"it is for {plain(value)}, not for {audience}")
+        yield TokenFault("aud-other", f"it is for {plain(value)}, not for {audience}")
 
 
-def _times(claims: Mapping[str, Any], now: datetime, most_seconds: int | None) -> Iterator[Finding]:
+def _times(claims: Mapping[str, Any], now: datetime, most_seconds: int | None) -> Iterator[TokenFault]:
     """A token ends at its `exp`, and is not taken on it or after (RFC 7519 §4.1.4); not before its `nbf` (§4.1.5)."""
     found = {n: moment(claims.get(n)) for n in ("iat", "nbf", "exp")}
     for name, when in found.items():
         if name in claims and when is None:
-            yield Finding(f"{name}-form", f"its {name} is no time: {plain(claims[name])[:40]}")
+            yield TokenFault(f"{name}-form", f"its {name} is no time: {plain(claims[name])[:40]}")
     ends, begins, made = found["exp"], found["nbf"], found["iat"]
     if "exp" not in claims:
-        yield Finding("no-exp", "it does not say when it ends (exp)")
+        yield TokenFault("no-exp", "it does not say when it ends (exp)")
     elif ends is not None and now >= ends:
-        yield Finding("ended", f"it ended at {format_instant(ends)}, {rough_duration((now - ends).total_seconds())} ago")
+        yield TokenFault("ended", f"it ended at {format_instant(ends)}, {rough_duration((now - ends).total_seconds())} ago")
     if begins is not None and now < begins:
         ahead = rough_duration((begins - now).total_seconds())
-        yield Finding("not-yet", f"it holds from {format_instant(begins)} on, in {ahead}")
+        yield TokenFault("not-yet", f"it holds from {format_instant(begins)} on, in {ahead}")
     if made is not None and made > now + LEEWAY:
         ahead = rough_duration((made - now).total_seconds())
-        yield Finding("made-ahead", f"it was made in {ahead}: its maker's clock is ahead")
+        yield TokenFault("made-ahead", f"it was made in {ahead}: its maker's clock is ahead")
     begun = made or begins
     lives = (ends - begun).total_seconds() if ends is not None and begun is not None else 0
     if most_seconds is not None and lives > most_seconds:
-        yield Finding(
+        yield TokenFault(
             "lives-long", f"it lives {rough_duration(lives)}, and {rough_duration(most_seconds)} is the most that is taken"
         )
 

@@ -33,7 +33,7 @@ class Condition(NamedTuple):
         return f"{name} {({EQUALS: 'is', HAS: 'has', STARTS: 'starts with'})[self.op]} {shown(self.value)}"
 
 
-class Verdict(NamedTuple):
+class Tested(NamedTuple):
     """What came of one test: whether it holds, and if not, why, and how far what stands there agrees with what is wanted."""
 
     test: Condition
@@ -66,43 +66,43 @@ def same(one: Any, other: Any) -> bool:
     return scalar(one) and scalar(other) and type(one) is type(other) and bool(one == other)
 
 
-def judge(test: Condition, claims: Mapping[str, Any]) -> Verdict:
+def judge(test: Condition, claims: Mapping[str, Any]) -> Tested:
     """Does a claim hold what the test wants?"""
     value = at(claims, test.claim)
     if value is None:
-        return Verdict(test, False, "it is not there")
+        return Tested(test, False, "it is not there")
     if isinstance(value, Mapping):
-        return Verdict(test, False, "it is an object, which matches nothing")
+        return Tested(test, False, "it is an object, which matches nothing")
     if test.op == HAS:
         if not isinstance(value, list):
-            return Verdict(test, False, "it is no list", *_near(value, [test.value]))
+            return Tested(test, False, "it is no list", *_near(value, [test.value]))
         return (
-            Verdict(test, True)
+            Tested(test, True)
             if any(same(v, test.value) for v in value)
-            else Verdict(test, False, "it is not among them", *_nearest(value, [test.value]))
+            else Tested(test, False, "it is not among them", *_nearest(value, [test.value]))
         )
     if test.op == PRESENT:
-        return Verdict(test, True)
+        return Tested(test, True)
     if isinstance(value, list):
-        return Verdict(test, False, "it is a list, and only `has` looks into lists", *_nearest(value, _texts(test)))
+        return Tested(test, False, "it is a list, and only `has` looks into lists", *_nearest(value, _texts(test)))
     if test.op == STARTS:
         return _starts(test, value)
     if any(same(value, wanted) for wanted in (test.value if test.op == ONE_OF else (test.value,))):
-        return Verdict(test, True)
-    return Verdict(test, False, _unlike(value, test), *_near(value, _texts(test)))
+        return Tested(test, True)
+    return Tested(test, False, _unlike(value, test), *_near(value, _texts(test)))
 
 
-def _starts(test: Condition, value: Any) -> Verdict:
+def _starts(test: Condition, value: Any) -> Tested:
     """The beginning, and something after it."""
     if not isinstance(value, str):
-        return Verdict(test, False, f"it is {kind_of(value)}, not a text")
+        return Tested(test, False, f"it is {kind_of(value)}, not a text")
     if value.startswith(test.value):
         return (
-            Verdict(test, True)
+            Tested(test, True)
             if value != test.value
-            else Verdict(test, False, "nothing follows after that", value, test.value, len(value))
+            else Tested(test, False, "nothing follows after that", value, test.value, len(value))
         )
-    return Verdict(test, False, "it starts otherwise", *_near(value, [test.value]))
+    return Tested(test, False, "it starts otherwise", *_near(value, [test.value]))
 
 
 def _unlike(value: Any, test: Condition) -> str:

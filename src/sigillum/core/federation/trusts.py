@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
 
-from .conditions import ENDS, EQUALS, HAS, ONE_OF, STARTS, Condition, Ref, Verdict, at, judge, same, scalar
+from .conditions import ENDS, EQUALS, HAS, ONE_OF, STARTS, Condition, Ref, Tested, at, judge, same, scalar
 from .subjects import doubts
 
 DISCOVERY = "discovery"  # an issuer's keys are found by its own configuration
@@ -46,10 +46,10 @@ class Match(NamedTuple):
     """Whether claims match a trust, condition by condition."""
 
     holds: bool
-    verdicts: tuple[Verdict, ...]
+    verdicts: tuple[Tested, ...]
 
     @property
-    def nearest(self) -> Verdict | None:
+    def nearest(self) -> Tested | None:
         """Of what does not hold, the one that comes nearest."""
         missed = [v for v in self.verdicts if not v.holds]
         return max(missed, key=lambda v: v.agrees, default=None)
@@ -89,14 +89,14 @@ def _holding(test: Condition) -> Any:
     return [test.value] if test.op == HAS else f"{test.value}x" if test.op == STARTS else test.value
 
 
-def _audience(trust: Trust, claims: Mapping[str, Any]) -> Verdict:
+def _audience(trust: Trust, claims: Mapping[str, Any]) -> Tested:
     """A text, or a list of one (RFC 7519 §4.1.3): for one of several audiences nobody here answers."""
     value = at(claims, ("aud",))
     test = Condition(("aud",), EQUALS, trust.audience)
     if isinstance(value, list) and len(value) == 1 and same(value[0], trust.audience):
-        return Verdict(test, True)
+        return Tested(test, True)
     if isinstance(value, list) and len(value) != 1:
-        return Verdict(test, False, f"it is for {len(value)} audiences")
+        return Tested(test, False, f"it is for {len(value)} audiences")
     return judge(test, claims)
 
 

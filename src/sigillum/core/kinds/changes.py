@@ -6,10 +6,11 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any, Generic, NamedTuple
 
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.marks import Id, Ref
+from sigillum.core.values.worlds import Observed, Predicted, W
 
 from .access import GRANT
 from .kind import Fact, Kind, Part, Query, Record, answers, members
@@ -107,8 +108,11 @@ def after(record: Record[Any] | None, doing: Doing, new_id: str = "", mark: str 
 
 
 @dataclass(slots=True)
-class Facts:
-    """All that is known of one tenant: records by kind and id, and the queries that were not answered, with why."""
+class Facts(Generic[W]):
+    """All that is known of one tenant: records by kind and id, and the queries that were not answered, with why.
+
+    `Facts[Observed]` come from a snapshot (or from what a person exported), `Facts[Predicted]` from `foreseen` alone.
+    """
 
     records: dict[Kind[Any], dict[str, Record[Any]]] = field(default_factory=dict)
     hidden: dict[Query[Any], str] = field(default_factory=dict)
@@ -127,7 +131,7 @@ class Facts:
         for record in records:
             self.records.setdefault(record.kind, {})[record.id] = record
 
-    def after(self, doing: Doing, new_id: str = "", mark: str = "") -> Facts:
+    def after(self, doing: Doing, new_id: str = "", mark: str = "") -> Facts[Predicted]:
         """The facts once this was done; these stay as they are."""
         identity = new_id if isinstance(doing, Make) else str(doing.id)
         there = dict(self.records.get(doing.kind, {}))
@@ -141,11 +145,12 @@ class Facts:
         return Facts({**self.records, doing.kind: there}, self.hidden)
 
 
-def foreseen(facts: Facts, doings: Iterable[tuple[object, Doing]]) -> Facts:
+def foreseen(facts: Facts[Observed], doings: Iterable[tuple[object, Doing]]) -> Facts[Predicted]:
     """The facts once all of this was done; each with the step that does it. What a step will yield is called by its name."""
+    then = Facts[Predicted](facts.records, facts.hidden)
     for step, doing in doings:
-        facts = facts.after(resolved(doing, placeholder), f"({step})")
-    return facts
+        then = then.after(resolved(doing, placeholder), f"({step})")
+    return then
 
 
 def placeholder(value: Any) -> Any:

@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
+from sigillum.core.values.worlds import Observed
+
 from .changes import Facts
 from .kind import Fact, K, Query
 from .profile import Profile
@@ -38,9 +40,9 @@ class Snapshot:
         misses, self.misses = list(self.misses), {}
         return misses
 
-    def known(self) -> Facts:
+    def known(self) -> Facts[Observed]:
         """Everything that was shown, and what was not answered."""
-        facts = Facts(hidden={q: f.unknown for q, f in self.facts.items() if not f.known})
+        facts = Facts[Observed](hidden={q: f.unknown for q, f in self.facts.items() if not f.known})
         for fact in self.facts.values():
             facts.add(fact.records)
         return facts

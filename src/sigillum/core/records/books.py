@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.history import (
     ADOPTED,
     CLOSED,
@@ -20,7 +20,7 @@ from sigillum.core.records.history import (
     OUTCOME,
     RENAMED,
     UNDERTAKING,
-    Outcome,
+    AttemptOutcome,
     Verb,
 )
 from sigillum.core.values.marks import Mark
@@ -86,9 +86,9 @@ def _ends(uid: str, result: str, intent: Mapping[str, Any]) -> tuple[Row, ...]:
     if intent.get("thing") not in ENDING:
         return ()
     until = str((intent.get("terms") or {}).get("until") or "")
-    if result == Outcome.MADE and intent["verb"] == Verb.MAKE and until:
+    if result == AttemptOutcome.MADE and intent["verb"] == Verb.MAKE and until:
         return (_end(uid, intent, until),)
-    return (_end(uid, intent, ""),) if result == Outcome.ENDED else ()
+    return (_end(uid, intent, ""),) if result == AttemptOutcome.ENDED else ()
 
 
 def changes(kind: str, uid: str, body: Mapping[str, Any], intent: Mapping[str, Any] | None = None) -> tuple[Row, ...]:
@@ -104,7 +104,7 @@ def changes(kind: str, uid: str, body: Mapping[str, Any], intent: Mapping[str, A
         rows = [Row(open_(sort), str(body[NUMBER]), uid)]
         rows += [Row(about(sort, str(principal)), uid, uid)] if principal else []
         return (*rows, Row(LOAN, str(body["external_id"]), uid)) if kind == LENT else tuple(rows)
-    made = kind in (ADOPTED, FOUND) or (kind == OUTCOME and body.get("result") == Outcome.MADE)
+    made = kind in (ADOPTED, FOUND) or (kind == OUTCOME and body.get("result") == AttemptOutcome.MADE)
     of = body if intent is None else intent
     rows = (
         [Row(THING, thing(str(of.get("tenant", "")), str(of.get("thing", "")), str(body["id"])), uid)]
@@ -118,7 +118,7 @@ def changes(kind: str, uid: str, body: Mapping[str, Any], intent: Mapping[str, A
     return tuple(rows)
 
 
-def rows_of(entries: Iterable[Entry]) -> dict[tuple[str, str], str]:
+def rows_of(entries: Iterable[LedgerEntry]) -> dict[tuple[str, str], str]:
     """The books as the whole chain says: (what, key) -> uid."""
     books, names, intents = dict[tuple[str, str], str](), dict[str, tuple[str, str]](), dict[int, Mapping[str, Any]]()
     for entry in entries:

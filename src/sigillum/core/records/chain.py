@@ -14,7 +14,7 @@ GENESIS = "0" * 64
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class LedgerEntry:
     """One sealed entry. `at` is for reading only: nothing is ordered by it."""
 
     stream: str
@@ -58,7 +58,7 @@ class Head(NamedTuple):
         return canonical({"stream": self.stream, "sequence": self.sequence, "hash": self.hash})
 
 
-class Finding(NamedTuple):
+class ChainFault(NamedTuple):
     """Something wrong in a ledger: at which sequence, and what."""
 
     sequence: int
@@ -68,7 +68,7 @@ class Finding(NamedTuple):
 Verify = Callable[[bytes, str], bool]  # message, signature
 
 
-def hash_of(entry: Entry, body: bytes | None = None) -> str:
+def hash_of(entry: LedgerEntry, body: bytes | None = None) -> str:
     """SHA-256 over the canonical form of `content()`; `body` is the body's own form, where it is at hand already."""
     rest = entry.content()
     del rest["at"], rest["body"]
@@ -77,33 +77,35 @@ def hash_of(entry: Entry, body: bytes | None = None) -> str:
     return hashlib.sha256(head + canonical(rest)[1:]).hexdigest()
 
 
-def check(entries: Iterable[Entry], stream: str, verify: Verify, begin: Head | None = None) -> tuple[Head, list[Finding]]:
+def check(
+    entries: Iterable[LedgerEntry], stream: str, verify: Verify, begin: Head | None = None
+) -> tuple[Head, list[ChainFault]]:
     """Walk a ledger from its first entry, or from the one after a checkpoint; return where it stands and all that is wrong."""
     head, findings = begin or Head(stream, 0, GENESIS), []
     for entry in entries:
         number = head.sequence + 1
         if entry.sequence != number:
-            findings.append(Finding(number, f"entry {number} is missing, {entry.sequence} stands in its place"))
+            findings.append(ChainFault(number, f"entry {number} is missing, {entry.sequence} stands in its place"))
         if entry.stream != stream:
-            findings.append(Finding(entry.sequence, "it belongs to another ledger"))
+            findings.append(ChainFault(entry.sequence, "it belongs to another ledger"))
         if entry.previous != head.hash:
-            findings.append(Finding(entry.sequence, "it does not follow the entry before it"))
+            findings.append(ChainFault(entry.sequence, "it does not follow the entry before it"))
         if entry.hash != hash_of(entry):
-            findings.append(Finding(entry.sequence, "its content was changed"))
+            findings.append(ChainFault(entry.sequence, "its content was changed"))
         elif not verify(entry.hash.encode(), entry.signature):
-            findings.append(Finding(entry.sequence, "its signature is not by this ledger's key"))
+            findings.append(ChainFault(entry.sequence, "its signature is not by this ledger's key"))
         head = Head(stream, entry.sequence, entry.hash)
     return head, findings
 
 
-def compare_heads(now: Head, kept: Head, hash_at: Callable[[int], str | None]) -> list[Finding]:
+def compare_heads(now: Head, kept: Head, hash_at: Callable[[int], str | None]) -> list[ChainFault]:
     """Does the ledger continue the checkpoint that was kept elsewhere?"""
     if kept.stream != now.stream:
-        return [Finding(0, "the checkpoint is of another ledger")]
+        return [ChainFault(0, "the checkpoint is of another ledger")]
     if now.sequence < kept.sequence:
-        return [Finding(now.sequence, f"the ledger was rolled back: it had {kept.sequence} entries once")]
+        return [ChainFault(now.sequence, f"the ledger was rolled back: it had {kept.sequence} entries once")]
     if hash_at(kept.sequence) != kept.hash:
-        return [Finding(kept.sequence, "the ledger was rewritten: the checkpoint's entry is not the same")]
+        return [ChainFault(kept.sequence, "the ledger was rewritten: the checkpoint's entry is not the same")]
     return []
 
 

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
 from sigillum.core.records import history
-from sigillum.core.records.chain import Entry
-from sigillum.core.records.history import Outcome, Verb
+from sigillum.core.records.chain import LedgerEntry
+from sigillum.core.records.history import AttemptOutcome, Verb
 from sigillum.core.values.marks import Mark, mark_of
 
 Body = Mapping[str, Any]
@@ -30,7 +30,7 @@ _TRIED = {
     Verb.END: "end",
     Verb.FETCH: "fetch the secret of",
 }
-_BAD = (Outcome.REFUSED, Outcome.LOST, Outcome.SPENT)
+_BAD = (AttemptOutcome.REFUSED, AttemptOutcome.LOST, AttemptOutcome.SPENT)
 
 
 class Deed(NamedTuple):
@@ -49,9 +49,9 @@ class Deed(NamedTuple):
     done: bool = True
 
 
-def deeds(entries: Iterable[Entry], words: Callable[[Mark], str]) -> Iterator[Deed]:
+def deeds(entries: Iterable[LedgerEntry], words: Callable[[Mark], str]) -> Iterator[Deed]:
     """Told as they come, each change when its outcome is written; those without one at the end. `words`: what a mark names."""
-    begun = dict[int, Entry]()
+    begun = dict[int, LedgerEntry]()
     for entry in entries:
         try:
             if entry.kind == history.INTENT:
@@ -71,7 +71,7 @@ def deeds(entries: Iterable[Entry], words: Callable[[Mark], str]) -> Iterator[De
             yield _alone(intent, "an intent that cannot be read; `ledger verify` tells more")._replace(done=False)
 
 
-def _alone(entry: Entry, what: str) -> Deed:
+def _alone(entry: LedgerEntry, what: str) -> Deed:
     """An entry that stands for itself."""
     return Deed(
         entry.sequence,
@@ -84,7 +84,7 @@ def _alone(entry: Entry, what: str) -> Deed:
     )
 
 
-def _settled(intent: Entry, outcome: Entry | None, words: Callable[[Mark], str]) -> Deed:
+def _settled(intent: LedgerEntry, outcome: LedgerEntry | None, words: Callable[[Mark], str]) -> Deed:
     body, last = intent.body, outcome if outcome is not None else intent
     verb, thing = Verb(str(body["verb"])), words(mark_of(body))
     result, why = str(last.body.get("result", "")), str(last.body.get("why", ""))
@@ -215,7 +215,7 @@ _OF_THINGS = {
 }
 
 
-def _sentence(entry: Entry, words: Callable[[Mark], str]) -> str:
+def _sentence(entry: LedgerEntry, words: Callable[[Mark], str]) -> str:
     """An entry that stands for itself."""
     body = entry.body
     if entry.kind in _SENTENCES:
@@ -224,7 +224,7 @@ def _sentence(entry: Entry, words: Callable[[Mark], str]) -> str:
     return _OF_THINGS.get(entry.kind, f"{entry.kind} {{}}").format(thing).strip()
 
 
-def about(entry: Entry, words: Callable[[Mark], str]) -> str:
+def about(entry: LedgerEntry, words: Callable[[Mark], str]) -> str:
     """An entry by itself in one phrase."""
     try:
         return _about(entry, words)
@@ -232,7 +232,7 @@ def about(entry: Entry, words: Callable[[Mark], str]) -> str:
         return "(it cannot be read)"
 
 
-def _about(entry: Entry, words: Callable[[Mark], str]) -> str:
+def _about(entry: LedgerEntry, words: Callable[[Mark], str]) -> str:
     body = entry.body
     if entry.kind == history.INTENT:
         return f"{body['verb']} {words(mark_of(body))} at {body['tenant']}, generation {body['generation']}{_accepted(body)}"

@@ -9,7 +9,7 @@ from typing import Any
 
 from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Kind
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.values.marks import Mark, mark_of
 
 INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FELT = (
@@ -55,7 +55,7 @@ class Verb(StrEnum):
     FETCH = "fetch"
 
 
-class Outcome(StrEnum):
+class AttemptOutcome(StrEnum):
     """What became of an attempt."""
 
     MADE = "made"
@@ -217,7 +217,7 @@ class History:
         return None
 
 
-def fold(entries: Iterable[Entry], charter: str = "") -> History:
+def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
     """Read a charter's entries, in order, into what they amount to."""
     history = History(charter)
     by_attempt: dict[int, tuple[Generation, Mapping[str, Any]]] = {}
@@ -304,26 +304,26 @@ def _outcome(
     generation, intent = attempt
     verb, switched = intent["verb"], intent.get(SWITCHES, "")
     result = body["result"]
-    if result in (Outcome.MADE, Outcome.CHANGED):
+    if result in (AttemptOutcome.MADE, AttemptOutcome.CHANGED):
         generation.left, generation.left_at = dict(body.get("left", {})), str(body["tenant_time"])
         generation.unread = {**generation.unread, **intent.get(UNREAD, {})}
-    if switched == "on" and result in (Outcome.MADE, Outcome.CHANGED):
+    if switched == "on" and result in (AttemptOutcome.MADE, AttemptOutcome.CHANGED):
         generation.on_at, generation.on_in = str(body["tenant_time"]), sequence
-    elif switched == "off" and result == Outcome.CHANGED:
+    elif switched == "off" and result == AttemptOutcome.CHANGED:
         generation.off_in = sequence
-    elif switched == "off" and result == Outcome.REFUSED and generation.off_asked_in == sequence:
+    elif switched == "off" and result == AttemptOutcome.REFUSED and generation.off_asked_in == sequence:
         generation.off_asked_in = 0  # it was not done
-    if verb == Verb.MAKE and result != Outcome.LOST:
+    if verb == Verb.MAKE and result != AttemptOutcome.LOST:
         generation.unanswered = False
     elif verb == Verb.MAKE:
         generation.lost_at = generation.sent_at
-    if result == Outcome.MADE:
+    if result == AttemptOutcome.MADE:
         generation.id, generation.value = str(body["id"]), str(body.get("value", ""))
         generation.state, generation.made_at = State.MADE, str(body["tenant_time"])
         for other in history.generations[generation.mark]:
             if other.number == generation.terms.get(IN_PLACE_OF) and other.live:
                 other.state, other.ended_at = State.ENDED, generation.made_at
-    elif result == Outcome.ENDED:
+    elif result == AttemptOutcome.ENDED:
         generation.state, generation.ended_at = State.ENDED, str(body["tenant_time"])
-    elif result == Outcome.SPENT:
+    elif result == AttemptOutcome.SPENT:
         generation.state = State.SPENT

@@ -192,7 +192,7 @@ IDS: Mapping[str, tuple[Kind[Any], ...]] = {
 SAID: Mapping[str, tuple[str, str]] = {"role_id": ("role", "name"), "place_id": ("place", "path")}  # the name beside an id
 
 
-class Standing(NamedTuple):
+class IdReference(NamedTuple):
     """An id that would be sent, and what it stands for at the tenant; `said`: what the request calls it, where it does."""
 
     label: str
@@ -202,22 +202,24 @@ class Standing(NamedTuple):
     field: str = ""
 
 
-def references(request: Request) -> list[Standing]:
+def references(request: Request) -> list[IdReference]:
     """Every id in a request, the one that it is about first."""
-    found = [Standing("about", request.id, (KINDS[request.thing],))] if request.id else []
+    found = [IdReference("about", request.id, (KINDS[request.thing],))] if request.id else []
     values = request.values
     if request.do in (ADD, TAKE):
         field = str(values.get("field"))
-        return [*found, *([Standing(field, str(values.get("value")), IDS[field])] if field in IDS else [])]
+        return [*found, *([IdReference(field, str(values.get("value")), IDS[field])] if field in IDS else [])]
     for label, kinds in IDS.items():
         held = values.get(label)
         for one in held if isinstance(held, (list, tuple)) else [held] if held else []:
             name, field = SAID.get(label, ("", ""))
-            found.append(Standing(label.removesuffix("_id"), str(one), kinds, str(values.get(name, "")) if name else "", field))
+            found.append(
+                IdReference(label.removesuffix("_id"), str(one), kinds, str(values.get(name, "")) if name else "", field)
+            )
     return found
 
 
-def standing_for(one: Standing, records: Iterable[Record[Any]]) -> str:
+def standing_for(one: IdReference, records: Iterable[Record[Any]]) -> str:
     """In words what an id is at the tenant. Raises FileError where that is nothing, or something else than the request says."""
     record = next((r for r in records if r.id == one.id), None)
     if record is None:

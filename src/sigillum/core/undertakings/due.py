@@ -13,7 +13,7 @@ from sigillum.core.charter.rules import reviews
 from sigillum.core.facets.registry import words
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.books import Ending
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.history import CONNECTED, HANDED, OPENED, USED
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.times import parse_instant
@@ -151,7 +151,7 @@ def of_rotations(all_: Iterable[Rotation], name: Callable[[str], str]) -> Iterat
         )
 
 
-def of_sheets(entries: Iterable[Entry], name: str, now: datetime) -> Iterator[Due]:
+def of_sheets(entries: Iterable[LedgerEntry], name: str, now: datetime) -> Iterator[Due]:
     """Sealed sheets that can still be opened."""
     for entry in entries:
         ends = str(entry.body.get("ends") or "")
@@ -167,9 +167,9 @@ def of_sheets(entries: Iterable[Entry], name: str, now: datetime) -> Iterator[Du
             )
 
 
-def of_unused(entries: Iterable[Entry], name: Callable[[str], str]) -> Iterator[Due]:
+def of_unused(entries: Iterable[LedgerEntry], name: Callable[[str], str]) -> Iterator[Due]:
     """What was sealed to somebody, and of which nobody knows that it was opened, is used or connected."""
-    known, given = set[tuple[str, object, object]](), list[Entry]()
+    known, given = set[tuple[str, object, object]](), list[LedgerEntry]()
     for entry in entries:
         body = entry.body
         if entry.kind in (USED, OPENED):

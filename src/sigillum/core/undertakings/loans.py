@@ -14,7 +14,7 @@ from sigillum.core.deciding.values import ALWAYS
 from sigillum.core.kinds.access import GRANT, Grant
 from sigillum.core.kinds.changes import End, Make, part_of
 from sigillum.core.kinds.kind import Query
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.history import CLOSED, LENT, RECALLED, Generation, State, fold
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
@@ -98,7 +98,7 @@ def mark_of(tenant: str) -> Mark:
     return Mark("loan", tenant)
 
 
-def read(entries: Iterable[Entry], uid: str) -> list[Loan]:
+def read(entries: Iterable[LedgerEntry], uid: str) -> list[Loan]:
     """The loan of a stream from its own entries, of which one says how it was lent."""
     all_ = list(entries)
     first, history = next(e for e in all_ if e.kind == LENT), fold(all_, uid)
@@ -185,14 +185,14 @@ def _make(loan: Loan) -> Step:
         StepId(mark_of(loan.tenant), 1, "lend"),
         StepKind.MAKE,
         f"loan of {loan.about}",
-        Make(GRANT, told(loan.grant), until),
+        Make(GRANT, loan_terms(loan.grant), until),
         power=POWER,
         why=loan.grant.reason,
         after=until,
     )
 
 
-def told(grant: Grant) -> dict[str, Any]:
+def loan_terms(grant: Grant) -> dict[str, Any]:
     """What is said of a grant: all but what is empty."""
     return {n: v for n, v in grant._asdict().items() if v not in (None, "", ())}
 

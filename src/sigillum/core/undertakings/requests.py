@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.history import CLOSED, NUMBER, REQUESTED, UNDERTAKING
 from sigillum.core.records.requests import TELL, Request, fulfilled, queries
 from sigillum.core.values.marks import Mark, mark_of
@@ -35,9 +35,9 @@ class SentRequest:
         return str(self.number)
 
 
-def read(entries: Iterable[Entry], uid: str) -> list[SentRequest]:
+def read(entries: Iterable[LedgerEntry], uid: str) -> list[SentRequest]:
     """The requests of a stream."""
-    asked, ended = list[Entry](), dict[str, str]()
+    asked, ended = list[LedgerEntry](), dict[str, str]()
     for entry in entries:
         if entry.kind == REQUESTED:
             asked.append(entry)

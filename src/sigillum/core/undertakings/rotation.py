@@ -16,7 +16,7 @@ from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import Credential
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.history import (
     BRIDGE,
     CLOSED,
@@ -219,7 +219,7 @@ def deadline(now: datetime, until: datetime | None, before_seconds: int) -> date
     return max(now, until - timedelta(seconds=before_seconds // 4))
 
 
-def read(entries: Iterable[Entry], uid: str) -> list[Rotation]:
+def read(entries: Iterable[LedgerEntry], uid: str) -> list[Rotation]:
     """The rotations of a stream."""
     all_ = list(entries)
     state = fold(all_, uid)
@@ -227,7 +227,7 @@ def read(entries: Iterable[Entry], uid: str) -> list[Rotation]:
     return [_read(e, all_, state, closed.get(str(e.body[NUMBER]), "")) for e in all_ if e.kind == ROTATING]
 
 
-def _read(entry: Entry, all_: list[Entry], state: History, closed: str) -> Rotation:
+def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: str) -> Rotation:
     body, mark = entry.body, mark_of(entry.body)
     generations = {g.number: g for g in state.generations.get(mark, ())}
     old, fresh = int(body["old"]), [g for n, g in generations.items() if n >= int(body["generation"])]

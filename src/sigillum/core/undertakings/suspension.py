@@ -10,7 +10,7 @@ from enum import StrEnum
 from sigillum.core.kinds.changes import Change
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.history import (
     CLOSED,
     NUMBER,
@@ -84,21 +84,21 @@ class Suspension:
         return self.wanted_back or (self.until is not None and now >= self.until)
 
 
-def read(entries: Iterable[Entry], uid: str) -> list[Suspension]:
+def read(entries: Iterable[LedgerEntry], uid: str) -> list[Suspension]:
     """The suspensions of a stream."""
     all_ = list(entries)
     state = fold(all_, uid)
     closed = {str(e.body[NUMBER]): str(e.body["how"]) for e in all_ if e.kind == CLOSED and e.body[UNDERTAKING] == SUSPENSION}
     back = {str(e.body["of"]) for e in all_ if e.kind == REINSTATED}
 
-    def generation(entry: Entry) -> Generation | None:
+    def generation(entry: LedgerEntry) -> Generation | None:
         all_of = state.generations.get(mark_of(entry.body), ())
         return next((g for g in all_of if g.number == int(entry.body["generation"])), None)
 
     return [_read(e, generation(e), closed, back) for e in all_ if e.kind == SUSPENDED]
 
 
-def _read(entry: Entry, of: Generation | None, closed: dict[str, str], back: set[str]) -> Suspension:
+def _read(entry: LedgerEntry, of: Generation | None, closed: dict[str, str], back: set[str]) -> Suspension:
     body, key = entry.body, str(entry.body[NUMBER])
     sent, left = of is not None and of.off_in > entry.sequence, of.left if of is not None else {}
     asked = of is not None and of.off_asked_in > entry.sequence

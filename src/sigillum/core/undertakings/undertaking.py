@@ -12,7 +12,7 @@ from datetime import datetime
 from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 
 from sigillum.core.kinds.kind import Fact, Query
-from sigillum.core.records.chain import Entry
+from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.steps import Step
 from sigillum.core.values.marks import Mark
 
@@ -62,5 +62,5 @@ class Undertaking(Generic[S]):
 
     name: str
     begins: str
-    read: Callable[[Iterable[Entry], str], Sequence[S]]
+    read: Callable[[Iterable[LedgerEntry], str], Sequence[S]]
     next: Callable[[S, Look, datetime], Next]

@@ -99,9 +99,9 @@ class ByHand:
             self._say(text)
 
     # --- facts --------------------------------------------------------------------------------------------------
-    def _known(self) -> Facts:
+    def _known(self) -> Facts[Any]:
         """What the files say, and what was confirmed since their days."""
-        facts = Facts()
+        facts: Facts[Any] = Facts()
         for file in self._files.values():
             facts.add(file.records)
         for one in self._confirmed:

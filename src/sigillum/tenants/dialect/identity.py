@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from sigillum.core.deciding.values import Question
 
 
-class Identity:
+class DialectSignIns:
     """Speaking as somebody, by the ways in that the dialect describes."""
 
     clock: ClockReading | None = None

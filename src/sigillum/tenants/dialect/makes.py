@@ -19,14 +19,14 @@ from sigillum.tenants.port import Reply, Result
 from .call_model import CallSection, LaterSection, MakeSection, SpotSection
 from .calls import Spoken, fits, spot_of
 from .fields import HiddenError, NoIdError, joined
-from .identity import Identity
+from .identity import DialectSignIns
 from .model import ShownSection, ThingSection
 from .values import MisfitError, ValueRefusedError, Words, at, shown
 
 POLL_SECONDS = 1.0
 
 
-class Makes(Identity):
+class Makes(DialectSignIns):
     """What makes things."""
 
     _secrets: dict[str, Secret]  # what a making answered, until it is fetched

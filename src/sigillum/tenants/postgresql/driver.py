@@ -20,7 +20,7 @@ from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
 from .asking import Asking, id_of
 from .certificates import NOTE, against, note, noted
 from .connection import said_by, server_of
-from .identity import Identity, object_of
+from .identity import DatabaseSignIns, object_of
 from .look import NOTES, OID, PASSWORD, answer, parts_of
 from .rights import RIGHTS
 from .scram import verifier
@@ -44,7 +44,7 @@ def connect(address: Address, link: Link) -> Tenant:
     return Database(address, link, server_of(address.address))
 
 
-class Database(Identity):
+class Database(DatabaseSignIns):
     """One database of a server, and the roles of that server."""
 
     def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:

@@ -29,7 +29,7 @@ SELECT a.attname::text FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
 WHERE n.nspname = %(s)s AND c.relname = %(t)s AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum LIMIT 1"""
 
 
-class Identity(Connected):
+class DatabaseSignIns(Connected):
     """Signing in, trying rights, and asking the server whether something is allowed."""
 
     @property

@@ -25,7 +25,7 @@ from .answers import refused, secret_of
 from .codec import Wire
 from .codecs import CODECS, USUAL_ENDPOINTS
 from .discovery import discover
-from .identity import Identity
+from .identity import ScimSignIns
 from .profile import profile_of
 
 if TYPE_CHECKING:  # signing in needs it, looking does not
@@ -45,7 +45,7 @@ def connect(address: Address, link: Link) -> OpenTenant:
     return tenant
 
 
-class OpenTenant(Identity):
+class OpenTenant(ScimSignIns):
     """SCIM for administration, OAuth for tokens, AuthZEN for decisions, the announced calls for trials."""
 
     def __init__(self, address: Address, http: Http, token: Secret, link: Link | None = None) -> None:

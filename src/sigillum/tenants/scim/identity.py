@@ -28,7 +28,7 @@ Json = dict[str, Any]
 QUESTIONS_A_REQUEST = 100
 
 
-class Identity:
+class ScimSignIns:
     """OAuth for tokens, AuthZEN for decisions, the announced calls for trials."""
 
     address: Address

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.core.records.books import LOAN, NAME, THING, rows_of
-from sigillum.core.records.chain import Entry, Finding, Head, check, compare_heads, read_head, signed_head
+from sigillum.core.records.chain import ChainFault, Head, LedgerEntry, check, compare_heads, read_head, signed_head
 from sigillum.core.records.deeds import Deed, deeds
 from sigillum.core.values.errors import FileError, MachineError
 from sigillum.core.values.marks import Mark
@@ -25,11 +25,11 @@ class Verification:
     """What a check of the whole ledger found."""
 
     head: Head
-    findings: tuple[Finding, ...]
+    findings: tuple[ChainFault, ...]
     against: str = ""
 
 
-def entries(office: Office, charter: str = "", newest: int = 0) -> list[Entry]:
+def entries(office: Office, charter: str = "", newest: int = 0) -> list[LedgerEntry]:
     """Entries of a charter (by its name) or of all. Raises FileError for a charter the ledger does not know."""
     ledger = office.books.ledger()
     uid = ledger.uid_of(charter) if charter else ""
@@ -42,7 +42,7 @@ def entries(office: Office, charter: str = "", newest: int = 0) -> list[Entry]:
     return list(ledger.entries(uid, newest))
 
 
-def told(office: Office, charter: str = "", newest: int = 0) -> Iterator[tuple[str, Deed]]:
+def deeds_told(office: Office, charter: str = "", newest: int = 0) -> Iterator[tuple[str, Deed]]:
     """What was done, oldest first, each with the charter's or loan's name. Raises FileError for a charter the ledger does not
     know.
     """
@@ -74,10 +74,10 @@ def verify(office: Office, against: Path | None = None, *, rebuild: bool = False
     try:
         all_ = list(ledger.entries())
     except MachineError as problem:
-        return Verification(ledger.head(), (Finding(0, problem.what),))
+        return Verification(ledger.head(), (ChainFault(0, problem.what),))
     head, findings = check(all_, ledger.stream, verify_signature)
-    findings += [Finding(0, "the ledger is empty, and a ledger begins with an entry")] if not all_ else []
-    findings += [Finding(0, f"the file holds something that is not ours: {what}") for what in ledger.strange()]
+    findings += [ChainFault(0, "the ledger is empty, and a ledger begins with an entry")] if not all_ else []
+    findings += [ChainFault(0, f"the file holds something that is not ours: {what}") for what in ledger.strange()]
     if rebuild and not findings:
         ledger.rebuild()
     findings += _books(office, all_)
@@ -86,18 +86,18 @@ def verify(office: Office, against: Path | None = None, *, rebuild: bool = False
     if source is not None and (against is not None or source.exists()):
         kept, signature = read_checkpoint(source)
         if not verify_signature(kept.message(), signature):
-            findings.append(Finding(kept.sequence, f"the checkpoint {source} is not signed by this ledger's key"))
+            findings.append(ChainFault(kept.sequence, f"the checkpoint {source} is not signed by this ledger's key"))
         else:
             findings += compare_heads(head, kept, ledger.hash_at)
     return Verification(head, tuple(findings), str(source) if source is not None else "")
 
 
-def _books(office: Office, all_: list[Entry]) -> list[Finding]:
+def _books(office: Office, all_: list[LedgerEntry]) -> list[ChainFault]:
     """The books beside the chain must be what its entries say."""
     said, kept = rows_of(all_), office.books.ledger().books()
     words = {NAME: "the charter", THING: "the thing", LOAN: "the loan"}
     return [
-        Finding(0, f"the books say something else of {words.get(what, what)} {key}")
+        ChainFault(0, f"the books say something else of {words.get(what, what)} {key}")
         for what, key in sorted({k for k in (*said, *kept) if said.get(k) != kept.get(k)})
     ]
 

@@ -25,7 +25,7 @@ class NobodyError(SomebodyError):
     """The tenant was asked, and shows no principal of that name or id."""
 
 
-class Subject(NamedTuple):
+class NamedSubject(NamedTuple):
     """Whom a question is about: the tenant, the principal there, and the charter where one was named."""
 
     tenant: Tenant
@@ -33,12 +33,12 @@ class Subject(NamedTuple):
     charter: str = ""
 
 
-def subject(office: Office, who: str, tenant_name: str = "") -> Subject:
+def subject(office: Office, who: str, tenant_name: str = "") -> NamedSubject:
     """A charter's name, or a principal's name or id. Raises UsageError, SomebodyError where there is none."""
     found = None if tenant_name else charter_of(office, who)
     name, charter = (found.identity.name, found.name) if found is not None else (who, "")
     tenant = office.tenants.reach(tenant_name or (found.tenant if found is not None else only_tenant(office)))
-    return Subject(tenant, principal(tenant, name), charter)
+    return NamedSubject(tenant, principal(tenant, name), charter)
 
 
 def charter_of(office: Office, name: str) -> Charter | None:
@@ -185,7 +185,7 @@ def require(snapshot: Snapshot, query: Query[Any], near: Query[Any]) -> Record[A
     return fact.first
 
 
-def holds(office: Office, world: World) -> None:
+def holds(office: Office, world: World[Any]) -> None:
     """Say of whom we suspended that it is so: another cause than a switch that somebody else turned."""
     if not office.books.there or all(p.active for p in world.principals.values()):
         return
@@ -198,7 +198,7 @@ def holds(office: Office, world: World) -> None:
             world.principals[one.id] = who._replace(held=f"{one.because}{until}")
 
 
-def leaving(office: Office, world: World, who: Record[Any], charter: str) -> None:
+def leaving(office: Office, world: World[Any], who: Record[Any], charter: str) -> None:
     """Add what we ended a moment ago, and what decisions may still follow."""
     if not world.felt or not office.books.there:
         return

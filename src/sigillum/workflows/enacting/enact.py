@@ -32,7 +32,7 @@ PROD = "prod"  # the stage in which ending something has to be said
 
 
 @dataclass(frozen=True, slots=True)
-class Choices:
+class EnactChoices:
     """What the administrator allowed: proving, ending in prod, taking over, sending again, switching on what others stopped."""
 
     prove: bool = True
@@ -97,7 +97,7 @@ class Enacted:
         return worst(found)
 
 
-def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
+def enact(office: Office, charter: Charter, choices: EnactChoices) -> Enacted:
     """Carry one charter out. What fails stands in the result, beside everything that was reached before."""
     done = Enacted(charter)
     try:
@@ -120,7 +120,7 @@ def enact(office: Office, charter: Charter, choices: Choices) -> Enacted:
     return done
 
 
-def _once(office: Office, charter: Charter, choices: Choices, done: Enacted) -> None:
+def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted) -> None:
     office.books.ledger(write=True)
     uid = office.books.make_known(charter.name)
     if choices.revive and office.books.history(charter.name)[1].retiring:
@@ -179,7 +179,7 @@ def wants_end(office: Office, charter: Charter, step: Step) -> bool:
     )
 
 
-def _left_out(office: Office, charter: Charter, outline: Outline, choices: Choices) -> frozenset[StepId]:
+def _left_out(office: Office, charter: Charter, outline: Outline, choices: EnactChoices) -> frozenset[StepId]:
     """What is not wished now; a proof that an ending needs is left out only together with it."""
     ends = {s.id for s in outline.steps if not choices.end and wants_end(office, charter, s)}
     proofs = {
@@ -191,7 +191,7 @@ def _left_out(office: Office, charter: Charter, outline: Outline, choices: Choic
     return frozenset(ends | proofs)
 
 
-def enact_all(office: Office, charters: list[Charter], choices: Choices) -> list[Enacted]:
+def enact_all(office: Office, charters: list[Charter], choices: EnactChoices) -> list[Enacted]:
     """Carry out several charters, a few at a time, under the ledger's lock; an interruption lets steps that are under way come
     to their end. Raises MachineError.
     """

@@ -13,7 +13,7 @@ from sigillum.core.deciding import gathering
 from sigillum.core.deciding.foreseen import spoiling
 from sigillum.core.deciding.objections import Objection, against, breaking, misplaced, missing_rights, without_effect
 from sigillum.core.deciding.values import Right
-from sigillum.core.deciding.world import again
+from sigillum.core.deciding.world import World, again
 from sigillum.core.facets.seen import Expected, arrival_seconds
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, Role, allows
 from sigillum.core.kinds.changes import plain
@@ -21,7 +21,7 @@ from sigillum.core.kinds.identities import TEAM
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.history import LENT, NUMBER, RECALLED, UNDERTAKING
-from sigillum.core.undertakings.loans import LOANS, OVER, Loan, Stage, end_of, gone, mark_of, may_be_lent, told
+from sigillum.core.undertakings.loans import LOANS, OVER, Loan, Stage, end_of, gone, loan_terms, mark_of, may_be_lent
 from sigillum.core.undertakings.loans import read as read_loans
 from sigillum.core.undertakings.undertaking import Look
 from sigillum.core.values.canonical import external_id
@@ -92,7 +92,7 @@ def propose(office: Office, wish: LoanWish) -> Proposal:
     place_id = place[1:] if principal_as_place else lookup.require(seen, Query(PLACE, "path", place), around).id
     until = end_of(seen.now, wish.lasts_seconds, wish.until)
     instead = _instead_of(seen, borrower, place)
-    world = gathering.world_of(seen.known(), seen.profile, felt=False)
+    world: World[Any] = gathering.world_of(seen.known(), seen.profile, felt=False)
     if instead:
         world = again(world, rights=[r for r in world.rights if (r.carrier, r.role, r.place) != (borrower.id, instead, place)])
     right = Right("loan", borrower.id, wish.role, place, until=until)
@@ -206,7 +206,7 @@ def _write(office: Office, proposal: Proposal) -> Loan:
                     "tenant": proposal.tenant,
                     "principal": grant.principal,
                     "principal_name": proposal.borrower,
-                    "grant": plain(told(grant)),
+                    "grant": plain(loan_terms(grant)),
                     "at": proposal.wish.at,
                     **({} if tenant.profile.ends_grants else {"by_itself": False}),
                     "by": tenant.profile.administrator or tenant.address.admin,

@@ -41,7 +41,7 @@ MEANINGS = {
 }
 
 
-class Asked(NamedTuple):
+class ScopeTrial(NamedTuple):
     """One expectation, and what came of it: was a token given, and did a call with it go through?"""
 
     proof: ProofWant
@@ -50,7 +50,7 @@ class Asked(NamedTuple):
     said: str
 
 
-def prove(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str) -> list[Result]:
+def prove_delegated(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str) -> list[Result]:
     """All that is expected of acting for people. A refusal counts beside its pair: what differs in one point was let in."""
     tenant = office.tenants.reach(charter.tenant)
     want = next((c for c in charter.credentials if c.keyed and held(charter, state, keys, c)), None)
@@ -68,17 +68,17 @@ def prove(office: Office, charter: Charter, state: History, keys: FileKeeping, p
     return [_judged(one, asked, _cause(tenant, one, asked, facts)) for one in asked]
 
 
-def _ask(tenant: Tenant, own: Proof, proof: ProofWant) -> Asked:
+def _ask(tenant: Tenant, own: Proof, proof: ProofWant) -> ScopeTrial:
     """A token for one person and one scope; where reading is all that it allows, one call with it."""
     try:
         signed_in = tenant.sign_in(own._replace(person=proof.person, scope=proof.permission))
     except RefusedError as problem:
-        return Asked(proof, False, None, problem.what)
+        return ScopeTrial(proof, False, None, problem.what)
     operation = tenant.profile.operations.get(proof.permission)
     if operation is None or operation.class_ != "looks":
-        return Asked(proof, True, None, "a token was given; a call would change something, and was not made")
+        return ScopeTrial(proof, True, None, "a token was given; a call would change something, and was not made")
     trial = tenant.attempt(SignedIn(signed_in.token, signed_in.principal, signed_in.said), operation, proof.at)
-    return Asked(proof, True, trial.allowed, trial.reason)
+    return ScopeTrial(proof, True, trial.allowed, trial.reason)
 
 
 def _facts(tenant: Tenant, charter: Charter, state: History, principal: str) -> list[Delegation] | None:
@@ -88,7 +88,7 @@ def _facts(tenant: Tenant, charter: Charter, state: History, principal: str) -> 
     return [r.body for r in fact.records] if fact.known else None
 
 
-def _cause(tenant: Tenant, one: Asked, asked: list[Asked], facts: list[Delegation] | None) -> str:
+def _cause(tenant: Tenant, one: ScopeTrial, asked: list[ScopeTrial], facts: list[Delegation] | None) -> str:
     """Why a refused one was refused: by what the tenant shows, else by what was let in beside it. Empty: neither tells,
     or by what is shown it should have been let in.
     """
@@ -123,7 +123,7 @@ def _person(tenant: Tenant, name: str) -> tuple[bool | None, Person | None]:
     return True, Person(record.body.name, frozenset(names[i] for i in inside if i in names) | everyone)
 
 
-def _judged(one: Asked, asked: list[Asked], cause: str) -> Result:
+def _judged(one: ScopeTrial, asked: list[ScopeTrial], cause: str) -> Result:
     """Hold what came against what was expected."""
     allowed = one.token and one.called is not False
     if allowed or one.proof.allowed:

@@ -32,7 +32,7 @@ def matching(charter: Charter, state: History, principal: str, tokens: Sequence[
     return None
 
 
-def prove(office: Office, charter: Charter, principal: str, tokens: Sequence[str]) -> list[Result]:
+def prove_by_trust(office: Office, charter: Charter, principal: str, tokens: Sequence[str]) -> list[Result]:
     """What is expected of outside subjects. A refusal of one counts beside another that was let in by the same trust."""
     state, tenant = office.books.history(charter.name)[1], office.tenants.reach(charter.tenant)
     at_hand = [(token, read(token)) for token in tokens]

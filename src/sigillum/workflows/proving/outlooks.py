@@ -18,6 +18,7 @@ from sigillum.core.values.errors import (
     SigillumError,
     SomebodyError,
 )
+from sigillum.core.values.worlds import Observed
 from sigillum.ledger.port import Fresh
 from sigillum.workflows.desk import lookup
 from sigillum.workflows.desk.settings import Progress
@@ -190,7 +191,7 @@ def _stopped(trying: Trying) -> Outlook | None:
     )
 
 
-def world_of(trying: Trying) -> tuple[World, datetime, tuple[Record[Role], ...], str] | None:
+def world_of(trying: Trying) -> tuple[World[Observed], datetime, tuple[Record[Role], ...], str] | None:
     """What is known for deciding; None where the tenant does not show it."""
     from sigillum.core.deciding import gathering
 

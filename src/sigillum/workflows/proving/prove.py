@@ -132,7 +132,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
         uid = office.books.make_known(charter.name)
     running = list[Result]()
     if charter.runs:
-        from sigillum.workflows.surveying.links import prove as prove_runs
+        from sigillum.workflows.surveying.links import prove_runs
 
         running = prove_runs(office, charter)
     if not principal:
@@ -149,7 +149,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
             said = said or signed_in.said
             found += [try_one(trying, signed_in, shown, p) for p in trying.charter.proofs]
         if charter.delegated:
-            from .by_delegation import prove as prove_delegated
+            from .by_delegation import prove_delegated
 
             found += prove_delegated(office, charter, state, keys, principal)
             said = said or "as itself, and for people"
@@ -194,16 +194,16 @@ def run(
                 said.append(signed_in.said + (f" in {where}" if where != charter.tenant else ""))
     results = worst_of(found)
     if wish.proofs is None and charter.sign_ins:
-        from sigillum.workflows.surveying.sign_in import prove as prove_sign_ins
+        from sigillum.workflows.surveying.sign_in import prove_sign_ins
 
         results += prove_sign_ins(office, charter, principal, tokens)
     if wish.proofs is None and charter.delegated:
-        from .by_delegation import prove as prove_delegated
+        from .by_delegation import prove_delegated
 
         results += prove_delegated(office, charter, state, keys, principal)
         said.append("and for people, with a token for each person and scope")
     if wish.proofs is None and charter.runs:
-        from sigillum.workflows.surveying.links import prove as prove_runs
+        from sigillum.workflows.surveying.links import prove_runs
 
         results += prove_runs(office, charter)
     with_ = ", ".join(dict.fromkeys(s for s in shown if s))

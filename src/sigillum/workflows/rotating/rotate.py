@@ -264,7 +264,7 @@ def go_on_all(office: Office, charter: Charter, uid: str) -> list[Rotated]:
     return [go_on(office, charter, one) for one in open_of(office, uid)]
 
 
-class Standing(NamedTuple):
+class RotationStatus(NamedTuple):
     """Where a rotation stands, what it waits for, and the last uses that its tenant tells, old and new."""
 
     charter: str
@@ -280,7 +280,7 @@ class Standing(NamedTuple):
         return self.now is not None and self.now >= self.rotation.deadline
 
 
-def status(office: Office, charters: list[Charter]) -> Iterator[Standing]:
+def status(office: Office, charters: list[Charter]) -> Iterator[RotationStatus]:
     """Every open rotation of these charters; nothing is written or changed."""
     for charter in charters:
         uid, _ = office.books.history(charter.name)
@@ -296,7 +296,7 @@ def _look(office: Office, turns: Turns, one: Rotation) -> Look:
     )
 
 
-def _standing(office: Office, charter: Charter, one: Rotation) -> Standing:
+def _standing(office: Office, charter: Charter, one: Rotation) -> RotationStatus:
     tenant, now = office.tenants.reach(one.tenant), office.tenants.now(one.tenant)
     follows = ROTATIONS.next(one, _look(office, Turns(office, charter, one), one), now)
     waits = follows.waits or ("nothing: it goes on when it is run again" if follows.steps else follows.closed)
@@ -306,7 +306,7 @@ def _standing(office: Office, charter: Charter, one: Rotation) -> Standing:
         found.get(one.new.id) if one.new is not None else None,
         together([found[g.id] for g in one.leaving if g.id in found]),
     )
-    return Standing(
+    return RotationStatus(
         charter.name,
         one,
         waits,

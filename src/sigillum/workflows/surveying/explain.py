@@ -15,6 +15,7 @@ from sigillum.core.deciding.world import World
 from sigillum.core.kinds.access import PLACE, ROLE, Role
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.values.errors import RefusedError, UsageError
+from sigillum.core.values.worlds import Observed
 from sigillum.workflows.desk import lookup
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.tenants import time_of
@@ -25,7 +26,7 @@ class Explained:
     """One question with its explanation, and the tenant's own answer where it was asked for."""
 
     explanation: Explanation
-    world: World
+    world: World[Observed]
     theirs: Trial | None = None
     ours: bool = True  # does a charter of this workspace describe the principal?
 
@@ -117,7 +118,7 @@ def through(office: Office, wish: Wish, principals: list[str]) -> list[Explained
     return out + run(office, replace(wish, who=chain[-1], tenant=where))
 
 
-def _credential(world: World, principal: str, name: str) -> str:
+def _credential(world: World[Observed], principal: str, name: str) -> str:
     """A credential's id by its name (the newest generation) or id; the name itself where there is none."""
     own = [
         h for h in world.credentials.values() if h.principal == principal and name in (h.id, h.name, h.name.rpartition("-")[0])

@@ -9,8 +9,8 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import Charter, ProofWant
 from sigillum.core.charter.wants import WorkloadWant
 from sigillum.core.deciding.cluster import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, ClusterFacts, concerning, facts_of
-from sigillum.core.deciding.explanations import Link
-from sigillum.core.deciding.links import BOTH, HALF, NOBODY, Finding, Half, Home, Row, estate, halves, of_trust, runs
+from sigillum.core.deciding.explanations import ChainLink
+from sigillum.core.deciding.links import BOTH, HALF, NOBODY, Half, Home, LinkFault, Row, estate, halves, of_trust, runs
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Decision
@@ -88,7 +88,7 @@ def _otherwise(facts: ClusterFacts, want: WorkloadWant, program: str) -> str:
     return runs(found.body, _subject(facts, want), [r.body for r in facts.groups], want.tenant)
 
 
-def prove(office: Office, charter: Charter) -> list[Result]:
+def prove_runs(office: Office, charter: Charter) -> list[Result]:
     """As whom does each workload run? Its cluster is asked; nobody signs in for that."""
     want = charter.workload
     assert want is not None
@@ -110,11 +110,11 @@ def explained(office: Office, charter: Charter, wish: Wish, program: str) -> lis
     who = found[0].explanation.question.principal
     links = chain(office, charter, who, program)
     told = links.otherwise if links.cause is Cause.RUNS_OTHERWISE else links.half.text
-    first = Link("workload", links.cause is None, told)
+    first = ChainLink("workload", links.cause is None, told)
     return [_after(one, links.cause, first) for one in found]
 
 
-def _after(one: Explained, cause: Cause | None, first: Link) -> Explained:
+def _after(one: Explained, cause: Cause | None, first: ChainLink) -> Explained:
     """An explanation with a link before all others, which decides where it has a cause."""
     told = one.explanation._replace(links=(first, *one.explanation.links))
     if cause is not None:
@@ -129,14 +129,14 @@ class Estate(NamedTuple):
     cluster: str
     rows: tuple[Row, ...]
     workloads: tuple[Workload, ...]
-    findings: tuple[Finding, ...]
+    findings: tuple[LinkFault, ...]
     unseen: tuple[str, ...]
 
 
 def estate_of(office: Office, name: str) -> Estate:
     """Both records of every link, also where only one tenant knows of it. Raises UsageError, SomebodyError."""
     cluster, facts = _cluster(office, name, [ALL_LOCALS, ALL_GROUPS, ALL_WORKLOADS])
-    rows, findings, unseen = list[Row](), list[Finding](), list[str]()
+    rows, findings, unseen = list[Row](), list[LinkFault](), list[str]()
     known = dict[str, str]()  # issuers of the tenants that were looked at
     for other in office.workspace.file.tenants:
         if other == name:
@@ -156,7 +156,7 @@ def estate_of(office: Office, name: str) -> Estate:
         trusts = [r for r in fact.records if r.says(issuer=cluster.profile.issuer)]
         rows += _rows(name, tenant, facts, trusts)
         findings += [
-            Finding(
+            LinkFault(
                 NOBODY,
                 f"{other} lets {t.body.subject or 'several'} in as {t.body.principal_name} by the trust "
                 f"{t.body.name}, and {name} knows no such local account: whoever makes it acts as that",
@@ -166,13 +166,13 @@ def estate_of(office: Office, name: str) -> Estate:
         ]
     for record in facts.locals if not unseen else ():  # it may be one of those
         findings += [
-            Finding("tenant-unknown", f"{record.body.words} acts as {p} at {issuer}, which is not known here")
+            LinkFault("tenant-unknown", f"{record.body.words} acts as {p} at {issuer}, which is not known here")
             for p, issuer in record.body.links
             if issuer not in known
         ]
     bodies = [r.body for r in facts.workloads]
     findings += estate(name, [r.body for r in facts.locals], bodies, [r.body for r in facts.groups], rows)
-    findings += [Finding(row.half.code, row.half.text) for row in rows if row.half.code != BOTH]
+    findings += [LinkFault(row.half.code, row.half.text) for row in rows if row.half.code != BOTH]
     return Estate(name, tuple(rows), tuple(bodies), tuple(dict.fromkeys(findings)), tuple(unseen))
 
 

@@ -13,7 +13,7 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import State, fold
 from sigillum.core.values.errors import FileError, SigillumError
 from sigillum.core.values.times import parse_instant
-from sigillum.keys.scan import Finding, mark_of, scan
+from sigillum.keys.scan import FoundKey, mark_of, scan
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Progress
 
@@ -33,7 +33,7 @@ class Lying(NamedTuple):
     """Something that was found, in which file, and whose."""
 
     path: str
-    finding: Finding
+    finding: FoundKey
     ours: Ours | None = None
 
 

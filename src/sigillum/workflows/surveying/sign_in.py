@@ -12,7 +12,7 @@ from sigillum.core.deciding.sign_in import (
     ALL_TEAMS,
     Account,
     Attempt,
-    Verdict,
+    SignInDecision,
     account_of,
     as_context,
     decide,
@@ -32,7 +32,7 @@ class SignInTold:
     tenant: str
     account: Account
     attempt: Attempt
-    verdict: Verdict
+    verdict: SignInDecision
     theirs: Trial | None = None
 
     @property
@@ -64,15 +64,15 @@ def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask
     return SignInTold(tenant.address.name, account, attempt, verdict, theirs)
 
 
-def prove(office: Office, charter: Charter, principal: str, tokens: Sequence[str] = ()) -> list[Result]:
+def prove_sign_ins(office: Office, charter: Charter, principal: str, tokens: Sequence[str] = ()) -> list[Result]:
     """What is expected of signing in, asked of the tenant; a refusal counts where a rule makes it, or beside its pair."""
     own = [p for p in charter.sign_ins if p.sign_in is not None and not p.sign_in.trust]
     found = [_asked(office, charter, principal, proof) for proof in own]
     outside: list[Result] = []
     if len(own) < len(charter.sign_ins):
-        from sigillum.workflows.proving.by_trust import prove as prove_outsiders
+        from sigillum.workflows.proving.by_trust import prove_by_trust
 
-        outside = prove_outsiders(office, charter, principal, tokens)
+        outside = prove_by_trust(office, charter, principal, tokens)
     return [*(_weighed(result, [r for r, _ in found], told) for result, told in found), *outside]
 
 

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.federation.assertions import Finding, NoTokenError, Unverified, in_words, look, read
+from sigillum.core.federation.assertions import NoTokenError, TokenFault, Unverified, in_words, look, read
 from sigillum.core.federation.trusts import DISCOVERY, Doubt, Match, Trust, about, match
 from sigillum.core.values.errors import FileError, UsageError
 from sigillum.core.values.outside import json_of
@@ -24,12 +24,12 @@ MOST_BYTES = 100_000  # of a file that holds a token or claims
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class TokenReading:
     """A token as it was read. `verified`: by whose keys; `unverified`: why that was not shown."""
 
     token: Unverified
     times: Mapping[str, str]
-    findings: tuple[Finding, ...]
+    findings: tuple[TokenFault, ...]
     verified: str = ""
     unverified: str = ""
 
@@ -38,10 +38,10 @@ class Look:
         return not any(f.refuse for f in self.findings)
 
 
-def look_at(text: str, audience: str = "") -> Look:
+def look_at(text: str, audience: str = "") -> TokenReading:
     """Read a token as anybody could; nothing shows that it is genuine. Raises NoTokenError."""
     token, now = read(text), datetime.now(UTC)
-    return Look(
+    return TokenReading(
         token,
         in_words(token.claims, now),
         tuple(look(token, now, audience=audience)),
@@ -49,7 +49,7 @@ def look_at(text: str, audience: str = "") -> Look:
     )
 
 
-def look_against(office: Office, text: str, tenant_name: str, audience: str = "") -> Look:
+def look_against(office: Office, text: str, tenant_name: str, audience: str = "") -> TokenReading:
     """The same by a tenant's time and limits, and verified with the keys of its issuer where the workspace knows that one.
 
     Raises NoTokenError, UnreachableError.
@@ -62,17 +62,17 @@ def look_against(office: Office, text: str, tenant_name: str, audience: str = ""
     times, issuer = in_words(token.claims, now), str(token.claims.get("iss") or "")
     known = {tenant.profile.issuer: DISCOVERY, **{s.address: s.keys for s in office.workspace.issuers.values()}}
     if issuer not in known or not issuer:
-        return Look(
+        return TokenReading(
             token, times, findings, unverified="its issuer is neither that tenant nor one under `issuers` of sigillum.yaml"
         )
     try:
         verify(text, keys_of(office, issuer, known[issuer]), issuer=issuer, audience=str(_audience(token.claims)), now=now)
     except TokenRefusedError as problem:
         if problem.reason in ("signature", "form", "typ", "numbers"):
-            return Look(token, times, (*findings, Finding(problem.reason, problem.what)))
+            return TokenReading(token, times, (*findings, TokenFault(problem.reason, problem.what)))
         if problem.reason not in {f.code for f in findings}:
-            findings = (*findings, Finding(problem.reason, problem.what))
-        return Look(
+            findings = (*findings, TokenFault(problem.reason, problem.what))
+        return TokenReading(
             token,
             times,
             findings,
@@ -80,7 +80,7 @@ def look_against(office: Office, text: str, tenant_name: str, audience: str = ""
             if problem.reason.startswith(("alg", "crit"))
             else "",
         )
-    return Look(token, times, findings, verified=issuer)
+    return TokenReading(token, times, findings, verified=issuer)
 
 
 def _audience(claims: Mapping[str, Any]) -> Any:
@@ -118,7 +118,7 @@ class TrustTrial:
 
     charter: Charter
     tried: tuple[Tried, ...]
-    findings: tuple[Finding, ...] = ()
+    findings: tuple[TokenFault, ...] = ()
     token: bool = False
 
     @property
@@ -142,7 +142,7 @@ def try_trusts(office: Office, text: str, charter_name: str, only: str = "") -> 
     return TrustTrial(charter, tried, findings, token)
 
 
-def _claims(text: str) -> tuple[Mapping[str, Any], tuple[Finding, ...], bool]:
+def _claims(text: str) -> tuple[Mapping[str, Any], tuple[TokenFault, ...], bool]:
     """The claims of a token or of a JSON object. Raises FileError."""
     if text.lstrip().startswith("{"):
         try:

@@ -15,7 +15,7 @@ from jsonpointer import JsonPointerException, resolve_pointer
 
 from sigillum.charters.profiles import ProfileFile, ReadsSection, profile_from
 from sigillum.core.federation.assertions import look, read
-from sigillum.core.federation.conditions import ONE_OF, Condition, Verdict
+from sigillum.core.federation.conditions import ONE_OF, Condition, Tested
 from sigillum.core.federation.trusts import match
 from sigillum.core.kinds.trusting import TRUST
 from sigillum.core.values.errors import FileError, MachineError, RefusedError, SomebodyError, UsageError
@@ -216,7 +216,7 @@ def let_in(profile: ProfileFile, environment: Mapping[str, str], *, timeout_seco
     )
 
 
-def _told(verdict: Verdict | None) -> str:
+def _told(verdict: Tested | None) -> str:
     """The condition that does not hold, with what stands there."""
     if verdict is None:
         return "no condition is known"

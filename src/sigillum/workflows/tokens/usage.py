@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from typing import NamedTuple
 
 from sigillum.core.deciding.proofs import Trial
-from sigillum.core.federation.assertions import Finding, NoTokenError, look, read
+from sigillum.core.federation.assertions import NoTokenError, TokenFault, look, read
 from sigillum.core.values.errors import SigillumError, UsageError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import CLASSES, did_you_mean, plain
@@ -23,7 +23,7 @@ class Used(NamedTuple):
     trial: Trial
     tried: bool
     subject: str
-    findings: tuple[Finding, ...] = ()
+    findings: tuple[TokenFault, ...] = ()
     cause: str = ""
     scopes: tuple[str, ...] = ()  # to which the token is narrowed, without what was asked for
 

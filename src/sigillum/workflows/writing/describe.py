@@ -26,7 +26,7 @@ STANDS = "it stood already"  # the reason of a grant that has none
 AUDIENCES = {"any": "any-tenant"}
 
 
-class Standing(NamedTuple):
+class Described(NamedTuple):
     """What stands: the identity's record, and the principal that its rights hang on."""
 
     record: Record[Any]
@@ -61,7 +61,7 @@ def from_principal(office: Office, name: str, tenant_name: str, principal: str) 
     return path
 
 
-def _found(tenant: Tenant, name: str) -> Standing:
+def _found(tenant: Tenant, name: str) -> Described:
     """An account, a team or a client, by its name, its id, or its client id."""
     queries: list[Query[Any]] = [Query(k, f, name) for k in (ACCOUNT, TEAM, CLIENT) for f in ("name", "id")]
     queries += [Query(CLIENT, "client_id", name), Query(PRINCIPAL, "id", name)]
@@ -82,12 +82,12 @@ def _found(tenant: Tenant, name: str) -> Standing:
                 where=tenant.address.name,
                 mend="describe it in the tenant where it is registered",
             )
-        return Standing(record, principal.id, principal.body.client_id)
+        return Described(record, principal.id, principal.body.client_id)
     if record.kind is CLIENT:
         of = Query(PRINCIPAL, "client_id", record.body.client_id)
         acting = tenant.facts([of])[of].first
-        return Standing(record, acting.id if acting is not None else record.id, record.body.client_id)
-    return Standing(record, record.id)
+        return Described(record, acting.id if acting is not None else record.id, record.body.client_id)
+    return Described(record, record.id)
 
 
 def _identity(record: Record[Any], tenant: Tenant) -> Iterable[tuple[str, str]]:
@@ -152,7 +152,7 @@ def _permissions(fact: Fact[Consent], record: Record[Any]) -> list[str]:
     return ["", "permissions:", *lines] if lines else []
 
 
-def _grants(fact: Fact[Grant], of: Standing, tenant: Tenant) -> list[str]:
+def _grants(fact: Fact[Grant], of: Described, tenant: Tenant) -> list[str]:
     """Its grants; one where another principal is the place is that one's own page to tell."""
     own = [r.body for r in fact.records if not r.body.place.startswith("@") or r.says(place=f"@{of.principal}")]
     lines = ["", "grants:"] if own else []

@@ -52,7 +52,7 @@ class Tried:
         return not self.left and all(r.came != DIFFERS for r in self.rows)
 
 
-class Trial:
+class DialectTrial:
     """One run: what it made, so that all of it ends, whatever happens between."""
 
     def __init__(self, tenant: DialectTenant, identity: str, at: str, told: Callable[[Row], None]) -> None:

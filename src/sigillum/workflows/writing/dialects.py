@@ -14,7 +14,7 @@ from sigillum.core.values.times import format_instant, parse_instant, whole_seco
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, Office
 from sigillum.workflows.desk.settings import Progress
 
-from .dialect_trial import TRIAL, Row, Trial, Tried
+from .dialect_trial import TRIAL, DialectTrial, Row, Tried
 
 if TYPE_CHECKING:
     from sigillum.tenants.dialect.driver import DialectTenant
@@ -41,7 +41,7 @@ def check(folder: Path, files: list[str]) -> list[str]:
 
 
 # --- begin one --------------------------------------------------------------------------------------------------------
-class Question(NamedTuple):
+class DraftQuestion(NamedTuple):
     """What is asked to begin a dialect; `usual`: what an empty answer means."""
 
     name: str
@@ -50,13 +50,13 @@ class Question(NamedTuple):
 
 
 QUESTIONS = (
-    Question("header", "In which header does the administrator's token go (basic: name and password)? ", "Authorization"),
-    Question("value", "What stands in that header, with {secret} for the token? ", "Bearer {secret}"),
-    Question("accounts", "Which address lists the accounts, below the tenant's own (like /v1/users)? "),
-    Question("items", "Where in that answer does the list stand (a JSON Pointer; empty: it is the list itself)? "),
-    Question("id", "Where in an entry does its id stand (like /id)? ", "/id"),
-    Question("login", "Where in an entry does the account's name stand (like /login)? ", "/name"),
-    Question("arrival", "How long may a change take until look-ups show it (at-once, unknown, or like 30s)? ", "unknown"),
+    DraftQuestion("header", "In which header does the administrator's token go (basic: name and password)? ", "Authorization"),
+    DraftQuestion("value", "What stands in that header, with {secret} for the token? ", "Bearer {secret}"),
+    DraftQuestion("accounts", "Which address lists the accounts, below the tenant's own (like /v1/users)? "),
+    DraftQuestion("items", "Where in that answer does the list stand (a JSON Pointer; empty: it is the list itself)? "),
+    DraftQuestion("id", "Where in an entry does its id stand (like /id)? ", "/id"),
+    DraftQuestion("login", "Where in an entry does the account's name stand (like /login)? ", "/name"),
+    DraftQuestion("arrival", "How long may a change take until look-ups show it (at-once, unknown, or like 30s)? ", "unknown"),
 )
 
 
@@ -130,7 +130,7 @@ def _tried(office: Office, tenant: DialectTenant, name: str, at: str) -> Tried:
     def told(row: Row) -> None:
         office.settings.progress(Progress(name, f"{row.what}: {row.came}"))
 
-    trial = Trial(tenant, identity, at, told)
+    trial = DialectTrial(tenant, identity, at, told)
     if before.get("trial"):
         trial.clear(str(before["trial"]))
     trial.first(Query(ACCOUNT, "name", identity))  # where nobody answers, nothing is said of the dialect

@@ -7,7 +7,7 @@ from typing import Any
 from sigillum.core.charter.charter import FOREIGN
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Addressed, Bearer, Presented, Principal, Ready
+from sigillum.core.facets.provides import Addressed, Bearer, ItsPrincipal, Presented, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import (
     Standing,
@@ -97,7 +97,7 @@ def _known_there(seen: Seen, draft: Draft) -> bool:
         address = addressed.address if isinstance(addressed.address, str) else "that it gets"
         draft.note("known-by", f"{seen.tenant} knows {name} by the address that {home} shows: {address}", warning=False)
         return True
-    if addressed is None and draft.one(Principal, home) is None:
+    if addressed is None and draft.one(ItsPrincipal, home) is None:
         return False  # its home is not known enough yet, which is told there
     why = (
         f"{seen.tenant} takes nobody of {home}"
@@ -151,7 +151,7 @@ def compare(seen: Seen, draft: Draft) -> None:
 def _provide(seen: Seen, draft: Draft, identity: Id, *ready: StepId, address: Id = "") -> None:
     if address and seen.profile.addresses and not seen.away:
         draft.provide(Addressed(seen.tenant, address, seen.profile.issuer), *after(address))
-    draft.provide(Principal(seen.tenant, identity, kind_of(seen)), *after(identity))
+    draft.provide(ItsPrincipal(seen.tenant, identity, kind_of(seen)), *after(identity))
     draft.provide(Ready(seen.tenant), *after(identity), *ready)
     draft.provide(Bearer(seen.tenant, identity, kind_of(seen)), *after(identity))
 
@@ -266,4 +266,4 @@ def words(mark: Mark) -> str:
     return "the identity"
 
 
-FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer, Addressed)), words=words)
+FACET = Facet(NAME, compare, frozenset((ItsPrincipal, Ready, Bearer, Addressed)), words=words)

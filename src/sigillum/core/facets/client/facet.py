@@ -10,7 +10,7 @@ from typing import Any
 
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Requested
+from sigillum.core.facets.provides import Bearer, ItsPrincipal, Presented, Ready, Requested
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import (
     Standing,
@@ -212,7 +212,7 @@ def _as_principal(seen: Seen, draft: Draft, client_id: Id, own: tuple[Record[Pri
 
 
 def _acts_as(seen: Seen, draft: Draft, identity: Id, *ready: StepId) -> None:
-    draft.provide(Principal(seen.tenant, identity, PRINCIPAL), *after(identity))
+    draft.provide(ItsPrincipal(seen.tenant, identity, PRINCIPAL), *after(identity))
     draft.provide(Ready(seen.tenant), *after(identity), *ready)
 
 
@@ -220,4 +220,4 @@ def words(mark: Mark) -> str:
     return f"the client's {mark.get('part')}"
 
 
-FACET = Facet(NAME, compare, frozenset((Principal, Ready, Bearer, Presented, Requested)), words=words)
+FACET = Facet(NAME, compare, frozenset((ItsPrincipal, Ready, Bearer, Presented, Requested)), words=words)

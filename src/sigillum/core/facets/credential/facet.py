@@ -10,7 +10,7 @@ from sigillum.core.charter.charter import KEY_PAIR, PASSWORD, CredentialWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.generation import Making, begin, called, end, finish, provers, terms_of
-from sigillum.core.facets.provides import Bearer, Presented, Principal, Ready, Usable
+from sigillum.core.facets.provides import Bearer, ItsPrincipal, Presented, Ready, Usable
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import (
     Standing,
@@ -393,4 +393,4 @@ def words(mark: Mark) -> str:
     return f"the credential {called(mark)}"
 
 
-FACET = Facet(NAME, compare, frozenset((Usable,)), frozenset((Bearer, Principal, Ready, Presented)), words=words)
+FACET = Facet(NAME, compare, frozenset((Usable,)), frozenset((Bearer, ItsPrincipal, Ready, Presented)), words=words)

@@ -8,7 +8,7 @@ from typing import Any
 from sigillum.core.charter.charter import SELF
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import AlsoWanted, OwnRole, Principal, Ready, RightEnds, ServiceOn, Usable, Wished
+from sigillum.core.facets.provides import AlsoWanted, ItsPrincipal, OwnRole, Ready, RightEnds, ServiceOn, Usable, Wished
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, stand, unknown
 from sigillum.core.kinds.access import GRANT, Grant, allows
@@ -305,7 +305,7 @@ FACET = Facet(
     NAME,
     compare,
     gives=frozenset((RightEnds, Wished)),
-    takes=frozenset((Principal, Ready, OwnRole, ServiceOn, AlsoWanted)),
+    takes=frozenset((ItsPrincipal, Ready, OwnRole, ServiceOn, AlsoWanted)),
     last=rights.last,
     words=words,
 )

@@ -95,7 +95,7 @@ def last(seen: Seen, draft: Draft) -> None:
         _tell(draft, wished.want, list(_warnings(seen, world, wished, demanding=demanding)))
 
 
-def _warnings(seen: Seen, world: World, wished: Wished, *, demanding: bool) -> Iterator[Objection]:
+def _warnings(seen: Seen, world: World[Any], wished: Wished, *, demanding: bool) -> Iterator[Objection]:
     from sigillum.core.deciding.objections import missing_rights, without_effect
 
     right = _right(wished)

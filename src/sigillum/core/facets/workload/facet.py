@@ -9,7 +9,7 @@ from sigillum.core.deciding.cluster import ALL_WORKLOADS, ClusterFacts, concerni
 from sigillum.core.deciding.links import BOTH, Home, halves, lets_in, runs, shared
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import LetIn, Principal, Ready
+from sigillum.core.facets.provides import ItsPrincipal, LetIn, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Where, await_, slow, stand, unknown
 from sigillum.core.federation.conditions import EQUALS
@@ -47,7 +47,7 @@ def compare(seen: Seen, draft: Draft) -> None:
                 want.position,
             )
         return
-    who = draft.one(Principal, seen.whole.tenant)
+    who = draft.one(ItsPrincipal, seen.whole.tenant)
     facts, dark = _facts(seen, want if here else None, who.id if who is not None and isinstance(who.id, str) else "")
     if dark is not None:
         unknown(seen, draft, dark, f"what runs at {seen.tenant}")
@@ -197,7 +197,7 @@ def _link(
                 ),
             )
     home = seen.whole.tenant
-    needs = (*made, *draft.by(home, Principal, Ready), *draft.by(home, LetIn, where=lambda t: t.name == want.trust))
+    needs = (*made, *draft.by(home, ItsPrincipal, Ready), *draft.by(home, LetIn, where=lambda t: t.name == want.trust))
     return (
         draft.add(
             Step(
@@ -363,4 +363,4 @@ def words(mark: Mark) -> str:
     return f"the machines of {mark.get('group')}" if mark.get("group") else f"the workload {mark.get('program')}"
 
 
-FACET = Facet(NAME, compare, takes=frozenset((Principal, Ready, LetIn)), words=words)
+FACET = Facet(NAME, compare, takes=frozenset((ItsPrincipal, Ready, LetIn)), words=words)

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.changes import digest_of, plain
 from sigillum.core.kinds.kind import Kind, Part, Record
-from sigillum.core.records.history import UNREAD, Outcome, Verb
+from sigillum.core.records.history import UNREAD, AttemptOutcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.core.values.errors import NotYetError, RefusedError, SigillumError
 from sigillum.core.values.secret import Secret
@@ -45,7 +45,7 @@ def attempt(
         if result is not None:
             return result
         if reply.result is Result.STALE and stale is not None:
-            settle(Outcome.REFUSED, why="it had changed since it was read")
+            settle(AttemptOutcome.REFUSED, why="it had changed since it was read")
             work.patience.pause(
                 None,
                 _pause(number),
@@ -93,10 +93,10 @@ def _not_done(work: Work, step: Step, reply: Reply, settle: Settle, number: int)
         else RefusedError(f"{step.about}: {reply.detail}", where=step.tenant, mend="look at the detail")
     )
     if reply.result in (Result.BUSY, Result.LOST):
-        settle(Outcome.LOST if reply.result is Result.LOST else Outcome.REFUSED, why=reply.detail)
+        settle(AttemptOutcome.LOST if reply.result is Result.LOST else AttemptOutcome.REFUSED, why=reply.detail)
         work.patience.pause(reply.wait_seconds, _pause(number), error)
         return
-    settle(Outcome.REFUSED, why=reply.detail)
+    settle(AttemptOutcome.REFUSED, why=reply.detail)
     raise error
 
 

@@ -7,7 +7,7 @@ from typing import Any
 from sigillum.core.kinds.changes import Change, plain
 from sigillum.core.kinds.kind import Record, compared
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import SWITCHES, Outcome, Verb
+from sigillum.core.records.history import SWITCHES, AttemptOutcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.tenants.port import Reply, Result
 
@@ -28,10 +28,10 @@ def carry(work: Work, step: Step, action: Change) -> Yields:
 
     def done(reply: Reply, settle: Settle) -> bool | None:
         if reply.result is Result.DONE:
-            settle(change.result or Outcome.CHANGED, **({"id": identity} if change.result else {}), **left(reply.record))
+            settle(change.result or AttemptOutcome.CHANGED, **({"id": identity} if change.result else {}), **left(reply.record))
             return True
         if reply.result is Result.MISSING:
-            settle(Outcome.REFUSED, why="it is not there")
+            settle(AttemptOutcome.REFUSED, why="it is not there")
             raise AgainError(f"{step.about} is not there any more")
         return None
 
@@ -39,7 +39,7 @@ def carry(work: Work, step: Step, action: Change) -> Yields:
         fresh = tenant.read(change.kind, identity)
         version[0] = fresh.version if fresh is not None else ""
 
-    more: dict[str, Any] = {"undo": plain(dict(step.before))} if change.result == Outcome.MADE else {}
+    more: dict[str, Any] = {"undo": plain(dict(step.before))} if change.result == AttemptOutcome.MADE else {}
     if isinstance(change.part.get("active"), bool):
         more[SWITCHES] = "on" if change.part["active"] else "off"
     if change.about and change.kind is not CREDENTIAL:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from sigillum.core.kinds.changes import End
-from sigillum.core.records.history import Outcome, Verb
+from sigillum.core.records.history import AttemptOutcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.core.values.errors import NotYetError
 from sigillum.core.values.times import format_instant
@@ -29,9 +29,9 @@ def carry(work: Work, step: Step, action: End) -> Yields:
         if reply.result not in (Result.DONE, Result.MISSING):
             return None
         if over is not None and work.journal.now(step.tenant) < over:
-            settle(Outcome.LOST, why="a write of ours may still bring it back")
+            settle(AttemptOutcome.LOST, why="a write of ours may still bring it back")
             return False
-        settle(Outcome.ENDED)
+        settle(AttemptOutcome.ENDED)
         return True
 
     while not attempt(work, step, Verb.END, {"id": identity}, lambda: tenant.end(end), done, thing=end.kind.name, id=identity):

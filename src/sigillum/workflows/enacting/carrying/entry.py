@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sigillum.core.kinds.changes import Entry, plain
 from sigillum.core.kinds.kind import inside
-from sigillum.core.records.history import Outcome, Verb
+from sigillum.core.records.history import AttemptOutcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.tenants.port import Reply, Result
 
@@ -21,10 +21,10 @@ def carry(work: Work, step: Step, action: Entry) -> Yields:
 
     def done(reply: Reply, settle: Settle) -> bool | None:
         if reply.result is Result.DONE:
-            settle(Outcome.ENDED if entry.out else Outcome.MADE, id=identity, value=value)
+            settle(AttemptOutcome.ENDED if entry.out else AttemptOutcome.MADE, id=identity, value=value)
             return True
         if reply.result is Result.MISSING and entry.out:
-            settle(Outcome.ENDED)
+            settle(AttemptOutcome.ENDED)
             return True
         return None
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sigillum.core.kinds.kind import Record, inside, members
 from sigillum.core.kinds.profile import SEALED
-from sigillum.core.records.history import ADOPTED, FOUND, KEPT, Outcome, Verb
+from sigillum.core.records.history import ADOPTED, FOUND, KEPT, AttemptOutcome, Verb
 from sigillum.core.records.steps import (
     Adopt,
     Ask,
@@ -89,7 +89,7 @@ def ask(work: Work, step: Step, action: Ask) -> Yields:
     )
 
 
-def prove(work: Work, step: Step, action: Prove) -> Yields:
+def carry_proofs(work: Work, step: Step, action: Prove) -> Yields:
     work.ports.prove(step)
     return {}
 
@@ -148,15 +148,15 @@ def catch(work: Work, step: Step, action: Catch) -> Yields:
                 action.credential, action.generation, reply.secret, {"tenant": step.tenant}, action.keep_in
             )
             work.journal.boundary(f"{step.id} kept here")
-            settle(Outcome.CHANGED)
+            settle(AttemptOutcome.CHANGED)
             work.journal.write(KEPT, step, what="secret")
             complete(work, step, action.about, identity)
             return True
         if reply.result is Result.LOST and tenant.profile.secret_delivery != SEALED:
-            settle(Outcome.LOST, why=reply.detail)
+            settle(AttemptOutcome.LOST, why=reply.detail)
             raise AgainError(f"{step.about}: the answer was lost, and it is given once only")
         if reply.result in (Result.REFUSED, Result.MISSING) and not again:
-            settle(Outcome.REFUSED, why=reply.detail)
+            settle(AttemptOutcome.REFUSED, why=reply.detail)
             raise reply.error if isinstance(reply.error, SigillumError) else AgainError(reply.detail)
         return None
 

@@ -10,7 +10,7 @@ from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record, compared
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import SWITCHES, Outcome, State, Verb
+from sigillum.core.records.history import SWITCHES, AttemptOutcome, State, Verb
 from sigillum.core.records.steps import Collision, Step
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
@@ -69,14 +69,14 @@ def carry(work: Work, step: Step, action: Make) -> Yields:
             if reply.secret is not None:  # a dynamic registration: what it answered is shown once
                 work.keeping.keep_secret(REGISTRATION, step.generation, reply.secret, {"tenant": step.tenant})
                 work.journal.boundary(f"{step.id} kept here")
-            settle(Outcome.MADE, id=reply.record.id, **left(reply.record))
+            settle(AttemptOutcome.MADE, id=reply.record.id, **left(reply.record))
             return reply.record
         if reply.result is Result.EXISTS:
             there = _after_conflict(work, step, make, mark, settle, reply.detail, mine=sent[0])
             if not sent[0] or _of_another_copy(work, step, make, there):
-                settle(Outcome.REFUSED, why="another copy of this workspace made it")
+                settle(AttemptOutcome.REFUSED, why="another copy of this workspace made it")
                 raise _ahead(step)
-            settle(Outcome.MADE, id=there.id)
+            settle(AttemptOutcome.MADE, id=there.id)
             return there
         sent[0] = True  # what is tried again was sent once
         return None
@@ -86,7 +86,7 @@ def carry(work: Work, step: Step, action: Make) -> Yields:
         if ours is not None and unsure(work, make.kind, ours.id, looks):
             noted(work, step, make.kind, ours.id, make.terms)
         elif ours is not None:
-            settle(Outcome.MADE, id=ours.id)
+            settle(AttemptOutcome.MADE, id=ours.id)
         return ours
 
     record = attempt(
@@ -190,7 +190,7 @@ def _after_conflict(work: Work, step: Step, make: Make, mark: str, settle: Settl
         query: Query[Any] = Query(make.kind, key, str(make.part.get(key)))
         found = work.tenant.facts([query])[query].first
         if found is not None:
-            settle(Outcome.REFUSED, why="the name is taken")
+            settle(AttemptOutcome.REFUSED, why="the name is taken")
             raise TakenError.of(
                 f"the {make.kind.name} {query.value} exists, and Sigillum did not make it",
                 step,
@@ -201,7 +201,7 @@ def _after_conflict(work: Work, step: Step, make: Make, mark: str, settle: Settl
     before = work.history.generations.get(step.mark, [])
     if any(g.state is State.SPENT and g.number == step.generation - 1 for g in before):
         # a fresh externalId is refused as well, so it is the thing itself that is said to be there
-        settle(Outcome.REFUSED, why="it is said to be there, and is not shown")
+        settle(AttemptOutcome.REFUSED, why="it is said to be there, and is not shown")
         raise TakenError.of(
             f"{step.about}: the answers disagree. Making it says: {said}. Looking it up shows: nothing of that name",
             step,
@@ -210,7 +210,7 @@ def _after_conflict(work: Work, step: Step, make: Make, mark: str, settle: Settl
             "run it again later, if it was removed or made there a moment ago; otherwise ask "
             "somebody who may see it, or choose another name",
         )
-    settle(Outcome.SPENT)
+    settle(AttemptOutcome.SPENT)
     raise AgainError(f"{step.about}: its externalId was used before and cannot be used again")
 
 
@@ -253,7 +253,7 @@ def _undo(work: Work, step: Step, make: Make, identity: str, wrong: dict[str, tu
 
     def done(reply: Reply, settle: Settle) -> bool | None:
         if reply.result in (Result.DONE, Result.MISSING):
-            settle(Outcome.ENDED)
+            settle(AttemptOutcome.ENDED)
             return True
         return None
 

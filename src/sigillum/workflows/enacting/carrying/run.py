@@ -93,6 +93,6 @@ HANDLERS: dict[type, Handler] = {
     KeepSecret: local.keep_secret,
     Adopt: local.adopt,
     Ask: local.ask,
-    Prove: local.prove,
+    Prove: local.carry_proofs,
     Turning: local.turning,
 }
