@@ -126,3 +126,45 @@ def test_only_kinds_compare_what_a_tenant_shows_with_anything() -> None:
 
 def test_rooms_are_small_and_no_facet_is_known_by_its_name() -> None:
     assert [o for name in MODULES for o in offences(name)] == []
+
+
+def called(tree: ast.AST) -> Iterator[tuple[str, ast.Call]]:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Call):
+            function = node.func.value if isinstance(node.func, ast.Subscript) else node.func
+            yield (
+                (
+                    function.id
+                    if isinstance(function, ast.Name)
+                    else function.attr
+                    if isinstance(function, ast.Attribute)
+                    else ""
+                ),
+                node,
+            )
+
+
+def test_sentences_about_now_are_made_in_one_place_each() -> None:
+    """A verdict is made of evidence by its own class, evidence by drivers, observed facts by a snapshot, predictions by one
+    function: nobody else calls what makes them.
+    """
+    makers = {
+        "Verdict": {"sigillum.core.deciding.proofs"},
+        "Trial": {
+            "sigillum.core.deciding.proofs",
+            "sigillum.tenants",
+            "sigillum.workflows.stopping.ways",
+            "sigillum.workflows.tokens.usage",
+        },
+        "Facts": {"sigillum.core.kinds.snapshot", "sigillum.core.kinds.changes", "sigillum.tenants.by_hand.driver"},
+        "World": {"sigillum.core.deciding.gathering", "sigillum.core.deciding.world"},
+        "NotShown": {"sigillum.core.kinds.kind", "sigillum.core.deciding.proofs"},
+    }
+    told = []
+    for name, path in MODULES.items():
+        for call, node in called(ast.parse(path.read_text())):
+            if call in makers and not name.startswith((*makers[call], "sigillum.sandbox")):
+                told.append(f"{name}:{node.lineno} makes a {call}")
+            if call == "_replace" and any(k.arg == "verdict" for k in node.keywords) and name not in makers["Verdict"]:
+                told.append(f"{name}:{node.lineno} replaces a verdict")
+    assert told == []

@@ -207,7 +207,8 @@ def test_what_is_shown_is_refused_in_every_better_world(
 def result(
     permission: str, at: str, *, allowed: bool = True, held: bool | None = True, manner: Manner = Manner.TRIED, person: str = ""
 ) -> Result:
-    return Result(ProofWant(allowed, permission, at, person=person), manner, held, "")
+    proof = ProofWant(allowed, permission, at, person=person)
+    return judge(proof, manner, Trial(held if held is None else held is allowed))
 
 
 def test_a_control_is_what_held_at_the_same_place_by_the_same_service_in_the_same_way() -> None:

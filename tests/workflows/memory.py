@@ -61,6 +61,7 @@ class Memory:
     refusing: Callable[[Doing], bool] = lambda doing: False
     letting_in: Callable[[Proof], bool] = lambda proof: True
     tokens: dict[str, SignedIn] = field(default_factory=dict)
+    blind: frozenset[str] = frozenset()  # kinds that nobody may look at
     deaf: bool = False  # it gives tokens, and takes none
     requests: list[Doing] = field(default_factory=list)
     calls: list[tuple[str, str, str]] = field(default_factory=list)  # as whom, permission, place
@@ -83,7 +84,12 @@ class Memory:
 
     # --- facts ----------------------------------------------------------------------------------------------------------
     def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
-        return {q: Fact(tuple(r for r in self.things[q.kind.name] if answers(q, r))) for q in queries}
+        return {q: self._fact(q) for q in queries}
+
+    def _fact(self, query: Query[Any]) -> Fact[Any]:
+        if query.kind.name in self.blind:
+            return Fact(unknown="not for you")
+        return Fact(tuple(r for r in self.things[query.kind.name] if answers(query, r)))
 
     def read(self, kind: Kind[Any], identity: str) -> Record[Any] | None:
         return next((r for r in self.things[kind.name] if r.id == identity), None)

@@ -43,3 +43,34 @@ def test_a_proof_of_acting_for_people_makes_no_call_that_changes_something(tmp_p
         "allowed",
         "a token was given; a call would change something, and was not made",
     ]
+
+
+TRUSTS = """\
+trusts:
+  - {name: valley, issuer: 'https://valley.example', audience: away, keys: discovery, subject: '4712'}
+"""
+BY_TRUST = """\
+  - {can: sign-in, trust: valley, outside: '4712'}
+  - {cannot: sign-in, trust: valley, outside: '4713'}
+"""
+
+
+def test_a_trust_that_is_gone_or_says_something_else_lets_nobody_in(tmp_path: Path) -> None:
+    """It is read where it exists, and not in the charter, which says what is wished."""
+    our = house(tmp_path, Memory())
+    charter = our.charter(CHARTER.replace("grants:", TRUSTS + "grants:") + BY_TRUST)
+    our.enact(charter)
+
+    def held() -> list[bool | None]:
+        with our.office() as office:
+            return [r.held for r in prove(office, charter).results if r.proof.sign_in is not None]
+
+    [trust] = our.away.things["trust"]
+    assert held() == [True, True]
+    our.away.put(trust, subject="4713")
+    assert held() == [False, False]
+    our.away.put(trust, subject="4712", audience="elsewhere")
+    our.away.things["trust"] = []
+    assert held() == [False, True]
+    our.away.blind = frozenset({"trust"})
+    assert held() == [None, None]

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, Generic, NamedTuple, final
 
 from sigillum.core.charter.charter import ProofWant
 from sigillum.core.kinds.access import Place
-from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.kind import NotShown, Record
 from sigillum.core.kinds.profile import Operation, Profile
 from sigillum.core.values.text import PLACE_PATH
+from sigillum.core.values.worlds import Observed, W
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.waiting import Outlook
@@ -36,16 +38,80 @@ class Trial(NamedTuple):
     unauthenticated: bool = False  # refused before it came to rights (401, RFC 9110 §15.5.2)
 
 
+class Reading(NamedTuple, Generic[W]):
+    """What follows from facts without a question to anybody: of observed ones it is evidence, of predicted ones it is not."""
+
+    allowed: bool | None
+    reason: str = ""
+
+
+Evidence = Trial | Reading[Observed]  # what a tenant said or did in this run, or what follows from what it shows
+
+
+@final
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """What a view tells as *holds*, *does not hold* or *not known*. It is made of evidence, or says why there is none.
+
+    There is no other way to one: nothing that is wished, recorded or predicted makes it.
+    """
+
+    held: bool | NotShown
+
+    @classmethod
+    def by(cls, evidence: Evidence, wanted: bool) -> Verdict:
+        """Was what came as it was wanted?"""
+        if evidence.allowed is None:
+            return cls.dark(evidence.reason or "no answer that says either")
+        return cls(evidence.allowed is wanted)
+
+    @classmethod
+    def counted(cls, evidence: Trial, as_wanted: bool) -> Verdict:
+        """The same of something that was read: its number, or what stands in it."""
+        return cls(as_wanted and evidence.allowed is True)
+
+    @classmethod
+    def dark(cls, why: str) -> Verdict:
+        """Neither: nothing shows it."""
+        return cls(NotShown(why))
+
+    def spoilt(self) -> Verdict:
+        """It is as wanted now, and by the facts it will not stay so: that alone is told as *does not hold*."""
+        return Verdict(False)
+
+
 class Result(NamedTuple):
     """One judged expectation. `held` None: it could not be judged."""
 
     proof: ProofWant
     manner: Manner
-    held: bool | None
+    verdict: Verdict
     said: str
     capped: bool = False
     allowed: bool | None = None  # what the tenant said or did
     outlook: Outlook | None = None  # of one that does not hold: not yet, or never
+
+    @property
+    def held(self) -> bool | None:
+        return self.verdict.held if isinstance(self.verdict.held, bool) else None
+
+    def unshown(self, said: str, outlook: Outlook | None = None) -> Result:
+        """The same, where something else than what was expected may have brought it about."""
+        return self._replace(verdict=Verdict.dark(said), said=said, outlook=outlook or self.outlook)
+
+    def spoilt(self, said: str, **more: Any) -> Result:
+        """The same, where it holds now and will not hold from then on."""
+        return self._replace(verdict=self.verdict.spoilt(), said=said, **more)
+
+
+def unjudged(proof: ProofWant, said: str, manner: Manner = Manner.NEITHER) -> Result:
+    """An expectation of which nothing can be said, and why."""
+    return Result(proof, manner, Verdict.dark(said), said)
+
+
+def answered(allowed: bool, reason: str) -> Trial:
+    """What several answers of this run say together: a token that was given or refused, and a call with it."""
+    return Trial(allowed, reason)
 
 
 def manner_of(proof: ProofWant, operation: Operation | None, place: Record[Place] | None, profile: Profile) -> Manner:
@@ -58,19 +124,20 @@ def manner_of(proof: ProofWant, operation: Operation | None, place: Record[Place
     return Manner.ASKED if profile.decisions else Manner.NEITHER
 
 
-def judge(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
-    """Hold an answer against the expectation."""
-    if trial.allowed is None:
-        return Result(proof, manner, None, trial.reason or "no answer that says either")
-    if trial.unauthenticated and not proof.allowed:
-        return Result(proof, manner, None, f"not shown: {trial.reason}, which says nothing about the right")
-    if trial.allowed != proof.allowed:
-        said = trial.reason or ("it was allowed" if trial.allowed else "it was refused")
-        return Result(proof, manner, False, said, allowed=trial.allowed)
-    said = "allowed" if trial.allowed else "refused"
+def judge(proof: ProofWant, manner: Manner, found: Evidence) -> Result:
+    """Hold what came against the expectation."""
+    verdict = Verdict.by(found, proof.allowed)
+    if found.allowed is None:
+        return unjudged(proof, found.reason or "no answer that says either", manner)
+    if isinstance(found, Trial) and found.unauthenticated and not proof.allowed:
+        return unjudged(proof, f"not shown: {found.reason}, which says nothing about the right", manner)
+    if found.allowed != proof.allowed:
+        said = found.reason or ("it was allowed" if found.allowed else "it was refused")
+        return Result(proof, manner, verdict, said, allowed=found.allowed)
+    said = "allowed" if found.allowed else "refused"
     if not proof.allowed or (proof.count is None and proof.at_least is None and proof.value is None):
-        return Result(proof, manner, True, trial.reason or said, trial.capped)
-    return _expected(proof, manner, trial)
+        return Result(proof, manner, verdict, found.reason or said, isinstance(found, Trial) and found.capped)
+    return _expected(proof, manner, found if isinstance(found, Trial) else Trial(None))
 
 
 def links_of(items: Iterable[Any], field: str) -> list[str]:
@@ -134,16 +201,16 @@ def _service(result: Result, operations: Mapping[str, Operation]) -> str:
 
 def _expected(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
     if manner is not Manner.TRIED or (trial.total is None and trial.items is None):
-        return Result(proof, manner, None, "the answer holds nothing that can be counted or compared")
+        return unjudged(proof, "the answer holds nothing that can be counted or compared", manner)
     shown = len(trial.items or ())
     total = trial.total if trial.total is not None else shown
     cap = f"; the tenant capped the answer at {shown} of {total}" if trial.capped else ""
     if proof.count is not None:
-        return Result(proof, manner, total == proof.count, f"{total} counted{cap}", trial.capped)
+        return Result(proof, manner, Verdict.counted(trial, total == proof.count), f"{total} counted{cap}", trial.capped)
     if proof.at_least is not None:
-        return Result(proof, manner, total >= proof.at_least, f"{total} counted{cap}", trial.capped)
+        return Result(proof, manner, Verdict.counted(trial, total >= proof.at_least), f"{total} counted{cap}", trial.capped)
     wanted = dict(proof.value or {})
     found = any(isinstance(i, dict) and all(i.get(k) == v for k, v in wanted.items()) for i in trial.items or ())
     if not found and trial.capped:
-        return Result(proof, manner, None, f"not among what was shown{cap}", True)
-    return Result(proof, manner, found, ("found" if found else "not found") + cap, trial.capped)
+        return unjudged(proof, f"not among what was shown{cap}", manner)._replace(capped=True)
+    return Result(proof, manner, Verdict.counted(trial, found), ("found" if found else "not found") + cap, trial.capped)

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from sigillum.charters.files import names
 from sigillum.core.charter.charter import Charter, ProofWant
 from sigillum.core.deciding.people import NO_DELEGATION, OUTSIDE, SCOPE, Person, missing
-from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
+from sigillum.core.deciding.proofs import Manner, Result, answered, judge, unjudged
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.sign_in import account_of, teams_of
 from sigillum.core.kinds.changes import End as EndChange
@@ -56,13 +56,13 @@ def prove_delegated(office: Office, charter: Charter, state: History, keys: File
     want = next((c for c in charter.credentials if c.keyed and held(charter, state, keys, c)), None)
     made = state.find(CREDENTIAL, charter.tenant, name=want.name) if want is not None else None
     if want is None or made is None:
-        return [Result(p, Manner.NEITHER, None, "no key is here that could sign for people") for p in charter.delegated]
+        return [unjudged(p, "no key is here that could sign for people") for p in charter.delegated]
     own = proof_of(keys, want, made.number, principal)
     try:
         tenant.sign_in(own)
     except RefusedError as problem:
         said = f"not shown: it is not let in itself, so key or clock may be wrong ({problem.what})"
-        return [Result(p, Manner.NEITHER, None, said) for p in charter.delegated]
+        return [unjudged(p, said) for p in charter.delegated]
     asked = [_ask(tenant, own, p) for p in charter.delegated]
     facts = _facts(tenant, charter, state, principal)
     return [_judged(one, asked, _cause(tenant, one, asked, facts)) for one in asked]
@@ -128,13 +128,12 @@ def _judged(one: ScopeTrial, asked: list[ScopeTrial], cause: str) -> Result:
     allowed = one.token and one.called is not False
     if allowed or one.proof.allowed:
         told = one.said if allowed or not cause else f"{cause}: {MEANINGS[cause]}"
-        return judge(one.proof, Manner.TRIED, Trial(allowed, told))
+        return judge(one.proof, Manner.TRIED, answered(allowed, told))
     if not cause:
-        return Result(
+        return unjudged(
             one.proof,
-            Manner.TRIED,
-            None,
             "not shown: by what is known it should be let in, or nothing that differs in one point was let in beside it",
+            Manner.TRIED,
         )
     pair = next(
         (
@@ -145,7 +144,7 @@ def _judged(one: ScopeTrial, asked: list[ScopeTrial], cause: str) -> Result:
         None,
     )
     beside = f"; shown beside it: {pair.words()}" if pair is not None else ""
-    return Result(one.proof, Manner.TRIED, True, f"{cause}: {MEANINGS[cause]}{beside}")
+    return judge(one.proof, Manner.TRIED, answered(allowed, f"{cause}: {MEANINGS[cause]}{beside}"))
 
 
 # --- all that a tenant has ----------------------------------------------------------------------------------------------

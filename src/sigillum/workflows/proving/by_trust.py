@@ -1,17 +1,20 @@
-"""Whoever comes from outside by a trust: tried where a token is at hand, else decided by the trust's conditions."""
+"""Whoever comes from outside by a trust: tried where a token is at hand, else decided by the trust as it exists there."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
 from sigillum.core.charter.charter import Charter, ProofWant
-from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
+from sigillum.core.deciding.proofs import Manner, Reading, Result, answered, judge, unjudged
 from sigillum.core.federation.assertions import Unverified, read
 from sigillum.core.federation.trusts import Trust, match, supposed
+from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.trusting import TRUST
+from sigillum.core.kinds.trusting import Trust as KnownTrust
 from sigillum.core.records.history import History
 from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
+from sigillum.core.values.worlds import Observed
 from sigillum.tenants.port import Proof, Tenant
 from sigillum.workflows.desk.office import Office
 
@@ -35,9 +38,9 @@ def matching(charter: Charter, state: History, principal: str, tokens: Sequence[
 def prove_by_trust(office: Office, charter: Charter, principal: str, tokens: Sequence[str]) -> list[Result]:
     """What is expected of outside subjects. A refusal of one counts beside another that was let in by the same trust."""
     state, tenant = office.books.history(charter.name)[1], office.tenants.reach(charter.tenant)
-    at_hand = [(token, read(token)) for token in tokens]
+    at_hand, standing = [(token, read(token)) for token in tokens], _standing(tenant, principal)
     found = [
-        _one(charter, state, tenant, principal, p, at_hand)
+        _one(charter, state, tenant, principal, p, at_hand, standing)
         for p in charter.sign_ins
         if p.sign_in is not None and p.sign_in.trust
     ]
@@ -47,7 +50,13 @@ def prove_by_trust(office: Office, charter: Charter, principal: str, tokens: Seq
 
 
 def _one(
-    charter: Charter, state: History, tenant: Tenant, principal: str, proof: ProofWant, at_hand: list[tuple[str, Unverified]]
+    charter: Charter,
+    state: History,
+    tenant: Tenant,
+    principal: str,
+    proof: ProofWant,
+    at_hand: list[tuple[str, Unverified]],
+    standing: Fact[KnownTrust],
 ) -> Result:
     one = proof.sign_in
     assert one is not None
@@ -58,15 +67,36 @@ def _one(
         try:
             tenant.sign_in(way)
         except RefusedError as problem:
-            return judge(proof, Manner.TRIED, Trial(False, problem.what))
-        return judge(proof, Manner.TRIED, Trial(True, "its token was exchanged"))
-    found = match(trust, supposed(trust, one.subject, charter.identity.name), charter.identity.name)
+            return judge(proof, Manner.TRIED, answered(False, problem.what))
+        return judge(proof, Manner.TRIED, answered(True, "its token was exchanged"))
+    if not standing.known:
+        return unjudged(proof, f"not shown: {standing.unknown}", Manner.DECIDED)
+    return judge(proof, Manner.DECIDED, _decided(charter, state, standing, trust.name, one.subject))
+
+
+def _standing(tenant: Tenant, principal: str) -> Fact[KnownTrust]:
+    """The trusts of the identity as its tenant has them: what a charter says of one lets nobody in."""
+    if tenant.profile.carried(TRUST) is None:
+        return Fact(unknown=f"{tenant.address.name} shows no trusts", never=True)
+    query = Query[KnownTrust](TRUST, "principal", principal)
+    return tenant.facts([query])[query]
+
+
+def _decided(charter: Charter, state: History, standing: Fact[KnownTrust], name: str, subject: str) -> Reading[Observed]:
+    """Would a token of this subject be let in by the trust of that name, as it exists there?"""
+    made = state.find(TRUST, charter.tenant, name=name)
+    there = [r for r in standing.records if made is not None and r.id == made.id]
+    record = next(iter(there or [r for r in standing.records if r.says(name=name)]), None)
+    if record is None:
+        return Reading(False, f"{charter.tenant} has no trust {name}")
+    account = charter.identity.name
+    try:
+        terms = record.body.terms
+    except ValueError as problem:
+        return Reading(None, f"not shown: the trust {name} there cannot be read: {problem}")
+    found = match(terms, supposed(terms, subject, account), account)
     nearest = found.nearest
-    return judge(
-        proof,
-        Manner.DECIDED,
-        Trial(found.holds, "all conditions hold" if nearest is None else f"{nearest.test.words()}: {nearest.why}"),
-    )
+    return Reading(found.holds, "all conditions hold" if nearest is None else f"{nearest.test.words()}: {nearest.why}")
 
 
 def _weighed(result: Result, let_in: set[str]) -> Result:
@@ -76,4 +106,4 @@ def _weighed(result: Result, let_in: set[str]) -> Result:
         return result
     if one.trust in let_in:
         return result._replace(said=f"{result.said}; shown beside one that was let in")
-    return result._replace(held=None, said="not shown: no other token was let in by that trust beside it")
+    return result.unshown("not shown: no other token was let in by that trust beside it")

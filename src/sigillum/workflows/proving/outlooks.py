@@ -55,7 +55,7 @@ def without(trying: Trying, results: list[Result]) -> list[Result]:
         decision = world.decide(_question(trying, proof, now + CLOCK_GRAIN, credential))
         if result.held is not True or not proof.allowed or decision.allowed is not False:
             return result
-        return result._replace(held=False, allowed=False, said="it works, and would not without what is leaving")
+        return result.spoilt("it works, and would not without what is leaving", allowed=False)
 
     return [one(r) for r in results]
 
@@ -84,11 +84,8 @@ def weighed(trying: Trying, results: list[Result]) -> list[Result]:
             if control is not None:
                 return result._replace(said=f"{result.said}; shown beside it: {control.proof.words()}")
         state, mend = NOT_YET if found.early else NEVER, ABOUT[found.cause].mend if found.cause in ABOUT else ""
-        return result._replace(
-            held=False if found.begins is not None else None,
-            said=found.text,
-            outlook=Outlook(state, found.cause, found.text, mend),
-        )
+        outlook = Outlook(state, found.cause, found.text, mend)
+        return result.spoilt(found.text, outlook=outlook) if found.begins is not None else result.unshown(found.text, outlook)
 
     return [one(r) for r in results]
 

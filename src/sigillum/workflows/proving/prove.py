@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from sigillum.core.charter.charter import Charter, CredentialWant, ProofWant
 from sigillum.core.comparing.compare import proofs_digest
-from sigillum.core.deciding.proofs import Manner, Result, worst_of
+from sigillum.core.deciding.proofs import Result, unjudged, worst_of
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records import history
@@ -137,7 +137,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
         running = prove_runs(office, charter)
     if not principal:
         results = (
-            *(Result(p, Manner.NEITHER, None, "there is no such identity yet") for p in charter.expectations if not p.program),
+            *(unjudged(p, "there is no such identity yet") for p in charter.expectations if not p.program),
             *running,
         )
         report = ProofReport(charter.name, charter.identity.name, "nobody yet", "", results, recorded_before=True)

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from sigillum.core.charter.charter import PASSWORD, Charter, CredentialWant, ProofWant
-from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, links_of, manner_of, target_of
+from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, links_of, manner_of, target_of, unjudged
 from sigillum.core.kinds.access import PLACE, Place
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
 from sigillum.core.kinds.kind import Query, Record
@@ -124,7 +124,7 @@ def try_one(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -
     elif manner is Manner.ASKED:
         trial = tenant.ask(signed_in, proof.permission, proof.at, trying.people.get(proof.person, ""))
     else:
-        trial = Trial(None, "the tenant offers neither a call nor a decision for it")
+        return unjudged(proof, "the tenant offers neither a call nor a decision for it", manner)
     result = judge(proof, manner, trial)
     return _followed(trying, signed_in, result, trial) if proof.follow and result.held is True and proof.allowed else result
 
@@ -134,16 +134,17 @@ def _followed(trying: Trying, signed_in: SignedIn, result: Result, trial: Trial)
     tenant, field = trying.tenant, result.proof.follow
     links = links_of(trial.items or (), field)
     if result.manner is not Manner.TRIED or not links:
-        return result._replace(held=None, said=f"nothing that was read names something in {field}")
+        return result.unshown(f"nothing that was read names something in {field}")
     for link in links[:MOST_LINKS]:
         target = target_of(tenant.profile, result.proof.permission, link)
         if target is None:
-            return result._replace(held=None, said=f"{plain(link)} is no place that can be read here")
+            return result.unshown(f"{plain(link)} is no place that can be read here")
         operation, place = target
         read = tenant.attempt(signed_in, operation, place)
         if read.allowed is not True:
             what = f"{field} names {plain(place)}, and {operation.permission} is missing there"
-            return result._replace(held=False if read.allowed is False else None, said=f"{what} ({read.reason})")
+            said = f"{what} ({read.reason})"
+            return result.spoilt(said) if read.allowed is False else result.unshown(said)
     more = f", of which {MOST_LINKS} were read" if len(links) > MOST_LINKS else ""
     return result._replace(said=f"{result.said}; all {len(links)} places in {field} can be read{more}")
 

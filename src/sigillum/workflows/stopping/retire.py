@@ -38,7 +38,8 @@ from sigillum.workflows.proving.trials import principal_of, proof_of
 from sigillum.workflows.rotating.stages import keep_token, kept_token
 
 from .plan import Left, Plan
-from .suspend import Effect, Way, again, old_token
+from .suspend import Effect
+from .ways import Way, again, old_token
 
 SORTS: tuple[Undertaking[Any], ...] = (ROTATIONS, SUSPENSIONS, REQUESTS)
 
@@ -150,10 +151,10 @@ def _refused(office: Office, one: Plan, before: Mapping[tuple[str, int], SignedI
         token = before.get((want.name, made.number))
         if token is not None:
             if keys.path(want.name, made.number).exists():
-                yield Way(f"sign-in with {name}", *again(tenant, proof_of(keys, want, made.number, token.principal)))
+                yield again(tenant, f"sign-in with {name}", proof_of(keys, want, made.number, token.principal))
             yield old_token(tenant, name, token)
         elif made.state is State.MADE:
-            yield Way(f"sign-in with {name}", None, "not tried: it is not kept here, or was not let in before")
+            yield Way.tried(f"sign-in with {name}", None, "not tried: it is not kept here, or was not let in before")
 
 
 def _wait_or_tell(office: Office, one: Plan) -> None:

@@ -28,18 +28,9 @@ from sigillum.workflows.proving.trials import held, principal_of, proof_of
 from sigillum.workflows.proving.ways_in import others
 from sigillum.workflows.rotating.own_use import trying_ours
 
+from .ways import Way, again, old_token
+
 Until = Callable[[datetime], datetime | None]  # when it comes back, by the tenant's present time; None: when somebody says so
-
-
-class Way(NamedTuple):
-    """One way in, after it was switched off: is it refused? None: that could not be shown."""
-
-    what: str
-    refused: bool | None
-    said: str
-
-    def body(self) -> dict[str, Any]:
-        return {"way": self.what, "refused": self.refused, "said": self.said}
 
 
 @dataclass(slots=True, kw_only=True)
@@ -146,7 +137,7 @@ def _suspend(office: Office, charter: Charter, because: str, until: Until) -> St
             _go_on(office, one, done)
         done.ways = [*_refused(office, charter, state, before)]
         tenant, principal = office.tenants.reach(charter.tenant), principal_of(office, charter, state)
-        done.ways += [Way(other.words, None, other.off) for other in others(tenant, charter, state, principal)]
+        done.ways += [Way.tried(other.words, None, other.off) for other in others(tenant, charter, state, principal)]
     except SigillumError as problem:
         if problem.outcome is Outcome.MACHINE:
             raise
@@ -226,7 +217,7 @@ def _refused(office: Office, charter: Charter, state: History, before: list[tupl
     had = dict(before)
     for want in charter.credentials:
         if want.name not in had:
-            yield Way(
+            yield Way.tried(
                 want.name,
                 None,
                 "not tried: it is not kept here"
@@ -237,27 +228,8 @@ def _refused(office: Office, charter: Charter, state: History, before: list[tupl
         generation = state.find(CREDENTIAL, charter.tenant, name=want.name)
         assert generation is not None
         proof = proof_of(keys, want, generation.number, principal_of(office, charter, state))
-        yield Way(f"sign-in with {want.name}", *again(tenant, proof))
+        yield again(tenant, f"sign-in with {want.name}", proof)
         yield old_token(tenant, want.name, had[want.name])
-
-
-def again(tenant: Tenant, proof: Any) -> tuple[bool | None, str]:
-    try:
-        taken = tenant.taken(tenant.sign_in(proof))
-    except RefusedError as problem:
-        return True, problem.what
-    return {False: (True, "refused"), True: (False, "it was let in"), None: (None, "nobody can be asked")}[taken]
-
-
-def old_token(tenant: Tenant, name: str, token: SignedIn) -> Way:
-    taken = tenant.taken(token)
-    life = tenant.profile.token_seconds
-    lives = f"such tokens live {life} s" if life else "the tenant does not say how long such tokens live"
-    return Way(
-        f"a token that {name} got before",
-        None if taken is None else not taken,
-        "nobody can be asked" if taken is None else f"it is still taken; {lives}" if taken else "refused",
-    )
 
 
 # --- back -----------------------------------------------------------------------------------------------------------------

@@ -14,6 +14,7 @@ from sigillum.core.deciding.values import Question
 from sigillum.core.deciding.world import World
 from sigillum.core.kinds.access import PLACE, ROLE, Role
 from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.values.errors import RefusedError, UsageError
 from sigillum.core.values.worlds import Observed
 from sigillum.workflows.desk import lookup
@@ -61,7 +62,8 @@ def run(office: Office, wish: Wish) -> list[Explained]:
     except lookup.NobodyError:
         charter = lookup.charter_of(office, wish.who) if not wish.tenant else None
         tenant = office.tenants.reach(wish.tenant or (charter.tenant if charter is not None else lookup.only_tenant(office)))
-        world, principal, places, credential = World(operations=tenant.profile.operations), wish.who, list(wish.places), ""
+        nothing = Snapshot(tenant.address.name, time_of(tenant), tenant.profile).known()
+        world, principal, places, credential = gathering.world_of(nothing, tenant.profile), wish.who, list(wish.places), ""
     else:
         tenant, principal = who.tenant, who.record.id
         places = [lookup.place(tenant, who.record, p) for p in wish.places]

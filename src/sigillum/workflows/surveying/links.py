@@ -11,7 +11,7 @@ from sigillum.core.charter.wants import WorkloadWant
 from sigillum.core.deciding.cluster import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, ClusterFacts, concerning, facts_of
 from sigillum.core.deciding.explanations import ChainLink
 from sigillum.core.deciding.links import BOTH, HALF, NOBODY, Half, Home, LinkFault, Row, estate, halves, of_trust, runs
-from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
+from sigillum.core.deciding.proofs import Manner, Reading, Result, judge, unjudged
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Decision
 from sigillum.core.kinds.identities import ACCOUNT
@@ -19,6 +19,7 @@ from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.kinds.trusting import TRUST, Trust
 from sigillum.core.kinds.workloads import LOCAL, Workload
 from sigillum.core.values.errors import SigillumError, SomebodyError, UsageError
+from sigillum.core.values.worlds import Observed
 from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk.office import Office
 
@@ -95,13 +96,14 @@ def prove_runs(office: Office, charter: Charter) -> list[Result]:
     try:
         _, facts = _cluster(office, want.tenant, concerning(want))
     except SigillumError as problem:  # what was tried before is not lost for that
-        return [Result(p, Manner.NEITHER, None, f"not known: {problem.what}") for p in charter.runs]
+        return [unjudged(p, f"not known: {problem.what}") for p in charter.runs]
     return [_judged(facts, want, proof) for proof in charter.runs]
 
 
 def _judged(facts: ClusterFacts, want: WorkloadWant, proof: ProofWant) -> Result:
     otherwise = _otherwise(facts, want, proof.program)
-    return judge(proof, Manner.ASKED, Trial(not otherwise, otherwise or f"all of it runs as {_subject(facts, want)}"))
+    seen = Reading[Observed](not otherwise, otherwise or f"all of it runs as {_subject(facts, want)}")
+    return judge(proof, Manner.ASKED, seen)
 
 
 def explained(office: Office, charter: Charter, wish: Wish, program: str) -> list[Explained]:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sigillum.core.charter.charter import Charter, ProofWant
-from sigillum.core.deciding.proofs import Manner, Result, Trial, judge
+from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, unjudged
 from sigillum.core.deciding.sign_in import (
     ALL_RULES,
     ALL_TEAMS,
@@ -86,7 +86,7 @@ def _asked(office: Office, charter: Charter, principal: str, proof: ProofWant) -
     except SomebodyError:
         told = None
     if not tenant.profile.decisions:
-        return Result(proof, Manner.NEITHER, None, "the tenant answers no question about signing in"), told
+        return unjudged(proof, "the tenant answers no question about signing in"), told
     account = told.account.id if told is not None else lookup.person(tenant, one.who) if one.who else principal
     return judge(proof, Manner.ASKED, tenant.ask_sign_in(account, as_context(attempt))), told
 
@@ -98,9 +98,9 @@ def _weighed(result: Result, all_: list[Result], told: SignInTold | None) -> Res
     one = result.proof.sign_in
     assert one is not None
     if told is not None and not told.account.active:
-        return result._replace(held=None, said="not shown: the account is switched off")
+        return result.unshown("not shown: the account is switched off")
     if told is not None and told.verdict.allowed:
-        return result._replace(held=None, said="from the facts it would get in: facts and tenant disagree")
+        return result.unshown("from the facts it would get in: facts and tenant disagree")
     if told is not None:
         return result._replace(said=f"refused by {told.verdict.rule}, which demands {told.verdict.demand}")
     pair = next(
@@ -115,5 +115,5 @@ def _weighed(result: Result, all_: list[Result], told: SignInTold | None) -> Res
         None,
     )
     if pair is None:
-        return result._replace(held=None, said="not shown: nothing that differs in one point was let in beside it")
+        return result.unshown("not shown: nothing that differs in one point was let in beside it")
     return result._replace(said=f"{result.said}; shown beside it: {pair.proof.words()}")
