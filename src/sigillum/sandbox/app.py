@@ -27,7 +27,7 @@ from .oauth import clients, exchange, server, signer
 from .scim import endpoints
 from .scim.profile import profile_of
 from .scim.schemas import KINDS
-from .worlds import check, populate, world
+from .worlds import behind, check, populate, world
 from .worlds.clock import Clock, moment_of, stamp
 from .worlds.world import Tenant
 
@@ -61,6 +61,7 @@ class House:
     announce: Callable[[], None] = lambda: None  # tells the folder which tenants and tokens there are
     dirty: Callable[[], None] = lambda: None  # told when something may have changed
     keep: Callable[[], None] = lambda: None  # writes the state down
+    remembered: Json = field(default_factory=dict)  # how all tenants were
 
     def open(self, name: str, like: str | Json | None = None) -> Tenant:
         """Make the tenant `name` anew; `like` names the tenant of the world file that it copies, or describes it.
@@ -210,7 +211,19 @@ def _about(house: House, body: Json) -> Json:
     return {"pid": os.getpid()}
 
 
+def _behind(house: House, body: Json) -> Json:
+    """What another hand does, and going back to how it was; for tests."""
+    if body.get("remember"):
+        house.remembered = behind.remember(house.tenants)
+    if body.get("recall"):
+        behind.recall(house.tenants, house.remembered)
+    put = [behind.put(house.tenants[o["tenant"]], o["kind"], o.get("id", ""), o.get("data")) for o in body.get("put", [])]
+    asked = [behind.decided(house.tenants[q["tenant"]], q) for q in body.get("decide", [])]
+    return {"put": put, "allowed": asked}
+
+
 _CONTROLS = {
+    "behind": _behind,
     "about": _about,
     "clock": _clock,
     "faults": _faults,

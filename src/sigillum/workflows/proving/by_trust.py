@@ -71,7 +71,7 @@ def _one(
         return judge(proof, Manner.TRIED, answered(True, "its token was exchanged"))
     if not standing.known:
         return unjudged(proof, f"not shown: {standing.unknown}", Manner.DECIDED)
-    return judge(proof, Manner.DECIDED, _decided(charter, state, standing, trust.name, one.subject))
+    return judge(proof, Manner.DECIDED, _decided(charter, state, standing, trust, one.subject))
 
 
 def _standing(tenant: Tenant, principal: str) -> Fact[KnownTrust]:
@@ -82,8 +82,11 @@ def _standing(tenant: Tenant, principal: str) -> Fact[KnownTrust]:
     return tenant.facts([query])[query]
 
 
-def _decided(charter: Charter, state: History, standing: Fact[KnownTrust], name: str, subject: str) -> Reading[Observed]:
-    """Would a token of this subject be let in by the trust of that name, as it exists there?"""
+def _decided(charter: Charter, state: History, standing: Fact[KnownTrust], wished: Trust, subject: str) -> Reading[Observed]:
+    """Would a token of this subject be let in by the trust of that name, as it exists there? Of the token all is supposed that
+    the charter's own trust demands: its issuer, its audience, what its conditions ask for.
+    """
+    name = wished.name
     made = state.find(TRUST, charter.tenant, name=name)
     there = [r for r in standing.records if made is not None and r.id == made.id]
     record = next(iter(there or [r for r in standing.records if r.says(name=name)]), None)
@@ -94,7 +97,7 @@ def _decided(charter: Charter, state: History, standing: Fact[KnownTrust], name:
         terms = record.body.terms
     except ValueError as problem:
         return Reading(None, f"not shown: the trust {name} there cannot be read: {problem}")
-    found = match(terms, supposed(terms, subject, account), account)
+    found = match(terms, supposed(wished, subject, account), account)
     nearest = found.nearest
     return Reading(found.holds, "all conditions hold" if nearest is None else f"{nearest.test.words()}: {nearest.why}")
 

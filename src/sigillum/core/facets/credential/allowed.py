@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import timedelta
+from typing import Any
 
 from sigillum.core.charter.charter import API_TOKEN, PASSWORD, CredentialWant
 from sigillum.core.charter.rules import narrower
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.access import ROLE
-from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.signing import Credential
 from sigillum.core.values.errors import Mistake
-from sigillum.core.values.times import format_duration, format_instant
+from sigillum.core.values.times import format_duration, format_instant, parse_instant
 
 OURS = ("Ed25519", "ES256", "RS256")  # algorithms of keys that are made here
 
@@ -117,3 +119,14 @@ def _answered(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]
             f"allows {format_duration(longest)}",
             "ask for one that ends earlier",
         )
+
+
+def changed(want: CredentialWant, record: Record[Credential], terms: Mapping[str, Any]) -> Iterator[str]:
+    """What another hand changed of it since it was made: that is told, and no key goes for it."""
+    limits, until = tuple(terms.get("limits", ())), terms.get("until")
+    if record.denies(limits=limits):
+        shown = ", ".join(record.body.limits) or "none"
+        yield f"limits of {want.name}: {shown} there, and it was made with {', '.join(limits) or 'none'}"
+    if until and want.endless is None and record.denies(until=parse_instant(str(until))):
+        shown = format_instant(record.body.until) if record.body.until is not None else "none"
+        yield f"end of {want.name}: {shown} there, and it was made to end at {until}"

@@ -35,7 +35,7 @@ from sigillum.core.records.steps import TURNING, Adopt, Ask, Prove, Step, StepKi
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.times import format_instant, rough_duration
 
-from .allowed import allowed
+from .allowed import allowed, changed
 
 NAME = "credential"
 
@@ -143,6 +143,8 @@ class One:
                     generation.id or standing.record.id,
                     active=standing.record.body.active or on_its_way(seen, generation),
                 )
+            for text in changed(want, standing.record, known):
+                draft.note("credential-changed", text)
             self._worth_knowing(standing.record, generation.number)
 
     def _stranger(self, records: tuple[Record[Credential], ...]) -> bool:

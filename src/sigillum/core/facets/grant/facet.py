@@ -66,7 +66,9 @@ def _one(one: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
         standing = standing._replace(where=Where.GONE, record=None)
     known = standing.generation.terms if standing.generation is not None else {}
     terms = terms_of(want, seen.now, known)
-    same = bool(standing.generation is not None and terms == known)
+    made = standing.generation if standing.record is not None and terms == known else None
+    moved = made is not None and not made.adopted and standing.record is not None and one.moved(standing.record, terms)
+    same = bool(standing.generation is not None and terms == known) and not moved
     window = Window(until=parse_instant(terms["until"])) if same and "until" in terms else Window()
     if window.state(seen.now) == "ended":
         cleared = "" if standing.record is not None else ", and was cleared"
@@ -90,9 +92,10 @@ def _one(one: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
     elif standing.where is Where.RECENT and same:
         await_(seen, draft, one.mark, GRANT, standing, f"the grant of {want.words()}")
     elif standing.record is not None or standing.where is Where.RECENT:
-        made = _make(one, number, terms, "its window was changed in the charter")
+        why = "its window or label rule is another one there than it was made with" if moved else "its window was changed"
+        fresh = _make(one, number, terms, why if moved else f"{why} in the charter")
         assert standing.generation is not None
-        _end(seen, draft, standing.generation, standing.generation.id, "its window was changed", _proved(one, made, standing))
+        _end(seen, draft, standing.generation, standing.generation.id, why, _proved(one, fresh, standing))
     else:
         _missing(one, standing, terms, records)
 

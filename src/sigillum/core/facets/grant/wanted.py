@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from sigillum.core.charter.charter import SELF, GrantWant
@@ -13,6 +14,8 @@ from sigillum.core.kinds.access import GRANT, PLACE, ROLE, Grant, widest
 from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.values.marks import Id, Mark
 from sigillum.core.values.text import did_you_mean, lines
+
+from .windows import instant
 
 NAME = "grant"
 
@@ -114,6 +117,11 @@ class WantedGrant:
     def another(self, record: Record[Grant]) -> bool:
         """Is it shown under our id, and a right to something else by now? Somebody raised or lowered it."""
         return record.denies(role=self.want.role) or record.denies(place=self.spot)
+
+    def moved(self, record: Record[Grant], terms: Mapping[str, Any]) -> bool:
+        """Does it show another window or label rule than it was made with?"""
+        window = {"start": instant(terms, "from"), "until": instant(terms, "until")}
+        return record.denies(**window) or record.denies(where=self.want.where)
 
     def alike(self, record: Record[Grant]) -> bool:
         who, body = principal(self.seen, self.draft), record.body

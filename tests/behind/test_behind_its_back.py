@@ -1,0 +1,64 @@
+"""Behind somebody's back: another hand changes what a charter made, and no command says the opposite of what the tenant decides.
+
+A class is a kind and a change of it. What is sent and has moved since is never passed over by `rehearse --strict`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+
+from behind.estate import CHARTERS, SENT, Case, Estate, Said, estate
+
+CHANGES = ("deleted", "twin")
+CLASSES = [f"{kind} {change}" for kind, attributes in SENT.items() for change in (*CHANGES, *attributes)]
+ADVICE = {"station-heartbeat": "it differs at any time: standing advice counts as a difference (What stands, A11)"}
+
+
+@pytest.fixture(scope="module")
+def whole(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Estate]:
+    yield from estate(tmp_path_factory.mktemp("estate"))
+
+
+@pytest.fixture(scope="module")
+def cases(whole: Estate) -> dict[str, list[Case]]:
+    found: dict[str, list[Case]] = {}
+    for case in whole.cases():
+        found.setdefault(case.name, []).append(case)
+    return found
+
+
+def opposite(said: list[Said]) -> list[Said]:
+    """Sentences of which the tenant says the opposite; what is not shown contradicts nothing."""
+    return [s for s in said if s.said is not None and s.true is not None and s.said is not s.true]
+
+
+def judge(whole: Estate, case: Case) -> list[str]:
+    """What is wrong about what is said after a change."""
+    try:
+        whole.change(case)
+        code, _ = whole.strict(case.made.charter)
+        wrong = [f"{case}: {s.command} says {s.said} of {s.about}" for s in opposite(whole.said(case.made.charter))]
+        if code == 0 and case.change != "twin":
+            wrong.append(f"{case}: rehearse --strict is silent")
+        return wrong
+    finally:
+        whole.back()
+
+
+def test_nothing_is_said_that_the_tenant_denies_where_nothing_was_changed(whole: Estate) -> None:
+    for charter in CHARTERS:
+        assert opposite(whole.said(charter)) == [], charter
+        assert whole.strict(charter)[0] == (charter in ADVICE), charter
+
+
+@pytest.mark.parametrize("name", CLASSES)
+def test_one_of_each_class(whole: Estate, cases: dict[str, list[Case]], name: str) -> None:
+    assert name in cases, "a class without a case"
+    assert judge(whole, cases[name][0]) == []
+
+
+@pytest.mark.soak
+def test_every_case(whole: Estate, cases: dict[str, list[Case]]) -> None:
+    assert [w for all_ in cases.values() for case in all_ for w in judge(whole, case)] == []
