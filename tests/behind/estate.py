@@ -67,6 +67,10 @@ TYPES = {  # our kinds, and the resource types of the house
     "licence": "Licence",
     "rule": "SignInRule",
     "place": "Place",
+    "team's membership": "Group",
+    "local-account's workload": "LocalAccount",
+    "rule's sign-in": "SignInRule",
+    "licence's licence": "Licence",
 }
 SENT = {  # of each kind the attributes that we send, and that another hand may change; below an extension by its last name
     "account": ("displayName", "active", "purpose", "owner"),
@@ -79,7 +83,10 @@ SENT = {  # of each kind the attributes that we send, and that another hand may 
     "consent": ("scope", "acts", "only", "principal"),
     "trust": ("issuer", "audience", "subject", "conditions", "principal"),
     "delegation": ("people", "scopes", "principal"),
-    "local-account": ("links",),
+    "team's membership": ("members",),
+    "local-account's workload": ("links",),
+    "rule's sign-in": ("exempt",),
+    "licence's licence": ("holders",),
     "machine": ("principal",),
 }
 
@@ -98,6 +105,7 @@ class Made(NamedTuple):
     tenant: str
     kind: str
     id: str
+    value: str = ""  # the entry of a list that it is
 
 
 class Case(NamedTuple):
@@ -194,8 +202,9 @@ class Estate:
                     self.ids[charter.name, tenant] = history.principal_id(tenant)
                 for mark, all_ in state.generations.items():
                     newest = all_[-1]
-                    if newest.live and newest.id and newest.kind in SENT and mark.tenant in TENANTS:
-                        self.made.append(Made(charter.name, mark.tenant, newest.kind, newest.id))
+                    kind = f"{newest.kind}'s {mark.facet}" if newest.value else newest.kind  # an entry of another's list
+                    if newest.live and newest.id and kind in SENT and mark.tenant in TENANTS:
+                        self.made.append(Made(charter.name, mark.tenant, kind, newest.id, newest.value))
         self.made = list(dict.fromkeys(self.made))
 
     def back(self) -> None:
@@ -235,6 +244,9 @@ class Estate:
             return "shared" if old != "shared" else "own"
         if isinstance(old, dict) and "value" in old:
             return self._reference(made, name, old)
+        if isinstance(old, list) and made.value:
+            left = [v for v in old if v.get("value") != made.value]
+            return left if len(left) < len(old) else None
         if isinstance(old, list):
             return old[1:] if old else None
         return f"{old}x" if isinstance(old, str) and old else None

@@ -8,12 +8,14 @@ import copy
 from typing import Any
 
 from sigillum.sandbox.deciding.decide import decide
+from sigillum.sandbox.deciding.signin import may_sign_in
 from sigillum.sandbox.deciding.trusts import matches
 from sigillum.sandbox.scim.schemas import KINDS
 
 from .world import Tenant
 
 Json = dict[str, Any]
+HERE = "127.0.0.1"
 FIXED = ("clock", "store", "signing_key", "signers")
 
 
@@ -57,5 +59,8 @@ def decided(tenant: Tenant, question: Json) -> bool:
             and matches(d, question["claims"], str(account.get("userName")))
             for _, d in tenant.store.all_current("Trust")
         )
+    used = tenant.store.current(KINDS["Credential"], question.get("credential") or "") or {}
+    if used.get("kind") == "password" and not may_sign_in(tenant, question["principal"], {"from": HERE}).allowed:
+        return False
     asked = (question["principal"], question["permission"], question["place"])
     return decide(tenant, *asked, question.get("credential"), question.get("person")).allowed
