@@ -21,13 +21,13 @@ from sigillum.core.records.history import History
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.errors import FileError, RefusedError, SomebodyError
 from sigillum.core.values.marks import Mark, StepId
-from sigillum.keeping.files import FileKeeping
 from sigillum.tenants.port import Proof, SignedIn, Tenant
 from sigillum.workflows.desk.ledgers import keep_witness
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
 from sigillum.workflows.enacting.carrying.run import StepResult
 from sigillum.workflows.enacting.undertakings import carry_out
 
+from .manners import Proving
 from .trials import held, proof_of
 from .ways_in import bearer_of
 
@@ -50,8 +50,9 @@ class ScopeTrial(NamedTuple):
     said: str
 
 
-def prove_delegated(office: Office, charter: Charter, state: History, keys: FileKeeping, principal: str) -> list[Result]:
+def prove(proving: Proving) -> list[Result]:
     """All that is expected of acting for people. A refusal counts beside its pair: what differs in one point was let in."""
+    office, charter, state, keys, principal, _ = proving
     tenant = office.tenants.reach(charter.tenant)
     want = next((c for c in charter.credentials if c.keyed and held(charter, state, keys, c)), None)
     made = state.find(CREDENTIAL, charter.tenant, name=want.name) if want is not None else None

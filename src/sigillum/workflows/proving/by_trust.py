@@ -16,7 +16,8 @@ from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.worlds import Observed
 from sigillum.tenants.port import Proof, Tenant
-from sigillum.workflows.desk.office import Office
+
+from .manners import Proving
 
 
 def proof_by(state: History, tenant: str, principal: str, trust: Trust, token: str) -> Proof | None:
@@ -35,9 +36,10 @@ def matching(charter: Charter, state: History, principal: str, tokens: Sequence[
     return None
 
 
-def prove_by_trust(office: Office, charter: Charter, principal: str, tokens: Sequence[str]) -> list[Result]:
+def prove(proving: Proving) -> list[Result]:
     """What is expected of outside subjects. A refusal of one counts beside another that was let in by the same trust."""
-    state, tenant = office.books.history(charter.name)[1], office.tenants.reach(charter.tenant)
+    office, charter, state, _, principal, tokens = proving
+    tenant = office.tenants.reach(charter.tenant)
     at_hand, standing = [(token, read(token)) for token in tokens], _standing(tenant, principal)
     found = [
         _one(charter, state, tenant, principal, p, at_hand, standing)

@@ -30,6 +30,7 @@ from sigillum.workflows.desk.settings import Progress
 from sigillum.workflows.desk.several import several
 from sigillum.workflows.rotating.own_use import trying_ours
 
+from .manners import NOBODY, Proving, beside
 from .outlooks import pending, wait, weighed, without
 from .trials import Trying, choose, held, present, principal_of, sign_in, try_one, tryings
 
@@ -130,30 +131,19 @@ def before(office: Office, charter: Charter) -> ProofReport:
     ledger, principal = office.books.ledger(write=True), principal_of(office, charter, state)
     if not uid:
         uid = office.books.make_known(charter.name)
-    running = list[Result]()
-    if charter.runs:
-        from sigillum.workflows.surveying.links import prove_runs
-
-        running = prove_runs(office, charter)
+    keys, found, said, shown = office.keepings.of(uid), list[Result](), list[str](), ""
     if not principal:
-        results = (
-            *(unjudged(p, "there is no such identity yet") for p in charter.expectations if not p.program),
-            *running,
-        )
-        report = ProofReport(charter.name, charter.identity.name, "nobody yet", "", results, recorded_before=True)
-    else:
-        keys, found = office.keepings.of(uid), list[Result]()
-        said = shown = ""
-        for trying in tryings(office, charter, state, keys, principal, present(charter, state, keys)):
-            signed_in, shown = sign_in(trying)
-            said = said or signed_in.said
-            found += [try_one(trying, signed_in, shown, p) for p in trying.charter.proofs]
-        if charter.delegated:
-            from .by_delegation import prove_delegated
-
-            found += prove_delegated(office, charter, state, keys, principal)
-            said = said or "as itself, and for people"
-        report = ProofReport(charter.name, principal, said, shown, (*found, *running), recorded_before=True)
+        found += [unjudged(p, NOBODY) for p in charter.proofs]
+        said.append("nobody yet")
+    for trying in tryings(office, charter, state, keys, principal, present(charter, state, keys)) if principal else ():
+        signed_in, shown = sign_in(trying)
+        said.append(signed_in.said)
+        found += [try_one(trying, signed_in, shown, p) for p in trying.charter.proofs]
+    for manner, results in beside(Proving(office, charter, state, keys, principal)):
+        found += results
+        said += [manner.said] if manner.said and principal else []
+    who = principal or charter.identity.name
+    report = ProofReport(charter.name, who, said[0] if said else "", shown, tuple(found), recorded_before=True)
     ledger.append([Fresh(history.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}})])
     return report
 
@@ -193,19 +183,9 @@ def run(
                 where = trying.charter.tenant
                 said.append(signed_in.said + (f" in {where}" if where != charter.tenant else ""))
     results = worst_of(found)
-    if wish.proofs is None and charter.sign_ins:
-        from sigillum.workflows.surveying.sign_in import prove_sign_ins
-
-        results += prove_sign_ins(office, charter, principal, tokens)
-    if wish.proofs is None and charter.delegated:
-        from .by_delegation import prove_delegated
-
-        results += prove_delegated(office, charter, state, keys, principal)
-        said.append("and for people, with a token for each person and scope")
-    if wish.proofs is None and charter.runs:
-        from sigillum.workflows.surveying.links import prove_runs
-
-        results += prove_runs(office, charter)
+    for manner, more in beside(Proving(office, charter, state, keys, principal, tokens)) if wish.proofs is None else ():
+        results += more
+        said += [manner.said] if manner.said else []
     with_ = ", ".join(dict.fromkeys(s for s in shown if s))
     report = ProofReport(charter.name, principal, "; ".join(dict.fromkeys(said)), with_, tuple(results), state.before, waited)
     if wish.proofs is None:

@@ -22,6 +22,7 @@ from sigillum.core.values.errors import SigillumError, SomebodyError, UsageError
 from sigillum.core.values.worlds import Observed
 from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk.office import Office
+from sigillum.workflows.proving.manners import Proving
 
 from .explain import Explained, Wish
 from .explain import run as explain
@@ -89,12 +90,12 @@ def _otherwise(facts: ClusterFacts, want: WorkloadWant, program: str) -> str:
     return runs(found.body, _subject(facts, want), [r.body for r in facts.groups], want.tenant)
 
 
-def prove_runs(office: Office, charter: Charter) -> list[Result]:
+def prove(proving: Proving) -> list[Result]:
     """As whom does each workload run? Its cluster is asked; nobody signs in for that."""
-    want = charter.workload
+    charter, want = proving.charter, proving.charter.workload
     assert want is not None
     try:
-        _, facts = _cluster(office, want.tenant, concerning(want))
+        _, facts = _cluster(proving.office, want.tenant, concerning(want))
     except SigillumError as problem:  # what was tried before is not lost for that
         return [unjudged(p, f"not known: {problem.what}") for p in charter.runs]
     return [_judged(facts, want, proof) for proof in charter.runs]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sigillum.core.charter.charter import Charter, ProofWant
@@ -23,6 +22,7 @@ from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.values.errors import SomebodyError
 from sigillum.workflows.desk import lookup
 from sigillum.workflows.desk.office import Office
+from sigillum.workflows.proving.manners import Proving
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,16 +64,11 @@ def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask
     return SignInTold(tenant.address.name, account, attempt, verdict, theirs)
 
 
-def prove_sign_ins(office: Office, charter: Charter, principal: str, tokens: Sequence[str] = ()) -> list[Result]:
+def prove(proving: Proving) -> list[Result]:
     """What is expected of signing in, asked of the tenant; a refusal counts where a rule makes it, or beside its pair."""
-    own = [p for p in charter.sign_ins if p.sign_in is not None and not p.sign_in.trust]
-    found = [_asked(office, charter, principal, proof) for proof in own]
-    outside: list[Result] = []
-    if len(own) < len(charter.sign_ins):
-        from sigillum.workflows.proving.by_trust import prove_by_trust
-
-        outside = prove_by_trust(office, charter, principal, tokens)
-    return [*(_weighed(result, [r for r, _ in found], told) for result, told in found), *outside]
+    own = [p for p in proving.charter.sign_ins if p.sign_in is not None and not p.sign_in.trust]
+    found = [_asked(proving.office, proving.charter, proving.principal, proof) for proof in own]
+    return [_weighed(result, [r for r, _ in found], told) for result, told in found]
 
 
 def _asked(office: Office, charter: Charter, principal: str, proof: ProofWant) -> tuple[Result, SignInTold | None]:
