@@ -61,7 +61,7 @@ def lying(one: Lying) -> str:
     if found.until:
         told += f", {'ended' if found.ended else 'until'} {found.until}"
     if ours is not None:
-        told += f"; ours: {ours.what}, {'alive' if ours.alive else 'ended'}" + (
+        told += f"; ours: {ours.what}, {ours.state}" + (
             f"; whoever has it could use {ours.could}" if ours.alive and ours.could else ""
         )
     return told
@@ -69,7 +69,8 @@ def lying(one: Lying) -> str:
 
 def lying_json(one: Lying) -> dict[str, Any]:
     ours = one.ours
-    return {"file": one.path, **one.finding._asdict(), "ours": ours._asdict() if ours is not None else None}
+    told = {"what": ours.what, "alive": ours.alive, "could": ours.could} if ours is not None else None
+    return {"file": one.path, **one.finding._asdict(), "ours": told}
 
 
 def sarif(found: Sequence[Lying]) -> dict[str, Any]:

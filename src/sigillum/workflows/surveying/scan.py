@@ -13,6 +13,7 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import State, fold
 from sigillum.core.values.errors import FileError, SigillumError
 from sigillum.core.values.times import parse_instant
+from sigillum.core.values.worlds import Logged
 from sigillum.keys.scan import FoundKey, mark_of, scan
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Progress
@@ -21,12 +22,21 @@ MOST_BYTES = 5_000_000  # of one file; a larger one is left out, and that is sai
 LEFT_OUT = frozenset((".git", "node_modules", "__pycache__", ".venv"))
 
 
+ALIVE, ENDED = "alive", "ended"  # by the ledger: nobody asks its tenant for that
+IN_USE = "in use here"
+
+
 class Ours(NamedTuple):
     """What of ours it is, how it stands by the ledger, and what whoever has it could do."""
 
     what: str
-    alive: bool
+    state: Logged[str] | str
     could: str = ""
+
+    @property
+    def alive(self) -> bool:
+        """May whoever has it still use it, as far as this workspace knows?"""
+        return self.state == IN_USE or (isinstance(self.state, Logged) and self.state.value == ALIVE)
 
 
 class Lying(NamedTuple):
@@ -52,7 +62,11 @@ def known(office: Office) -> dict[str, Ours]:
                 until = str(one.terms.get("until") or "")
                 alive = one.state is State.MADE and not (until and parse_instant(until) <= now)
                 if key:
-                    out[key] = Ours(f"generation {one.number} of {mark.get('name')} of {name}", alive, _could(office, name))
+                    out[key] = Ours(
+                        f"generation {one.number} of {mark.get('name')} of {name}",
+                        Logged(ALIVE if alive else ENDED),
+                        _could(office, name),
+                    )
     for tenant, section in office.workspace.file.tenants.items():
         for admin in (section.admin, *section.admins):
             try:
@@ -60,7 +74,7 @@ def known(office: Office) -> dict[str, Ours]:
             except SigillumError:  # it is not at hand now
                 continue
             if token:
-                out[mark_of(token)] = Ours(f"the token of {admin.name} at {tenant}", True, "all that this administrator may")
+                out[mark_of(token)] = Ours(f"the token of {admin.name} at {tenant}", IN_USE, "all that this administrator may")
     return out
 
 
