@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import tempfile
 from pathlib import Path
@@ -13,6 +14,9 @@ from benchmarks.tools import Measured, show
 def main() -> int:
     found: list[Measured] = []
     with tempfile.TemporaryDirectory() as folder:
+        # our modules are compiled once, like those of an installed tool; else each start would compile them, and no library
+        os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+        os.environ["PYTHONPYCACHEPREFIX"] = str(Path(folder) / "bytecode")
         for module in (decisions, signing, startup, ledger, requests, latency, dialects, scan, lives, bulk):
             found += module.measure(Path(folder))
     show(found)

@@ -22,6 +22,7 @@ from conftest import start_sandbox
 from sigillum.cli.main import main
 from sigillum.cli.sandboxes import usual_world
 from sigillum.core.records.history import fold
+from sigillum.core.undertakings.loans import LOANS
 from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Settings
@@ -67,6 +68,7 @@ TYPES = {  # our kinds, and the resource types of the house
     "licence": "Licence",
     "rule": "SignInRule",
     "place": "Place",
+    "loan": "Grant",
     "team's membership": "Group",
     "local-account's workload": "LocalAccount",
     "rule's sign-in": "SignInRule",
@@ -88,6 +90,7 @@ SENT = {  # of each kind the attributes that we send, and that another hand may 
     "rule's sign-in": ("exempt",),
     "licence's licence": ("holders",),
     "machine": ("principal",),
+    "loan": ("role", "place", "principal", "validUntil"),
 }
 
 
@@ -174,6 +177,7 @@ class Estate:
         for charter in CHARTERS:
             self._enact(charter)
         self._known()
+        self._lend()
         self.control("behind", {"remember": True})
         shutil.copytree(self.folder / ".sigillum", self.folder / "kept")
 
@@ -192,6 +196,15 @@ class Estate:
             if charter == "station-heartbeat":
                 self.control("started", {"tenant": "stationyard", "name": "heartbeat"})
         raise AssertionError(f"{charter}: {code}\n{out}\n{err}")
+
+    def _lend(self) -> None:
+        lent = ("--at", "brindlemoor/cameras", "--to", "wind-ingest", "--for", "8h", "--because", "a look", "--yes")
+        code, out, err = self.run("lend", "stream-reader", *lent)
+        assert code == 0, out + err
+        with Office.open(Settings(self.folder)) as office:
+            [loan] = office.books.begun(LOANS)
+        assert loan.generation is not None
+        self.made.append(Made("wind-ingest", "summit", "loan", loan.generation.id, loan.number))
 
     def _known(self) -> None:
         with Office.open(Settings(self.folder)) as office:
@@ -292,6 +305,31 @@ class Estate:
         assert found or code not in (0, 1), out + err
         told = [Said("prove", p["expectation"], p["held"], None) for p in found]
         return [*(s._replace(true=self._true(charter, s.about)) for s in told), *self._explained(charter)]
+
+    def told_of_loans(self) -> list[Said]:
+        """Is what was lent in force? True: just that grant exists, and has not ended."""
+        code, out, _ = self.run("loans", "--format", "json")
+        states = {one["loan"]: one["state"] for one in json.loads(out)["loans"]} if code == 0 else {}
+        there, before = self.data("summit", "loan"), self.control("behind", {"remembered": ["summit", "Grant"]})["records"]
+        told = []
+        for made in (m for m in self.made if m.kind == "loan"):
+            now, then = there.get(made.id), before[made.id]
+            same = now is not None and all(now[n]["value"] == then[n]["value"] for n in ("role", "place", "principal"))
+            told.append(Said("loans", made.value, states.get(made.value) == "in-force", same))
+        return told
+
+    def linked(self) -> list[Said]:
+        """Do both tenants say that a local account acts as somebody? Two halves in two stores are the truth."""
+        code, out, _ = self.run("trust", "links", "stationyard", "--format", "json")
+        claims = self._claims("stationyard:stations:heartbeat")
+        if code not in (0, 1) or claims is None:
+            return []
+        who = self.ids["station-heartbeat", "summit"]
+        asked = {"tenant": "summit", "principal": who, "claims": claims}
+        links = [x["value"] for a in self.data("stationyard", "local-account").values() for x in a.get("links", ())]
+        true = bool(self.control("behind", {"decide": [asked]})["allowed"][0]) and who in links
+        rows = [r for r in json.loads(out)["links"] if r["account"].endswith("heartbeat")]
+        return [Said("trust links", "heartbeat", any(r["state"] == "both" for r in rows), true)]
 
     def _questions(self, charter: str) -> Iterator[tuple[str, bool, str, str, str]]:
         """The proofs of a charter that the house decides by itself: in words, whether wished, tenant, permission, place."""

@@ -44,8 +44,9 @@ def judge(whole: Estate, case: Case) -> list[str]:
     try:
         whole.change(case)
         code, _ = whole.strict(case.made.charter)
-        wrong = [f"{case}: {s.command} says {s.said} of {s.about}" for s in opposite(whole.said(case.made.charter))]
-        if code == 0 and case.change != "twin":
+        said = [*whole.said(case.made.charter), *whole.told_of_loans(), *whole.linked()]
+        wrong = [f"{case}: {s.command} says {s.said} of {s.about}" for s in opposite(said)]
+        if code == 0 and case.change != "twin" and case.made.kind != "loan":
             wrong.append(f"{case}: rehearse --strict is silent")
         return wrong
     finally:

@@ -141,7 +141,7 @@ def test_the_states_of_a_loan() -> None:
     assert rows_of([lent, entry(7, "closed", undertaking="loan", number="loan-1", how="cleared")]) == dict(
         list(open_rows.items())[1:]
     )
-    found = Fact((Record(GRANT, "g", Grant(role="r")),))
+    found = Fact((Record(GRANT, "g", Grant("p", "r", "root")),))
     for entries, states, follows in (
         ([lent], ("begun", "ended"), ("lend", "sweep")),
         ([lent, intent, no], ("refused", "refused"), ("refused", "refused")),

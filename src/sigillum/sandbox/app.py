@@ -219,7 +219,9 @@ def _behind(house: House, body: Json) -> Json:
         behind.recall(house.tenants, house.remembered)
     put = [behind.put(house.tenants[o["tenant"]], o["kind"], o.get("id", ""), o.get("data")) for o in body.get("put", [])]
     asked = [behind.decided(house.tenants[q["tenant"]], q) for q in body.get("decide", [])]
-    return {"put": put, "allowed": asked}
+    tenant, kind = body.get("remembered", ("", ""))
+    records = behind.then(house.remembered, tenant, kind) if tenant else {}
+    return {"put": put, "allowed": asked, "records": records}
 
 
 _CONTROLS = {

@@ -125,12 +125,13 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[Loan]:
 
 
 def gone(loan: Loan, seen: Look, now: datetime) -> bool:
-    """Does the tenant say that its grant stands no more, or is another role by now, long enough after it was made?"""
+    """Does the tenant say that its grant stands no more, or is another one by now, long enough after it was made?"""
     made = loan.generation
     if made is None or not made.id or not made.live or now < _shown_by(made, seen):
         return False
     fact = seen.ask(Query(GRANT, "id", made.id))
-    return fact.known and (fact.first is None or fact.first.denies(role=loan.grant.role))
+    lent = loan.grant
+    return fact.known and (fact.first is None or fact.first.denies(role=lent.role, place=lent.place, principal=lent.principal))
 
 
 def _shown_by(generation: Generation, seen: Look) -> datetime:

@@ -37,6 +37,11 @@ def recall(tenants: dict[str, Tenant], kept: Json) -> None:
         vars(tenants[name].store).update(copy.deepcopy(store))
 
 
+def then(kept: Json, tenant: str, kind: str) -> Json:
+    """The resources of a type as they were when all was remembered."""
+    return {i: r.data for i, r in kept[tenant][1]["records"][kind].items() if r.data is not None}
+
+
 def put(tenant: Tenant, kind: str, identity: str, data: Json | None) -> str:
     """Another hand writes a resource as it wants; without an id a new one, without data it is gone. The id."""
     if not identity:
