@@ -178,6 +178,7 @@ class Estate:
             self._enact(charter)
         self._known()
         self._lend()
+        self.control("clock", {"move": 60})  # what was made has arrived
         self.control("behind", {"remember": True})
         shutil.copytree(self.folder / ".sigillum", self.folder / "kept")
 

@@ -12,6 +12,7 @@ import pytest
 from behind.estate import CHARTERS, SENT, Case, Estate, Said, estate
 
 CHANGES = ("deleted", "twin")
+AS_SAID = "everything is as the charter says"
 CLASSES = [
     f"{kind} {change}" for kind, attributes in SENT.items() for change in (*(CHANGES if "'s " not in kind else ()), *attributes)
 ]
@@ -43,11 +44,13 @@ def judge(whole: Estate, case: Case) -> list[str]:
     """What is wrong about what is said after a change."""
     try:
         whole.change(case)
-        code, _ = whole.strict(case.made.charter)
+        code, told = whole.strict(case.made.charter)
         said = [*whole.said(case.made.charter), *whole.told_of_loans(), *whole.linked()]
         wrong = [f"{case}: {s.command} says {s.said} of {s.about}" for s in opposite(said)]
         if code == 0 and case.change != "twin" and case.made.kind != "loan":
             wrong.append(f"{case}: rehearse --strict is silent")
+        if AS_SAID in told and case.change != "twin" and case.made.kind != "loan":
+            wrong.append(f"{case}: {AS_SAID}")
         return wrong
     finally:
         whole.back()

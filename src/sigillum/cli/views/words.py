@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from sigillum.core.records.steps import DARK, HELD, HIDDEN, NEVER_HERE, TURNING, Outline
+from sigillum.core.records.steps import CHANGED, DARK, HELD, HIDDEN, NEVER_HERE, TURNING, Outline
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:  # a rehearsal shows these words, too, and enacts nothing
@@ -30,6 +30,9 @@ def open_ends(outline: Outline) -> str:
 def nothing_to_do(outline: Outline | None) -> str:
     """That there is nothing to do, and what is under way all the same."""
     held, turning = (outline.told(HELD), outline.told(TURNING)) if outline is not None else (0, 0)
+    changed = outline.told(CHANGED) if outline is not None else 0
+    if changed:
+        return f"Nothing to do here, and not all is as the charter says: {plural(changed, 'value')} changed there by somebody."
     return (
         "Nothing to do: it is suspended."
         if held

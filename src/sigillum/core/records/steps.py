@@ -244,6 +244,7 @@ class Note(NamedTuple):
 
 
 HELD, TURNING = "suspended", "rotating"  # notes: it is suspended; a credential is being rotated
+CHANGED = "credential-changed"  # note: of something that is there another hand changed what no step of ours mends
 DARK = "not-shown"  # note: a field of something that is there is not shown now, so whether it differs is not known
 HIDDEN, NEVER_HERE = "unknown", "never-here"  # notes: something wanted cannot be looked up now; it can never stand there
 

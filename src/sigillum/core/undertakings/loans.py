@@ -125,13 +125,14 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[Loan]:
 
 
 def gone(loan: Loan, seen: Look, now: datetime) -> bool:
-    """Does the tenant say that its grant stands no more, or is another one by now, long enough after it was made?"""
+    """Does the tenant say that its grant is another one by now, or long enough after it was made that it stands no more?"""
     made = loan.generation
-    if made is None or not made.id or not made.live or now < _shown_by(made, seen):
+    if made is None or not made.id or not made.live:
         return False
-    fact = seen.ask(Query(GRANT, "id", made.id))
-    lent = loan.grant
-    return fact.known and (fact.first is None or fact.first.denies(role=lent.role, place=lent.place, principal=lent.principal))
+    fact, lent = seen.ask(Query(GRANT, "id", made.id)), loan.grant
+    if fact.first is not None:  # what look-ups show late is old, and never another one
+        return fact.first.denies(role=lent.role, place=lent.place, principal=lent.principal)
+    return fact.known and now >= _shown_by(made, seen)
 
 
 def _shown_by(generation: Generation, seen: Look) -> datetime:

@@ -31,7 +31,7 @@ from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.profile import PERSON, SEALED
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import BRIDGE, Generation, State
-from sigillum.core.records.steps import TURNING, Adopt, Ask, Prove, Step, StepKind, Turning, Usual
+from sigillum.core.records.steps import CHANGED, TURNING, Adopt, Ask, Prove, Step, StepKind, Turning, Usual
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.times import format_instant, rough_duration
 
@@ -144,7 +144,7 @@ class One:
                     active=standing.record.body.active or on_its_way(seen, generation),
                 )
             for text in changed(want, standing.record, known):
-                draft.note("credential-changed", text)
+                draft.note(CHANGED, text)
             self._worth_knowing(standing.record, generation.number)
 
     def _stranger(self, records: tuple[Record[Credential], ...]) -> bool:

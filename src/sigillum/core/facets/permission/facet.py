@@ -92,16 +92,18 @@ def _one(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Record[C
     mark, who = mark_of(seen, want.api, want.scope, want.acts), principal(seen, draft)
     standing = stand(seen, draft, mark, records, f"consent to {want.words()}", who.id if who is not None else None)
     mine = standing.record
-    if mine is not None and not mine.denies(only=want.only):
+    moved = mine is not None and mine.denies(api=want.api, scope=want.scope, acts=want.acts)
+    if mine is not None and not moved and not mine.denies(only=want.only):
         return
     recent = standing.where is Where.RECENT
     if recent and standing.generation is not None and tuple(standing.generation.terms.get("only", ())) == want.only:
         await_(seen, draft, mark, CONSENT, standing, f"the consent to {want.words()}")
         return
     if mine is not None or recent:
-        made = _make(seen, draft, want, standing.number + 1, "it is narrowed to other places in the charter")
+        why = "it is a consent to something else there by now" if moved else "it is narrowed to other places in the charter"
+        made = _make(seen, draft, want, standing.number + 1, why)
         assert standing.generation is not None
-        _end(draft, standing.generation, "it is narrowed differently now", made)
+        _end(draft, standing.generation, why if moved else "it is narrowed differently now", made)
         return
     if not _beside(seen, draft, want, records):
         _make(seen, draft, want, standing.number, standing.why("wanted and requested; nothing works before it is consented"))
