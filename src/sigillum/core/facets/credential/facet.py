@@ -101,7 +101,7 @@ class One:
             records,
             f"credential {want.name}",
             bearer.id if bearer is not None else None,
-            lambda r: r.says(name=want.name) or r.says(name=""),
+            lambda r: r.says(name="") or not r.denies(name=want.name),
         )
         generation = standing.generation
         if generation is None and self._stranger(records):
