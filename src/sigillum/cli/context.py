@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 import threading
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from textwrap import wrap
 from typing import TYPE_CHECKING, Any, TextIO
 
 from sigillum.core.values.times import format_instant, rough_duration, whole_second
 
+from .forms import FORMS, PEOPLE, Content, Listing, Shown, give
 from .options import Options
 from .streams import write
 
@@ -22,12 +22,12 @@ if TYPE_CHECKING:
     from rich.status import Status
 
     from sigillum.core.charter.charter import Charter
+    from sigillum.core.values.errors import FileError, Outcome
     from sigillum.tenants.by_hand.lines import Answer, Confirm, Line
     from sigillum.workflows.desk.office import Office
     from sigillum.workflows.desk.settings import Header, Progress, Settings
 
 PIPE_WIDTH, NARROWEST, INDENT, LINES_AT_ONCE = 110, 30, 22, 200
-JSON_VERSION = 1
 
 
 class Context:
@@ -127,10 +127,53 @@ class Context:
         width = int(said) if said.isascii() and said.isdigit() and int(said) > 0 else usual
         return Console(file=file, width=max(width, NARROWEST), highlight=False, emoji=False, no_color=not self.options.colour)
 
-    def show(self, view: RenderableType) -> None:
-        """The result, as text."""
-        self.quiet()
-        self.draw(view, sys.stdout)
+    @property
+    def for_people(self) -> bool:
+        """Is the result for somebody to read, so that parts of it can be shown while the rest is under way?"""
+        return self.options.form in PEOPLE
+
+    @property
+    def as_table(self) -> bool:
+        """Is it asked for in a form that only a table has?"""
+        return self.options.form in FORMS and FORMS[self.options.form].tables
+
+    def give(
+        self,
+        kind: str,
+        content: Content,
+        *views: Any,
+        listing: Listing[Any] | None = None,
+        also: Mapping[str, Callable[[], str]] | None = None,
+    ) -> None:
+        """The result, in the form that was asked for. What is written for one form alone may be a function that makes it."""
+        give(Shown(kind, content, views, listing, also or {}), self.options.form, self)
+
+    def give_list(self, kind: str, listing: Listing[Any], *views: Any, **more: Any) -> None:
+        """A result that is a list; `more` is what JSON says beside it, `views` what people read below it."""
+        self.give(kind, lambda: {**more, listing.name: listing.data()}, listing, *views, listing=listing)
+
+    def mistaken(self, problem: FileError) -> Outcome:
+        """A check found mistakes: where people read, they are told as those of every command are. Raises the problem then."""
+        from .views.hints import mistake_json
+
+        if self.for_people or not problem.mistakes:
+            raise problem
+        self.give("check", {"good": False, "mistakes": [mistake_json(m) for m in problem.mistakes]})
+        return problem.outcome
+
+    def show(self, *views: Any) -> None:
+        """Parts of the result, as people read them; in another form they come with the whole."""
+        for view in views if self.for_people else ():
+            made = view() if callable(view) else view
+            if isinstance(made, str):
+                self.document(made)
+            elif not isinstance(made, Listing):
+                self.quiet()
+                self.draw(made, sys.stdout)
+            elif made.items:
+                self.show(made.table(self.ident))
+            elif made.empty:
+                self.say(made.empty)
 
     def draw(self, view: RenderableType, file: TextIO) -> None:
         """Write a view without the spaces that would only fill its lines up."""
@@ -139,12 +182,8 @@ class Context:
             console.print(view, crop=False)
         write(file, "".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
 
-    def show_json(self, kind: str, content: dict[str, Any]) -> None:
-        """The result, as JSON with its version."""
-        self.quiet()
-        write(sys.stdout, _json({"version": JSON_VERSION, "kind": kind, **content}) + "\n")
-
-    def show_text(self, text: str) -> None:
+    def document(self, text: str) -> None:
+        """A text that is the result as it is."""
         self.quiet()
         write(sys.stdout, text if text.endswith("\n") else text + "\n")
 
@@ -249,14 +288,3 @@ class Context:
             )
         write(sys.stderr, question)
         return sys.stdin.readline().strip()
-
-
-def _json(content: dict[str, Any]) -> str:
-    """A result as JSON for reading; of a long list each entry is one line, which is written three times as fast."""
-
-    def one(value: Any) -> str:
-        if isinstance(value, list) and len(value) >= LINES_AT_ONCE:
-            return "[\n  " + ",\n  ".join(map(json.dumps, value)) + "\n ]"
-        return json.dumps(value, indent=1).replace("\n", "\n ")
-
-    return "{\n " + ",\n ".join(f"{json.dumps(name)}: {one(value)}" for name, value in content.items()) + "\n}"

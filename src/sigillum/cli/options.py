@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from types import MappingProxyType
@@ -12,8 +12,11 @@ from typing import Any, NamedTuple
 
 from sigillum.core.values.errors import UsageError
 
+from .forms import PEOPLE, forms_of
+
 VALUED = ("--workspace", "-w", "--timeout")
 USUAL_TIMEOUT_SECONDS = 15.0
+USUAL_FORM, NO_FORM = PEOPLE[0], ""
 FEW = 5  # charters of which each is shown; of more, those that are as wished get little room
 
 
@@ -26,13 +29,21 @@ class Options(NamedTuple):
     debug: bool = False
     colour: bool = True
     presenting: bool = False
+    form: str = USUAL_FORM
     sources: Mapping[str, str] = MappingProxyType({})
 
 
-def common() -> argparse.ArgumentParser:
-    """The parser of the common options: the same before and after the command, with the same meaning."""
+def common(usual: str = USUAL_FORM, *, tables: bool = False, more: Sequence[str] = ()) -> argparse.ArgumentParser:
+    """The parser of the common options: the same before and after the command, with the same meaning.
+
+    `usual` is the form of the result for people, `text` or `table`; empty where the result has one form only. `tables` says
+    that it can be one, `more` names forms that it alone has; `Context.give` does the rest.
+    """
     parser = argparse.ArgumentParser(add_help=False, argument_default=argparse.SUPPRESS)
     group = parser.add_argument_group("options of every command")
+    if usual:
+        forms = [*forms_of(usual, tables=tables), *more]
+        group.add_argument("--format", choices=forms, help=f"how the result is given (default: {usual})")
     group.add_argument(
         "-w",
         "--workspace",
@@ -63,11 +74,6 @@ def verb_names(parser: argparse.ArgumentParser, command: str) -> list[str]:
         return next((dict(a.choices) for a in of._actions if isinstance(a, argparse._SubParsersAction)), {})
 
     return list(inner(inner(parser)[command]))
-
-
-def formats(parser: argparse.ArgumentParser, usual: str = "text", *more: str, about: str | None = None) -> None:
-    """In which forms a command gives its result: the usual one, JSON, and what else there is; `Context.give` does it."""
-    parser.add_argument("--format", choices=(usual, "json", *more), default=usual, help=about)
 
 
 def charters(parser: argparse.ArgumentParser) -> None:
@@ -138,6 +144,7 @@ def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = N
         hasattr(given, "debug"),
         not no_colour,
         hasattr(given, "presenting"),
+        getattr(given, "format", USUAL_FORM),
         sources,
     )
 

@@ -13,8 +13,9 @@ from sigillum import __version__
 from sigillum.core.values.errors import FileError, MachineError, Outcome, Position, SigillumError, UsageError
 from sigillum.core.values.text import did_you_mean
 
-from .context import JSON_VERSION, Context
-from .options import common, resolve
+from .context import Context
+from .forms import JSON_VERSION
+from .options import NO_FORM, common, resolve
 from .registry import COMMANDS, command_of, load
 from .streams import write
 
@@ -63,7 +64,7 @@ class Parser(argparse.ArgumentParser):
 
 def build(names: list[str]) -> Parser:
     """The program's parser with the commands named: one for running, all for help and completion."""
-    parser = Parser(prog="sigillum", description="Charters for machine identities.", epilog=EPILOG, parents=[common()])
+    parser = Parser(prog="sigillum", description="Charters for machine identities.", epilog=EPILOG, parents=[common(NO_FORM)])
     parser.add_argument("--version", action="version", version=f"sigillum {__version__}")
     subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", required=True, parser_class=Parser)
     for name in names:
@@ -87,7 +88,7 @@ def _overview() -> str:
         prog="sigillum",
         description="Charters for machine identities.",
         epilog=EPILOG,
-        parents=[common()],
+        parents=[common(NO_FORM)],
         usage="sigillum [options] COMMAND ...",
     )
     subparsers = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser)

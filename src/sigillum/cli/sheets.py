@@ -74,7 +74,7 @@ def must_be_free(path: Path | None) -> None:
 def put_out(args: argparse.Namespace, context: Context, text: str) -> None:
     """To the file that was named, which is made for its owner only; otherwise to stdout."""
     if args.out is None:
-        context.show_text(text)
+        context.document(text)
         return
     from sigillum.keeping.private import write_private
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats
+from sigillum.cli.options import common
 from sigillum.core.values.errors import FileError, Outcome, SigillumError, UsageError
 
 if TYPE_CHECKING:
@@ -57,7 +57,6 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--stages", help="dev, test, prod ..., with commas")
     parser.add_argument("--shared", action="store_const", const=True, help="you wish one identity for everything")
     parser.add_argument("--draft", action="store_true", help="print the draft charter alone")
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -66,12 +65,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
     wish = _wish(args, context)
     found = advise(wish)
-    if args.format == "json":
-        context.show_json("advice", view.as_json(wish, found))
-    elif args.draft:
-        context.show_text(found.draft)
-    else:
-        context.show(view.text(wish, found))
+    context.give("advice", lambda: view.as_json(wish, found), found.draft if args.draft else lambda: view.text(wish, found))
     return Outcome.DONE
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common, formats, verbs_of
+from sigillum.cli.options import NO_FORM, charters, common, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -33,7 +33,7 @@ QUESTIONS = (
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "charter", parents=[common()], epilog=EXAMPLE, description="Write, check, show, rename and split charters."
+        "charter", parents=[common(NO_FORM)], epilog=EXAMPLE, description="Write, check, show, rename and split charters."
     )
     verbs = verbs_of(parser)
     _add_new(verbs)
@@ -42,12 +42,11 @@ def add_parser(subparsers: Any) -> None:
         "show", parents=[common()], help="one with its defaults filled in", description="A charter with its defaults filled in."
     )
     show.add_argument("name")
-    formats(show)
     _add_rename(verbs)
     _add_split(verbs)
     verbs.add_parser(
         "schema",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         help="the JSON Schema, for editors",
         description="The JSON Schema of a charter, for editors.",
     )
@@ -63,7 +62,6 @@ def _add_new(verbs: Any) -> None:
     new.add_argument("--stages", default="", help="with --from-list: one charter a line and stage, as ${stage}; with commas")
     for name, question in QUESTIONS:
         new.add_argument(f"--{name}", help=question.rstrip("? ").lower())
-    formats(new)
     new.add_argument("--kind", choices=("service-account", "client", "team"), default="service-account", help="of identity")
     new.add_argument("--member-of", action="append", default=[], metavar="TEAM", help="a team that it joins; again for more")
     new.add_argument("--member", action="append", default=[], metavar="NAME", help="of a team: who is in it; again for more")
@@ -85,7 +83,6 @@ def _add_check(verbs: Any) -> None:
         description="Check charters without asking a tenant; every mistake at once.",
     )
     charters(check)
-    formats(check)
 
 
 def _add_rename(verbs: Any) -> None:
@@ -97,7 +94,6 @@ def _add_rename(verbs: Any) -> None:
     )
     rename.add_argument("name")
     rename.add_argument("new_name")
-    formats(rename)
 
 
 def _add_split(verbs: Any) -> None:
@@ -110,7 +106,6 @@ def _add_split(verbs: Any) -> None:
     )
     split.add_argument("name")
     split.add_argument("--save", action="store_true", help="write them into the workspace (default: show them)")
-    formats(split)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -133,7 +128,7 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
         path = describe.from_principal(office, args.name, args.tenant, args.principal)
         shown = files.shown_path(office.workspace, path)
         return _written(
-            args, context, [shown], f"{shown} describes {args.principal} as it stands. Next: `sigillum rehearse {args.name}`."
+            context, [shown], f"{shown} describes {args.principal} as it stands. Next: `sigillum rehearse {args.name}`."
         )
     usual = office.workspace.file.defaults.owner
     answers = dict[str, str]()
@@ -159,16 +154,13 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
     )
     shown = files.shown_path(office.workspace, path)
     return _written(
-        args, context, [shown], f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`."
+        context, [shown], f"{shown} was written. Next: look at it, add proofs, then `sigillum rehearse {args.name}`."
     )
 
 
-def _written(args: argparse.Namespace, context: Context, files: list[str], told: str, **more: Any) -> Outcome:
+def _written(context: Context, files: list[str], told: str, **more: Any) -> Outcome:
     """What was written, in the form that was asked for."""
-    if args.format == "json":
-        context.show_json("written", {"files": files, **more})
-    else:
-        context.show_text(told)
+    context.give("written", {"files": files, **more}, told)
     return Outcome.DONE
 
 
@@ -189,7 +181,6 @@ def _from_list(args: argparse.Namespace, context: Context) -> Outcome:
     told += [f"{plural(len(written.same), 'charter')} of the list stood there already."] if written.same else []
     told += [f"Left as they are, and other than the list says: {', '.join(written.differ)}."] if written.differ else []
     return _written(
-        args,
         context,
         [f"charters/{p.name}" for p in written.fresh],
         "\n".join([*told, "Next: `sigillum rehearse --all`."]),
@@ -216,33 +207,26 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
     try:
         found = context.charters(args)
     except FileError as problem:
-        if args.format == "text" or not problem.mistakes:
-            raise
-        from sigillum.cli.views.hints import mistake_json
-
-        context.show_json("check", {"good": False, "mistakes": [mistake_json(m) for m in problem.mistakes]})
-        return Outcome.FILE
+        return context.mistaken(problem)
     from datetime import UTC, datetime
 
     from sigillum.core.charter.rules import overdue
 
     today = datetime.now(UTC).date()
     late = [(c.name, text) for c in found for text in overdue(c, today)]
-    if args.format == "json":
-        context.show_json(
-            "check",
-            {
-                "good": True,
-                "charters": [c.name for c in found],
-                "mistakes": [],
-                "overdue": [{"charter": name, "text": text} for name, text in late],
-            },
-        )
-    else:
-        names = ", ".join(c.name for c in found) or "no charters"
-        context.show_text(f"{names}: no mistakes. What only the tenant knows, `sigillum rehearse` checks.")
-        for name, text in late:
-            context.say(f"warning  {name}: {text}")
+    names = ", ".join(c.name for c in found) or "no charters"
+    context.give(
+        "check",
+        {
+            "good": True,
+            "charters": [c.name for c in found],
+            "mistakes": [],
+            "overdue": [{"charter": name, "text": text} for name, text in late],
+        },
+        f"{names}: no mistakes. What only the tenant knows, `sigillum rehearse` checks.",
+    )
+    for name, text in late if context.for_people else ():
+        context.say(f"warning  {name}: {text}")
     return Outcome.DONE
 
 
@@ -250,10 +234,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import charters
 
     charter = context.office.charters([args.name])[0]
-    if args.format == "json":
-        context.show_json("charter", charters.as_json(charter))
-    else:
-        context.show(charters.text(charter, context.ident))
+    context.give("charter", lambda: charters.as_json(charter), lambda: charters.text(charter, context.ident))
     return Outcome.DONE
 
 
@@ -263,7 +244,7 @@ def _rename(args: argparse.Namespace, context: Context) -> Outcome:
 
     path = rename(context.office, args.name, args.new_name)
     shown = files.shown_path(context.office.workspace, path)
-    return _written(args, context, [shown], f"{args.name} is called {args.new_name} now ({shown}); what it made stays its own.")
+    return _written(context, [shown], f"{args.name} is called {args.new_name} now ({shown}); what it made stays its own.")
 
 
 def _split(args: argparse.Namespace, context: Context) -> Outcome:
@@ -276,16 +257,17 @@ def _split(args: argparse.Namespace, context: Context) -> Outcome:
         for path, text in drafts.items():
             write(path, text)
         told = f"Written: {', '.join(shown)}. When they work, `sigillum retire {args.name}`."
-        return _written(args, context, list(shown), told)
-    if args.format == "json":
-        context.show_json("drafts", {"drafts": [{"file": path, "text": text} for path, text in shown.items()]})
-    else:
-        context.show_text("\n".join(f"# {path}\n{text}" for path, text in shown.items()))
+        return _written(context, list(shown), told)
+    context.give(
+        "drafts",
+        lambda: {"drafts": [{"file": path, "text": text} for path, text in shown.items()]},
+        lambda: "\n".join(f"# {path}\n{text}" for path, text in shown.items()),
+    )
     return Outcome.DONE
 
 
 def _schema(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.charters.files import json_schema
 
-    context.show_text(json.dumps(json_schema(), indent=1))
+    context.document(json.dumps(json_schema(), indent=1))
     return Outcome.DONE

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import NO_FORM, common
 from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
@@ -16,7 +16,7 @@ EXAMPLE = """examples:
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "completion", parents=[common()], epilog=EXAMPLE, description="Print a completion script for your shell."
+        "completion", parents=[common(NO_FORM)], epilog=EXAMPLE, description="Print a completion script for your shell."
     )
     parser.add_argument("shell", choices=("bash", "zsh", "fish"))
 
@@ -27,5 +27,5 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.registry import COMMANDS
     from sigillum.cli.running import build
 
-    context.show_text(shtab.complete(build(list(COMMANDS)), shell=args.shell))
+    context.document(shtab.complete(build(list(COMMANDS)), shell=args.shell))
     return Outcome.DONE

@@ -15,7 +15,7 @@ from typing import Any
 from sigillum.cli import sandboxes
 from sigillum.cli.chapters import CHAPTERS
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import NO_FORM, common
 from sigillum.cli.scenes import Chapter, Scene
 from sigillum.cli.streams import write
 from sigillum.core.values.errors import MachineError, Outcome, UsageError
@@ -34,7 +34,7 @@ WIDEST = max(map(len, CHAPTERS))  # of their names
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "demo",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         description="Play the demo: every command is the real one, run against simulated tenants on this machine. Each chapter "
         "stands alone. It takes some seconds, leaves one folder behind, and nothing running.",
@@ -124,7 +124,7 @@ def _interruptible() -> None:
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.list:
-        context.show_text("\n".join(f"{c.name:<{WIDEST}}  {c.about}" for c in CHAPTERS.values()))
+        context.document("\n".join(f"{c.name:<{WIDEST}}  {c.about}" for c in CHAPTERS.values()))
         return Outcome.DONE
     names = list(CHAPTERS) if args.all else args.chapters or ["short"]
     odd = next((n for n in names if n not in CHAPTERS), None)
@@ -133,7 +133,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     folder = _free_folder(args.folder)
     for name in names:
         _chapter(CHAPTERS[name], folder if len(names) == 1 else folder / name, context)
-    context.show_text(_closing(folder, names))
+    context.document(_closing(folder, names))
     return Outcome.DONE
 
 

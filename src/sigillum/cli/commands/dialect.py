@@ -7,7 +7,7 @@ import json
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats, verbs_of
+from sigillum.cli.options import NO_FORM, common, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -20,7 +20,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "dialect",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         description="Describe a tenant's own HTTP interface in a file: begin one, check it, and "
         "prove it against the real thing.",
@@ -38,7 +38,6 @@ def add_parser(subparsers: Any) -> None:
 
     for question in QUESTIONS:
         draft.add_argument(f"--{question.name}", metavar="ANSWER", help=question.text.rstrip("? ").replace("%", "%%"))
-    formats(draft)
     check = verbs.add_parser(
         "check",
         parents=[common()],
@@ -46,7 +45,6 @@ def add_parser(subparsers: Any) -> None:
         description="Check dialect files without asking a tenant; every mistake at once.",
     )
     check.add_argument("files", nargs="*", metavar="FILE", help="relative to the workspace (default: all under dialects/)")
-    formats(check)
     try_ = verbs.add_parser(
         "try",
         parents=[common()],
@@ -59,10 +57,9 @@ def add_parser(subparsers: Any) -> None:
     try_.add_argument("tenant")
     try_.add_argument("--at", default="", metavar="PLACE", help="where a role that only looks is granted, too")
     try_.add_argument("--yes", action="store_true", help="do not ask before an identity is made there")
-    formats(try_)
     verbs.add_parser(
         "schema",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         help="the JSON Schema, for editors",
         description="The JSON Schema of a dialect file, for editors.",
     )
@@ -89,13 +86,12 @@ def _draft(args: argparse.Namespace, context: Context) -> Outcome:
     shown = f"dialects/{args.name}.yaml"
     write_new(folder / shown, shown, draft(args.name, answers))
     check(folder, [shown])
-    if args.format == "json":
-        context.show_json("written", {"files": [shown]})
-    else:
-        context.show_text(
-            f"{shown} was written. Next: describe the rest (docs/dialects.md), `sigillum dialect check`, then "
-            f"`sigillum tenant add {args.name} ADDRESS --driver dialect --admin NAME --token env:NAME`."
-        )
+    context.give(
+        "written",
+        {"files": [shown]},
+        f"{shown} was written. Next: describe the rest (docs/dialects.md), `sigillum dialect check`, then "
+        f"`sigillum tenant add {args.name} ADDRESS --driver dialect --admin NAME --token env:NAME`.",
+    )
     return Outcome.DONE
 
 
@@ -105,17 +101,13 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
     try:
         found = check(context.office.workspace.folder, args.files)
     except FileError as problem:
-        if args.format == "text" or not problem.mistakes:
-            raise
-        from sigillum.cli.views.hints import mistake_json
-
-        context.show_json("check", {"good": False, "mistakes": [mistake_json(m) for m in problem.mistakes]})
-        return Outcome.FILE
-    if args.format == "json":
-        context.show_json("check", {"good": True, "dialects": found, "mistakes": []})
-    else:
-        names = ", ".join(found) or "no dialects"
-        context.show_text(f"{names}: no mistakes. Whether the tenant speaks so, `sigillum dialect try` shows.")
+        return context.mistaken(problem)
+    names = ", ".join(found) or "no dialects"
+    context.give(
+        "check",
+        {"good": True, "dialects": found, "mistakes": []},
+        f"{names}: no mistakes. Whether the tenant speaks so, `sigillum dialect try` shows.",
+    )
     return Outcome.DONE
 
 
@@ -128,15 +120,12 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
         context.say("Nothing was changed.")
         return Outcome.NO
     found = try_(context.office, args.tenant, args.at)
-    if args.format == "json":
-        context.show_json("tried", view.as_json(found))
-    else:
-        context.show(view.tried(found))
+    context.give("tried", lambda: view.as_json(found), lambda: view.tried(found))
     return Outcome.DONE if found.good else Outcome.NO
 
 
 def _schema(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.tenants.dialect.files import schema
 
-    context.show_text(json.dumps(schema(), indent=1))
+    context.document(json.dumps(schema(), indent=1))
     return Outcome.DONE

@@ -7,7 +7,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import FEW, answering, charters, common, duration, formats, waiting
+from sigillum.cli.forms import listing_of
+from sigillum.cli.options import FEW, answering, charters, common, duration, waiting
 from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
@@ -26,7 +27,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "enact",
-        parents=[common()],
+        parents=[common(tables=True)],
         epilog=EXAMPLE,
         description="Show the rehearsal, ask, carry the steps out, read each back, and prove. It can be stopped at any "
         "moment and run again; what is as the charter says is left alone.",
@@ -51,7 +52,6 @@ def add_parser(subparsers: Any) -> None:
     )
     answering(parser)
     waiting(parser)
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -70,7 +70,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
     rehearsals = list(rehearse_all(office, charters, choices.allowed))
     ready = [r for r in rehearsals if r.error is None and not r.outline.blocked and r.outline.steps]
-    if len(ready) < len(rehearsals) or args.format == "text":
+    if len(ready) < len(rehearsals) or context.for_people:
         _show(context, rehearsals)
     if not ready:
         return worst([r.outcome() for r in rehearsals])
@@ -111,38 +111,46 @@ def _ends_in_prod(context: Context, ready: list[Rehearsal]) -> bool:
 
 
 def _carry_out(args: argparse.Namespace, context: Context, charters: list[Charter], choices: EnactChoices) -> Outcome:
-    from sigillum.cli.views.words import closing
+    from sigillum.cli.views import enacted
     from sigillum.workflows.enacting.enact import enact_all
 
     results = enact_all(context.office, charters, choices)
     outcomes = [done.outcome() for done in results]
-    if args.format == "json":
-        from sigillum.cli.views import enacted
+    told = [enacted.as_json(d) for d in results]
+    steps = ({"charter": d["charter"], **step} for d in told for step in d["steps"])
+    table = listing_of("steps", "charter step about state error.what error.do", steps)
+    context.give("enacted", {"charters": told}, listing=table)
+    if context.for_people:
+        _tell(args, context, results)
+    return worst(outcomes)
 
-        context.show_json("enacted", {"charters": [enacted.as_json(d) for d in results]})
-        return worst(outcomes)
+
+def _tell(args: argparse.Namespace, context: Context, results: list[Enacted]) -> None:
+    """What became of each; trouble with this machine is told last, and raised."""
+    from sigillum.cli.views.words import closing
+
     machine = next((d.error for d in results if d.error is not None and d.error.outcome is Outcome.MACHINE), None)
-    for done, outcome in zip(results, outcomes, strict=True):
+    for done in results:
+        outcome = done.outcome()
         if machine is not None and done.error is machine and not done.results:
             continue  # nothing was reached; the trouble itself is told last
         if outcome is Outcome.INTERRUPTED and not done.results:
-            context.show_text(f"{done.charter.name}: {closing(done)}")
+            context.show(f"{done.charter.name}: {closing(done)}")
         elif len(results) <= FEW or outcome is not Outcome.DONE:
             _show_one(context, done)
         elif not done.unchanged or context.options.verbose:
-            context.show_text(f"{done.charter.name}: {closing(done)}")
+            context.show(f"{done.charter.name}: {closing(done)}")
     for orphan in context.office.books.orphans() if args.all else ():
         context.say(f"{orphan.charter}: its file is gone, and what it made is left behind; `sigillum rehearse --all` lists it")
     if machine is not None:
         raise machine
     if len(results) > 1:
         same = sum(1 for d in results if d.unchanged) if len(results) > FEW and not context.options.verbose else 0
-        good = sum(1 for o in outcomes if o is Outcome.DONE)
-        context.show_text(
+        good = sum(1 for d in results if d.outcome() is Outcome.DONE)
+        context.show(
             f"{len(results)} charters: {good} as wished, {len(results) - good} not."
             + (f" Nothing was to be done in {same} of them. (-v names them.)" if same else "")
         )
-    return worst(outcomes)
 
 
 def _show_one(context: Context, done: Enacted) -> None:

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration, formats, instant
+from sigillum.cli.options import common, duration, instant
 from sigillum.core.values.errors import Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -24,7 +24,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "explain",
-        parents=[common()],
+        parents=[common(tables=True)],
         epilog=EXAMPLE,
         description="Say whether a principal may use a permission at a place, and why: the whole chain, the link that decides, "
         "what else would allow it, and the smallest change that would. Exit code 1 where it is refused.",
@@ -61,7 +61,6 @@ def add_parser(subparsers: Any) -> None:
         action="store_true",
         help="many permissions and places in one table; of a charter its own where none are named",
     )
-    formats(parser, "text", "csv")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -78,19 +77,12 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         found = _by_workload(args, context, wish)
     else:
         found = through(context.office, wish, args.principals) if args.principals else explain(context.office, wish)
-    if args.format == "json":
-        context.show_json("explanation", {"questions": [view.as_json(f) for f in found]})
-    elif args.matrix and args.format == "csv":
-        from sigillum.cli.views.common import comma_separated
-
-        context.show_text(comma_separated(*view.cells(found)))
-    elif args.matrix:
-        context.show(view.matrix(found, context.ident))
-    else:
-        for number, one in enumerate(found):
-            if number:
-                context.show_text("")
-            context.show(view.text(one, context.ident))
+    context.give(
+        "explanation",
+        lambda: {"questions": [view.as_json(f) for f in found]},
+        lambda: (view.matrix if args.matrix else view.texts)(found, context.ident),
+        listing=view.listing(found),
+    )
     for one in found:
         if one.differs:
             context.say(view.difference(one))
@@ -119,10 +111,7 @@ def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError("a sign-in has no permission, place or time", where="--sign-in", mend="leave them out")
     attempt = Attempt(args.from_, args.interactive, args.second_factor, args.device)
     told = sign_in(context.office, args.who, attempt, args.tenant, ask_tenant=args.ask_tenant)
-    if args.format == "json":
-        context.show_json("sign-in", view.as_json(told))
-    else:
-        context.show(view.text(told, context.ident))
+    context.give("sign-in", lambda: view.as_json(told), lambda: view.text(told, context.ident))
     return Outcome.DONE if told.verdict.allowed and not told.differs else Outcome.NO
 
 
@@ -140,8 +129,8 @@ def _wish(args: argparse.Namespace, context: Context) -> Any:
         )
     if not args.matrix and len(permissions) * len(places) > 1:
         raise UsageError("several permissions or places are asked for", where="explain", mend="say --matrix, too")
-    if args.format == "csv" and not args.matrix:
-        raise UsageError("only a matrix is written as csv", where="--format", mend="say --matrix, or use --format json")
+    if context.as_table and not args.matrix:
+        raise UsageError("only a matrix is a table", where="--format", mend="say --matrix, or use --format json")
     later = duration(args.at[1:], "--at") if args.at.startswith("+") else 0
     at = instant(args.at, "--at") if args.at and not later else None
     return Wish(args.who, permissions, places, at, later, args.with_, args.tenant, args.ask_tenant, args.for_person)

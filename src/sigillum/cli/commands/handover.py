@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import charters, common, formats, verbs_of
+from sigillum.cli.options import NO_FORM, charters, common, verbs_of
 from sigillum.cli.sheets import (
     must_be_free,
     must_be_variables,
@@ -44,7 +44,7 @@ USUAL_VERB = "sheet"  # where no verb is typed
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "handover",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         description="The values that the consumer of an identity asks for, checked, complete or not. Secrets are masked, "
         "unless you reveal them, or seal the sheet to the receiver's public key.",
@@ -87,13 +87,12 @@ def _add_sheet(verbs: Any) -> None:
         metavar="FILE",
         help="write it there, readable by you only; of several that are sealed: the folder for them",
     )
-    formats(sheet, about="json: the sheet's state, secrets masked")
 
 
 def _add_open(verbs: Any) -> None:
     open_ = verbs.add_parser(
         "open",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         help="open a sealed sheet, at the receiver",
         description="Open a sealed sheet, where the receiving key is. No workspace is needed.",
@@ -123,7 +122,6 @@ def _add_key(verbs: Any) -> None:
         description="Make a key pair for receiving: the private half in a file, the public half beside it.",
     )
     key.add_argument("file", type=Path, metavar="FILE", help="of the private half, a new file")
-    formats(key)
 
 
 def _add_got(verbs: Any) -> None:
@@ -143,7 +141,6 @@ def _add_got(verbs: Any) -> None:
         metavar="THUMBPRINT",
         help="whose signature is taken, beside `signers` in sigillum.yaml",
     )
-    formats(got)
 
 
 def _add_done(verbs: Any) -> None:
@@ -157,7 +154,6 @@ def _add_done(verbs: Any) -> None:
     done.add_argument("charter", metavar="CHARTER")
     done.add_argument("--consumer", required=True, help="who connects")
     done.add_argument("--connection", required=True, metavar="NUMBER", help="the consumer's own number for it")
-    formats(done)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -185,7 +181,7 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     for charter, sheet in zip(all_, collect_all(context.office, all_, choice), strict=True):
         outcomes.append(Outcome.DONE if sheet.complete else Outcome.NO)
         found.append(view.as_json(sheet))
-        if args.format == "json":
+        if not context.for_people:
             continue
         if sealing:
             return seal_sheet(args, context, sheet)
@@ -209,8 +205,7 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
             put_out(args, context, view.formatted(sheet, form, reveal=False))
             if form == "snippet" and any(v.reference for v in sheet.values):
                 context.say("What it refers to is kept in this workspace only; `--seal-to FILE` takes a secret elsewhere.")
-    if args.format == "json":
-        context.show_json("sheets", {"sheets": found})
+    context.give("sheets", {"sheets": found})
     return worst(outcomes)
 
 
@@ -269,10 +264,11 @@ def _received(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.handing.receipts import take
 
     given, said = take(context.office, args.file, args.from_)
-    if args.format == "json":
-        context.show_json("received", {n: given[n] for n in ("charter", "to", "credential", "generation")})
-        return Outcome.DONE
-    context.show_text(f"Recorded: what {given['to']} was given of {given['charter']} was opened (the receipt is {said}).")
+    context.give(
+        "received",
+        {n: given[n] for n in ("charter", "to", "credential", "generation")},
+        f"Recorded: what {given['to']} was given of {given['charter']} was opened (the receipt is {said}).",
+    )
     return Outcome.DONE
 
 
@@ -292,10 +288,11 @@ def _key(args: argparse.Namespace, context: Context) -> Outcome:
     write_private(path, private.reveal() + "\n")
     write_private(public_path, json.dumps(public) + "\n")
     public_path.chmod(0o644)
-    if args.format == "json":
-        context.show_json("key", {"private": str(path), "public": str(public_path)})
-        return Outcome.DONE
-    context.show_text(f"The private key stays here: {path.name}\nSend this one to whoever hands over: {public_path.name}")
+    context.give(
+        "key",
+        lambda: {"private": str(path), "public": str(public_path)},
+        f"The private key stays here: {path.name}\nSend this one to whoever hands over: {public_path.name}",
+    )
     return Outcome.DONE
 
 
@@ -304,8 +301,9 @@ def _connected(args: argparse.Namespace, context: Context) -> Outcome:
 
     charter = context.office.charters([args.charter])[0]
     connected(context.office, charter, args.consumer, args.connection)
-    if args.format == "json":
-        context.show_json("connected", {"charter": charter.name, "consumer": args.consumer, "connection": args.connection})
-        return Outcome.DONE
-    context.show_text(f"Recorded: {args.consumer} uses {charter.name} as its connection {args.connection}.")
+    context.give(
+        "connected",
+        {"charter": charter.name, "consumer": args.consumer, "connection": args.connection},
+        f"Recorded: {args.consumer} uses {charter.name} as its connection {args.connection}.",
+    )
     return Outcome.DONE

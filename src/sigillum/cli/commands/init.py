@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats
+from sigillum.cli.options import common
 from sigillum.core.values.errors import Outcome
 
 EXAMPLE = """examples:
@@ -29,7 +29,6 @@ def add_parser(subparsers: Any) -> None:
         help="bring the example: charters, lists, consumers, the facts of a "
         "tenant by hand; in a workspace that is there already, what it does not have",
     )
-    formats(parser)
     parser.add_argument("--owner", default="", metavar="MAIL", help="who answers for charters that name nobody else")
 
 
@@ -51,12 +50,11 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         brought, there = example(folder)
         told.append(f"The example brought {len(brought)} files: {', '.join(brought)}")
         told += [f"Left as it is: {', '.join(there)}"] if there else []
-    if args.format == "json":
-        context.show_json("begun", {"folder": str(folder.resolve()), "workspace": uid, "brought": brought, "there": there})
-    else:
-        context.show_text(
-            "\n".join(
-                [*told, "", "Next: `sigillum sandbox start --background` for tenants to try with, or `sigillum tenant add`."]
-            )
-        )
+    context.give(
+        "begun",
+        lambda: {"folder": str(folder.resolve()), "workspace": uid, "brought": brought, "there": there},
+        lambda: "\n".join(
+            [*told, "", "Next: `sigillum sandbox start --background` for tenants to try with, or `sigillum tenant add`."]
+        ),
+    )
     return Outcome.DONE

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats, verbs_of
+from sigillum.cli.options import NO_FORM, common, verbs_of
 from sigillum.cli.searching import attest, looking, scan
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
@@ -30,7 +30,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "key",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         description="Make, read, check, take, convert and mend keys. Nothing private is ever shown.",
     )
@@ -76,8 +76,6 @@ def add_parser(subparsers: Any) -> None:
         one.add_argument("--password", metavar="REFERENCE", help="where an encrypted file's password is: env:NAME, file:PATH")
     for one in (convert, mend):
         one.add_argument("--out", type=Path, metavar="FILE", help="a new file (needed where it is private)")
-    for one in (make, read, check, take, convert, mend):
-        formats(one)
 
 
 def _add_take(verbs: Any) -> Any:
@@ -196,13 +194,12 @@ def _make(args: argparse.Namespace, context: Context) -> Outcome:
     key = make_key(args.algorithm)
     _put(path, (json.dumps(key) + "\n").encode(), private=True)
     _put(public_path, (json.dumps({**public_half(key), "kid": thumbprint(key)}) + "\n").encode(), private=False)
-    if args.format == "json":
-        context.show_json("key", {"private": str(path), "public": str(public_path), "thumbprint": thumbprint(key)})
-    else:
-        context.show_text(
-            f"The private key stays here: {path.name}\nThe public one may be sent: {public_path.name}\n"
-            f"Its thumbprint (RFC 7638): {thumbprint(key)}"
-        )
+    context.give(
+        "key",
+        lambda: {"private": str(path), "public": str(public_path), "thumbprint": thumbprint(key)},
+        f"The private key stays here: {path.name}\nThe public one may be sent: {public_path.name}\n"
+        f"Its thumbprint (RFC 7638): {thumbprint(key)}",
+    )
     return Outcome.DONE
 
 
@@ -211,12 +208,11 @@ def _read(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.keys.shapes import OTHER
 
     found = _shapes(args.file, args.password)
-    if args.format == "json":
-        context.show_json(
-            "shapes", {"file": args.file, "holds_private": view.holds_private(found), "found": [s.told() for s in found]}
-        )
-    else:
-        context.show(view.text(args.file, found, context.ident))
+    context.give(
+        "shapes",
+        {"file": args.file, "holds_private": view.holds_private(found), "found": [s.told() for s in found]},
+        lambda: view.text(args.file, found, context.ident),
+    )
     return Outcome.NO if all(s.kind == OTHER for s in found) else Outcome.DONE
 
 
@@ -225,14 +221,12 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
 
     marks = thumbprints(args.file, args.password)
     found = check(context.office, context.office.charters([args.against])[0], marks)
-    if args.format == "json":
-        context.show_json("checked", {"charter": args.against, "belongs": [f._asdict() for f in found]})
-    elif found:
-        context.show_text(
-            "\n".join(f"It is generation {f.generation} of {f.credential} of {args.against}: {f.state}." for f in found)
-        )
-    else:
-        context.show_text(f"It belongs to nothing that {args.against} made.")
+    context.give(
+        "checked",
+        {"charter": args.against, "belongs": [f._asdict() for f in found]},
+        *(f"It is generation {f.generation} of {f.credential} of {args.against}: {f.state}." for f in found),
+        *([] if found else [f"It belongs to nothing that {args.against} made."]),
+    )
     return Outcome.DONE if any(f.alive for f in found) else Outcome.NO
 
 
@@ -264,12 +258,12 @@ def _take(args: argparse.Namespace, context: Context) -> Outcome:
     if args.remove:
         args.file.unlink()
     copies = [c for c in found.copies if Path(c).exists()]
-    if args.format == "json":
-        context.show_json("taken", {"charter": args.charter, **found.belongs._asdict(), "kept": found.kept, "copies": copies})
-    else:
-        lines = [f"It is generation {found.belongs.generation} of {found.belongs.credential}, and is kept in {found.kept} now."]
-        lines += ["Remove these copies when nobody reads them any more:", *(f"  {c}" for c in copies)] if copies else []
-        context.show_text("\n".join(lines))
+    context.give(
+        "taken",
+        {"charter": args.charter, **found.belongs._asdict(), "kept": found.kept, "copies": copies},
+        f"It is generation {found.belongs.generation} of {found.belongs.credential}, and is kept in {found.kept} now.",
+        *(["Remove these copies when nobody reads them any more:", *(f"  {c}" for c in copies)] if copies else []),
+    )
     return Outcome.DONE
 
 
@@ -293,7 +287,7 @@ def _convert(args: argparse.Namespace, context: Context) -> Outcome:
     if args.out is None and args.to in ("der", "pkcs12"):
         raise UsageError("this form is binary", where="--out", mend="name a new file")
     if args.out is None:
-        context.show_text(made.decode())
+        context.document(made.decode())
         return Outcome.DONE
     path = _new(args.out)
     _put(path, made, private=private)
@@ -321,11 +315,8 @@ def _mend(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _written(args: argparse.Namespace, context: Context, path: Path | None, private: bool, done: list[str]) -> Outcome:
-    if args.format == "json":
-        context.show_json("key", {"file": str(path) if path is not None else None, "private": private, "done": done})
-        return Outcome.DONE
-    told = [f"{line}" for line in done] or (["Nothing was wrong with it."] if path is None or args.verb == "mend" else [])
+    told = [*done] or (["Nothing was wrong with it."] if path is None or args.verb == "mend" else [])
     if path is not None:
         told.append(f"Written to {args.out}" + (", readable by you only." if private else "."))
-    context.show_text("\n".join(told))
+    context.give("key", {"file": str(path) if path is not None else None, "private": private, "done": done}, *told)
     return Outcome.DONE

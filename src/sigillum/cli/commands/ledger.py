@@ -8,28 +8,38 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats, verbs_of
+from sigillum.cli.forms import Column, Listing
+from sigillum.cli.options import NO_FORM, common, verbs_of
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:
+    from sigillum.core.records.chain import LedgerEntry
     from sigillum.core.records.deeds import Deed
 
 EXAMPLE = """examples:
   sigillum ledger show wind-ingest
   sigillum ledger verify --against /elsewhere/head.json
   sigillum ledger head > /elsewhere/head.json"""
-COLUMNS = ("entry", "at", "person", "administrator", "tenant", "charter", "what", "done")
-ENTRY = ("entry", "at", "writer", "what", "about")
+COLUMNS: tuple[Column[tuple[str, Deed]], ...] = (
+    Column("entry", lambda f: f[1].sequence),
+    Column("at", lambda f: f[1].at),
+    Column("person", lambda f: f[1].person),
+    Column("administrator", lambda f: f[1].administrator),
+    Column("tenant", lambda f: f[1].tenant),
+    Column("charter", lambda f: f[0]),
+    Column("what", lambda f: f[1].what),
+    Column("done", lambda f: f[1].done),
+)
 
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "ledger", parents=[common()], epilog=EXAMPLE, description="What was done: append-only, chained and signed."
+        "ledger", parents=[common(NO_FORM)], epilog=EXAMPLE, description="What was done: append-only, chained and signed."
     )
     verbs = verbs_of(parser)
     show = verbs.add_parser(
         "show",
-        parents=[common()],
+        parents=[common("table", tables=True)],
         help="what was done, a line a change",
         description="What was done, a line a change, oldest first: when, "
         "who sat at the machine, what, where, and as which administrator.",
@@ -37,7 +47,6 @@ def add_parser(subparsers: Any) -> None:
     show.add_argument("charter", nargs="?", default="", help="only this charter's")
     show.add_argument("--newest", type=int, default=0, metavar="N", help="only the newest N lines")
     show.add_argument("--entries", action="store_true", help="the signed entries themselves: intents, and what came of them")
-    formats(show, "table", "csv")
     verify = verbs.add_parser(
         "verify", parents=[common()], help="check every entry", description="Check every entry, its chain and signature."
     )
@@ -48,16 +57,15 @@ def add_parser(subparsers: Any) -> None:
         help="a checkpoint kept elsewhere: shows a rolled-back ledger (default: the `witness:` of sigillum.yaml)",
     )
     verify.add_argument("--rebuild", action="store_true", help="make the index beside the chain anew, if the chain is good")
-    formats(verify)
     verbs.add_parser(
         "head",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         help="a signed checkpoint, to be kept elsewhere",
         description="A signed checkpoint, as JSON: keep it elsewhere.",
     )
     verbs.add_parser(
         "key",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         help="the thumbprint of the key that signs here",
         description="The thumbprint (RFC 7638) of the key that signs this workspace's ledger, requests and "
         "sheets: whoever gets one of these has to be told it, on another way.",
@@ -75,16 +83,10 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.desk.ledgers import deeds_told
 
     found = deeds_told(context.office, args.charter, newest)
-    if args.format == "table":
+    if context.for_people:
         context.show_lines(_line(deed, "" if args.charter else name, context) for name, deed in found)
-        return Outcome.DONE
-    rows = [(d.sequence, d.at, d.person, d.administrator, d.tenant, name, d.what, d.done) for name, d in found]
-    if args.format == "json":
-        context.show_json("ledger", {"changes": [dict(zip(COLUMNS, r, strict=True)) for r in rows]})
     else:
-        from sigillum.cli.views.common import comma_separated
-
-        context.show_text(comma_separated(COLUMNS, rows))
+        context.give_list("ledger", Listing("changes", list(found), COLUMNS))
     return Outcome.DONE
 
 
@@ -106,14 +108,18 @@ def _entries(args: argparse.Namespace, context: Context, newest: int) -> Outcome
     from sigillum.workflows.desk.ledgers import entries
 
     found = entries(context.office, args.charter, newest)
-    if args.format == "json":
-        context.show_json("ledger", {"entries": [{**e.content(), "hash": e.hash, "signature": e.signature} for e in found]})
-    elif args.format == "csv":
-        from sigillum.cli.views.common import comma_separated
-
-        context.show_text(comma_separated(ENTRY, ((e.sequence, e.at, e.writer, e.kind, about(e, words)) for e in found)))
-    else:
+    columns: tuple[Column[LedgerEntry], ...] = (
+        Column("entry", lambda e: e.sequence),
+        Column("at", lambda e: e.at),
+        Column("writer", lambda e: e.writer),
+        Column("what", lambda e: e.kind),
+        Column("about", lambda e: about(e, words)),
+    )
+    if context.for_people:
         context.show_lines(f"{e.sequence:>6}  {_second(e.at)}  {e.writer}  {e.kind:<11}  {about(e, words)}" for e in found)
+    else:
+        signed = [{**e.content(), "hash": e.hash, "signature": e.signature} for e in found]
+        context.give("ledger", {"entries": signed}, listing=Listing("entries", found, columns))
     return Outcome.DONE
 
 
@@ -121,37 +127,35 @@ def _verify(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.desk.ledgers import verify
 
     found = verify(context.office, args.against, rebuild=args.rebuild)
-    if args.format == "json":
-        context.show_json(
-            "verification",
-            {
-                "good": not found.findings,
-                "entries": found.head.sequence,
-                "head": found.head.hash,
-                "against": found.against,
-                "findings": [{"entry": f.sequence, "what": f.what} for f in found.findings],
-            },
-        )
-    elif found.findings:
-        lines = "\n".join(f"entry {f.sequence}: {f.what}" for f in found.findings[:50])
-        context.show_text(f"{lines}\nThe ledger was changed by somebody without its key, or damaged. Compare it with a copy.")
-    else:
-        also = (
-            f", and it continues the checkpoint {found.against}"
-            if found.against
-            else "; only a checkpoint kept elsewhere shows a ledger that was rolled back as a whole (`ledger head`)"
-        )
-        context.show_text(f"{found.head.sequence} entries, each chained and signed{also}.")
+    also = (
+        f", and it continues the checkpoint {found.against}"
+        if found.against
+        else "; only a checkpoint kept elsewhere shows a ledger that was rolled back as a whole (`ledger head`)"
+    )
+    lines = "\n".join(f"entry {f.sequence}: {f.what}" for f in found.findings[:50])
+    changed = "The ledger was changed by somebody without its key, or damaged. Compare it with a copy."
+    good = f"{found.head.sequence} entries, each chained and signed{also}."
+    context.give(
+        "verification",
+        {
+            "good": not found.findings,
+            "entries": found.head.sequence,
+            "head": found.head.hash,
+            "against": found.against,
+            "findings": [{"entry": f.sequence, "what": f.what} for f in found.findings],
+        },
+        f"{lines}\n{changed}" if found.findings else good,
+    )
     return Outcome.NO if found.findings else Outcome.DONE
 
 
 def _head(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.desk.ledgers import checkpoint
 
-    context.show_text(json.dumps(checkpoint(context.office), indent=1))
+    context.document(json.dumps(checkpoint(context.office), indent=1))
     return Outcome.DONE
 
 
 def _key(args: argparse.Namespace, context: Context) -> Outcome:
-    context.show_text(context.office.books.signing_key().key_id)
+    context.document(context.office.books.signing_key().key_id)
     return Outcome.DONE

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration, formats, instant
+from sigillum.cli.options import common, duration, instant
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
@@ -33,7 +33,6 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the tenant and the ledger")
     parser.add_argument("--tenant", default="", help="where, if `--to` is no charter and there are several tenants")
     parser.add_argument("--yes", action="store_true", help="do not ask where something speaks against it")
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -65,9 +64,6 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             return Outcome.NO
     loan, results = lend(context.office, proposal)
     failed = [r.error for r in results if r.error is not None]
-    if args.format == "json":
-        state = "in-force" if not failed else "refused" if failed[0].outcome is Outcome.REFUSED else "begun"
-        context.show_json("loan", view.as_json(loan, state, failed))
-    else:
-        context.show_text(view.lent(loan, not results, failed, context.ident))
+    state = "in-force" if not failed else "refused" if failed[0].outcome is Outcome.REFUSED else "begun"
+    context.give("loan", view.as_json(loan, state, failed), view.lent(loan, not results, failed, context.ident))
     return worst([e.outcome for e in failed])

@@ -6,7 +6,8 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import FEW, charters, common, duration, formats, waiting
+from sigillum.cli.forms import listing_of
+from sigillum.cli.options import FEW, charters, common, duration, waiting
 from sigillum.core.values.errors import Outcome, worst
 
 EXAMPLE = """examples:
@@ -20,7 +21,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "prove",
-        parents=[common()],
+        parents=[common(tables=True)],
         epilog=EXAMPLE,
         description="Sign in as the identity with a fresh token, and try what must work and what must not. What could "
         "harm is asked of the tenant, not tried.",
@@ -36,7 +37,6 @@ def add_parser(subparsers: Any) -> None:
     )
     parser.add_argument("--before", action="store_true", help="only record what holds now: later proofs show before and after")
     waiting(parser)
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -54,19 +54,20 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     tokens = [text_of(file).strip() for file in args.outside]
     for report in prove_all(context.office, charters, with_=args.with_, before_=args.before, tokens=tokens):
         outcomes.append(report.outcome())
-        if args.format == "json":
-            found.append(enacted.proofs_json(report))
-        elif len(charters) > FEW and report.held and not context.options.verbose:
+        found.append(report)
+        if len(charters) > FEW and report.held and not context.options.verbose:
             held += 1
         else:
-            context.show(enacted.report(report, context.ident))
+            context.show(lambda report=report: enacted.report(report, context.ident))
     keep_witness(context.office)
-    if args.format == "json":
-        context.show_json("proofs", {"charters": found})
-    elif len(charters) > 1:
-        context.show_text(
-            f"{len(charters)} charters: the proofs of {outcomes.count(Outcome.DONE)} hold"
-            + (", in all of them." if outcomes.count(Outcome.DONE) == len(charters) else ".")
-            + (" (-v tells of each.)" if held else "")
-        )
+    good = outcomes.count(Outcome.DONE)
+    told = f"{len(charters)} charters: the proofs of {good} hold" + (", in all of them." if good == len(charters) else ".")
+    reports = [enacted.proofs_json(r) for r in found]
+    proofs = ({**proof, "charter": r["charter"]} for r in reports for proof in r["proofs"])
+    context.give(
+        "proofs",
+        {"charters": reports},
+        *([told + (" (-v tells of each.)" if held else "")] if len(charters) > 1 else []),
+        listing=listing_of("proofs", "charter expectation held how said outlook.state outlook.text", proofs),
+    )
     return worst(outcomes)

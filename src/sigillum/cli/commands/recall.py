@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats
+from sigillum.cli.options import common
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
@@ -24,7 +24,6 @@ def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("recall", parents=[common()], epilog=EXAMPLE, description="End loans before their end.")
     parser.add_argument("loans", nargs="*", metavar="LOAN", help="numbers of loans")
     parser.add_argument("--to", default="", metavar="PRINCIPAL", help="all loans to this one, by its name or id")
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -48,10 +47,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             until = felt_until(context.office, loan)
             over = "is recalled" if results or until is not None else _OVER.get(loan.closed, "stands no more")
             late = f"; it may be felt until {format_instant(whole_second(until))}" if until is not None else ""
-            if args.format == "text":
-                context.show_text(f"{loan.number}: {what} {over}{late}.")
+            context.show(f"{loan.number}: {what} {over}{late}.")
 
     recall(context.office, args.loans, args.to, finished)
-    if args.format == "json":
-        context.show_json("recalled", {"loans": found})
+    context.give("recalled", {"loans": found})
     return worst(outcomes)

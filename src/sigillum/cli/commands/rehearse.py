@@ -6,7 +6,8 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import FEW, charters, common, formats
+from sigillum.cli.forms import listing_of
+from sigillum.cli.options import FEW, charters, common
 from sigillum.core.values.errors import Outcome, worst
 
 EXAMPLE = """examples:
@@ -17,7 +18,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "rehearse",
-        parents=[common()],
+        parents=[common(tables=True)],
         epilog=EXAMPLE,
         description="Compare charters with their tenants: what enacting would do, in order, and what would go wrong. "
         "Changes nothing; an administrator who may only look is enough.",
@@ -28,7 +29,6 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--end-extra", action="store_true", help="as if extra grants were to be ended")
     parser.add_argument("--revive", action="store_true", help="as if what was retired were to be begun anew")
     parser.add_argument("--switch-on", action="store_true", help="as if what somebody else switched off were to be on again")
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -41,33 +41,27 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     choices = Choices(args.adopt, args.end_extra, args.switch_on, revive=args.revive)
     for result in rehearse_all(context.office, charters, choices):
         outcomes.append(result.outcome(strict=args.strict))
-        if args.format == "json":
-            found.append(rehearsal.as_json(result))
-        elif len(charters) > FEW and result.unchanged and not context.options.verbose:
+        found.append(result)
+        if len(charters) > FEW and result.unchanged and not context.options.verbose:
             same.append(result.charter.name)
         else:
-            context.show(rehearsal.text(result, context.ident))
+            context.show(lambda result=result: rehearsal.text(result, context.ident))
     orphans = context.office.books.orphans() if args.all else []
     if orphans and args.strict:
         outcomes.append(Outcome.NO)
-    if args.format == "json":
-        left = [
-            {
-                "charter": o.charter,
-                "left": [{"tenant": t, "what": w, "id": i} for t, w, i in o.left],
-                "requests": list(o.requests),
-            }
-            for o in orphans
-        ]
-        context.show_json("rehearsal", {"charters": found, "gone": left})
-        return worst(outcomes)
-    if orphans:
-        context.show(rehearsal.gone(orphans, context.ident))
-    if same:
-        told = (
-            ": nothing to do in any of them"
-            if len(same) == len(charters)
-            else f", {len(charters) - len(same)} told above; nothing to do in the other {len(same)}"
-        )
-        context.show_text(f"{len(charters)} charters{told}. (-v tells of each.)")
+    told = (
+        ": nothing to do in any of them"
+        if len(same) == len(charters)
+        else f", {len(charters) - len(same)} told above; nothing to do in the other {len(same)}"
+    )
+    context.give(
+        "rehearsal",
+        lambda: {
+            "charters": [rehearsal.as_json(r) for r in found],
+            "gone": [rehearsal.gone_json(o) for o in orphans],
+        },
+        *([lambda: rehearsal.gone(orphans, context.ident)] if orphans else []),
+        *([f"{len(charters)} charters{told}. (-v tells of each.)"] if same else []),
+        listing=listing_of("lines", "charter kind tenant text why", (line for r in found for line in rehearsal.lines(r))),
+    )
     return worst(outcomes)

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, charters, common, formats
+from sigillum.cli.options import answering, charters, common
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
@@ -26,7 +26,6 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
     answering(parser)
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -41,9 +40,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         found = [reinstate_key(context.office, key_of(args, context), args.because)]
     else:
         found = list(reinstate(context.office, context.charters(args), args.because))
-    if args.format == "json":
-        context.show_json("reinstated", {"reinstated": [view.as_json(s) for s in found]})
-    else:
-        for one in found:
-            context.show(view.reinstated(one, context.ident))
+    context.give(
+        "reinstated",
+        lambda: {"reinstated": [view.as_json(s) for s in found]},
+        *(view.reinstated(s, context.ident) for s in found),
+    )
     return worst([s.outcome() for s in found])

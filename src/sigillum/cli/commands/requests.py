@@ -5,11 +5,15 @@ from __future__ import annotations
 import argparse
 import json
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats, verbs_of
+from sigillum.cli.forms import Column, Listing
+from sigillum.cli.options import common, verbs_of
 from sigillum.core.values.errors import Outcome
+
+if TYPE_CHECKING:
+    from sigillum.core.undertakings.requests import SentRequest
 
 EXAMPLE = """examples:
   sigillum requests                                   what others have to do for us
@@ -18,13 +22,24 @@ EXAMPLE = """examples:
   sigillum requests done 1 --receipt 0001-avalanche-mailer.receipt.json --from THUMBPRINT
   sigillum requests answer 0002-depot-feed.json --value 4711-0815      a value that only you can tell
   sigillum requests done 1                            confirmed by hand, where there is no receipt"""
-COLUMNS = ("no", "state", "charter", "tenant", "power", "to", "what", "file")
+COLUMNS: tuple[Column[SentRequest], ...] = (
+    Column("no", lambda k: k.number, unbroken=True),
+    Column("state", lambda k: k.ended or "open", unbroken=True),
+    Column("charter", lambda k: k.request.charter),
+    Column("tenant", lambda k: k.tenant, unbroken=True),
+    Column("power", lambda k: k.request.power, people=False),
+    Column("to", lambda k: k.request.to, people=False, mask="whole"),
+    Column("whose", lambda k: k.request.to or "whoever has it", head="to", data=False, mask="in"),
+    Column("what", lambda k: k.request.about, head="what, and its file"),
+    Column("file", lambda k: k.file, under="what"),
+    Column("asked_at", lambda k: k.asked_at, people=False),
+)
 
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "requests",
-        parents=[common()],
+        parents=[common("table", tables=True)],
         epilog=EXAMPLE,
         description="Steps that somebody else has the power for: `enact` writes each into a signed file with exact values "
         "and nothing secret.",
@@ -32,18 +47,16 @@ def add_parser(subparsers: Any) -> None:
     verbs = verbs_of(parser, required=False)
     list_ = verbs.add_parser(
         "list",
-        parents=[common()],
+        parents=[common("table", tables=True)],
         help="those that are open; the usual verb",
         description="The open requests; the same as without a verb.",
     )
     for one in (parser, list_):
         one.add_argument("--all", action="store_true", help="also those that have ended")
-        formats(one, "table", "csv")
     show = verbs.add_parser(
         "show", parents=[common()], help="one, with every value", description="One request, with every value."
     )
     show.add_argument("number", type=int)
-    formats(show)
     _add_answer(verbs)
     _add_done(verbs)
 
@@ -68,7 +81,6 @@ def _add_answer(verbs: Any) -> None:
         metavar="THUMBPRINT",
         help="whose signature is known, beside `signers` in sigillum.yaml",
     )
-    formats(answer)
 
 
 def _add_done(verbs: Any) -> None:
@@ -81,7 +93,6 @@ def _add_done(verbs: Any) -> None:
     )
     done.add_argument("number", type=int)
     done.add_argument("--value", default="", help="of a request for a value: what was told, where there is no receipt")
-    formats(done)
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
     done.add_argument(
         "--from",
@@ -98,33 +109,12 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _list(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.cli.views.common import comma_separated, table
     from sigillum.workflows.handing.requests import listed
 
     found = listed(context.office, ended=args.all)
-    rows = [
-        (k.number, k.ended or "open", r.charter, k.tenant, r.power, context.ident(r.to) or "whoever has it", r.about, k.file)
-        for k in found
-        for r in [k.request]
-    ]
-    if args.format == "json":
-        context.show_json(
-            "requests",
-            {
-                "requests": [
-                    {**dict(zip(COLUMNS, r, strict=True)), "to": k.request.to, "asked_at": k.asked_at}
-                    for r, k in zip(rows, found, strict=True)
-                ]
-            },
-        )
-    elif args.format == "csv":
-        context.show_text(comma_separated(COLUMNS, rows))
-    elif rows:
-        shown = [(r[0], r[1], r[2], r[3], r[5], f"{r[6]}\n{r[7]}") for r in rows]
-        context.show(table(("no", "state", "charter", "tenant", "to", "what, and its file"), shown, ("no", "state", "tenant")))
+    context.give_list("requests", Listing("requests", found, COLUMNS, empty="No request is open."))
+    if found and context.for_people:
         context.say(_told(context))
-    else:
-        context.say("No request is open.")
     return Outcome.DONE
 
 
@@ -135,10 +125,9 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
 
     known = numbered(context.office, args.number)
     body = read_json(context.office.workspace.folder / known.file)
-    if args.format == "json":
-        context.show_text(json.dumps(body, indent=1))
-    else:
-        context.show(view.text(read(body, known.file), context.ident))
+    as_sent = {"json": lambda: json.dumps(body, indent=1)}  # what is signed, and nothing of ours round it
+    context.give("request", body, lambda: view.text(read(body, known.file), context.ident), also=as_sent)
+    if context.for_people:
         context.say(_told(context))
     return Outcome.DONE
 
@@ -158,15 +147,9 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
         if not args.value:
             raise UsageError("it asks for a value", where=str(args.file), mend="tell it: --value VALUE")
         request, written = tell(context.office, args.file, args.value, args.from_)
-        if args.format == "json":
-            context.show_json("answered", {"request": request.digest, "stood": False, "receipt": str(written)})
-        else:
-            context.show_text(f"Told: {request.about}. Send the receipt back: {written}")
-            context.say(_told(context).replace("Whoever answers", "Whoever asked"))
-        return Outcome.DONE
+        return _answered(context, request.digest, False, str(written), f"Told: {request.about}")
     found = compare(context.office, args.file, args.from_)
-    if args.format == "text":
-        context.show(view.answering(found, context.ident))
+    context.show(lambda: view.answering(found, context.ident))
     if not found.stands and args.yes and not found.known:
         raise SomebodyError(
             f"the request is signed by a key that is not known here ({found.key_id})",
@@ -180,10 +163,15 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     receipt, results = answer(context.office, found, args.file)
     if receipt is None:
         raise results[0].error or SomebodyError("it was not carried out", where=found.tenant)
-    if args.format == "json":
-        context.show_json("answered", {"request": found.request.digest, "stood": bool(found.stands), "receipt": str(receipt)})
-    else:
-        context.show_text(f"{'It is so already' if found.stands else 'Done, and read back'}. Send the receipt back: {receipt}")
+    how = "It is so already" if found.stands else "Done, and read back"
+    return _answered(context, found.request.digest, bool(found.stands), str(receipt), how)
+
+
+def _answered(context: Context, request: str, stood: bool, receipt: str, how: str) -> Outcome:
+    context.give(
+        "answered", {"request": request, "stood": stood, "receipt": receipt}, f"{how}. Send the receipt back: {receipt}"
+    )
+    if context.for_people:
         context.say(_told(context).replace("Whoever answers", "Whoever asked"))
     return Outcome.DONE
 
@@ -192,11 +180,10 @@ def _done(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.handing.requests import done
 
     known, said = done(context.office, args.number, args.receipt, args.from_, args.value)
-    if args.format == "json":
-        context.show_json("confirmed", {"request": known.number, "charter": known.request.charter, "by": said or "by hand"})
-        return Outcome.DONE
     how = f": {said}" if said else ", by hand"
-    context.show_text(
-        f"Request {known.number} is confirmed{how}. `sigillum enact {known.request.charter}` compares anew what is so."
+    context.give(
+        "confirmed",
+        {"request": known.number, "charter": known.request.charter, "by": said or "by hand"},
+        f"Request {known.number} is confirmed{how}. `sigillum enact {known.request.charter}` compares anew what is so.",
     )
     return Outcome.DONE

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, common, formats
+from sigillum.cli.options import answering, common
 from sigillum.core.values.errors import Outcome, SigillumError, SomebodyError, UsageError, worst
 
 EXAMPLE = """examples:
@@ -34,7 +34,6 @@ def add_parser(subparsers: Any) -> None:
     )
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -58,14 +57,13 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             closed = close_out(office, name)
             if closed is not None:
                 told.append(view.closed_json(closed))
-                if args.format == "text":
-                    context.show(view.closed(closed, context.ident))
+                context.show(view.closed(closed, context.ident))
                 continue
             one = plan(office, name, adopted=args.adopted_too)
         except SigillumError as error:
             problem(error)
             continue
-        if args.format == "text" and (args.rehearse or not args.yes):
+        if args.rehearse or not args.yes:
             context.show(view.plan(one, context.ident))
         if args.rehearse:
             told.append(view.plan_json(one))
@@ -88,8 +86,6 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         done = retire(office, one, args.because.strip())
         outcomes.append(done.outcome())
         told.append(view.retired_json(done, close_out(office, one.charter.name)))
-        if args.format == "text":
-            context.show(view.retired(done, close_out(office, one.charter.name), context.ident))
-    if args.format == "json":
-        context.show_json("retire", {"retired": told})
+        context.show(view.retired(done, close_out(office, one.charter.name), context.ident))
+    context.give("retire", {"retired": told})
     return worst(outcomes)

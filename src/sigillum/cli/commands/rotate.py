@@ -7,7 +7,8 @@ from datetime import date
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, charters, common, duration, formats, waiting
+from sigillum.cli.forms import listing_of
+from sigillum.cli.options import answering, charters, common, duration, waiting
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
@@ -25,7 +26,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "rotate",
-        parents=[common()],
+        parents=[common(tables=True)],
         epilog=EXAMPLE,
         description="Bring in the next generation of a credential without an outage: it is made where no consumer looks, tried "
         "until the tenant takes it for sure, put where consumers read; and only when the new one is used, and the "
@@ -55,7 +56,6 @@ def add_parser(subparsers: Any) -> None:
     waiting(parser)
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask before the old one is ended")
-    formats(parser)
 
 
 def _day(text: str) -> date | None:
@@ -78,10 +78,13 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             chosen(charter, args.credential)
     if args.status:
         standing = [s for s in status(context.office, found) if not args.credential or s.rotation.name == args.credential]
-        if args.format == "json":
-            context.show_json("rotations", {"rotations": [view.standing_json(s) for s in standing]})
-        else:
-            context.show(view.standing(standing, context.ident))
+        rows = [view.standing_json(s) for s in standing]
+        context.give(
+            "rotations",
+            {"rotations": rows},
+            lambda: view.standing(standing, context.ident),
+            listing=listing_of("rotations", f"{view.DATA} waits old_used_at old_used_from new_used_at", rows),
+        )
         return Outcome.SOMEBODY if any(s.late for s in standing) else Outcome.DONE
     gap = [flag for flag in ("end", "pause", "exposed", "gap") if getattr(args, flag)]
     if gap and not args.yes and not context.agreed(view.QUESTIONS[gap[-1]]):
@@ -114,8 +117,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         ),
     ):
         done.append(one)
-        if args.format == "text":
-            context.show(view.rotated(one, context.ident))
-    if args.format == "json":
-        context.show_json("rotate", {"rotations": [view.as_json(one) for one in done]})
+        context.show(view.rotated(one, context.ident))
+    told = [view.as_json(one) for one in done]
+    context.give("rotate", {"rotations": told}, listing=listing_of("rotations", f"{view.DATA} waits.what waits.do", told))
     return worst([one.outcome() for one in done])

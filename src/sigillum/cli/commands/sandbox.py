@@ -10,7 +10,7 @@ from typing import Any
 
 from sigillum.cli import sandboxes
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats, verbs_of
+from sigillum.cli.options import NO_FORM, common, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 from sigillum.core.values.times import format_instant, parse_duration, parse_instant, rough_duration
 
@@ -42,21 +42,23 @@ FAULTS = ("latency", "status", "lost-before", "lost-after", "torn", "rubbish", "
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "sandbox", parents=[common()], epilog=EXAMPLE, description="Simulated tenants on this machine, to try everything with."
+        "sandbox",
+        parents=[common(NO_FORM)],
+        epilog=EXAMPLE,
+        description="Simulated tenants on this machine, to try everything with.",
     )
     verbs = verbs_of(parser)
     _add_start(verbs)
-    verbs.add_parser("stop", parents=[common()], help="end it", description="End the sandbox.")
-    show = verbs.add_parser(
+    verbs.add_parser("stop", parents=[common(NO_FORM)], help="end it", description="End the sandbox.")
+    verbs.add_parser(
         "show",
         parents=[common()],
         help="its tenants, and how to add them",
         description="The tenants it serves, and how to add them.",
     )
-    formats(show)
     world = verbs.add_parser(
         "world",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         help="begin and check world files",
         description="World files describe simulated tenants; docs/sandbox.md teaches all they can say.",
@@ -64,7 +66,7 @@ def add_parser(subparsers: Any) -> None:
     inner = verbs_of(world, "world_verb")
     new = inner.add_parser(
         "new",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         help="write a small one to begin with",
         description="Write a small world file, with a line for each thing it can say.",
     )
@@ -76,15 +78,16 @@ def add_parser(subparsers: Any) -> None:
         description="Check a world file: every mistake at once, each with its place and its mend.",
     )
     check.add_argument("file", type=Path, metavar="FILE")
-    formats(check)
-    inner.add_parser("schema", parents=[common()], help="the JSON Schema, for editors", description="Print the JSON Schema.")
+    inner.add_parser(
+        "schema", parents=[common(NO_FORM)], help="the JSON Schema, for editors", description="Print the JSON Schema."
+    )
     _add_change(verbs)
 
 
 def _add_start(verbs: Any) -> None:
     start = verbs.add_parser(
         "start",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         help="serve the tenants of a world file",
         description="Serve the tenants of a world file on loopback; Ctrl-C ends it.",
@@ -101,7 +104,7 @@ def _add_start(verbs: Any) -> None:
 def _add_change(verbs: Any) -> None:
     change = verbs.add_parser(
         "change",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         help="follow a changed world file",
         description="The running sandbox follows a changed world file: what is new is made, what is "
@@ -126,10 +129,9 @@ def _disturbing(verbs: Any) -> None:
         nargs="*",
         help="+11m, `back 2h`, freeze, run, real (this machine's time), or an instant like 2027-03-01T08:00:00Z",
     )
-    formats(clock)
     limit = verbs.add_parser(
         "limit",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         help="change a limit of one tenant",
         description="Change a limit of one tenant.",
@@ -139,7 +141,7 @@ def _disturbing(verbs: Any) -> None:
     limit.add_argument("value", type=int)
     fault = verbs.add_parser(
         "fault",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         help="order something to go wrong",
         description="Order something to go wrong.",
@@ -158,7 +160,7 @@ def _machines(verbs: Any) -> None:
     """The verbs for its machines and workloads."""
     machine = verbs.add_parser(
         "machine",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         help="the identity token of one of its machines",
         description="What a machine or workload of a simulated tenant gets from where it runs: a token "
@@ -170,7 +172,7 @@ def _machines(verbs: Any) -> None:
     machine.add_argument("--out", required=True, type=Path, metavar="FILE", help="replaced, if it is there")
     anew = verbs.add_parser(
         "anew",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         help="start a workload of a cluster anew",
         description="Start a workload of a simulated cluster anew, so that it notices what was changed.",
@@ -204,7 +206,7 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
             file.write(text)
     except FileExistsError as problem:
         raise FileError("the file is there already", where=str(args.file), mend="name a new one") from problem
-    context.show_text(
+    context.document(
         f"Written: {args.file}, with one tenant. Next: change it, then `sigillum sandbox world check "
         f"{args.file}` and `sigillum sandbox start --world {args.file} --background`."
     )
@@ -213,15 +215,16 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _check(args: argparse.Namespace, context: Context) -> Outcome:
     found = sandboxes.check_world(args.file)
-    if args.format == "json":
-        context.show_json("world", {"good": True, "tenants": list(found), "mistakes": []})
-    else:
-        context.show_text(f"{args.file}: no mistakes. Its tenants: {', '.join(found)}.")
+    context.give(
+        "world",
+        lambda: {"good": True, "tenants": list(found), "mistakes": []},
+        f"{args.file}: no mistakes. Its tenants: {', '.join(found)}.",
+    )
     return Outcome.DONE
 
 
 def _schema(args: argparse.Namespace, context: Context) -> Outcome:
-    context.show_text(sandboxes.world_schema())
+    context.document(sandboxes.world_schema())
     return Outcome.DONE
 
 
@@ -231,7 +234,7 @@ def _change(args: argparse.Namespace, context: Context, folder: Path) -> Outcome
     except (OSError, UnicodeDecodeError) as problem:
         raise FileError("the world file cannot be read", where=str(args.file), mend="check its path") from problem
     done = sandboxes.control(folder, "change", {"world": text, "shown": str(args.file)})
-    context.show_text(f"The sandbox follows {args.file} now: {', '.join(done['tenants'])}. What was enacted stays.")
+    context.document(f"The sandbox follows {args.file} now: {', '.join(done['tenants'])}. What was enacted stays.")
     return Outcome.DONE
 
 
@@ -240,7 +243,7 @@ def _machine(args: argparse.Namespace, context: Context, folder: Path) -> Outcom
 
     found = sandboxes.control(folder, "machine", {"tenant": args.tenant, "name": args.name, "audience": args.audience})
     write_private(args.out, found["token"] + "\n")
-    context.show_text(
+    context.document(
         f"{args.out} holds what {args.name} of {args.tenant} would get, for {args.audience}, until {found['ends']}."
     )
     return Outcome.DONE
@@ -248,7 +251,7 @@ def _machine(args: argparse.Namespace, context: Context, folder: Path) -> Outcom
 
 def _anew(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     sandboxes.control(folder, "started", {"tenant": args.tenant, "name": args.name})
-    context.show_text(f"{args.name} of {args.tenant} was started anew.")
+    context.document(f"{args.name} of {args.tenant} was started anew.")
     return Outcome.DONE
 
 
@@ -266,7 +269,7 @@ def _hints(context: Context, about: dict[str, Any], folder: Path) -> str:
 
 def _start(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     process, about = sandboxes.start(folder, args.world, args.port, args.state.absolute() if args.state is not None else None)
-    context.show_text(
+    context.document(
         f"The sandbox runs (process {about['pid']}): {', '.join(about['tenants'])}."
         if args.quiet
         else f"The sandbox runs (process {about['pid']}). Its tenants, and how to add them:\n{_hints(context, about, folder)}"
@@ -286,16 +289,17 @@ def _start(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
 
 def _stop(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     ended = sandboxes.stop(folder)
-    context.show_text("The sandbox has ended." if ended else "No sandbox runs here.")
+    context.document("The sandbox has ended." if ended else "No sandbox runs here.")
     return Outcome.DONE
 
 
 def _show(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     about = sandboxes.alive(folder)
-    if args.format == "json":
-        context.show_json("sandbox", {"running": about is not None, "tenants": (about or {}).get("tenants", {})})
-    else:
-        context.show_text(_hints(context, about, folder) if about else "No sandbox runs here.")
+    context.give(
+        "sandbox",
+        lambda: {"running": about is not None, "tenants": (about or {}).get("tenants", {})},
+        _hints(context, about, folder) if about else "No sandbox runs here.",
+    )
     return Outcome.DONE if about else Outcome.NO
 
 
@@ -319,12 +323,11 @@ def _clock(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     said = sandboxes.control(folder, "clock", body)
     skew = (parse_instant(said["now"]) - datetime.now(UTC)).total_seconds()
     means = _meaning(context, folder, skew) if body is not None or abs(skew) > MOST_SKEW_SECONDS else ""
-    if args.format == "json":
-        context.show_json("clock", {"now": said["now"], "frozen": said["frozen"], "skew_seconds": round(skew), "means": means})
-    else:
-        context.show_text(
-            f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}." + (f"\n{means}" if means else "")
-        )
+    context.give(
+        "clock",
+        {"now": said["now"], "frozen": said["frozen"], "skew_seconds": round(skew), "means": means},
+        f"The sandbox's clock says {said['now']}{', frozen' if said['frozen'] else ''}." + (f"\n{means}" if means else ""),
+    )
     return Outcome.DONE
 
 
@@ -349,14 +352,14 @@ def _meaning(context: Context, folder: Path, skew: float) -> str:
 
 def _limit(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     sandboxes.control(folder, "tenants", {"limits": {args.tenant: {args.name: args.value}}})
-    context.show_text(f"At {args.tenant} {args.name} is {args.value} now.")
+    context.document(f"At {args.tenant} {args.name} is {args.value} now.")
     return Outcome.DONE
 
 
 def _fault(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     if args.kind == "none":
         sandboxes.control(folder, "faults", {"clear": True})
-        context.show_text("Nothing is ordered to go wrong.")
+        context.document("Nothing is ordered to go wrong.")
         return Outcome.DONE
     order = {
         "kind": args.kind,
@@ -369,5 +372,5 @@ def _fault(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
     }
     sandboxes.control(folder, "faults", {"orders": [order]})
     where = f" {args.method} {args.path}".rstrip()
-    context.show_text(f"Ordered: {args.kind} for the next {args.count} request{'s' if args.count != 1 else ''}{where}.")
+    context.document(f"Ordered: {args.kind} for the next {args.count} request{'s' if args.count != 1 else ''}{where}.")
     return Outcome.DONE

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, charters, common, duration, formats, instant
+from sigillum.cli.options import answering, charters, common, duration, instant
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
@@ -42,7 +42,6 @@ def add_parser(subparsers: Any) -> None:
     end.add_argument("--until", metavar="INSTANT", help="when it comes back")
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -79,11 +78,11 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
                 context.say("Nothing was changed.")
                 return Outcome.NO
         stopped = list(suspend(context.office, wanted, args.because, until))
-    if args.format == "json":
-        context.show_json("suspended", {"suspended": [view.as_json(s) for s in stopped]})
-    else:
-        for one in stopped:
-            context.show(view.suspended(one, context.ident))
+    context.give(
+        "suspended",
+        lambda: {"suspended": [view.as_json(s) for s in stopped]},
+        *(view.suspended(s, context.ident) for s in stopped),
+    )
     return worst([*(s.outcome() for s in stopped), *more])
 
 

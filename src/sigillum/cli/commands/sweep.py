@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats
+from sigillum.cli.options import common
 from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
@@ -32,7 +32,6 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--tenant", default="", help="at this one only")
     parser.add_argument("--install", action="store_true", help="print (and do not install) a systemd timer and a crontab line")
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    formats(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -41,25 +40,23 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.stopping.sweep import due, sweep
 
     if args.install:
-        context.show_text(installed(context))
+        context.document(installed(context))
         return Outcome.DONE
     found = due(context.office, args.tenant)
-    for one in found if args.format == "text" else ():
-        context.show_text(f"{one.tenant}: {masked(one.about, context.ident)}, {one.why}")
+    context.show(*(f"{one.tenant}: {masked(one.about, context.ident)}, {one.why}" for one in found))
     if found and not args.yes and not context.agreed(f"Do what is due ({plural(len(found), 'thing')})?"):
         context.say("Nothing was changed.")
         return Outcome.NO
     swept = list(sweep(context.office, found)) if found else []
-    if args.format == "json":
-        context.show_json("sweep", {"swept": [_json(s) for s in swept]})
-    elif not found:
-        context.show_text("Nothing to clear, to reinstate or to renew.")
-    else:
-        for done in swept:
-            if done.problem is not None:
-                mend = f"\n  do     {done.problem.mend}" if done.outcome() is not Outcome.DONE else ""
-                context.say(f"{done.item.about}: {done.problem.what}{mend}")
-        context.show_text(_summary(swept))
+    for done in swept if context.for_people else ():
+        if done.problem is not None:
+            mend = f"\n  do     {done.problem.mend}" if done.outcome() is not Outcome.DONE else ""
+            context.say(f"{done.item.about}: {done.problem.what}{mend}")
+    context.give(
+        "sweep",
+        lambda: {"swept": [_json(s) for s in swept]},
+        _summary(swept) if found else "Nothing to clear, to reinstate or to renew.",
+    )
     return worst([s.outcome() for s in swept])
 
 

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats, verbs_of
+from sigillum.cli.forms import Column, Listing
+from sigillum.cli.options import NO_FORM, common, verbs_of
 from sigillum.core.values.errors import Outcome
+
+if TYPE_CHECKING:
+    from sigillum.charters.workspace import TenantSection
+    from sigillum.core.kinds.access import Place
 
 EXAMPLE = """examples:
   sigillum tenant add summit https://summit.example/scim/v2 --admin ada.rusk --token env:SUMMIT_TOKEN --stage prod
@@ -15,21 +20,38 @@ EXAMPLE = """examples:
   sigillum tenant inspect summit
   sigillum tenant places brindlemoor/sensing-prod    what lies below a place; without one, at the top
   sigillum tenant identify 4f0c1d2e3a4b5c6d    what is this, and where may it be used?"""
+TENANTS: tuple[Column[tuple[str, TenantSection]], ...] = (
+    Column("tenant", lambda t: t[0]),
+    Column("address", lambda t: t[1].address, mask="whole"),
+    Column("stage", lambda t: t[1].stage or ""),
+    Column("administrator", lambda t: t[1].admin.name, mask="whole"),
+    Column("driver", lambda t: t[1].driver),
+)
+PLACES: tuple[Column[Place], ...] = (
+    Column("place", lambda p: p.path, unbroken=True),
+    Column("kind", lambda p: p.type, unbroken=True),
+    Column("location", lambda p: p.location),
+    Column("services", lambda p: " ".join(service for service, _ in p.services)),
+    Column("labels", lambda p: " ".join(f"{name}={value}" for name, value in p.labels)),
+    Column("test", lambda p: "yes" if p.test else ""),
+)
 
 
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
-        "tenant", parents=[common()], epilog=EXAMPLE, description="Add, list and inspect tenants, and identify what they know."
+        "tenant",
+        parents=[common(NO_FORM)],
+        epilog=EXAMPLE,
+        description="Add, list and inspect tenants, and identify what they know.",
     )
     verbs = verbs_of(parser)
     _add_add(verbs)
-    list_ = verbs.add_parser(
+    verbs.add_parser(
         "list",
-        parents=[common()],
+        parents=[common("table", tables=True)],
         help="those of the workspace",
         description="The tenants of the workspace; asks none of them.",
     )
-    formats(list_, "table", "csv")
     _add_inspect(verbs)
     _add_places(verbs)
     _add_identify(verbs)
@@ -59,7 +81,6 @@ def _add_add(verbs: Any) -> None:
     )
     add.add_argument("--dialect", metavar="FILE", help="of the driver dialect: that file (default: dialects/NAME.yaml)")
     add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
-    formats(add)
 
 
 def _add_inspect(verbs: Any) -> None:
@@ -70,19 +91,17 @@ def _add_inspect(verbs: Any) -> None:
         description="What a tenant can do, its limits, its clock, and what you may do there.",
     )
     inspect.add_argument("name")
-    formats(inspect)
 
 
 def _add_places(verbs: Any) -> None:
     places = verbs.add_parser(
         "places",
-        parents=[common()],
+        parents=[common("table", tables=True)],
         help="what lies below a place",
         description="The places right below one, or at the top of the tree.",
     )
     places.add_argument("under", nargs="?", default="", metavar="UNDER", help="a place's path (default: the top)")
     places.add_argument("--tenant", default="", help="whose, if the workspace knows several")
-    formats(places, "table", "csv")
 
 
 def _add_identify(verbs: Any) -> None:
@@ -95,7 +114,6 @@ def _add_identify(verbs: Any) -> None:
     identify.add_argument("value")
     identify.add_argument("--tenant", default="", help="ask this one only (default: every tenant of the workspace)")
     identify.add_argument("--send", action="store_true", help="also ask for what could be a secret")
-    formats(identify)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -118,34 +136,17 @@ def _add(args: argparse.Namespace, context: Context) -> Outcome:
     }
     given = {name: value for name, value in section.items() if value is not None}
     header = add_tenant(context.settings(), context.office.workspace.folder, args.name, given)
-    if args.format == "json":
-        context.show_json(
-            "added",
-            {"tenant": header.tenant, "address": header.address, "stage": header.stage, "administrator": header.administrator},
-        )
-        return Outcome.DONE
-    context.show_text(
-        f"{header.tenant} is known now. Next: `sigillum tenant inspect {header.tenant}`, then `sigillum charter new`."
+    context.give(
+        "added",
+        {"tenant": header.tenant, "address": header.address, "stage": header.stage, "administrator": header.administrator},
+        f"{header.tenant} is known now. Next: `sigillum tenant inspect {header.tenant}`, then `sigillum charter new`.",
     )
     return Outcome.DONE
 
 
 def _list(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.cli.views.common import comma_separated, table
-
-    columns = ("tenant", "address", "stage", "administrator", "driver")
-    rows = [
-        (n, context.ident(t.address), t.stage or "", context.ident(t.admin.name), t.driver)
-        for n, t in context.office.workspace.file.tenants.items()
-    ]
-    if args.format == "json":
-        context.show_json("tenants", {"tenants": [dict(zip(columns, r, strict=True)) for r in rows]})
-    elif args.format == "csv":
-        context.show_text(comma_separated(columns, rows))
-    elif rows:
-        context.show(table(columns, rows))
-    else:
-        context.say("No tenants yet: `sigillum tenant add` adds one.")
+    tenants = list(context.office.workspace.file.tenants.items())
+    context.give_list("tenants", Listing("tenants", tenants, TENANTS, "No tenants yet: `sigillum tenant add` adds one."))
     return Outcome.DONE
 
 
@@ -154,38 +155,16 @@ def _inspect(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.surveying.inspect import inspect
 
     found = inspect(context.office, args.name)
-    if args.format == "json":
-        context.show_json("tenant", tenants.as_json(found))
-    else:
-        context.show(tenants.text(found, context.ident))
+    context.give("tenant", lambda: tenants.as_json(found), lambda: tenants.text(found, context.ident))
     return Outcome.DONE
 
 
 def _places(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.cli.views.common import comma_separated, table
     from sigillum.workflows.surveying.inspect import places
 
-    columns = ("place", "kind", "location", "services", "labels", "test")
-    rows = [
-        (
-            p.path,
-            p.type,
-            p.location,
-            " ".join(s for s, _ in p.services),
-            " ".join(f"{n}={v}" for n, v in p.labels),
-            "yes" if p.test else "",
-        )
-        for p in places(context.office, args.under, args.tenant)
-    ]
-    if args.format == "json":
-        context.show_json("places", {"places": [dict(zip(columns, r, strict=True)) for r in rows]})
-    elif args.format == "csv":
-        context.show_text(comma_separated(columns, rows))
-    elif rows:
-        used = [n for n in range(len(columns)) if n == 0 or any(row[n] for row in rows)]  # what nobody has takes no room
-        context.show(table([columns[n] for n in used], [[row[n] for n in used] for row in rows], columns[:2]))
-    else:
-        context.say(f"No place lies below {args.under}." if args.under else "The tenant shows no places.")
+    found = places(context.office, args.under, args.tenant)
+    none = f"No place lies below {args.under}." if args.under else "The tenant shows no places."
+    context.give_list("places", Listing("places", found, PLACES, none, spare=True))
     return Outcome.DONE
 
 
@@ -194,8 +173,5 @@ def _identify(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.surveying.identify import identify
 
     found = identify(context.office, args.value, args.tenant, send=args.send)
-    if args.format == "json":
-        context.show_json("identified", identified.as_json(found))
-    else:
-        context.show(identified.text(found, args.value, context.ident))
+    context.give("identified", lambda: identified.as_json(found), lambda: identified.text(found, args.value, context.ident))
     return Outcome.DONE if found.found or found.form else Outcome.NO

@@ -9,11 +9,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration, formats, verbs_of
+from sigillum.cli.options import NO_FORM, common, duration, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
 if TYPE_CHECKING:
     from sigillum.core.values.secret import Secret
+    from sigillum.workflows.tokens.usage import Used
 
 EXAMPLE = """examples:
   sigillum token read token.jwt                       header, claims, times in words, what is wrong with it
@@ -33,7 +34,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "token",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         description="Look at signed tokens (JWT), and get access tokens. A token itself is never "
         "printed: it goes into a file of yours alone, or to a descriptor.",
@@ -73,8 +74,6 @@ def add_parser(subparsers: Any) -> None:
     )
     end.add_argument("file", metavar="FILE", help="or - for standard input")
     end.add_argument("--at", required=True, metavar="TENANT", help="the tenant that gave it")
-    for one in (read, try_, end):
-        formats(one)
 
 
 def _getting(verbs: Any) -> None:
@@ -136,7 +135,6 @@ def _getting(verbs: Any) -> None:
         where = one.add_mutually_exclusive_group(required=True)
         where.add_argument("--out", metavar="FILE", help="a new file, which nobody else may read")
         where.add_argument("--fd", type=int, metavar="N", help="an open file descriptor")
-        formats(one)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -152,36 +150,38 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
     trial = done.trial
     outcome = {True: Outcome.DONE, False: Outcome.NO, None: Outcome.SOMEBODY}[trial.allowed]
     state = {True: "allowed", None: "not known"}.get(trial.allowed, "not taken" if trial.unauthenticated else "refused")
-    if args.format == "json":
-        context.show_json(
-            "tried",
-            {
-                "state": state,
-                "allowed": trial.allowed,
-                "tried": done.tried,
-                "reason": trial.reason,
-                "subject": done.subject,
-                "cause": done.cause,
-                "scopes": list(done.scopes),
-                "findings": [{"code": f.code, "what": f.what} for f in done.findings],
-            },
-        )
-        return outcome
     how = "tried" if done.tried else "asked, not tried"
-    context.show_text(f"{state}: {args.permission} at {args.place} ({how}; {trial.reason})")
-    if trial.allowed is False and trial.unauthenticated:
-        told = "; ".join(f.what for f in done.findings) or "on its face nothing is wrong: it was ended, or is nobody's here"
-        context.show_text(f"The token is not taken, so nothing was said about any right (401): {told}.")
-    elif trial.allowed is False:
-        who = f" {context.ident(done.subject)}" if done.subject else ""
-        cause = f": {done.cause}" if done.cause else ""
-        more = (
-            f"It is for {', '.join(done.scopes)} only."
-            if done.scopes
-            else f"`sigillum explain{who} {args.permission} {args.place} --tenant {args.at}` says what would mend it."
-        )
-        context.show_text(f"The token is good, and the right is missing (403){cause}. {more}")
+    context.give(
+        "tried",
+        {
+            "state": state,
+            "allowed": trial.allowed,
+            "tried": done.tried,
+            "reason": trial.reason,
+            "subject": done.subject,
+            "cause": done.cause,
+            "scopes": list(done.scopes),
+            "findings": [{"code": f.code, "what": f.what} for f in done.findings],
+        },
+        f"{state}: {args.permission} at {args.place} ({how}; {trial.reason})",
+        *([_refusal(args, context, done)] if trial.allowed is False else []),
+    )
     return outcome
+
+
+def _refusal(args: argparse.Namespace, context: Context, done: Used) -> str:
+    """Which of the two refusals it is, and why."""
+    if done.trial.unauthenticated:
+        told = "; ".join(f.what for f in done.findings) or "on its face nothing is wrong: it was ended, or is nobody's here"
+        return f"The token is not taken, so nothing was said about any right (401): {told}."
+    who = f" {context.ident(done.subject)}" if done.subject else ""
+    cause = f": {done.cause}" if done.cause else ""
+    more = (
+        f"It is for {', '.join(done.scopes)} only."
+        if done.scopes
+        else f"`sigillum explain{who} {args.permission} {args.place} --tenant {args.at}` says what would mend it."
+    )
+    return f"The token is good, and the right is missing (403){cause}. {more}"
 
 
 def _given(file: str | None) -> str:
@@ -205,16 +205,14 @@ def _mint(args: argparse.Namespace, context: Context) -> Outcome:
         duration(args.lives, "--lives") if args.lives else None,
         _given(args.with_token),
     )
-    if args.format == "text":
-        context.show(view.minted(made, context.ident))
+    context.show(view.minted(made, context.ident))
     out(made.signed())
     where = args.out or f"descriptor {args.fd}"
-    if args.format == "json":
-        context.show_json(
-            "minted", {"charter": made.charter.name, "where": where, "header": dict(made.header), "claims": dict(made.claims)}
-        )
-    else:
-        context.show_text(f"Signed with {made.how}; it stands in {where}.")
+    context.give(
+        "minted",
+        {"charter": made.charter.name, "where": where, "header": dict(made.header), "claims": dict(made.claims)},
+        f"Signed with {made.how}; it stands in {where}.",
+    )
     return Outcome.DONE
 
 
@@ -230,10 +228,7 @@ def _end(args: argparse.Namespace, context: Context) -> Outcome:
         False: "and is refused now",
         None: "and nothing can be asked that would show whether it is refused now",
     }
-    if args.format == "json":
-        context.show_json("ended", {"taken_before": done.before, "taken_now": done.after})
-    else:
-        context.show_text(f"{was[done.before]}, {now[done.after]}.")
+    context.give("ended", {"taken_before": done.before, "taken_now": done.after}, f"{was[done.before]}, {now[done.after]}.")
     return Outcome.NOT_YET if done.after else Outcome.DONE
 
 
@@ -262,22 +257,18 @@ def _got(args: argparse.Namespace, context: Context) -> Outcome:
     out(got.signed_in.token)
     where = args.out or f"descriptor {args.fd}"
     lives = got.signed_in.lives_seconds
-    if args.format == "json":
-        context.show_json(
-            "got",
-            {
-                "charter": got.charter.name,
-                "where": where,
-                "how": got.how,
-                "lives_seconds": lives,
-                "scheme": got.signed_in.scheme,
-            },
-        )
-    else:
-        context.show_text(
-            f"A token of {got.charter.identity.name}, by {got.how}, stands in {where}"
-            f"{f'; it lives {rough_duration(lives)}' if lives else ''}."
-        )
+    context.give(
+        "got",
+        {
+            "charter": got.charter.name,
+            "where": where,
+            "how": got.how,
+            "lives_seconds": lives,
+            "scheme": got.signed_in.scheme,
+        },
+        f"A token of {got.charter.identity.name}, by {got.how}, stands in {where}"
+        f"{f'; it lives {rough_duration(lives)}' if lives else ''}.",
+    )
     return Outcome.DONE
 
 
@@ -288,10 +279,11 @@ def _acting(args: argparse.Namespace, context: Context, out: Callable[[Secret], 
     acted = act(context.office, ActingWish(tuple(args.principals), args.tenant))
     out(acted.signed_in.token)
     where = args.out or f"descriptor {args.fd}"
-    if args.format == "json":
-        context.show_json("got", {"chain": list(acted.chain), "where": where, "lives_seconds": acted.signed_in.lives_seconds})
-    else:
-        context.show_text(f"{acted.words}: the token stands in {where}.")
+    context.give(
+        "got",
+        {"chain": list(acted.chain), "where": where, "lives_seconds": acted.signed_in.lives_seconds},
+        f"{acted.words}: the token stands in {where}.",
+    )
     return Outcome.DONE
 
 
@@ -322,8 +314,5 @@ def _read(args: argparse.Namespace, context: Context) -> Outcome:
 
     text = text_of(args.file)
     found = look_against(context.office, text, args.against, args.audience) if args.against else look_at(text, args.audience)
-    if args.format == "json":
-        context.show_json("token", view.as_json(found))
-    else:
-        context.show(view.text(found, context.ident))
+    context.give("token", lambda: view.as_json(found), lambda: view.text(found, context.ident))
     return Outcome.DONE if found.good else Outcome.NO

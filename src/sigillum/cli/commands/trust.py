@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, formats, verbs_of
+from sigillum.cli.forms import Listing
+from sigillum.cli.options import NO_FORM, common, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
-
-if TYPE_CHECKING:
-    from sigillum.workflows.surveying.links import Estate
 
 EXAMPLE = """examples:
   sigillum trust try claims.json mast-reader       would such a token act as it? which condition does not hold?
@@ -25,7 +23,7 @@ EXAMPLE = """examples:
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "trust",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         description="Trusts in outside issuers: who may act as an identity without any key of it.",
     )
@@ -41,10 +39,9 @@ def add_parser(subparsers: Any) -> None:
     try_.add_argument("file", metavar="FILE", help="a token or a JSON object of claims; or - for standard input")
     try_.add_argument("charter", metavar="CHARTER")
     try_.add_argument("--trust", default="", metavar="NAME", help="only this one")
-    formats(try_)
     profile = verbs.add_parser(
         "profile",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         help="how a workload gets in, without any secret",
         epilog=EXAMPLE,
         description="Write what a workload needs to get in by a trust: where it reads its own token, "
@@ -62,7 +59,7 @@ def add_parser(subparsers: Any) -> None:
     profile.add_argument("--out", metavar="FILE", help="into this new file (default: it is printed)")
     links = verbs.add_parser(
         "links",
-        parents=[common()],
+        parents=[common("table", tables=True)],
         help="whom a cluster's workloads act as: both records of it",
         epilog=EXAMPLE,
         description="The local accounts of a cluster, as whom they act elsewhere, and as "
@@ -70,7 +67,6 @@ def add_parser(subparsers: Any) -> None:
         "only one of them knows it. Exit code 1 where something is wrong.",
     )
     links.add_argument("tenant", metavar="CLUSTER")
-    formats(links, "table", "csv")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -99,14 +95,14 @@ def _profile(args: argparse.Namespace, context: Context) -> Outcome:
     }
     text = json.dumps(profile_of(context.office, args.charter, args.trust, {n: v for n, v in found.items() if v}), indent=1)
     if not args.out:
-        context.show_text(text)
+        context.show(text)
         return Outcome.DONE
     try:
         with Path(args.out).open("x", encoding="utf-8") as opened:  # nothing in it is secret
             opened.write(f"{text}\n")
     except OSError as problem:
         raise FileError(f"it cannot be written: {problem.strerror}", where=args.out, mend="name a new file") from problem
-    context.show_text(
+    context.show(
         f"The profile stands in {args.out}. No secret is in it; `sigillum key read {args.out}` shows that, and "
         f"`sigillum with --profile {args.out} -- COMMAND` uses it where the workload runs."
     )
@@ -128,83 +124,29 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.tokens.claims import text_of, try_trusts
 
     found = try_trusts(context.office, text_of(args.file), args.charter, args.trust)
-    if args.format == "json":
-        context.show_json("trust", view.trial_json(found))
-    else:
-        context.show(view.trial(found))
+    context.give("trust", lambda: view.trial_json(found), lambda: view.trial(found))
     return Outcome.DONE if found.matching else Outcome.NO
 
 
-LINKS = ("local account", "acts as", "both sides", "runs as it")
-
-
 def _links(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.cli.views.common import comma_separated, table
-    from sigillum.core.deciding.links import BOTH, Row
-    from sigillum.core.kinds.workloads import DEFAULT
+    from sigillum.cli.views.links import LINKS, WORKLOADS
     from sigillum.workflows.surveying.links import estate_of
 
     found = estate_of(context.office, args.tenant)
-
-    def row(one: Row) -> list[str]:
-        return [
-            one.local,
-            f"{one.acts_as} at {one.home}",
-            "yes" if one.half.code == BOTH else one.half.code,
-            ", ".join(one.workloads) or "nothing",
-        ]
-
-    if args.format == "json":
-        context.show_json(
-            "links",
-            _links_json(found),
-        )
-    elif args.format == "csv":
-        context.show_text(comma_separated(LINKS, map(row, found.rows)))
-    else:
-        if found.rows:
-            context.show(table(LINKS, map(row, found.rows), ("local account",)))
-        else:
-            context.show_text(f"No local account of {args.tenant} acts as anybody elsewhere.")
-        if found.workloads:
-            context.show_text("")
-            context.show(
-                table(
-                    ("workload", "local account", "runs as"),
-                    (
-                        [
-                            w.name,
-                            f"{w.compartment}/{w.account or DEFAULT}",
-                            "\n".join(dict.fromkeys(w.runs_as)) or "does not run",
-                        ]
-                        for w in found.workloads
-                    ),
-                    ("workload",),
-                )
-            )
-        for finding in found.findings:
-            context.show_text(f"\n{finding.code}: {finding.text}")
+    rows = Listing("links", found.rows, LINKS)
+    programs = Listing("workloads", found.workloads, WORKLOADS)
+    nobody = f"No local account of {args.tenant} acts as anybody elsewhere."
+    context.give_list(
+        "links",
+        rows,
+        *(() if found.rows else (nobody,)),
+        *(("", programs) if found.workloads else ()),
+        *(f"\n{finding.code}: {finding.text}" for finding in found.findings),
+        cluster=found.cluster,
+        workloads=programs.data(),
+        findings=[{"code": f.code, "text": f.text} for f in found.findings],
+        unseen=list(found.unseen),
+    )
     for name in found.unseen:
         context.say(f"Whom {name} trusts is not shown: what only it knows is missing here.")
     return Outcome.NO if found.findings else Outcome.SOMEBODY if found.unseen else Outcome.DONE
-
-
-def _links_json(found: Estate) -> dict[str, Any]:
-    return {
-        "cluster": found.cluster,
-        "links": [
-            {
-                "account": r.local,
-                "subject": r.subject,
-                "tenant": r.home,
-                "acts_as": r.acts_as,
-                "state": r.half.code,
-                "text": r.half.text,
-                "workloads": list(r.workloads),
-            }
-            for r in found.rows
-        ],
-        "workloads": [{"workload": w.name, "account": w.account, "runs_as": list(w.runs_as)} for w in found.workloads],
-        "findings": [{"code": f.code, "text": f.text} for f in found.findings],
-        "unseen": list(found.unseen),
-    }

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import NO_FORM, common
 from sigillum.cli.streams import write
 from sigillum.core.values.errors import Outcome, SigillumError, UsageError
 
@@ -42,7 +42,7 @@ file in memory stays until `with` is run again."""
 def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser(
         "with",
-        parents=[common()],
+        parents=[common(NO_FORM)],
         epilog=EXAMPLE,
         usage="sigillum with [options] CHARTER ... -- COMMAND ...",
         description="Run a command that signs in as charters' identities, with what it needs for as long as it runs. Signals, "

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import re
 from collections.abc import Callable, Iterable, Sequence
@@ -36,16 +34,6 @@ def table(columns: Sequence[str], rows: Iterable[Sequence[Any]], whole: Sequence
     for row in rows:
         made.add_row(*(cell if isinstance(cell, Text) else Text(str(cell)) for cell in row))
     return made
-
-
-def comma_separated(columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
-    """RFC 4180 text. Cells that a spreadsheet could take for a formula are given a quote mark."""
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(columns)
-    for row in rows:
-        writer.writerow([f"'{c}" if str(c)[:1] in ("=", "+", "-", "@") else c for c in map(str, row)])
-    return out.getvalue()
 
 
 def pairs(rows: Iterable[tuple[str, Any]]) -> RenderableType:

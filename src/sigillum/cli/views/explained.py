@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
+from sigillum.cli.forms import Column, Listing
 from sigillum.core.deciding.explanations import Explanation, name_of, place_name, right_words
 from sigillum.core.values.times import format_edge, format_instant, whole_second
 from sigillum.workflows.surveying.explain import Explained
 
-from .common import Ident, masked, table
+from .common import Ident, masked
 from .hints import advised
 
 _GOOD = {True: ("yes", "green"), False: ("no", "bold red"), None: ("-", "dim")}
+
+
+def texts(found: list[Explained], ident: Ident) -> RenderableType:
+    return Group(*[part for one in found for part in ("", text(one, ident))][1:])
 
 
 def text(found: Explained, ident: Ident) -> RenderableType:
@@ -92,27 +98,43 @@ def difference(found: Explained) -> str:
     return f"DIFFERENT: from the facts it is {ours}, and the tenant says {theirs}. Either ours is wrong, or {late}."
 
 
-def cells(found: list[Explained]) -> tuple[list[str], list[list[str]]]:
+def listing(found: list[Explained]) -> Listing[list[Explained]]:
     """Places down, permissions across."""
-    permissions = list(dict.fromkeys(f.explanation.question.permission for f in found))
-    rows: dict[str, dict[str, str]] = {}
+    rows: dict[str, list[Explained]] = {}
     for one in found:
-        question, decision = one.explanation.question, one.explanation.decision
+        rows.setdefault(place_name(one.world, one.explanation.question.place), []).append(one)
+    permissions = list(dict.fromkeys(f.explanation.question.permission for f in found))
+    rules = found[0].world.operations if found else {}
+    return Listing(
+        "places",
+        list(rows.values()),
+        [
+            Column("place", lambda row: place_name(row[0].world, row[0].explanation.question.place), mask="in"),
+            *(
+                Column(p, _verdict(p), head=f"{p}\n{rules[p].class_.replace('-', ' ')}" if p in rules else p)
+                for p in permissions
+            ),
+        ],
+    )
+
+
+def _verdict(permission: str) -> Callable[[list[Explained]], str]:
+    def of(row: list[Explained]) -> str:
+        one = next(f for f in row if f.explanation.question.permission == permission)
+        decision = one.explanation.decision
         differs = " (the tenant differs)" if one.differs else ""
-        row = rows.setdefault(place_name(one.world, question.place), {})
-        row[question.permission] = {True: "yes", False: f"no: {decision.cause}", None: "not known"}[decision.allowed] + differs
-    return ["place", *permissions], [[place, *(row[p] for p in permissions)] for place, row in rows.items()]
+        return {True: "yes", False: f"no: {decision.cause}", None: "not known"}[decision.allowed] + differs
+
+    return of
 
 
 def matrix(found: list[Explained], ident: Ident) -> RenderableType:
-    columns, rows = cells(found)
-    question, rules = found[0].explanation.question, found[0].world.operations
+    question = found[0].explanation.question
     who = name_of(found[0].world, question.principal)
-    heads = [f"{p}\n{rules[p].class_.replace('-', ' ')}" if p in rules else p for p in columns[1:]]
     return Group(
         Text.assemble((masked(who, ident), "bold"), f"  at {format_instant(whole_second(question.at))}"),
         "",
-        table([columns[0], *heads], [[masked(row[0], ident), *row[1:]] for row in rows]),
+        listing(found).table(ident),
     )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from sigillum.cli.forms import Column, Listing
 from sigillum.core.undertakings.loans import Loan
 from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.times import format_instant
@@ -13,8 +14,24 @@ from sigillum.workflows.lending.lend import Proposal
 from .common import Ident, masked
 from .hints import advised
 
-COLUMNS = ("loan", "state", "until", "role", "at", "to", "because", "by")
-WHOLE = COLUMNS[:4]
+COLUMNS: tuple[Column[tuple[Loan, str]], ...] = (
+    Column("loan", lambda f: f[0].number, unbroken=True),
+    Column("state", lambda f: f[1], people=False),
+    Column("is", lambda f: f[1].replace("-", " "), head="state", data=False, unbroken=True),
+    Column("tenant", lambda f: f[0].tenant, people=False),
+    Column("until", lambda f: f[0].until, unbroken=True),
+    Column("role", lambda f: f[0].grant.role, unbroken=True),
+    Column("at", lambda f: f[0].at),
+    Column("to", lambda f: f[0].principal_name, mask="in"),
+    Column("principal_id", lambda f: f[0].grant.principal, people=False, mask="whole"),
+    Column("because", lambda f: f[0].grant.reason),
+    Column("by", lambda f: f[0].by, people=False, mask="whole"),
+)
+
+
+def listing(found: Sequence[tuple[Loan, str]]) -> Listing[tuple[Loan, str]]:
+    """Loans, each with its state."""
+    return Listing("loans", found, COLUMNS, empty="Nothing is lent.")
 
 
 def before(proposal: Proposal) -> str:
@@ -43,30 +60,6 @@ def lent(loan: Loan, stood: bool, failed: Sequence[SigillumError], ident: Ident)
     return f"Lent: {what} to {who}, until {until} (loan {number}), and read back. {ends}"
 
 
-def row(loan: Loan, state: str, ident: Ident) -> tuple[str, ...]:
-    return (
-        loan.number,
-        state.replace("-", " "),
-        format_instant(loan.until),
-        loan.grant.role,
-        loan.at,
-        masked(loan.principal_name, ident),
-        loan.grant.reason,
-        ident(loan.by),
-    )
-
-
 def as_json(loan: Loan, state: str, failed: Sequence[SigillumError]) -> dict[str, Any]:
-    return {
-        "loan": loan.number,
-        "state": state,
-        "tenant": loan.tenant,
-        "role": loan.grant.role,
-        "at": loan.at,
-        "to": loan.principal_name,
-        "principal_id": loan.grant.principal,
-        "until": format_instant(loan.until),
-        "because": loan.grant.reason,
-        "by": loan.by,
-        **({"error": {"code": failed[0].code, "what": failed[0].what, "do": failed[0].mend}} if failed else {}),
-    }
+    error = {"error": {"code": failed[0].code, "what": failed[0].what, "do": failed[0].mend}} if failed else {}
+    return {**listing([(loan, state)]).data()[0], **error}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -159,6 +159,11 @@ def gone(orphans: list[Orphan], ident: Ident) -> RenderableType:
     return Group(*parts)
 
 
+def gone_json(one: Orphan) -> dict[str, Any]:
+    left = [{"tenant": tenant, "what": what, "id": identity} for tenant, what, identity in one.left]
+    return {"charter": one.charter, "left": left, "requests": list(one.requests)}
+
+
 def summary(outline: Outline) -> str:
     """One line: how many steps of each kind, or that nothing is to be done."""
     if outline.mistakes:
@@ -196,6 +201,20 @@ def as_json(rehearsal: Rehearsal) -> dict[str, Any]:
         ],
         "summary": summary(outline),
     }
+
+
+def lines(rehearsal: Rehearsal) -> Iterator[dict[str, Any]]:
+    """Everything that a rehearsal says, a line each."""
+    told = as_json(rehearsal)
+    named = {"charter": told["charter"], "tenant": told["tenant"]}
+    if told.get("error"):
+        yield {**named, "kind": "error", "text": told["error"]["what"], "why": told["error"]["do"]}
+    for mistake in told.get("mistakes", ()):
+        yield {**named, "kind": "mistake", "text": mistake["what"], "why": mistake["do"]}
+    for step in told.get("steps", ()):
+        yield {**named, "kind": step["step"], "tenant": step["tenant"], "text": step["about"], "why": step["why"]}
+    for note in told.get("notes", ()):
+        yield {**named, "kind": "warning" if note["warning"] else "note", "text": note["text"]}
 
 
 def shown(values: Mapping[str, Any]) -> dict[str, Any]:

@@ -126,6 +126,9 @@ def _used(number: int, used: Any, address: str, live: bool, ident: Ident) -> str
     return f"generation {number}, {last}{f' from {ident(address)}' if address and used is not None else ''}"
 
 
+DATA = "charter credential tenant old new stage since deadline because exposed closed"  # what a table of them has
+
+
 def _json(one: Any) -> dict[str, Any]:
     return {
         "rotation": one.key,

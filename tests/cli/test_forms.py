@@ -1,0 +1,86 @@
+"""A result is a value, and one place gives it: each table in each form, and a form that is added is known to every command."""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import csv
+import io
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import sigillum.cli
+from conftest import Desk, Sandbox
+from sigillum.cli.forms import FORMS, Form, Out, Shown
+from sigillum.cli.registry import COMMANDS
+from sigillum.cli.running import build
+
+TABLES = [  # a command that gives one, and the list of it in JSON; empty where its rows lie deeper
+    ("loans --all", "loans"),
+    ("tenant list", "tenants"),
+    ("tenant places --tenant summit", "places"),
+    ("requests", "requests"),
+    ("ledger show", "changes"),
+    ("ledger show --entries", "entries"),
+    ("due --within 365d", "due"),
+    ("delegations roster", "delegations"),
+    ("trust links stationyard", "links"),
+    ("key scan .", "found"),
+    ("key attest wind-ingest", "looked"),
+    ("rotate --status --all", "rotations"),
+    ("rehearse wind-ingest", ""),
+    ("prove wind-ingest", ""),
+    ("enact wind-ingest --yes", ""),
+    ("explain wind-ingest --matrix", ""),
+]
+
+
+def parsers(parser: argparse.ArgumentParser, path: str = "") -> Iterator[tuple[str, argparse.ArgumentParser]]:
+    """Every command and verb with its parser."""
+    for action in parser._actions:
+        if isinstance(action, argparse._SubParsersAction):
+            for name, inner in action.choices.items():
+                yield f"{path} {name}".strip(), inner
+                yield from parsers(inner, f"{path} {name}".strip())
+
+
+def forms_of(parser: argparse.ArgumentParser) -> list[str]:
+    return next((list(a.choices or ()) for a in parser._actions if a.dest == "format"), [])
+
+
+def test_every_table_is_given_in_every_form(desk: Desk, sandbox: Sandbox) -> None:
+    desk.know(sandbox.tenant("roster"), "roster", "lena.frost")
+    desk.know(yard := sandbox.tenant("stationyard"), "stationyard", next(iter(yard.tokens)))
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    lend = "lend stream-reader --to wind-ingest --at brindlemoor/cameras --for 1h --yes --because trying"
+    assert desk.run(*lend.split()).code == 0
+    for command, name in TABLES:
+        given = command.replace(" .", f" {desk.folder / '.sigillum'}").split()
+        lines = list(csv.reader(io.StringIO(desk.run(*given, "--format", "csv").out)))
+        assert lines and all(len(line) == len(lines[0]) for line in lines), command
+        content = desk.run(*given, "--format", "json").json
+        assert not name or len(content[name]) == len(lines) - 1, command
+        assert desk.run(*given).out.strip() or not content.get(name), command
+    with_tables = {path for path, inner in parsers(build(list(COMMANDS))) if "csv" in forms_of(inner)}
+    tried = {" ".join(path.split()[:n]) for path, _ in TABLES for n in (1, 2)}
+    assert with_tables - {"requests list", "rotate"} <= tried  # a table that is added is tried here, too
+
+
+def test_a_form_is_one_line(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing but the registry knows which there are: one more is offered wherever there is a table, and nowhere else."""
+
+    def count(shown: Shown, out: Out) -> None:
+        assert shown.listing is not None
+        out.document(f"{shown.kind} {len(shown.listing.items)}")
+
+    monkeypatch.setitem(FORMS, "count", Form(count, tables=True))
+    offered = {path: forms_of(inner) for path, inner in parsers(build(list(COMMANDS)))}
+    assert all(("count" in forms) == ("csv" in forms) for forms in offered.values())
+    assert desk.run("tenant", "list", "--format", "count").out == "tenants 1\n"
+    assert desk.run("loans", "--format", "count").out == "loans 0\n"
+    assert desk.run("init", "--format", "count").code == 2
+    root = Path(sigillum.cli.__file__).parent
+    asking = [p.name for p in root.rglob("*.py") for n in ast.walk(ast.parse(p.read_text())) if ast.unparse(n) == "args.format"]
+    assert asking == []
