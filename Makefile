@@ -30,7 +30,7 @@ test: $(READY)   ## set up and pass everything: style, types, import rules, test
 	$(BIN)/python -m coverage combine --quiet
 	$(BIN)/python -m coverage report
 	# more of them than cores: these tests wait for servers and clocks
-	$(BIN)/python -m pytest -n 3 --dist worksteal tests/workflows tests/behind tests/access tests/keeping tests/keys tests/ledger tests/sandbox tests/charters tests/tenants tests/cli
+	$(BIN)/python -m pytest -n 4 --dist worksteal tests/workflows tests/behind tests/access tests/keeping tests/keys tests/ledger tests/sandbox tests/charters tests/tenants tests/cli
 	@echo "Left out: what needs real servers; \`make real\` proves it on them."
 
 floor:           ## install the lowest versions that pyproject.toml allows, and play the demo with them

@@ -50,12 +50,18 @@ def agree(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bo
     world, ids, credentials = look(tenant, sorted({a[0] for a in asked} | {"cam"}))
     for moment in moments:
         sandbox.clock(set=moment.isoformat(), freeze=True)
-        for who, permission, place, with_credential in asked:
-            at = f"@{ids['cam']}" if place == "@cam" else place
-            credential = credentials.get(ids[who], "") if with_credential else ""
-            question = Question(ids[who], permission, at, moment, credential)
-            [theirs] = tenant.ask_all([question])
-            assert world.allowed(*question) == theirs.allowed, (who, permission, place, credential, moment, theirs.reason)
+        put = [
+            Question(
+                ids[who],
+                permission,
+                f"@{ids['cam']}" if place == "@cam" else place,
+                moment,
+                credentials.get(ids[who], "") if with_credential else "",
+            )
+            for who, permission, place, with_credential in asked
+        ]
+        for question, theirs in zip(put, tenant.ask_all(put), strict=True):
+            assert world.allowed(*question) == theirs.allowed, (question, theirs.reason)
             decision = world.decide(question)
             assert decision.allowed == theirs.allowed
             assert (decision.cause == "allowed") == decision.allowed

@@ -135,7 +135,7 @@ def test_a_mistake_in_a_charter(desk: Desk, case: str) -> None:
     assert what in told, told
     assert mend in told, told
     assert "Traceback" not in told
-    as_json = desk.program(*command, "--format", "json")
+    as_json = desk.run(*command, "--format", "json")
     assert as_json.code == code
     content = as_json.json
     mistakes = content["mistakes"] if "mistakes" in content else content["charters"][0]["mistakes"]

@@ -9,7 +9,9 @@ from importlib.util import resolve_name
 from pathlib import Path
 
 import sigillum
+from sigillum.core.charter.credential_kinds import CREDENTIAL_KINDS
 from sigillum.core.facets.registry import HERE, LINES
+from sigillum.tenants.registry import DRIVERS
 
 SOURCE = Path(sigillum.__file__).parent
 REGISTRY = f"{HERE}.registry"
@@ -24,11 +26,17 @@ def name_of(path: Path) -> str:
 MODULES = {name_of(p): p for p in sorted(SOURCE.rglob("*.py"))}
 
 
+@cache
+def nodes(name: str) -> tuple[ast.AST, ...]:
+    """Every node of a module's syntax tree."""
+    return tuple(ast.walk(ast.parse(MODULES[name].read_text())))
+
+
 def imported(name: str) -> Iterator[str]:
     """Every module of ours that one imports, wherever the import stands: in a function, or for the type checker only."""
     path = MODULES[name]
     package = name if path.name == "__init__.py" else name.rpartition(".")[0]
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes(name):
         if isinstance(node, ast.Import):
             yield from (a.name for a in node.names if a.name in MODULES)
         elif isinstance(node, ast.ImportFrom):
@@ -77,27 +85,26 @@ def test_every_facet_stands_in_the_registry() -> None:
     assert facets == {f"{line.home}.facet" if line.checked else line.home for line in LINES}
 
 
-def names_compared(tree: ast.AST) -> Iterator[str]:
+def names_compared(name: str) -> Iterator[str]:
     """The texts that `.facet` of something is compared with."""
-    for node in ast.walk(tree):
+    for node in nodes(name):
         sides = [node.left, *node.comparators] if isinstance(node, ast.Compare) else []
         if any(isinstance(s, ast.Attribute) and s.attr == "facet" for s in sides):
             yield from (c.value for s in sides for c in ast.walk(s) if isinstance(c, ast.Constant) and isinstance(c.value, str))
 
 
 def offences(name: str) -> Iterator[str]:
-    text = MODULES[name].read_text()
-    tree, lines = ast.parse(text), len(text.splitlines())
+    lines = len(MODULES[name].read_text().splitlines())
     if lines > LONGEST_MODULE:
         yield f"{name} has {lines} lines"
-    for node in ast.walk(tree):
+    for node in nodes(name):
         if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
             assert node.end_lineno is not None
             long = node.end_lineno - node.lineno + 1
             if long > LONGEST_FUNCTION:
                 yield f"{name}.{node.name} has {long} lines"
     home = next((line.name for line in LINES if name == line.home or name.startswith(f"{line.home}.")), "")
-    for facet in {line.name for line in LINES} & set(names_compared(tree)) - {home}:
+    for facet in {line.name for line in LINES} & set(names_compared(name)) - {home}:
         yield f"{name} compares with the name of the facet {facet}"
 
 
@@ -111,10 +118,10 @@ def of_a_body(node: ast.AST) -> bool:
 def test_only_kinds_compare_what_a_tenant_shows_with_anything() -> None:
     """There is one equality, and it has three answers: `says`, `denies` and `compared` know what is not shown."""
     told = []
-    for name, path in MODULES.items():
+    for name in MODULES:
         if name.startswith(("sigillum.core.kinds", "sigillum.sandbox")):
             continue
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in nodes(name):
             if not isinstance(node, ast.Compare):
                 continue
             sides = [node.left, *node.comparators]
@@ -128,8 +135,8 @@ def test_rooms_are_small_and_no_facet_is_known_by_its_name() -> None:
     assert [o for name in MODULES for o in offences(name)] == []
 
 
-def called(tree: ast.AST) -> Iterator[tuple[str, ast.Call]]:
-    for node in ast.walk(tree):
+def called(name: str) -> Iterator[tuple[str, ast.Call]]:
+    for node in nodes(name):
         if isinstance(node, ast.Call):
             function = node.func.value if isinstance(node.func, ast.Subscript) else node.func
             yield (
@@ -161,10 +168,65 @@ def test_sentences_about_now_are_made_in_one_place_each() -> None:
         "NotShown": {"sigillum.core.kinds.kind", "sigillum.core.deciding.proofs"},
     }
     told = []
-    for name, path in MODULES.items():
-        for call, node in called(ast.parse(path.read_text())):
+    for name in MODULES:
+        for call, node in called(name):
             if call in makers and not name.startswith((*makers[call], "sigillum.sandbox")):
                 told.append(f"{name}:{node.lineno} makes a {call}")
             if call == "_replace" and any(k.arg == "verdict" for k in node.keywords) and name not in makers["Verdict"]:
                 told.append(f"{name}:{node.lineno} replaces a verdict")
     assert told == []
+
+
+def test_the_core_knows_no_command() -> None:
+    told = [
+        f"{name}:{node.lineno} {node.value}"
+        for name in MODULES
+        if name.startswith("sigillum.core.")
+        for node in nodes(name)
+        if isinstance(node, ast.Constant)
+        and isinstance(node.value, str)
+        and ("`sigillum " in node.value or "`--" in node.value)
+    ]
+    assert told == []
+
+
+def of_their_kind(name: str) -> Iterator[str]:
+    """By which names of kinds of credentials a module decides something."""
+    for node in nodes(name):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.endswith("credential_kinds"):
+            yield from (
+                a.name for a in node.names if a.name in ("KEY_PAIR", "CERTIFICATE", "API_TOKEN", "SHARED_SECRET", "PASSWORD")
+            )
+        for side in [node.left, *node.comparators] if isinstance(node, ast.Compare) else []:
+            if isinstance(side, ast.Constant) and side.value in CREDENTIAL_KINDS:
+                yield str(side.value)
+
+
+def test_what_another_one_costs() -> None:
+    """docs/architecture.md says how many files each takes; here stands what keeps them so few."""
+    kinds = {name: found for name in MODULES if (found := sorted(of_their_kind(name)))}
+    outside = {n for n in kinds if not n.startswith(("sigillum.tenants.", "sigillum.sandbox.", "sigillum.keys."))}
+    assert outside == {  # what is advised for whom; what is taken for one of which the ledger says no kind; a codec's trial
+        "sigillum.core.charter.advice",
+        "sigillum.workflows.stopping.retire",
+        "sigillum.workflows.writing.dialect_trial",
+    }
+    drivers = set(DRIVERS)
+    compared = {
+        name
+        for name in MODULES
+        if not name.startswith("sigillum.tenants")
+        for node in nodes(name)
+        if isinstance(node, ast.Compare)
+        for c in ast.walk(node)
+        if isinstance(c, ast.Constant) and c.value in drivers - {"open"}
+    }
+    assert compared == set()
+    sorts = {
+        f"{name}:{node.lineno}"
+        for name in MODULES
+        if name != "sigillum.core.deciding.refusals"
+        for node in nodes(name)
+        if isinstance(node, ast.Set | ast.Tuple) and sum(ast.unparse(e).startswith("Cause.") for e in node.elts) > 6
+    }
+    assert sorts == set()  # what several causes have in common stands at the causes

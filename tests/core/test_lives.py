@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 from core.fake import NOW, PROFILE, Fake, thing
 from core.test_compare import KEY, charter
-from sigillum.core.charter.charter import CERTIFICATE, CredentialWant
+from sigillum.core.charter.charter import CredentialWant
+from sigillum.core.charter.credential_kinds import CERTIFICATE
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.wants import CertificateAnswer
 from sigillum.core.comparing.compare import Comparison
@@ -25,6 +26,7 @@ from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records import history
 from sigillum.core.records.steps import Ask, Outline, Step, Turning
 from sigillum.core.undertakings.bridging import ends, not_bridged
+from sigillum.core.undertakings.reached import accepted_from, beside_until, dead, token_counts, token_until
 from sigillum.core.undertakings.rotating import ROTATIONS
 from sigillum.core.undertakings.rotation import Around, Asked, Rotation, Stage, deadline, quiet_seconds, tokens_over
 from sigillum.core.undertakings.suspension import SUSPENSIONS, Closed, Suspension
@@ -170,6 +172,35 @@ def test_what_is_waited_for(profile: dict[str, Any], want: CredentialWant, body:
     life = Life.begun(want, **profile)
     life.rotate(**body)
     assert (life.waited.code, text in life.waited.waits) == (code, True), life.waited
+
+
+@pytest.mark.parametrize(
+    ("untried", "token_refused", "after", "how", "waits"),
+    [
+        ("", True, 0, "refused at sign-in, and with a token that it got before", False),
+        ("", False, 0, "refused at sign-in; its tokens have come to their end", True),  # a refused sign-in says nothing of them
+        ("", False, 601, "refused at sign-in; its tokens have come to their end", False),
+        ("its holder has it", True, 0, "not tried: its holder has it", True),
+        ("its holder has it", False, 601, "not tried: its holder has it", False),
+    ],
+)
+def test_what_shows_that_the_old_one_is_dead(untried: str, token_refused: bool, after: int, how: str, waits: bool) -> None:
+    began = Life.begun().rotate()
+    one = dataclasses.replace(began, old=dataclasses.replace(began.old, ended_at=format_instant(NOW)))
+    found = dead(one, LIVES, NOW + timedelta(seconds=after), untried=untried, token_refused=token_refused)
+    assert (found.how, found.wait) == (how, tokens_over(LIVES, NOW) if waits else None)
+
+
+def test_when_a_sign_in_and_a_refusal_show_something() -> None:
+    """The first sign-in is one machine's word; a token that has come to its own end is refused by everybody."""
+    first, profile = NOW - timedelta(seconds=20), dataclasses.replace(LIVES, arrival_seconds=60)
+    assert accepted_from(None, NOW, profile) == NOW + timedelta(seconds=60)
+    assert accepted_from(first, NOW, profile) == NOW + timedelta(seconds=40)
+    assert accepted_from(first, NOW, dataclasses.replace(LIVES, arrival_seconds=None)) > NOW
+    assert beside_until(NOW, [30, "restart", 90, None]) == NOW + timedelta(seconds=90)
+    until = token_until(NOW, LIVES)
+    one = dataclasses.replace(Life.begun().rotate(), staged={Asked.TOKEN: {"until": format_instant(until)}})
+    assert [token_counts(one, until + timedelta(seconds=s)) for s in (-1, 0)] == [True, False]
 
 
 def test_a_use_of_ours_never_ends_before_it_began_however_the_clock_was_read() -> None:

@@ -24,6 +24,7 @@ from .http.errors import OAuthProblem, ScimProblem
 from .http.faults import Fault, FaultLayer, order
 from .http.texts import loads
 from .oauth import clients, exchange, server, signer
+from .oauth.keys import SigningKey
 from .scim import endpoints
 from .scim.profile import profile_of
 from .scim.schemas import KINDS
@@ -58,6 +59,7 @@ class House:
     tenants: dict[str, Tenant] = field(default_factory=dict)
     tokens: dict[str, dict[str, str]] = field(default_factory=dict)
     faults: list[Fault] = field(default_factory=list)
+    keys: dict[str, SigningKey] = field(default_factory=dict)  # of services with several customers
     announce: Callable[[], None] = lambda: None  # tells the folder which tenants and tokens there are
     dirty: Callable[[], None] = lambda: None  # told when something may have changed
     keep: Callable[[], None] = lambda: None  # writes the state down
@@ -69,9 +71,18 @@ class House:
         Raises ValueError where it is described wrongly.
         """
         try:
-            return self._open(name, like if isinstance(like, dict) else self.world["tenants"][like or name])
+            tenant = self._open(name, like if isinstance(like, dict) else self.world["tenants"][like or name])
         except (AttributeError, TypeError, LookupError, ArithmeticError, RecursionError, StopIteration, ScimProblem) as problem:
             raise world.wrong(name, problem) from problem
+        if isinstance(like, str):
+            tenant.new_key = lambda: self.signs(like)
+        return tenant
+
+    def signs(self, service: str) -> SigningKey:
+        """One service signs for all its customers with one key, as services do: who compares no issuer is found out."""
+        if service not in self.keys:
+            self.keys[service] = SigningKey()
+        return self.keys[service]
 
     def _open(self, name: str, described: Json) -> Tenant:
         tokens = self.tokens[name] = {}

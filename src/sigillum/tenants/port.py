@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from enum import StrEnum
 from pathlib import Path
@@ -159,12 +159,19 @@ class Changes(Protocol):
         ...
 
 
+class Foreseen(NamedTuple):
+    """A making that is ready to be sent: `send` writes just what was looked at, and the document looks like `digest` then."""
+
+    digest: str
+    send: Callable[[], Reply]
+
+
 @runtime_checkable
 class Foreseeing(Protocol):
     """What can say how the document looks in which a thing is one entry among others', as a digest."""
 
-    def foresee(self, make: Make, mark: str) -> str:
-        """Once this has arrived; the next `make` writes just that. Empty where it is no entry, or the document is not shown."""
+    def foresee(self, make: Make, mark: str) -> Foreseen | None:
+        """Once this has arrived; None where it is no entry, or the document is not shown."""
         ...
 
     def looks(self, kind: Kind[Any], identity: str) -> str:

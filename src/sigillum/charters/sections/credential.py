@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, model_validator
 from pydantic_core import PydanticCustomError
 
 from sigillum.charters.models import CharterName, Permission, Reference
 from sigillum.core.charter.charter import CredentialWant
+from sigillum.core.charter.credential_kinds import CREDENTIAL_KINDS
 from sigillum.core.charter.wants import CertificateAnswer, EndlessWant
 from sigillum.core.values import times
 from sigillum.core.values.errors import Position
@@ -25,6 +26,11 @@ from sigillum.reading.models import (
     says,
     text_schema,
 )
+
+if TYPE_CHECKING:
+    CredentialKindName = str
+else:
+    CredentialKindName = Literal[tuple(CREDENTIAL_KINDS)]
 
 FACET, NEVER = "credential", "never"
 KEEP_IN = re.compile(r"(?:file|keyring|holder|handover|store:[a-z0-9-]+/[A-Za-z0-9](?:[\w./-]*[A-Za-z0-9])?)\Z")
@@ -48,16 +54,16 @@ class CredentialSection(Section):
     """What the identity proves itself with."""
 
     model_config = says(
-        only_with(("password_from",), "kind", "password"),
+        *(only_with(("password_from",), "kind", kind.name) for kind in CREDENTIAL_KINDS.values() if kind.typed),
         only_with(("public_key",), "keep_in", "holder"),
         {
             "if": {"required": ["keep_in"], "properties": {"keep_in": {"const": "holder"}}},
-            "then": {"properties": {"kind": {"const": "key-pair"}}},
+            "then": {"properties": {"kind": {"enum": [n for n, kind in CREDENTIAL_KINDS.items() if kind.repeatable]}}},
         },
     )
 
     name: CharterName = Field(description="Its name in the charter and the tenant")
-    kind: Literal["key-pair", "certificate", "api-token", "shared-secret", "password"] = Field(
+    kind: CredentialKindName = Field(
         description="key-pair, certificate, password: made here; api-token, and a client's shared-secret: made by the tenant"
     )
     purpose: str | None = Field(None, min_length=1, description="What it is for, where the charter's purpose does not say it")
@@ -99,15 +105,16 @@ class CredentialSection(Section):
             raise wrong("`accepted_by`, `why` and `review` are for a credential without an end", "leave them out")
         if never and self.renew_before is not None:
             raise wrong("`renew_before` of a credential without an end means nothing", "leave it out")
-        if self.kind != "key-pair" and self.keep_in == "holder":
+        is_a = CREDENTIAL_KINDS[self.kind]
+        if not is_a.repeatable and self.keep_in == "holder":
             raise wrong(f"of {self.kind} no holder can make the key", "write `keep_in: file`, or `kind: key-pair`")
-        if self.password_from is not None and self.kind != "password":
+        if self.password_from is not None and not is_a.typed:
             raise wrong("`password_from` is for a password", "write `kind: password`, or leave it out")
-        if self.kind != "certificate" and (self.signed_by != "self" or self.certificate is not None):
+        if not is_a.certified and (self.signed_by != "self" or self.certificate is not None):
             raise wrong("`signed_by` and `certificate` are for a certificate", "write `kind: certificate`, or leave them out")
         if self.certificate is not None and self.signed_by != "ca":
             raise wrong("`certificate` is what the house's CA answered", "write `signed_by: ca`, or leave it out")
-        if self.kind == "certificate" and self.lasts == NEVER:
+        if is_a.certified and self.lasts == NEVER:
             raise wrong("a certificate always has an end", "write how long it lasts")
         if self.public_key is not None and self.keep_in != "holder":
             raise wrong("`public_key` is for a key that its holder made", "write `keep_in: holder` too")

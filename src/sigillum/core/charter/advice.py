@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from sigillum.core.charter.charter import API_TOKEN, KEY_PAIR, PASSWORD, SHARED_SECRET
+from sigillum.core.charter.credential_kinds import API_TOKEN, CREDENTIAL_KINDS, KEY_PAIR, PASSWORD, SHARED_SECRET
 
 TOKENS, FORM, WEB = "tokens", "form", "web"
 SIGNS_IN = {
@@ -14,7 +14,7 @@ SIGNS_IN = {
 }
 RUNS = {"own": "on a machine of ours", "cloud": "on a platform that has identity tokens", "supplier": "at a supplier"}
 NAMES = {"own": "in its own name", "people": "in the names of people"}
-CREDENTIALS = (KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD)
+CREDENTIALS = tuple(name for name, kind in CREDENTIAL_KINDS.items() if not kind.certified)
 TRUST = "trust"  # no credential at all: a token that it has already is trusted
 
 
@@ -121,14 +121,8 @@ def _credential(wish: Wish) -> Reason:
         if wish.runs == "supplier"
         else ", made where it is kept"
     )
-    why = {
-        TRUST: "the best key is none: its platform gives it tokens of its own, and those are trusted under conditions",
-        KEY_PAIR: f"the private half never travels{where}, and every use is signed anew",
-        API_TOKEN: "the services take no signed assertions; a token can be narrowed, and it ends",
-        SHARED_SECRET: "the form takes nothing better; it is handed over sealed, and it ends",
-        PASSWORD: "the web interface takes nothing else; it is made here, and nobody has to change it first",
-    }[best]
-    return Reason(best, why)
+    no_key = "the best key is none: its platform gives it tokens of its own, and those are trusted under conditions"
+    return Reason(best, no_key if best == TRUST else CREDENTIAL_KINDS[best].why.format(where=where))
 
 
 def _names(wish: Wish) -> tuple[str, ...]:
@@ -241,20 +235,20 @@ def _of_services(wish: Wish, credential: str) -> list[Choice]:
     return found
 
 
-ENDS = "its end, or until it is ended here"
-_LOSS = {
-    TRUST: ("never; there is nothing but tokens of minutes", "the identity, as long as such a token lives", "minutes later"),
-    KEY_PAIR: ("never; only a copy of the file", "the identity, within the key's limits", ENDS),
-    API_TOKEN: ("once, from the tenant to its file", "the identity, within the token's scopes", ENDS),
-    SHARED_SECRET: ("to every place where it is typed", "the client, with all that is consented", ENDS),
-    PASSWORD: ("to every place where it is typed", "the account, at the web interface too", "until it is changed"),
-}
+NO_KEY = ("never; there is nothing but tokens of minutes", "the identity, as long as such a token lives", "minutes later")
+
+
+def _loss(credential: str) -> tuple[str, str, str]:
+    if credential == TRUST:
+        return NO_KEY
+    kind = CREDENTIAL_KINDS[credential]
+    return kind.travels, kind.opens, kind.until
 
 
 def _losses(wish: Wish, credential: str) -> list[Loss]:
     """The chosen one first, then the alternatives that the services take."""
     others = [c for c in CREDENTIALS if c != credential and (c in wish.accepts or c in _allowed(wish, _kind(wish).answer))]
-    return [Loss(c, c == credential, *_LOSS[c]) for c in (credential, *others)]
+    return [Loss(c, c == credential, *_loss(c)) for c in (credential, *others)]
 
 
 def _draft(wish: Wish, name: str, kind: str, credential: str) -> str:

@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.errors import Position
 
+from .credential_kinds import CREDENTIAL_KINDS, CredentialKind
+
 if TYPE_CHECKING:  # few charters ask for these
     from sigillum.core.charter.wants import (
         CertificateAnswer,
@@ -22,8 +24,6 @@ if TYPE_CHECKING:  # few charters ask for these
         WorkloadWant,
     )
 
-KEY_PAIR, API_TOKEN, SHARED_SECRET, PASSWORD = "key-pair", "api-token", "shared-secret", "password"
-CERTIFICATE = "certificate"
 SELF_SIGNED, CA = "self", "ca"  # who signs a certificate
 HANDOVER = "handover"  # a keeping place: it is here until somebody gets it, and then no more
 ACCOUNT, CLIENT, TEAM, FOREIGN = "service-account", "client", "team", "foreign"
@@ -159,19 +159,14 @@ class CredentialWant(NamedTuple):
     purpose: str = ""
 
     @property
-    def tenant_made(self) -> bool:
-        """Is it a secret that only the tenant can make?"""
-        return self.kind in (API_TOKEN, SHARED_SECRET)
+    def is_a(self) -> CredentialKind:
+        """What its kind says of it."""
+        return CREDENTIAL_KINDS[self.kind]
 
     @property
     def place(self) -> str:
         """Where it is kept as long as it is here: what is handed over stands in a file until then."""
         return "file" if self.keep_in == HANDOVER else self.keep_in
-
-    @property
-    def keyed(self) -> bool:
-        """Does a private key sign for it?"""
-        return self.kind in (KEY_PAIR, CERTIFICATE)
 
     @property
     def held_here(self) -> bool:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from sigillum.core.charter.charter import ALONE, CLIENT, ON_BEHALF, WAYS
 from sigillum.core.deciding.mends import Mend, Spoiled, mends, unspoiled
-from sigillum.core.deciding.refusals import CAUSES, Cause
+from sigillum.core.deciding.refusals import ABOUT, CAUSES, Cause
 from sigillum.core.deciding.values import NEVER, Decision, Node, Question, Right
 from sigillum.core.deciding.world import World
 from sigillum.core.kinds.access import Role
@@ -230,7 +230,7 @@ def _membership(world: World[Observed], question: Question, node: Node) -> Chain
 def _grant(world: World[Observed], question: Question, decision: Decision[Observed], node: Node) -> Iterator[ChainLink]:
     """The right that decided or came nearest: role, place, label rule, window; and what shadows a window."""
     right, cause = decision.by, decision.cause
-    if cause in _BEFORE_GRANTS:
+    if cause in ABOUT and ABOUT[cause].before:
         # something before decided: what the grants alone would say stands here
         found = world.candidates(question.principal, question.permission, node, question.at)
         if not found:
@@ -267,25 +267,6 @@ def _grant(world: World[Observed], question: Question, decision: Decision[Observ
         yield ChainLink("label rule", cause is not Cause.LABEL_DIFFERS, f"here {borne}")
     yield _window(world, question, right, cause)
     yield from _shadow(world, question, decision)
-
-
-_BEFORE_GRANTS = frozenset(
-    {
-        Cause.SUSPENDED,
-        Cause.PRINCIPAL_OFF,
-        Cause.PRINCIPAL_UNFINISHED,
-        Cause.SERVICE_OFF,
-        Cause.SERVICE_NOT_FELT,
-        Cause.LOCATION_DIFFERS,
-        Cause.CREDENTIAL_UNKNOWN,
-        Cause.CREDENTIAL_INACTIVE,
-        Cause.CREDENTIAL_WAITING,
-        Cause.CREDENTIAL_ENDED,
-        Cause.SIGN_IN_KIND,
-        Cause.LIMITS_NARROWER,
-        Cause.FACTS_UNKNOWN,
-    }
-)
 
 
 def _window(world: World[Observed], question: Question, right: Right, cause: Cause) -> ChainLink:

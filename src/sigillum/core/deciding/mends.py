@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import ProofWant
-from sigillum.core.deciding.refusals import Cause
+from sigillum.core.deciding.refusals import ABOUT, Cause, Mends
 from sigillum.core.deciding.values import NEVER, Asks, Consent, Decision, Node, Question, Right
 from sigillum.core.deciding.world import World, again
 from sigillum.core.kinds.access import Role, allows
@@ -15,21 +15,6 @@ from sigillum.core.values.text import CLASSES
 from sigillum.core.values.times import format_edge
 
 MOST_STEPS = 8
-WAITS = frozenset(
-    {Cause.SERVICE_NOT_FELT, Cause.PLACE_NOT_FELT, Cause.CREDENTIAL_WAITING, Cause.NOT_FELT, Cause.WINDOW_WAITING}
-)
-GRANTS = frozenset(
-    {
-        Cause.WINDOW_ENDED,
-        Cause.LABEL_DIFFERS,
-        Cause.REACH_ELSEWHERE,
-        Cause.PLACE_ELSEWHERE,
-        Cause.ROLE_LACKS,
-        Cause.NOTHING_GRANTED,
-    }
-)
-
-
 Spoiled = Callable[[World[Any]], ProofWant | None]  # which expectation of a charter a changed world would break
 
 
@@ -103,16 +88,17 @@ def change(
 ) -> Changed:
     """What mends the cause of one refusal."""
     cause = decision.cause
-    if cause in WAITS:
+    about = ABOUT[cause]
+    if about.mends is Mends.WAIT:
         return _wait(world, question, cause)
-    if cause in GRANTS:
+    if about.mends is Mends.GRANT:
         return _grant(world, question, cause, roles, spoiled)
     if cause is Cause.SERVICE_OFF:
         return _switch_on(world, question)
     own = _of_principal(world, question, cause) or _of_credential(world, question, cause)
     if own is not None:
         return own
-    if cause in _CONSENTS:
+    if about.mends is Mends.CONSENT:
         return _consent(world, question, cause)
     if cause is Cause.PERSON_LACKS and question.person:
         theirs = question._replace(principal=question.person, person="", credential="")
@@ -128,7 +114,7 @@ def change(
             Mend(cause, "wait until the tenant has made the grant; if its making failed, enact again"),
         )
     names = ", ".join(sorted(h.name for h in world.credentials.values() if h.principal == question.principal)) or "it has none"
-    return Changed(world, question, Mend(cause, _UNKNOWN[cause].format(q=question, own=names)), possible=False)
+    return Changed(world, question, Mend(cause, (about.asked or about.mend).format(q=question, own=names)), possible=False)
 
 
 def _of_principal(world: World[Any], question: Question, cause: Cause) -> Changed | None:
@@ -200,19 +186,6 @@ def _of_credential(world: World[Any], question: Question, cause: Cause) -> Chang
         fresh = again(world, credentials={**world.credentials, held.id: other})
         return Changed(fresh, question, Mend(cause, text, alone=alone))
     return None
-
-
-_CONSENTS = frozenset({Cause.NOT_REQUESTED, Cause.NOT_CONSENTED, Cause.WAY_DIFFERS, Cause.CONSENT_NARROWER})
-_UNKNOWN = {
-    Cause.NO_DELEGATE: "ask without a person: only a client that uses an API acts for people",
-    Cause.PERSON_UNKNOWN: "name somebody who is there: {q.person} is not",
-    Cause.PRINCIPAL_UNKNOWN: "name the principal by its principal id, or by its name as the tenant has it",
-    Cause.PLACE_UNKNOWN: "name a place that is there: {q.place} is not; or, if it was made a moment ago, look again: only that "
-    "tells a wrong name from a late one",
-    Cause.CREDENTIAL_UNKNOWN: "name a credential of this principal: {own}",
-    Cause.SIGN_IN_KIND: "sign in with a kind that {q.permission} is taken with; the explanation names them",
-    Cause.PERMISSION_UNKNOWN: "use a permission that the tenant announces: {q.permission} is none",
-}
 
 
 def _consent(world: World[Any], question: Question, cause: Cause) -> Changed:

@@ -75,9 +75,15 @@ class Verdict:
         """Neither: nothing shows it."""
         return cls(NotShown(why))
 
-    def spoilt(self) -> Verdict:
+    @classmethod
+    def spoilt(cls) -> Verdict:
         """It is as wanted now, and by the facts it will not stay so: that alone is told as *does not hold*."""
-        return Verdict(False)
+        return cls(False)
+
+    @property
+    def known(self) -> bool | None:
+        """Yes, no, or None where it is not shown."""
+        return self.held if isinstance(self.held, bool) else None
 
 
 class Result(NamedTuple):
@@ -93,7 +99,7 @@ class Result(NamedTuple):
 
     @property
     def held(self) -> bool | None:
-        return self.verdict.held if isinstance(self.verdict.held, bool) else None
+        return self.verdict.known
 
     def unshown(self, said: str, outlook: Outlook | None = None) -> Result:
         """The same, where something else than what was expected may have brought it about."""
@@ -101,7 +107,7 @@ class Result(NamedTuple):
 
     def spoilt(self, said: str, **more: Any) -> Result:
         """The same, where it holds now and will not hold from then on."""
-        return self._replace(verdict=self.verdict.spoilt(), said=said, **more)
+        return self._replace(verdict=Verdict.spoilt(), said=said, **more)
 
 
 def unjudged(proof: ProofWant, said: str, manner: Manner = Manner.NEITHER) -> Result:

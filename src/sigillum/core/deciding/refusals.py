@@ -50,75 +50,170 @@ class Cause(StrEnum):
     RIGHT_MISSING = "right-missing"
 
 
+class Shows(StrEnum):
+    """What a refusal for a cause alone is worth."""
+
+    RIGHT = "right"
+    KEY = "key"
+    BEGIN = "begin"
+    EARLY = "early"  # time alone brings the answer
+    SILENT = "silent"  # what is not known shows nothing, however surely it is refused
+    OTHERWISE = "otherwise"  # something else was in the way
+
+
+class Mends(StrEnum):
+    """What sort of change mends a cause, where it is one of several alike."""
+
+    OWN = "own"
+    WAIT = "wait"
+    GRANT = "grant"
+    CONSENT = "consent"
+    NAME = "name"  # another name, as `asked` says
+
+
 class About(NamedTuple):
-    """What a cause means, and the step that mends it."""
+    """What a cause means, and the step that mends it; what a refusal for it shows, and how it is mended here.
+
+    `before`: it stands in the way whatever is granted; `asked`: what to ask instead.
+    """
 
     meaning: str
     mend: str
+    shows: Shows = Shows.RIGHT
+    mends: Mends = Mends.OWN
+    before: bool = False
+    asked: str = ""
 
 
 ABOUT: dict[Cause, About] = {
     Cause.FACTS_UNKNOWN: About(
         "What decides is not shown to the administrator who asks, so neither yes nor no can be said.",
         "Ask with an administrator who may look.",
+        shows=Shows.OTHERWISE,
+        before=True,
     ),
     Cause.PRINCIPAL_UNKNOWN: About(
-        "The tenant knows no principal of that identifier.", "Use the principal id or the name as the tenant has it."
+        "The tenant knows no principal of that identifier.",
+        "Use the principal id or the name as the tenant has it.",
+        shows=Shows.SILENT,
+        mends=Mends.NAME,
+        asked="name the principal by its principal id, or by its name as the tenant has it",
     ),
     Cause.SUSPENDED: About(
         "This workspace suspended the identity, for a reason and perhaps until a time that it wrote down.",
         "Reinstate it, or wait until `sweep` does at its time.",
+        shows=Shows.OTHERWISE,
+        before=True,
     ),
-    Cause.PRINCIPAL_OFF: About("The account or team stands there, and is switched off.", "Switch it on again."),
+    Cause.PRINCIPAL_OFF: About(
+        "The account or team stands there, and is switched off.", "Switch it on again.", shows=Shows.OTHERWISE, before=True
+    ),
     Cause.PRINCIPAL_UNFINISHED: About(
         "The tenant accepted the account and is still making it, or failed to.",
         "Wait until it is ready; a failed one is ended and made anew by `enact`.",
+        shows=Shows.EARLY,
+        before=True,
     ),
     Cause.SIGN_IN_REFUSED: About(
         "A sign-in rule does not let the account in unattended, or not from there.",
         "Narrow the rule, or be exempt from it: `sign_in:` in the charter.",
+        shows=Shows.OTHERWISE,
     ),
-    Cause.PLACE_UNKNOWN: About("The tenant's tree has no such place.", "Use a path that is there."),
+    Cause.PLACE_UNKNOWN: About(
+        "The tenant's tree has no such place.",
+        "Use a path that is there.",
+        shows=Shows.SILENT,
+        mends=Mends.NAME,
+        asked="name a place that is there: {q.place} is not; or, if it was made a moment ago, look again: only that "
+        "tells a wrong name from a late one",
+    ),
     Cause.PLACE_NOT_FELT: About(
         "The place was made a moment ago, and decisions do not know it yet; the tenant says the same of a wrong one.",
         "Wait until the change is felt.",
+        shows=Shows.EARLY,
+        mends=Mends.WAIT,
     ),
     Cause.SERVICE_OFF: About(
-        "The service behind the permission is switched on neither there nor above.", "Switch it on: `services:` in a charter."
+        "The service behind the permission is switched on neither there nor above.",
+        "Switch it on: `services:` in a charter.",
+        shows=Shows.OTHERWISE,
+        before=True,
     ),
-    Cause.SERVICE_NOT_FELT: About("The service was switched on a moment ago.", "Wait until the change is felt."),
+    Cause.SERVICE_NOT_FELT: About(
+        "The service was switched on a moment ago.",
+        "Wait until the change is felt.",
+        shows=Shows.EARLY,
+        mends=Mends.WAIT,
+        before=True,
+    ),
     Cause.LOCATION_DIFFERS: About(
         "The program runs in another location than the place lies in.",
         "Run it where the place lies and say so in `identity: location`.",
+        shows=Shows.OTHERWISE,
+        before=True,
     ),
     Cause.LICENCE_MISSING: About(
-        "The permission needs a licence that the account does not hold.", "Give it one: `licence:` in the charter."
+        "The permission needs a licence that the account does not hold.",
+        "Give it one: `licence:` in the charter.",
+        shows=Shows.OTHERWISE,
     ),
     Cause.NOT_REQUESTED: About(
         "The client's registration does not ask for this scope, so nobody can consent to it.",
         "Name it in the charter's `permissions:` and enact.",
+        shows=Shows.OTHERWISE,
+        mends=Mends.CONSENT,
     ),
     Cause.WAY_DIFFERS: About(
         "The scope is there for the other way of acting: on behalf of people, or alone.",
         "Change `acts:` in the charter, or use the client the way it was consented.",
+        mends=Mends.CONSENT,
     ),
     Cause.NOT_CONSENTED: About(
         "The client asks for the scope, and no administrator has consented yet.",
         "Somebody with the power `consents` consents: enact the charter, or hand over its request.",
+        mends=Mends.CONSENT,
     ),
-    Cause.CONSENT_NARROWER: About("The consent is narrowed to other places.", "Add the place to `only:` of the permission."),
-    Cause.NO_DELEGATE: About("Only a client that uses an API can act for a person.", "Ask without a person."),
+    Cause.CONSENT_NARROWER: About(
+        "The consent is narrowed to other places.", "Add the place to `only:` of the permission.", mends=Mends.CONSENT
+    ),
+    Cause.NO_DELEGATE: About(
+        "Only a client that uses an API can act for a person.",
+        "Ask without a person.",
+        shows=Shows.SILENT,
+        mends=Mends.NAME,
+        asked="ask without a person: only a client that uses an API acts for people",
+    ),
     Cause.PERSON_UNKNOWN: About(
-        "The tenant knows no person of that identifier.", "Use the name or principal id of somebody who is there."
+        "The tenant knows no person of that identifier.",
+        "Use the name or principal id of somebody who is there.",
+        shows=Shows.SILENT,
+        mends=Mends.NAME,
+        asked="name somebody who is there: {q.person} is not",
     ),
     Cause.PERSON_LACKS: About(
         "The person may not do it themselves, and a client that acts for them never may more.",
         "Grant it to the person, or act for somebody who may.",
     ),
-    Cause.CREDENTIAL_UNKNOWN: About("The principal has no such credential.", "Name one that it has."),
-    Cause.CREDENTIAL_INACTIVE: About("The credential is switched off.", "Enact the charter, which switches it on."),
-    Cause.CREDENTIAL_WAITING: About("The credential's life has not begun.", "Wait until it begins."),
-    Cause.CREDENTIAL_ENDED: About("The credential's life has ended.", "Enact the charter, which begins a new generation."),
+    Cause.CREDENTIAL_UNKNOWN: About(
+        "The principal has no such credential.",
+        "Name one that it has.",
+        shows=Shows.SILENT,
+        mends=Mends.NAME,
+        before=True,
+        asked="name a credential of this principal: {own}",
+    ),
+    Cause.CREDENTIAL_INACTIVE: About(
+        "The credential is switched off.", "Enact the charter, which switches it on.", shows=Shows.OTHERWISE, before=True
+    ),
+    Cause.CREDENTIAL_WAITING: About(
+        "The credential's life has not begun.", "Wait until it begins.", shows=Shows.EARLY, mends=Mends.WAIT, before=True
+    ),
+    Cause.CREDENTIAL_ENDED: About(
+        "The credential's life has ended.",
+        "Enact the charter, which begins a new generation.",
+        shows=Shows.OTHERWISE,
+        before=True,
+    ),
     Cause.HALF_MISSING: About(
         "A local account of a cluster acts as the principal by one of two records only: what the cluster "
         "says, or the trust; or the two disagree.",
@@ -131,33 +226,68 @@ ABOUT: dict[Cause, About] = {
     Cause.SIGN_IN_KIND: About(
         "The service takes other kinds of sign-in than this credential.",
         "Sign in with a kind that it takes: another credential in the charter, or a trust.",
+        shows=Shows.OTHERWISE,
+        mends=Mends.NAME,
+        before=True,
+        asked="sign in with a kind that {q.permission} is taken with; the explanation names them",
     ),
     Cause.LIMITS_NARROWER: About(
-        "The credential is narrowed to other permissions.", "Add the permission to the credential's `limits`."
+        "The credential is narrowed to other permissions.",
+        "Add the permission to the credential's `limits`.",
+        shows=Shows.KEY,
+        before=True,
     ),
     Cause.GRANT_UNFINISHED: About(
         "The tenant accepted the grant and is still making it, or failed to.",
         "Wait until it is ready; a failed one is ended and made anew by `enact`.",
+        shows=Shows.EARLY,
     ),
     Cause.NOT_FELT: About(
-        "The grant or membership was made a moment ago, and decisions do not follow it yet.", "Wait until the change is felt."
+        "The grant or membership was made a moment ago, and decisions do not follow it yet.",
+        "Wait until the change is felt.",
+        shows=Shows.EARLY,
+        mends=Mends.WAIT,
     ),
-    Cause.WINDOW_WAITING: About("The grant's window has not begun.", "Wait until it begins."),
-    Cause.WINDOW_ENDED: About("The grant's window has ended.", "Lend the role anew, or change the window in the charter."),
+    Cause.WINDOW_WAITING: About(
+        "The grant's window has not begun.", "Wait until it begins.", shows=Shows.BEGIN, mends=Mends.WAIT
+    ),
+    Cause.WINDOW_ENDED: About(
+        "The grant's window has ended.", "Lend the role anew, or change the window in the charter.", mends=Mends.GRANT
+    ),
     Cause.LABEL_DIFFERS: About(
         "The grant counts at places with certain labels only, and this place bears others.",
         "Grant the role for this place, too.",
+        mends=Mends.GRANT,
     ),
     Cause.REACH_ELSEWHERE: About(
-        "The team that holds the grant does not reach this place.", "Widen the team's `reach`, or grant the role directly."
+        "The team that holds the grant does not reach this place.",
+        "Widen the team's `reach`, or grant the role directly.",
+        mends=Mends.GRANT,
     ),
-    Cause.PLACE_ELSEWHERE: About("The permission is granted, but at other places.", "Grant the role at this place."),
-    Cause.ROLE_LACKS: About("Roles are granted here, but none of them holds the permission.", "Grant a role that holds it."),
-    Cause.PERMISSION_UNKNOWN: About("The tenant announces no such permission.", "Use one that the tenant announces."),
-    Cause.NOTHING_GRANTED: About("Nothing is granted to the principal here.", "Grant a role that holds the permission."),
+    Cause.PLACE_ELSEWHERE: About(
+        "The permission is granted, but at other places.", "Grant the role at this place.", mends=Mends.GRANT
+    ),
+    Cause.ROLE_LACKS: About(
+        "Roles are granted here, but none of them holds the permission.", "Grant a role that holds it.", mends=Mends.GRANT
+    ),
+    Cause.PERMISSION_UNKNOWN: About(
+        "The tenant announces no such permission.",
+        "Use one that the tenant announces.",
+        shows=Shows.SILENT,
+        mends=Mends.NAME,
+        asked="use a permission that the tenant announces: {q.permission} is none",
+    ),
+    Cause.NOTHING_GRANTED: About(
+        "Nothing is granted to the principal here.", "Grant a role that holds the permission.", mends=Mends.GRANT
+    ),
     Cause.RIGHT_MISSING: About(
         "The permission alone does not suffice: a second one is needed at an enclosing place.", "Grant the second one, too."
     ),
 }
 CAUSES = tuple(Cause)
 RANK = {cause: number for number, cause in enumerate(CAUSES)}
+
+
+def causes(*, shows: Shows | None = None, mends: Mends | None = None) -> frozenset[Cause]:
+    """Those of which a refusal shows just this, or that are mended so."""
+    return frozenset(c for c, a in ABOUT.items() if shows in (None, a.shows) and mends in (None, a.mends))

@@ -11,62 +11,26 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Any, NamedTuple
 
-from sigillum.core.deciding.refusals import ABOUT, Cause
+from sigillum.core.deciding.refusals import ABOUT, Cause, Shows, causes
 from sigillum.core.deciding.values import Asks, Question, Right
 from sigillum.core.deciding.world import World, again
 from sigillum.core.values.times import format_instant
 from sigillum.core.values.worlds import Observed, Predicted
 
-SILENT = frozenset(
-    {  # what is not known shows nothing, however surely it is refused
-        Cause.PRINCIPAL_UNKNOWN,
-        Cause.PLACE_UNKNOWN,
-        Cause.CREDENTIAL_UNKNOWN,
-        Cause.PERMISSION_UNKNOWN,
-        Cause.PERSON_UNKNOWN,
-        Cause.NO_DELEGATE,
-    }
-)
-EARLY = frozenset(
-    {  # time alone brings the answer
-        Cause.NOT_FELT,
-        Cause.PLACE_NOT_FELT,
-        Cause.SERVICE_NOT_FELT,
-        Cause.PRINCIPAL_UNFINISHED,
-        Cause.GRANT_UNFINISHED,
-        Cause.CREDENTIAL_WAITING,
-    }
-)
-
-
-OTHERWISE = frozenset(
-    {  # something else was in the way
-        Cause.SUSPENDED,
-        Cause.PRINCIPAL_OFF,
-        Cause.SERVICE_OFF,
-        Cause.LOCATION_DIFFERS,
-        Cause.CREDENTIAL_INACTIVE,
-        Cause.CREDENTIAL_ENDED,
-        Cause.SIGN_IN_REFUSED,
-        Cause.NOT_REQUESTED,
-        Cause.LICENCE_MISSING,
-        Cause.SIGN_IN_KIND,
-        Cause.FACTS_UNKNOWN,
-    }
-)
+SILENT, EARLY = causes(shows=Shows.SILENT), causes(shows=Shows.EARLY)
+_WORTH = {
+    Shows.RIGHT: "that the right is missing",
+    Shows.KEY: "that the right is missing, for this key",
+    Shows.BEGIN: "that it holds until the window begins, and not longer",
+    Shows.EARLY: "nothing yet",
+    Shows.SILENT: "nothing",
+    Shows.OTHERWISE: "nothing",
+}
 
 
 def worth(cause: Cause) -> str:
     """What a refusal for this cause alone shows, in a few words."""
-    if cause is Cause.WINDOW_WAITING:
-        return "that it holds until the window begins, and not longer"
-    return (
-        "nothing yet"
-        if cause in EARLY
-        else "nothing"
-        if cause in SILENT | OTHERWISE
-        else "that the right is missing" + (", for this key" if cause is Cause.LIMITS_NARROWER else "")
-    )
+    return _WORTH[ABOUT[cause].shows]
 
 
 class Shown(NamedTuple):

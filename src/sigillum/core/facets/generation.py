@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import CA, CERTIFICATE, HANDOVER, KEY_PAIR, PASSWORD, Charter, CredentialWant
+from sigillum.core.charter.charter import CA, HANDOVER, Charter, CredentialWant
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import BRIDGE, IN_PLACE_OF, Generation
@@ -61,14 +61,14 @@ def terms_of(want: CredentialWant, now: datetime, known: Mapping[str, Any], grai
         return {**known, **rest}
     until = want.answer.until if want.answer is not None else whole_second(now) + timedelta(seconds=want.lasts_seconds)
     until -= timedelta(seconds=int(until.timestamp()) % grain)
-    begins = {"from": format_instant(whole_second(now))} if want.kind == CERTIFICATE else {}
+    begins = {"from": format_instant(whole_second(now))} if want.is_a.certified else {}
     return {**known, "until": format_instant(until), **begins, **rest}
 
 
 def begin(of: Making, terms: Mapping[str, Any], why: str, *needs: StepId, ready: tuple[StepId, ...] = ()) -> list[Step]:
     """Keep a key, make the credential (inactive where possible), catch a secret, switch it on; or ask its holder first."""
     want = of.want
-    if want.kind == KEY_PAIR and not want.held_here and want.public_key is None:
+    if not want.held_here and want.public_key is None:
         return [
             Step(
                 of.id("ask"),
@@ -81,10 +81,10 @@ def begin(of: Making, terms: Mapping[str, Any], why: str, *needs: StepId, ready:
     key: Any = want.public_key
     kept = _keep(of, needs)
     if kept is not None:
-        needs, key = (*needs, kept.id), Ref(kept.id, "public_key") if want.kind == KEY_PAIR else None
+        needs, key = (*needs, kept.id), Ref(kept.id, "public_key") if want.is_a.signs and not want.is_a.certified else None
     if kept is not None and want.signed_by == CA and (want.answer is None or want.answer.key != of.held):
         return [kept, _ask_ca(of, kept.id)]
-    certified = _certify(of, terms, *needs) if want.kind == CERTIFICATE else None
+    certified = _certify(of, terms, *needs) if want.is_a.certified else None
     needs = (*needs, certified.id) if certified is not None else needs
     part = {
         "principal": of.bearer,
@@ -98,7 +98,7 @@ def begin(of: Making, terms: Mapping[str, Any], why: str, *needs: StepId, ready:
     }
     if certified is not None:
         part |= {"certificate": Ref(certified.id, "certificate")}
-    if want.kind == PASSWORD:
+    if want.is_a.typed:
         part |= {"password": Kept(want.name, of.number), **({"expires": False} if want.endless is not None else {})}
     ends = (
         {"until": f"{terms['until']} ({format_duration(want.lasts_seconds)})"}
@@ -169,7 +169,7 @@ def _certify(of: Making, terms: Mapping[str, Any], *needs: StepId) -> Step:
 def _keep(of: Making, needs: tuple[StepId, ...]) -> Step | None:
     """Make here what is made here, and keep it before anything is sent."""
     want = of.want
-    if want.keyed and want.held_here:
+    if want.is_a.signs and want.held_here:
         return Step(
             of.id("keep"),
             StepKind.KEEP,
@@ -178,7 +178,7 @@ def _keep(of: Making, needs: tuple[StepId, ...]) -> Step | None:
             needs,
             why=Usual.MADE_HERE,
         )
-    if want.kind == PASSWORD:
+    if want.is_a.typed:
         made_here = "made here" if not want.source else f"from {want.source.partition(':')[0]}"
         return Step(
             of.id("keep"),
@@ -198,7 +198,7 @@ def _kept(want: CredentialWant) -> str:
 def finish(of: Making, identity: Id, *needs: StepId, active: bool) -> list[Step]:
     """Catch the secret where the tenant makes it, and switch it on; nothing where both is done."""
     want, steps = of.want, list[Step]()
-    if want.tenant_made and not of.held:
+    if want.is_a.tenant_made and not of.held:
         steps.append(
             Step(
                 of.id("catch"),

@@ -7,7 +7,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, NamedTuple
 
 from sigillum.core.charter import rules
-from sigillum.core.charter.charter import PASSWORD, Charter
+from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.marks import Mark
@@ -61,7 +61,7 @@ LINES: list[Line] = [
     Line("workload", lambda c: c.workload is not None, checked=True),
     Line("delegation", lambda c: c.delegation is not None or any(p.person for p in c.proofs), checked=True),
     Line("credential", lambda c: True, checked=True),
-    Line("sign-in", lambda c: c.sign_in is not None or any(w.kind == PASSWORD for w in c.credentials)),
+    Line("sign-in", lambda c: c.sign_in is not None or any(w.is_a.typed for w in c.credentials)),
 ]
 
 

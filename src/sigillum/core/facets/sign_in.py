@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 from sigillum.core.charter.charter import ACCOUNT as ACCOUNT_IDENTITY
-from sigillum.core.charter.charter import PASSWORD
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
 from sigillum.core.deciding.sign_in import (
     ALL_ACCOUNTS,
@@ -49,7 +48,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     """Remove registered methods, narrow and exempt the account, relax what is relaxed safely; tell what decides then."""
     charter, who = seen.charter, principal(seen, draft)
     ours = any(True for _ in seen.history.of(NAME, seen.tenant))
-    password = seen.carried(RULE) is not None and any(c.kind == PASSWORD for c in charter.credentials)
+    password = seen.carried(RULE) is not None and any(c.is_a.typed for c in charter.credentials)
     if charter.identity.kind != ACCOUNT_IDENTITY or not (charter.sign_in is not None or ours or password):
         return
     fact = seen.ask(ALL_RULES)

@@ -6,7 +6,6 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
-from sigillum.core.charter.charter import KEY_PAIR
 from sigillum.core.facets.generation import Making, begin, called, finish
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.profile import Profile
@@ -31,7 +30,7 @@ def not_bridged(
 ) -> Iterator[str]:
     """What can be said against a bridge that ends then. `longest_seconds`: the house's bound."""
     want, profile = around.want, around.profile
-    if want is None or want.kind != KEY_PAIR:
+    if want is None or not want.is_a.repeatable:
         yield f"{one.name} is no key pair: of nothing else can the same be registered again"
     if one.exposed:
         yield f"the old {one.name} is known to others"
@@ -62,7 +61,6 @@ def bridged(one: Rotation, around: Around, seen: Look) -> tuple[Step, ...]:
     made = next((g for g in one.bridges if g.number == number), None)
     same = want._replace(
         name=called(mark),
-        kind=KEY_PAIR,
         keep_in="holder",
         public_key=dict(asked["public_key"]),
         lasts_seconds=_life(asked),
@@ -72,7 +70,7 @@ def bridged(one: Rotation, around: Around, seen: Look) -> tuple[Step, ...]:
     if made is None or made.unanswered:
         terms = {
             "until": asked["until"],
-            "kind": KEY_PAIR,
+            "kind": want.kind,
             "limits": list(same.limits),
             ROTATION: one.key,
             "accepted_by": asked["accepted_by"],

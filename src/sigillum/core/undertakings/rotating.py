@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from sigillum.core.charter.charter import PASSWORD
 from sigillum.core.facets.generation import Making, begin, end, finish, terms_of
 from sigillum.core.kinds.changes import Change
 from sigillum.core.kinds.kind import Fact, Query, Record
@@ -190,7 +189,7 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
         want.held_here
         and not making.held
         and not new.given_away
-        and not (want.tenant_made and not record.body.active and around.profile.secret_delivery == SEALED)
+        and not (want.is_a.tenant_made and not record.body.active and around.profile.secret_delivery == SEALED)
     ):
         return Next((end(one.mark, new.number, new.id, "its secret was not caught, so nobody has it"),))
     if not record.body.active and new.on_at and not _recent(new.on_at, seen, now):
@@ -205,7 +204,7 @@ def _recent(since: str, seen: Look, now: datetime) -> bool:
 
 def _in_place(one: Rotation, around: Around) -> bool:
     """Does the new one take the old one's place in one request, so that there is no moment without either?"""
-    return around.profile.replaces and around.want is not None and around.want.kind == PASSWORD and around.want.held_here
+    return around.profile.replaces and around.want is not None and around.want.is_a.typed and around.want.held_here
 
 
 def _beside(one: Rotation, steps: tuple[Step, ...], now: datetime) -> Next:

@@ -49,7 +49,9 @@ async def sign(request: Request) -> Response:
 
 def key_of(tenant: Tenant, account: str) -> SigningKey:
     """The key of an account that nobody has."""
-    return tenant.signers.setdefault(account, SigningKey())
+    if account not in tenant.signers:
+        tenant.signers[account] = SigningKey()
+    return tenant.signers[account]
 
 
 def signed_by(tenant: Tenant, account: str, assertion: str) -> bool:

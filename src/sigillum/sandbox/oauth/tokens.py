@@ -27,8 +27,9 @@ def claims_of(tenant: Tenant, token: str | None) -> Json | None:
     now = tenant.clock.now()
     claims = tenant.key.read(token) if token.count(".") == 2 else None
     if claims is not None:
+        ours = claims.get("iss") == tenant.issuer  # RFC 9068 §4; the same key signs for other customers of the service
         live = claims.get("exp", 0) > now.timestamp() and claims.get("jti") not in tenant.revoked
-        return claims if live and _stands(tenant, claims) else None
+        return claims if ours and live and _stands(tenant, claims) else None
     digest = hash_of(token)
     for identity, known in tenant.secrets.items():
         if secrets.compare_digest(known, digest):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -78,6 +79,7 @@ class Tenant:
     vault: dict[str, list[Json]] = field(default_factory=dict)  # path of a secret -> its versions, the newest last
     reads: list[Json] = field(default_factory=list)  # who read which version of which secret, and when
     signing_key: SigningKey | None = None
+    new_key: Callable[[], SigningKey] = SigningKey
     signers: dict[str, SigningKey] = field(default_factory=dict)  # account -> the key with which it is signed for that
 
     @property
@@ -100,7 +102,7 @@ class Tenant:
     @property
     def key(self) -> SigningKey:
         if self.signing_key is None:
-            self.signing_key = SigningKey()
+            self.signing_key = self.new_key()
         return self.signing_key
 
     def limit(self, name: str) -> int:

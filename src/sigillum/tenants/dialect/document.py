@@ -45,7 +45,6 @@ class Documents:
 
     def __init__(self, things: Things) -> None:
         self.things = things
-        self._foreseen: tuple[str, Read] | None = None  # an entry, and the document that it is put into next
 
     def all(
         self, kind: Kind[Any], section: DocumentSection, places: Iterable[dict[str, Any]], about: str = ""
@@ -99,12 +98,17 @@ class Documents:
         reply, _ = self.things.speaker.change(section.write, values, doing, headers=guard, body=body)
         return reply._replace(result=Result.BUSY, wait_seconds=0.0) if reply.result is Result.STALE else reply
 
-    def make(self, kind: Kind[Any], thing: ThingSection, values: dict[str, Any], record: Record[Any], doing: str) -> Reply:
-        """Put one entry in, and change nothing else."""
-        section = thing.document
-        assert section is not None
-        known, self._foreseen = self._foreseen, None
-        read = known[1] if known is not None and known[0] == record.id else self.read(section, values, doing)
+    def make(
+        self,
+        kind: Kind[Any],
+        section: DocumentSection,
+        values: dict[str, Any],
+        record: Record[Any],
+        doing: str,
+        read: Read | None = None,
+    ) -> Reply:
+        """Put one entry in, and change nothing else: into the document as it was `read`, where it was."""
+        read = read or self.read(section, values, doing)
         if read.refusal is not None:
             return read.refusal
         there = self._entries(kind, section, read.body, values, str(values.get("principal") or ""))
@@ -128,10 +132,8 @@ class Documents:
         reply = self._write(section, values, read, doing)
         return reply._replace(record=record) if reply.result is Result.DONE else reply
 
-    def foresee(self, kind: Kind[Any], section: DocumentSection, values: dict[str, Any], identity: str) -> str:
-        """How the document will look with one more entry, which is put into just this reading of it."""
-        read = self.read(section, values, "looking")
-        self._foreseen = (identity, read)
+    def foreseen(self, kind: Kind[Any], section: DocumentSection, values: dict[str, Any], identity: str, read: Read) -> str:
+        """How the document will look with one more entry."""
         return "" if read.refusal is not None else self._digest(kind, section, read.body, values, identity)
 
     def looks(self, kind: Kind[Any], section: DocumentSection, values: dict[str, Any]) -> str:

@@ -2,27 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from typing import Any
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import suppress
+from typing import TYPE_CHECKING, Any
 
+from sigillum.core.deciding.proofs import Trial
 from sigillum.core.kinds.access import GRANT, ROLE
-from sigillum.core.kinds.changes import Change, End, Entry
+from sigillum.core.kinds.changes import Change, End, Entry, Make
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
+from sigillum.core.kinds.profile import Operation
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.values.errors import RefusedError
+from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
+from sigillum.core.values.times import ClockReading
 from sigillum.protocols.http import Http
-from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
+from sigillum.tenants.port import Address, Foreseen, Link, Proof, Reply, Result, SignedIn, Tenant
 
 from . import lists
 from .call_model import ChangeSection
-from .fields import HiddenError
+from .calls import Speaker
+from .fields import HiddenError, NoIdError
 from .files import read
-from .makes import Makes
+from .identity import DialectSignIns
+from .makes import Makes, role_values
 from .model import DialectFile, ThingSection
 from .profile import profile_of
 from .store import DialectStore
-from .values import NOTHING, at, filled, needs
+from .things import Things
+from .values import NOTHING, ValueRefusedError, at, filled, needs
+
+if TYPE_CHECKING:
+    from sigillum.core.deciding.values import Question
 
 
 def connect(address: Address, link: Link) -> Tenant:
@@ -33,27 +43,39 @@ def connect(address: Address, link: Link) -> Tenant:
     return DialectTenant(address, link, dialect, http)
 
 
-class DialectTenant(Makes):
+class DialectTenant:
     """Everything that the port asks for, by the calls of a dialect."""
 
     known_seconds = 0.0
+    token_endpoint = ""
 
     def __init__(self, address: Address, link: Link, dialect: DialectFile, http: Http) -> None:
-        super().__init__(address, link, dialect, http)
+        self.address, self.dialect, self.http, self._link = address, dialect, http, link
+        self.clock: ClockReading | None = None
+        self.speaker = Speaker(dialect, http, address.address, link.token, address.admin, self._heard)
         self.profile = profile_of(dialect, address)
         self._secrets = dict[str, Secret]()  # what a making answered, until it is fetched
+        self._makes = Makes(self.speaker, address, link, self._secrets)
+        self._identity = DialectSignIns(self.speaker, address, link)
+
+    def _heard(self, reading: ClockReading) -> None:
+        self.clock = reading
 
     def say(self, text: str) -> None:
         if self._link.say is not None:
             self._link.say(text)
 
     # --- facts --------------------------------------------------------------------------------------------------------
+    @property
+    def things(self) -> Things:
+        """What can be looked up, as it is now."""
+        return Things(self.speaker)
+
     def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:
-        self.things.anew()
-        return {q: self.things.fact(q) for q in queries}
+        things = self.things
+        return {q: things.fact(q) for q in queries}
 
     def read(self, kind: Kind[Any], identity: str) -> Record[Any] | None:
-        self.things.anew()
         fact = self.things.fact(Query(kind, "id", identity))
         if not fact.known and not fact.never:
             raise RefusedError(
@@ -64,11 +86,62 @@ class DialectTenant(Makes):
         return fact.first
 
     # --- changes: one request each --------------------------------------------------------------------------------------
-    def change(self, change: Change) -> Reply:
-        return self._safely(lambda: self._change(change))
+    def _not_described(self, what: str) -> Reply:
+        error = RefusedError(
+            f"the dialect {self.dialect.dialect} does not say how {what}",
+            where=self.address.name,
+            mend="describe it there, or have it done by hand",
+        )
+        return Reply(Result.REFUSED, detail=error.what, error=error)
 
-    def _change(self, change: Change) -> Reply:
-        section = self.things.section(change.kind)
+    def _safely(self, send: Callable[[Things], Reply]) -> Reply:
+        """What keeps a request from being sent is no answer of the tenant's."""
+        try:
+            return send(self.things)
+        except NoIdError as problem:
+            return Reply(Result.MISSING, detail=problem.what)
+        except (HiddenError, ValueRefusedError) as problem:
+            error = (
+                problem
+                if isinstance(problem, ValueRefusedError)
+                else RefusedError(str(problem), where=self.address.name, mend="compare the dialect with the tenant's reference")
+            )
+            return Reply(Result.REFUSED, detail=str(problem), error=error)
+        except UnreachableError as problem:  # while looking
+            return Reply(Result.UNSENT, detail=problem.what, error=problem)
+        except RefusedError as problem:
+            return Reply(Result.REFUSED, detail=problem.what, error=problem)
+
+    def make(self, make: Make, mark: str) -> Reply:
+        def send(things: Things) -> Reply:
+            making = self._makes.begun(things, make, mark)
+            return self._makes.send(making) if making is not None else self._not_described(f"a {make.kind.name} is made")
+
+        return self._safely(send)
+
+    def foresee(self, make: Make, mark: str) -> Foreseen | None:
+        with suppress(RefusedError, UnreachableError, HiddenError, NoIdError):  # its making will say it
+            found = self._makes.foresee(self.things, make, mark)
+            if found is not None:
+                digest, making, read = found
+                return Foreseen(digest, lambda: self._safely(lambda _: self._makes.send(making, read)))
+        return None
+
+    def looks(self, kind: Kind[Any], identity: str) -> str:
+        things = self.things
+        section = things.section(kind)
+        if section is None or section.document is None:
+            return ""
+        with suppress(RefusedError, UnreachableError, HiddenError, NoIdError):
+            values = things.above(section.document.of, things.values_of(kind, identity))
+            return things.documents.looks(kind, section.document, values)
+        return ""
+
+    def change(self, change: Change) -> Reply:
+        return self._safely(lambda things: self._change(things, change))
+
+    def _change(self, things: Things, change: Change) -> Reply:
+        section = things.section(change.kind)
         call = (
             next(
                 (
@@ -83,7 +156,7 @@ class DialectTenant(Makes):
         )
         if section is None or call is None:
             return self._not_described(f"{', '.join(change.part)} of a {change.kind.name} is changed")
-        values = {**self.things.known(change.kind, str(change.id), needs(call) - set(change.part)), **change.part}
+        values = {**things.known(change.kind, str(change.id), needs(call) - set(change.part)), **change.part}
         headers = {"If-Match": change.version} if call.if_match and change.version else {}
         body = self._whole(section, call, values) if call.whole else NOTHING
         if isinstance(body, Reply):
@@ -109,34 +182,33 @@ class DialectTenant(Makes):
         return whole
 
     def enter(self, entry: Entry) -> Reply:
-        return self._safely(
-            lambda: lists.enter(self.things, entry) or self._not_described(f"{entry.field} of a {entry.kind.name} are changed")
-        )
+        unknown = f"{entry.field} of a {entry.kind.name} are changed"
+        return self._safely(lambda things: lists.enter(things, entry) or self._not_described(unknown))
 
     def end(self, end: End) -> Reply:
-        return self._safely(lambda: self._end(end))
+        return self._safely(lambda things: self._end(things, end))
 
-    def _end(self, end: End) -> Reply:
-        section, identity = self.things.section(end.kind), str(end.id)
+    def _end(self, things: Things, end: End) -> Reply:
+        section, identity = things.section(end.kind), str(end.id)
         if section is None or (section.end is None and section.document is None):
             return self._not_described(f"a {end.kind.name} is ended")
         doing = f"ending the {end.kind.name}"
         if section.document is not None:
-            values = {**self.things.above(section.document.of, self.things.values_of(end.kind, identity)), "id": identity}
-            return self.things.documents.end(end.kind, section, values, identity, doing)
+            values = {**things.above(section.document.of, things.values_of(end.kind, identity)), "id": identity}
+            return things.documents.end(end.kind, section, values, identity, doing)
         call = section.end
         assert call is not None
-        values, back = self.things.known(end.kind, identity, needs(call)), str(end.about.get("back") or "")
+        values, back = things.known(end.kind, identity, needs(call)), str(end.about.get("back") or "")
         if section.level:
-            standing = self.things.fact(Query(GRANT, "id", identity)).first
+            standing = things.fact(Query(GRANT, "id", identity)).first
             if standing is None:
                 return Reply(Result.MISSING, detail="another level stands there by now, or none")
             if back and section.make is not None:
-                role = self.things.fact(Query(ROLE, "name", back)).first
+                role = things.fact(Query(ROLE, "name", back)).first
                 call = section.make
                 values |= {
-                    **self.things.of_record(standing),
-                    **self._role(back),
+                    **things.of_record(standing),
+                    **role_values(self.dialect, back),
                     "role": back,
                     "role_id": role.id if role is not None else back,
                 }
@@ -154,14 +226,37 @@ class DialectTenant(Makes):
             return Reply(Result.MISSING, detail="it was shown once, when it was made")
         call = section.secret
 
-        def send() -> Reply:
-            reply, spoken = self.speaker.change(
-                call, self.things.known(CREDENTIAL, identity, needs(call)), "fetching the secret"
-            )
+        def send(things: Things) -> Reply:
+            reply, spoken = self.speaker.change(call, things.known(CREDENTIAL, identity, needs(call)), "fetching the secret")
             found = at(spoken.body, section.secret_at) if spoken is not None and reply.result is Result.DONE else None
             return reply._replace(secret=Secret(found)) if isinstance(found, str) and found else reply
 
         return self._safely(send)
+
+    # --- the identity's own side ----------------------------------------------------------------------------------------
+    def sign_in(self, proof: Proof) -> SignedIn:
+        return self._identity.sign_in(proof)
+
+    def taken(self, signed_in: SignedIn) -> bool | None:
+        return self._identity.taken(signed_in)
+
+    def as_administrator(self, principal: str) -> SignedIn:
+        return self._identity.as_administrator(principal)
+
+    def token_for(self, proof: Proof, issuer: str) -> Secret:
+        return self._identity.token_for(proof, issuer)
+
+    def attempt(self, signed_in: SignedIn, operation: Operation, place: str) -> Trial:
+        return self._identity.attempt(signed_in, operation, place)
+
+    def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
+        return self._identity.ask(signed_in, permission, place, person)
+
+    def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
+        return self._identity.ask_all(questions)
+
+    def ask_sign_in(self, account: str, context: Mapping[str, Any]) -> Trial:
+        return self._identity.ask_sign_in(account, context)
 
 
 def _merged(whole: Any, part: Any) -> None:

@@ -13,13 +13,10 @@ from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
-from sigillum.core.values.times import ClockReading
-from sigillum.protocols.http import Http
 from sigillum.tenants.port import Address, Link, Proof, SignedIn
 
 from .calls import Speaker, fits
 from .fields import last_of
-from .model import DialectFile
 from .things import Things
 from .values import at
 
@@ -30,19 +27,13 @@ if TYPE_CHECKING:
 class DialectSignIns:
     """Speaking as somebody, by the ways in that the dialect describes."""
 
-    clock: ClockReading | None = None
-
-    def __init__(self, address: Address, link: Link, dialect: DialectFile, http: Http) -> None:
-        self.address, self.dialect, self.http, self._link = address, dialect, http, link
-        self.speaker = Speaker(dialect, http, address.address, link.token, address.admin, self._heard)
-        self.things = Things(self.speaker)
-
-    def _heard(self, reading: ClockReading) -> None:
-        self.clock = reading
+    def __init__(self, speaker: Speaker, address: Address, link: Link) -> None:
+        self.speaker, self.dialect, self.address, self._link = speaker, speaker.dialect, address, link
 
     @property
-    def token_endpoint(self) -> str:
-        return ""
+    def things(self) -> Things:
+        """What can be looked up, as it is now."""
+        return Things(self.speaker)
 
     def sign_in(self, proof: Proof) -> SignedIn:
         """With what it proves itself; the tenant's word for who that is, where the dialect says how it is asked."""

@@ -2,184 +2,121 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from contextlib import suppress
-from typing import Any
+from collections.abc import Mapping
+from typing import Any, NamedTuple
 from urllib.parse import unquote, urljoin, urlsplit
 
 from sigillum.core.kinds.access import GRANT, PLACE
 from sigillum.core.kinds.changes import Make
-from sigillum.core.kinds.kind import Kind, Query, Record
+from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.protocols.http import HttpError
-from sigillum.tenants.port import Reply, Result
+from sigillum.tenants.port import Address, Link, Reply, Result
 
 from .call_model import CallSection, LaterSection, MakeSection, SpotSection
-from .calls import Spoken, fits, spot_of
-from .fields import HiddenError, NoIdError, joined
-from .identity import DialectSignIns
-from .model import ShownSection, ThingSection
-from .values import MisfitError, ValueRefusedError, Words, at, shown
+from .calls import Speaker, Spoken, fits, spot_of
+from .document import Read
+from .fields import HiddenError, joined
+from .model import DialectFile, ShownSection, ThingSection
+from .things import Things
+from .values import MisfitError, Words, at, shown
 
 POLL_SECONDS = 1.0
 
 
-class Makes(DialectSignIns):
-    """What makes things."""
+class Making(NamedTuple):
+    """One thing that is made: what can be looked up for it, what its calls can name, and as what it will be there."""
 
-    _secrets: dict[str, Secret]  # what a making answered, until it is fetched
-    _looked_up: tuple[tuple[Make, str], dict[str, Any]] | None = None  # the values of the making that was foreseen last
+    things: Things
+    make: Make
+    section: ThingSection
+    values: dict[str, Any]
+    record: Record[Any]
 
-    def _not_described(self, what: str) -> Reply:
-        error = RefusedError(
-            f"the dialect {self.dialect.dialect} does not say how {what}",
-            where=self.address.name,
-            mend="describe it there, or have it done by hand",
-        )
-        return Reply(Result.REFUSED, detail=error.what, error=error)
 
-    def _safely(self, send: Callable[[], Reply]) -> Reply:
-        """What keeps a request from being sent is no answer of the tenant's."""
-        self.things.anew()
-        try:
-            return send()
-        except NoIdError as problem:
-            return Reply(Result.MISSING, detail=problem.what)
-        except (HiddenError, ValueRefusedError) as problem:
-            error = (
-                problem
-                if isinstance(problem, ValueRefusedError)
-                else RefusedError(str(problem), where=self.address.name, mend="compare the dialect with the tenant's reference")
-            )
-            return Reply(Result.REFUSED, detail=str(problem), error=error)
-        except UnreachableError as problem:  # while looking
-            return Reply(Result.UNSENT, detail=problem.what, error=problem)
-        except RefusedError as problem:
-            return Reply(Result.REFUSED, detail=problem.what, error=problem)
+class Makes:
+    """What makes things. `secrets`: what a making answered, until it is fetched."""
 
-    def make(self, make: Make, mark: str) -> Reply:
-        return self._safely(lambda: self._make(make, mark))
+    def __init__(self, speaker: Speaker, address: Address, link: Link, secrets: dict[str, Secret]) -> None:
+        self.speaker, self.dialect, self.address, self._link = speaker, speaker.dialect, address, link
+        self._secrets = secrets
 
-    def _make(self, make: Make, mark: str) -> Reply:
-        kind, section = make.kind, self.things.section(make.kind)
+    def begun(self, things: Things, make: Make, mark: str) -> Making | None:
+        """What is to be sent, as far as looking shows it; None: the dialect does not say how. Raises HiddenError."""
+        section = things.section(make.kind)
         if section is None or (section.make is None and section.document is None):
-            return self._not_described(f"a {kind.name} is made")
-        values = self._values_at(section, make, mark)
-        body = kind.made(make.part)
-        identity = _id_made_of(section, values)
-        record = Record(kind, identity, body, mark=mark)
+            return None
+        values = _values(things, make, mark)
+        if section.document is not None and section.document.of != PLACE.name:
+            values = things.above(section.document.of, values)
+        record = Record(make.kind, _id_made_of(section, values), make.kind.made(make.part), mark=mark)
+        return Making(things, make, section, values, record)
+
+    def foresee(self, things: Things, make: Make, mark: str) -> tuple[str, Making, Read] | None:
+        """How the document will look, what is put into it, and the reading of it into which just that is put."""
+        making = self.begun(things, make, mark)
+        if making is None or making.section.document is None:
+            return None
+        document = making.section.document
+        read = things.documents.read(document, making.values, "looking")
+        digest = things.documents.foreseen(make.kind, document, making.values, making.record.id, read)
+        return (digest, making, read) if digest else None
+
+    def send(self, making: Making, read: Read | None = None) -> Reply:
+        """The request, and what its answer gives. Raises HiddenError, MisfitError."""
+        section, values, kind = making.section, making.values, making.make.kind
         doing = f"making the {kind.name}"
         if section.document is not None:
-            return self.things.documents.make(kind, section, values, record, doing)
-        assert section.make is not None
-        refused = self._before(kind, section, section.make, values, make)
+            return making.things.documents.make(kind, section.document, values, making.record, doing, read)
+        call, identity = section.make, making.record.id
+        assert call is not None
+        refused = self._before(making, call)
         if refused is not None:
             return refused
-        reply, spoken = self.speaker.change(section.make, values, doing)
+        reply, spoken = self.speaker.change(call, values, doing)
         if reply.result is not Result.DONE or spoken is None:
             return reply
         answers = [spoken]
-        if section.make.later is not None and (operation := spot_of(spoken, section.make.later.operation)):
-            finished = self._finished(section.make.later, {**values, "operation": operation})
+        if call.later is not None and (operation := spot_of(spoken, call.later.operation)):
+            finished = self._finished(call.later, {**values, "operation": operation})
             if isinstance(finished, Reply):
                 return finished
             answers.append(finished)
-        identity = identity or self._identity(kind, section, section.make, answers, values)
+        identity = identity or self._identity(making, call, answers)
         if not identity:
             return _lost("the answer names no id of what was made", self.address.name, "name `id:` at `make` in the dialect")
         for answer in answers:
-            if section.make.secret is not None and isinstance(given := at(answer.body, section.make.secret), str) and given:
+            if call.secret is not None and isinstance(given := at(answer.body, call.secret), str) and given:
                 self._secrets[identity] = Secret(given)
-        return Reply(Result.DONE, record._replace(id=identity))
+        return Reply(Result.DONE, making.record._replace(id=identity))
 
-    def _values_at(self, section: ThingSection, make: Make, mark: str) -> dict[str, Any]:
-        """Also what is above it, where that is a document's; what was looked up to foresee it is not looked up once more."""
-        known, self._looked_up = self._looked_up, None
-        if known is not None and known[0] == (make, mark):
-            return known[1]
-        values = self._values(make, mark)
-        if section.document is not None and section.document.of != PLACE.name:
-            return self.things.above(section.document.of, values)
-        return values
-
-    def foresee(self, make: Make, mark: str) -> str:
-        section = self.things.section(make.kind)
-        if section is None or section.document is None:
-            return ""
-        with suppress(RefusedError, UnreachableError, HiddenError, NoIdError):  # its making will say it
-            self.things.anew()
-            values = self._values_at(section, make, mark)
-            self._looked_up = (make, mark), values
-            return self.things.documents.foresee(make.kind, section.document, values, _id_made_of(section, values))
-        return ""
-
-    def looks(self, kind: Kind[Any], identity: str) -> str:
-        section = self.things.section(kind)
-        if section is None or section.document is None:
-            return ""
-        with suppress(RefusedError, UnreachableError, HiddenError, NoIdError):
-            self.things.anew()
-            values = self.things.above(section.document.of, self.things.values_of(kind, identity))
-            return self.things.documents.looks(kind, section.document, values)
-        return ""
-
-    def _before(
-        self, kind: Kind[Any], section: ThingSection, call: MakeSection, values: Mapping[str, Any], make: Make
-    ) -> Reply | None:
+    def _before(self, making: Making, call: MakeSection) -> Reply | None:
         """Where a making would change what stands there, that is looked at first. Raises HiddenError."""
-        if section.level:
-            standing = self._level(values)
+        values, make = making.values, making.make
+        if making.section.level:
+            standing = _level(making.things, values)
             if standing is None or standing.says(role=make.part.get("over")):
                 return None
             if standing.denies(role=values["role"]):
                 return _other_level(standing.body.role, str(values["role"]))
-        elif make.instead_of or not call.look_first or not self._there(kind, section, values):
+        elif make.instead_of or not call.look_first or not _there(making):
             return None
         return Reply(Result.EXISTS, detail="it is there already")
 
-    def _identity(
-        self, kind: Kind[Any], section: ThingSection, call: MakeSection, answers: list[Spoken], values: Mapping[str, Any]
-    ) -> str:
+    def _identity(self, making: Making, call: MakeSection, answers: list[Spoken]) -> str:
         """Its id, from the newest answer that tells it; where none does, it is looked for like what was interrupted."""
+        section, values, kind = making.section, making.values, making.make.kind
         where = call.id or (section.shows["id"] if isinstance(section.id, list) else section.id)
         parts = _id_parts(section)
         for answer in reversed(answers):
             found = _told(answer, where, values, self.dialect.words)
             if found:
                 return joined(found if n == "id" else values.get(n, "") for n in parts)
-        self.things.anew()
         field = "mark" if "mark" in section.shows else kind.key[-1]
-        records = self.things.fact(Query(kind, field, str(values.get(field, "")))).records
+        records = Things(self.speaker).fact(Query(kind, field, str(values.get(field, "")))).records
         return records[0].id if len(records) == 1 else ""
-
-    def _values(self, make: Make, mark: str) -> dict[str, Any]:
-        """What the calls that make something can name."""
-        values: dict[str, Any] = {**make.part, "mark": mark, "account": make.about.get("account", make.part.get("name", ""))}
-        if make.kind is GRANT:
-            values |= self._role(str(make.part.get("role", "")))
-        return self.things.made_of(make.kind, values)
-
-    def _role(self, name: str) -> dict[str, Any]:
-        """The values by which a role is told that has no name there."""
-        role = next((r for r in self.dialect.roles if r.name == name), None)
-        return {f"role.{n}": v for n, v in role.values.items()} if role is not None else {}
-
-    def _level(self, values: Mapping[str, Any]) -> Record[Any] | None:
-        """The one role that a principal has at a place. Raises HiddenError."""
-        fact = self.things.fact(Query(GRANT, "principal", str(values["principal"])))
-        if not fact.known:
-            raise HiddenError(f"what it has there cannot be seen: {fact.unknown}")
-        return next((r for r in fact.records if r.says(place=values["place"])), None)
-
-    def _there(self, kind: Kind[Any], section: ThingSection, values: Mapping[str, Any]) -> bool:
-        identity = _id_made_of(section, values)
-        field = "id" if identity else kind.key[-1]
-        fact = self.things.fact(Query(kind, field, identity or str(values.get(field, ""))))
-        if not fact.known:
-            raise HiddenError(f"whether it is there already cannot be seen: {fact.unknown}")
-        return bool(fact.records)
 
     def _finished(self, later: LaterSection, values: Mapping[str, Any]) -> Spoken | Reply:
         """The answer of an operation once it is done; a reply where it is not, or failed."""
@@ -203,6 +140,37 @@ class Makes(DialectSignIns):
                 )
             self._link.pause(POLL_SECONDS, "until the tenant has finished it")
             waited += POLL_SECONDS
+
+
+def _values(things: Things, make: Make, mark: str) -> dict[str, Any]:
+    """What the calls that make something can name."""
+    values: dict[str, Any] = {**make.part, "mark": mark, "account": make.about.get("account", make.part.get("name", ""))}
+    if make.kind is GRANT:
+        values |= role_values(things.dialect, str(make.part.get("role", "")))
+    return things.made_of(make.kind, values)
+
+
+def role_values(dialect: DialectFile, name: str) -> dict[str, Any]:
+    """The values by which a role is told that has no name there."""
+    role = next((r for r in dialect.roles if r.name == name), None)
+    return {f"role.{n}": v for n, v in role.values.items()} if role is not None else {}
+
+
+def _level(things: Things, values: Mapping[str, Any]) -> Record[Any] | None:
+    """The one role that a principal has at a place. Raises HiddenError."""
+    fact = things.fact(Query(GRANT, "principal", str(values["principal"])))
+    if not fact.known:
+        raise HiddenError(f"what it has there cannot be seen: {fact.unknown}")
+    return next((r for r in fact.records if r.says(place=values["place"])), None)
+
+
+def _there(making: Making) -> bool:
+    kind, identity = making.make.kind, making.record.id
+    field = "id" if identity else kind.key[-1]
+    fact = making.things.fact(Query(kind, field, identity or str(making.values.get(field, ""))))
+    if not fact.known:
+        raise HiddenError(f"whether it is there already cannot be seen: {fact.unknown}")
+    return bool(fact.records)
 
 
 def _lost(what: str, where: str, mend: str) -> Reply:

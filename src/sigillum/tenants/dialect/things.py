@@ -25,7 +25,7 @@ WORST = "administers"  # the class of a permission of which the dialect says not
 
 
 class Things:
-    """Everything that can be looked up."""
+    """Everything that can be looked up, for one operation: what it has seen it does not ask for again."""
 
     def __init__(self, speaker: Speaker) -> None:
         self.speaker = speaker
@@ -35,10 +35,6 @@ class Things:
 
     def section(self, kind: Kind[Any]) -> ThingSection | None:
         return self.dialect.things.get(kind.name)  # type: ignore[call-overload,no-any-return]
-
-    def anew(self) -> None:
-        """Whatever was seen before is looked at again."""
-        self._memo.clear()
 
     # --- ids ----------------------------------------------------------------------------------------------------------
     def values_of(self, kind: Kind[Any], identity: str) -> dict[str, Any]:

@@ -11,13 +11,14 @@ from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL, TEAM
 from sigillum.core.values.errors import FileError, MachineError
 
 from .settings import Settings
+from .streams import Streams
 
 if TYPE_CHECKING:
     from sigillum.charters.workspace import Workspace
     from sigillum.core.charter.charter import Charter
     from sigillum.core.facets.seen import Expected
     from sigillum.core.kinds.kind import Kind
-    from sigillum.core.records.chain import Head
+    from sigillum.core.records.chain import Head, LedgerEntry
     from sigillum.core.records.history import History
     from sigillum.core.undertakings.undertaking import S, Undertaking
     from sigillum.keys.ledgerkey import LedgerKey
@@ -39,6 +40,7 @@ class Books:
         self._settings, self._workspace = settings, workspace
         self._ledger: Ledger | None = None
         self._lock = threading.Lock()
+        self._streams = Streams(lambda uid, after: self.ledger().entries(uid, after=after))
         self._checkpoint: Head | None = None  # up to where the ledger was verified by an earlier run
 
     def close(self) -> None:
@@ -146,13 +148,20 @@ class Books:
     # --- charters -----------------------------------------------------------------------------------------
     def history(self, charter: str) -> tuple[str, History]:
         """The charter's uid (empty where it was never enacted) and what the ledger says of it."""
-        from sigillum.core.records.history import History, fold
+        from sigillum.core.records.history import History
 
         if not self.there:
             return "", History(ledger=False)
-        ledger = self.ledger()
-        uid = ledger.uid_of(charter)
-        return (uid, fold(ledger.entries(uid), uid)) if uid else ("", History())
+        uid = self.ledger().uid_of(charter)
+        return (uid, self.state(uid)) if uid else ("", History())
+
+    def entries(self, uid: str) -> list[LedgerEntry]:
+        """All of one stream, in order."""
+        return self._streams.of(uid).entries
+
+    def state(self, uid: str) -> History:
+        """What the entries of one stream amount to."""
+        return self._streams.of(uid).state
 
     def answers(self, charter: str) -> dict[str, str]:
         """What somebody else told for a charter: the newest answer to each question."""
@@ -297,8 +306,7 @@ class Books:
         return next(found for found in self._read(sort, [one.uid]) if found.key == one.key)
 
     def _read(self, sort: Undertaking[S], streams: Iterable[str]) -> list[S]:
-        ledger = self.ledger()
-        found = [one for uid in dict.fromkeys(streams) for one in sort.read(ledger.entries(uid), uid)]
+        found = [one for uid in dict.fromkeys(streams) for one in sort.read(self.entries(uid), uid)]
         return sorted(found, key=lambda one: one.began)
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.changes import Doing
-from sigillum.core.records.history import CLOSED, NUMBER, UNDERTAKING, fold
+from sigillum.core.records.history import CLOSED, NUMBER, UNDERTAKING
 from sigillum.core.records.steps import Outline, Step
 from sigillum.core.undertakings.undertaking import Look, S, Undertaking
 from sigillum.core.values.errors import NotYetError, SomebodyError
@@ -94,7 +94,8 @@ def carry_out(
     turn: Callable[[Step], None] = nothing,
 ) -> None:
     """Steps of one stream that are no charter's outline, with the executor and its journal. Raises MachineError."""
-    state = fold(office.books.ledger(write=True).entries(uid), uid)
+    office.books.ledger(write=True)
+    state = office.books.state(uid)
     steps = tuple(replace(s, by=office.tenants.acting(s.tenant, s.power)) for s in steps)
     about = office.books.ledger().name_of(uid) or uid.replace("-", " ")
 

@@ -11,7 +11,6 @@ from typing import Any
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history, requests
-from sigillum.core.records.history import fold
 from sigillum.core.records.requests import RECEIPT, Request
 from sigillum.core.records.steps import Outline, Step
 from sigillum.core.values.asked import fits
@@ -137,7 +136,7 @@ def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, l
                     )
                 ]
             )
-            state = fold(ledger.entries(uid), uid)
+            state = office.books.state(uid)
             ports = office.ports(uid, found.request.charter, nothing, nothing, nothing)
             Carrying(ports, state).run(Outline(uid, (found.step,)), results.append)
             if results[0].state is not Became.DONE:

@@ -103,7 +103,7 @@ def asked(office: Office, charter: Charter, consumer: str, credential: Credentia
         ]
     if wish_of(charter).gives:
         return [SheetLine(v) for v in wish_of(charter).gives]
-    key = credential is not None and credential.keyed
+    key = credential is not None and credential.is_a.signs
     left_out = {"client_id" if not charter.is_client else "account", "secret" if key else "key"}
     if credential is None or not credential.held_here:
         left_out |= {"key", "secret"}
@@ -168,7 +168,7 @@ def _secrets(
     if about.get("credential_id") and not about.get("ends"):
         why["ends"] = "it has no end there"
     shown = keys.reference(credential.name, number, office.workspace.folder)
-    if credential.keyed:
+    if credential.is_a.signs:
         known["certificate"] = about.get("certificate")
         key, _ = keys.key(credential.name, number)
         known |= {"key": Secret(json.dumps(key)), "key_id": thumbprint(key)}

@@ -54,7 +54,7 @@ def prove(proving: Proving) -> list[Result]:
     """All that is expected of acting for people. A refusal counts beside its pair: what differs in one point was let in."""
     office, charter, state, keys, principal, _ = proving
     tenant = office.tenants.reach(charter.tenant)
-    want = next((c for c in charter.credentials if c.keyed and held(charter, state, keys, c)), None)
+    want = next((c for c in charter.credentials if c.is_a.signs and held(charter, state, keys, c)), None)
     made = state.find(CREDENTIAL, charter.tenant, name=want.name) if want is not None else None
     if want is None or made is None:
         return [unjudged(p, "no key is here that could sign for people") for p in charter.delegated]

@@ -6,7 +6,7 @@ import time
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
-from sigillum.core.charter.charter import PASSWORD, ProofWant
+from sigillum.core.charter.charter import ProofWant
 from sigillum.core.deciding.proofs import Result, control_for
 from sigillum.core.deciding.refusals import ABOUT, Cause
 from sigillum.core.kinds.access import Role
@@ -164,7 +164,7 @@ def _stopped(trying: Trying) -> Outlook | None:
     from sigillum.core.deciding.waiting import NEVER, Outlook
     from sigillum.workflows.surveying.sign_in import sign_in
 
-    if trying.credential is None or trying.credential.kind != PASSWORD or trying.tenant.profile.carried(RULE) is None:
+    if trying.credential is None or not trying.credential.is_a.typed or trying.tenant.profile.carried(RULE) is None:
         return None
     try:
         told = sign_in(trying.office, trying.principal, Attempt(), trying.tenant.address.name, ask_tenant=False)

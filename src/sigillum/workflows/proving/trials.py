@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from sigillum.core.charter.charter import PASSWORD, Charter, CredentialWant, ProofWant
+from sigillum.core.charter.charter import Charter, CredentialWant, ProofWant
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, links_of, manner_of, target_of, unjudged
 from sigillum.core.kinds.access import PLACE, Place
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
@@ -188,7 +188,7 @@ def proof_of(keys: FileKeeping, credential: CredentialWant, number: int, princip
     """What the identity signs in with at home, with one generation of a credential."""
     about = keys.about(credential.name, number)
     client, identity = str(about.get("client_id") or ""), str(about.get("credential_id") or "")
-    if credential.keyed:
+    if credential.is_a.signs:
         key, algorithm = keys.key(credential.name, number)
         return Proof(
             principal,
@@ -200,6 +200,6 @@ def proof_of(keys: FileKeeping, credential: CredentialWant, number: int, princip
             credential=identity,
         )
     secret = keys.secret(credential.name, number)
-    if credential.kind == PASSWORD:
+    if credential.is_a.typed:
         return Proof(principal, secret=secret, account=str(about.get("account") or ""), credential=identity)
     return Proof(principal, client_id=client, secret=secret) if client else Proof(principal, token=secret, credential=identity)

@@ -8,13 +8,13 @@ from datetime import timedelta
 
 from sigillum.core.charter.charter import Charter, CredentialWant
 from sigillum.core.records.history import STAGED, History
-from sigillum.core.undertakings.rotation import (
-    Asked,
-)
+from sigillum.core.undertakings.rotation import Asked
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.times import format_instant, whole_second
 from sigillum.ledger.port import Fresh
 from sigillum.workflows.desk.office import Office
+
+LONGEST_USE = timedelta(minutes=10)  # so long a use of ours may take that was interrupted
 
 
 @contextmanager
@@ -59,6 +59,3 @@ def trying_ours(
     if mark is None or turn is None:
         return nullcontext()
     return ours(office, state.charter, mark, turn.new if turn.given else turn.old, turn.key)
-
-
-LONGEST_USE = timedelta(minutes=10)  # so long a use of ours may take that was interrupted

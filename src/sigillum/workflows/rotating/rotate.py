@@ -166,7 +166,7 @@ def chosen(charter: Charter, name: str) -> list[CredentialWant]:
 
 
 def _open(office: Office, uid: str, mark: Mark) -> Rotation:
-    return next(r for r in ROTATIONS.read(office.books.ledger().entries(uid), uid) if r.mark == mark and not r.closed)
+    return next(r for r in ROTATIONS.read(office.books.entries(uid), uid) if r.mark == mark and not r.closed)
 
 
 def _who(office: Office, one: Rotation) -> str:
@@ -250,7 +250,7 @@ def go_on(office: Office, charter: Charter | None, one: Rotation) -> Rotated:
 
 def open_of(office: Office, uid: str) -> list[Rotation]:
     """The open rotations of one stream."""
-    return [r for r in ROTATIONS.read(office.books.ledger().entries(uid), uid) if not r.closed] if uid else []
+    return [r for r in ROTATIONS.read(office.books.entries(uid), uid) if not r.closed] if uid else []
 
 
 def under_way(office: Office) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
@@ -15,20 +15,13 @@ from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import STAGED, Generation, History
 from sigillum.core.records.steps import Prove, Step, Turning
+from sigillum.core.undertakings.reached import accepted_from, beside_until, dead, token_counts, token_until
 from sigillum.core.undertakings.rotating import ROTATIONS
-from sigillum.core.undertakings.rotation import (
-    USUAL_TOKEN_SECONDS,
-    Around,
-    Asked,
-    Rotation,
-    Stage,
-    bridge_mark,
-    tokens_over,
-)
+from sigillum.core.undertakings.rotation import Around, Asked, Rotation, Stage, bridge_mark
 from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.times import format_instant, parse_instant, whole_second
+from sigillum.core.values.times import format_instant, whole_second
 from sigillum.keeping.files import FileKeeping
 from sigillum.keeping.private import read_private, write_private
 from sigillum.ledger.port import Fresh
@@ -80,25 +73,27 @@ def kept_token(keys: FileKeeping, name: str, number: int) -> SignedIn | None:
 
 
 class Turns:
-    """How the steps of one charter's rotation are done here."""
+    """How the steps of one charter's rotation are done here. What is known is gathered at the beginning of each stage."""
 
     def __init__(self, office: Office, charter: Charter | None, one: Rotation) -> None:
         self.office, self.charter, self.one = office, charter, one
         self.keys, self.tenant = office.keepings.of(one.uid), office.tenants.reach(one.tenant)
+        self.want = next((c for c in charter.credentials if c.name == one.name), None) if charter is not None else None
 
+    @property
     def _state(self) -> History:
-        return self.office.books.history(self.charter.name)[1] if self.charter is not None else History()
+        return self.office.books.state(self.one.uid)
 
-    def _again(self) -> Rotation:
-        return self.office.books.again(ROTATIONS, self.one)
+    @property
+    def _now(self) -> datetime:
+        return self.office.tenants.now(self.one.tenant)
 
     def around(self, one: Rotation) -> Around:
         """What the stage machine looks at, as it is now."""
-        charter, profile = self.charter, self.tenant.profile
-        want = next((c for c in charter.credentials if c.name == one.name), None) if charter is not None else None
+        charter, want, profile = self.charter, self.want, self.tenant.profile
         if charter is None or want is None:
             return Around(None, profile)
-        state, client = self._state(), charter.is_client
+        state, client = self._state, charter.is_client
         registered = state.find(CLIENT, one.tenant) if client else None
         path = self.keys.path(one.name, one.old.number)
         about = self.keys.about(one.name, one.old.number) if path.exists() else {}
@@ -130,14 +125,14 @@ class Turns:
 
     def bridges(self) -> list[Generation]:
         """Every further registration of a key of this credential, in this rotation or an earlier one."""
-        return self._state().generations.get(bridge_mark(self.one.mark), [])
+        return self._state.generations.get(bridge_mark(self.one.mark), [])
 
     def prove(self, step: Step) -> None:
         """What must work is tried with the new one. Raises UnprovedError, NotYetError."""
         from sigillum.workflows.proving.prove import run
 
         assert self.charter is not None and isinstance(step.action, Prove)
-        state = self._state()
+        state = self._state
         report = run(self.office, self.charter, state, self.keys, principal_of(self.office, self.charter, state), step.action)
         if not report.held:
             raise report.error()
@@ -146,7 +141,7 @@ class Turns:
         """Reach a stage. Raises what keeps it from being reached."""
         action = step.action
         assert isinstance(action, Turning)
-        one = self._again()
+        one = self.office.books.again(ROTATIONS, self.one)
         stages: dict[str, Callable[[Rotation], dict[str, Any]]] = {
             Stage.BESIDE: self._beside,
             Stage.ACCEPTED: self._accept,
@@ -162,15 +157,15 @@ class Turns:
     # --- stages -------------------------------------------------------------------------------------------------------
     @property
     def _held(self) -> bool:
-        want = self.around(self.one).want
-        return want is not None and want.held_here
+        return self.want is not None and self.want.held_here
+
+    def _here(self, one: Rotation, number: int) -> bool:
+        return self.keys.path(one.name, number).exists()
 
     def _sign_in(self, one: Rotation, number: int) -> SignedIn:
         """With one generation; that it was us goes into the ledger. Raises RefusedError."""
-        assert self.charter is not None
-        want, state = self.around(one).want, self._state()
-        assert want is not None
-        proof: Proof = proof_of(self.keys, want, number, principal_of(self.office, self.charter, state))
+        assert self.charter is not None and self.want is not None
+        proof: Proof = proof_of(self.keys, self.want, number, principal_of(self.office, self.charter, self._state))
         with ours(self.office, one.uid, one.mark, number, one.key):
             signed_in = self.tenant.sign_in(proof)
             if self.tenant.taken(signed_in) is False:
@@ -181,8 +176,7 @@ class Turns:
         """It signs in now, and once more when all that the tenant runs has heard of it."""
         if not self._held:
             return {"how": "not tried: its holder has the private half"}
-        office, late = self.office, self.tenant.profile.arrival_seconds
-        first = one.at(Asked.LET_IN)
+        profile, first = self.tenant.profile, one.at(Asked.LET_IN)
 
         def let_in() -> bool | None:
             try:
@@ -191,7 +185,7 @@ class Turns:
                 return None
             return True
 
-        settings = office.settings
+        settings = self.office.settings
         from sigillum.workflows.enacting.carrying.ports import Patience
 
         patience = Patience(settings.timeout_seconds, settings.wait_seconds, settings.pause, nothing, settings.go_on)
@@ -203,10 +197,10 @@ class Turns:
                 where=one.tenant,
                 mend="run the same command again in a while, or with --wait 10m; the old one serves until then",
             )
-        now = office.tenants.now(one.tenant)
-        if first is None and late != 0:
-            stage_(office, one, Asked.LET_IN)
-        sure = (first or now) + timedelta(seconds=USUAL_TOKEN_SECONDS // 6 if late is None else late)
+        now = self._now
+        if first is None and profile.arrival_seconds != 0:
+            stage_(self.office, one, Asked.LET_IN)
+        sure = accepted_from(first, now, profile)
         if now < sure:
             raise NotYetError(
                 f"{one.tenant} took the new {one.name} once; it is tried again from {format_instant(sure)}",
@@ -217,7 +211,7 @@ class Turns:
 
     def _pair(self, one: Rotation) -> None:
         """A refusal of the new one says something of it only where the old one is let in. Raises SomebodyError."""
-        if one.old.live and self.keys.path(one.name, one.old.number).exists():
+        if one.old.live and self._here(one, one.old.number):
             try:
                 self._sign_in(one, one.old.number)
             except RefusedError as problem:
@@ -229,10 +223,8 @@ class Turns:
 
     def _beside(self, one: Rotation) -> dict[str, Any]:
         """The new one where consumers that try both find it, for as long as they take to read it."""
-        want = self.around(one).want
-        consumers = [self.office.workspace.consumers.get(c) for c in want.consumers] if want is not None else []
-        late = max((c.picks_up for c in consumers if c is not None and isinstance(c.picks_up, int)), default=0)
-        until = whole_second(self.office.tenants.now(one.tenant)) + timedelta(seconds=late)
+        consumers = [self.office.workspace.consumers.get(c) for c in (self.want.consumers if self.want is not None else ())]
+        until = beside_until(self._now, (c.picks_up for c in consumers if c is not None))
         return {"place": self.keys.lay_beside(one.name, one.number).name, "until": format_instant(until)}
 
     def _give(self, one: Rotation) -> dict[str, Any]:
@@ -243,22 +235,18 @@ class Turns:
 
     def _keep_token(self, one: Rotation) -> dict[str, Any]:
         """A token of the old one, to be refused when it is dead."""
-        life = self.tenant.profile.token_seconds or USUAL_TOKEN_SECONDS
         signed_in = self._sign_in(one, one.old.number)
         path = keep_token(self.keys, one.name, one.old.number, signed_in)
-        until = self.office.tenants.now(one.tenant) + timedelta(seconds=life)
-        return {"token": path.name, "until": format_instant(whole_second(until))}
+        return {"token": path.name, "until": format_instant(token_until(self._now, self.tenant.profile))}
 
     def _dead(self, one: Rotation) -> dict[str, Any]:
-        """The new one is let in and the old one is not, nor a token that it got before."""
-        assert one.ended_at is not None
-        over = tokens_over(self.tenant.profile, one.ended_at)
+        """The new one is let in and the old one is not, nor a token that it got before. Raises NotYetError."""
         if not self._held:
-            return self._waited(one, over, {"how": "not tried: its holder has the private half"})
-        if self.keys.path(one.name, one.number).exists():
+            return self._shown(one, untried="its holder has the private half")
+        if self._here(one, one.number):
             self._sign_in(one, one.number)
-        if not self.keys.path(one.name, one.old.number).exists():
-            return self._waited(one, over, {"how": "not tried: what it proved itself with is not here"})
+        if not self._here(one, one.old.number):
+            return self._shown(one, untried="what it proved itself with is not here")
         try:
             self._sign_in(one, one.old.number)
         except RefusedError:
@@ -275,20 +263,19 @@ class Turns:
                 else "run the same command again in a while",
             )
         token = kept_token(self.keys, one.name, one.old.number)
-        until = str(one.staged.get(Asked.TOKEN, {}).get("until") or "")
-        spent = bool(until) and self.office.tenants.now(one.tenant) >= parse_instant(until)  # then its refusal shows nothing
-        if token is None or spent or self.tenant.taken(token) is not False:
-            return self._waited(one, over, {"how": "refused at sign-in; its tokens have come to their end"})
-        return {"how": "refused at sign-in, and with a token that it got before"}
+        asked = token is not None and token_counts(one, self._now)
+        return self._shown(one, token_refused=asked and token is not None and self.tenant.taken(token) is False)
 
-    def _waited(self, one: Rotation, over: datetime, about: dict[str, Any]) -> dict[str, Any]:
-        if self.office.tenants.now(one.tenant) < over:
+    def _shown(self, one: Rotation, *, untried: str = "", token_refused: bool = False) -> dict[str, Any]:
+        """What shows that it is dead. Raises NotYetError where only time shows it."""
+        found = dead(one, self.tenant.profile, self._now, untried=untried, token_refused=token_refused)
+        if found.wait is not None:
             raise NotYetError(
-                f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}",
+                f"the old {one.name} is ended; tokens that it got before may live until {format_instant(found.wait)}",
                 where=one.tenant,
                 mend="run the same command again then",
             )
-        return about
+        return {"how": found.how}
 
     def _clear(self, one: Rotation) -> dict[str, Any]:
         self.keys.remove(one.name, one.old.number)

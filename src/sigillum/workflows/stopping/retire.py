@@ -6,7 +6,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sigillum.core.charter.charter import KEY_PAIR, CredentialWant
+from sigillum.core.charter.charter import CredentialWant
+from sigillum.core.charter.credential_kinds import KEY_PAIR
 from sigillum.core.comparing.retiring import IDENTITIES, which
 from sigillum.core.facets.registry import words
 from sigillum.core.kinds.access import GRANT

@@ -13,7 +13,7 @@ from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import NUMBER, REINSTATED, SUSPENDED, SUSPENSION, UNDERTAKING, History, State, fold
+from sigillum.core.records.history import NUMBER, REINSTATED, SUSPENDED, SUSPENSION, UNDERTAKING, History, State
 from sigillum.core.undertakings.suspension import LEFT_OFF, SUSPENSIONS, Suspension
 from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, SomebodyError, UsageError, worst
 from sigillum.core.values.marks import Mark
@@ -308,9 +308,8 @@ def _by_spki(tenant: Tenant, marks: set[str]) -> list[Record[Any]]:
 
 
 def _registered(office: Office, tenant: str, record: Record[Any]) -> Target:
-    ledger = office.books.ledger()
     uid = office.books.stream_of(tenant, CREDENTIAL, record.id)
-    made = fold(ledger.entries(uid), uid).owns("credential", tenant, record.id, record.mark) if uid else None
+    made = office.books.state(uid).owns("credential", tenant, record.id, record.mark) if uid else None
     if made is not None:
         return Target(uid, made.mark, made.number, record, record.body.name or record.id)
     return Target("", Mark(SUSPENSION, tenant, (("id", record.id),)), 1, record, record.body.name or record.id)

@@ -12,7 +12,7 @@ from sigillum.core.charter.charter import Charter, CredentialWant
 from sigillum.core.facets.registry import words
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.changes import End
-from sigillum.core.records.history import ROTATION, SUSPENSION, Generation, State, fold
+from sigillum.core.records.history import ROTATION, SUSPENSION, Generation, State
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.undertakings.loans import LOANS, POWER, Loan, Stage
 from sigillum.core.undertakings.rotating import ROTATIONS
@@ -72,9 +72,8 @@ def ended(office: Office, tenant_name: str = "") -> list[Ended]:
             out.append(
                 Ended(loan.tenant, f"{loan.about} (loan {loan.number})", format_instant(loan.until), loan, how=_SWEPT[stage])
             )
-    ledger = office.books.ledger()
     for uid, name in office.books.names().items():
-        for mark, generations in fold(ledger.entries(uid), uid).generations.items():
+        for mark, generations in office.books.state(uid).generations.items():
             for generation in generations if generations[-1].kind == GRANT.name and concerns(mark.tenant) else ():
                 step = _sweep(office, generation, f"{words(mark)} (charter {name})")
                 out += [Ended(mark.tenant, step.about, str(generation.terms["until"]), uid=uid, step=step)] if step else []

@@ -23,7 +23,7 @@ class Way(NamedTuple):
 
     @property
     def refused(self) -> bool | None:
-        return self.verdict.held if isinstance(self.verdict.held, bool) else None
+        return self.verdict.known
 
     def body(self) -> dict[str, Any]:
         return {"way": self.what, "refused": self.refused, "said": self.said}

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import State, fold
+from sigillum.core.records.history import State
 from sigillum.core.values.errors import FileError, SigillumError
 from sigillum.core.values.times import parse_instant
 from sigillum.core.values.worlds import Logged
@@ -53,7 +53,7 @@ def known(office: Office) -> dict[str, Ours]:
     names, now = office.books.names() if office.books.there else {}, datetime.now(UTC)
     for uid, name in names.items():
         keeping, held = office.keepings.of(uid), dict[tuple[str, int], str]()
-        history = fold(office.books.ledger().entries(uid), uid)
+        history = office.books.state(uid)
         for (credential, number), kept in keeping.held().items():
             held[credential, number] = kept if kept != "secret" else mark_of(keeping.secret(credential, number).reveal())
         for mark, all_ in history.generations.items():

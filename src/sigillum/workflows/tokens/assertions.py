@@ -71,7 +71,7 @@ def own_key(office: Office, charter: Charter, credential: str) -> tuple[Proof, s
     uid, state = office.books.history(charter.name)
     want, keys = choose(charter, credential), office.keepings.of(uid)
     made = state.find(CREDENTIAL, charter.tenant, name=want.name) if want is not None else None
-    if want is None or not want.keyed or made is None or not keys.path(want.name, made.number).exists():
+    if want is None or not want.is_a.signs or made is None or not keys.path(want.name, made.number).exists():
         raise SomebodyError(
             f"no key of {charter.name} is kept here that could sign",
             where=charter.name,

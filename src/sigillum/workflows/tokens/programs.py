@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import API_TOKEN, PASSWORD, Charter
+from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.snippets import Call, call_of
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SomebodyError, UsageError
@@ -67,9 +67,8 @@ def give(office: Office, charter: Charter, credential: str = "") -> Given:
         found = {"PASSWORD": keys.secret(want.name, made.number), "HEADER": header}
     else:
         found = {"TOKEN": signed_in.token, "HEADER": header}
-    lasting = want.kind in (API_TOKEN, PASSWORD)
     life = signed_in.lives_seconds or tenant.profile.token_seconds or USUAL_LIFE_SECONDS
-    return Given(charter.name, found, public, LOOK_AGAIN_SECONDS if lasting else max(life * 2 / 3, 1.0))
+    return Given(charter.name, found, public, LOOK_AGAIN_SECONDS if want.is_a.lasting else max(life * 2 / 3, 1.0))
 
 
 def first_call(office: Office, charter: Charter) -> Call:

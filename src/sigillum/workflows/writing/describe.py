@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import KEY_PAIR
+from sigillum.core.charter.credential_kinds import CREDENTIAL_KINDS
 from sigillum.core.kinds.access import CONSENT, GRANT, Consent, Grant
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM, Account, Client, Team
 from sigillum.core.kinds.kind import Fact, Query, Record, inside
@@ -175,7 +175,8 @@ def _credentials(fact: Fact[Credential]) -> list[str]:
     """Key pairs stay with whoever uses them; a secret that is somewhere else can be told of, and not described."""
     lines, elsewhere = list[str](), list[str]()
     for held in (r.body for r in fact.records):
-        if held.type != KEY_PAIR or not CHARTER_NAME.match(held.name):
+        kind = CREDENTIAL_KINDS.get(held.type)
+        if kind is None or not kind.repeatable or not CHARTER_NAME.match(held.name):
             elsewhere.append(f"# It has the {held.type} {scalar(held.name)}, too, whose secret is with whoever uses it.")
             continue
         begun = held.start or datetime.now(UTC)
@@ -183,7 +184,7 @@ def _credentials(fact: Fact[Credential]) -> list[str]:
         days = max(1, min(365, round((ends - begun).total_seconds() / DAY)))
         lines += [
             f"  - name: {scalar(held.name)}",
-            "    kind: key-pair",
+            f"    kind: {held.type}",
             f"    lasts: {days}d",
             "    keep_in: holder          # its private half is with whoever uses it now",
         ]

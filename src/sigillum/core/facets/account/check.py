@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from sigillum.core.charter.charter import FOREIGN, PASSWORD, Charter
+from sigillum.core.charter.charter import FOREIGN, Charter
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.values.errors import Mistake
 
@@ -34,7 +34,7 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
             "write `kind: foreign` and `organisation: ...` together",
             where,
         )
-    if identity.web_only and any(c.kind != PASSWORD for c in charter.credentials):
+    if identity.web_only and any(not c.is_a.typed for c in charter.credentials):
         yield Mistake(
             "web-only",
             "a web-only account signs in with its password, and nothing else",

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from datetime import timedelta
 from typing import Any
 
-from sigillum.core.charter.charter import API_TOKEN, PASSWORD, CredentialWant
+from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.charter.rules import narrower
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.seen import Seen
@@ -39,9 +39,9 @@ def _limits(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]]:
             f"{want.name} is limited to {', '.join(wide)}, which no grant of this charter gives",
             "name permissions of the granted roles only",
         )
-    if want.kind == PASSWORD and want.limits:
+    if want.is_a.typed and want.limits:
         yield "limits-password", f"{want.name}: a password cannot be narrowed", "leave `limits` out"
-    if want.kind == API_TOKEN and seen.profile.limits_compulsory and not want.limits:
+    if want.is_a.lasting and not want.is_a.typed and seen.profile.limits_compulsory and not want.limits:
         yield (
             "limits-missing",
             f"at {seen.tenant} a token must be narrowed, and {want.name} is not",
@@ -69,7 +69,7 @@ def _tenant_limits(seen: Seen, want: CredentialWant, *, registered: bool) -> Ite
     if most and number == most:
         yield "keys-too-many", f"{tenant} allows {most} credentials a principal", "ask for fewer"
     algorithms = profile.assertion_algorithms
-    if want.keyed and algorithms and not _signs(want.algorithm, algorithms):
+    if want.is_a.signs and algorithms and not _signs(want.algorithm, algorithms):
         yield (
             "algorithm",
             f"{tenant} takes no assertions signed by {want.algorithm}",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from sigillum.core.charter.charter import API_TOKEN, SHARED_SECRET, Charter
+from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.text import did_you_mean
@@ -34,20 +34,10 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
                 f"write `lasts: {format_duration(longest)}` or less",
                 want.position,
             )
-        if want.kind == SHARED_SECRET and not charter.is_client:
-            yield Mistake(
-                "client-only",
-                f"{want.name}: only a client has a shared secret",
-                "write `kind: key-pair` or `kind: api-token`",
-                want.position,
-            )
-        if want.kind == API_TOKEN and charter.is_client:
-            yield Mistake(
-                "not-client",
-                f"{want.name}: a client signs in, and has no API token",
-                "write `kind: key-pair` (better) or `kind: shared-secret`",
-                want.position,
-            )
+        if not (want.is_a.clients if charter.is_client else want.is_a.accounts):
+            why, mend = want.is_a.not_theirs
+            code = "not-client" if charter.is_client else "client-only"
+            yield Mistake(code, f"{want.name}: {why}", mend, want.position)
         if charter.is_client and not charter.identity.confidential:
             yield Mistake(
                 "public-client",

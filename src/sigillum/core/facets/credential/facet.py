@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import KEY_PAIR, PASSWORD, CredentialWant
+from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.generation import Making, begin, called, end, finish, provers, terms_of
@@ -192,13 +192,13 @@ class One:
             return Renewal("the charter limits it differently", held=True) if changed else None
         if want.held_here and not held:
             inactive = record is None or not record.body.active
-            if want.tenant_made and self.seen.profile.confirmed_by == PERSON:
+            if want.is_a.tenant_made and self.seen.profile.confirmed_by == PERSON:
                 return None  # whoever made it is asked for it again
-            if want.tenant_made and inactive and self.seen.profile.secret_delivery == SEALED:
+            if want.is_a.tenant_made and inactive and self.seen.profile.secret_delivery == SEALED:
                 return None
-            reason = "its secret was not caught" if want.tenant_made else "its private key is not here"
+            reason = "its secret was not caught" if want.is_a.tenant_made else "its private key is not here"
             return Renewal(reason, held=False)
-        if record is not None and want.kind == KEY_PAIR and want.held_here and record.denies(thumbprint=held):
+        if record is not None and want.is_a.repeatable and want.held_here and record.denies(thumbprint=held):
             return Renewal("the key kept here is another one", held=False)
         return Renewal("the charter limits it differently", held=True) if changed else None
 
@@ -279,7 +279,7 @@ class One:
 
     def _worth_knowing(self, record: Record[Credential], number: int) -> None:
         draft, want, body = self.draft, self.want, record.body
-        if want.kind == PASSWORD and want.endless is not None and body.expires:
+        if want.is_a.typed and want.endless is not None and body.expires:
             about = f"credential {want.name}: its own end is switched off"
             draft.add(
                 Step(
@@ -299,12 +299,12 @@ class One:
                 self._due(f"it ends in {rough_duration(left.total_seconds())}, at {format_instant(body.until)}", number)
         elif self.registered:
             draft.note("credential-endless", f"{want.name} has no end at {self.seen.tenant}, whatever `lasts` says")
-        if want.kind == PASSWORD and body.must_change:
+        if want.is_a.typed and body.must_change:
             draft.note(
                 "password-change",
                 f"{want.name} has to be changed at the first sign-in, which strands a program: end it there, and enact again",
             )
-        if want.kind == PASSWORD and body.expires is not None:
+        if want.is_a.typed and body.expires is not None:
             draft.note("password-expires", f"does {want.name} expire? {'yes' if body.expires else 'no'}", warning=False)
 
     def _due(self, why: str, number: int) -> None:

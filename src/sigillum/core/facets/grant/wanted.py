@@ -116,12 +116,12 @@ class WantedGrant:
 
     def another(self, record: Record[Grant]) -> bool:
         """Is it shown under our id, and a right to something else by now? Somebody raised or lowered it."""
-        return record.denies(role=self.want.role) or record.denies(place=self.spot)
+        return record.denies(role=self.want.role, place=self.spot)
 
     def moved(self, record: Record[Grant], terms: Mapping[str, Any]) -> bool:
         """Does it show another window or label rule than it was made with?"""
         window = {"start": instant(terms, "from"), "until": instant(terms, "until")}
-        return record.denies(**window) or record.denies(where=self.want.where)
+        return record.denies(**window, where=self.want.where)
 
     def alike(self, record: Record[Grant]) -> bool:
         who, body = principal(self.seen, self.draft), record.body

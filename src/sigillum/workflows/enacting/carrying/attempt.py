@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, TypeVar
+from collections.abc import Callable, Mapping
+from types import MappingProxyType
+from typing import Any, NamedTuple, TypeVar
 
 from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.changes import digest_of, plain
@@ -18,6 +19,15 @@ from .ports import FIRST_PAUSE_SECONDS, LONGEST_PAUSE_SECONDS, Settle
 from .work import Work
 
 T = TypeVar("T")
+
+
+class Ready(NamedTuple):
+    """One request that can be sent, and what goes with its intent."""
+
+    send: Callable[[], Reply]
+    about: Mapping[str, Any] = MappingProxyType({})
+
+
 MOST_ATTEMPTS = 100
 
 
@@ -26,21 +36,22 @@ def attempt(
     step: Step,
     verb: Verb,
     payload: Any,
-    send: Callable[[], Reply],
+    request: Ready | Callable[[], Ready],
     done: Callable[[Reply, Settle], T | None],
     *,
     lost: Callable[[Settle], T | None] = lambda settle: None,
     stale: Callable[[], None] | None = None,
-    before: Callable[[], dict[str, Any]] = dict,
     **more: Any,
 ) -> T:
     """Commit the intent, send, settle; again where the tenant was busy or the answer was lost.
 
-    `done` settles an answer that ends it, and gives its result; `lost` looks whether a lost one arrived; `stale` finds out the
-    newest version; what `before` gives goes with each intent. Raises what the answer says where nothing is to be tried again.
+    `request` is made again for each attempt where something has to be seen before it. `done` settles an answer that ends it,
+    and gives its result; `lost` looks whether a lost one arrived; `stale` finds out the newest version. Raises what the answer
+    says where nothing is to be tried again.
     """
     for number in range(MOST_ATTEMPTS):
-        reply, settle = work.journal.attempt(step, verb, masked(payload), send, **more, **before())
+        ready = request() if callable(request) else request
+        reply, settle = work.journal.attempt(step, verb, masked(payload), ready.send, **more, **ready.about)
         result = done(reply, settle)
         if result is not None:
             return result

@@ -11,7 +11,7 @@ from sigillum.core.records.history import SWITCHES, AttemptOutcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.tenants.port import Reply, Result
 
-from .attempt import attempt, left, unread, until
+from .attempt import Ready, attempt, left, unread, until
 from .files import complete
 from .ports import AgainError, Settle
 from .work import Work, Yields
@@ -49,7 +49,7 @@ def carry(work: Work, step: Step, action: Change) -> Yields:
         step,
         Verb.CHANGE,
         change.part,
-        lambda: tenant.change(change._replace(version=version[0])),
+        Ready(lambda: tenant.change(change._replace(version=version[0]))),
         done,
         stale=stale,
         thing=change.kind.name,

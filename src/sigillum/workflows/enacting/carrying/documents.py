@@ -18,14 +18,16 @@ from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.times import parse_instant
 from sigillum.tenants.port import Foreseeing
 
+from .attempt import Ready
 from .work import Work
 
 
-def foreseen(work: Work, make: Make, mark: str) -> dict[str, str]:
-    """What goes with the intent: how the document will look."""
+def ready(work: Work, make: Make, mark: str) -> Ready:
+    """The request, and with its intent how the document will look that it is written into."""
     tenant = work.tenant
-    digest = tenant.foresee(make, mark) if isinstance(tenant, Foreseeing) and make.kind.name in tenant.profile.unmarked else ""
-    return {DOCUMENT: digest} if digest else {}
+    looks = isinstance(tenant, Foreseeing) and make.kind.name in tenant.profile.unmarked
+    found = tenant.foresee(make, mark) if looks and isinstance(tenant, Foreseeing) else None
+    return Ready(lambda: tenant.make(make, mark)) if found is None else Ready(found.send, {DOCUMENT: found.digest})
 
 
 def unsure(work: Work, kind: Kind[Any], identity: str, expected: Iterable[str]) -> bool:

@@ -11,7 +11,7 @@ from sigillum.core.values.errors import NotYetError
 from sigillum.core.values.times import format_instant
 from sigillum.tenants.port import Reply, Result
 
-from .attempt import attempt, until
+from .attempt import Ready, attempt, until
 from .documents import arrives_until
 from .ports import Settle
 from .work import Work, Yields
@@ -34,7 +34,8 @@ def carry(work: Work, step: Step, action: End) -> Yields:
         settle(AttemptOutcome.ENDED)
         return True
 
-    while not attempt(work, step, Verb.END, {"id": identity}, lambda: tenant.end(end), done, thing=end.kind.name, id=identity):
+    request = Ready(lambda: tenant.end(end))
+    while not attempt(work, step, Verb.END, {"id": identity}, request, done, thing=end.kind.name, id=identity):
         assert over is not None
         _waited(work, step, over)
     until(work, lambda: True if tenant.read(end.kind, identity) is None else None, f"the end of {step.about}")

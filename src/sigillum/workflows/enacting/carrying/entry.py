@@ -8,7 +8,7 @@ from sigillum.core.records.history import AttemptOutcome, Verb
 from sigillum.core.records.steps import Step
 from sigillum.tenants.port import Reply, Result
 
-from .attempt import attempt, until
+from .attempt import Ready, attempt, until
 from .ports import Settle
 from .work import Work, Yields
 
@@ -33,7 +33,7 @@ def carry(work: Work, step: Step, action: Entry) -> Yields:
         step,
         Verb.TAKE if entry.out else Verb.ADD,
         {"id": identity, entry.field: value, **entry.about},
-        lambda: tenant.enter(entry),
+        Ready(lambda: tenant.enter(entry)),
         done,
         thing=entry.kind.name,
         id=identity,

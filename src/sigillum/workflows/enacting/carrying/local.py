@@ -23,7 +23,7 @@ from sigillum.core.values.errors import NotYetError, SigillumError, SomebodyErro
 from sigillum.core.values.times import parse_instant
 from sigillum.tenants.port import Reply, Result
 
-from .attempt import attempt, finished, until
+from .attempt import Ready, attempt, finished, until
 from .documents import noted, unsure
 from .files import complete
 from .ports import AgainError, Settle
@@ -160,5 +160,5 @@ def catch(work: Work, step: Step, action: Catch) -> Yields:
             raise reply.error if isinstance(reply.error, SigillumError) else AgainError(reply.detail)
         return None
 
-    attempt(work, step, Verb.FETCH, {"id": identity}, lambda: tenant.fetch_secret(identity), done, id=identity)
+    attempt(work, step, Verb.FETCH, {"id": identity}, Ready(lambda: tenant.fetch_secret(identity)), done, id=identity)
     return {}

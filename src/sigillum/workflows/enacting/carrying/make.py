@@ -16,8 +16,8 @@ from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
 from sigillum.tenants.port import OWN, Reply, Result
 
-from .attempt import attempt, finished, left, unread, until
-from .documents import foreseen, noted, unsure
+from .attempt import Ready, attempt, finished, left, unread, until
+from .documents import noted, ready, unsure
 from .files import complete
 from .ports import AgainError, Settle
 from .work import Work, Yields
@@ -58,11 +58,10 @@ def carry(work: Work, step: Step, action: Make) -> Yields:
             noted(work, step, make.kind, found.id, make.terms)
         return _made(work, step, make, found)
 
-    def before() -> dict[str, Any]:
-        """With the intent: how the document will look that it is written into."""
-        told = foreseen(work, make, mark)
-        looks.extend(told.values())
-        return told
+    def request() -> Ready:
+        made = ready(work, make, mark)
+        looks.extend(made.about.values())
+        return made
 
     def done(reply: Reply, settle: Settle) -> Record[Any] | None:
         if reply.result is Result.DONE and reply.record is not None:
@@ -94,10 +93,9 @@ def carry(work: Work, step: Step, action: Make) -> Yields:
         step,
         Verb.MAKE,
         make.part,
-        lambda: work.tenant.make(make, mark),
+        request,
         done,
         lost=lost,
-        before=before,
         thing=make.kind.name,
         external_id=mark,
         terms=plain(make.terms),
@@ -263,7 +261,7 @@ def _undo(work: Work, step: Step, make: Make, identity: str, wrong: dict[str, tu
         step,
         Verb.END,
         {"id": identity},
-        lambda: work.tenant.end(End(make.kind, identity)),
+        Ready(lambda: work.tenant.end(End(make.kind, identity))),
         done,
         thing=make.kind.name,
         id=identity,
