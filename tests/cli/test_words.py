@@ -12,10 +12,10 @@ import pytest
 
 from conftest import Desk
 from sigillum import __version__
-from sigillum.cli.chapters import CHAPTERS
 from sigillum.cli.options import resolve
 from sigillum.cli.registry import COMMANDS, command_of
 from sigillum.cli.running import build, split, with_verb
+from sigillum.cli.scenes import chapters
 
 ROOT = Path(__file__).parents[2]
 README = (ROOT / "README.md").read_text()
@@ -68,7 +68,7 @@ def test_screenshots_are_there_and_linked() -> None:
 
 def test_the_demo_has_chapters(bare: Desk) -> None:
     listed = bare.run("demo", "--list").out
-    assert [line.split()[0] for line in listed.splitlines()] == list(CHAPTERS)
+    assert [line.split()[0] for line in listed.splitlines()] == list(chapters())
     wrong = bare.run("demo", "clint")
     assert (wrong.code, "did you mean clients?" in wrong.err) == (2, True)
 

@@ -9,14 +9,14 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from sigillum.cli import sandboxes
-from sigillum.cli.chapters import CHAPTERS
 from sigillum.cli.context import Context
 from sigillum.cli.options import NO_FORM, common
-from sigillum.cli.scenes import Chapter, Scene
+from sigillum.cli.scenes import Chapter, Scene, chapters
 from sigillum.cli.streams import write
 from sigillum.core.values.errors import MachineError, Outcome, UsageError
 from sigillum.core.values.text import did_you_mean
@@ -28,7 +28,6 @@ EXAMPLE = """examples:
   sigillum demo --all"""
 OWNER = "mara.teel@brindlemoor.example"
 UNDER_WAY_SECONDS = 20.0
-WIDEST = max(map(len, CHAPTERS))  # of their names
 
 
 def add_parser(subparsers: Any) -> None:
@@ -123,18 +122,25 @@ def _interruptible() -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    known = chapters()
     if args.list:
-        context.document("\n".join(f"{c.name:<{WIDEST}}  {c.about}" for c in CHAPTERS.values()))
+        context.document("\n".join(_listed(known)))
         return Outcome.DONE
-    names = list(CHAPTERS) if args.all else args.chapters or ["short"]
-    odd = next((n for n in names if n not in CHAPTERS), None)
+    names = list(known) if args.all else args.chapters or ["short"]
+    odd = next((n for n in names if n not in known), None)
     if odd is not None:
-        raise UsageError(f"there is no chapter {odd!r}", where="demo", mend=did_you_mean(odd, CHAPTERS))
+        raise UsageError(f"there is no chapter {odd!r}", where="demo", mend=did_you_mean(odd, known))
     folder = _free_folder(args.folder)
     for name in names:
-        _chapter(CHAPTERS[name], folder if len(names) == 1 else folder / name, context)
+        _chapter(known[name], folder if len(names) == 1 else folder / name, context)
     context.document(_closing(folder, names))
     return Outcome.DONE
+
+
+def _listed(known: Mapping[str, Chapter]) -> list[str]:
+    """A line for each."""
+    widest = max(map(len, chapters()))
+    return [f"{c.name:<{widest}}  {c.about}" for c in known.values()]
 
 
 def _chapter(chapter: Chapter, folder: Path, context: Context) -> None:
@@ -155,24 +161,18 @@ def _chapter(chapter: Chapter, folder: Path, context: Context) -> None:
                 "sigillum sandbox start --background --state .sigillum/world.json --quiet",
             )
         )
-        port = sandboxes.control_port(folder / ".sigillum" / "sandbox")
-
-        def add(tenant: str, admin: str) -> str:
-            path, driver = ("", " --driver dialect") if tenant == "lanterns" else ("/scim/v2", "")
-            return (
-                f"sigillum tenant add {tenant} http://127.0.0.1:{port}/{tenant}{path}{driver} --admin {admin} "
-                f"--token file:.sigillum/sandbox/{tenant}.{admin}.token"
-            )
-
-        for scene in chapter.scenes(add):
-            stage.play(scene)
+        port = str(sandboxes.control_port(folder / ".sigillum" / "sandbox"))
+        for scene in chapter.scenes:
+            edits = tuple(e._replace(new=e.new.replace("PORT", port)) for e in scene.edits)
+            stage.play(scene._replace(command=scene.command.replace("PORT", port), edits=edits))
     finally:
         stage.play(Scene("Nothing stays running.", "sigillum sandbox stop"))
 
 
 def _closing(folder: Path, names: list[str]) -> str:
     shown = shlex.quote(str(folder if len(names) == 1 else folder / names[0]))
-    others = "".join(f"  sigillum demo {c.name:<{WIDEST}}  {c.about}\n" for c in CHAPTERS.values() if c.name not in names)
+    left = {name: chapter for name, chapter in chapters().items() if name not in names}
+    others = "".join(f"  sigillum demo {line}\n" for line in _listed(left))
     return (
         f"\nWhat was played stays in {folder}. To go on there:\n"
         f"  cd {shown}\n"
