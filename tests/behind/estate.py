@@ -332,6 +332,38 @@ class Estate:
         rows = [r for r in json.loads(out)["links"] if r["account"].endswith("heartbeat")]
         return [Said("trust links", "heartbeat", any(r["state"] == "both" for r in rows), true)]
 
+    def attested(self, charter: str) -> list[Said]:
+        """Has the identity a credential at its tenant? Every one in the store counts, whoever made it."""
+        with Office.open(Settings(self.folder)) as office:
+            home = office.charters([charter])[0].tenant
+        _, out, _ = self.run("key", "attest", charter, "--format", "json")
+        rows = json.loads(out)["looked"] if out.startswith("{") else []
+        found = next((r["found"] for r in rows if r["where"] == f"the tenant {home}"), None)
+        bearers = {self.ids[charter, home], *(m.id for m in self.made if (m.charter, m.kind) == (charter, "client"))}
+        there = any(c["principal"]["value"] in bearers for c in self.data(home, "credential").values())
+        return [Said("key attest", "it has a credential", None if found is None else bool(found), there)]
+
+    def stopped(self, charter: str, made: Made) -> list[Said]:
+        """Is it off? `suspend` says so, where it is already as well."""
+        _, out, _ = self.run("suspend", charter, "--because", "looked at", "--yes", "--format", "json")
+        found = [s for one in json.loads(out)["suspended"] for s in one["suspensions"] if s["id"] == made.id]
+        active = self.data(made.tenant, made.kind)[made.id].get("active", True)
+        return [Said("suspend", s["name"], s["off"], not active) for s in found]
+
+    def turning(self, charter: str) -> list[Said]:
+        """What is said of a rotation: whether it goes on by itself, which it cannot where the new one is gone."""
+        code, out, _ = self.run("rotate", charter, "--status", "--format", "json")
+        told = []
+        for one in json.loads(out)["rotations"] if code in (0, 6) else ():
+            there = [
+                c
+                for c in self.data(one["tenant"], "credential").values()
+                if c["principal"]["value"] == self.ids[charter, one["tenant"]]
+            ]
+            new = any(c.get("name", "").endswith(f"-{one['new']}") for c in there)
+            told.append(Said("rotate --status", "the new one is there", "somebody else ended it" not in one["waits"], new))
+        return told
+
     def _questions(self, charter: str) -> Iterator[tuple[str, bool, str, str, str]]:
         """The proofs of a charter that the house decides by itself: in words, whether wished, tenant, permission, place."""
         with Office.open(Settings(self.folder)) as office:

@@ -5,6 +5,7 @@ A class is a kind and a change of it. What is sent and has moved since is never 
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 
 import pytest
@@ -45,7 +46,8 @@ def judge(whole: Estate, case: Case) -> list[str]:
     try:
         whole.change(case)
         code, told = whole.strict(case.made.charter)
-        said = [*whole.said(case.made.charter), *whole.told_of_loans(), *whole.linked()]
+        charter = case.made.charter
+        said = [*whole.said(charter), *whole.told_of_loans(), *whole.linked(), *whole.attested(charter)]
         wrong = [f"{case}: {s.command} says {s.said} of {s.about}" for s in opposite(said)]
         if code == 0 and case.change != "twin" and case.made.kind != "loan":
             wrong.append(f"{case}: rehearse --strict is silent")
@@ -66,6 +68,42 @@ def test_nothing_is_said_that_the_tenant_denies_where_nothing_was_changed(whole:
 def test_one_of_each_class(whole: Estate, cases: dict[str, list[Case]], name: str) -> None:
     assert name in cases, "a class without a case"
     assert judge(whole, cases[name][0]) == []
+
+
+@pytest.mark.xfail(strict=True, reason="`suspend` reads what it did off the ledger: the issue *What stands*, B1")
+def test_what_is_suspended_is_off(whole: Estate) -> None:
+    """It is switched off, and somebody switches it on again: then it is on."""
+    made = next(m for m in whole.made if (m.charter, m.kind) == ("visitor-statistics", "account"))
+    try:
+        assert opposite(whole.stopped(made.charter, made)) == []
+        assert whole.data(made.tenant, made.kind)[made.id]["active"] is False
+        whole.change(Case(made, "active"))
+        assert opposite(whole.stopped(made.charter, made)) == []
+    finally:
+        whole.back()
+
+
+@pytest.mark.parametrize("gone", ["", "new", "old"])
+def test_where_a_rotation_stands(whole: Estate, gone: str) -> None:
+    """Either generation may be ended by another hand: then it is said what is missing."""
+    first = next(m for m in whole.made if (m.charter, m.kind) == ("wind-ingest", "credential"))
+    try:
+        before = set(whole.data("summit", "credential"))
+        assert whole.run("rotate", "wind-ingest")[0] == 7
+        [fresh] = set(whole.data("summit", "credential")) - before
+        if gone:
+            whole.change(Case(first._replace(id=fresh) if gone == "new" else first, "deleted"))
+            whole.control("clock", {"move": 60})  # until then it may still be on its way
+        told = whole.turning("wind-ingest")
+        assert told and opposite(told) == []
+    finally:
+        whole.back()
+
+
+def test_what_asks_no_tenant_says_so(whole: Estate) -> None:
+    """`due` reads charters and the ledger: that stands beside what it says, and is no sentence about now."""
+    code, out, err = whole.run("due", "--within", "400d", "--format", "json")
+    assert (code != 4, json.loads(out)["by"], "by the charters and the ledger" in err) == (True, "ledger", True)
 
 
 @pytest.mark.soak

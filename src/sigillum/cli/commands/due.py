@@ -58,7 +58,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             ) from problem
         context.say(f"{args.calendar} holds {len(found)} of them; importing it again changes those that are there.")
     listing = _listing(found, now, f"Nothing ends within {args.within}.")
-    context.give_list("due", listing, at=format_instant(whole_second(now)))
+    context.say("What follows is by the charters and the ledger; no tenant was asked.")
+    context.give_list("due", listing, at=format_instant(whole_second(now)), by="ledger")
     return Outcome.FILE if odd else Outcome.NO if any(d.state(now) == "over" for d in found) else Outcome.DONE
 
 

@@ -9,8 +9,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from sigillum.core.charter.charter import Charter
+from sigillum.core.kinds.identities import CLIENT
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.history import History
 from sigillum.core.values.errors import Outcome
 from sigillum.core.values.times import whole_second
 from sigillum.workflows.desk.office import Office
@@ -60,7 +62,7 @@ def attest(office: Office, charter_name: str, folders: Iterable[Path]) -> Attest
             ),
             "no credential that was begun for it has not ended; `ledger verify` shows that the record is whole",
         ),
-        _shown(office, charter, principal),
+        _shown(office, charter, state, principal),
         Looked(
             "this workspace's private folder",
             tuple(office.keepings.of(uid).names()) if uid else (),
@@ -80,16 +82,20 @@ def attest(office: Office, charter_name: str, folders: Iterable[Path]) -> Attest
     return Attested(charter, whole_second(office.tenants.now(charter.tenant)), tuple(looked), instead)
 
 
-def _shown(office: Office, charter: Charter, principal: str) -> Looked:
-    """What the tenant shows now."""
+def _shown(office: Office, charter: Charter, state: History, principal: str) -> Looked:
+    """What the tenant shows now: of a client what its registration has, too."""
     where = f"the tenant {charter.tenant}"
-    if not principal:
+    registered = state.find(CLIENT, charter.tenant) if charter.is_client else None
+    bearers = [i for i in (principal, registered.id if registered is not None else "") if i]
+    if not bearers:
         return Looked(where, (), "the identity does not stand there")
-    query = Query(CREDENTIAL, "principal", principal)
-    fact = office.tenants.reach(charter.tenant).facts([query])[query]
-    if not fact.known:
-        return Looked(where, None, f"its credentials are not shown: {fact.unknown}")
-    return Looked(where, tuple(r.body.name or r.id for r in fact.records), "it was asked for every credential of the identity")
+    queries = [Query(CREDENTIAL, "principal", bearer) for bearer in bearers]
+    facts = office.tenants.reach(charter.tenant).facts(queries)
+    unknown = next((f.unknown for f in facts.values() if not f.known), None)
+    if unknown is not None:
+        return Looked(where, None, f"its credentials are not shown: {unknown}")
+    found = {r.id: r.body.name or r.id for f in facts.values() for r in f.records}
+    return Looked(where, tuple(found.values()), "it was asked for every credential of the identity")
 
 
 def _lying(office: Office, charter: Charter, folders: list[Path]) -> Looked:
