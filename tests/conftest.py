@@ -24,13 +24,9 @@ from hypothesis import Phase, settings
 from keyring.backend import KeyringBackend
 from ruamel.yaml import YAML
 
+import compiled  # noqa: F401  # isort: split
 from sigillum.cli.main import main
 from sigillum.cli.sandboxes import usual_world
-
-# Compiled once and kept, as an installed tool is, whatever the environment says: hundreds of tests start the program.
-os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
-os.environ["PYTHONPYCACHEPREFIX"] = sys.pycache_prefix = str(Path(__file__).parents[1] / ".pytest_cache" / "bytecode")
-sys.dont_write_bytecode = False
 
 Json = dict[str, Any]
 OWNER = "mara.teel@brindlemoor.example"

@@ -5,10 +5,9 @@ A command says what it shows as a value (`Shown`); which form that takes is deci
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, Protocol, TypeVar
 
 if TYPE_CHECKING:
@@ -22,8 +21,7 @@ Cell = str | int | bool | datetime | Sequence[str] | None
 Content = Mapping[str, Any] | Callable[[], Mapping[str, Any]]
 
 
-@dataclass(frozen=True, slots=True)
-class Column(Generic[T]):
+class Column(NamedTuple, Generic[T]):
     """One column of a listing: its name in JSON and CSV, and what an item has there.
 
     `head` is what people read above it, where that is not its name; `under` names the column in whose cell people find it;
@@ -42,8 +40,7 @@ class Column(Generic[T]):
     key: str = ""  # in JSON, where that is not its name
 
 
-@dataclass(frozen=True, slots=True)
-class Listing(Generic[T]):
+class Listing(NamedTuple, Generic[T]):
     """Items of one type, a line each. Where there are none, people read `empty`, beside the result."""
 
     name: str
@@ -98,15 +95,14 @@ def listing_of(name: str, columns: str, rows: Iterable[Mapping[str, Any]]) -> Li
     return Listing(name, list(rows), [Column(path, getter(path)) for path in columns.split()])
 
 
-@dataclass(frozen=True, slots=True)
-class Shown:
+class Shown(NamedTuple):
     """What a command shows: what JSON says of it, what people read, and as a table where it is one."""
 
     kind: str
     content: Content
     views: Sequence[Any] = ()
     listing: Listing[Any] | None = None
-    also: Mapping[str, Callable[[], str]] = field(default_factory=dict)  # forms that this result alone has
+    also: Mapping[str, Callable[[], str]] = MappingProxyType({})  # forms that this result alone has
 
 
 class Out(Protocol):
@@ -177,6 +173,8 @@ def give(shown: Shown, form: str, out: Out) -> None:
 
 def text_of(content: Mapping[str, Any]) -> str:
     """A result as JSON for reading; of a long list each entry is one line, which is written three times as fast."""
+
+    import json
 
     def one(value: Any) -> str:
         if isinstance(value, list) and len(value) >= LONG:
