@@ -24,7 +24,6 @@ from hypothesis import Phase, settings
 from keyring.backend import KeyringBackend
 from ruamel.yaml import YAML
 
-import compiled  # noqa: F401  # isort: split
 import compiled  # noqa: F401  (before anything of ours is)
 from sigillum.cli.main import main
 from sigillum.cli.sandboxes import usual_world
