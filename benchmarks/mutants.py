@@ -40,6 +40,7 @@ ALSO = {  # for what runs while modules are loaded, or in the other party's proc
 }
 LEAST, SHARE, BOUND_SECONDS, WORKERS = 240, 0.90, 1200, 2
 SPARE_SECONDS = 60  # no change is begun so shortly before the end
+MOST_SECONDS = 40  # of tests for one change, the quickest first: what those do not notice counts as noticed by nobody
 TURNED: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Lt: ast.LtE,
     ast.LtE: ast.Lt,
@@ -261,7 +262,13 @@ def covering(folder: Path) -> dict[tuple[str, int], list[str]]:
             test = by_function.get(context.rpartition(".")[2], "")
             for number in numbits_to_nums(bits) if test else ():
                 lines.setdefault((str(Path(path).relative_to(SOURCE)), number), []).append(test)
-    return {spot: sorted(set(tests), key=lambda t: took[t]) for spot, tests in lines.items()}
+    return {spot: _few(sorted(set(tests), key=lambda t: took[t]), took) for spot, tests in lines.items()}
+
+
+def _few(tests: list[str], took: dict[str, float]) -> list[str]:
+    """As many of them as there is time for, but one at least."""
+    sums = itertools.accumulate(took[t] for t in tests)
+    return [t for number, (t, so_far) in enumerate(zip(tests, sums, strict=True)) if so_far <= MOST_SECONDS or not number]
 
 
 def _environment(folder: Path, source: Path | None = None) -> dict[str, str]:

@@ -70,15 +70,22 @@ def test_one_of_each_class(whole: Estate, cases: dict[str, list[Case]], name: st
     assert judge(whole, cases[name][0]) == []
 
 
-@pytest.mark.xfail(strict=True, reason="`suspend` reads what it did off the ledger: the issue *What stands*, B1")
 def test_what_is_suspended_is_off(whole: Estate) -> None:
-    """It is switched off, and somebody switches it on again: then it is on."""
+    """It is switched off, and somebody switches it on again: `sweep` reports it, and another `suspend` switches it off."""
     made = next(m for m in whole.made if (m.charter, m.kind) == ("visitor-statistics", "account"))
     try:
         assert opposite(whole.stopped(made.charter, made)) == []
         assert whole.data(made.tenant, made.kind)[made.id]["active"] is False
         whole.change(Case(made, "active"))
+        whole.control("clock", {"move": 60})
+        code, out, err = whole.run("sweep", "--yes")
+        assert (code, "on although it is suspended" in out + err, whole.data(made.tenant, made.kind)[made.id]["active"]) == (
+            6,
+            True,
+            True,
+        )
         assert opposite(whole.stopped(made.charter, made)) == []
+        assert whole.data(made.tenant, made.kind)[made.id]["active"] is False
     finally:
         whole.back()
 

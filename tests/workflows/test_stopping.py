@@ -8,12 +8,16 @@ from pathlib import Path
 
 import pytest
 
-from sigillum.core.kinds.changes import End
+from sigillum.cli.views.words import closing
+from sigillum.core.kinds.changes import Change, End
+from sigillum.core.records.steps import HELD, NOT_OFF
 from sigillum.core.undertakings.loans import LOANS
+from sigillum.core.values.errors import Outcome
 from sigillum.workflows.lending.lend import LoanWish, lend, propose
 from sigillum.workflows.stopping.plan import plan
 from sigillum.workflows.stopping.retire import Retired, retire
-from sigillum.workflows.stopping.sweep import due
+from sigillum.workflows.stopping.suspend import Stopped, reinstate, suspend
+from sigillum.workflows.stopping.sweep import due, sweep
 from workflows.memory import CHARTER, USUAL, House, Memory, house
 
 
@@ -75,3 +79,67 @@ def test_sweep_renews_only_where_there_is_room_for_another_one(tmp_path: Path, r
     our.away.ahead += timedelta(days=11)
     with our.office() as office:
         assert [i.kind for i in due(office)] == (["renewal"] if begun else [])
+
+
+def stopped(our: House, because: str, seconds: int | None = None) -> Stopped:
+    with our.office() as office:
+        until = (lambda now: now + timedelta(seconds=seconds)) if seconds is not None else (lambda now: None)
+        [found] = suspend(office, office.charters(["gauge"]), because, until)
+        return found
+
+
+def test_a_suspension_that_failed_has_failed(tmp_path: Path) -> None:
+    our = house(tmp_path, Memory())
+    our.enact()
+    our.away.refusing = lambda doing: isinstance(doing, Change)
+    failed = stopped(our, "a leak")
+    assert ([*failed.off.values()], failed.outcome()) == ([False], Outcome.REFUSED)
+    told = our.enact()
+    assert told.outline is not None
+    assert (told.outline.told(NOT_OFF), told.outline.told(HELD)) == (1, 0)
+    assert "it is to be suspended and is on" in closing(told)
+    our.away.refusing = lambda doing: False
+    assert [*stopped(our, "a leak").off.values()] == [True]
+    assert our.enact().outline.told(HELD) == 1  # type: ignore[union-attr]
+
+
+def test_a_suspension_is_prolonged_and_keeps_every_reason(tmp_path: Path) -> None:
+    our = house(tmp_path, Memory())
+    our.enact()
+    first = stopped(our, "a leak", 7200).suspensions[0]
+    [longer] = stopped(our, "the mast is moved", 14_400).suspensions
+    assert first.until is not None
+    assert longer.until is not None
+    assert (longer.because, longer.until > first.until) == ("a leak; the mast is moved", True)
+    [same] = stopped(our, "a leak", 60).suspensions  # never an earlier end, and no further entry
+    assert (same.until, same.because) == (longer.until, longer.because)
+    our.away.ahead += timedelta(hours=3)  # its first end is over, its later one is not
+    with our.office() as office:
+        assert due(office) == []
+    [endless] = stopped(our, "until further notice").suspensions
+    our.away.ahead += timedelta(hours=3)
+    with our.office() as office:
+        assert (endless.until, due(office)) == (None, [])
+        [back] = reinstate(office, office.charters(["gauge"]), "found")
+        assert ([*back.off.values()], back.suspensions[0].closed) == ([False], "on-again")
+
+
+def test_switched_on_again_by_another_hand_is_on(tmp_path: Path) -> None:
+    """Sweep reports it and leaves it on; who suspends it once more has it off, and back again as before."""
+    our = house(tmp_path, Memory())
+    our.enact()
+    stopped(our, "a leak")
+    [record] = our.away.things["account"]
+    our.away.put(record, active=True)
+    our.away.ahead += timedelta(hours=1)
+    with our.office() as office:
+        assert [i.kind for i in due(office)] == ["suspension"]
+        [swept] = sweep(office, due(office))
+        assert (swept.outcome(), "on although it is suspended" in str(swept.problem)) == (Outcome.SOMEBODY, True)
+    assert our.away.things["account"][0].body.active is True
+    again = stopped(our, "a leak")
+    assert ([*again.off.values()], our.away.things["account"][0].body.active, again.errors) == ([True], False, [])
+    our.away.ahead += timedelta(hours=1)
+    with our.office() as office:
+        [back] = reinstate(office, office.charters(["gauge"]), "found")
+    assert (back.suspensions[0].closed, our.away.things["account"][0].body.active) == ("on-again", True)

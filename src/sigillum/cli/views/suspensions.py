@@ -54,12 +54,17 @@ def suspended(done: Stopped, ident: Ident) -> RenderableType:
 
 
 def _off(one: Suspension, done: Stopped) -> str:
+    """What the tenant shows now, and until when it is to be so."""
+    off, until = done.off.get(one.key), f", until {format_instant(one.until)}" if one.until is not None else ""
+    if off is None:
+        return "is to be off; whether it is off is not shown"
+    if not off:
+        return "is on"
     if one.found_off:
         return "was off already, and stays so"
     if one.unsure:
         return "is off; whether it was us is not known, since an answer was lost"
-    until = f", until {format_instant(one.until)}" if one.until is not None else ""
-    return f"is off{' already' if done.stood else ''}{until}" if one.sent else "is not off yet"
+    return f"is off{' already' if done.stood and not done.results else ''}{until}"
 
 
 def reinstated(done: Stopped, ident: Ident) -> RenderableType:
@@ -91,7 +96,7 @@ def as_json(done: Stopped) -> dict[str, Any]:
                 "by": s.by,
                 "until": format_instant(s.until) if s.until else None,
                 "found_off": s.found_off,
-                "off": s.found_off or s.sent,
+                "off": done.off.get(s.key),
                 "unsure": s.unsure,
                 "closed": s.closed,
             }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from sigillum.core.records.steps import CHANGED, DARK, HELD, HIDDEN, NEVER_HERE, TURNING, Outline
+from sigillum.core.records.steps import CHANGED, DARK, HELD, HIDDEN, NEVER_HERE, NOT_OFF, TURNING, Outline
 from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:  # a rehearsal shows these words, too, and enacts nothing
@@ -31,6 +31,8 @@ def nothing_to_do(outline: Outline | None) -> str:
     """That there is nothing to do, and what is under way all the same."""
     held, turning = (outline.told(HELD), outline.told(TURNING)) if outline is not None else (0, 0)
     changed = outline.told(CHANGED) if outline is not None else 0
+    if outline is not None and outline.told(NOT_OFF):
+        return "Nothing to do here: it is to be suspended and is on. `sigillum suspend` switches it off."
     if changed:
         return f"Nothing to do here, and not all is as the charter says: {plural(changed, 'value')} changed there by somebody."
     return (

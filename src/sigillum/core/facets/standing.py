@@ -14,7 +14,7 @@ from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Compared, Fact, Kind, Part, Query, Record
 from sigillum.core.kinds.profile import PERSON
 from sigillum.core.records.history import Generation, State
-from sigillum.core.records.steps import DARK, HELD, HIDDEN, NEVER_HERE, Adopt, Ask, Await, Step, StepKind
+from sigillum.core.records.steps import DARK, HELD, HIDDEN, NEVER_HERE, NOT_OFF, Adopt, Ask, Await, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, Ref, StepId
 
 
@@ -134,11 +134,14 @@ def suspended(
     if hold is None:
         return None
     until = f" until {hold.until}" if hold.until else ""
-    draft.note(HELD, f"the {words} is suspended{until}: {hold.because}", warning=False)
     number, off = generation.number if generation is not None else 1, record.value("active") is False
     arriving = generation is not None and seen.arriving(generation.left_at)
-    touched = generation is not None and bool(record.state) and bool(generation.left) and record.state != generation.left
     answered = hold.found_off or (generation is not None and generation.off_in > hold.began)
+    if off or (answered and arriving):
+        draft.note(HELD, f"the {words} is suspended{until}: {hold.because}", warning=False)
+    else:
+        draft.note(NOT_OFF, f"the {words} is to be suspended{until}, and is on: {hold.because}")
+    touched = generation is not None and bool(record.state) and bool(generation.left) and record.state != generation.left
     if arriving or (off and not hold.found_off and not touched) or not (off or answered):  # on, and our "off" is still to come
         return ()
     what = "somebody else switched off, too" if off else "somebody switched on although it is suspended"

@@ -192,6 +192,7 @@ _SENTENCES: dict[str, Callable[[Body], str]] = {
     history.ROTATING: _rotating,
     history.STAGED: _staged,
     history.SUSPENDED: lambda b: f"suspended {b['thing']} {b['name']}{_until(b)}: {b['because']}",
+    history.PROLONGED: lambda b: f"suspended {b['thing']} {b['name']} once more{_until(b)}: {b['because']}",
     history.RETIRING: lambda b: f"began to retire it: {b['because']}",
     history.RETIRED: lambda b: f"retired {b['name']}: {len(b['ended'])} ended, {len(b['left'])} left",
     history.REVIVED: lambda b: f"began {b['name']} anew, which had been retired",

@@ -30,6 +30,7 @@ RECALLED, CLOSED = "recalled", "closed"
 ROTATING, STAGED = "rotating", "staged"  # a rotation begins; a stage of it is reached
 UNDERTAKING, NUMBER = "undertaking", "number"  # in an entry's body: the sort that it begins or closes, and which one
 SUSPENDED, REINSTATED = "suspended", "reinstated"  # a suspension begins; somebody wants it back
+PROLONGED = "suspended-again"  # somebody asked for it once more: with another reason or a later end, or since it was on again
 USED = "used-since"  # that a tenant told that what was handed over was used
 OPENED = "sheet-opened"  # by a signed receipt: what was handed over has arrived
 GIVEN_AWAY = "given-away"  # what was handed over is kept here no more
@@ -259,6 +260,8 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
             history.holds[mark_of(body)] = Hold(
                 str(body[NUMBER]), entry.sequence, str(body["because"]), str(body.get("until") or ""), body["found_off"] is True
             )
+        elif entry.kind == PROLONGED:
+            _prolonged(history, entry)
         elif entry.kind == GIVEN_BACK:
             _generation(history, body).state = State.ENDED
         elif entry.kind in (RETIRING, RETIRED, REVIVED):
@@ -268,6 +271,15 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
             history.proved_at, history.proofs_held = entry.sequence, bool(body["held"])
             history.proofs_digest = str(body["proofs"])
     return history
+
+
+def _prolonged(history: History, entry: LedgerEntry) -> None:
+    """A suspension that is open is asked for once more; one that was on again begins anew."""
+    body, mark = entry.body, mark_of(entry.body)
+    if mark in history.holds:
+        hold = history.holds[mark]
+        began, found_off = (entry.sequence, False) if body["on"] else (hold.began, hold.found_off)
+        history.holds[mark] = Hold(hold.key, began, str(body["because"]), str(body["until"]), found_off)
 
 
 def _turned(history: History, kind: str, body: Mapping[str, Any]) -> None:

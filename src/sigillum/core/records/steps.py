@@ -243,6 +243,7 @@ class Note(NamedTuple):
     warning: bool = True
 
 
+NOT_OFF = "not-off"  # a note: it is to be suspended, and is on
 HELD, TURNING = "suspended", "rotating"  # notes: it is suspended; a credential is being rotated
 CHANGED = "credential-changed"  # note: of something that is there another hand changed what no step of ours mends
 DARK = "not-shown"  # note: a field of something that is there is not shown now, so whether it differs is not known

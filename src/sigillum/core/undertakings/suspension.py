@@ -14,6 +14,7 @@ from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.history import (
     CLOSED,
     NUMBER,
+    PROLONGED,
     REINSTATED,
     SUSPENDED,
     SUSPENSION,
@@ -38,13 +39,14 @@ class Closed(StrEnum):
     GONE = "gone"
 
 
+ON_AGAIN = "on-although-suspended"
 LEFT_OFF = frozenset((Closed.STAYS_OFF, Closed.UNSURE))  # over, and not on again
 
 
 @dataclass(frozen=True, slots=True)
 class Suspension:
     """One suspension as its entries say. `found_off`: it was off before us, so it stays off; `asked`: our "off" was begun;
-    `sent`: it was answered.
+    `sent`: it was answered. Where it was asked for once more since it was on again, all of this counts from then.
     """
 
     uid: str
@@ -95,15 +97,23 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[Suspension]:
         all_of = state.generations.get(mark_of(entry.body), ())
         return next((g for g in all_of if g.number == int(entry.body["generation"])), None)
 
-    return [_read(e, generation(e), closed, back) for e in all_ if e.kind == SUSPENDED]
+    more: dict[str, list[LedgerEntry]] = {}
+    for entry in all_:
+        if entry.kind == PROLONGED:
+            more.setdefault(str(entry.body["of"]), []).append(entry)
+    return [_read(e, more.get(str(e.body[NUMBER]), []), generation(e), closed, back) for e in all_ if e.kind == SUSPENDED]
 
 
-def _read(entry: LedgerEntry, of: Generation | None, closed: dict[str, str], back: set[str]) -> Suspension:
+def _read(
+    entry: LedgerEntry, more: list[LedgerEntry], of: Generation | None, closed: dict[str, str], back: set[str]
+) -> Suspension:
     body, key = entry.body, str(entry.body[NUMBER])
-    sent, left = of is not None and of.off_in > entry.sequence, of.left if of is not None else {}
-    asked = of is not None and of.off_asked_in > entry.sequence
+    newest, anew = more[-1].body if more else body, [e.sequence for e in more if e.body["on"]]
+    since = max([entry.sequence, *anew])
+    sent, left = of is not None and of.off_in > since, of.left if of is not None else {}
+    asked = of is not None and of.off_asked_in > since
     on = of is not None and sent and of.on_in > of.off_in
-    until = str(body.get("until") or "")
+    until = str(newest.get("until") or "")
     return Suspension(
         entry.charter,
         key,
@@ -114,11 +124,11 @@ def _read(entry: LedgerEntry, of: Generation | None, closed: dict[str, str], bac
         str(body["thing"]),
         str(body["id"]),
         str(body["name"]),
-        str(body["because"]),
+        "; ".join(dict.fromkeys(str(e.body["because"]) for e in (entry, *more))),
         str(body["by"]),
         parse_instant(str(body["at"])),
         parse_instant(until) if until else None,
-        body["found_off"] is True,
+        body["found_off"] is True and not anew,
         asked,
         sent,
         on,
@@ -140,11 +150,13 @@ def next_(one: Suspension, seen: Look, now: datetime) -> Next:
     record = fact.first
     if record is None:
         return Next(closed=Closed.GONE)
-    if not one.back(now):
-        if one.found_off or one.sent or record.value("active") is False:
-            return Next()
-        return Next((_switch(one, record, on=False),))
     arriving = bool(one.left_at) and now < parse_instant(one.left_at) + timedelta(seconds=seen.arrival_seconds)
+    if not one.back(now):
+        if record.value("active") is not True or (one.sent and arriving):
+            return Next()
+        if one.found_off or one.sent:
+            return Next(waits=f"the {one.about} is on although it is suspended: somebody switched it on again", code=ON_AGAIN)
+        return Next((_switch(one, record, on=False),))
     if one.put_on and (record.value("active") is True or arriving):
         return Next(closed=Closed.ON_AGAIN)
     if record.value("active") is True:

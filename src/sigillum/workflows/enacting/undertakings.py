@@ -10,7 +10,8 @@ from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records.history import CLOSED, NUMBER, UNDERTAKING
 from sigillum.core.records.steps import Outline, Step
-from sigillum.core.undertakings.undertaking import Look, S, Undertaking
+from sigillum.core.undertakings.suspension import ON_AGAIN
+from sigillum.core.undertakings.undertaking import Look, Next, S, Undertaking
 from sigillum.core.values.errors import NotYetError, SomebodyError
 from sigillum.core.values.marks import Mark
 from sigillum.ledger.port import Fresh
@@ -33,6 +34,7 @@ MENDS = {  # by the code of what an undertaking waits for
     "paused": "run the same command again then; where somebody misses it, `sigillum rotate --back` switches it on again",
     "back": "have them fetch the new one; then `sigillum rotate --pause` goes on, or `--end` ends the old one",
     "touched": "find out who, and why; `sigillum rotate --end` ends it at any rate",
+    ON_AGAIN: "`sigillum suspend` switches it off once more, `sigillum reinstate` ends the suspension",
     "holder": "ask its holder, and write `public_key: file:PATH` at the credential",
 }
 
@@ -73,6 +75,13 @@ def advance(
             return
         carry_out(office, one.uid, follows.steps, gone_on, prove, turn)
         one = office.books.again(sort, one)
+
+
+def follows(office: Office, sort: Undertaking[S], one: S) -> Next:
+    """What would follow for an undertaking now; nothing is done."""
+    tenant = office.tenants.reach(one.tenant)
+    seen = Look(lambda query: tenant.facts([query])[query], arrival_seconds=arrival_seconds(tenant.profile))
+    return sort.next(one, seen, office.tenants.now(one.tenant))
 
 
 def close(office: Office, sort: Undertaking[S], one: S, how: str, *before: Fresh, **about: str) -> None:

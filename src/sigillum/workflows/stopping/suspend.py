@@ -13,7 +13,7 @@ from sigillum.core.kinds.identities import ACCOUNT, PRINCIPAL
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import NUMBER, REINSTATED, SUSPENDED, SUSPENSION, UNDERTAKING, History, State
+from sigillum.core.records.history import NUMBER, PROLONGED, REINSTATED, SUSPENDED, SUSPENSION, UNDERTAKING, History, State
 from sigillum.core.undertakings.suspension import LEFT_OFF, SUSPENSIONS, Suspension
 from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, SomebodyError, UsageError, worst
 from sigillum.core.values.marks import Mark
@@ -68,6 +68,7 @@ class Stopped(Effect):
     name: str
     suspensions: list[Suspension] = field(default_factory=list)
     stood: bool = False  # it was suspended already
+    off: dict[str, bool | None] = field(default_factory=dict)  # by the tenant, now; None: not shown
 
     def outcome(self) -> Outcome:
         found = [e.outcome for e in self.problems]
@@ -126,15 +127,14 @@ def _suspend(office: Office, charter: Charter, because: str, until: Until) -> St
     done = Stopped(charter.name)
     try:
         uid, state = office.books.history(charter.name)
-        if state.holds:
-            done.suspensions, done.stood = open_of(office, uid), True
-            for one in done.suspensions:
-                _go_on(office, one, done)
-            return done
+        known = open_of(office, uid)
         found, before = targets(office, charter), list(_signed_in(office, charter, state))
-        write(office, found, because, until)
+        done.stood = bool(known)
+        write(office, found, known, because, until)
         for one in open_of(office, uid):
             _go_on(office, one, done)
+        if known and not done.results:  # nothing was switched, so nothing was let in before
+            return done
         done.ways = [*_refused(office, charter, state, before)]
         tenant, principal = office.tenants.reach(charter.tenant), principal_of(office, charter, state)
         done.ways += [Way.tried(other.words, None, other.off) for other in others(tenant, charter, state, principal)]
@@ -145,9 +145,11 @@ def _suspend(office: Office, charter: Charter, because: str, until: Until) -> St
     return done
 
 
-def write(office: Office, found: Iterable[Target], because: str, until: Until) -> None:
-    """That it is suspended stands in the ledger first. What is off already stays off afterwards. Raises UsageError."""
-    entries = []
+def write(office: Office, found: Iterable[Target], known: list[Suspension], because: str, until: Until) -> None:
+    """That it is suspended stands in the ledger first. What is off already stays off afterwards; one that is suspended already
+    keeps its later end, gets the further reason, and is switched off once more where it is on. Raises UsageError.
+    """
+    entries = list[Fresh]()
     for target in found:
         now = whole_second(office.tenants.now(target.tenant))
         end = until(now)
@@ -157,28 +159,35 @@ def write(office: Office, found: Iterable[Target], because: str, until: Until) -
                 where="--until",
                 mend=f"write a later end; at {target.tenant} it is {format_instant(now)}",
             )
-        entries.append(
-            Fresh(
-                SUSPENDED,
-                target.stream,
-                {
-                    UNDERTAKING: SUSPENSION,
-                    NUMBER: f"{SUSPENSION}-{secrets.token_hex(3)}",
-                    **target.mark.body(),
-                    "generation": target.number,
-                    "thing": target.record.kind.name,
-                    "id": target.record.id,
-                    "name": target.name,
-                    "because": because,
-                    "by": office.tenants.name_of(target.tenant),
-                    "at": format_instant(now),
-                    "until": format_instant(whole_second(end)) if end is not None else "",
-                    "found_off": target.record.value("active") is False,
-                },
-            )
-        )
+        one = next((s for s in known if (s.tenant, s.id) == (target.tenant, target.record.id)), None)
+        about = {
+            **target.mark.body(),
+            "thing": target.record.kind.name,
+            "name": target.name,
+            "because": because,
+            "by": office.tenants.name_of(target.tenant),
+            "at": format_instant(now),
+        }
+        if one is not None:
+            entries += _once_more(one, target, about, end)
+            continue
+        begun = {UNDERTAKING: SUSPENSION, NUMBER: f"{SUSPENSION}-{secrets.token_hex(3)}", "id": target.record.id}
+        found_off = {"generation": target.number, "found_off": target.record.value("active") is False}
+        entries.append(Fresh(SUSPENDED, target.stream, {**begun, **about, **found_off, "until": _until(end)}))
     office.books.ledger(write=True).append(entries)
     office.settings.boundary("suspension written")
+
+
+def _until(end: datetime | None) -> str:
+    return format_instant(whole_second(end)) if end is not None else ""
+
+
+def _once_more(one: Suspension, target: Target, about: dict[str, Any], end: datetime | None) -> Iterator[Fresh]:
+    """What a further asking changes, if anything: never an earlier end."""
+    later = None if end is None or one.until is None else max(end, one.until)
+    on = target.record.value("active") is True and (one.sent or one.found_off)
+    if on or later != one.until or about["because"] not in one.because:
+        yield Fresh(PROLONGED, one.uid, {**about, "of": one.key, "until": _until(later), "on": on})
 
 
 def open_of(office: Office, uid: str) -> list[Suspension]:
@@ -193,6 +202,17 @@ def _go_on(office: Office, one: Suspension, done: Stopped) -> None:
     except (SomebodyError, NotYetError, RefusedError) as problem:
         done.errors.append(problem)
     done.suspensions = [s for s in done.suspensions if s.key != one.key] + [office.books.again(SUSPENSIONS, one)]
+    done.off[one.key] = _off_now(office, one)
+
+
+def _off_now(office: Office, one: Suspension) -> bool | None:
+    """As the tenant shows it; what is gone is off, too."""
+    try:
+        record = office.tenants.reach(one.tenant).read(KINDS[one.thing], one.id)
+    except RefusedError:
+        return None
+    active = record.value("active") if record is not None else False
+    return None if active is None else not active
 
 
 # --- ways in ----------------------------------------------------------------------------------------------------------
@@ -322,10 +342,9 @@ def suspend_key(office: Office, found: Found, because: str, until: Until) -> Sto
         try:
             for target in found.targets:
                 known = [s for s in office.books.begun(SUSPENSIONS) if (s.tenant, s.id) == (target.tenant, target.record.id)]
-                stream = target.stream or f"{SUSPENSION}-{secrets.token_hex(3)}"
-                if not known:
-                    write(office, [target._replace(stream=stream)], because, until)
-                for one in known or open_of(office, stream)[-1:]:
+                stream = known[0].uid if known else target.stream or f"{SUSPENSION}-{secrets.token_hex(3)}"
+                write(office, [target._replace(stream=stream)], known, because, until)
+                for one in [office.books.again(SUSPENSIONS, s) for s in known] or open_of(office, stream)[-1:]:
                     _go_on(office, one, done)
         finally:
             keep_witness(office)

@@ -17,7 +17,7 @@ from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.undertakings.loans import LOANS, POWER, Loan, Stage
 from sigillum.core.undertakings.rotating import ROTATIONS
 from sigillum.core.undertakings.rotation import Rotation
-from sigillum.core.undertakings.suspension import LEFT_OFF, SUSPENSIONS, Suspension
+from sigillum.core.undertakings.suspension import LEFT_OFF, ON_AGAIN, SUSPENSIONS, Suspension
 from sigillum.core.values.errors import Outcome, SigillumError, SomebodyError
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.times import format_instant, parse_instant
@@ -25,7 +25,7 @@ from sigillum.tenants.port import OWN
 from sigillum.workflows.desk.ledgers import keep_witness
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
 from sigillum.workflows.enacting.carrying.run import StepResult
-from sigillum.workflows.enacting.undertakings import advance, carry_out
+from sigillum.workflows.enacting.undertakings import advance, carry_out, follows
 from sigillum.workflows.lending.lend import gone_elsewhere, want_back
 from sigillum.workflows.rotating.rotate import begin, go_on, open_of
 
@@ -144,9 +144,15 @@ def due(office: Office, tenant_name: str = "") -> list[Item]:
         for one in ended(office, tenant_name)
     ]
     for held in office.books.begun(SUSPENSIONS):
-        if (not tenant_name or held.tenant == tenant_name) and held.back(office.tenants.now(held.tenant)):
+        if tenant_name and held.tenant != tenant_name:
+            continue
+        if held.back(office.tenants.now(held.tenant)):
             why = "somebody wants it back" if held.wanted_back else f"its time ended at {format_instant(held.until or held.at)}"
             found.append(Item(SUSPENSION, held.tenant, held.about, why, partial(_reinstate, held)))
+        elif follows(office, SUSPENSIONS, held).code == ON_AGAIN:  # that is told; nothing is switched off by itself
+            found.append(
+                Item(SUSPENSION, held.tenant, held.about, "it is on although it is suspended", partial(_reinstate, held))
+            )
     charters, names = {c.name: c for c in readable(office)}, office.books.names() if office.books.there else {}
     for one in office.books.begun(ROTATIONS):
         if not tenant_name or one.tenant == tenant_name:
