@@ -54,6 +54,9 @@ class NoBooks:
     def joins(self, tenant: str, identity: str, team: str) -> bool:
         return False
 
+    def takes_in(self, tenant: str, team: str, member: str) -> bool:
+        return False
+
     def expected(self, tenant: str, identity: str) -> None:
         return None
 

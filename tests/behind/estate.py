@@ -293,6 +293,17 @@ class Estate:
             order |= {"data": self._changed(made, others[made.id], case.change, others)}
         self.control("behind", {"put": [order]})
 
+    def give(self, made: Made, charter: str) -> None:
+        """Another hand gives another identity the same: a right of its own, or a place in the list."""
+        data, who = self.data(made.tenant, made.kind)[made.id], self.ids[charter, made.tenant]
+        if made.value:
+            order: Json = {"id": made.id, "data": {**data, "members": [*data["members"], {"value": who}]}}
+        else:
+            fresh = {n: v for n, v in data.items() if n not in ("externalId", "meta")}
+            name = {"name": f"{data['name']}-2"} if "name" in data else {}
+            order = {"id": "", "data": {**fresh, **name, "principal": {**data["principal"], "value": who}}}
+        self.control("behind", {"put": [{"tenant": made.tenant, "kind": TYPES[made.kind], **order}]})
+
     # --- what is said, and what is true -----------------------------------------------------------------------------
     def strict(self, charter: str) -> tuple[int, str]:
         code, out, err = self.run("rehearse", charter, "--strict")

@@ -90,6 +90,25 @@ def test_what_is_suspended_is_off(whole: Estate) -> None:
         whole.back()
 
 
+@pytest.mark.parametrize(
+    ("kind", "charter"),
+    [("trust", "wind-ingest"), ("delegation", "roster-helper"), ("grant", "wind-ingest"), ("team's membership", "wind-ingest")],
+)
+def test_power_that_the_charter_does_not_ask_for_is_seen(whole: Estate, kind: str, charter: str) -> None:
+    """Whatever lets somebody become the identity, or gives it power, differs: also of a kind that its charter never mentions."""
+    made = next(
+        m
+        for m in whole.made
+        if m.kind == kind and m.charter != charter and m.tenant in {t for c, t in whole.ids if c == charter}
+    )
+    try:
+        whole.give(made, charter)
+        code, told = whole.strict(charter)
+        assert (code, AS_SAID in told) == (1, False), told
+    finally:
+        whole.back()
+
+
 @pytest.mark.parametrize("gone", ["", "new", "old"])
 def test_where_a_rotation_stands(whole: Estate, gone: str) -> None:
     """Either generation may be ended by another hand: then it is said what is missing."""

@@ -6,6 +6,7 @@ import json
 import os
 import subprocess
 import sys
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -43,9 +44,9 @@ class Keyless:
     away: Away
     machines: str
 
-    def token(self, name: str) -> Path:
-        path = self.desk.folder / f"{name}.jwt"
-        path.write_text(self.away.sandbox.pool.request("GET", f"{self.machines}/{name}/token?audience=summit").json()["token"])
+    def token(self, name: str, audience: str = "summit") -> Path:
+        path, address = self.desk.folder / f"{name}.jwt", f"{self.machines}/{name}/token?audience={audience}"
+        path.write_text(self.away.sandbox.pool.request("GET", address).json()["token"])
         path.chmod(0o600)
         return path
 
@@ -166,6 +167,33 @@ def test_a_trust_is_proved_with_the_tokens_that_are_at_hand(keyless: Keyless) ->
         desk.charter(READER.replace(old, new), "mast-reader")
         ran = desk.run("charter", "check", "mast-reader")
         assert (ran.code, told in ran.out + ran.err) == (3, True), ran.out + ran.err
+
+
+def test_a_refusal_of_a_token_for_another_reason_shows_nothing(keyless: Keyless, ticking: Callable[[int], None]) -> None:
+    """Only a condition of the trust shows that somebody cannot get in: an expired token, or one for somebody else, is none."""
+    desk, old_right, old_wrong = keyless.desk, keyless.token("reader-1"), keyless.token("clerk-1")
+    settings = desk.folder / "sigillum.yaml"
+    settings.write_text(settings.read_text().replace("    stage: prod\n", "    stage: prod\n    clock: tenant\n"))
+    for kept in (old_right, old_wrong):
+        kept.rename(kept.with_suffix(".old"))
+    other = keyless.token("clerk-1", audience="winch")
+    other = other.rename(other.with_suffix(".other"))
+    ticking(7200)
+    olds = [str(p.with_suffix(".old")) for p in (old_right, old_wrong)]
+
+    def proved(*files: str) -> tuple[list[tuple[bool | None, str]], str]:
+        ran = desk.run("prove", "mast-reader", *(w for f in files for w in ("--outside", f)), "--format", "json")
+        return [(r["held"], r["how"]) for r in ran.json["charters"][0]["proofs"]][1:], ran.err
+
+    found, told = proved(*olds)
+    assert (found, told.count("it ended at"), "was not tried" in told) == ([(True, "decided, not tried")] * 3, 2, True)
+    found, told = proved(olds[0], olds[1], str(keyless.token("reader-1")), str(other))
+    assert (found[0], found[1]) == ((True, "tried"), (True, "decided, not tried")), told
+    assert "it is for winch" in told
+    found, told = proved(olds[1], str(keyless.token("reader-1")), str(keyless.token("clerk-1")))  # a better one is preferred
+    assert found[:2] == [(True, "tried")] * 2
+    stranger = keyless.token("stranger")
+    assert "no proof names it" in proved(str(stranger))[1]
 
 
 def test_a_trust_with_other_conditions_takes_the_place_of_the_one_before(keyless: Keyless) -> None:

@@ -309,6 +309,9 @@ class Silent:
     def joins(self, tenant: str, identity: str, team: str) -> bool:
         return (identity, team) in self.joining
 
+    def takes_in(self, tenant: str, team: str, member: str) -> bool:
+        return (team, member) in self.joining
+
     def expected(self, tenant: str, identity: str) -> Expected | None:
         return self.others.get(identity)
 

@@ -671,6 +671,8 @@ def test_an_account_that_can_do_nothing_yet_is_shown_as_such() -> None:
     enacted(fake, charter((), ()))
     assert [n.code for n in fake.compare(charter((), ())).notes] == ["can-nothing"]
     fake.things["team"][0] = fake.things["team"][0].with_(members=("a1",))
+    assert [n.code for n in fake.compare(charter((), ())).notes] == ["team-extra"]  # somebody else put it there
+    fake.books.joining = {("t-crew", "wind")}
     assert fake.compare(charter((), ())).notes == ()
 
 

@@ -384,6 +384,12 @@ def test_what_others_do_to_the_new_one_is_said() -> None:
     there[:] = [r for r in there if r.id != fresh.id]
     life.go_on()
     assert life.waited.code == "ended-elsewhere"
+    life.write(history.INTENT, {"verb": "end", "generation": 2, "digest": "", "tenant_time": life.now, "thing": "credential"})
+    life.go_on(1)  # it was our own end, whose answer was lost: nobody else is named, and the next one is made
+    assert (life.fake.history().generations[MARK][1].state, life.waited.code) == (history.State.ENDED, "")
+    life = Life.begun()
+    life.rotate()
+    there = life.fake.things["credential"]
     life.fake.blind = frozenset({"credential"})
     life.go_on()
     assert "cannot be looked up" in life.waited.waits

@@ -33,6 +33,9 @@ def nothing_to_do(outline: Outline | None) -> str:
     changed = outline.told(CHANGED) if outline is not None else 0
     if outline is not None and outline.told(NOT_OFF):
         return "Nothing to do here: it is to be suspended and is on. `sigillum suspend` switches it off."
+    extra = sum(1 for n in outline.notes if n.code.endswith("-extra")) if outline is not None else 0
+    if extra:
+        return f"Nothing to do here, and not all is as the charter says: {plural(extra, 'thing')} that no charter asks for."
     if changed:
         return f"Nothing to do here, and not all is as the charter says: {plural(changed, 'value')} changed there by somebody."
     return (

@@ -43,6 +43,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     _not_wanted(seen, draft)
     if seen.charter.is_team and not seen.away:
         _strangers(seen, draft)
+    _joined_by_others(seen, draft)
 
 
 def _strangers(seen: Seen, draft: Draft) -> None:
@@ -58,19 +59,37 @@ def _strangers(seen: Seen, draft: Draft) -> None:
             continue
         known = next((r for kind in (ACCOUNT, TEAM) for r in seen.ask(Query(kind, "id", member)).records), None)
         name = str(known.value("name")) if known is not None else member
-        draft.note("member-extra", f"extra: {name} is in {seen.charter.identity.name}, and no charter asks for it")
-        if seen.choices.end_extra:
-            draft.add(
-                Step(
-                    StepId(seen.mark(NAME, ("extra", member)), 1, "leave"),
-                    StepKind.END,
-                    f"extra membership of {name} in {seen.charter.identity.name}",
-                    Entry(TEAM, team.id, "members", member, out=True),
-                    power=TEAM.power,
-                    why="what is extra is to end",
-                    unasked=True,
-                )
+        _extra(seen, draft, "member", member, team.id, member, f"{name} is in {seen.charter.identity.name}")
+
+
+def _joined_by_others(seen: Seen, draft: Draft) -> None:
+    """Teams that the identity is in, and no charter asks for: what such a team may it may."""
+    who = principal(seen, draft)
+    if who is None or not isinstance(who.id, str):
+        return
+    wanted, mine = {w.name for w in seen.charter.member_of}, seen.charter.identity.name
+    ours = {g.id for g in seen.history.of(NAME, seen.tenant) if g.live}
+    for team in seen.ask(Query(TEAM, "member", who.id)).records:
+        name = team.body.name
+        if name in wanted or team.id in ours or team.body.everyone or seen.books.takes_in(seen.tenant, team.id, mine):
+            continue
+        _extra(seen, draft, "team", team.id, team.id, who.id, f"{seen.charter.identity.name} is in {name}")
+
+
+def _extra(seen: Seen, draft: Draft, of: str, key: str, team: str, member: str, what: str) -> None:
+    draft.note(f"{of}-extra", f"extra: {what}, and no charter asks for it")
+    if seen.choices.end_extra:
+        draft.add(
+            Step(
+                StepId(seen.mark(NAME, ("extra", key)), 1, "leave"),
+                StepKind.END,
+                f"extra membership: {what}",
+                Entry(TEAM, team, "members", member, out=True),
+                power=TEAM.power,
+                why="what is extra is to end",
+                unasked=True,
             )
+        )
 
 
 def _join(seen: Seen, draft: Draft, want: MemberWant) -> None:

@@ -57,9 +57,11 @@ LINES: list[Line] = [
     Line("permission", lambda c: c.permissions or c.is_client, checked=True),
     Line("signing", lambda c: c.signing is not None),
     Line("grant", lambda c: True, checked=True),
-    Line("trust", lambda c: c.trusts, checked=True),
+    Line(
+        "trust", lambda c: not c.is_team, checked=True
+    ),  # what lets somebody become it, or gives it power, is always looked at
     Line("workload", lambda c: c.workload is not None, checked=True),
-    Line("delegation", lambda c: c.delegation is not None or any(p.person for p in c.proofs), checked=True),
+    Line("delegation", lambda c: c.delegation is not None or not c.is_team, checked=True),
     Line("credential", lambda c: True, checked=True),
     Line("sign-in", lambda c: c.sign_in is not None or any(w.is_a.typed for w in c.credentials)),
 ]

@@ -49,6 +49,10 @@ class Books(Protocol):
         """Does the charter that made a principal ask for a place in this team? One that cannot be read may."""
         ...
 
+    def takes_in(self, tenant: str, team: str, member: str) -> bool:
+        """Does the charter that made a team ask for this member? One that cannot be read may."""
+        ...
+
     def expected(self, tenant: str, identity: str) -> Expected | None:
         """What the charter that made a principal says it cannot do there; None where none did."""
         ...

@@ -111,12 +111,14 @@ def stopped(
     if record.value("active") is not False or draft_of_ours or seen.choices.switch_on or on_its_way(seen, generation):
         return ()
     number = generation.number if generation is not None else 1
+    perhaps = generation is not None and generation.off_asked_in > max(generation.off_in, generation.on_in)
+    what = "is off; perhaps it was us, since an answer was lost" if perhaps else "somebody else switched off"
     return (
         draft.add(
             Step(
                 StepId(mark, number, "stopped"),
                 StepKind.ASK,
-                f"about the {words}, which somebody else switched off",
+                f"about the {words}, which {what}",
                 Ask(stopped=True),
                 why="what somebody else stopped stays stopped",
             )

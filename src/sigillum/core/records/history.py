@@ -98,6 +98,7 @@ class Generation:
     foreseen: tuple[str, ...] = ()  # how its document was to look, after each of our writes
     sent_at: str = ""  # tenant's time of the last intent to make it
     lost_at: str = ""  # and of the last one whose answer was lost: it may still arrive
+    ending: bool = False  # its end was sent, and what came of that is not known
     ended_at: str = ""  # tenant's time of the outcome that ended it
     on_at: str = ""  # tenant's time at which we switched it on last, or made it so; empty: never
     on_in: int = 0  # the entry of our last answered intent that switched it on
@@ -234,6 +235,7 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
                 generation.lost_at = generation.sent_at if generation.unanswered else generation.lost_at
                 generation.sent_at, generation.unanswered = str(body["tenant_time"]), True
                 generation.foreseen += (str(body[DOCUMENT]),) if DOCUMENT in body else ()
+            generation.ending = generation.ending or body["verb"] == Verb.END
             if body.get(SWITCHES) == "off":
                 generation.off_asked_in = entry.sequence
             history.changed_at = entry.sequence
@@ -325,6 +327,8 @@ def _outcome(
         generation.off_in = sequence
     elif switched == "off" and result == AttemptOutcome.REFUSED and generation.off_asked_in == sequence:
         generation.off_asked_in = 0  # it was not done
+    if verb == Verb.END and result != AttemptOutcome.LOST:
+        generation.ending = False
     if verb == Verb.MAKE and result != AttemptOutcome.LOST:
         generation.unanswered = False
     elif verb == Verb.MAKE:

@@ -183,6 +183,8 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
                 ),
             )
         )
+    if record is None and new.ending:  # our own end was sent and its answer lost: what is gone is ended once more, and noted
+        return Next((end(one.mark, new.number, new.id, "its end was begun earlier"),))
     if record is None:
         return Next(waits=f"the new {want.name} was made, and somebody else ended it", code="ended-elsewhere")
     if (

@@ -226,6 +226,11 @@ class Books:
         name, charter = self._maker(tenant, identity)
         return bool(name) and (charter is None or any(m.name == team for m in charter.member_of))
 
+    def takes_in(self, tenant: str, team: str, member: str) -> bool:
+        """Does the charter that made a team ask for this member? One that cannot be read may."""
+        name, charter = self._maker(tenant, team)
+        return bool(name) and (charter is None or any(m.name == member for m in charter.members))
+
     def expected(self, tenant: str, identity: str) -> Expected | None:
         """What the charter that made a principal says it cannot do in that principal's tenant; None where none did."""
         from sigillum.core.facets.seen import Expected

@@ -136,6 +136,8 @@ def _judged(one: ScopeTrial, asked: list[ScopeTrial], cause: str) -> Result:
             "not shown: by what is known it should be let in, or nothing that differs in one point was let in beside it",
             Manner.TRIED,
         )
+    if cause in (UNKNOWN, SERVICE):  # whoever is not there, and a service that is off, show nothing of any right
+        return unjudged(one.proof, f"not shown: {cause}: {MEANINGS[cause]}", Manner.TRIED)
     pair = next(
         (
             a.proof

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from typing import Any
 
 from sigillum.core.charter.charter import Charter, ProofWant
 from sigillum.core.deciding.proofs import Manner, Reading, Result, answered, judge, unjudged
-from sigillum.core.federation.assertions import Unverified, read
+from sigillum.core.federation.assertions import Unverified, look, read
 from sigillum.core.federation.trusts import Trust, match, supposed
 from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.trusting import TRUST
@@ -14,6 +16,7 @@ from sigillum.core.kinds.trusting import Trust as KnownTrust
 from sigillum.core.records.history import History
 from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
+from sigillum.core.values.text import plain
 from sigillum.core.values.worlds import Observed
 from sigillum.tenants.port import Proof, Tenant
 
@@ -26,26 +29,37 @@ def proof_by(state: History, tenant: str, principal: str, trust: Trust, token: s
     return Proof(principal, assertion=Secret(token), trust=made.id) if made is not None and made.id else None
 
 
-def matching(charter: Charter, state: History, principal: str, tokens: Sequence[str]) -> tuple[Proof, str] | None:
-    """The first token that one of the charter's trusts lets in, and the name of that."""
+def matching(
+    charter: Charter, state: History, principal: str, tokens: Sequence[str], now: datetime
+) -> tuple[Proof, str] | None:
+    """The first token that one of the charter's trusts lets in, and the name of that; one that is over is no token."""
     for token in tokens:
         for want in charter.trusts:
-            proof = proof_by(state, charter.tenant, principal, want.trust, token)
-            if proof is not None and match(want.trust, read(token).claims, charter.identity.name).holds:
+            proof, given = proof_by(state, charter.tenant, principal, want.trust, token), read(token)
+            if proof is None or unfit(given, want.trust, now):
+                continue
+            if match(want.trust, given.claims, charter.identity.name).holds:
                 return proof, want.name
     return None
+
+
+def unfit(token: Unverified, trust: Trust, now: datetime) -> str:
+    """Why a refusal of this token would show nothing of the trust's conditions; empty where nothing speaks against it."""
+    return next((f.what for f in look(token, now, audience=trust.audience) if f.refuse), "")
 
 
 def prove(proving: Proving) -> list[Result]:
     """What is expected of outside subjects. A refusal of one counts beside another that was let in by the same trust."""
     office, charter, state, _, principal, tokens = proving
     tenant = office.tenants.reach(charter.tenant)
-    at_hand, standing = [(token, read(token)) for token in tokens], _standing(tenant, principal)
-    found = [
-        _one(charter, state, tenant, principal, p, at_hand, standing)
-        for p in charter.sign_ins
-        if p.sign_in is not None and p.sign_in.trust
-    ]
+    now, standing = office.tenants.now(charter.tenant), _standing(tenant, principal)
+    at_hand, found = [(token, read(token)) for token in tokens], list[Result]()
+    for proof in charter.sign_ins:
+        if proof.sign_in is not None and proof.sign_in.trust:
+            found.append(_one(charter, state, tenant, principal, proof, _theirs(charter, proof, at_hand), standing, now))
+    for _, token in at_hand:
+        if not any(_is_theirs(charter, p, token) for p in charter.sign_ins):
+            tenant.say(f"a token of {plain(token.claims.get('sub'))}: no proof names it, so it was not tried")
     taken = [r.proof.sign_in for r in found if r.manner is Manner.TRIED and r.held and r.proof.allowed]
     let_in = {one.trust for one in taken if one is not None}
     return [_weighed(r, let_in) for r in found]
@@ -57,23 +71,53 @@ def _one(
     tenant: Tenant,
     principal: str,
     proof: ProofWant,
-    at_hand: list[tuple[str, Unverified]],
+    theirs: list[tuple[str, Unverified]],
     standing: Fact[KnownTrust],
+    now: datetime,
 ) -> Result:
+    """Tried with the best token of the subject: one of which only the trust's conditions decide."""
     one = proof.sign_in
     assert one is not None
     trust = next(w.trust for w in charter.trusts if w.name == one.trust)
-    token = next((text for text, t in at_hand if (t.claims.get("iss"), t.claims.get("sub")) == (trust.issuer, one.subject)), "")
-    way = proof_by(state, charter.tenant, principal, trust, token) if token else None
-    if way is not None:
+    good = next(((text, t) for text, t in theirs if not unfit(t, trust, now)), None)
+    for _, token in theirs:
+        if good is None or unfit(token, trust, now):
+            tenant.say(f"a token of {one.subject}: {unfit(token, trust, now)}, so it was not tried")
+    way = proof_by(state, charter.tenant, principal, trust, good[0]) if good is not None else None
+    if way is not None and good is not None:
         try:
             tenant.sign_in(way)
         except RefusedError as problem:
-            return judge(proof, Manner.TRIED, answered(False, problem.what))
+            result = judge(proof, Manner.TRIED, answered(False, problem.what))
+            return _by_another_cause(charter, state, standing, trust, good[1], result)
         return judge(proof, Manner.TRIED, answered(True, "its token was exchanged"))
     if not standing.known:
         return unjudged(proof, f"not shown: {standing.unknown}", Manner.DECIDED)
-    return judge(proof, Manner.DECIDED, _decided(charter, state, standing, trust, one.subject))
+    supposed_of = supposed(trust, one.subject, charter.identity.name)
+    return judge(proof, Manner.DECIDED, _decided(charter, state, standing, trust, supposed_of))
+
+
+def _is_theirs(charter: Charter, proof: ProofWant, token: Unverified) -> bool:
+    """Is it a token of the subject that a proof is about, by the issuer of its trust?"""
+    one = proof.sign_in
+    issuers = {w.trust.issuer for w in charter.trusts if one is not None and w.name == one.trust}
+    return one is not None and token.claims.get("iss") in issuers and token.claims.get("sub") == one.subject
+
+
+def _theirs(charter: Charter, proof: ProofWant, at_hand: list[tuple[str, Unverified]]) -> list[tuple[str, Unverified]]:
+    return [(text, token) for text, token in at_hand if _is_theirs(charter, proof, token)]
+
+
+def _by_another_cause(
+    charter: Charter, state: History, standing: Fact[KnownTrust], trust: Trust, token: Unverified, result: Result
+) -> Result:
+    """A refusal shows a `cannot` only where a condition of the trust that exists there refuses this very token, too."""
+    if result.proof.allowed or not standing.known:
+        return result
+    found = _decided(charter, state, standing, trust, token.claims)
+    if found.allowed is True:
+        return result.unshown(f"not shown: {result.said}, and by the trust's conditions it would be let in: another cause")
+    return result
 
 
 def _standing(tenant: Tenant, principal: str) -> Fact[KnownTrust]:
@@ -84,9 +128,11 @@ def _standing(tenant: Tenant, principal: str) -> Fact[KnownTrust]:
     return tenant.facts([query])[query]
 
 
-def _decided(charter: Charter, state: History, standing: Fact[KnownTrust], wished: Trust, subject: str) -> Reading[Observed]:
-    """Would a token of this subject be let in by the trust of that name, as it exists there? Of the token all is supposed that
-    the charter's own trust demands: its issuer, its audience, what its conditions ask for.
+def _decided(
+    charter: Charter, state: History, standing: Fact[KnownTrust], wished: Trust, claims: Mapping[str, Any]
+) -> Reading[Observed]:
+    """Would a token that says this be let in by the trust of that name, as it exists there? Where none is at hand, all is
+    supposed of it that the charter's own trust demands: its issuer, its audience, what its conditions ask for.
     """
     name = wished.name
     made = state.find(TRUST, charter.tenant, name=name)
@@ -99,7 +145,7 @@ def _decided(charter: Charter, state: History, standing: Fact[KnownTrust], wishe
         terms = record.body.terms
     except ValueError as problem:
         return Reading(None, f"not shown: the trust {name} there cannot be read: {problem}")
-    found = match(terms, supposed(wished, subject, account), account)
+    found = match(terms, claims, account)
     nearest = found.nearest
     return Reading(found.holds, "all conditions hold" if nearest is None else f"{nearest.test.words()}: {nearest.why}")
 

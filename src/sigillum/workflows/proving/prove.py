@@ -210,7 +210,9 @@ def _signed_in(trying: Trying, tokens: Sequence[str]) -> tuple[SignedIn, str]:
     if trying.credential is None and trying.home is None and tokens:
         from .by_trust import matching
 
-        found = matching(trying.charter, trying.state, trying.principal, tokens)
+        found = matching(
+            trying.charter, trying.state, trying.principal, tokens, trying.office.tenants.now(trying.charter.tenant)
+        )
         if found is not None:
             return trying.tenant.sign_in(found[0]), f"the trust {found[1]}"
     return sign_in(trying)

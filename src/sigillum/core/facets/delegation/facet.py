@@ -36,8 +36,6 @@ def part_of(want: DelegationWant, bearer: Bearer) -> dict[str, Any]:
 
 def compare(seen: Seen, draft: Draft) -> None:
     """Make it, bring people and scopes to what is wanted, end what only we still hold."""
-    if seen.charter.delegation is None and next(iter(seen.history.of(NAME, seen.tenant)), None) is None:
-        return
     want, bearer = seen.charter.delegation, draft.one(Bearer, seen.tenant)
     fact = hanging(seen, DELEGATION, bearer.id if bearer is not None else None)
     if not fact.known or bearer is None:
@@ -66,7 +64,11 @@ def compare(seen: Seen, draft: Draft) -> None:
                     "the charter no longer asks for it",
                 )
             )
-        elif generation is None and (want is None or record.denies(domain=want.domain)):
+        elif (
+            generation is None
+            and (want is None or record.denies(domain=want.domain))
+            and not seen.books.owner(seen.tenant, DELEGATION, record.id)
+        ):
             draft.note(
                 "delegation-extra",
                 f"extra: it may act for {_people(record.body.people)} of {record.body.domain} "

@@ -137,7 +137,8 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Trust], ...]) ->
     for record in records:
         generation = seen.history.owns(NAME, seen.tenant, record.id, record.mark)
         if generation is None:
-            if not any(record.says(name=w.name) for w in seen.charter.trusts):
+            named = any(record.says(name=w.name) for w in seen.charter.trusts)
+            if not named and not seen.books.owner(seen.tenant, TRUST, record.id):
                 draft.note(
                     "trust-extra",
                     f"extra: tokens of {record.body.issuer} may act as it by the trust "
