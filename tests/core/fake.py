@@ -366,6 +366,7 @@ class Fake:
         adopt: bool = False,
         end_extra: bool = False,
         switch_on: bool = False,
+        lost: bool = False,
     ) -> Outline:
         known = self.history()
         snapshots = {name: Snapshot(name, self.now, self.profile) for name in tenants_of(charter, known, ("away", "far"))}
@@ -376,7 +377,7 @@ class Fake:
             rules or HouseRules(because=frozenset()),
             self.held,
             self.silent(),
-            Choices(adopt, end_extra, switch_on, self.kept_in),
+            Choices(adopt, end_extra, switch_on, self.kept_in, lost=lost),
         )
         for _ in range(MOST_ROUNDS):
             outline = compare(comparison)

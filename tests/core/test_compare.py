@@ -703,6 +703,19 @@ def test_a_copied_workspace_takes_nothing_that_the_original_made(what: Any) -> N
     ).changes  # its own go on
 
 
+def test_a_key_that_is_not_here_is_no_lost_one_until_somebody_says_so() -> None:
+    """Another copy of the workspace may keep it: what serves is neither replaced nor ended."""
+    fake = Fake()
+    fake.enact(charter(credentials=(KEY,)))
+    fake.held.clear()
+    assert [(s.kind, s.id.verb) for s in fake.compare(charter(credentials=(KEY,))).steps] == [(StepKind.ASK, "lost")]
+    lost = fake.compare(charter(credentials=(KEY,)), lost=True)
+    assert [s.id.verb for s in lost.steps if s.facet == "credential"][:1] == ["end"]
+    there = fake.things["credential"]
+    there[:] = [r.with_(active=False) for r in there]  # nobody can use it
+    assert "lost" not in [s.id.verb for s in fake.compare(charter(credentials=(KEY,))).steps]
+
+
 def test_off_on_and_off_again_by_others_is_no_draft_of_ours() -> None:
     fake = Fake(profile=dataclasses.replace(PROFILE, accounts_drafted=True))
     fake.stamped = True

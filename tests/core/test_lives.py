@@ -203,6 +203,16 @@ def test_when_a_sign_in_and_a_refusal_show_something() -> None:
     assert [token_counts(one, until + timedelta(seconds=s)) for s in (-1, 0)] == [True, False]
 
 
+def test_one_whose_own_end_is_over_is_not_waited_for() -> None:
+    """Its tenant refuses it by now: who has not fetched the new one has nothing that could be kept for it."""
+    life = Life.begun()
+    life.rotate()
+    assert (life.names(), life.one.stage) == (["main", "main-2"], Stage.GIVEN)
+    life.fake.pass_(life.want.lasts_seconds)
+    life.go_on()
+    assert (life.one.old.live, life.names()) == (False, ["main-2"])
+
+
 def test_a_use_of_ours_never_ends_before_it_began_however_the_clock_was_read() -> None:
     life = Life.begun()
     life.rotate()

@@ -57,3 +57,10 @@ def test_a_token_whose_life_is_over_shows_nothing_by_its_refusal(tmp_path: Path)
         away.letting_in = lambda proof: True
         away.ahead += timedelta(seconds=(USUAL.token_seconds or 0) * bool(late) + late)
         assert words in turned(our, charter).rotation.staged[Stage.DEAD]["how"]
+
+
+def test_why_it_is_rotated_is_kept(tmp_path: Path) -> None:
+    our = house(tmp_path, Memory())
+    charter = our.charter()
+    our.enact(charter)
+    assert turned(our, charter, because="jon has left").rotation.because == "jon has left"

@@ -47,6 +47,7 @@ def add_parser(subparsers: Any) -> None:
     )
     parser.add_argument("--switch-on", action="store_true", help="also switch on again what somebody else switched off")
     parser.add_argument("--revive", action="store_true", help="begin anew what was retired, under the same name")
+    parser.add_argument("--lost", action="store_true", help="a key that was kept and is not here is lost: begin the next one")
     parser.add_argument(
         "--send-again", action="store_true", help="you made sure that an earlier request without answer did not arrive"
     )
@@ -62,7 +63,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     office = context.office
     charters = context.charters(args)
     choices = EnactChoices(
-        not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on, args.revive
+        not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on, args.revive, args.lost
     )
     if args.yes:
         return _carry_out(args, context, charters, choices)

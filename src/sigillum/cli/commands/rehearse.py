@@ -27,6 +27,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--strict", action="store_true", help="exit code 1 where anything differs")
     parser.add_argument("--adopt", action="store_true", help="as if a thing of the same name were taken over")
     parser.add_argument("--end-extra", action="store_true", help="as if extra grants were to be ended")
+    parser.add_argument("--lost", action="store_true", help="as if a key that is not here were lost")
     parser.add_argument("--revive", action="store_true", help="as if what was retired were to be begun anew")
     parser.add_argument("--switch-on", action="store_true", help="as if what somebody else switched off were to be on again")
 
@@ -38,7 +39,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
     charters = context.charters(args)
     found, outcomes, same = [], list[Outcome](), list[str]()
-    choices = Choices(args.adopt, args.end_extra, args.switch_on, revive=args.revive)
+    choices = Choices(args.adopt, args.end_extra, args.switch_on, revive=args.revive, lost=args.lost)
     for result in rehearse_all(context.office, charters, choices):
         outcomes.append(result.outcome(strict=args.strict))
         found.append(result)

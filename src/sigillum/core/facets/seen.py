@@ -77,6 +77,7 @@ class Choices(NamedTuple):
     switch_on: bool = False  # also what somebody else switched off
     kept_in: frozenset[str] = frozenset()  # tenants in which nothing is ended now
     revive: bool = False  # also what was retired
+    lost: bool = False  # what was kept and is not here is kept nowhere else
 
 
 @dataclass(frozen=True, slots=True)

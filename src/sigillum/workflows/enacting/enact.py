@@ -42,11 +42,12 @@ class EnactChoices:
     end_extra: bool = False
     switch_on: bool = False
     revive: bool = False
+    lost: bool = False
 
     @property
     def allowed(self) -> Allowed:
         """What of it matters to comparing."""
-        return Allowed(self.adopt, self.end_extra, self.switch_on, revive=self.revive)
+        return Allowed(self.adopt, self.end_extra, self.switch_on, revive=self.revive, lost=self.lost)
 
     def allowed_for(self, office: Office, charter: Charter) -> Allowed:
         """The same, and where nothing is ended now: in prod, where that was not said."""

@@ -35,6 +35,7 @@ from sigillum.core.records.steps import CHANGED, TURNING, Adopt, Ask, Prove, Ste
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.times import format_instant, rough_duration
 
+from . import lost
 from .allowed import allowed, changed
 
 NAME = "credential"
@@ -127,6 +128,9 @@ class One:
         ):
             draft.provide(Usable(seen.tenant, want.name), *off)  # and no other key is made beside it
             return
+        if (asked := lost.asked(seen, draft, want, standing)) is not None:
+            draft.provide(Usable(seen.tenant, want.name), asked)
+            return
         renewal = self._renewal(standing, changed=terms != known)
         if renewal is not None:
             old = standing.record.id if standing.record is not None else generation.id
@@ -184,11 +188,9 @@ class One:
             return Renewal(f"it ended at {format_instant(record.body.until)}", held=not self.seen.profile.ended_count)
         if want.held_here and not held and generation.elsewhere:
             if generation.adopted:
-                self.draft.note(
-                    "credential-elsewhere",
-                    f"what {want.name} proves itself with was made elsewhere and is not "
-                    "here: it stays until another generation takes its place",
-                )
+                stays = "it stays until another generation takes its place"
+                what = f"what {want.name} proves itself with was made elsewhere and is not here: {stays}"
+                self.draft.note("credential-elsewhere", what)
             return Renewal("the charter limits it differently", held=True) if changed else None
         if want.held_here and not held:
             inactive = record is None or not record.body.active
