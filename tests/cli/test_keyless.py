@@ -196,6 +196,23 @@ def test_a_refusal_of_a_token_for_another_reason_shows_nothing(keyless: Keyless,
     assert "no proof names it" in proved(str(stranger))[1]
 
 
+def test_a_token_that_matches_and_is_accepted_nowhere(keyless: Keyless) -> None:
+    desk, payload = keyless.desk, keyless.token("reader-1").read_text().split(".")[1]
+    assert desk.run("trust", "try", str(keyless.token("reader-1")), "mast-reader").code == 0
+    unsigned = desk.folder / "unsigned.jwt"
+    unsigned.write_text(f"eyJhbGciOiJub25lIn0.{payload}.")
+    ran = desk.run("trust", "try", str(unsigned), "mast-reader")
+    assert (ran.code, "It matches valley, and is accepted nowhere: it is not signed" in ran.out) == (1, True), ran.out
+    tried = desk.run(
+        "token", "try", str(unsigned), "stream.read", "brindlemoor/sensing-prod", "--at", "summit", "--format", "json"
+    )
+    found = desk.run("token", "read", str(unsigned), "--format", "json").json
+    assert (tried.code, {f["code"] for f in tried.json["findings"]}) == (
+        1,
+        {f["code"] for f in found["findings"] if f["refuse"]},
+    )
+
+
 def test_a_trust_with_other_conditions_takes_the_place_of_the_one_before(keyless: Keyless) -> None:
     desk, right = keyless.desk, keyless.token("reader-1")
     for number, tag in ((2, "night"), (3, "masts")):

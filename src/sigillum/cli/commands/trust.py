@@ -34,7 +34,7 @@ def add_parser(subparsers: Any) -> None:
         help="hold a token or claims against a charter's trusts",
         epilog=EXAMPLE,
         description="Hold a token, or claims as JSON, against the trusts of a charter, condition by "
-        "condition. Nobody is asked, and no signature is looked at. Exit code 1: no match.",
+        "condition. Nobody is asked, and no signature is checked. Exit code 1: no match, or an expired or unsigned token.",
     )
     try_.add_argument("file", metavar="FILE", help="a token or a JSON object of claims; or - for standard input")
     try_.add_argument("charter", metavar="CHARTER")
@@ -125,7 +125,7 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
 
     found = try_trusts(context.office, text_of(args.file), args.charter, args.trust)
     context.give("trust", lambda: view.trial_json(found), lambda: view.trial(found))
-    return Outcome.DONE if found.matching else Outcome.NO
+    return Outcome.DONE if found.matching and not found.findings else Outcome.NO
 
 
 def _links(args: argparse.Namespace, context: Context) -> Outcome:

@@ -104,7 +104,9 @@ def trial(found: TrustTrial) -> RenderableType:
     names = ", ".join(t.trust.name for t in found.matching)
     who = found.charter.identity.name
     said = f"It matches {names}: whoever holds it may act as {who}." if names else f"It matches no trust of {who}."
-    if len(found.matching) > 1:
+    if names and found.findings:
+        said = f"It matches {names}, and is accepted nowhere: {found.findings[0].what}."
+    elif len(found.matching) > 1:
         said += " A request names which."
     parts.append(Text(said, "bold"))
     if found.token:
