@@ -12,7 +12,8 @@ from sigillum.cli.views.words import closing
 from sigillum.core.kinds.changes import Change, End
 from sigillum.core.records.steps import HELD, NOT_OFF
 from sigillum.core.undertakings.loans import LOANS
-from sigillum.core.values.errors import Outcome
+from sigillum.core.values.errors import Outcome, SomebodyError, UsageError
+from sigillum.workflows.handing.handover import connected
 from sigillum.workflows.lending.lend import LoanWish, lend, propose
 from sigillum.workflows.stopping.plan import plan
 from sigillum.workflows.stopping.retire import Retired, retire
@@ -143,3 +144,20 @@ def test_switched_on_again_by_another_hand_is_on(tmp_path: Path) -> None:
     with our.office() as office:
         [back] = reinstate(office, office.charters(["gauge"]), "found")
     assert (back.suspensions[0].closed, our.away.things["account"][0].body.active) == ("on-again", True)
+
+
+def test_what_was_never_made_is_neither_retired_nor_connected(tmp_path: Path) -> None:
+    """A proof or a sheet makes a charter known to the ledger, and makes nothing at its tenant."""
+    our = house(tmp_path, Memory())
+    our.charter()
+    with our.office() as office:
+        office.books.ledger(write=True)
+        office.books.make_known("gauge")
+        with pytest.raises(UsageError, match="never enacted"):
+            plan(office, "gauge")
+        [charter] = office.charters(["gauge"])
+        with pytest.raises(SomebodyError, match="nothing of gauge was made yet"):
+            connected(office, charter, "gateway", "4711")
+    our.enact()
+    with our.office() as office:
+        connected(office, office.charters(["gauge"])[0], "gateway", "4711")

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import sys
 from io import TextIOWrapper
-from pathlib import Path
-from typing import TextIO
+
+TYPE_CHECKING = False  # `typing` and `pathlib` are not loaded for a version or a broken pipe
+if TYPE_CHECKING:
+    from typing import TextIO
 
 
 def make_whole() -> None:
@@ -18,6 +20,8 @@ def make_whole() -> None:
     os.close(free)
     for name in ("stdin", "stdout", "stderr"):
         if getattr(sys, name) is None:
+            from pathlib import Path
+
             setattr(sys, name, Path(os.devnull).open("r" if name == "stdin" else "w", encoding="utf-8"))  # noqa: SIM115 (for good)
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, TextIOWrapper):

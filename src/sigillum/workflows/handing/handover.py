@@ -276,6 +276,12 @@ def connected(office: Office, charter: Charter, consumer: str, connection: str) 
     """Record that a consumer connects with this identity; the tenant is believed before the person. Raises SomebodyError for a
     connection that is known already, and where nobody used since what was handed over.
     """
+    if not any(g.live for all_ in office.books.history(charter.name)[1].generations.values() for g in all_):
+        raise SomebodyError(
+            f"nothing of {charter.name} was made yet, so nobody can be connected with it",
+            where=charter.name,
+            mend=f"run `sigillum enact {charter.name}` first",
+        )
     given = [b for b in handed(office, charter.name) if b.get("credential")][-1:]
     if given and used_since(office, charter, given[0]).used is False:
         raise SomebodyError(

@@ -72,7 +72,9 @@ def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
     """Look at what would end; changes nothing. Raises UsageError, FileError, UnreachableError."""
     uid, history = office.books.history(name)
     file = office.books.has_charter(name)
-    if not uid:
+    if not uid or not (
+        history.generations or history.retiring
+    ):  # known to the ledger by a proof or a sheet alone: nothing was made
         if file:
             raise UsageError(f"{name} was never enacted, so there is nothing to retire", where="retire", mend="remove its file")
         raise UsageError(
