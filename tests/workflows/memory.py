@@ -63,6 +63,7 @@ class Memory:
     tokens: dict[str, SignedIn] = field(default_factory=dict)
     blind: frozenset[str] = frozenset()  # kinds that nobody may look at
     deaf: bool = False  # it gives tokens, and takes none
+    stamped: bool = True  # it shows versions, and times of changes
     requests: list[Doing] = field(default_factory=list)
     calls: list[tuple[str, str, str]] = field(default_factory=list)  # as whom, permission, place
     signed_in: list[Proof] = field(default_factory=list)
@@ -109,7 +110,7 @@ class Memory:
         if isinstance(doing, Make) and any(r.mark == mark for r in there):
             return Reply(Result.EXISTS)
         new, number = after(old, doing, identity, mark), str(next(self.numbers))
-        if new is not None:
+        if new is not None and self.stamped:
             new = new._replace(version=number, modified=number)
         self.things[doing.kind.name] = [*(r for r in there if r.id != identity), *([new] if new is not None else [])]
         return Reply(Result.DONE, new)

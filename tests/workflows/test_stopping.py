@@ -161,3 +161,24 @@ def test_what_was_never_made_is_neither_retired_nor_connected(tmp_path: Path) ->
     our.enact()
     with our.office() as office:
         connected(office, office.charters(["gauge"])[0], "gateway", "4711")
+
+
+@pytest.mark.parametrize("agreed", [False, True])
+def test_where_no_versions_are_shown_it_comes_back_when_a_person_says_so(tmp_path: Path, agreed: bool) -> None:
+    """Off, on, off again by another hand would look the same: nobody is blamed, and nothing comes back unasked."""
+    our = house(tmp_path, Memory(stamped=False))
+    our.enact()
+    with our.office() as office:
+        [done] = suspend(office, office.charters(["gauge"]), "moved", lambda now: now + timedelta(hours=1), back=agreed)
+    assert ([*done.off.values()], done.suspensions[0].agreed) == ([True], agreed)
+    our.away.ahead += timedelta(hours=2)
+    with our.office() as office:
+        [swept] = sweep(office, due(office))
+        told = str(swept.problem)
+    assert (our.away.things["account"][0].body.active, "cannot be known" in told) == (agreed, not agreed)
+    if not agreed:
+        with our.office() as office:
+            [asked] = reinstate(office, office.charters(["gauge"]), "found")
+            assert (asked.outcome(), asked.suspensions[0].closed) == (Outcome.SOMEBODY, "")
+            [back] = reinstate(office, office.charters(["gauge"]), "found", switch_on=True)
+        assert (our.away.things["account"][0].body.active, back.suspensions[0].closed) == (True, "on-again")

@@ -92,7 +92,7 @@ def listing_of(name: str, columns: str, rows: Iterable[Mapping[str, Any]]) -> Li
 
         return of
 
-    return Listing(name, list(rows), [Column(path, getter(path)) for path in columns.split()])
+    return Listing(name, list(rows), [Column(path, getter(path), mask="in") for path in columns.split()])
 
 
 class Shown(NamedTuple):

@@ -25,6 +25,7 @@ def add_parser(subparsers: Any) -> None:
     charters(parser)
     parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
+    parser.add_argument("--switch-on", action="store_true", help="also where it is not known whether somebody else was at it")
     answering(parser)
 
 
@@ -37,9 +38,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if not args.because.strip():
         raise UsageError("it is not said why", where="--because", mend="say why, in a few words")
     if args.key:
-        found = [reinstate_key(context.office, key_of(args, context), args.because)]
+        found = [reinstate_key(context.office, key_of(args, context), args.because, switch_on=args.switch_on)]
     else:
-        found = list(reinstate(context.office, context.charters(args), args.because))
+        found = list(reinstate(context.office, context.charters(args), args.because, switch_on=args.switch_on))
     context.give(
         "reinstated",
         lambda: {"reinstated": [view.as_json(s) for s in found]},

@@ -50,7 +50,16 @@ def suspended(done: Stopped, ident: Ident) -> RenderableType:
     for way in done.ways:
         word, style = _REFUSED[way.refused]
         grid.add_row(Text(word, style), way.what, Text("" if way.said == word else way.said, "dim"))
-    return Group(*parts, *([grid] if done.ways else []), *_problems(done))
+    unknown = sorted({s.tenant for s in done.suspensions if s.sent and not s.left and not s.agreed})
+    return Group(*parts, *([grid] if done.ways else []), *map(Text, map(without_versions, unknown)), *_problems(done))
+
+
+def without_versions(tenant: str) -> str:
+    """What is said beforehand, and once more afterwards."""
+    return (
+        f"{tenant} shows no versions, so it cannot be known later whether somebody else switched it off, too: "
+        "`sigillum reinstate --switch-on` brings it back, or `suspend --for 8h --back` agrees to that now."
+    )
 
 
 def _off(one: Suspension, done: Stopped) -> str:

@@ -39,7 +39,7 @@ class Closed(StrEnum):
     GONE = "gone"
 
 
-ON_AGAIN = "on-although-suspended"
+ON_AGAIN, PERHAPS = "on-although-suspended", "perhaps-others"
 LEFT_OFF = frozenset((Closed.STAYS_OFF, Closed.UNSURE))  # over, and not on again
 
 
@@ -70,6 +70,8 @@ class Suspension:
     closed: str = ""
     left: tuple[tuple[str, str], ...] = ()
     left_at: str = ""
+    agreed: bool = False  # it comes back at its time, if nothing shows that somebody else was at it
+    forced: bool = False  # a person wants it on, whoever was at it
 
     @property
     def about(self) -> str:
@@ -91,7 +93,7 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[Suspension]:
     all_ = list(entries)
     state = fold(all_, uid)
     closed = {str(e.body[NUMBER]): str(e.body["how"]) for e in all_ if e.kind == CLOSED and e.body[UNDERTAKING] == SUSPENSION}
-    back = {str(e.body["of"]) for e in all_ if e.kind == REINSTATED}
+    back = {str(e.body["of"]): e.body.get("switch_on") is True for e in all_ if e.kind == REINSTATED}
 
     def generation(entry: LedgerEntry) -> Generation | None:
         all_of = state.generations.get(mark_of(entry.body), ())
@@ -105,7 +107,7 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[Suspension]:
 
 
 def _read(
-    entry: LedgerEntry, more: list[LedgerEntry], of: Generation | None, closed: dict[str, str], back: set[str]
+    entry: LedgerEntry, more: list[LedgerEntry], of: Generation | None, closed: dict[str, str], back: dict[str, bool]
 ) -> Suspension:
     body, key = entry.body, str(entry.body[NUMBER])
     newest, anew = more[-1].body if more else body, [e.sequence for e in more if e.body["on"]]
@@ -136,6 +138,8 @@ def _read(
         closed.get(key, ""),
         tuple(sorted((str(n), str(v)) for n, v in left.items())),
         of.left_at if of is not None else "",
+        any(e.body.get("back") is True for e in (entry, *more)),
+        back.get(key, False),
     )
 
 
@@ -163,15 +167,22 @@ def next_(one: Suspension, seen: Look, now: datetime) -> Next:
         if arriving and one.sent:
             return Next(waits=f"the {one.about} was switched off a moment ago, and look-ups do not show it yet", early=True)
         return Next(closed=Closed.WAS_ON)
+    if one.forced:
+        return Next((_switch(one, record, on=True),))
     if one.unsure:
         return Next(closed=Closed.UNSURE)
-    if one.found_off or not one.sent or not untouched(one, record):
+    if one.found_off or not one.sent:
+        return Next(closed=Closed.STAYS_OFF)
+    if not record.state and not one.agreed:
+        unknown = f"whether somebody else switched the {one.about} off meanwhile cannot be known"
+        return Next(waits=f"{unknown}: {one.tenant} shows no versions", code=PERHAPS)
+    if record.state and not untouched(one, record):
         return Next(closed=Closed.STAYS_OFF)
     return Next((_switch(one, record, on=True),))
 
 
 def untouched(one: Suspension, record: Record[object]) -> bool:
-    """Is it as our "off" left it? Where a tenant shows no versions that cannot be known, and is not taken for ours."""
+    """Is it as our "off" left it? Where a tenant shows no versions that cannot be known: it is perhaps."""
     return bool(record.state) and dict(one.left) == record.state
 
 

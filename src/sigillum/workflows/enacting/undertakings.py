@@ -10,7 +10,7 @@ from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records.history import CLOSED, NUMBER, UNDERTAKING
 from sigillum.core.records.steps import Outline, Step
-from sigillum.core.undertakings.suspension import ON_AGAIN
+from sigillum.core.undertakings.suspension import ON_AGAIN, PERHAPS
 from sigillum.core.undertakings.undertaking import Look, Next, S, Undertaking
 from sigillum.core.values.errors import NotYetError, SomebodyError
 from sigillum.core.values.marks import Mark
@@ -35,6 +35,7 @@ MENDS = {  # by the code of what an undertaking waits for
     "back": "have them fetch the new one; then `sigillum rotate --pause` goes on, or `--end` ends the old one",
     "touched": "find out who, and why; `sigillum rotate --end` ends it at any rate",
     ON_AGAIN: "`sigillum suspend` switches it off once more, `sigillum reinstate` ends the suspension",
+    PERHAPS: "`sigillum reinstate --switch-on` switches it on; `suspend --back` agrees to that beforehand",
     "holder": "ask its holder, and write `public_key: file:PATH` at the credential",
 }
 

@@ -113,24 +113,26 @@ def _identities(office: Office, charter: Charter, uid: str, state: History) -> I
             yield Target(uid, mark, 1, record, charter.identity.name)
 
 
-def suspend(office: Office, charters: Iterable[Charter], because: str, until: Until) -> Iterator[Stopped]:
+def suspend(
+    office: Office, charters: Iterable[Charter], because: str, until: Until, *, back: bool = False
+) -> Iterator[Stopped]:
     """Switch identities off, in every tenant where they are, and try each way in that can be tried. Raises MachineError."""
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for charter in charters:
-                yield _suspend(office, charter, because, until)
+                yield _suspend(office, charter, because, until, back)
         finally:
             keep_witness(office)
 
 
-def _suspend(office: Office, charter: Charter, because: str, until: Until) -> Stopped:
+def _suspend(office: Office, charter: Charter, because: str, until: Until, back: bool) -> Stopped:
     done = Stopped(charter.name)
     try:
         uid, state = office.books.history(charter.name)
         known = open_of(office, uid)
         found, before = targets(office, charter), list(_signed_in(office, charter, state))
         done.stood = bool(known)
-        write(office, found, known, because, until)
+        write(office, found, known, because, until, back=back)
         for one in open_of(office, uid):
             _go_on(office, one, done)
         if known and not done.results:  # nothing was switched, so nothing was let in before
@@ -145,7 +147,9 @@ def _suspend(office: Office, charter: Charter, because: str, until: Until) -> St
     return done
 
 
-def write(office: Office, found: Iterable[Target], known: list[Suspension], because: str, until: Until) -> None:
+def write(
+    office: Office, found: Iterable[Target], known: list[Suspension], because: str, until: Until, *, back: bool = False
+) -> None:
     """That it is suspended stands in the ledger first. What is off already stays off afterwards; one that is suspended already
     keeps its later end, gets the further reason, and is switched off once more where it is on. Raises UsageError.
     """
@@ -167,6 +171,7 @@ def write(office: Office, found: Iterable[Target], known: list[Suspension], beca
             "because": because,
             "by": office.tenants.name_of(target.tenant),
             "at": format_instant(now),
+            **({"back": True} if back else {}),
         }
         if one is not None:
             entries += _once_more(one, target, about, end)
@@ -186,7 +191,7 @@ def _once_more(one: Suspension, target: Target, about: dict[str, Any], end: date
     """What a further asking changes, if anything: never an earlier end."""
     later = None if end is None or one.until is None else max(end, one.until)
     on = target.record.value("active") is True and (one.sent or one.found_off)
-    if on or later != one.until or about["because"] not in one.because:
+    if on or later != one.until or about["because"] not in one.because or (about.get("back") and not one.agreed):
         yield Fresh(PROLONGED, one.uid, {**about, "of": one.key, "until": _until(later), "on": on})
 
 
@@ -253,18 +258,20 @@ def _refused(office: Office, charter: Charter, state: History, before: list[tupl
 
 
 # --- back -----------------------------------------------------------------------------------------------------------------
-def reinstate(office: Office, charters: Iterable[Charter], because: str) -> Iterator[Stopped]:
-    """Switch on again what we suspended; what others stopped stays stopped. Raises MachineError."""
+def reinstate(office: Office, charters: Iterable[Charter], because: str, *, switch_on: bool = False) -> Iterator[Stopped]:
+    """Switch on again what we suspended; what others stopped stays stopped, unless a person says `switch_on`. Raises
+    MachineError.
+    """
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for charter in charters:
                 uid, _ = office.books.history(charter.name)
-                yield _reinstate(office, charter.name, uid, because)
+                yield _reinstate(office, charter.name, uid, because, switch_on)
         finally:
             keep_witness(office)
 
 
-def _reinstate(office: Office, name: str, uid: str, because: str) -> Stopped:
+def _reinstate(office: Office, name: str, uid: str, because: str, switch_on: bool) -> Stopped:
     done, found = Stopped(name), open_of(office, uid)
     if not found:
         done.errors.append(
@@ -276,7 +283,7 @@ def _reinstate(office: Office, name: str, uid: str, because: str) -> Stopped:
             )
         )
     for one in found:
-        _go_on(office, _wanted_back(office, one, because), done)
+        _go_on(office, _wanted_back(office, one, because, switch_on), done)
     return done
 
 
@@ -335,7 +342,7 @@ def _registered(office: Office, tenant: str, record: Record[Any]) -> Target:
     return Target("", Mark(SUSPENSION, tenant, (("id", record.id),)), 1, record, record.body.name or record.id)
 
 
-def suspend_key(office: Office, found: Found, because: str, until: Until) -> Stopped:
+def suspend_key(office: Office, found: Found, because: str, until: Until, *, back: bool = False) -> Stopped:
     """Switch the key off wherever it is registered; one that nobody made here gets a stream of its own. Raises MachineError."""
     done = Stopped("the key")
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
@@ -343,7 +350,7 @@ def suspend_key(office: Office, found: Found, because: str, until: Until) -> Sto
             for target in found.targets:
                 known = [s for s in office.books.begun(SUSPENSIONS) if (s.tenant, s.id) == (target.tenant, target.record.id)]
                 stream = known[0].uid if known else target.stream or f"{SUSPENSION}-{secrets.token_hex(3)}"
-                write(office, [target._replace(stream=stream)], known, because, until)
+                write(office, [target._replace(stream=stream)], known, because, until, back=back)
                 for one in [office.books.again(SUSPENSIONS, s) for s in known] or open_of(office, stream)[-1:]:
                     _go_on(office, one, done)
         finally:
@@ -351,13 +358,13 @@ def suspend_key(office: Office, found: Found, because: str, until: Until) -> Sto
     return done
 
 
-def reinstate_key(office: Office, found: Found, because: str) -> Stopped:
+def reinstate_key(office: Office, found: Found, because: str, *, switch_on: bool = False) -> Stopped:
     """Switch a suspended key on again where we switched it off. Raises MachineError."""
     done, ids = Stopped("the key"), {t.record.id for t in found.targets}
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for one in [s for s in office.books.begun(SUSPENSIONS) if s.id in ids]:
-                _go_on(office, _wanted_back(office, one, because), done)
+                _go_on(office, _wanted_back(office, one, because, switch_on), done)
         finally:
             keep_witness(office)
     if not done.suspensions:
@@ -365,8 +372,8 @@ def reinstate_key(office: Office, found: Found, because: str) -> Stopped:
     return done
 
 
-def _wanted_back(office: Office, one: Suspension, because: str) -> Suspension:
-    if not one.wanted_back:
+def _wanted_back(office: Office, one: Suspension, because: str, switch_on: bool) -> Suspension:
+    if not one.wanted_back or (switch_on and not one.forced):
         office.books.ledger(write=True).append(
             [
                 Fresh(
@@ -378,6 +385,7 @@ def _wanted_back(office: Office, one: Suspension, because: str) -> Suspension:
                         "name": one.name,
                         "because": because,
                         "by": office.tenants.name_of(one.tenant),
+                        **({"switch_on": True} if switch_on else {}),
                     },
                 )
             ]
