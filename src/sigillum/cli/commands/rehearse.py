@@ -25,6 +25,7 @@ def add_parser(subparsers: Any) -> None:
     )
     charters(parser)
     parser.add_argument("--strict", action="store_true", help="exit code 1 where anything differs")
+    parser.add_argument("--strict-advice", action="store_true", help="also where something about the set-up is advised")
     parser.add_argument("--adopt", action="store_true", help="as if a thing of the same name were taken over")
     parser.add_argument("--end-extra", action="store_true", help="as if extra grants were to be ended")
     parser.add_argument("--lost", action="store_true", help="as if a key that is not here were lost")
@@ -41,14 +42,14 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     found, outcomes, same = [], list[Outcome](), list[str]()
     choices = Choices(args.adopt, args.end_extra, args.switch_on, revive=args.revive, lost=args.lost)
     for result in rehearse_all(context.office, charters, choices):
-        outcomes.append(result.outcome(strict=args.strict))
+        outcomes.append(result.outcome(strict=args.strict or args.strict_advice, advice=args.strict_advice))
         found.append(result)
         if len(charters) > FEW and result.unchanged and not context.options.verbose:
             same.append(result.charter.name)
         else:
             context.show(lambda result=result: rehearsal.text(result, context.ident))
     orphans = context.office.books.orphans() if args.all else []
-    if orphans and args.strict:
+    if orphans and (args.strict or args.strict_advice):
         outcomes.append(Outcome.NO)
     told = (
         ": nothing to do in any of them"

@@ -243,6 +243,40 @@ class Note(NamedTuple):
     warning: bool = True
 
 
+# notes about how something is set up, at any time: worth a look, and no difference from what the charter says
+ADVICE = frozenset(
+    (
+        "account-wide",
+        "acts-not-administers",
+        "administers-not-acts",
+        "all-of-issuer",
+        "can-nothing",
+        "cost",
+        "cost-free",
+        "cost-payer",
+        "credential-endless",
+        "credential-shared",
+        "default-account",
+        "delegation-all",
+        "exemption-open",
+        "free-claim",
+        "inside-name",
+        "lasting-id",
+        "later-groups",
+        "limits-alone",
+        "look-alike",
+        "no-subject",
+        "number-big",
+        "permission-always",
+        "permission-wide",
+        "prefix-wide",
+        "recycled",
+        "review-overdue",
+        "shared-issuer",
+        "subject-wide",
+        "switch-misleads",
+    )
+)
 NOT_OFF = "not-off"  # a note: it is to be suspended, and is on
 HELD, TURNING = "suspended", "rotating"  # notes: it is suspended; a credential is being rotated
 CHANGED = "credential-changed"  # note: of something that is there another hand changed what no step of ours mends

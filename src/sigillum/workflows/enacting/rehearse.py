@@ -11,7 +11,7 @@ from sigillum.core.charter.charter import Charter
 from sigillum.core.comparing.compare import Comparison, compare, tenants_of
 from sigillum.core.facets.seen import Choices
 from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
-from sigillum.core.records.steps import Outline
+from sigillum.core.records.steps import ADVICE, Outline
 from sigillum.core.values.errors import Outcome, SigillumError
 from sigillum.protocols.together import together
 from sigillum.workflows.desk.office import Office
@@ -33,20 +33,26 @@ class Rehearsal:
 
     @property
     def differs(self) -> bool:
-        return bool(self.outline.changes) or any(n.warning for n in self.outline.notes)
+        """Is anything not as the charter says, or not known to be?"""
+        return bool(self.outline.changes) or any(n.warning and n.code not in ADVICE for n in self.outline.notes)
+
+    @property
+    def advised(self) -> bool:
+        """Is there advice about how it is set up?"""
+        return any(n.warning and n.code in ADVICE for n in self.outline.notes)
 
     @property
     def unchanged(self) -> bool:
         """Is there nothing to tell of it?"""
         return self.error is None and not (self.outline.steps or self.outline.notes or self.outline.blocked)
 
-    def outcome(self, *, strict: bool = False) -> Outcome:
-        """3 for mistakes, 6 where somebody must decide; with `strict` 1 where anything differs."""
+    def outcome(self, *, strict: bool = False, advice: bool = False) -> Outcome:
+        """3 for mistakes, 6 where somebody must decide; 1 with `strict` where it differs, with `advice` where any is given."""
         if self.error is not None:
             return self.error.outcome
         if self.outline.blocked:
             return blocked_outcome(self.outline)
-        return Outcome.NO if strict and self.differs else Outcome.DONE
+        return Outcome.NO if (strict and self.differs) or (advice and self.advised) else Outcome.DONE
 
 
 def blocked_outcome(outline: Outline) -> Outcome:

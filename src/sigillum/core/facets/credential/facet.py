@@ -115,21 +115,9 @@ class One:
                 draft.note("gone", f"{want.name} was made once and is no longer there; a new generation follows{users}")
             self._make(standing.number, terms, standing.why(want.purpose or Usual.PROVES))
             return
-        held = (
-            suspended(seen, draft, self.mark, standing.record, generation, f"credential {want.name}")
-            if standing.record is not None
-            else None
-        )
-        if held is not None:
-            draft.provide(Usable(seen.tenant, want.name), *held)
-            return
-        if standing.record is not None and (
-            off := stopped(seen, draft, self.mark, standing.record, generation, f"credential {want.name}")
-        ):
-            draft.provide(Usable(seen.tenant, want.name), *off)  # and no other key is made beside it
-            return
-        if (asked := lost.asked(seen, draft, want, standing)) is not None:
-            draft.provide(Usable(seen.tenant, want.name), asked)
+        asked = self._asked(standing)
+        if asked is not None:
+            draft.provide(Usable(seen.tenant, want.name), *asked)  # and no other key is made beside it
             return
         renewal = self._renewal(standing, changed=terms != known)
         if renewal is not None:
@@ -150,6 +138,15 @@ class One:
             for text in changed(want, standing.record, known):
                 draft.note(CHANGED, text)
             self._worth_knowing(standing.record, generation.number)
+
+    def _asked(self, standing: Standing) -> tuple[StepId, ...] | None:
+        """What a person is asked first: about a suspension of ours, a stop by others, a key that is not here. None: nothing."""
+        seen, draft, generation = self.seen, self.draft, standing.generation
+        if standing.record is None:
+            return None
+        about = (seen, draft, self.mark, standing.record, generation, f"credential {self.want.name}")
+        held = suspended(*about)
+        return held if held is not None else stopped(*about) or lost.asked(seen, draft, self.want, standing) or None
 
     def _stranger(self, records: tuple[Record[Credential], ...]) -> bool:
         """A credential of that name that Sigillum did not make: left alone where somebody else holds it."""

@@ -10,8 +10,8 @@ from sigillum.core.records.steps import Ask, Step, StepKind
 from sigillum.core.values.marks import StepId
 
 
-def asked(seen: Seen, draft: Draft, want: CredentialWant, standing: Standing) -> StepId | None:
-    """The question about one that serves; nothing replaces or ends it before. None where there is nothing to ask."""
+def asked(seen: Seen, draft: Draft, want: CredentialWant, standing: Standing) -> tuple[StepId, ...]:
+    """The question about one that serves; nothing replaces or ends it before. Nothing where there is nothing to ask."""
     record, generation = standing.record, standing.generation
     if (
         record is None
@@ -24,17 +24,16 @@ def asked(seen: Seen, draft: Draft, want: CredentialWant, standing: Standing) ->
         or record.value("active") is not True
         or record.over(seen.now)
     ):
-        return None
+        return ()
     what = "private key" if want.is_a.signs else "secret"
-    return draft.add(
-        Step(
-            StepId(generation.mark, generation.number, "lost"),
-            StepKind.ASK,
-            f"about {want.name}, whose {what} was kept and is not here",
-            Ask(
-                advice="another copy of this workspace may keep it: run this there; where it is lost, enact with --lost, which "
-                "begins the next generation"
-            ),
-            why="what is not kept here may be kept and used elsewhere",
-        )
+    step = Step(
+        StepId(generation.mark, generation.number, "lost"),
+        StepKind.ASK,
+        f"about {want.name}, whose {what} was kept and is not here",
+        Ask(
+            advice="another copy of this workspace may keep it: run this there; where it is lost, enact with --lost, which "
+            "begins the next generation"
+        ),
+        why="what is not kept here may be kept and used elsewhere",
     )
+    return (draft.add(step),)
