@@ -190,6 +190,7 @@ def test_every_command_that_ends_in_something_tells_it_in_json(desk: Desk, bare:
         (["handover", "key", str(bare.folder / "k.jwk")], "key"),
         (["sandbox", "show"], "sandbox"),
         (["tenant", "list"], "tenants"),
+        (["enact", "wind-ingest", "--yes"], "enacted"),
         (["handover", "connected", "wind-ingest", "--consumer", "gate", "--connection", "4"], "connected"),
         (
             [

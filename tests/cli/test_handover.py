@@ -331,6 +331,9 @@ def test_a_connection_is_recorded_once(done: Desk, away: Away) -> None:
     words = ("--consumer", "mast-gateway", "--connection", "4711")
     assert done.run("handover", "connected", "wind-ingest", *words).code == 0
     ran = done.run("handover", "connected", "second", *words)
+    assert (ran.code, "nothing of second was made yet" in ran.err) == (6, True)
+    assert done.run("enact", "second", "--yes", "--no-prove").code == 0
+    ran = done.run("handover", "connected", "second", *words)
     assert (ran.code, "wind-ingest has it since" in ran.err) == (6, True)
     assert done.run("handover", "connected", "second", *words[:-1], "4712").code == 0
     assert "mast-gateway is connected as 4711" in " ".join(done.run("ledger", "show", "wind-ingest").out.split())
