@@ -56,7 +56,8 @@ def prove(proving: Proving) -> list[Result]:
     at_hand, found = [(token, read(token)) for token in tokens], list[Result]()
     for proof in charter.sign_ins:
         if proof.sign_in is not None and proof.sign_in.trust:
-            found.append(_one(charter, state, tenant, principal, proof, _theirs(charter, proof, at_hand), standing, now))
+            theirs = [(text, token) for text, token in at_hand if _is_theirs(charter, proof, token)]
+            found.append(_one(charter, state, tenant, principal, proof, theirs, standing, now))
     for _, token in at_hand:
         if not any(_is_theirs(charter, p, token) for p in charter.sign_ins):
             tenant.say(f"a token of {plain(token.claims.get('sub'))}: no proof names it, so it was not tried")
@@ -79,10 +80,12 @@ def _one(
     one = proof.sign_in
     assert one is not None
     trust = next(w.trust for w in charter.trusts if w.name == one.trust)
-    good = next(((text, t) for text, t in theirs if not unfit(t, trust, now)), None)
-    for _, token in theirs:
-        if good is None or unfit(token, trust, now):
-            tenant.say(f"a token of {one.subject}: {unfit(token, trust, now)}, so it was not tried")
+    good: tuple[str, Unverified] | None = None
+    for text, token in theirs:
+        if why := unfit(token, trust, now):
+            tenant.say(f"a token of {one.subject}: {why}, so it was not tried")
+        elif good is None:
+            good = (text, token)
     way = proof_by(state, charter.tenant, principal, trust, good[0]) if good is not None else None
     if way is not None and good is not None:
         try:
@@ -102,10 +105,6 @@ def _is_theirs(charter: Charter, proof: ProofWant, token: Unverified) -> bool:
     one = proof.sign_in
     issuers = {w.trust.issuer for w in charter.trusts if one is not None and w.name == one.trust}
     return one is not None and token.claims.get("iss") in issuers and token.claims.get("sub") == one.subject
-
-
-def _theirs(charter: Charter, proof: ProofWant, at_hand: list[tuple[str, Unverified]]) -> list[tuple[str, Unverified]]:
-    return [(text, token) for text, token in at_hand if _is_theirs(charter, proof, token)]
 
 
 def _by_another_cause(

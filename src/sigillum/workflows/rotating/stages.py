@@ -263,8 +263,8 @@ class Turns:
                 else "run the same command again in a while",
             )
         token = kept_token(self.keys, one.name, one.old.number)
-        asked = token is not None and token_counts(one, self._now)
-        return self._shown(one, token_refused=asked and token is not None and self.tenant.taken(token) is False)
+        refused = token is not None and token_counts(one, self._now) and self.tenant.taken(token) is False
+        return self._shown(one, token_refused=refused)
 
     def _shown(self, one: Rotation, *, untried: str = "", token_refused: bool = False) -> dict[str, Any]:
         """What shows that it is dead. Raises NotYetError where only time shows it."""
