@@ -15,6 +15,7 @@ from sigillum.core.undertakings.undertaking import Look, Next, S, Undertaking
 from sigillum.core.values.errors import NotYetError, SomebodyError
 from sigillum.core.values.marks import Mark
 from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk.office import Office, nothing
 
 from .carrying.run import Carrying, StepResult
@@ -64,7 +65,7 @@ def advance(
         reached(result)
 
     for _ in range(MOST_STAGES):
-        seen = Look(lambda query: tenant.facts([query])[query], wanted, arrival_seconds(tenant.profile), around(one))
+        seen = look_of(tenant, around(one), wanted)
         follows = sort.next(one, seen, office.tenants.now(one.tenant))
         if follows.waits:
             usual = "run the same command again in a while" if follows.early else "ask with an administrator who may look"
@@ -78,10 +79,14 @@ def advance(
         one = office.books.again(sort, one)
 
 
+def look_of(tenant: Tenant, around: Any = None, wanted: frozenset[tuple[Mark, int]] = frozenset()) -> Look:
+    """What a stage machine may look at in a tenant now, fact by fact as it asks."""
+    return Look(lambda query: tenant.facts([query])[query], wanted, arrival_seconds(tenant.profile), around)
+
+
 def follows(office: Office, sort: Undertaking[S], one: S) -> Next:
     """What would follow for an undertaking now; nothing is done."""
-    tenant = office.tenants.reach(one.tenant)
-    seen = Look(lambda query: tenant.facts([query])[query], arrival_seconds=arrival_seconds(tenant.profile))
+    seen = look_of(office.tenants.reach(one.tenant))
     return sort.next(one, seen, office.tenants.now(one.tenant))
 
 

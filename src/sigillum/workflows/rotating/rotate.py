@@ -10,7 +10,6 @@ from typing import NamedTuple
 
 from sigillum.charters.files import names
 from sigillum.core.charter.charter import Charter, CredentialWant
-from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import NUMBER, ROTATING, ROTATION, UNDERTAKING, History, State
@@ -22,7 +21,6 @@ from sigillum.core.undertakings.rotation import (
     deadline,
     quiet_seconds,
 )
-from sigillum.core.undertakings.undertaking import Look
 from sigillum.core.values.errors import NotYetError, Outcome, SigillumError, SomebodyError, UsageError, worst
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.text import did_you_mean
@@ -32,7 +30,7 @@ from sigillum.tenants.port import OWN, Tenant
 from sigillum.workflows.desk.ledgers import keep_witness
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
 from sigillum.workflows.enacting.carrying.run import StepResult
-from sigillum.workflows.enacting.undertakings import advance
+from sigillum.workflows.enacting.undertakings import advance, look_of
 
 from .exposed import Exposure, exposure
 from .stages import Turns, stage_
@@ -128,7 +126,8 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
 def _bridge(office: Office, charter: Charter, one: Rotation, wish: RotationWish) -> None:
     """Write down that the old one's key is to be registered again. Raises SomebodyError where it cannot be."""
     turns, now = Turns(office, charter, one), whole_second(office.tenants.now(one.tenant))
-    seen, around = _look(office, turns, one), turns.around(one)
+    around = turns.around(one)
+    seen = look_of(turns.tenant, around)
     until = ends(one, now, wish.bridge_seconds)
     against = list(not_bridged(one, around, seen, now, until, office.workspace.rules.longest_credential_seconds))
     public = turns.public_half(one) if not against else None
@@ -288,17 +287,9 @@ def status(office: Office, charters: list[Charter]) -> Iterator[RotationStatus]:
             yield _standing(office, charter, one)
 
 
-def _look(office: Office, turns: Turns, one: Rotation) -> Look:
-    return Look(
-        lambda query: turns.tenant.facts([query])[query],
-        arrival_seconds=arrival_seconds(turns.tenant.profile),
-        around=turns.around(one),
-    )
-
-
 def _standing(office: Office, charter: Charter, one: Rotation) -> RotationStatus:
     tenant, now = office.tenants.reach(one.tenant), office.tenants.now(one.tenant)
-    follows = ROTATIONS.next(one, _look(office, Turns(office, charter, one), one), now)
+    follows = ROTATIONS.next(one, look_of(tenant, Turns(office, charter, one).around(one)), now)
     waits = follows.waits or ("nothing: it goes on when it is run again" if follows.steps else follows.closed)
     ids = [g.id for g in (*one.leaving, one.new) if g is not None and g.id and g.live]
     found = {r.id: r for f in tenant.facts([Query(CREDENTIAL, "id", i) for i in ids]).values() for r in f.records}
