@@ -243,6 +243,41 @@ def test_what_a_stranger_made_is_left_alone(pierhead: House) -> None:
     )
 
 
+@pytest.mark.parametrize("odd", ["h\u200b1", "h/1?#&%2e", "h\u00ad1\u202e", "x" * 700])
+def test_an_id_is_bytes_and_what_is_shown_is_never_sent_back(pierhead: House, odd: str) -> None:
+    service = pierhead.service
+    strangers = ["h 1", "h1", "h 1 ", "x" * 500, "x" * 500 + " ..."]  # what the id looks like, or looked like when it was cut
+    for name in strangers:
+        service.hands[name] = {"number": name, "login": f"of-{name}", "caption": "", "remark": "", "state": "enabled"}
+    service.numbers = iter([odd])
+    ran = pierhead.enact()
+    assert (ran.code, ran.out.count("holds "), "\u200b" in ran.out, "\u202e" in ran.out) == (0, 2, False, False), (
+        ran.out + ran.err
+    )
+    assert pierhead.desk.run("suspend", "crane", "--because", "x", "--yes").code == 0
+    assert [n for n, h in service.hands.items() if h["state"] != "enabled"] == [odd]
+    assert pierhead.desk.run("retire", "crane", "--because", "over", "--yes").code == 0
+    assert (list(service.hands), service.count()[2]) == (strangers, [])
+
+
+def test_an_entry_that_does_not_say_where_it_holds_holds_nowhere_that_we_know(bare: Desk) -> None:
+    """An account's own area is no statement about its rights."""
+    house = House(bare, "berth")
+    try:
+        assert house.enact().code == 0
+        path = bare.folder / "dialects" / "berth.yaml"
+        text = path.read_text().replace("role: /role, place: /where,", "role: /role,")
+        text = text.replace("shows: {name: /label,", "shows: {area: {is: north}, name: /label,")
+        path.write_text(text.replace("says: {arrival", "says: {accounts_live_in: place, arrival"))
+        bare.charter(house.charter.replace("display: Crane seven", "display: Crane seven, area: north"), "crane")
+        ran = bare.run("rehearse", "crane")
+        assert "does not say its place" in " ".join((ran.out + ran.err).split()), ran.out + ran.err
+        assert bare.run("rehearse", "crane", "--strict").code != 0
+        assert len(house.service.count()[2]) == 1
+    finally:
+        house.service.stop()
+
+
 def test_its_credential_is_rotated_suspended_and_retired(pierhead: House) -> None:
     desk, service = pierhead.desk, pierhead.service
     assert pierhead.enact().code == 0

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Mapping
 from textwrap import wrap
 from typing import TYPE_CHECKING, Any, TextIO
 
+from sigillum.core.values.text import visible
 from sigillum.core.values.times import format_instant, rough_duration, whole_second
 
 from .forms import FORMS, PEOPLE, Content, Listing, Shown, give
@@ -177,9 +178,12 @@ class Context:
 
     def draw(self, view: RenderableType, file: TextIO) -> None:
         """Write a view without the spaces that would only fill its lines up."""
+        from rich.segment import Segments
+
         console = self.console(file)
+        seen = [s if s.control else s._replace(text=visible(s.text)) for s in console.render(view)]
         with console.capture() as captured:
-            console.print(view, crop=False)
+            console.print(Segments(seen), crop=False, end="")
         write(file, "".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
 
     def document(self, text: str) -> None:
@@ -191,7 +195,7 @@ class Context:
         """A result of any length, line by line; a long one goes on below its text, past its first two columns."""
         self.quiet()
         width, some = self.console(sys.stdout).width, list[str]()
-        for line in lines:
+        for line in map(visible, lines):
             some.append(
                 line
                 if len(line) <= width
@@ -207,7 +211,7 @@ class Context:
         with self._lock:
             self.quiet()
             if not self._muted:
-                write(sys.stderr, text + "\n")
+                write(sys.stderr, visible(text) + "\n")
 
     def mute(self) -> None:
         """Another program has the terminal: nothing but what was asked for with --verbose is told beside it."""
@@ -220,7 +224,7 @@ class Context:
                 self._under_way.pop(progress.about, None)
                 return
             count = f"{progress.number}/{progress.of} " if progress.of else ""
-            self._under_way[progress.about] = text = f"{progress.about}  {count}{progress.text}"
+            self._under_way[progress.about] = text = visible(f"{progress.about}  {count}{progress.text}")
             if self._silent or self.options.verbose or not sys.stderr.isatty():
                 return
             if self._status is None:
@@ -286,5 +290,5 @@ class Context:
                 where="standard input is no terminal",
                 mend="answer beforehand: `-h` names the options that do",
             )
-        write(sys.stderr, question)
+        write(sys.stderr, visible(question))
         return sys.stdin.readline().strip()

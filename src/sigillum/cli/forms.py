@@ -193,10 +193,12 @@ def _datum(cell: Cell) -> Any:
 
 
 def _cell(column: Column[T], item: T, ident: Callable[[str], str]) -> str:
+    from sigillum.core.values.text import visible
+
     from .views.common import masked
 
     value = _datum(column.of(item))
     if isinstance(value, bool):
         value = "yes" if value else "no"
-    text = ", ".join(map(str, value)) if isinstance(value, list) else "" if value is None else str(value)
+    text = visible(", ".join(map(str, value)) if isinstance(value, list) else "" if value is None else str(value))
     return ident(text) if column.mask == "whole" else masked(text, ident) if column.mask == "in" else text

@@ -9,7 +9,7 @@ MOST_DEPTH = 100
 
 
 def json_of(text: str | bytes, *, once: bool = False, most_depth: int = MOST_DEPTH) -> Any:
-    """The value of a JSON text (RFC 8259). Raises ValueError, for NaN (§6) and for nesting beyond 100 (§9), too.
+    """The value of a JSON text (RFC 8259). Raises ValueError; for NaN (§6), a lone surrogate (§8.2), depth over 100 (§9), too.
 
     `once`: also where an object has a name twice, which some read as the first and some as the last (§4).
     """
@@ -17,6 +17,11 @@ def json_of(text: str | bytes, *, once: bool = False, most_depth: int = MOST_DEP
         found = json.loads(text, parse_constant=_constant, object_pairs_hook=_once if once else None)
     except RecursionError as problem:
         raise ValueError("it is nested too deeply") from problem
+    if ("\\u" if isinstance(text, str) else b"\\u") in text:  # type: ignore[operator]
+        try:
+            json.dumps(found, ensure_ascii=False).encode()
+        except UnicodeEncodeError as problem:
+            raise ValueError("a text in it holds half a character") from problem
     level, depth = [found] if type(found) in (dict, list) else [], 0
     while level:
         depth += 1

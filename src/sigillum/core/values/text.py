@@ -40,11 +40,20 @@ def some(names: Sequence[str], what: str) -> str:
     return f"{count} ({', '.join(names)})" if len(names) <= SOME else f"{count}, first ten: {', '.join(sorted(names)[:SOME])}"
 
 
+def visible(text: str) -> str:
+    """A text as it is written for people: a space for whatever cannot be seen; line ends stay.
+
+    It is for showing alone. Two texts can look the same and be two ids (RFC 7643 §3.1: an id is opaque), so what was shown is
+    never compared, kept or sent.
+    """
+    if text.isprintable() and not _BLANK.search(text):
+        return text
+    return "".join(c if c == "\n" or (c.isprintable() and not _BLANK.match(c)) else " " for c in text)
+
+
 def plain(text: object) -> str:
-    """A tenant's text without control characters and bounded, so that it can meet a terminal."""
-    cleaned = str(text)
-    if not cleaned.isprintable() or _BLANK.search(cleaned):
-        cleaned = "".join(c if c.isprintable() and not _BLANK.match(c) else " " for c in cleaned)
+    """A text of somebody else's in one line and bounded, for a message or a table; like `visible` for showing alone."""
+    cleaned = visible(str(text)).replace("\n", " ")
     return cleaned if len(cleaned) <= SHOWN_CHARACTERS else cleaned[:SHOWN_CHARACTERS] + " ..."
 
 

@@ -26,7 +26,7 @@ MOST_BYTES = 20_000_000
 
 
 def _words(text: str) -> tuple[str, ...]:
-    return tuple(plain(text).replace(";", " ").split())
+    return tuple(text.replace(";", " ").split())
 
 
 def _yes(text: str) -> bool:
@@ -50,7 +50,7 @@ def _permissions(text: str) -> tuple[tuple[str, str], ...]:
     return tuple(out)
 
 
-TEXT: Callable[[str], Any] = plain
+TEXT: Callable[[str], Any] = str
 # file name -> our kind, its columns, and how many of the first are needed
 COLUMNS: dict[str, tuple[Kind[Any], dict[str, Callable[[str], Any]], int]] = {
     "accounts": (

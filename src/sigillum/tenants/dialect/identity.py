@@ -12,7 +12,6 @@ from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import plain
 from sigillum.tenants.port import Address, Link, Proof, SignedIn
 
 from .calls import Speaker, fits
@@ -76,7 +75,7 @@ class DialectSignIns:
                 where=self.address.name,
                 mend="is it switched on, and not ended?",
             )
-        said = plain(str(at(spoken.body, self.dialect.who.at) or ""))
+        said = str(at(spoken.body, self.dialect.who.at) or "")
         if said != (proof.principal if self.dialect.who.field == "id" else account):
             raise RefusedError(
                 f"it runs as {said or 'nobody'}, not as {account or proof.principal}",

@@ -11,7 +11,6 @@ from sigillum.core.kinds.changes import Make
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import plain
 from sigillum.protocols.http import HttpError
 from sigillum.tenants.port import Address, Link, Reply, Result
 
@@ -199,7 +198,7 @@ def _told(answer: Spoken, where: SpotSection | ShownSection, values: Mapping[str
             found = shown(where, answer.body, values, words, "text") if answer.body is not None else None
         except MisfitError:
             return ""
-    return plain(str(found)) if found not in (None, "") and not isinstance(found, (dict, list)) else ""
+    return str(found) if found not in (None, "") and not isinstance(found, (dict, list)) else ""
 
 
 def _other_level(have: str, wanted: str) -> Reply:

@@ -13,6 +13,7 @@ from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import public_half, thumbprint
+from sigillum.core.values.text import plain
 
 from .call_model import ListSection
 from .calls import Speaker, Spoken
@@ -220,7 +221,8 @@ class Things:
         if section.parent is not None:
             found = self._tree(kind, section, raw, values)
         else:
-            records = (self.record(kind, section, item, values) for item in raw)
+            said = _said(call, values)
+            records = (self.record(kind, section, item, said) for item in raw)
             found = [r for r in records if r is not None]
         if call.short and section.one is not None:
             found = [
@@ -299,6 +301,8 @@ class Things:
                 fields[name] = found.value(field) if found is not None else str(fields[f"{name}_id"])
             elif not fields.get(name) and name in values:
                 fields[name] = values[name]
+            if not fields.get(name) and (name == "place" or carried(section, kind) & {name, f"{name}_id"}):
+                raise MisfitError(f"an entry does not say its {name}, nor does the address at which it was asked: {plain(raw)}")
 
     def _tree(self, kind: Kind[Any], section: ThingSection, raw: list[Any], values: Values) -> list[Record[Any]]:
         """Places of a tree that is told by parents: their paths are put together from their names. Raises MisfitError."""
@@ -315,6 +319,15 @@ class Things:
             return f"{path(above, below | {identity})}/{record.body.path}" if above in by_id else str(record.body.path)
 
         return [r._replace(body=self._marked(r.body._replace(path=path(i, frozenset())))) for i, (r, _) in by_id.items()]
+
+
+def _said(call: ListSection, values: Values) -> Values:
+    """What may complete an entry: the place and the role for which a list was asked, where its address says them. Anything else
+    that is known of what it was asked for (an account's own area) says nothing about where an entry holds.
+    """
+    named = needs(call)
+    asked = {n for n in ("place", "role") if named & {n, f"{n}_id"} or (call.each == n and "id" in named)}
+    return {n: v for n, v in values.items() if n not in ("place", "role") or n in asked}
 
 
 def _done(spoken: Spoken) -> Any:

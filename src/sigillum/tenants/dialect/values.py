@@ -20,7 +20,6 @@ from uritemplate import URITemplate
 
 from sigillum.core.values.errors import FileError, RefusedError
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import plain
 from sigillum.core.values.times import format_instant
 
 from .call_model import EXPANSION, CallSection
@@ -77,7 +76,9 @@ def _after(value: Any) -> datetime | None:
 def _text(value: Any) -> str:
     if isinstance(value, bool) or not isinstance(value, (str, int)):
         raise MisfitError("it is no text")
-    return plain(str(value))[:MOST_TEXT]
+    if len(text := str(value)) > MOST_TEXT:
+        raise MisfitError(f"it is longer than {MOST_TEXT} characters")
+    return text
 
 
 def _flag(value: Any) -> bool:

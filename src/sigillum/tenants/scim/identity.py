@@ -111,7 +111,7 @@ class ScimSignIns:
                 "a fresh token; the tenant does not say whose it is",
                 lives_seconds=token.lives_seconds,
             )
-        subject = plain(said.get("sub", ""))
+        subject = str(said.get("sub", ""))
         if not subject and proof.client_id and said.get("client_id") == proof.client_id:
             subject = proof.principal  # `sub` is optional (RFC 7662 §2.2); the client itself is named
         if said.get("active") is not True or subject != proof.principal:
@@ -136,7 +136,7 @@ class ScimSignIns:
                 where=self.address.name,
                 mend="ask the tenant's operator; nothing was tried",
             )
-        return SignedIn(token.value, plain(said.get("sub", "")), f"for {proof.person}", lives_seconds=token.lives_seconds)
+        return SignedIn(token.value, str(said.get("sub", "")), f"for {proof.person}", lives_seconds=token.lives_seconds)
 
     def _exchanged(self, proof: Proof, outside: Secret) -> SignedIn:
         """By a trust; whose token was given is asked with it, since nobody else can ask (RFC 7662 wants a client)."""

@@ -108,12 +108,12 @@ class Registrar:
         return self._record(shown, kept) if shown is not None and kept is not None else None
 
     def _record(self, shown: Json, kept: Kept) -> Record[Client]:
-        identity = plain(shown.get("client_id") or "")
-        redirects = tuple(sorted(plain(u) for u in _listed(shown.get("redirect_uris"))))
+        identity = str(shown.get("client_id") or "")
+        redirects = tuple(sorted(str(u) for u in _listed(shown.get("redirect_uris"))))
         return Record(
             CLIENT,
             identity,
-            Client(plain(shown.get("client_name") or ""), identity, redirects=redirects),
+            Client(str(shown.get("client_name") or ""), identity, redirects=redirects),
             "",
             kept.external_id,
             carried=frozenset(("name", "client_id", "redirects")),
@@ -126,7 +126,7 @@ class Registrar:
 
     def _credentials(self, shown: Json, kept: Kept) -> Iterator[Record[Credential]]:
         """The one that the registration names; what the server does not say (name, limits) is not carried."""
-        client = plain(shown.get("client_id") or "")
+        client = str(shown.get("client_id") or "")
         if shown.get("token_endpoint_auth_method") == PRIVATE_KEY:
             held = shown.get("jwks")
             for key in _listed(held.get("keys") if isinstance(held, dict) else None):

@@ -1,18 +1,17 @@
-"""Reading a SCIM resource's JSON: text is made safe to show, what has another form counts as not said."""
+"""Reading a SCIM resource's JSON: text stays as it is, since views make it safe; what has another form counts as not said."""
 
 from __future__ import annotations
 
 from datetime import datetime
 from typing import Any
 
-from sigillum.core.values.text import plain
 from sigillum.core.values.times import parse_instant
 
 Json = dict[str, Any]
 
 
 def text(value: Any) -> str:
-    return plain(value) if isinstance(value, str) else ""
+    return value if isinstance(value, str) else ""
 
 
 def instant(value: Any) -> datetime | None:

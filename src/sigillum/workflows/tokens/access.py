@@ -9,7 +9,6 @@ from sigillum.core.federation.assertions import NoTokenError, read
 from sigillum.core.kinds.trusting import TRUST
 from sigillum.core.values.errors import RefusedError, SomebodyError, UsageError
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import plain
 from sigillum.tenants.port import Proof, SignedIn
 from sigillum.workflows.desk.office import Office
 
@@ -111,4 +110,4 @@ def _actor(token: str) -> str:
         act = read(token).claims.get("act")
     except NoTokenError:
         return ""
-    return plain(act.get("sub", "")) if isinstance(act, dict) else ""
+    return str(act.get("sub", "")) if isinstance(act, dict) else ""

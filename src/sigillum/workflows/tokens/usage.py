@@ -55,7 +55,7 @@ def use(office: Office, text: str, tenant_name: str, permission: str, place: str
             mend=did_you_mean(permission, tenant.profile.operations) or "`sigillum tenant inspect` lists them",
         )
     claims = read(token).claims if token.count(".") == 2 else {}
-    subject, scopes = plain(claims.get("sub") or ""), str(claims.get("scope") or "").split()
+    subject, scopes = str(claims.get("sub") or ""), str(claims.get("scope") or "").split()
     signed_in = SignedIn(Secret(token), subject, "a token that was given")
     looks = operation.class_ == CLASSES[0] and bool(operation.template)
     taken = None if looks else tenant.taken(signed_in)
