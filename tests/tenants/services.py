@@ -142,6 +142,7 @@ class Pierhead(Service):
         super().__init__()
         self.hands: dict[str, Json] = {}
         self.tokens: dict[str, Json] = {}
+        self.late_hands: dict[str, Json] | None = None  # made, and not shown yet
         self.piers = {"1": ("", "pierhead"), "2": ("1", "north"), "3": ("1", "trial")}
         self.policies: dict[str, tuple[int, Json]] = {p: (1, {"bindings": []}) for p in self.piers}
         self.numbers = iter(range(100, 10_000))
@@ -163,7 +164,8 @@ class Pierhead(Service):
         if any(r["login"] == asked.body["login"] for r in self.hands.values()):
             raise Refuse(422, {"error": {"code": "LoginTaken", "message": "login is taken"}})
         number = next(self.numbers)
-        self.hands[str(number)] = made = {
+        into = self.hands if self.late_hands is None else self.late_hands
+        into[str(number)] = made = {
             "number": number,
             "login": asked.body["login"],
             "caption": asked.body.get("caption", ""),

@@ -31,7 +31,7 @@ from sigillum.reading.models import validate
 from sigillum.tenants.dialect.driver import DialectTenant
 from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Proof, Result
-from tenants.services import Lock, Pierhead, Service, Wharf
+from tenants.services import Lock, Pierhead, Service, Wharf, route
 from tenants.shore import Berth, Cellar, Ferry
 from tenants.skerry import Skerry
 
@@ -276,6 +276,67 @@ def test_an_entry_that_does_not_say_where_it_holds_holds_nowhere_that_we_know(ba
         assert len(house.service.count()[2]) == 1
     finally:
         house.service.stop()
+
+
+def test_an_end_is_written_down_when_it_was_read_back(pierhead: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A tenant that answers 204 and ends nothing; and an address at which nothing of ours ever was."""
+    desk, service = pierhead.desk, pierhead.service
+    assert pierhead.enact().code == 0
+    ended = service.end_hand
+    monkeypatch.setattr(
+        type(service), "end_hand", route("DELETE", "/v1/hands/([^/]+)")(lambda self, asked, number: (204, {}, None))
+    )
+    ran = desk.run("retire", "crane", "--because", "over", "--yes")
+    assert (ran.code, len(service.hands), "Nothing is left" in ran.out, "is retired" in ran.out) == (7, 1, False, False), (
+        ran.out + ran.err
+    )
+    assert "ended the account" not in desk.run("ledger", "show").out
+    monkeypatch.setattr(type(service), "end_hand", ended.__func__)
+    ran = desk.run("retire", "crane", "--because", "over", "--yes")
+    assert (ran.code, service.count()) == (0, ([], 0, [])), ran.out + ran.err
+
+
+def test_what_was_never_shown_is_not_gone(pierhead: House) -> None:
+    """The tenant shows new accounts later than its dialect says."""
+    desk, service = pierhead.desk, pierhead.service
+    late = service.late_hands = dict[str, Any]()
+    assert pierhead.enact().code == 7
+    assert len(late) == 1
+    ran = desk.run("retire", "crane", "--because", "over", "--yes")
+    assert (ran.code, "may still appear" in " ".join((ran.out + ran.err).split())) == (7, True), ran.out + ran.err
+    service.late_hands = None
+    service.hands |= late
+    ran = desk.run("retire", "crane", "--because", "over", "--yes")
+    assert (ran.code, service.count()) == (0, ([], 0, [])), ran.out + ran.err
+
+
+def test_a_person_may_say_that_it_is_gone(pierhead: House) -> None:
+    pierhead.service.late_hands = {}
+    assert pierhead.enact().code == 7
+    assert pierhead.desk.run("retire", "crane", "--because", "over", "--yes", "--gone").code == 0
+
+
+def test_the_ids_of_the_ledger_are_ids_of_one_tenant(pierhead: House, bare: Desk) -> None:
+    """Another address in sigillum.yaml: nothing is done there, whatever it would answer."""
+    assert pierhead.enact().code == 0
+    settings, other = bare.folder / "sigillum.yaml", Pierhead()
+    settings.write_text(settings.read_text().replace(pierhead.service.address, other.address))
+    for words in (
+        ("enact", "crane", "--yes"),
+        ("prove", "crane"),
+        ("rehearse", "crane"),
+        ("retire", "crane", "--because", "over", "--yes"),
+        ("suspend", "crane", "--because", "x", "--yes"),
+    ):
+        ran = bare.run(*words)
+        assert (ran.code, other.seen, "tenant moved pierhead" in ran.out + ran.err) == (6, [], True), ran.out + ran.err
+    assert bare.run("tenant", "moved", "pierhead", "--because", " ").code == 2
+    other.hands, other.tokens, other.policies = pierhead.service.hands, pierhead.service.tokens, pierhead.service.policies
+    ran = bare.run("tenant", "moved", "pierhead", "--because", "its new name")
+    assert (ran.code, bare.run("prove", "crane").code) == (0, 0), ran.out + ran.err
+    assert "its new name" in " ".join(bare.run("ledger", "show").out.split())
+    assert bare.run("ledger", "verify").code == 0
+    other.stop()
 
 
 def test_its_credential_is_rotated_suspended_and_retired(pierhead: House) -> None:

@@ -37,6 +37,7 @@ class Context:
     def __init__(self, options: Options) -> None:
         self.options = options
         self.wait_seconds = 0.0  # how long this command may wait for changes that are on their way
+        self.gone = False
         self.confirm: Confirm | None = None  # answers for lines of a work sheet; none: whoever sits here is asked
         self._office: Office | None = None
         self._status: Status | None = None
@@ -64,6 +65,7 @@ class Context:
             self.options.workspace,
             self.options.timeout_seconds,
             wait_seconds=self.wait_seconds,
+            gone=self.gone,
             announce=self._announce,
             say=self.say,
             confirm=self.confirm or self._confirm,
@@ -92,7 +94,8 @@ class Context:
         return found
 
     def answered(self, args: argparse.Namespace) -> None:
-        """Take the answers for lines of a work sheet from the file that `--answers` names. Raises FileError."""
+        """What a person said: `--gone`, and answers to lines of a work sheet from `--answers`. Raises FileError."""
+        self.gone = args.gone
         if args.answers is not None:
             from pathlib import Path
 

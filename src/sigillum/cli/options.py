@@ -150,5 +150,10 @@ def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = N
 
 
 def answering(parser: argparse.ArgumentParser) -> None:
-    """The option of commands that change something at a tenant by hand; `Context.answered` reads it."""
+    """What a person may say to commands that make and end things at tenants; `Context.answered` reads it."""
+    parser.add_argument(
+        "--gone",
+        action="store_true",
+        help="what is to end, and was never shown since it was made, is surely not there: you looked",
+    )
     parser.add_argument("--answers", type=Path, metavar="FILE", help="of a tenant by hand: what was done")

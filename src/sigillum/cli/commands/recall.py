@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common
+from sigillum.cli.options import answering, common
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
@@ -24,6 +24,7 @@ def add_parser(subparsers: Any) -> None:
     parser = subparsers.add_parser("recall", parents=[common()], epilog=EXAMPLE, description="End loans before their end.")
     parser.add_argument("loans", nargs="*", metavar="LOAN", help="numbers of loans")
     parser.add_argument("--to", default="", metavar="PRINCIPAL", help="all loans to this one, by its name or id")
+    answering(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -32,6 +33,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.core.values.times import format_instant, whole_second
     from sigillum.workflows.lending.lend import felt_until, recall
 
+    context.answered(args)
     if not args.loans and not args.to:
         raise UsageError("no loan is named", where="recall", mend="name some, or say --to; `sigillum loans` lists them")
     outcomes, found = list[Outcome](), list[dict[str, Any]]()

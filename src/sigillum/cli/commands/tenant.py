@@ -1,4 +1,4 @@
-"""`sigillum tenant add | list | inspect | places | identify`"""
+"""`sigillum tenant add | list | inspect | places | identify | moved`"""
 
 from __future__ import annotations
 
@@ -19,7 +19,8 @@ EXAMPLE = """examples:
   sigillum tenant list
   sigillum tenant inspect summit
   sigillum tenant places brindlemoor/sensing-prod    what lies below a place; without one, at the top
-  sigillum tenant identify 4f0c1d2e3a4b5c6d    what is this, and where may it be used?"""
+  sigillum tenant identify 4f0c1d2e3a4b5c6d    what is this, and where may it be used?
+  sigillum tenant moved summit --because 'its new name, change 4711'    the same tenant, at another address"""
 TENANTS: tuple[Column[tuple[str, TenantSection]], ...] = (
     Column("tenant", lambda t: t[0]),
     Column("address", lambda t: t[1].address, mask="whole"),
@@ -55,6 +56,15 @@ def add_parser(subparsers: Any) -> None:
     _add_inspect(verbs)
     _add_places(verbs)
     _add_identify(verbs)
+    moved = verbs.add_parser(
+        "moved",
+        parents=[common()],
+        help="it is the same one, at another address",
+        description="Say that a tenant is the one that the ledger knows, though its address in sigillum.yaml is another one "
+        "now. Until then nothing is done there: the ids in the ledger could name something else.",
+    )
+    moved.add_argument("name")
+    moved.add_argument("--because", required=True, metavar="REASON", help="how you know; it stands in the ledger")
 
 
 def _add_add(verbs: Any) -> None:
@@ -117,7 +127,9 @@ def _add_identify(verbs: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"add": _add, "list": _list, "inspect": _inspect, "places": _places, "identify": _identify}[args.verb](args, context)
+    return {"add": _add, "list": _list, "inspect": _inspect, "places": _places, "identify": _identify, "moved": _moved}[
+        args.verb
+    ](args, context)
 
 
 def _add(args: argparse.Namespace, context: Context) -> Outcome:
@@ -175,3 +187,15 @@ def _identify(args: argparse.Namespace, context: Context) -> Outcome:
     found = identify(context.office, args.value, args.tenant, send=args.send)
     context.give("identified", lambda: identified.as_json(found), lambda: identified.text(found, args.value, context.ident))
     return Outcome.DONE if found.found or found.form else Outcome.NO
+
+
+def _moved(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.writing.begin import moved
+
+    before, now = moved(context.office, args.name, args.because)
+    context.give(
+        "moved",
+        {"tenant": args.name, "before": before, "address": now},
+        f"{args.name} is at {context.ident(now)} from now on; the ledger knew it at {context.ident(before or 'no address')}.",
+    )
+    return Outcome.DONE

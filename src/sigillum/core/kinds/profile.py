@@ -99,6 +99,7 @@ class Profile:
     preconditions: tuple[Precondition, ...] = ()
     warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
     unmarked: frozenset[str] = frozenset()  # kinds that have no place for our mark: ours are told by journal and name alone
+    unshown: frozenset[str] = frozenset()  # kinds that are ended there, and cannot be looked up: an end is answered, not seen
     late_seconds: Mapping[str, int] = field(default_factory=dict)  # by kind: so late a write can arrive that was given up
     levels: bool = False  # a principal has one role at a place: another one takes its place
     confirmed_by: str = PROGRAM  # who says that a change was made

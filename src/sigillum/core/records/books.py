@@ -16,6 +16,7 @@ from sigillum.core.records.history import (
     INTENT,
     KNOWN,
     LENT,
+    MET,
     NUMBER,
     OUTCOME,
     RENAMED,
@@ -25,7 +26,7 @@ from sigillum.core.records.history import (
 )
 from sigillum.core.values.marks import Mark
 
-NAME, THING, LOAN, END = "name", "thing", "loan", "end"
+NAME, THING, LOAN, END, WHERE = "name", "thing", "loan", "end", "where"
 ENDING = frozenset((CREDENTIAL.name, GRANT.name))  # kinds of things whose ends are in the books
 
 
@@ -39,7 +40,7 @@ class Row(NamedTuple):
     stream it is.
 
     Beside them what is open of each sort of undertaking, and the undertakings about each principal; and of what was made with
-    an end, that `end` before the stream. Without a stream the line goes.
+    an end, that `end` before the stream; and of each tenant `where` it was met. Without a value the line goes.
     """
 
     what: str
@@ -97,6 +98,8 @@ def changes(kind: str, uid: str, body: Mapping[str, Any], intent: Mapping[str, A
     """
     if kind in (KNOWN, RENAMED):
         return (Row(NAME, str(body.get("name", "")), uid),)
+    if kind == MET:
+        return (Row(WHERE, str(body["tenant"]), f"{body['address']} {body.get('issuer', '')}".strip()),)
     if kind == CLOSED:
         return (Row(open_(str(body[UNDERTAKING])), str(body[NUMBER]), ""),)
     if UNDERTAKING in body:

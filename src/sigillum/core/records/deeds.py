@@ -58,6 +58,8 @@ def deeds(entries: Iterable[LedgerEntry], words: Callable[[Mark], str]) -> Itera
                 begun[entry.sequence] = entry
             elif entry.kind == history.STAGED and entry.body["stage"] == "signed-in":
                 continue  # that we used it ourselves matters to its rotation only
+            elif entry.kind == history.SEEN:
+                continue  # that it was read back is a part of its making
             elif entry.kind != history.OUTCOME:
                 yield _alone(entry, _sentence(entry, words))
             elif (intent := begun.pop(int(entry.body["attempt"]), None)) is not None:
@@ -98,6 +100,7 @@ def _settled(intent: LedgerEntry, outcome: LedgerEntry | None, words: Callable[[
     until = body.get("terms", {}).get("until") if verb is Verb.MAKE and isinstance(body.get("terms"), Mapping) else None
     what += f", until {until}" if until else ""
     what += f" ({why})" if why else ""
+    what += " (answered, not seen: such things cannot be looked up there)" if last.body.get("seen") is False else ""
     return Deed(
         last.sequence,
         last.at,
@@ -182,6 +185,7 @@ def _closed(body: Body) -> str:
 _SENTENCES: dict[str, Callable[[Body], str]] = {
     "begun": lambda b: f"began the workspace {b['workspace']}",
     history.KNOWN: lambda b: f"wrote down the charter {b['name']}",
+    history.MET: lambda b: f"met {b['tenant']} at {b['address']}{': ' if b.get('because') else ''}{b.get('because', '')}",
     history.RENAMED: lambda b: f"renamed the charter {b['before']} to {b['name']}",
     history.PROVED: lambda b: _proofs(len(b["results"]), sum(": holds" in str(r) for r in b["results"])),
     history.BEFORE: lambda b: f"recorded what held before: {sum(1 for h in b['held'].values() if h)} of {len(b['held'])}",

@@ -42,6 +42,8 @@ DOCUMENT = "document"  # in an intent's body: how the document will look in whic
 IN_PLACE_OF = "in_place_of"  # among the terms of a credential: the generation that ended by its making
 BRIDGE = "bridge"  # in a mark's key: of that credential a further registration, with a later end
 UNREAD = "unread"  # in an intent's body: digests of the fields that this tenant never shows, by their names
+MET = "met"  # where a tenant is, by its address and issuer: the ids of this ledger are ids of that one
+SEEN = "seen"  # what was made was read back
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
 
 
@@ -109,6 +111,7 @@ class Generation:
     left: Mapping[str, str] = field(default_factory=dict)  # its version and time of change after our last write
     left_at: str = ""  # tenant's time of that write
     unread: Mapping[str, str] = field(default_factory=dict)  # digests of what was sent last and is never shown there
+    seen: bool = False  # the tenant showed it once: if it does not any more, it is gone
 
     @property
     def elsewhere(self) -> bool:
@@ -246,12 +249,14 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
         elif entry.kind in (ADOPTED, FOUND):
             taken = _generation(history, body)
             taken.id, taken.value = str(body["id"]), str(body.get("value", ""))
-            taken.state, taken.unanswered = State.MADE, False
+            taken.state, taken.unanswered, taken.seen = State.MADE, False, True
             taken.adopted = taken.adopted or entry.kind == ADOPTED
             taken.terms = dict(body.get("terms") or taken.terms)
         elif entry.kind == UNSURE:
             doubtful = _generation(history, body)
             doubtful.state, doubtful.unanswered = State.SPENT, False
+        elif entry.kind == SEEN:
+            _generation(history, body).seen = True
         elif entry.kind == GIVEN_AWAY:
             _generation(history, body).given_away = True
         elif entry.kind == BEFORE:
@@ -272,6 +277,8 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
             history.before = {} if body["held"] else history.before
             history.proved_at, history.proofs_held = entry.sequence, bool(body["held"])
             history.proofs_digest = str(body["proofs"])
+            for made in (g for all_ in history.generations.values() for g in all_ if body["held"] and g.state is State.MADE):
+                made.seen = True  # nothing of it is missing where all holds
     return history
 
 

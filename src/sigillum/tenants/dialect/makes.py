@@ -192,13 +192,20 @@ def _told(answer: Spoken, where: SpotSection | ShownSection, values: Mapping[str
     if isinstance(where, SpotSection):
         found: Any = spot_of(answer, where)
         if where.header is not None:
-            found = unquote(urlsplit(found).path.rstrip("/").rpartition("/")[2])
+            found = _last_of(urljoin(answer.answer.url, found), answer.answer.url)
     else:
         try:
             found = shown(where, answer.body, values, words, "text") if answer.body is not None else None
         except MisfitError:
             return ""
     return str(found) if found not in (None, "") and not isinstance(found, (dict, list)) else ""
+
+
+def _last_of(address: str, asked: str) -> str:
+    """The last part of an address; nothing of one that lies elsewhere than where it was asked for (RFC 9110 §10.2.2)."""
+    there, here = urlsplit(address), urlsplit(asked)
+    same = (there.scheme, there.netloc) == (here.scheme, here.netloc)
+    return unquote(there.path.rstrip("/").rpartition("/")[2]) if same else ""
 
 
 def _other_level(have: str, wanted: str) -> Reply:

@@ -25,6 +25,9 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         carries[PLACE.name] = carries.get(PLACE.name, frozenset()) | {"path", "type", "test"}
     given = things[CREDENTIAL].make if CREDENTIAL in things else None
     unmarked = frozenset(k.name for k, s in things.items() if "mark" not in s.shows and (s.make or s.document))
+    looked_up = [
+        k.name for k, s in things.items() if s.all is not None or s.one is not None or s.document is not None or "id" in s.find
+    ]
     return Profile(
         name=address.name,
         title=says.title or dialect.about,
@@ -48,6 +51,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         administrator=address.admin,
         carries=carries,
         unmarked=unmarked,
+        unshown=frozenset(k.name for k, s in things.items() if s.end is not None) - frozenset(looked_up),
         late_seconds={k.name: s.document.late for k, s in things.items() if s.document is not None and s.document.late},
         levels=GRANT.name in dialect.things and dialect.things[GRANT.name].level,
         assertion_algorithms=tuple(says.assertion_algorithms),

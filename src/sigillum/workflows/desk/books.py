@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from sigillum.core.records.history import History
     from sigillum.core.undertakings.undertaking import S, Undertaking
     from sigillum.keys.ledgerkey import LedgerKey
-    from sigillum.ledger.port import Ledger
+    from sigillum.ledger.port import Fresh, Ledger
 
 
 class Orphan(NamedTuple):
@@ -194,6 +194,24 @@ class Books:
     def has_charter(self, name: str) -> bool:
         """Does the workspace have a charter of this name?"""
         return name in files.names(self._workspace)
+
+    # --- tenants --------------------------------------------------------------------------------------------
+    def where(self, tenant: str) -> tuple[str, str]:
+        """At which address, and with which issuer, a tenant was met when the ids of this ledger were written; empty: never."""
+        from sigillum.core.records.books import WHERE
+
+        address, _, issuer = self._row(WHERE, tenant).partition(" ")
+        return address, issuer
+
+    def met(self, tenant: str, address: str, issuer: str, **more: str) -> list[Fresh]:
+        """What is to be written of where a tenant is: nothing where it stands there already."""
+        from sigillum.core.records.history import MET
+        from sigillum.ledger.port import Fresh
+
+        known = self.where(tenant)
+        if known[0] and (known[1] or not issuer) and not more:
+            return []
+        return [Fresh(MET, "", {"tenant": tenant, "address": address, "issuer": issuer, **more})]
 
     # --- things ---------------------------------------------------------------------------------------------
     def owner(self, tenant: str, kind: Kind[Any], identity: str) -> str:

@@ -39,10 +39,10 @@ class Office:
     @classmethod
     def of(cls, settings: Settings, workspace: Workspace) -> Office:
         """The office of a workspace that was read; nothing else is opened yet."""
-        keepings = Keepings(workspace)
-        tenants = Tenants(settings, workspace, keepings)
+        keepings, books = Keepings(workspace), Books(settings, workspace)
+        tenants = Tenants(settings, workspace, keepings, books)
         keepings.stores = tenants.store
-        return cls(settings, workspace, tenants, Books(settings, workspace), keepings)
+        return cls(settings, workspace, tenants, books, keepings)
 
     @classmethod
     def open(cls, settings: Settings) -> Office:
@@ -112,6 +112,7 @@ class Office:
             self.tenants.now,
             settings.boundary,
             self.tenants.name_of,
+            self.tenants.met,
         )
         patience = Patience(
             settings.timeout_seconds,
@@ -120,7 +121,7 @@ class Office:
             lambda text: settings.progress(Progress(about, text)),
             settings.go_on,
         )
-        return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve, turn)
+        return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve, turn, settings.gone)
 
 
 def nothing(*given: object) -> None:

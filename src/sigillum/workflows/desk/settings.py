@@ -43,6 +43,7 @@ class Settings:
     workspace: Path | None = None
     timeout_seconds: float = 15.0
     wait_seconds: float = 0.0  # how long a change that is on its way may be waited for
+    gone: bool = False  # a person made sure: what is to end, and was never shown since it was made, is not there
     log: Callable[[str], None] | None = None
     say: Callable[[str], None] = lambda text: None
     confirm: Callable[[Line], Answer | None] = lambda line: None  # of a tenant by hand: ask a person

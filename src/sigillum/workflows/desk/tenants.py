@@ -17,9 +17,11 @@ if TYPE_CHECKING:  # imported where they are used: a command loads what it needs
     from sigillum.charters.workspace import Workspace
     from sigillum.core.comparing.hands import Hand
     from sigillum.keeping.port import Vault
+    from sigillum.ledger.port import Fresh
     from sigillum.tenants.by_hand.lines import Answer, Line
     from sigillum.tenants.port import Address, Tenant
 
+    from .books import Books
     from .keepings import Keepings
 
 MOST_SKEW_SECONDS = 300
@@ -28,8 +30,8 @@ MOST_SKEW_SECONDS = 300
 class Tenants:
     """Reaches them when they are first needed. Safe for several threads."""
 
-    def __init__(self, settings: Settings, workspace: Workspace, keepings: Keepings) -> None:
-        self._settings, self._workspace, self._keepings = settings, workspace, keepings
+    def __init__(self, settings: Settings, workspace: Workspace, keepings: Keepings, books: Books) -> None:
+        self._settings, self._workspace, self._keepings, self._books = settings, workspace, keepings, books
         self._reached: dict[tuple[str, str], Tenant] = {}
         self._reaching: dict[tuple[str, str], threading.Lock] = {}
         self._lock, self._turns = threading.Lock(), threading.Lock()
@@ -56,18 +58,40 @@ class Tenants:
     def reach(self, name: str, admin: str = "") -> Tenant:
         """A tenant, reached as its usual or another administrator; its header is announced the first time.
 
-        Raises FileError, MachineError, UnreachableError, RefusedError.
+        Raises FileError, MachineError, UnreachableError, RefusedError, SomebodyError where it is not where it was met.
         """
         with self._lock:
             reaching = self._reaching.setdefault((name, admin), threading.Lock())
         with reaching:  # others may reach other tenants meanwhile
             if (name, admin) not in self._reached:
+                self._unmoved(name, "address", self._workspace.tenant(name).address)
                 tenant = self._connect(name, admin)
+                self._unmoved(name, "issuer", tenant.profile.issuer)
                 with self._lock:
                     self._settings.announce(header_of(tenant))
                 check_clock(tenant)
                 self._reached[name, admin] = tenant
             return self._reached[name, admin]
+
+    def _unmoved(self, name: str, what: str, now: str) -> None:
+        """Is it where the ids of the ledger were written? At another one they would name nothing, or something else."""
+        from sigillum.core.values.errors import SomebodyError
+
+        address, issuer = self._books.where(name)
+        before = address if what == "address" else issuer
+        if before and now and before.rstrip("/") != now.rstrip("/"):
+            raise SomebodyError(
+                f"the {what} of {name} was {before} when the ledger wrote down what was made there, and is {now} now; nothing "
+                "was done",
+                where=f"tenant {name} in sigillum.yaml",
+                mend=f"if it is the same tenant, say `sigillum tenant moved {name} --because ...`; if it is "
+                "another one, give that another name",
+            )
+
+    def met(self, name: str) -> list[Fresh]:
+        """What the ledger is to say of where a tenant is, before the first deed there."""
+        tenant = self.reach(name)
+        return self._books.met(name, tenant.address.address, tenant.profile.issuer)
 
     def reach_all(self, names: Iterable[str]) -> dict[str, Tenant]:
         """Several tenants, reached at the same time. Raises as `reach`."""

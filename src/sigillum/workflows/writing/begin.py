@@ -213,3 +213,17 @@ def _reach(settings: Settings, folder: Path, name: str, text: str) -> tuple[Head
     if driver_of(tenant.address.driver).described:  # one look shows whether it answers, and knows the token
         tenant.facts([Query(ACCOUNT, "name", "nobody")])
     return header_of(tenant), tenant.profile.stage
+
+
+def moved(office: Office, name: str, because: str) -> tuple[str, str]:
+    """Write down that a tenant is the one that the ledger knows, at another address: the one before, and that of today.
+
+    Its issuer is told anew with the next deed. Raises UsageError, FileError, MachineError.
+    """
+    if not because.strip():
+        raise UsageError("it is not said how you know that", where="--because", mend="say it in a few words")
+    before, now = office.books.where(name)[0], office.tenants.address(name).address
+    by = office.tenants.address(name).admin
+    ledger = office.books.ledger(write=True)
+    ledger.append(office.books.met(name, now, "", because=because.strip(), by=by))
+    return before, now

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import Any
 
@@ -19,7 +19,7 @@ from .ports import Settle
 
 class LedgerJournal:
     """Writes a stream's intents and outcomes; `now` tells a tenant's time, `acting` the name of whoever does a step there,
-    `boundary` is told where a kill could fall.
+    `boundary` is told where a kill could fall, `met` gives what is to be written of a tenant before the first intent there.
     """
 
     def __init__(
@@ -30,9 +30,12 @@ class LedgerJournal:
         now: Callable[[str], datetime],
         boundary: Callable[[str], None] = lambda name: None,
         acting: Callable[[str, str], str] = lambda tenant, by: by,
+        met: Callable[[str], Iterable[Fresh]] = lambda tenant: (),
     ) -> None:
         self.ledger, self.workspace, self.uid, self._now, self._boundary = ledger, workspace, uid, now, boundary
-        self._acting = acting
+        self._acting, self._met = acting, met
+        self._known = set[str]()
+        self._beside = list[Fresh]()  # what is written with the next entry: losing it loses nothing but knowledge
 
     def now(self, tenant: str) -> datetime:
         return self._now(tenant)
@@ -47,6 +50,8 @@ class LedgerJournal:
         acting = self._acting(step.tenant, step.by)
         head = self.ledger.append(
             [
+                *self._waiting(),
+                *self._first(step.tenant),
                 Fresh(
                     history.INTENT,
                     self.uid,
@@ -59,7 +64,7 @@ class LedgerJournal:
                         **({BY: acting} if acting else {}),
                         **more,
                     },
-                )
+                ),
             ]
         )
         self.boundary(f"{step.id} intended")
@@ -69,6 +74,7 @@ class LedgerJournal:
         def settle(result: str, **about: Any) -> None:
             self.ledger.append(
                 [
+                    *self._waiting(),
                     Fresh(
                         history.OUTCOME,
                         self.uid,
@@ -78,7 +84,7 @@ class LedgerJournal:
                             "tenant_time": format_instant(self.now(step.tenant)),
                             **about,
                         },
-                    )
+                    ),
                 ]
             )
             self.boundary(f"{step.id} settled")
@@ -87,6 +93,26 @@ class LedgerJournal:
 
         return reply, settle
 
+    def _first(self, tenant: str) -> Iterable[Fresh]:
+        """Before the first intent at a tenant: where it is."""
+        if tenant in self._known:
+            return ()
+        self._known.add(tenant)
+        return self._met(tenant)
+
+    def seen(self, step: Step) -> None:
+        self._beside.append(Fresh(history.SEEN, self.uid, {**step.mark.body(), "generation": step.generation}))
+
+    def flush(self) -> None:
+        if self._beside:
+            self.ledger.append(self._waiting())
+
+    def _waiting(self) -> list[Fresh]:
+        waiting, self._beside = self._beside, []
+        return waiting
+
     def write(self, kind: str, step: Step, **about: Any) -> None:
-        self.ledger.append([Fresh(kind, self.uid, {**step.mark.body(), "generation": step.generation, **about})])
+        self.ledger.append(
+            [*self._waiting(), Fresh(kind, self.uid, {**step.mark.body(), "generation": step.generation, **about})]
+        )
         self.boundary(f"{step.id} {kind}")

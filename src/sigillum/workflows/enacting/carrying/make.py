@@ -18,6 +18,7 @@ from sigillum.tenants.port import OWN, Reply, Result
 
 from .attempt import Ready, attempt, finished, left, unread, until
 from .documents import noted, ready, unsure
+from .end import ended
 from .files import complete
 from .ports import AgainError, Settle
 from .work import Work, Yields
@@ -215,6 +216,7 @@ def _after_conflict(work: Work, step: Step, make: Make, mark: str, settle: Settl
 def _made(work: Work, step: Step, make: Make, record: Record[Any]) -> Yields:
     """Read it back, and compare with everything that was sent. Raises NotYetError, RefusedError."""
     back = until(work, lambda: work.tenant.read(make.kind, record.id), step.about)
+    work.journal.seen(step)
     work.journal.boundary(f"{step.id} read-back")
     if back.progress:
         finished(work, step, make.kind, record.id)
@@ -250,10 +252,10 @@ def _undo(work: Work, step: Step, make: Make, identity: str, wrong: dict[str, tu
     """It is not what was sent: it is ended again, and told. Raises RefusedError."""
 
     def done(reply: Reply, settle: Settle) -> bool | None:
-        if reply.result in (Result.DONE, Result.MISSING):
-            settle(AttemptOutcome.ENDED)
-            return True
-        return None
+        if reply.result not in (Result.DONE, Result.MISSING):
+            return None
+        ended(work, step, End(make.kind, identity), reply, settle)
+        return True
 
     told = ", ".join(f"{name} {have if have not in (None, '') else 'nothing'}" for name, (have, _) in wrong.items())
     attempt(

@@ -50,6 +50,14 @@ class Journal(Protocol):
         """An entry about something that needed no request."""
         ...
 
+    def seen(self, step: Step) -> None:
+        """What a step made was read back; it is written with what is written next."""
+        ...
+
+    def flush(self) -> None:
+        """Nothing waits to be written any more."""
+        ...
+
     def boundary(self, name: str) -> None:
         """Told at each point where a kill could fall."""
         ...
@@ -109,3 +117,4 @@ class Ports:
     ask: Callable[[Step, Doing | None], None]
     chosen: Callable[[str], Secret]  # the secret that a reference refers to
     turn: Callable[[Step], None]
+    gone: bool = False  # a person made sure: what is to end, and was never shown since it was made, is not there

@@ -58,6 +58,16 @@ class Carrying(Work):
         """Carry out all steps in order; each result is given when it is reached. Raises MachineError (nothing further is
         sent), StoppedError (looked for between steps) and AgainError.
         """
+        try:
+            self._steps(outline, reached, leave_out)
+        except MachineError:
+            raise
+        except SigillumError:
+            self.journal.flush()
+            raise
+        self.journal.flush()
+
+    def _steps(self, outline: Outline, reached: Callable[[StepResult], None], leave_out: frozenset[StepId]) -> None:
         failed: set[StepId] = set(leave_out)
         for number, step in enumerate(outline.steps, 1):
             all_ = isinstance(step.action, Prove) and step.action.proofs is None
