@@ -146,7 +146,7 @@ class Pierhead(Service):
         self.piers = {"1": ("", "pierhead"), "2": ("1", "north"), "3": ("1", "trial")}
         self.policies: dict[str, tuple[int, Json]] = {p: (1, {"bindings": []}) for p in self.piers}
         self.numbers = iter(range(100, 10_000))
-        self.heeds_etag, self.counts = True, True
+        self.heeds_etag, self.counts, self.reach = True, True, "here-and-below"
 
     def admin(self, asked: Asked) -> None:
         if asked.headers.get("X-Pierhead-Key") != self.key:
@@ -266,8 +266,11 @@ class Pierhead(Service):
         return {"hand": self.who(asked)["number"]}
 
     def may(self, number: Any, pier: str, roles: tuple[str, ...]) -> bool:
+        asked = pier
         while pier:
-            if any(b["role"] in roles and f"hand:{number}" in b["members"] for b in self.policies[pier][1]["bindings"]):
+            counts = self.reach == "here-and-below" or (pier == asked) is (self.reach == "here")
+            held = any(b["role"] in roles and f"hand:{number}" in b["members"] for b in self.policies[pier][1]["bindings"])
+            if counts and held:
                 return True
             pier = self.piers[pier][0]
         return False

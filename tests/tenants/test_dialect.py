@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import subprocess
 import sys
@@ -639,6 +640,49 @@ def test_rights_through_squads_count_and_what_is_hidden_is_told_from_what_is_not
     assert service.squads["s1"]["members"] == [who]
     service.decks.append("dark")
     assert any(c.endswith("/oauth/scopes") for c in service.seen)
+
+
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_members_that_are_not_shown_are_not_none(named: House) -> None:
+    desk, service = named.desk, named.service
+    service.squads["s1"] = {"squad": "s1", "title": "helm", "members": []}
+    assert named.enact().code == 0
+    service.squads["s1"]["members"], service.levels["trial", "squads", "s1"] = list(service.crew), "steer"
+    path = desk.folder / "dialects" / "ferry.yaml"
+    shown = path.read_text()
+    path.write_text(re.sub(r"(cargo.load: \{class: changes-data).*", r"\1}", shown.replace(", members: /members}", "}")))
+    ran = desk.run("explain", "crane-7", "cargo.load", "trial")
+    assert ("in no team" in ran.out, "not shown" in ran.out, "not known" in ran.out) == (False, True, True), ran.out
+    ran = desk.run("prove", "crane", "--format", "json")
+    assert (ran.code, [p["held"] for p in ran.json["charters"][0]["proofs"]]) == (1, [True, None]), ran.out + ran.err
+    path.write_text(shown.replace("shows: {name: /title, members: /members}", "shows: {name: /title, members: /crew}"))
+    ran = desk.run("explain", "crane-7", "cargo.load", "trial")
+    assert "its members was left out" in " ".join(ran.out.split()), ran.out
+    path.write_text(
+        shown.replace("shows: {name: /title, members: /members}", "omits: [members]\n    shows: {name: /title, members: /crew}")
+    )
+    assert "in no team" in desk.run("explain", "crane-7", "cargo.load", "trial").out
+
+
+@pytest.mark.parametrize("reach", ["here", "below", "here-and-below"])
+def test_how_far_a_grant_reaches_is_the_tenants_to_say(pierhead: House, reach: str) -> None:
+    """What is foreseen is what the tenant does, at the grant's place and below it."""
+    desk, path = pierhead.desk, pierhead.desk.folder / "dialects" / "pierhead.yaml"
+    path.write_text(path.read_text().replace("says: {arrival", f"says: {{grants_reach: {reach}, arrival"))
+    pierhead.service.reach = reach
+    wanted = [("pierhead", reach != "below"), ("pierhead/north", reach != "here"), ("pierhead/trial", reach != "here")]
+    pierhead.charter = (
+        pierhead.charter.partition("proofs:")[0].replace("role: looker, at: pierhead/north", "role: looker, at: pierhead")
+        + "proofs:\n"
+        + "".join(f"  - {{{'can' if yes else 'cannot'}: cargo.read, at: {at}}}\n" for at, yes in wanted)
+    )
+    ran = pierhead.enact()
+    assert (ran.code, ran.out.count("holds ")) == (0, 3), ran.out + ran.err
+    for at, yes in wanted:
+        ran = desk.run("explain", "crane-7", "cargo.read", at)
+        assert (ran.code, "and not" in ran.out) == (0 if yes else 1, not yes), ran.out + ran.err
+    desk.charter(pierhead.charter.replace("cannot:", "xx:").replace("can:", "cannot:").replace("xx:", "can:"), "crane")
+    assert desk.run("rehearse", "crane").code == 3  # nothing of what is wanted now would hold
 
 
 @pytest.mark.parametrize("named", ["cellar"], indirect=True)

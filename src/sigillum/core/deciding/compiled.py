@@ -28,6 +28,7 @@ from sigillum.core.deciding.values import (
     Spots,
     Team,
 )
+from sigillum.core.kinds.access import BELOW, HERE, HERE_AND_BELOW
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.text import lines
 
@@ -65,6 +66,7 @@ class Compiled:
         consents: dict[str, list[Consent]] | None = None,
         hidden: Mapping[Hidden, str] | None = None,
         licensed: Mapping[str, frozenset[str]] | None = None,
+        reach: str = HERE_AND_BELOW,
     ) -> None:
         self.principals, self.teams, self.memberships = principals or {}, teams or {}, memberships or []
         self.places, self.roles, self.rights = places or {}, roles or {}, rights or []
@@ -72,7 +74,9 @@ class Compiled:
         self.asks, self.consents = asks or {}, consents or {}
         self.licensed = licensed or {}  # the licences that each principal holds, by their names
         self.hidden = dict(hidden or {})  # what is not known, and why
+        self.reach = reach  # where a right counts that does not say it itself
         # compiled as questions need it
+        self._varied: bool | None = None
         self._nodes: dict[str, Node | None] = {}
         self._carriers: dict[str, tuple[Carrier, ...]] = {}
         self._tables: dict[str, dict[str, Spots]] = {}
@@ -92,7 +96,7 @@ class Compiled:
     def _compile(self, path: str) -> Node | None:
         if path.startswith("@"):
             known = path[1:] in self.principals
-            return Node(path, (path,), frozenset([path]), {}, "", {}, {}, True) if known else None
+            return Node(path, (path,), frozenset([path]), {}, "", {}, {}, True, spots=(path,)) if known else None
         if path not in self.places:
             return None
         line = tuple(lines([path]))
@@ -109,17 +113,30 @@ class Compiled:
                 labels.setdefault(name, value)
             for service, since in place.services:
                 services[service] = min(services.get(service, NEVER), self._felt_from(since))
+        spots = self._spots(line)
         return Node(
             path,
             line,
-            frozenset(line),
+            frozenset(spots),
             services,
             location,
             labels,
             kinds,
             since=begin,
             hidden=self.blind(*(Hidden("place", p) for p in line)) if self.hidden else (),
+            spots=spots,
         )
+
+    def _spots(self, line: tuple[str, ...]) -> tuple[str, ...]:
+        """Of a place with its line to the root: the spots of the rights that count there."""
+        if self._varied is None:
+            self._varied = self.reach != HERE_AND_BELOW or any(r.reach for r in self.rights)
+        return tuple(s for n, p in enumerate(line) for s in (p, f"{BELOW if n else HERE} {p}")) if self._varied else line
+
+    def spot(self, right: Right) -> str:
+        """Where a right is looked for: at its place, and where it does not count there and below, with how far it does."""
+        reach = right.reach or self.reach
+        return right.place if reach == HERE_AND_BELOW or right.place.startswith("@") else f"{reach} {right.place}"
 
     def blind(self, *keys: Hidden) -> tuple[str, ...]:
         """Which of these facts are not known, in words."""
@@ -223,9 +240,9 @@ class Compiled:
         if found is None:
             found = self._tables[carrier] = {}
             for right in self.rights_of(carrier):
-                cut = self.cut(right)
+                cut, spot = self.cut(right), self.spot(right)
                 for permission in self.roles.get(right.role, ()):
-                    found.setdefault(permission, {}).setdefault(right.place, []).append(cut)
+                    found.setdefault(permission, {}).setdefault(spot, []).append(cut)
         return found
 
     def cut(self, right: Right) -> Cut:

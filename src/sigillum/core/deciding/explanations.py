@@ -9,7 +9,7 @@ from typing import NamedTuple
 from sigillum.core.charter.charter import ALONE, CLIENT, ON_BEHALF, WAYS
 from sigillum.core.deciding.mends import Mend, Spoiled, mends, unspoiled
 from sigillum.core.deciding.refusals import ABOUT, CAUSES, Cause
-from sigillum.core.deciding.values import NEVER, Decision, Node, Question, Right
+from sigillum.core.deciding.values import NEVER, Decision, Hidden, Node, Question, Right
 from sigillum.core.deciding.world import World
 from sigillum.core.kinds.access import Role
 from sigillum.core.kinds.kind import Record
@@ -216,6 +216,12 @@ def _limits(world: World[Observed], question: Question) -> Iterator[ChainLink]:
         yield ChainLink("key limits", question.permission in held.limits, f"narrowed to {', '.join(sorted(held.limits))}")
 
 
+def _out_of_reach(right: Right, node: Node) -> str:
+    if right.place not in node.line:
+        return "not at or above this place"
+    return "it counts below that place, and not there" if right.place == node.path else "it counts there, and not below"
+
+
 def _membership(world: World[Observed], question: Question, node: Node) -> ChainLink:
     told = []
     for carrier in world.carriers(question.principal):
@@ -224,7 +230,10 @@ def _membership(world: World[Observed], question: Question, node: Node) -> Chain
         beyond = carrier.reach is not None and carrier.reach.isdisjoint(node.inside)
         late = f" (felt from {format_edge(carrier.begin)} on)" if carrier.begin > question.at else ""
         told.append(name_of(world, carrier.id) + (" (does not reach here)" if beyond else late))
-    return ChainLink("membership", None, f"in {', '.join(told)}" if told else "in no team")
+    unseen = world.blind(Hidden("teams", question.principal))
+    more = "; whether it is in others is not shown" if told else "in which teams it is, is not shown"
+    teams = f"in {', '.join(told)}" if told else "" if unseen else "in no team"
+    return ChainLink("membership", None, teams + more * bool(unseen))
 
 
 def _grant(world: World[Observed], question: Question, decision: Decision[Observed], node: Node) -> Iterator[ChainLink]:
@@ -250,9 +259,9 @@ def _grant(world: World[Observed], question: Question, decision: Decision[Observ
         yield ChainLink("role", False, f"no role that is granted holds {question.permission}{beside}")
         return
     yield ChainLink("role", True, f"{right.role} holds {question.permission}")
-    within = right.place in node.inside
+    within = world.spot(right) in node.inside
     words = right_words(world, right, question.principal)
-    yield ChainLink("grant", within, words if within else f"{words}: not at or above this place")
+    yield ChainLink("grant", within, words if within else f"{words}: {_out_of_reach(right, node)}")
     if not within:
         return
     if cause is Cause.REACH_ELSEWHERE:

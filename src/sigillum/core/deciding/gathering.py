@@ -51,7 +51,8 @@ def explore(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str]
 
 def world_of(facts: Facts[W], profile: Profile, *, felt: bool = True) -> World[W]:
     """Everything that deciding needs of the facts; `felt` False: as if every change were felt at once."""
-    world = World[W](operations=profile.operations, felt=timedelta(seconds=(profile.felt_seconds or 0) if felt else 0))
+    late = timedelta(seconds=(profile.felt_seconds or 0) if felt else 0)
+    world = World[W](operations=profile.operations, felt=late, reach=profile.grants_reach)
     for account in facts.of(ACCOUNT):
         body = account.body
         world.principals[account.id] = values.KnownPrincipal(
@@ -112,6 +113,7 @@ def right_of(body: Grant, identity: str, *, ready: bool = True) -> Right:
         tuple((n, frozenset(v)) for n, v in body.where),
         body.made,
         ready,
+        reach=body.reach,
     )
 
 

@@ -280,6 +280,8 @@ def narrowest(world: World[Any], question: Question, roles: Sequence[Record[Role
 def _grantable(world: World[Any], node: Node, kinds: tuple[str, ...]) -> tuple[int, str] | None:
     """How far above, and where, a role that is granted at these kinds of place can be."""
     for distance, path in enumerate(node.line):
+        if world.spot(Right("mend", "", "", path)) not in node.inside:
+            continue
         place = world.places.get(path)
         kind = "principal" if node.principal else place.kind if place is not None else ""
         if not kinds or kind in kinds:

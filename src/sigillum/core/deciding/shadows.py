@@ -26,7 +26,7 @@ def shadows(world: World[Observed], right: Right, places: Iterable[str]) -> Iter
         return
     for path in places:
         node = world.node(path)
-        if node is None or right.place not in node.inside or not bears(node, right.labels):
+        if node is None or world.spot(right) not in node.inside or not bears(node, right.labels):
             continue
         for permission in sorted(world.roles.get(right.role, ())):
             by = _covering(world, right, permission, node, right.until)
@@ -43,7 +43,7 @@ def _covering(world: World[Observed], right: Right, permission: str, node: Node,
         spots = world.table(carrier).get(permission, {})
         cuts += [
             (max(start, since), until, other)
-            for place in node.line
+            for place in node.spots
             for start, until, labels, other in spots.get(place, ())
             if other.id != right.id and bears(node, labels)
         ]

@@ -69,6 +69,7 @@ class Right(NamedTuple):
     made: datetime | None = None
     ready: bool = True
     leaving: bool = False  # it was ended, and is felt until `until`
+    reach: str = ""  # where it counts; empty: as all rights of its tenant
 
 
 class Held(NamedTuple):
@@ -143,7 +144,7 @@ class Decision(NamedTuple, Generic[W]):
 
 
 class Node(NamedTuple):
-    """A place compiled: the line to the root (nearest first) and what holds there."""
+    """A place compiled: the line to the root (nearest first), the spots at which a right counts here, and what holds there."""
 
     path: str
     line: tuple[str, ...]
@@ -154,6 +155,7 @@ class Node(NamedTuple):
     kinds: Mapping[str, str]  # kind -> nearest enclosing place of it
     principal: bool = False
     since: datetime = ALWAYS  # from when decisions know it, and every place above
+    spots: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()  # places above that are not known: what they would add is not
 
 

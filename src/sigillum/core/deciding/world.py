@@ -88,7 +88,7 @@ class World(Compiled, Generic[W]):
                 continue
             if len(spots) < FEW and inside.isdisjoint(spots):
                 continue
-            for place in node.line:
+            for place in node.spots:
                 if place in spots:
                     for start, until, labels, _ in spots[place]:
                         if start <= at < until and (not labels or bears(node, labels)):
@@ -166,7 +166,7 @@ class World(Compiled, Generic[W]):
         if not self.hidden:
             return ()
         carriers = [c.id for c in self.carriers(who.id)]
-        roles = [Hidden("role", r.role) for c in carriers for r in self.rights_of(c) if r.place in node.inside]
+        roles = [Hidden("role", r.role) for c in carriers for r in self.rights_of(c) if self.spot(r) in node.inside]
         return self.blind(*roles, *(Hidden(w, c) for c in carriers for w in ("rights", "teams")), Hidden("everyone"))
 
     def _reason(self, who: KnownPrincipal, permission: str, node: Node, at: datetime, credential: str) -> Decision[W]:
@@ -214,7 +214,7 @@ class World(Compiled, Generic[W]):
                 found.append((next(iter(spots.values()))[0][3], ELSEWHERE))
                 continue
             beyond = reach is not None and reach.isdisjoint(node.inside)
-            for place in node.line:
+            for place in node.spots:
                 if place in spots:
                     for start, until, labels, right in spots[place]:
                         if beyond:
@@ -236,7 +236,7 @@ class World(Compiled, Generic[W]):
             return Cause.PERMISSION_UNKNOWN, None
         for carrier in self.carriers(principal):
             for right in self.rights_of(carrier.id):
-                if right.place in node.inside:
+                if self.spot(right) in node.inside:
                     return Cause.ROLE_LACKS, right
         return Cause.NOTHING_GRANTED, None
 
@@ -284,6 +284,7 @@ def again(world: World[Any], **changed: object) -> World[Predicted]:
         "consents",
         "hidden",
         "licensed",
+        "reach",
     )
     return World[Predicted](**({f: getattr(world, f) for f in fields} | changed))
 

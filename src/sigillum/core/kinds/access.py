@@ -37,6 +37,9 @@ class Role(NamedTuple):
     custom: bool = False
 
 
+HERE, BELOW, HERE_AND_BELOW = REACHES = ("here", "below", "here-and-below")  # seen from the place of a grant
+
+
 class Grant(NamedTuple):
     """A role at a place, in a window. `place` is a path, or `@ID` where a principal is the place."""
 
@@ -53,6 +56,7 @@ class Grant(NamedTuple):
     place_name: str = ""
     principal_name: str = ""
     carrier: str = ""  # the kind of its principal
+    reach: str = ""  # where it counts: one of REACHES; empty: as all grants of its tenant
     over: str = ""  # where a principal has one role at a place: the one that it takes the place of
 
 

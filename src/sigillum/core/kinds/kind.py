@@ -118,7 +118,7 @@ class Record(NamedTuple, Generic[K]):
         """A field's value, or `NotShown`. `carried`: the fields of its kind that its tenant has; None: all."""
         shown = self.carried if self.carried is not None else carried
         if shown is not None and field not in shown:
-            return NotShown(f"a {self.kind.name} has no {field} there", never=True)
+            return NotShown(f"{field} of a {self.kind.name} is never shown there", never=True)
         return NotShown(f"its {field} was left out") if field in self.missing else self.value(field)
 
     def says(self, **fields: Any) -> bool:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from .access import HERE_AND_BELOW
 from .kind import Kind
 
 GRANT_NAME = "grant"
@@ -98,6 +99,7 @@ class Profile:
     says_limits: bool = False  # it has a profile of its own
     preconditions: tuple[Precondition, ...] = ()
     warnings: tuple[str, ...] = ()  # worth knowing of its facts: old ones
+    grants_reach: str = HERE_AND_BELOW  # where a grant counts, seen from its place: one of REACHES
     unmarked: frozenset[str] = frozenset()  # kinds that have no place for our mark: ours are told by journal and name alone
     unshown: frozenset[str] = frozenset()  # kinds that are ended there, and cannot be looked up: an end is answered, not seen
     late_seconds: Mapping[str, int] = field(default_factory=dict)  # by kind: so late a write can arrive that was given up

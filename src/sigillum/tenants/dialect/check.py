@@ -42,6 +42,7 @@ class _Checker:
         for name, section in self.dialect.things.items():
             kind, spot = KINDS[name], ("things", name)
             yield from self._shown(kind, section, spot)
+            yield from self._omits(section, spot)
             fields = {*kind.fields, *section.shows, *kind.write_only, *kind.shown_as, *BESIDE, "id"}
             known = fields | set(kind.finders) | EVERYWHERE
             known |= {"place", "place_id"} if name == "account" and "area" in section.shows else set()
@@ -84,6 +85,18 @@ class _Checker:
                 "place_id",
             }
         return out
+
+    def _omits(self, section: ThingSection, spot: Spot) -> Iterator[Mistake]:
+        for number, field in enumerate(section.omits):
+            if field not in section.shows:
+                yield self._mistake(
+                    "omits",
+                    f"{field!r} is not shown, so it cannot be left out where it is empty",
+                    did_you_mean(field, section.shows) or "add it to `shows`, or take it out here",
+                    *spot,
+                    "omits",
+                    number,
+                )
 
     def _shown(self, kind: Kind[Any], section: ThingSection, spot: Spot) -> Iterator[Mistake]:
         for field, where in section.shows.items():

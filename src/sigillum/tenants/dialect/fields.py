@@ -28,9 +28,13 @@ class NoIdError(SomebodyError):
 
 
 class HiddenError(SomebodyError):
-    """Something cannot be seen, and why in a few words."""
+    """Something cannot be seen, and why in a few words. `never`: as long as the dialect says no more."""
 
     code = "hidden"
+
+    def __init__(self, what: str, *, never: bool = False) -> None:
+        super().__init__(what)
+        self.never = never
 
 
 @lru_cache(maxsize=500)

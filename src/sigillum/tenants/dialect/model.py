@@ -106,6 +106,7 @@ class ThingSection(Section):
 
     id: Shown | list[str] = Field(description="Where its id stands; or of which fields it is made")
     shows: dict[str, Shown] = Field(default_factory=dict)
+    omits: list[str] = Field(default_factory=list, description="Fields that an answer leaves out where they are empty")
     all: ListSection | None = None
     also: list[ListSection] = Field(default_factory=list, description="Further lists of the same kind")
     one: CallSection | None = None
@@ -265,6 +266,9 @@ class SaysSection(Section):
     kinds: list[Literal["password", "api-token", "key-pair"]] = Field(default_factory=list)
     accounts_live_in: str | None = Field(None, description="The kind of place in which accounts live; its path is their `area`")
     last_used: Literal["second", "day", "none"] | None = None
+    grants_reach: Literal["here", "below", "here-and-below"] = Field(
+        "here-and-below", description="Where a grant counts, seen from its place; one that differs shows `reach` itself"
+    )
     without: list[KindName] = Field(default_factory=list, description="Kinds that do not exist there at all")
     assertion_algorithms: list[Literal["Ed25519", "EdDSA", "ES256", "RS256"]] = Field(default_factory=list)
     marks_unique: bool = Field(False, description="A second thing of the same mark is refused")

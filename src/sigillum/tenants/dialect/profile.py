@@ -50,6 +50,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         credential_kinds=tuple(says.kinds),
         administrator=address.admin,
         carries=carries,
+        grants_reach=says.grants_reach,
         unmarked=unmarked,
         unshown=frozenset(k.name for k, s in things.items() if s.end is not None) - frozenset(looked_up),
         late_seconds={k.name: s.document.late for k, s in things.items() if s.document is not None and s.document.late},

@@ -9,7 +9,7 @@ from urllib.parse import unquote
 
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
-from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
+from sigillum.core.kinds.kind import Fact, Kind, NotShown, Query, Record, answers
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import public_half, thumbprint
@@ -22,6 +22,7 @@ from .fields import BESIDE, HiddenError, NoIdError, carried, joined, joined_role
 from .model import DialectFile, ThingSection
 from .values import MisfitError, Values, at, names_of, needs, shown
 
+TOLD_BY = {"member": "members", "itself": "place", "under": "path"}  # by which field a question is answered
 WORST = "administers"  # the class of a permission of which the dialect says nothing
 
 
@@ -97,13 +98,27 @@ class Things:
                 return Fact()
             return Fact(unknown=f"the dialect describes no {query.kind.name}", never=True)
         try:
-            return Fact(tuple(r for r in self._found(query) if answers(query, r)))
+            return Fact(tuple(r for r in self._found(query) if self._answers(query, r)))
         except NoIdError:
             return Fact()
         except HiddenError as problem:
-            return Fact(unknown=str(problem))
+            return Fact(unknown=str(problem), never=problem.never)
         except MisfitError as problem:
             return Fact(unknown=f"an answer does not fit the dialect: {query.kind.name}, {problem}")
+
+    def _answers(self, query: Query[Any], record: Record[Any]) -> bool:
+        """Is it an answer? What the tenant itself found for this question is one; what does not show the field that decides is
+        neither an answer nor none. Raises HiddenError.
+        """
+        section, field = self.section(query.kind), TOLD_BY.get(query.field, query.field)
+        if section is None or field not in query.kind.fields or field == "everyone":
+            return answers(query, record)
+        have = record.get(field)
+        if not isinstance(have, NotShown):
+            return answers(query, record)
+        if query.field in section.find:
+            return True
+        raise HiddenError(f"{record.kind.name} {record.value('name') or record.id}: {have.why}", never=have.never)
 
     def _written(self, kind: Kind[Any]) -> list[Record[Any]]:
         """What stands in the dialect itself."""
@@ -270,7 +285,7 @@ class Things:
             beside.get("progress", ""),
             carried(section, kind) | fields.keys(),
             beside.get("modified", ""),
-            missing=frozenset(missing - fields.keys()),
+            missing=frozenset(missing - fields.keys() - set(section.omits)),
         )
 
     def _completed(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values, fields: dict[str, Any]) -> None:

@@ -318,7 +318,10 @@ def shown(section: ShownSection, document: Any, values: Values, words: Words, us
     if section.is_ is not None:
         found = filled(section.is_, values, words, datetime.now(UTC))
         return None if found is NOTHING else found
-    value, form = at(document, str(section.at)), section.as_ or usual
+    value, form = at(document, str(section.at), NOTHING), section.as_ or usual
+    if value is NOTHING and form not in ("there", "comma") and section.starts is None:
+        return None  # left out: what that means is not for here to say
+    value = None if value is NOTHING else value
     for mark, which in ((section.before, 0), (section.after, 2)):
         if mark is not None and value is not None:
             value = _text(value).partition(mark)[which]
