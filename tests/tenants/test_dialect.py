@@ -32,7 +32,7 @@ from sigillum.reading.models import validate
 from sigillum.tenants.dialect.driver import DialectTenant
 from sigillum.tenants.dialect.model import DialectFile
 from sigillum.tenants.port import Address, Link, Proof, Result
-from tenants.services import Lock, Pierhead, Service, Wharf, route
+from tenants.services import Asked, Lock, Pierhead, Refuse, Service, Wharf, route
 from tenants.shore import Berth, Cellar, Ferry
 from tenants.skerry import Skerry
 
@@ -683,6 +683,61 @@ def test_how_far_a_grant_reaches_is_the_tenants_to_say(pierhead: House, reach: s
         assert (ran.code, "and not" in ran.out) == (0 if yes else 1, not yes), ran.out + ran.err
     desk.charter(pierhead.charter.replace("cannot:", "xx:").replace("can:", "cannot:").replace("xx:", "can:"), "crane")
     assert desk.run("rehearse", "crane").code == 3  # nothing of what is wanted now would hold
+
+
+class Sessions(Pierhead):
+    """A token is exchanged for a session at one pier, which is worth nothing at another."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.sessions = dict[str, tuple[Any, str]]()
+
+    @route("POST", "/v1/sessions")
+    def session(self, asked: Asked) -> Any:
+        found = next((t for t in self.tokens.values() if t["secret"] == asked.body["token"]), None)
+        pier = asked.body.get("pier", "")
+        if found is None or not self.may(found["hand"], pier, ("looker", "clerk", "none")):
+            raise Refuse(401, {"error": {"message": "no session"}})
+        self.sessions[f"s{len(self.sessions)}"] = found["hand"], pier
+        return 201, {}, {"session": f"s{len(self.sessions) - 1}"}
+
+    def who(self, asked: Asked) -> Any:
+        hand, pier = self.sessions.get((asked.headers.get("Authorization") or "").removeprefix("Session "), ("", ""))
+        where = asked.path.split("/")[3] if asked.path.startswith("/v1/piers/") else pier
+        if not hand or where != pier or self.hands[hand]["state"] != "enabled":
+            raise Refuse(403, {"error": {"message": "not a session of this pier"}})
+        return self.hands[hand]
+
+
+def test_a_refusal_of_a_token_for_another_place_shows_nothing(bare: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(TASTES, "pierhead", (Sessions, *TASTES["pierhead"][1:]))
+    house = House(bare, "pierhead")
+    path = bare.folder / "dialects" / "pierhead.yaml"
+    path.write_text(
+        path.read_text().replace(
+            "{header: Authorization, value: 'Token {secret}'}",
+            "{header: Authorization, value: 'Session {token}', first: {post: /v1/sessions, "
+            "body: {token: '{secret}', pier: '{place_id}'}, token: /session}}",
+        )
+    )
+    house.charter = house.charter.replace(
+        "because: it reads}", "because: it reads}, {role: looker, at: pierhead/trial, because: it reads}"
+    ).replace("proofs:", "proofs:\n  - {can: cargo.read, at: pierhead/trial}")
+    ran = house.enact()
+    assert (ran.code, ran.out.count("holds ")) == (0, 3), ran.out + ran.err
+    ran = bare.run("prove", "crane", "--format", "json")
+    assert [p["said"].partition(" ")[0] for p in ran.json["charters"][0]["proofs"]] == ["done", "done", "refused"], ran.out
+    charter = house.charter.replace(", {role: looker, at: pierhead/trial, because: it reads}", "")
+    bare.charter(
+        charter.replace("  - {can: cargo.read, at: pierhead/trial}\n", "  - {cannot: cargo.read, at: pierhead/trial}\n"),
+        "crane",
+    )
+    ran = bare.run("enact", "crane", "--yes", "--end", "--format", "json")
+    bare.run("prove", "crane")
+    ran = bare.run("prove", "crane", "--format", "json")
+    [told] = [p["said"] for p in ran.json["charters"][0]["proofs"] if p["expectation"] == "cannot cargo.read at pierhead/trial"]
+    assert (ran.code, "tokens are for one place" in told) == (0, True), ran.out
+    house.service.stop()
 
 
 @pytest.mark.parametrize("named", ["cellar"], indirect=True)

@@ -254,7 +254,9 @@ class _Checker:
                 yield self._mistake("signs", "a key signs, and nothing says what", "add `signs:` with its claims", *spot)
             yield from self._names(names_in(way.basic) | names_in(way.value), names, spot)
             if way.first is not None:
-                yield from self._call(way.first, {*names, "doing"}, (*spot, "first"))
+                yield from self._call(
+                    way.first, {*names, "doing", *(() if "administrator" in spot else ("place", "place_id"))}, (*spot, "first")
+                )
 
     def store(self) -> Iterator[Mistake]:
         store = self.dialect.store

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from sigillum.core.deciding.proofs import Trial
-from sigillum.core.kinds.access import PLACE
+from sigillum.core.kinds.access import GRANT, PLACE
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.profile import Operation
@@ -17,10 +17,17 @@ from sigillum.tenants.port import Address, Link, Proof, SignedIn
 from .calls import Speaker, fits
 from .fields import last_of
 from .things import Things
-from .values import at
+from .values import at, needs
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.values import Question
+
+    from .model import WaySection
+
+
+def _for_one_place(way: WaySection) -> bool:
+    """Does the call that gives a token name the place for which it is?"""
+    return way.first is not None and bool(needs(way.first) & {"place", "place_id"})
 
 
 class DialectSignIns:
@@ -28,14 +35,19 @@ class DialectSignIns:
 
     def __init__(self, speaker: Speaker, address: Address, link: Link) -> None:
         self.speaker, self.dialect, self.address, self._link = speaker, speaker.dialect, address, link
+        self._proofs = dict[tuple[str, str], Proof]()  # of those that sign in for each place anew
+        self._held = dict[tuple[str, str, str], SignedIn]()
 
     @property
     def things(self) -> Things:
         """What can be looked up, as it is now."""
         return Things(self.speaker)
 
-    def sign_in(self, proof: Proof) -> SignedIn:
-        """With what it proves itself; the tenant's word for who that is, where the dialect says how it is asked."""
+    def sign_in(self, proof: Proof, place: str = "") -> SignedIn:
+        """With what it proves itself; the tenant's word for who that is, where the dialect says how it is asked.
+
+        Where tokens are for one `place`, for that one, or one at which it has a right. Raises RefusedError.
+        """
         kind = (
             "api-token"
             if proof.token is not None
@@ -60,6 +72,8 @@ class DialectSignIns:
             "key": proof.key,
             "credential": last_of(proof.credential),
         }
+        if _for_one_place(way):
+            about |= self._place(place or self._somewhere(proof.principal))
         if way.first is not None:
             secret = Secret(self.speaker.first(way, about))
         elif way.signs is not None:
@@ -67,7 +81,7 @@ class DialectSignIns:
         assert secret is not None
         signed = SignedIn(secret, proof.principal, f"with its {kind}", kind, credential=last_of(proof.credential))
         if self.dialect.who is None:
-            return signed
+            return self._known(proof, signed)
         spoken = self.speaker.send(self.dialect.who, {}, self._as(signed))
         if spoken.means != "done":
             raise RefusedError(
@@ -82,7 +96,35 @@ class DialectSignIns:
                 where=self.address.name,
                 mend="ask the tenant's operator; nothing was tried",
             )
-        return signed._replace(said=f"with its {kind}; the tenant says: {said}")
+        return self._known(proof, signed._replace(said=f"with its {kind}; the tenant says: {said}"))
+
+    def _known(self, proof: Proof, signed_in: SignedIn) -> SignedIn:
+        """A sign-in that holds: the same is tried again for each place, where tokens are for one."""
+        if _for_one_place(self.dialect.ways_in.identity[signed_in.scheme]):  # type: ignore[index]
+            self._proofs[signed_in.principal, signed_in.credential] = proof
+        return signed_in
+
+    def _somewhere(self, principal: str) -> str:
+        """A place at which it has a right, else the first that there is."""
+        things = self.things
+        held = things.fact(Query(GRANT, "principal", principal)).first
+        first = held if held is not None else things.fact(Query(PLACE, "all")).first
+        return str(first.value("place" if first is held else "path")) if first is not None else ""
+
+    def _there(self, signed_in: SignedIn, place: str) -> SignedIn | Trial:
+        """The sign-in that holds at a place: a token for another one is refused there, whatever it may. A sign-in that is refused
+        for this place alone is shown by the one that was let in elsewhere (they differ in nothing else).
+        """
+        proof = self._proofs.get((signed_in.principal, signed_in.credential))
+        if proof is None:
+            return signed_in
+        of = signed_in.principal, signed_in.credential, place
+        if of not in self._held:
+            try:
+                self._held[of] = self.sign_in(proof, place)
+            except RefusedError as problem:
+                return Trial(False, f"tokens are for one place, and this one gives none; another one does: {problem.what}")
+        return self._held[of]
 
     def _name_of(self, principal: str) -> str:
         record = self.things.fact(Query(ACCOUNT, "id", principal)).first
@@ -127,13 +169,16 @@ class DialectSignIns:
         section = self.dialect.permissions.get(operation.permission)
         if section is None or section.try_ is None:
             return Trial(None, f"the dialect does not say how {operation.permission} is tried")
+        there = self._there(signed_in, place)
+        if isinstance(there, Trial):
+            return there
         values = {**self._place(place), "principal": signed_in.principal, "account": self._name_of(signed_in.principal)}
         try:
             for call in section.before:
                 first = self.speaker.ask(call, values)
                 if first.means not in ("done", "exists", "unchanged"):
                     return Trial(None, f"what has to be there first was refused (status {first.answer.status}): {first.said}")
-            spoken = self.speaker.send(section.try_, values, self._as(signed_in), any_form=True)
+            spoken = self.speaker.send(section.try_, values, self._as(there), any_form=True)
         finally:
             for call in section.after:
                 self.speaker.ask(call, values)
@@ -154,7 +199,10 @@ class DialectSignIns:
             "permission": permission,
             "account": self._name_of(signed_in.principal),
         }
-        headers = self._as(signed_in) if decides.by == "identity" else self.speaker.as_administrator(values)
+        there = self._there(signed_in, place) if decides.by == "identity" else signed_in
+        if isinstance(there, Trial):
+            return there
+        headers = self._as(there) if decides.by == "identity" else self.speaker.as_administrator(values)
         spoken = self.speaker.send(decides, values, headers)
         if spoken.means == "refused" and decides.yes is None:
             return Trial(False, f"refused (status {spoken.answer.status})", unauthenticated=spoken.answer.status == 401)
