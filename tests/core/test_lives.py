@@ -411,6 +411,9 @@ def test_what_others_do_to_the_new_one_is_said() -> None:
     assert life.one.owed == ("desk",)
     assert tokens_over(life.fake.profile, NOW) == NOW + timedelta(seconds=601)
     assert tokens_over(dataclasses.replace(PROFILE, token_seconds=None), NOW) == NOW + timedelta(seconds=3601)
+    dies = dataclasses.replace(life.fake.profile, tokens_die_with=frozenset({"password"}))
+    for kinds, seconds in ((("password",), 1), (("password", "key-pair"), 601), (("",), 601), ((), 601)):
+        assert tokens_over(dies, NOW, *kinds) == NOW + timedelta(seconds=seconds)
 
 
 @settings(max_examples=60, deadline=None)

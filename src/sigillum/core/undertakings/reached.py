@@ -53,6 +53,6 @@ def dead(one: Rotation, profile: Profile, now: datetime, *, untried: str = "", t
     assert one.ended_at is not None
     if token_refused and not untried:
         return Dead("refused at sign-in, and with a token that it got before")
-    over = tokens_over(profile, one.ended_at)
+    over = tokens_over(profile, one.ended_at, str(one.old.terms.get("kind") or ""))
     how = f"not tried: {untried}" if untried else "refused at sign-in; its tokens have come to their end"
     return Dead(how, over if now < over else None)

@@ -61,7 +61,7 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
     if one.leaving:
         return _leave(one, around, seen, leaves, now)
     assert one.ended_at is not None
-    over = tokens_over(around.profile, one.ended_at)
+    over = tokens_over(around.profile, one.ended_at, str(one.old.terms.get("kind") or ""))
     if Stage.DEAD not in one.staged and Asked.TOKEN not in one.staged and now < over:
         return Next(
             waits=f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}", early=True

@@ -207,8 +207,12 @@ def quiet_seconds(profile: Profile, uses: Iterable[int]) -> int:
     return max(*uses, profile.token_seconds or USUAL_TOKEN_SECONDS, grain) + (profile.arrival_seconds or 0)
 
 
-def tokens_over(profile: Profile, ended_at: datetime) -> datetime:
-    """When every token that was got before has come to its end, as far as the tenant says how long they live."""
+def tokens_over(profile: Profile, ended_at: datetime, *kinds: str) -> datetime:
+    """When every token that was got before has come to its end, as far as the tenant says how long they live. `kinds`: of the
+    credentials that ended, where that is known; with some, the tokens end at once.
+    """
+    if kinds and profile.tokens_die_with.issuperset(kinds):
+        return whole_second(ended_at + timedelta(seconds=1))
     return whole_second(ended_at + timedelta(seconds=(profile.token_seconds or USUAL_TOKEN_SECONDS) + 1))
 
 

@@ -112,8 +112,8 @@ class DialectSignIns:
         return str(first.value("place" if first is held else "path")) if first is not None else ""
 
     def _there(self, signed_in: SignedIn, place: str) -> SignedIn | Trial:
-        """The sign-in that holds at a place: a token for another one is refused there, whatever it may. A sign-in that is refused
-        for this place alone is shown by the one that was let in elsewhere (they differ in nothing else).
+        """The sign-in that holds at a place: a token for another one is refused there, whatever it may. One that is refused for
+        this place alone is shown by the one that was let in elsewhere: they differ in nothing else.
         """
         proof = self._proofs.get((signed_in.principal, signed_in.credential))
         if proof is None:

@@ -257,6 +257,11 @@ class SaysSection(Section):
         description="How long a change may take until look-ups show it: at-once, unknown, or a time like 30s"
     )
     tokens_live: Duration | None = None
+    tokens_die_with: Annotated[
+        list[Literal["password", "api-token", "key-pair"]],
+        BeforeValidator(lambda v: [v] if isinstance(v, str) else v),
+        OrText(enum=["password", "api-token", "key-pair"]),
+    ] = Field(default_factory=list, description="The kinds of credential with whose end the tokens end that were got with it")
     credentials_live: Duration | None = Field(None, description="How long a credential lives at most")
     credential_grain: Duration = Field(1, description="Ends of credentials fall onto whole ones of these, like 1d")
     credentials: int | None = Field(None, description="How many a principal may have")

@@ -50,6 +50,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         credential_kinds=tuple(says.kinds),
         administrator=address.admin,
         carries=carries,
+        tokens_die_with=frozenset(says.tokens_die_with),
         grants_reach=says.grants_reach,
         unmarked=unmarked,
         unshown=frozenset(k.name for k, s in things.items() if s.end is not None) - frozenset(looked_up),

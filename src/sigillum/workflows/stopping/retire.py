@@ -164,7 +164,8 @@ def _wait_or_tell(office: Office, one: Plan) -> None:
     _, history = office.books.history(name)
     ended = max((g.ended_at for all_ in history.generations.values() for g in all_ if g.ended_at), default="")
     now = office.tenants.now(one.charter.tenant)
-    over = tokens_over(tenant.profile, parse_instant(ended)) if ended else now
+    kinds = {want.kind for want, _ in _credentials(one)}
+    over = tokens_over(tenant.profile, parse_instant(ended), *kinds) if ended else now
     if now < over:
         raise NotYetError(
             f"all that {name} made has ended; tokens that it got before may live until {format_instant(over)}",

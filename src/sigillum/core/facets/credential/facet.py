@@ -228,6 +228,13 @@ class One:
         """The steps of a new generation. The last one; None where its holder has to act first."""
         ready = self.draft.by(self.seen.tenant, Bearer, Ready)
         steps = begin(self._making(number), terms, why, *needs, ready=ready)
+        carried = self.seen.profile.carried(CREDENTIAL)
+        if terms.get("until") and carried is not None and "until" not in carried and not self.registered:
+            self.draft.note(
+                "credential-end-here",
+                f"{self.seen.tenant} shows no end of {self.want.name}: `sigillum sweep` ends it at {terms['until']}, and "
+                "nobody else does",
+            )
         ids = [self.draft.add(step) for step in steps]
         if isinstance(steps[-1].action, Ask):
             return None
