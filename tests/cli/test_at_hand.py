@@ -34,7 +34,7 @@ def test_the_ledger_is_told_in_sentences_a_line_a_change(desk: Desk, away: Away,
         "entry,at,person,administrator,tenant,charter,what,done"
     )
     entries = desk.run("ledger", "show", "wind-ingest", "--entries").out
-    assert ("intent" in entries, "of 3: made" in entries) == (True, True)
+    assert ("intent" in entries, "of 4: made" in entries) == (True, True)
 
 
 def test_usual_reasons_are_left_out_and_walls_of_names_are_counted(desk: Desk) -> None:

@@ -251,7 +251,7 @@ def test_a_signed_receipt_takes_a_rotation_on(done: Desk, away: Away, sandbox: S
     theirs = Desk(tmp_path / "theirs", done.capture)
     assert theirs.run("init", str(theirs.folder)).code == 0
     assert theirs.run("handover", "key", str(tmp_path / "g.jwk")).code == 0
-    assert done.run("rotate", "wind-ingest", "--yes").code == 6  # it waits for a word
+    assert done.run("rotate", "wind-ingest", "--yes").code == 7  # it waits for a word
     assert (
         done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "g.public.jwk"), "--out", str(tmp_path / "s")).code == 0
     )

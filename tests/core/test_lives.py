@@ -20,6 +20,7 @@ from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.wants import CertificateAnswer
 from sigillum.core.comparing.compare import Comparison
 from sigillum.core.comparing.retiring import from_ledger, retire
+from sigillum.core.facets.quiet import quiet
 from sigillum.core.facets.seen import Choices
 from sigillum.core.kinds.changes import End
 from sigillum.core.kinds.snapshot import Snapshot
@@ -28,7 +29,7 @@ from sigillum.core.records.steps import Ask, Outline, Step, Turning
 from sigillum.core.undertakings.bridging import ends, not_bridged
 from sigillum.core.undertakings.reached import accepted_from, beside_until, dead, token_counts, token_until
 from sigillum.core.undertakings.rotating import ROTATIONS
-from sigillum.core.undertakings.rotation import Around, Asked, Rotation, Stage, deadline, quiet_seconds, tokens_over
+from sigillum.core.undertakings.rotation import Around, Asked, Rotation, Stage, deadline, tokens_over
 from sigillum.core.undertakings.suspension import SUSPENSIONS, Closed, Suspension
 from sigillum.core.undertakings.undertaking import Look, Next
 from sigillum.core.values.canonical import certificate_mark
@@ -78,7 +79,7 @@ class Life:
                 "at": self.now,
                 "because": "x",
                 "deadline": format_instant(deadline(NOW, until, self.want.renew_before_seconds)),
-                "quiet_seconds": quiet_seconds(self.fake.profile, [0]),
+                "quiet_seconds": quiet(self.fake.profile, (), 0).seconds,
                 **body,
             },
         )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator, Field, field_validator
 
 from sigillum.core.values.times import DURATION, parse_duration
 from sigillum.reading.models import Duration, Section, form_schema, wrong
@@ -48,7 +48,22 @@ class ConsumerSection(Section):
     asks: list[AskSection] = Field(default_factory=list)
     key: str | None = Field(None, description="file:PATH of its public JWK")
     picks_up: PickUp = Field("each-time", description="When it reads a new credential: each-time, 1h, restart, by-hand")
+    from_: str | None = Field(None, alias="from", description="The address or network from which it signs in")
     used_every: Duration | None = Field(None, description="The longest time between two uses of its credential")
+
+    @field_validator("from_")
+    @classmethod
+    def _network(cls, value: str | None) -> str | None:
+        if value is not None:
+            import ipaddress
+
+            try:
+                ipaddress.ip_network(value, strict=False)
+            except ValueError as problem:
+                raise wrong(
+                    "from", f"{value!r} is no address and no network", "write it like 192.0.2.7 or 192.0.2.0/24"
+                ) from problem
+        return value
 
 
 class Part(Section):

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
-from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.rules import Consumer, HouseRules
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.text import BECAUSE_CLASSES, CLASSES
 from sigillum.reading.document import parse, read_text
@@ -83,6 +83,7 @@ class DefaultsSection(Section):
     credential_lasts: Duration = 90 * DAY
     renew_before: Duration = 14 * DAY
     review_after: Duration = 365 * DAY
+    quiet: Duration = 7 * DAY  # how long an old credential is unused until a consumer that is not described has surely left it
     account_name: str = "{charter}"  # of identities whose charter gives none; knows {charter} and {stage}
 
 
@@ -146,6 +147,11 @@ class Workspace:
             section.longest_loan or usual.longest_loan_seconds,
             frozenset(section.delegable_scopes),
             section.delegation_to_all,
+            {
+                n: Consumer(n, c.used_every, 0 if c.picks_up == "each-time" else c.picks_up, c.from_ or "")
+                for n, c in self.consumers.items()
+            },
+            self.file.defaults.quiet,
         )
 
     def tenant(self, name: str) -> TenantSection:

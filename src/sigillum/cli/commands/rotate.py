@@ -38,6 +38,13 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--because", default="", metavar="REASON", help="why; it stands in the ledger")
     parser.add_argument("--taken", default="", metavar="WHO", help="whose word it is that consumers use the new one")
     parser.add_argument(
+        "--consumer",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="with --taken: that this one uses it (default: that all do)",
+    )
+    parser.add_argument(
         "--last-used",
         default="",
         metavar="DAY",
@@ -92,6 +99,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         return Outcome.NO
     if args.taken and not args.taken.strip():
         raise UsageError("it is not said whose word it is", where="--taken", mend="name whoever saw it")
+    if args.consumer and not args.taken:
+        raise UsageError("it is not said whose word it is", where="--consumer", mend="write `--taken WHO` beside it")
     day = _day(args.last_used)
     if day is not None and not args.taken:
         raise UsageError("it is not said who saw it", where="--last-used", mend="write `--taken WHO` beside it")
@@ -114,6 +123,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             args.back,
             bridge,
             args.accepted_by.strip(),
+            tuple(args.consumer),
         ),
     ):
         done.append(one)

@@ -9,6 +9,7 @@ from rich.console import Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
+from sigillum.core.undertakings.consuming import Knows, missing
 from sigillum.core.values.times import format_instant, rough_duration
 from sigillum.workflows.rotating.exposed import Exposure
 from sigillum.workflows.rotating.rotate import Rotated, RotationStatus
@@ -23,6 +24,7 @@ QUESTIONS = {
     "pause": "Switch the old one off for a while? Whoever still uses it is refused, until `rotate --back`.",
     "gap": "Let the new one take the old one's place? Who has not picked it up cannot sign in.",
 }
+_KNOWN = {True: "has the new one", False: "has the old one", None: "not known"}
 _STAGES = {
     "begun": "begun",
     "kept": "the new key is kept",
@@ -59,6 +61,8 @@ def rotated(done: Rotated, ident: Ident) -> RenderableType:
         else f"Under way: {_STAGES[one.stage]}. The deadline is {format_instant(one.deadline)}."
         + (" Before the old one ends, it is off for a while." if one.pausing else "")
     )
+    if one.closed == "done" and (unknown := missing(done.consumers)):
+        end += f" {unknown[0].upper()}{unknown[1:]}."
     if done.exposure is not None:
         parts += ["", *_exposure(done.exposure, ident)]
     return Group(*parts, "", Text(end, "bold"), "")
@@ -102,7 +106,7 @@ def standing(all_: Sequence[RotationStatus], ident: Ident) -> RenderableType:
         since = f", for {rough_duration((now - one.since).total_seconds())}" if now is not None else ""
         grid.add_row("stands", Text(f"{_STAGES[one.stage]}{since}"))
         grid.add_row("waits", Text(s.waits, "yellow" if not s.late else "bold red"))
-        grid.add_row("old", Text(_used(one.old.number, s.old_used, s.old_from, one.old.live, ident)))
+        grid.add_row("old", Text(_used(one.old.number, s.old_used, s.old_from, s.old_whose, one.old.live, ident)))
         for made in one.bridges:
             grid.add_row(
                 "bridge",
@@ -111,18 +115,20 @@ def standing(all_: Sequence[RotationStatus], ident: Ident) -> RenderableType:
                     f"{made.terms['accepted_by']}{'' if made.live else '; ended'}"
                 ),
             )
+        for known in s.consumers:
+            grid.add_row(known.consumer, Text(f"{_KNOWN[known.has]}: {known.why}"))
         if one.new is not None:
-            grid.add_row("new", Text(_used(one.new.number, s.new_used, "", one.new.live, ident)))
+            grid.add_row("new", Text(_used(one.new.number, s.new_used, "", s.new_whose, one.new.live, ident)))
         left = rough_duration(abs((one.deadline - now).total_seconds())) if now is not None else ""
         grid.add_row("deadline", Text(f"{format_instant(one.deadline)}, {'over for' if s.late else 'in'} {left}"))
         parts += [Text.assemble((f"{s.charter}: {one.name}", "bold"), f"  in {one.tenant}, since {one.because}"), grid, ""]
     return Group(*parts)
 
 
-def _used(number: int, used: Any, address: str, live: bool, ident: Ident) -> str:
+def _used(number: int, used: Any, address: str, whose: str, live: bool, ident: Ident) -> str:
     if not live:
         return f"generation {number}, ended"
-    last = f"used last at {format_instant(used)}" if used is not None else "no use is shown"
+    last = f"used last {whose} at {format_instant(used)}" if used is not None else "no use is shown"
     return f"generation {number}, {last}{f' from {ident(address)}' if address and used is not None else ''}"
 
 
@@ -156,7 +162,14 @@ def standing_json(s: RotationStatus) -> dict[str, Any]:
         "old_used_at": format_instant(s.old_used) if s.old_used else None,
         "old_used_from": s.old_from,
         "new_used_at": format_instant(s.new_used) if s.new_used else None,
+        "old_used_by": s.old_whose,
+        "new_used_by": s.new_whose,
+        "consumers": _consumers(s.consumers),
     }
+
+
+def _consumers(all_: Sequence[Knows]) -> list[dict[str, Any]]:
+    return [{"consumer": k.consumer, "has": k.has, "why": k.why} for k in all_]
 
 
 def as_json(done: Rotated) -> dict[str, Any]:
@@ -164,6 +177,7 @@ def as_json(done: Rotated) -> dict[str, Any]:
         "charter": done.charter,
         **_json(done.rotation),
         "outcome": int(done.outcome()),
+        "consumers": _consumers(done.consumers),
         "steps": [
             {
                 "step": str(r.step.kind),

@@ -2,13 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
 from datetime import date
+from typing import NamedTuple
 
 from sigillum.core.charter.charter import ACCOUNT, Charter, GrantWant, ProofWant, ServiceWant
 from sigillum.core.values.errors import Mistake, Position
 from sigillum.core.values.text import BECAUSE_CLASSES, did_you_mean
+
+
+class Consumer(NamedTuple):
+    """Who uses a credential, as far as the house describes that.
+
+    `used_every`: the longest time between two uses, in seconds; `picks_up`: how many seconds after a new one is given it reads
+    that, or `restart` or `by-hand`; `address`: the address or network from which it signs in.
+    """
+
+    name: str
+    used_every: int | None = None
+    picks_up: int | str = 0
+    address: str = ""
+
+    def is_at(self, address: str) -> bool:
+        """Does it sign in from there?"""
+        import ipaddress  # few charters need it
+
+        try:
+            return bool(self.address) and ipaddress.ip_address(address) in ipaddress.ip_network(self.address, strict=False)
+        except ValueError:
+            return False
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,6 +45,8 @@ class HouseRules:
     longest_loan_seconds: int = 86_400
     delegable_scopes: frozenset[str] = frozenset()  # none said: whichever
     delegation_to_all: bool = False
+    consumers: Mapping[str, Consumer] = field(default_factory=dict)  # those that are described, by their names
+    quiet_seconds: int = 7 * 86_400  # how long a consumer may be silent that is not described
 
 
 def check(charter: Charter, rules: HouseRules, tenants: Iterable[str]) -> list[Mistake]:

@@ -9,10 +9,11 @@ from collections.abc import Iterable
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
+from sigillum.core.facets.quiet import USUAL_TOKEN_SECONDS
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.values.times import parse_instant, whole_second
 
-from .rotation import USUAL_TOKEN_SECONDS, Asked, Rotation, tokens_over
+from .rotation import Asked, Rotation, tokens_over
 
 UNTOLD_ARRIVAL = timedelta(seconds=USUAL_TOKEN_SECONDS // 6)  # of a tenant that does not say how long changes take
 

@@ -13,9 +13,11 @@ from sigillum.core.records.history import ROTATING, ROTATION, State
 from sigillum.core.records.steps import Await, Prove, Step, StepKind, Turning
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.marks import StepId
-from sigillum.core.values.times import format_instant, parse_instant, rough_duration
+from sigillum.core.values.times import format_instant, parse_instant
 
 from .bridging import bridged, counting
+from .consuming import known, missing, picked_up
+from .late import closed_how, late
 from .rotation import Around, Asked, Leaves, Rotation, Stage, read, tokens_over
 from .undertaking import Look, Next, Undertaking
 from .uses import Doubt, used_by_others
@@ -40,7 +42,7 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
     facts = [(g, seen.ask(Query(CREDENTIAL, "id", g.id))) for g in one.leaving if g.id]
     unknown = next((f.unknown for _, f in facts if not f.known), "")
     if unknown:
-        return Next(waits=f"{one.name} cannot be looked up: {unknown}")
+        return late(one, around, None, now, f"{one.name} cannot be looked up: {unknown}")
     leaves = [(g, f.first) for g, f in facts if f.first is not None]
     if one.exposed and around.profile.born_inactive is not False and (off := _switched(one, leaves, on=False)):
         return Next(off)
@@ -57,7 +59,7 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
         if stage not in one.staged:
             return Next((_turn(one, stage),))
     if one.owed and not _ends_anyway(one, record, now):
-        return _late(one, record, now, f"{one.name} has to be handed over anew to {', '.join(one.owed)}", "owed")
+        return late(one, around, record, now, f"{one.name} has to be handed over anew to {', '.join(one.owed)}", "owed")
     if one.leaving:
         return _leave(one, around, seen, leaves, now)
     assert one.ended_at is not None
@@ -70,7 +72,7 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
         return Next((_turn(one, Stage.DEAD),))
     if Stage.CLEARED not in one.staged:
         return Next((_turn(one, Stage.CLEARED),))
-    return Next(closed="done")
+    return Next(closed=closed_how(one, around))
 
 
 _PROVING = (Stage.ACCEPTED, Stage.DEAD)
@@ -271,32 +273,36 @@ def _leave(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now:
     if Asked.PAUSE in one.staged and not told:  # whether it is used shows only so
         return _pause(one, around, leaves)
     fresh = seen.ask(Query(CREDENTIAL, "id", one.new.id)) if one.new is not None else Fact[Credential]()
+    everyone = known(around.consumers, one.told)
+    unknown = "" if Asked.WORD in one.staged else missing(everyone)
     given, old = one.at(Stage.GIVEN), used_by_others(one.own.get(one.old.number, ()), record, profile.last_used)
     assert given is not None
     if Stage.TAKEN not in one.staged:
         new = used_by_others(one.own.get(one.number, ()), fresh.first, profile.last_used)
         used = new.at is not None and (not new.ours_perhaps or new.at > given)
-        if Asked.WORD in one.staged or used or (one.received and not told):
+        everybody = bool(everyone) and not unknown
+        if Asked.WORD in one.staged or used or (everybody if everyone else one.received and not told):
             return Next((_turn(one, Stage.TAKEN, how=_taken_how(one, new, told=told)),))
         if not told:
-            return _late(one, record, now, f"{one.tenant} does not tell whether the new {one.name} is used", "word")
-        return _late(one, record, now, f"nobody has used the new {one.name} yet")
+            return late(one, around, record, now, f"{one.tenant} does not tell whether the new {one.name} is used", "word")
+        return late(one, around, record, now, f"nobody has used the new {one.name} yet")
     asked = one.last_day_over if not told else None
     if asked is None and profile.confirmed_by == PERSON:
-        return _late(one, record, now, f"nobody has said on which day the old {one.name} was used last", "again")
+        return late(one, around, record, now, f"nobody has said on which day the old {one.name} was used last", "again")
     said = one.at(Asked.LAST) if asked is not None else one.at(Stage.TAKEN) if not told else None
     since = max(t for t in (old.at, given, asked or said) if t is not None)
-    quiet = since + timedelta(seconds=one.quiet_seconds)
+    sooner = picked_up(profile, around.consumers) if told and everyone and not unknown else None
+    quiet = since + timedelta(seconds=min(one.quiet_seconds, sooner if sooner is not None else one.quiet_seconds))
     if now < quiet:
         again = (
             f"was used last at {format_instant(old.at)} {_whose(old, record)}, and "
             if old.at is not None and old.at > given
             else ""
         )
-        return _late(one, record, now, f"the old {one.name} {again}has to be unused until {format_instant(quiet)}")
+        return late(one, around, record, now, f"the old {one.name} {again}has to be unused until {format_instant(quiet)}")
     if asked is not None and said is not None and said < quiet:
         what = f"nobody has looked since {format_instant(quiet)} whether the old {one.name} is used"
-        return _late(one, record, now, what, "again")
+        return late(one, around, record, now, what, "again")
     if Asked.PAUSE in one.staged:
         return _pause(one, around, leaves)
     return Next(_ending(one, around, token=True))
@@ -307,8 +313,8 @@ def _taken_how(one: Rotation, new: Doubt, *, told: bool) -> str:
     word = one.staged.get(Asked.WORD)
     if word is not None:
         return f"{word['who']} says so"
-    if not told:
-        return "its receivers sent receipts"
+    if not told or new.at is None:
+        return "its consumers have it, as they or others say"
     return "it was used since it was given, by others or by us" if new.ours_perhaps else "it was used by somebody else than us"
 
 
@@ -341,7 +347,7 @@ def _paused(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now
         if any(not r.state or dict(g.left) != r.state for g, r in off if g not in arriving):
             return Next(waits=f"somebody else was at the old {one.name} while it was off: it stays off", code="touched")
         wanted = f"somebody wanted the old {one.name} back, and it serves"
-        return Next(_switched(one, off, on=True)) if off else _late(one, record, now, wanted, "back")
+        return Next(_switched(one, off, on=True)) if off else late(one, around, record, now, wanted, "back")
     if len(off) < len(leaves):
         return Next(waits=f"somebody switched the old {one.name} on although it was to be off for a while", code="back")
     assert one.paused_at is not None
@@ -370,26 +376,6 @@ def _ending(one: Rotation, around: Around, *, token: bool = False) -> tuple[Step
         )
     why = "it was exposed" if one.exposed else "a newer generation took its place"
     return (*steps, *(end(g.mark, g.number, g.id, why, *(s.id for s in steps)) for g in one.leaving if g.id))
-
-
-def _late(one: Rotation, record: Record[Credential] | None, now: datetime, what: str, code: str = "") -> Next:
-    """What is waited for. From the deadline on somebody has to act: who uses the old one, since when, what the tenant does."""
-    used, until = (record.body.used_at, record.body.until) if record is not None else (None, None)
-    if now < one.deadline:
-        return Next(waits=what, early=not code, code=code)
-    last = (
-        f"it was used last at {format_instant(used)}"
-        + (f" from {record.body.used_from}" if record and record.body.used_from else "")
-        if used is not None
-        else "no use of it is shown"
-    )
-    then = (
-        f"; {one.tenant} refuses it from {format_instant(until)}, in {rough_duration((until - now).total_seconds())}"
-        if until is not None
-        else ""
-    )
-    over = f"The deadline was {format_instant(one.deadline)}, and the old one is not ended: {last}{then}"
-    return Next(waits=f"{what}. {over}", code="late")
 
 
 ROTATIONS = Undertaking(ROTATION, ROTATING, read, next_)

@@ -13,6 +13,8 @@ from enum import StrEnum
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import CredentialWant
+from sigillum.core.charter.rules import Consumer
+from sigillum.core.facets.quiet import USUAL_TOKEN_SECONDS
 from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import Credential
@@ -35,10 +37,8 @@ from sigillum.core.records.history import (
 from sigillum.core.values.marks import Mark, mark_of
 from sigillum.core.values.times import parse_instant, whole_second
 
+from .consuming import Told
 from .uses import OwnUse
-
-USUAL_TOKEN_SECONDS = 3600  # of a tenant that does not say how long its tokens live
-DAY_SECONDS = 86_400
 
 
 class Stage(StrEnum):
@@ -71,6 +71,7 @@ class Asked(StrEnum):
     GAP = "gap-agreed"
     PAUSE = "pause-agreed"
     BACK = "wanted-back"
+    SEEN = "seen-with"  # with which one a consumer was seen, by the address that is its own
     BRIDGE = "bridge-agreed"  # the old one's key is to be registered once more, with a later end
 
 
@@ -110,6 +111,7 @@ class Rotation:
     owed: tuple[str, ...] = ()  # who has the old one in a sheet, and not the new one
     received: bool = False  # everybody who was given one in a sheet has sent a receipt for the new one
     closed: str = ""
+    told: Mapping[str, Told] = field(default_factory=dict)  # of its consumers, what was told last
     bridges: tuple[Generation, ...] = ()  # further registrations of the old one's key
 
     @property
@@ -196,15 +198,8 @@ class Around(NamedTuple):
     held: Mapping[tuple[str, int], str] = {}
     incomplete: frozenset[tuple[str, int]] = frozenset()
     proofs: tuple[int, ...] = ()
+    consumers: tuple[Consumer, ...] = ()
     ours: tuple[tuple[Mark, int, str], ...] = ()  # every credential of this charter that stands, by the ledger
-
-
-def quiet_seconds(profile: Profile, uses: Iterable[int]) -> int:
-    """How long the old one has to be unused until nobody uses it any more: the longest interval of declared uses, the life of
-    tokens, the grain in which the tenant tells; and how late it tells.
-    """
-    grain = 2 * DAY_SECONDS if profile.last_used == "day" else 1
-    return max(*uses, profile.token_seconds or USUAL_TOKEN_SECONDS, grain) + (profile.arrival_seconds or 0)
 
 
 def tokens_over(profile: Profile, ended_at: datetime, *kinds: str) -> datetime:
@@ -236,7 +231,7 @@ def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: s
     generations = {g.number: g for g in state.generations.get(mark, ())}
     old, fresh = int(body["old"]), [g for n, g in generations.items() if n >= int(body["generation"])]
     staged, own, has = dict[str, Mapping[str, Any]](), dict[int, dict[datetime, OwnUse]](), dict[int, list[str]]()
-    opened = set[tuple[str, int]]()
+    opened, told = set[tuple[str, int]](), dict[str, Told]()
     for other in all_:
         if other.kind == STAGED and other.body["of"] == body[NUMBER]:
             stage = str(other.body["stage"])
@@ -248,11 +243,17 @@ def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: s
                 continue
             for undone in _UNDONE.get(stage, ()):
                 staged.pop(undone, None)
+                told = told if undone != Asked.WORD else {}
+            if stage == Asked.SEEN or (stage == Asked.WORD and other.body.get("consumers")):
+                told |= _told(other.body)
+                continue
             staged[stage] = other.body
         elif other.kind == HANDED and other.body.get("credential") == mark.get("name"):
             has.setdefault(int(other.body.get("generation") or 0), []).append(str(other.body["to"]))
         elif other.kind == OPENED and other.body["credential"] == mark.get("name"):
             opened.add((str(other.body["to"]), int(other.body["generation"])))
+            if int(other.body["generation"]) > old:
+                told[str(other.body["to"])] = Told(True, "it sent a receipt")
     new = fresh[-1] if fresh and not closed else None
     owed = tuple(dict.fromkeys(t for t in has.get(old, ()) if new is None or t not in has.get(new.number, ())))
     holders = [(t, new.number) for t in has.get(new.number, ())] if new is not None and not owed else []
@@ -279,5 +280,12 @@ def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: s
         owed,
         received,
         closed,
+        told,
         bridges,
     )
+
+
+def _told(body: Mapping[str, Any]) -> dict[str, Told]:
+    """What one entry tells of consumers: with which one each was seen, or whose word it is that they have the new one."""
+    how = str(body.get("how") or f"{body.get('who')} says so")
+    return {str(name): Told(body.get("new", True) is True, how) for name in body["consumers"]}

@@ -10,17 +10,20 @@ from typing import NamedTuple
 
 from sigillum.charters.files import names
 from sigillum.core.charter.charter import Charter, CredentialWant
-from sigillum.core.kinds.kind import Query
-from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.facets.quiet import named, quiet
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import NUMBER, ROTATING, ROTATION, UNDERTAKING, History, State
 from sigillum.core.undertakings.bridging import ends, not_bridged
+from sigillum.core.undertakings.consuming import Knows, LastUse, Told, known, observed
+from sigillum.core.undertakings.late import BY_ITSELF
 from sigillum.core.undertakings.rotating import ROTATIONS, together
 from sigillum.core.undertakings.rotation import (
     Asked,
     Rotation,
     deadline,
-    quiet_seconds,
 )
+from sigillum.core.undertakings.uses import used_by_others
 from sigillum.core.values.errors import NotYetError, Outcome, SigillumError, SomebodyError, UsageError, worst
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.text import did_you_mean
@@ -51,6 +54,7 @@ class RotationWish:
     back: bool = False
     bridge_seconds: int = 0
     accepted_by: str = ""
+    consumers: tuple[str, ...] = ()  # of which `taken` is told; none: of all
 
 
 @dataclass(slots=True)
@@ -62,9 +66,11 @@ class Rotated:
     results: list[StepResult] = field(default_factory=list)
     waits: SigillumError | None = None
     exposure: Exposure | None = None
+    consumers: tuple[Knows, ...] = ()
 
     def outcome(self) -> Outcome:
         found = [r.error.outcome for r in self.results if r.error is not None]
+        found += [Outcome.NO] if self.rotation.closed.startswith(BY_ITSELF) else []
         return worst([*found, *([self.waits.outcome] if self.waits is not None else [])])
 
 
@@ -115,12 +121,24 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
                 mend="name the day in UTC on which it was used last",
             )
         if wish.taken:
-            stage_(office, one, Asked.WORD, who=wish.taken)
+            stage_(office, one, Asked.WORD, who=wish.taken, consumers=list(_consumers(want, wish)))
         if wish.last_used is not None:
             stage_(office, one, Asked.LAST, who=wish.taken, day=wish.last_used.isoformat())
         done = go_on(office, charter, _open(office, uid, mark))
         done.exposure = exposed
         yield done
+
+
+def _consumers(want: CredentialWant, wish: RotationWish) -> tuple[str, ...]:
+    """Those of which a word is given. Raises UsageError."""
+    for name in wish.consumers:
+        if name not in want.consumers:
+            raise UsageError(
+                f"{name} is no consumer of {want.name}",
+                where="--consumer",
+                mend=did_you_mean(name, want.consumers) or f"name it in the charter: `consumers:` of {want.name}",
+            )
+    return wish.consumers
 
 
 def _bridge(office: Office, charter: Charter, one: Rotation, wish: RotationWish) -> None:
@@ -198,6 +216,7 @@ def begin(
             mend="register the client anew, under another name",
         )
     tenant = office.tenants.reach(charter.tenant)
+    rules = office.workspace.rules
     now, until = whole_second(office.tenants.now(charter.tenant)), str(old.terms.get("until") or "")
     by = deadline(now, parse_instant(until) if until else None, want.renew_before_seconds)
     office.books.ledger(write=True).append(
@@ -213,7 +232,7 @@ def begin(
                     "generation": max(g.number for g in state.generations[mark]) + 1,
                     "at": format_instant(now),
                     "deadline": format_instant(by),
-                    "quiet_seconds": quiet_seconds(tenant.profile, _uses(office, want)),
+                    "quiet_seconds": quiet(tenant.profile, named(want.consumers, rules), rules.quiet_seconds).seconds,
                     "because": "it was exposed" if exposed else because,
                     "by": _who_of(tenant),
                     **({"exposed": True} if exposed else {}),
@@ -229,22 +248,36 @@ def _who_of(tenant: Tenant) -> str:
     return tenant.profile.administrator or tenant.address.admin
 
 
-def _uses(office: Office, want: CredentialWant) -> list[int]:
-    """The longest times between two uses, and until a new one is picked up, of the consumers that say so."""
-    described = [office.workspace.consumers[c] for c in want.consumers if c in office.workspace.consumers]
-    return [0, *(s for d in described for s in (d.used_every, d.picks_up) if isinstance(s, int))]
-
-
 def go_on(office: Office, charter: Charter | None, one: Rotation) -> Rotated:
     """Take one further, under the ledger's lock. What stops it stands in the result. Raises MachineError, StoppedError."""
     done = Rotated(charter.name if charter is not None else one.uid, one)
     turns = Turns(office, charter, one)
     try:
+        one = _observed(office, turns, one)
         advance(office, ROTATIONS, one, done.results.append, around=turns.around, prove=turns.prove, turn=turns.turn)
     except (SomebodyError, NotYetError) as waits:
         done.waits = waits
     done.rotation = office.books.again(ROTATIONS, one)
+    done.consumers = known(turns.consumers, done.rotation.told)
     return done
+
+
+def _observed(office: Office, turns: Turns, one: Rotation) -> Rotation:
+    """Write down with which one consumers were seen that have addresses of their own: the next use hides it."""
+    if one.new is None or not one.new.id or not any(c.address for c in turns.consumers):
+        return one
+    uses = list[LastUse]()
+    for made, new in ((one.old, False), (one.new, True)):
+        query = Query(CREDENTIAL, "id", made.id)
+        record = turns.tenant.facts([query])[query].first
+        doubt = used_by_others(one.own.get(made.number, ()), record, turns.tenant.profile.last_used)
+        if record is not None and doubt.at is not None and not doubt.ours_perhaps:
+            uses.append(LastUse(doubt.at, record.body.used_from, new))
+    for name, told in observed(turns.consumers, uses).items():
+        before = one.told.get(name)
+        if before is None or (before.has is not told.has and before != Told(True, "it sent a receipt")):
+            stage_(office, one, Asked.SEEN, consumers=[name], how=told.how, new=told.has)
+    return office.books.again(ROTATIONS, one)
 
 
 def open_of(office: Office, uid: str) -> list[Rotation]:
@@ -272,6 +305,9 @@ class RotationStatus(NamedTuple):
     old_used: datetime | None = None
     old_from: str = ""
     new_used: datetime | None = None
+    consumers: tuple[Knows, ...] = ()
+    old_whose: str = ""
+    new_whose: str = ""
     now: datetime | None = None
 
     @property
@@ -289,7 +325,8 @@ def status(office: Office, charters: list[Charter]) -> Iterator[RotationStatus]:
 
 def _standing(office: Office, charter: Charter, one: Rotation) -> RotationStatus:
     tenant, now = office.tenants.reach(one.tenant), office.tenants.now(one.tenant)
-    follows = ROTATIONS.next(one, look_of(tenant, Turns(office, charter, one).around(one)), now)
+    turns = Turns(office, charter, one)
+    follows = ROTATIONS.next(one, look_of(tenant, turns.around(one)), now)
     waits = follows.waits or ("nothing: it goes on when it is run again" if follows.steps else follows.closed)
     ids = [g.id for g in (*one.leaving, one.new) if g is not None and g.id and g.live]
     found = {r.id: r for f in tenant.facts([Query(CREDENTIAL, "id", i) for i in ids]).values() for r in f.records}
@@ -304,5 +341,16 @@ def _standing(office: Office, charter: Charter, one: Rotation) -> RotationStatus
         old.body.used_at if old else None,
         old.body.used_from if old else "",
         new.body.used_at if new else None,
+        known(turns.consumers, one.told),
+        _whose(one, one.old.number, old, tenant),
+        _whose(one, one.number, new, tenant),
         now,
     )
+
+
+def _whose(one: Rotation, number: int, record: Record[Credential] | None, tenant: Tenant) -> str:
+    """By whom one was used last."""
+    doubt = used_by_others(one.own.get(number, ()), record, tenant.profile.last_used)
+    if record is None or record.body.used_at is None:
+        return ""
+    return "by us" if doubt.at is None else "perhaps by us" if doubt.ours_perhaps else "by others"

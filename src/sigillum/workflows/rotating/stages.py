@@ -9,7 +9,9 @@ from typing import Any
 from urllib.parse import quote, unquote
 
 from sigillum.core.charter.charter import Charter
+from sigillum.core.charter.rules import Consumer
 from sigillum.core.facets.generation import provers
+from sigillum.core.facets.quiet import named
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
@@ -81,6 +83,11 @@ class Turns:
         self.want = next((c for c in charter.credentials if c.name == one.name), None) if charter is not None else None
 
     @property
+    def consumers(self) -> tuple[Consumer, ...]:
+        """Who uses it, as far as the house describes them."""
+        return named(self.want.consumers, self.office.workspace.rules) if self.want is not None else ()
+
+    @property
     def _state(self) -> History:
         return self.office.books.state(self.one.uid)
 
@@ -106,6 +113,7 @@ class Turns:
             self.keys.held(),
             self.keys.incomplete(),
             provers(charter, want),
+            self.consumers,
             tuple(
                 (m, g.number, g.id)
                 for m, all_ in state.generations.items()

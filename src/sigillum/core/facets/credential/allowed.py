@@ -9,10 +9,11 @@ from typing import Any
 from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.charter.rules import narrower
 from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.quiet import named, quiet
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.kind import Query, Record
-from sigillum.core.kinds.signing import Credential
+from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.times import format_duration, format_instant, parse_instant
 
@@ -130,3 +131,21 @@ def changed(want: CredentialWant, record: Record[Credential], terms: Mapping[str
     if until and want.endless is None and record.denies(until=parse_instant(str(until))):
         shown = format_instant(record.body.until) if record.body.until is not None else "none"
         yield f"end of {want.name}: {shown} there, and it was made to end at {until}"
+
+
+def kept_here(seen: Seen, draft: Draft, want: CredentialWant, terms: Mapping[str, Any], *, registered: bool) -> None:
+    """An end that the tenant does not keep is kept by nobody but us."""
+    carried = seen.profile.carried(CREDENTIAL)
+    if terms.get("until") and carried is not None and "until" not in carried and not registered:
+        draft.note(
+            "credential-end-here", f"{seen.tenant} keeps no end of {want.name}: it is swept at {terms['until']}, or stays"
+        )
+
+
+def turning(seen: Seen, want: CredentialWant) -> dict[str, str]:
+    """What a rotation comes to, and how long the old one has to be unused before it ends."""
+    still = quiet(seen.profile, named(want.consumers, seen.rules), seen.rules.quiet_seconds)
+    return {
+        "then": "made, tried and given while the old one serves; that ends when it is out of use",
+        "quiet": f"{format_duration(still.seconds)} unused: {still.why}",
+    }

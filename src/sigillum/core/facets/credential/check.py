@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import HouseRules
+from sigillum.core.facets.quiet import Quiet, named, silence
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.text import did_you_mean
 from sigillum.core.values.times import format_duration
@@ -32,6 +33,15 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
                 "life-house",
                 f"{want.name} lasts {format_duration(want.lasts_seconds)}, the house allows {format_duration(longest)}",
                 f"write `lasts: {format_duration(longest)}` or less",
+                want.position,
+            )
+        longest_silence = max((silence(c, rules.quiet_seconds) for c in named(want.consumers, rules)), default=Quiet(0, ""))
+        if want.endless is None and longest_silence.seconds >= want.renew_before_seconds * 3 / 4:
+            yield Mistake(
+                "quiet-long",
+                f"{want.name} is renewed {format_duration(want.renew_before_seconds)} before its end, and the old one has to "
+                f"be unused for {format_duration(longest_silence.seconds)} in three quarters of that: {longest_silence.why}",
+                f"write `renew_before: {-(-longest_silence.seconds * 4 // 3 // 3600) + 1}h` or more, or describe the consumer",
                 want.position,
             )
         if not (want.is_a.clients if charter.is_client else want.is_a.accounts):

@@ -36,7 +36,7 @@ from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.times import format_instant, rough_duration
 
 from . import lost
-from .allowed import allowed, changed
+from .allowed import allowed, changed, kept_here, turning
 
 NAME = "credential"
 
@@ -62,7 +62,7 @@ def compare(seen: Seen, draft: Draft) -> None:
             draft.note(
                 "credential-shared",
                 f"{want.name} is used by {' and '.join(want.consumers)}: where it leaks at one, "
-                "all of them stop, and each change waits for all",
+                "all of them stop, and each change waits for all; the tenant tells one last use, and nobody's name",
             )
         if allowed(seen, draft, want, registered=registered):
             One(seen, draft, want, registered=registered).bring(fact.records)
@@ -228,13 +228,7 @@ class One:
         """The steps of a new generation. The last one; None where its holder has to act first."""
         ready = self.draft.by(self.seen.tenant, Bearer, Ready)
         steps = begin(self._making(number), terms, why, *needs, ready=ready)
-        carried = self.seen.profile.carried(CREDENTIAL)
-        if terms.get("until") and carried is not None and "until" not in carried and not self.registered:
-            self.draft.note(
-                "credential-end-here",
-                f"{self.seen.tenant} shows no end of {self.want.name}: `sigillum sweep` ends it at {terms['until']}, and "
-                "nobody else does",
-            )
+        kept_here(self.seen, self.draft, self.want, terms, registered=self.registered)
         ids = [self.draft.add(step) for step in steps]
         if isinstance(steps[-1].action, Ask):
             return None
@@ -336,7 +330,7 @@ class One:
                     Turning("begin", "", want.name, number + 1, number),
                     draft.by(self.seen.tenant, Bearer, Ready),
                     why=why,
-                    after={"then": "made, tried and given while the old one serves; that ends when it is out of use"},
+                    after=turning(self.seen, want),
                 )
             )
 
