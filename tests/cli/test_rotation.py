@@ -584,3 +584,36 @@ def test_what_cannot_be_rotated_is_said(bare: Desk, sandbox: Sandbox) -> None:
     desk.charter(CHARTER.replace("wind-ingest", "fresh"), "fresh")
     assert desk.run("rotate", "fresh").code == 6  # it was never enacted
     assert "No rotation is under way." in desk.run("rotate", "--all", "--status").out
+
+
+def test_a_copy_without_the_keys_ends_renews_and_proves_nothing(desk: Desk, away: Away) -> None:
+    """The ledger was copied, the keys were not: what is not kept here is not kept nowhere."""
+    desk.charter(CHARTER)
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    other = Desk(desk.folder.parent / "copy", desk.capture)
+
+    def copied() -> None:
+        shutil.rmtree(other.folder, ignore_errors=True)
+        shutil.copytree(desk.folder, other.folder, ignore=shutil.ignore_patterns("keys"))
+
+    def refused(*words: str) -> None:
+        ran, before = other.run(*words), live(away)
+        told = " ".join((ran.out + ran.err).split())
+        assert (ran.code, f"the copy {name} of this workspace" in told, live(away)) == (6, True, before), told
+
+    copied()
+    name = (desk.folder / ".sigillum" / "copy").read_text().partition(" in ")[0]
+    refused("enact", "wind-ingest", "--yes", "--end")
+    refused("rotate", "wind-ingest", "--yes")
+    for _ in range(2):
+        assert desk.run("rotate", "wind-ingest", "--yes").code == 7
+        copied()
+        for more in ((), ("--end",), ("--taken", "jon"), ("--exposed",)):
+            refused("rotate", "wind-ingest", "--yes", *more)
+            copied()
+    ran = other.run("prove", "wind-ingest")
+    assert "sign in with" not in ran.out
+    moved = Desk(desk.folder.parent / "moved", desk.capture)
+    desk.folder.rename(moved.folder)  # another name is no other copy
+    assert moved.run("rotate", "wind-ingest", "--yes", "--end").code in (0, 7)
+    assert live(away) == ["ingest-key-2"]

@@ -42,6 +42,7 @@ DOCUMENT = "document"  # in an intent's body: how the document will look in whic
 IN_PLACE_OF = "in_place_of"  # among the terms of a credential: the generation that ended by its making
 BRIDGE = "bridge"  # in a mark's key: of that credential a further registration, with a later end
 UNREAD = "unread"  # in an intent's body: digests of the fields that this tenant never shows, by their names
+COPY = "copy"  # in an entry of what is kept: which copy of the workspace keeps it
 MET = "met"  # where a tenant is, by its address and issuer: the ids of this ledger are ids of that one
 SEEN = "seen"  # what was made was read back
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
@@ -96,6 +97,7 @@ class Generation:
     value: str = ""
     state: State = State.OPEN
     kept: str = ""  # thumbprint of the key, or "secret", once it is kept
+    kept_by: str = ""  # by which copy of the workspace
     unanswered: bool = False  # a creation was sent whose answer is not known
     foreseen: tuple[str, ...] = ()  # how its document was to look, after each of our writes
     sent_at: str = ""  # tenant's time of the last intent to make it
@@ -245,7 +247,8 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
         elif entry.kind == OUTCOME:
             _outcome(history, by_attempt.get(int(body["attempt"])), body, int(body["attempt"]))
         elif entry.kind == KEPT:
-            _generation(history, body).kept = str(body["what"])
+            kept = _generation(history, body)
+            kept.kept, kept.kept_by = str(body["what"]), str(body.get(COPY, ""))
         elif entry.kind in (ADOPTED, FOUND):
             taken = _generation(history, body)
             taken.id, taken.value = str(body["id"]), str(body.get("value", ""))

@@ -39,6 +39,9 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
         if not one.leaving and (new is None or not new.live):
             return Next(closed="not wanted any more")
         return Next(waits=f"the charter does not ask for {one.name} any more, and it is not ended yet", code="not-asked")
+    other = elsewhere(one, around)
+    if other:
+        return Next(waits=other, code="copy")
     facts = [(g, seen.ask(Query(CREDENTIAL, "id", g.id))) for g in one.leaving if g.id]
     unknown = next((f.unknown for _, f in facts if not f.known), "")
     if unknown:
@@ -73,6 +76,21 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
     if Stage.CLEARED not in one.staged:
         return Next((_turn(one, Stage.CLEARED),))
     return Next(closed=closed_how(one, around))
+
+
+def elsewhere(one: Rotation, around: Around) -> str:
+    """Which generation another copy of the workspace keeps, in words: nothing is ended, renewed or proved without it."""
+    want = around.want
+    for made in (one.old, one.new) if want is not None and want.held_here else ():
+        if (
+            made is not None
+            and made.live
+            and made.kept_by not in ("", around.copy)
+            and not made.elsewhere
+            and not around.held.get((one.name, made.number))
+        ):
+            return f"generation {made.number} of {one.name} is kept by the copy {made.kept_by} of this workspace, and not here"
+    return ""
 
 
 _PROVING = (Stage.ACCEPTED, Stage.DEAD)

@@ -199,6 +199,7 @@ class Around(NamedTuple):
     incomplete: frozenset[tuple[str, int]] = frozenset()
     proofs: tuple[int, ...] = ()
     consumers: tuple[Consumer, ...] = ()
+    copy: str = ""  # the name of this copy of the workspace
     ours: tuple[tuple[Mark, int, str], ...] = ()  # every credential of this charter that stands, by the ledger
 
 

@@ -64,6 +64,13 @@ class Office:
         own = [self.books.signing_key().key_id] if ours else []
         return frozenset([*self.workspace.file.signers.values(), *more, *own])
 
+    @property
+    def copy(self) -> str:
+        """The name of this copy of the workspace. Raises MachineError."""
+        from .copies import copy_of
+
+        return copy_of(self.workspace.private)
+
     def close(self) -> None:
         self.books.close()
 
@@ -113,6 +120,7 @@ class Office:
             settings.boundary,
             self.tenants.name_of,
             self.tenants.met,
+            lambda: self.copy,
         )
         patience = Patience(
             settings.timeout_seconds,

@@ -37,6 +37,7 @@ MENDS = {  # by the code of what an undertaking waits for
     "touched": "find out who, and why; `sigillum rotate --end` ends it at any rate",
     ON_AGAIN: "`sigillum suspend` switches it off once more, `sigillum reinstate` ends the suspension",
     PERHAPS: "`sigillum reinstate --switch-on` switches it on; `suspend --back` agrees to that beforehand",
+    "copy": "go on there; where that copy is gone, `sigillum enact --lost` begins the next generation",
     "holder": "ask its holder, and write `public_key: file:PATH` at the credential",
 }
 

@@ -172,9 +172,14 @@ def sign_in(trying: Trying) -> tuple[SignedIn, str]:
     generation = trying.state.find(CREDENTIAL, home, name=credential.name)
     if generation is None or not keys.path(credential.name, generation.number).exists():
         raise SomebodyError(
-            f"{credential.name} of {trying.charter.name} is not here",
+            f"{credential.name} of {trying.charter.name} is not here"
+            + (
+                f": the copy {generation.kept_by} of this workspace keeps it"
+                if generation is not None and generation.kept_by
+                else ""
+            ),
             where=trying.charter.tenant,
-            mend=f"run `sigillum enact {trying.charter.name}` first",
+            mend=f"prove it there, or run `sigillum enact {trying.charter.name}` first",
         )
     shown = f"{credential.name}, generation {generation.number}"
     proof = proof_of(keys, credential, generation.number, trying.principal if trying.home is None else trying.home_principal)

@@ -215,6 +215,16 @@ def begin(
             where=charter.tenant,
             mend="register the client anew, under another name",
         )
+    if (
+        want.held_here
+        and old.kept_by not in ("", office.copy)
+        and not office.keepings.of(state.charter).path(want.name, old.number).exists()
+    ):
+        raise SomebodyError(
+            f"{want.name} is kept by the copy {old.kept_by} of this workspace, and not here",
+            where=charter.name,
+            mend="rotate it there; where that copy is gone, `sigillum enact --lost` begins the next generation",
+        )
     tenant = office.tenants.reach(charter.tenant)
     rules = office.workspace.rules
     now, until = whole_second(office.tenants.now(charter.tenant)), str(old.terms.get("until") or "")

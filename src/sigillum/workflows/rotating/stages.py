@@ -114,6 +114,7 @@ class Turns:
             self.keys.incomplete(),
             provers(charter, want),
             self.consumers,
+            self.office.copy,
             tuple(
                 (m, g.number, g.id)
                 for m, all_ in state.generations.items()

@@ -10,7 +10,7 @@ from sigillum.core.charter.charter import Charter
 from sigillum.core.facets.generation import called
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import KEPT
+from sigillum.core.records.history import COPY, KEPT
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.marks import Mark
@@ -96,7 +96,7 @@ def take(
         generation = next(g for g in history.generations[_mark(charter, one)] if g.number == one.generation)
         if not generation.kept:
             office.books.ledger(write=True).append(
-                [Fresh(KEPT, uid, {**generation.mark.body(), "generation": one.generation, "what": mark})]
+                [Fresh(KEPT, uid, {**generation.mark.body(), "generation": one.generation, "what": mark, COPY: office.copy})]
             )
         tenant = office.tenants.reach(charter.tenant)
         record = tenant.read(CREDENTIAL, generation.id)

@@ -25,11 +25,12 @@ def asked(seen: Seen, draft: Draft, want: CredentialWant, standing: Standing) ->
         or record.over(seen.now)
     ):
         return ()
+    by = f" by the copy {generation.kept_by} of this workspace" if generation.kept_by else ""
     what = "private key" if want.is_a.signs else "secret"
     step = Step(
         StepId(generation.mark, generation.number, "lost"),
         StepKind.ASK,
-        f"about {want.name}, whose {what} was kept and is not here",
+        f"about {want.name}, whose {what} was kept{by} and is not here",
         Ask(
             advice="another copy of this workspace may keep it: run this there; where it is lost, enact with --lost, which "
             "begins the next generation"

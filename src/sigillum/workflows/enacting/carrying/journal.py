@@ -19,7 +19,8 @@ from .ports import Settle
 
 class LedgerJournal:
     """Writes a stream's intents and outcomes; `now` tells a tenant's time, `acting` the name of whoever does a step there,
-    `boundary` is told where a kill could fall, `met` gives what is to be written of a tenant before the first intent there.
+    `boundary` is told where a kill could fall, `met` gives what is to be written of a tenant before the first intent there,
+    `copy` the name of this copy of the workspace, by which it is known who keeps what is kept.
     """
 
     def __init__(
@@ -31,9 +32,10 @@ class LedgerJournal:
         boundary: Callable[[str], None] = lambda name: None,
         acting: Callable[[str, str], str] = lambda tenant, by: by,
         met: Callable[[str], Iterable[Fresh]] = lambda tenant: (),
+        copy: Callable[[], str] = lambda: "",
     ) -> None:
         self.ledger, self.workspace, self.uid, self._now, self._boundary = ledger, workspace, uid, now, boundary
-        self._acting, self._met = acting, met
+        self._acting, self._met, self._copy = acting, met, copy
         self._known = set[str]()
         self._beside = list[Fresh]()  # what is written with the next entry: losing it loses nothing but knowledge
 
@@ -112,6 +114,7 @@ class LedgerJournal:
         return waiting
 
     def write(self, kind: str, step: Step, **about: Any) -> None:
+        about = {history.COPY: self._copy(), **about} if kind == history.KEPT else about
         self.ledger.append(
             [*self._waiting(), Fresh(kind, self.uid, {**step.mark.body(), "generation": step.generation, **about})]
         )
