@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
+import signal
 import subprocess
 import sys
 import threading
@@ -1058,3 +1060,39 @@ def test_every_foreign_entry_of_a_document_survives_many_writers(pierhead: House
     stands = {m for b in service.policies["2"][1]["bindings"] for m in b["members"]}
     assert stands == {*foreign, *(f"person:{n}" for n in range(200)), *(f"hand:{n}" for n in service.hands)}
     assert (len(service.hands), len(foreign) > rounds) == (2, True)
+
+
+def test_a_rotation_killed_at_every_boundary_goes_on(pierhead: House, forked: Fork) -> None:
+    """Also after the tenant made a token and before its answer: nobody has that one, it ends, and another one follows."""
+    desk, service = pierhead.desk, pierhead.service
+    assert pierhead.enact().code == 0
+    seen = desk.folder / "seen"
+
+    def note(name: str) -> None:
+        with seen.open("a") as file:
+            file.write(name + "\n")
+
+    forked(desk, ["rotate", "crane"], note)
+    assert desk.run("rotate", "crane", "--end", "--yes").code in (0, 7)
+    names = [re.sub(r"#\d+|-\d+\b", "", n) for n in dict.fromkeys(seen.read_text().splitlines())]
+    assert len(names) >= 8
+    for number, wanted in enumerate(names):
+        assert desk.run("retire", f"crane-{number - 1}" if number else "crane", "--because", "again", "--yes").code in (0, 7)
+        mine = f"crane-{number}"
+        desk.charter(
+            pierhead.charter.replace("charter: crane", f"charter: {mine}").replace("name: crane-7", f"name: h-{number}"), mine
+        )
+        assert desk.run("enact", mine, "--yes").code == 0
+        own = {str(n) for n, h in service.hands.items() if h["login"] == f"h-{number}"}
+
+        def die(name: str, wanted: str = wanted) -> None:
+            if re.sub(r"#\d+|-\d+\b", "", name) == wanted:
+                os.kill(os.getpid(), signal.SIGKILL)
+
+        forked(desk, ["rotate", mine], die)
+        ran = desk.run("rotate", mine)
+        assert ran.code in (0, 6, 7), f"{wanted}: {ran.out}{ran.err}"
+        ran = desk.run("rotate", mine, "--end", "--yes")
+        assert ran.code in (0, 7), f"{wanted}: {ran.out}{ran.err}"
+        left = [t["title"] for t in service.tokens.values() if t["hand"] in own]
+        assert len(left) == 1, (wanted, left)

@@ -15,8 +15,9 @@ from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.marks import StepId
 from sigillum.core.values.times import format_instant, parse_instant
 
-from .bridging import bridged, counting
+from .bridging import bridged
 from .consuming import known, missing, picked_up
+from .guards import elsewhere, full, in_place, uncaught
 from .late import closed_how, late
 from .rotation import Around, Asked, Leaves, Rotation, Stage, read, tokens_over
 from .undertaking import Look, Next, Undertaking
@@ -50,7 +51,7 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
     if one.exposed and around.profile.born_inactive is not False and (off := _switched(one, leaves, on=False)):
         return Next(off)
     record = together([r for _, r in leaves])
-    if one.gap and old.live and not _in_place(one, around):
+    if one.gap and old.live and not in_place(one, around):
         return Next((end(one.mark, old.number, old.id, "the tenant takes one at a time: it ends first"),))
     bridge = bridged(one, around, seen) if leaves else ()
     if bridge:
@@ -76,21 +77,6 @@ def next_(one: Rotation, seen: Look, now: datetime) -> Next:
     if Stage.CLEARED not in one.staged:
         return Next((_turn(one, Stage.CLEARED),))
     return Next(closed=closed_how(one, around))
-
-
-def elsewhere(one: Rotation, around: Around) -> str:
-    """Which generation another copy of the workspace keeps, in words: nothing is ended, renewed or proved without it."""
-    want = around.want
-    for made in (one.old, one.new) if want is not None and want.held_here else ():
-        if (
-            made is not None
-            and made.live
-            and made.kept_by not in ("", around.copy)
-            and not made.elsewhere
-            and not around.held.get((one.name, made.number))
-        ):
-            return f"generation {made.number} of {one.name} is kept by the copy {made.kept_by} of this workspace, and not here"
-    return ""
 
 
 _PROVING = (Stage.ACCEPTED, Stage.DEAD)
@@ -179,10 +165,13 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
             want.public_key is None or (leaves is not None and leaves.says(thumbprint=thumbprint(want.public_key)))
         ):
             return Next(waits=f"the holder of {want.name} has to send the public half of a new key", code="holder")
-        swap = one.gap and _in_place(one, around)
-        full = _full(one, around, seen, now) if not swap else None
-        if full is not None and (new is None or not new.unanswered):
-            return full
+        arrived = uncaught(one, around, seen)
+        if arrived is not None:
+            return arrived
+        swap = one.gap and in_place(one, around)
+        no_room = full(one, around, seen, now) if not swap else None
+        if no_room is not None and (new is None or not new.unanswered):
+            return no_room
         known = new.terms if new is not None and number == new.number else {}
         making = _making(one, around, number)._replace(instead_of=one.old if swap and one.old.live else None)
         terms = terms_of(want, now, known, around.profile.credential_grain)
@@ -224,11 +213,6 @@ def _recent(since: str, seen: Look, now: datetime) -> bool:
     return bool(since) and now < parse_instant(since) + timedelta(seconds=seen.arrival_seconds)
 
 
-def _in_place(one: Rotation, around: Around) -> bool:
-    """Does the new one take the old one's place in one request, so that there is no moment without either?"""
-    return around.profile.replaces and around.want is not None and around.want.is_a.typed and around.want.held_here
-
-
 def _beside(one: Rotation, steps: tuple[Step, ...], now: datetime) -> Next:
     """Consumers that try both get the new one before it takes the old one's place."""
     if one.exposed or not one.old.live:
@@ -242,36 +226,6 @@ def _beside(one: Rotation, steps: tuple[Step, ...], now: datetime) -> Next:
             early=True,
         )
     return Next(steps)
-
-
-def _full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | None:
-    """There has to be room for one more: where there is none, nothing is begun."""
-    kind = around.want.kind if around.want is not None else ""
-    most = around.profile.most(kind)
-    fact = seen.ask(Query(CREDENTIAL, "principal", around.bearer)) if most else Fact[Credential]()
-    counted = counting(around.profile, fact.records, now, kind)
-    if not most or len(counted) < most:
-        return None
-    dead = next(
-        ((mark, n, r.id) for r in counted if r.over(now) and r.id != one.old.id for mark, n, i in around.ours if i == r.id),
-        None,
-    )
-    if dead is not None:  # a stranger's is never cleared
-        return Next((end(dead[0], dead[1], dead[2], "it ended by itself, and counts among those that may stand"),))
-    if _in_place(one, around):
-        return Next(
-            waits=f"{one.tenant} takes one credential at a time: the new one is laid beside the old one, for consumers "
-            "that try both, and takes its place in one request",
-            code="in-place",
-        )
-    others = ", ".join(r.body.name or r.id for r in counted if r.id != one.old.id)
-    if not others:
-        return Next(
-            waits=f"{one.tenant} takes one credential at a time: where the old one ends first, nobody can sign in "
-            "until its consumers have the new one",
-            code="gap",
-        )
-    return Next(waits=f"{one.tenant} takes {most} credentials, and {others} stands beside {one.name}", code="room")
 
 
 def _ends_anyway(one: Rotation, record: Record[Credential] | None, now: datetime) -> bool:

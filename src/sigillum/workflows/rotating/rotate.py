@@ -13,7 +13,7 @@ from sigillum.core.charter.charter import Charter, CredentialWant
 from sigillum.core.facets.quiet import named, quiet
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
-from sigillum.core.records.history import NUMBER, ROTATING, ROTATION, UNDERTAKING, History, State
+from sigillum.core.records.history import NUMBER, ROTATING, ROTATION, UNDERTAKING, Generation, History, State
 from sigillum.core.undertakings.bridging import ends, not_bridged
 from sigillum.core.undertakings.consuming import Knows, LastUse, Told, known, observed
 from sigillum.core.undertakings.late import BY_ITSELF
@@ -215,16 +215,7 @@ def begin(
             where=charter.tenant,
             mend="register the client anew, under another name",
         )
-    if (
-        want.held_here
-        and old.kept_by not in ("", office.copy)
-        and not office.keepings.of(state.charter).path(want.name, old.number).exists()
-    ):
-        raise SomebodyError(
-            f"{want.name} is kept by the copy {old.kept_by} of this workspace, and not here",
-            where=charter.name,
-            mend="rotate it there; where that copy is gone, `sigillum enact --lost` begins the next generation",
-        )
+    _kept_here(office, charter, state, want, old)
     tenant = office.tenants.reach(charter.tenant)
     rules = office.workspace.rules
     now, until = whole_second(office.tenants.now(charter.tenant)), str(old.terms.get("until") or "")
@@ -252,6 +243,20 @@ def begin(
         ]
     )
     office.settings.boundary(f"rotation of {want.name} begun")
+
+
+def _kept_here(office: Office, charter: Charter, state: History, want: CredentialWant, old: Generation) -> None:
+    """Raises SomebodyError where another copy of the workspace keeps it."""
+    if (
+        want.held_here
+        and old.kept_by not in ("", office.copy)
+        and not office.keepings.of(state.charter).path(want.name, old.number).exists()
+    ):
+        raise SomebodyError(
+            f"{want.name} is kept by the copy {old.kept_by} of this workspace, and not here",
+            where=charter.name,
+            mend="rotate it there; where that copy is gone, `sigillum enact --lost` begins the next generation",
+        )
 
 
 def _who_of(tenant: Tenant) -> str:
