@@ -101,3 +101,16 @@ def test_a_place_that_is_taken_is_left_alone(bare: Desk, sandbox: Sandbox) -> No
     assert (ran.code, "write env:NAME, file:PATH or keyring:NAME" in ran.err) == (3, True), (
         ran.err
     )  # it would be needed to read it
+
+
+def test_an_end_does_not_need_the_secret(bare: Desk, sandbox: Sandbox) -> None:
+    """The store lost what was kept there: all of it ends, and what was left there by a kill goes."""
+    desk, cairn = house(bare, sandbox)
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    assert desk.run("rotate", "wind-ingest").code == 7
+    for name in ("ingest-key.1", "ingest-key.2"):
+        url = f"{cairn.address.removesuffix('/scim/v2')}/work/secrets/brindlemoor/sensing/{name}"
+        token = {"Authorization": f"Bearer {cairn.tokens['hale.brook']}"}
+        assert sandbox.pool.request("DELETE", url, headers=token).status == 204
+    ran = desk.run("retire", "wind-ingest", "--because", "x", "--yes")
+    assert (ran.code, "not tried" in ran.out) == (0, True), ran.out + ran.err

@@ -11,7 +11,7 @@ import pytest
 
 from sigillum.core.values.errors import MachineError
 from sigillum.core.values.secret import Secret
-from sigillum.keeping.files import FileKeeping
+from sigillum.keeping.files import FileKeeping, NotKeptError
 from sigillum.keeping.private import left_behind, read_private, write_private
 from sigillum.keeping.vaults import Keyring
 from sigillum.keys import material
@@ -71,3 +71,43 @@ def test_a_file_that_others_can_read_is_not_read(tmp_path: Path) -> None:
     path.chmod(0o640)
     with pytest.raises(MachineError, match="can be read by others"):
         read_private(path)
+
+
+class Shelf:
+    """A vault in memory that may lie."""
+
+    def __init__(self) -> None:
+        self.held: dict[str, str] = {}
+        self.takes = True
+
+    def get(self, name: str) -> str | None:
+        return self.held.get(name)
+
+    def put(self, name: str, content: str) -> None:
+        if self.takes:
+            self.held[name] = content
+
+    def remove(self, name: str) -> None:
+        self.held.pop(name, None)
+
+
+def test_what_a_vault_holds_is_ours_or_is_not_used(tmp_path: Path) -> None:
+    shelf = Shelf()
+    keeping = FileKeeping(tmp_path / "uid", material, lambda where: shelf)
+    shelf.takes = False
+    with pytest.raises(MachineError, match="does not give it back"):
+        keeping.keep_key("main", 1, "Ed25519", "keyring")
+    assert not keeping.path("main", 1).exists()
+    shelf.takes = True
+    keeping.keep_key("main", 1, "Ed25519", "keyring")
+    keeping.keep_key("main", 2, "Ed25519", "keyring")
+    one, other = shelf.held["uid/main.1"], shelf.held["uid/main.2"]
+    for wrong in ("", "{}", other, one.replace("uid/main.1", "x/main.1"), other.replace("main.2", "main.1")):
+        shelf.held["uid/main.1"] = wrong
+        with pytest.raises(NotKeptError):
+            keeping.key("main", 1)
+    shelf.held["uid/main.1"] = one
+    assert keeping.key("main", 1)
+    shelf.held |= {"uid/main.3": one.replace("main.1", "main.3"), "uid/main.4": one}  # left by a kill; and a stranger's
+    assert keeping.swept("keyring", "main", range(1, 5)) == ["keyring: uid/main.3"]
+    assert sorted(shelf.held) == ["uid/main.1", "uid/main.2", "uid/main.4"]

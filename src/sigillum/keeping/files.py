@@ -6,7 +6,8 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,12 @@ from .private import left_behind, read_private, read_private_json, write_private
 CURRENT = "current"  # the folder of the files that consumers read
 _NAME = re.compile(r"(?P<name>.+)-(?P<number>\d+)\.json\Z")
 _IN, _AT = "kept_in", "kept_at"  # in a file: which vault holds the rest, and under which name
+
+
+class NotKeptError(MachineError):
+    """What was kept in a vault is there no more, or another one's stands there: nobody can sign in with it, and it can end."""
+
+    code = "not-kept"
 
 
 class FileKeeping:
@@ -83,8 +90,7 @@ class FileKeeping:
         raw = read_private_json(fresh)
         if raw.get(_IN):
             self._found(raw[_IN], credential, 0)
-            at = self._entry(credential)
-            self._vaults(raw[_IN]).put(at, json.dumps({**self._content(fresh), "of": at}))
+            self._put(raw[_IN], self._entry(credential), self._content(fresh))
         if found != content:
             write_private(path, content)
         self.beside(credential).unlink(missing_ok=True)
@@ -291,11 +297,19 @@ class FileKeeping:
         kept = self._vaults(raw[_IN]).get(str(raw[_AT]))
         try:
             held = json_of(kept or "")
-            return {**held, "credential": raw["credential"]}
+            whole = {**held, "credential": raw["credential"]}
         except (ValueError, KeyError, TypeError) as problem:
-            raise MachineError(
+            raise NotKeptError(
                 f"{raw[_IN]} holds nothing under {raw[_AT]} any more", where=str(path), mend="restore it there from a copy"
             ) from problem
+        print_ = raw["credential"].get("thumbprint")
+        if held.get("of") != raw[_AT] or (print_ and thumbprint(dict(held.get("key") or {})) != print_):
+            raise NotKeptError(
+                f"what {raw[_IN]} holds under {raw[_AT]} is another one's",
+                where=str(path),
+                mend="restore ours there from a copy",
+            )
+        return whole
 
     def _keep(self, path: Path, content: dict[str, Any], where: str) -> None:
         """Into the file; or into a vault, and what is not secret into the file."""
@@ -307,8 +321,30 @@ class FileKeeping:
         self._found(where, public["name"], public["generation"])
         if "key" in content:
             public["thumbprint"] = thumbprint(content["key"])
-        self._vaults(where).put(at, json.dumps({**content, "of": at}))
+        self._put(where, at, content)
         self._write(path, {"credential": public, _IN: where, _AT: at})
+
+    def _put(self, where: str, at: str, content: Mapping[str, Any]) -> None:
+        """Into a vault, and read back before anything rests on it. Raises MachineError."""
+        text, vault = json.dumps({**content, "of": at}), self._vaults(where)
+        vault.put(at, text)
+        if vault.get(at) != text:
+            raise MachineError(
+                f"{where} took what is kept under {at}, and does not give it back",
+                where="keep_in",
+                mend="ask its operator; nothing rests on it yet, so run this again when it keeps what it takes",
+            )
+
+    def swept(self, where: str, credential: str, generations: Iterable[int]) -> list[str]:
+        """Remove from a vault what a kill left there of these generations before a file named it: what was removed."""
+        gone = list[str]()
+        for generation in generations if where != FILE else ():
+            at = self._entry(credential, generation)
+            with suppress(SomebodyError):  # another one's stays
+                if not self.path(credential, generation).exists() and self._found(where, credential, generation) is not None:
+                    self._vaults(where).remove(at)
+                    gone.append(f"{where}: {at}")
+        return gone
 
     def _write(self, path: Path, content: Mapping[str, Any]) -> None:
         write_private(path, json.dumps(content, indent=1) + "\n")

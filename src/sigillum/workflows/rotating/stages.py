@@ -24,7 +24,7 @@ from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import NotYetError, RefusedError, SomebodyError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import format_instant, whole_second
-from sigillum.keeping.files import FileKeeping
+from sigillum.keeping.files import FileKeeping, NotKeptError
 from sigillum.keeping.private import read_private, write_private
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Proof, SignedIn
@@ -243,8 +243,11 @@ class Turns:
         return {"place": self.keys.current(one.name).name, "before": one.old.number}
 
     def _keep_token(self, one: Rotation) -> dict[str, Any]:
-        """A token of the old one, to be refused when it is dead."""
-        signed_in = self._sign_in(one, one.old.number)
+        """A token of the old one, to be refused when it is dead; none where what gives one is kept no more."""
+        try:
+            signed_in = self._sign_in(one, one.old.number)
+        except NotKeptError as problem:
+            return {"how": f"none: {problem.what}", "until": format_instant(self._now)}
         path = keep_token(self.keys, one.name, one.old.number, signed_in)
         return {"token": path.name, "until": format_instant(token_until(self._now, self.tenant.profile))}
 
@@ -258,6 +261,8 @@ class Turns:
             return self._shown(one, untried="what it proved itself with is not here")
         try:
             self._sign_in(one, one.old.number)
+        except NotKeptError as problem:
+            return self._shown(one, untried=problem.what)
         except RefusedError:
             pass
         else:

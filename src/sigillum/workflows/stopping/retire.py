@@ -13,7 +13,7 @@ from sigillum.core.facets.registry import words
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.records.history import GIVEN_BACK, RETIRED, RETIRING, Generation, State
+from sigillum.core.records.history import GIVEN_BACK, RETIRED, RETIRING, Generation, History, State
 from sigillum.core.undertakings.requests import REQUESTS
 from sigillum.core.undertakings.rotating import ROTATIONS
 from sigillum.core.undertakings.rotation import tokens_over
@@ -28,6 +28,7 @@ from sigillum.core.values.errors import (
     worst,
 )
 from sigillum.core.values.times import format_instant, parse_instant, whole_second
+from sigillum.keeping.files import NotKeptError
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import SignedIn
 from sigillum.workflows.desk.ledgers import keep_witness
@@ -135,7 +136,7 @@ def _let_in(office: Office, one: Plan) -> dict[tuple[str, int], SignedIn]:
         elif made.state is State.MADE and keys.path(*of).exists():
             try:
                 signed_in = tenant.sign_in(proof_of(keys, want, made.number, principal_of(office, one.charter, one.history)))
-            except RefusedError:  # it did not work before, so its refusal would show nothing
+            except (RefusedError, NotKeptError):  # it did not work before, so its refusal would show nothing
                 continue
             if tenant.taken(signed_in) is not False:
                 keep_token(keys, *of, signed_in)
@@ -152,10 +153,20 @@ def _refused(office: Office, one: Plan, before: Mapping[tuple[str, int], SignedI
         token = before.get((want.name, made.number))
         if token is not None:
             if keys.path(want.name, made.number).exists():
-                yield again(tenant, f"sign-in with {name}", proof_of(keys, want, made.number, token.principal))
+                yield _again(office, one, want, made, token.principal)
             yield old_token(tenant, name, token)
         elif made.state is State.MADE:
             yield Way.tried(f"sign-in with {name}", None, "not tried: it is not kept here, or was not let in before")
+
+
+def _again(office: Office, one: Plan, want: CredentialWant, made: Generation, principal: str) -> Way:
+    """One way in tried once more, where what it takes is still kept."""
+    what = f"sign-in with {want.name}{which(one.history, made.mark, made.number)}"
+    try:
+        proof = proof_of(office.keepings.of(one.uid), want, made.number, principal)
+    except NotKeptError as problem:
+        return Way.tried(what, None, f"not tried: {problem.what}")
+    return again(office.tenants.reach(one.charter.tenant), what, proof)
 
 
 def _wait_or_tell(office: Office, one: Plan) -> None:
@@ -185,7 +196,7 @@ def _close(office: Office, one: Plan, because: str, done: Retired) -> None:
     _, history = office.books.history(one.charter.name)
     made = sorted((g for all_ in history.generations.values() for g in all_ if g.ended_at), key=lambda g: g.ended_at)
     ended = [{"tenant": g.mark.tenant, "what": _told(one, g), "at": _second(g.ended_at)} for g in made]
-    done.removed = keys.names()
+    done.removed = [*keys.names(), *_left_in_vaults(office, one, history)]
     closed = [
         closing(sort, under_way, "retired")
         for sort in SORTS
@@ -218,6 +229,15 @@ def _close(office: Office, one: Plan, because: str, done: Retired) -> None:
     keys.clear_all()
     office.settings.boundary("keys removed")
     done.done = True
+
+
+def _left_in_vaults(office: Office, one: Plan, history: History) -> list[str]:
+    """What a kill left in a store or keyring before a file named it goes, too."""
+    out = list[str]()
+    for want in one.charter.credentials:
+        made = [g.number for m, all_ in history.generations.items() for g in all_ if m.get("name") == want.name]
+        out += office.keepings.of(one.uid).swept(want.place, want.name, range(1, max(made, default=0) + 2))
+    return out
 
 
 def _told(one: Plan, made: Generation) -> str:
