@@ -10,7 +10,7 @@ from sigillum.core.charter.charter import Charter
 from sigillum.core.kinds.changes import End
 from sigillum.core.undertakings.rotation import Stage
 from sigillum.workflows.rotating.rotate import Rotated, RotationWish, rotate
-from workflows.memory import USUAL, House, Memory, house
+from workflows.memory import CHARTER, USUAL, House, Memory, house
 
 LATE = 300
 
@@ -64,3 +64,24 @@ def test_why_it_is_rotated_is_kept(tmp_path: Path) -> None:
     charter = our.charter()
     our.enact(charter)
     assert turned(our, charter, because="jon has left").rotation.because == "jon has left"
+
+
+def test_of_two_rotations_one_that_is_over_is_not_begun_anew(tmp_path: Path) -> None:
+    our = house(tmp_path, Memory())
+    charter = our.charter(CHARTER.replace("  - {name: key,", "  - {name: old, kind: key-pair, lasts: 90d}\n  - {name: key,"))
+    our.enact(charter)
+
+    def all_(**wish: object) -> list[Rotated]:
+        with our.office() as office:
+            return list(rotate(office, [charter], RotationWish(**wish)))  # type: ignore[arg-type]
+
+    assert [r.rotation.name for r in all_()] == ["old", "key"]
+    with our.office() as office:
+        [_] = rotate(office, [charter], RotationWish("old", end=True))
+    our.away.ahead += timedelta(hours=1)
+    assert [(r.rotation.name, r.rotation.closed) for r in all_()] == [("old", "done"), ("key", "")]
+    wishes: list[dict[str, object]] = [{}, {"because": "x"}, {"end": True}]
+    for wish in wishes:
+        assert [(r.rotation.name, r.rotation.old.number) for r in all_(**wish)] == [("key", 1)]
+    our.away.ahead += timedelta(hours=1)
+    assert [(r.rotation.name, r.rotation.closed) for r in all_()] in ([("key", "done")], [("old", ""), ("key", "")])

@@ -88,7 +88,7 @@ def rotate(office: Office, charters: list[Charter], wish: RotationWish) -> Itera
 
 def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Rotated]:
     uid, state = office.books.history(charter.name)
-    for want in chosen(charter, wish.credential):
+    for want in _turning(chosen(charter, wish.credential), charter, state, wish):
         mark, exposed = Mark("credential", charter.tenant, (("name", want.name),)), None
         if mark not in state.turns:
             if wish.end or wish.taken or wish.back or wish.bridge_seconds:
@@ -127,6 +127,14 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
         done = go_on(office, charter, _open(office, uid, mark))
         done.exposure = exposed
         yield done
+
+
+def _turning(wanted: list[CredentialWant], charter: Charter, state: History, wish: RotationWish) -> list[CredentialWant]:
+    """Which of them are meant: where none is named and some are being rotated, those. One that is over is not begun anew by a
+    word, or by going on with another one.
+    """
+    under_way = [w for w in wanted if Mark("credential", charter.tenant, (("name", w.name),)) in state.turns]
+    return under_way if under_way and not wish.credential and not wish.exposed else wanted
 
 
 def _consumers(want: CredentialWant, wish: RotationWish) -> tuple[str, ...]:
