@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from icalendar import Calendar
@@ -124,3 +126,23 @@ def test_a_request_without_an_answer_is_due(bare: Desk, sandbox: Sandbox) -> Non
     assert bare.run("enact", "rota", "--yes").code == 6
     found = [d for d in bare.run("due", "--format", "json").json["due"] if d["kind"] == "request"]
     assert [(d["state"], d["charter"], "calendar.read" in d["what"]) for d in found] == [("due", "rota", True)]
+
+
+def test_each_tenants_clock_counts_where_it_is_followed(bare: Desk, sandbox: Sandbox, ticking: Callable[[int], None]) -> None:
+    """By this machine's clock its key would be fresh: there, it is over."""
+    away = sandbox.tenant()
+    bare.know(away, "summit")
+    settings = bare.folder / "sigillum.yaml"
+    settings.write_text(re.sub(r"(\n  summit:\n)", r"\1    clock: tenant\n", settings.read_text()))
+    bare.charter(CHARTER)
+    assert bare.run("enact", "wind-ingest", "--yes").code == 0
+
+    def state(*words: str) -> str:
+        found = bare.run("due", "--within", "1d", "--format", "json", *words).json["due"]
+        return str(next((d["state"] for d in found if d["kind"] == "credential"), ""))
+
+    assert [state("--within", "365d"), state("--at", "+85d"), state("--at", "+91d"), state()] == ["later", "due", "over", ""]
+    ticking(91 * 86_400)
+    assert state() == "over"
+    settings.write_text(settings.read_text().replace(away.address, "http://127.0.0.1:9/scim/v2"))
+    assert "counted by this machine's clock" in bare.run("due", "--format", "json").err

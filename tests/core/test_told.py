@@ -213,7 +213,7 @@ def test_what_ends_with_what_stops_then() -> None:
     one = charter(review=date(2026, 11, 1), sign_in=risk)
     about = summary(one)
     all_ = [*of_endings(endings(rows), lambda uid: one.name, {one.name: about}), *of_reviews(about, "u")]
-    found = in_order(all_, NOW, timedelta(days=10))
+    found = in_order(all_, lambda tenant: NOW, timedelta(days=10))
     assert [(d.kind, d.state(NOW)) for d in found] == [
         ("review", "over"),
         ("review", "over"),
@@ -223,7 +223,10 @@ def test_what_ends_with_what_stops_then() -> None:
     ]
     assert "these go without: gate, board" in found[3].stops
     assert len({d.key for d in found}) == 5
-    assert [d.what for d in in_order(all_, NOW, timedelta(days=60))][-2:] == ["the credential gone", "the credential late"]
+    assert [d.what for d in in_order(all_, lambda tenant: NOW, timedelta(days=60))][-2:] == [
+        "the credential gone",
+        "the credential late",
+    ]
     assert (len(reviews(one)), len(overdue(one, NOW.date())), reviews(charter())) == (3, 2, [])
 
 

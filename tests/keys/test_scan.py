@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Desk
+from conftest import CHARTER, Desk
 from keys.test_shapes import made
 from sigillum.keys.material import make_key
 from sigillum.keys.scan import mark_of, scan
@@ -122,3 +122,20 @@ def test_a_folder_is_looked_through(desk: Desk) -> None:
     assert desk.run("key", "scan", str(desk.folder / "none")).code == 3
     (house / "clean").mkdir()
     assert desk.run("key", "scan", str(house / "clean")).code == 0
+
+
+def test_what_was_ours_is_known_again_when_it_is_over(desk: Desk) -> None:
+    desk.charter(CHARTER.replace("credentials:\n", "credentials:\n  - {name: feed, kind: api-token, lasts: 30d}\n"))
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    held = [json.loads(p.read_text()) for p in (desk.folder / ".sigillum" / "keys").glob("*/*.json")]
+    (desk.folder / "lying").mkdir()
+    for number, one in enumerate(held):
+        (desk.folder / "lying" / f"{number}.sh").write_text(
+            f"TOKEN={one['secret']}\n" if "secret" in one else json.dumps(one["key"])
+        )
+    assert desk.run("retire", "wind-ingest", "--because", "over", "--yes").code == 0
+    found = desk.run("key", "scan", str(desk.folder / "lying"), "--format", "json").json["found"]
+    assert sorted((f["ours"]["what"], f["ours"]["alive"]) for f in found) == [
+        ("generation 1 of feed of wind-ingest", False),
+        ("generation 1 of ingest-key of wind-ingest", False),
+    ]

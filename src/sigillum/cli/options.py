@@ -92,6 +92,13 @@ def instant(text: str, where: str) -> datetime:
         raise UsageError(str(problem), where=where, mend="write it like 2027-03-01T08:00:00Z") from problem
 
 
+def moment(text: str, where: str) -> tuple[datetime | None, int]:
+    """An instant typed by somebody, or how many seconds later than now, like +80d. Raises UsageError."""
+    if text.startswith("+"):
+        return None, duration(text[1:], where)
+    return (instant(text, where) if text else None), 0
+
+
 def duration(text: str, where: str) -> int:
     """Seconds of a duration typed by somebody. Raises UsageError."""
     from sigillum.core.values.times import parse_duration

@@ -22,6 +22,7 @@ from .private import left_behind, read_private, read_private_json, write_private
 
 CURRENT = "current"  # the folder of the files that consumers read
 _NAME = re.compile(r"(?P<name>.+)-(?P<number>\d+)\.json\Z")
+SAME = ("tenant", "principal_id", "client_id", "account", "token_endpoint")  # whose it is: the same for each generation
 _IN, _AT = "kept_in", "kept_at"  # in a file: which vault holds the rest, and under which name
 
 
@@ -53,8 +54,11 @@ class FileKeeping:
 
     def lay_beside(self, credential: str, generation: int) -> Path:
         """Put a generation where consumers that try both find it."""
-        path = self.beside(credential)
-        write_private(path, read_private(self.path(credential, generation)))
+        path, content = self.beside(credential), read_private_json(self.path(credential, generation))
+        current = self.current(credential)
+        serving = read_private_json(current).get("credential") if current.exists() else None
+        about = {n: serving[n] for n in SAME if n in serving} if isinstance(serving, dict) else {}
+        self._write(path, {**content, "credential": {**about, **content["credential"]}})
         return path
 
     def reference(self, credential: str, generation: int, folder: Path) -> str:
@@ -223,6 +227,9 @@ class FileKeeping:
         merged = {**known, **about}
         if merged != content.get("credential"):
             self._write(path, {**content, "credential": merged})
+        beside = self.beside(credential)
+        if beside.exists() and read_private_json(beside).get("credential", {}).get("generation") == generation:
+            self.lay_beside(credential, generation)
         if self.serving(credential) in (0, generation):
             self.give(credential, generation, 0)
 

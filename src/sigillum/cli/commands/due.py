@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.forms import Column, Listing
-from sigillum.cli.options import common, duration, instant
+from sigillum.cli.options import common, duration, moment
 from sigillum.core.values.errors import FileError, Outcome
 
 if TYPE_CHECKING:
-    from sigillum.core.undertakings.due import Due
+    from sigillum.core.undertakings.due import Clock, Due
 
 EXAMPLE = """examples:
   sigillum due
@@ -29,26 +29,28 @@ def add_parser(subparsers: Any) -> None:
         parents=[common("table", tables=True)],
         epilog=EXAMPLE,
         description="What ends, is to be renewed, looked at again, or waits for somebody, in order of time: credentials, "
-        "grants, loans, reviews, sealed sheets, requests. It asks no tenant. Exit code 1 where something is over, "
+        "grants, loans, reviews, sealed sheets, requests. It asks no tenant, "
+        "but for its time where `clock: tenant` is written. Exit code 1 where something is over, "
         "3 where a charter has mistakes and is left out.",
     )
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="only these (default: all)")
     parser.add_argument("--within", default="60d", metavar="DURATION", help="what ends so soon (default: 60d)")
-    parser.add_argument("--at", metavar="INSTANT", help="as it will be then, if nothing is done")
+    parser.add_argument("--at", metavar="TIME", default="", help="as it will be, if nothing is done: `+80d`, or an instant")
     parser.add_argument("--calendar", type=Path, metavar="FILE", help="write a calendar (RFC 5545), with an alarm for each")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.core.values.times import format_instant, whole_second
-    from sigillum.workflows.stopping.due import calendar, due, summaries
+    from sigillum.workflows.stopping.due import calendar, clock_of, due, summaries
 
-    at = instant(args.at, "--at") if args.at else None
-    now = at or datetime.now(UTC)
+    at, later = moment(args.at, "--at")
+    clock = clock_of(context.office, at, timedelta(seconds=later))
+    now = clock("")
     within = timedelta(seconds=min(duration(args.within, "--within"), (YEAR_2100 - now).total_seconds()))
     charters, odd = summaries(context.office, args.charters)
     for name in odd:
         context.say(f"{name} is left out: its file has mistakes, which `sigillum charter check {name}` tells")
-    found = due(context.office, charters, within, at, only=bool(args.charters))
+    found = due(context.office, charters, within, clock, only=bool(args.charters))
     if args.calendar is not None:
         try:
             args.calendar.write_bytes(calendar(context.office, found, datetime.now(UTC)))
@@ -57,16 +59,17 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
                 f"the calendar cannot be written: {problem.strerror}", where=str(args.calendar), mend="name another file"
             ) from problem
         context.say(f"{args.calendar} holds {len(found)} of them; importing it again changes those that are there.")
-    listing = _listing(found, now, f"Nothing ends within {args.within}.")
-    context.say("What follows is by the charters and the ledger; no tenant was asked.")
+    listing = _listing(found, clock, f"Nothing ends within {args.within}.")
+    context.say("What follows is by the charters and the ledger; no tenant was asked for more than its time.")
     context.give_list("due", listing, at=format_instant(whole_second(now)), by="ledger")
-    return Outcome.FILE if odd else Outcome.NO if any(d.state(now) == "over" for d in found) else Outcome.DONE
+    return Outcome.FILE if odd else Outcome.NO if any(d.state(clock(d.tenant)) == "over" for d in found) else Outcome.DONE
 
 
-def _listing(found: Sequence[Due], now: datetime, empty: str) -> Listing[Due]:
+def _listing(found: Sequence[Due], clock: Clock, empty: str) -> Listing[Due]:
     from sigillum.core.values.times import rough_duration, whole_second
 
     def when(due: Due) -> str:
+        now = clock(due.tenant)
         left = rough_duration((due.at - now).total_seconds())
         return f"{left} ago" if due.at <= now else f"in {left}"
 
@@ -74,7 +77,7 @@ def _listing(found: Sequence[Due], now: datetime, empty: str) -> Listing[Due]:
         Column("at", lambda d: d.at, people=False),
         Column("on", lambda d: whole_second(d.at), head="at", data=False, unbroken=True),
         Column("when", when, head="that is", data=False, unbroken=True),
-        Column("state", lambda d: d.state(now), unbroken=True),
+        Column("state", lambda d: d.state(clock(d.tenant)), unbroken=True),
         Column("kind", lambda d: d.kind, people=False),
         Column("charter", lambda d: d.charter, people=False),
         Column("of", lambda d: f"{d.charter}: {d.what}" if d.charter else d.what, head="what ends, and what then", data=False),

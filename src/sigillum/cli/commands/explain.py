@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import common, duration, instant
+from sigillum.cli.options import common, moment
 from sigillum.core.values.errors import Outcome, UsageError
 
 EXAMPLE = """examples:
@@ -131,6 +131,5 @@ def _wish(args: argparse.Namespace, context: Context) -> Any:
         raise UsageError("several permissions or places are asked for", where="explain", mend="say --matrix, too")
     if context.as_table and not args.matrix:
         raise UsageError("only a matrix is a table", where="--format", mend="say --matrix, or use --format json")
-    later = duration(args.at[1:], "--at") if args.at.startswith("+") else 0
-    at = instant(args.at, "--at") if args.at and not later else None
+    at, later = moment(args.at, "--at")
     return Wish(args.who, permissions, places, at, later, args.with_, args.tenant, args.ask_tenant, args.for_person)

@@ -186,7 +186,10 @@ def of_unused(entries: Iterable[LedgerEntry], name: Callable[[str], str]) -> Ite
             yield Due(at, UNUSED, name(uid), what, stops="ask them: it may never have arrived", key=key)
 
 
-def in_order(all_: Iterable[Due], now: datetime, within: timedelta) -> list[Due]:
-    """What ends within that time, or is over, or due already; the earliest first."""
-    chosen = [d for d in all_ if d.at <= now + within or d.state(now) != "later"]
+Clock = Callable[[str], datetime]  # of a tenant, by its name; of none (""), this machine's
+
+
+def in_order(all_: Iterable[Due], clock: Clock, within: timedelta) -> list[Due]:
+    """What ends within that time, or is over, or due already, each by its own tenant's clock; the earliest first."""
+    chosen = [d for d in all_ if d.at <= clock(d.tenant) + within or d.state(clock(d.tenant)) != "later"]
     return sorted(chosen, key=lambda d: (d.at, d.kind, d.charter, d.what))

@@ -13,11 +13,13 @@ from sigillum.core.values.outside import json_of
 
 if TYPE_CHECKING:
     from sigillum.charters.workspace import Workspace
+    from sigillum.core.records.history import History
     from sigillum.core.values.secret import Secret
     from sigillum.keeping.files import FileKeeping
     from sigillum.keeping.port import Vault
 
 
+MARKS = "marks.json"  # in the private folder: of secrets that were ours, so that they are known again
 STORE = "store:"  # begins a reference to a secret of a tenant that is a store
 
 
@@ -82,6 +84,34 @@ class Keepings:
                 if token and compare_digest(token.encode(), given):
                     return f"the token of {admin.name} at {name}"
         return ""
+
+    def remember(self, uid: str, history: History) -> None:
+        """Keep the marks of a stream's secrets before they are removed, by which they are known again where they lie about. A
+        password leaves none: where somebody chose it, it could be guessed by its mark. Raises MachineError.
+        """
+        from sigillum.core.charter.credential_kinds import CREDENTIAL_KINDS
+        from sigillum.keeping.files import NotKeptError
+        from sigillum.keeping.private import write_private
+        from sigillum.keys.scan import mark_of
+
+        known, keeping = self.remembered(), self.of(uid)
+        every = [(m, g) for m, all_ in history.generations.items() for g in all_]
+        made = {(m.get("name"), g.number): str(g.terms.get("kind") or "") for m, g in every}
+        for (name, number), kept in keeping.held().items():
+            kind = CREDENTIAL_KINDS.get(made.get((name, number), ""))
+            if kept == "secret" and kind is not None and not kind.typed:
+                with suppress(NotKeptError):
+                    mark = mark_of(keeping.secret(name, number).reveal())
+                    known[mark] = {"uid": uid, "credential": name, "generation": str(number)}
+        write_private(self._workspace.private / MARKS, json.dumps(known, indent=1) + "\n")
+
+    def remembered(self) -> dict[str, dict[str, str]]:
+        """The marks of what was kept here once."""
+        try:
+            found = json_of((self._workspace.private / MARKS).read_bytes())
+        except (OSError, ValueError):
+            return {}
+        return dict(found) if isinstance(found, dict) else {}
 
     def discovered(self, tenant: str) -> Any:
         """What was kept of a tenant's interface; None where nothing is, or it cannot be read."""

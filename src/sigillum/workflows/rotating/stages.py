@@ -292,5 +292,6 @@ class Turns:
         return {"how": found.how}
 
     def _clear(self, one: Rotation) -> dict[str, Any]:
+        self.office.keepings.remember(one.uid, self._state)
         self.keys.remove(one.name, one.old.number)
         return {}

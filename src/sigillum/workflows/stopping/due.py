@@ -1,4 +1,4 @@
-"""What is due in a workspace, from its charters and its ledger; no tenant is asked."""
+"""What is due in a workspace, from its charters and its ledger; a tenant is asked for its time at most."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from sigillum.core.records.books import END, endings
 from sigillum.core.records.history import CONNECTED, HANDED, OPENED, RETIRED, USED
 from sigillum.core.undertakings.due import REQUESTS as ASKED
 from sigillum.core.undertakings.due import (
+    Clock,
     Due,
     Summary,
     in_order,
@@ -33,7 +34,7 @@ from sigillum.core.undertakings.loans import LOANS
 from sigillum.core.undertakings.requests import REQUESTS
 from sigillum.core.undertakings.rotating import ROTATIONS
 from sigillum.core.undertakings.suspension import SUSPENSIONS
-from sigillum.core.values.errors import FileError
+from sigillum.core.values.errors import FileError, RefusedError, SomebodyError, UnreachableError
 from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.workflows.desk.office import Office
 
@@ -103,16 +104,38 @@ def _told(name: str, kept: Any) -> Summary:
 
 
 def due(
-    office: Office, known: list[Summary], within: timedelta, at: datetime | None = None, *, only: bool = False
+    office: Office, known: list[Summary], within: timedelta, clock: Clock | None = None, *, only: bool = False
 ) -> list[Due]:
-    """In order of time, as it will be `at` (now, where none is named); `only` of these charters. Raises MachineError."""
-    now = at if at is not None else datetime.now(UTC)
+    """In order of time, by the clock that is given (now, where none is); `only` of these charters. Raises MachineError."""
+    clock = clock or clock_of(office, None)
+    now = max(map(clock, ("", *office.workspace.file.tenants)))
     longest = max((before for s in known for before, _ in s.credentials.values()), default=0)
     before = format_instant(now + max(within, timedelta(seconds=longest)) + timedelta(seconds=1))
-    return in_order(_all(office, {s.name: s for s in known}, now, before, only=only), now, within)
+    return in_order(_all(office, {s.name: s for s in known}, clock, before, only=only), clock, within)
 
 
-def _all(office: Office, known: Mapping[str, Summary], now: datetime, before: str, *, only: bool) -> Iterator[Due]:
+def clock_of(office: Office, at: datetime | None, later: timedelta = timedelta(0)) -> Clock:
+    """The time at each tenant, so much later; `at`: the same everywhere. One whose clock is to be followed is asked for it; where it
+    does not answer, that is said, and this machine's stands for it.
+    """
+    here, known = at or datetime.now(UTC), dict[str, datetime]()
+    followed = {n for n, t in office.workspace.file.tenants.items() if t.clock == "tenant" and at is None}
+
+    def clock(tenant: str) -> datetime:
+        if tenant not in followed:
+            return here + later
+        if tenant not in known:
+            try:
+                known[tenant] = office.tenants.now(tenant)
+            except (UnreachableError, RefusedError, FileError, SomebodyError) as problem:
+                office.settings.say(f"{tenant} is counted by this machine's clock: its own cannot be read ({problem.what})")
+                known[tenant] = here
+        return known[tenant] + later
+
+    return clock
+
+
+def _all(office: Office, known: Mapping[str, Summary], clock: Clock, before: str, *, only: bool) -> Iterator[Due]:
     names = office.books.names() if office.books.there else {}
     uids = {name: uid for uid, name in names.items()}
 
@@ -124,7 +147,7 @@ def _all(office: Office, known: Mapping[str, Summary], now: datetime, before: st
     yield from of_endings(mine, name, known)
     for one in known.values():
         yield from of_reviews(one, uids.get(one.name, ""))
-    yield from of_loans((loan, now) for loan in office.books.begun(LOANS))
+    yield from of_loans((loan, clock(loan.tenant)) for loan in office.books.begun(LOANS))
     told = (
         [e for kind in (HANDED, OPENED, USED, CONNECTED, RETIRED) for e in office.books.ledger().entries(kind=kind)]
         if office.books.there
@@ -132,7 +155,7 @@ def _all(office: Office, known: Mapping[str, Summary], now: datetime, before: st
     )
     for entry in told:
         if entry.kind == HANDED:
-            yield from of_sheets([entry], names.get(entry.charter, entry.charter), now)
+            yield from of_sheets([entry], names.get(entry.charter, entry.charter), clock(""))
     over = {e.charter for e in told if e.kind == RETIRED}
     open_ = [e for e in told if e.charter in names and e.charter not in over]
     yield from of_unused(sorted(open_, key=lambda e: e.sequence), name)

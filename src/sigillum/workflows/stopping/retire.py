@@ -226,6 +226,7 @@ def _close(office: Office, one: Plan, because: str, done: Retired) -> None:
         ]
     )
     office.settings.boundary("retired")
+    office.keepings.remember(one.uid, history)
     keys.clear_all()
     office.settings.boundary("keys removed")
     done.done = True

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import NamedTuple
@@ -67,6 +67,8 @@ def known(office: Office) -> dict[str, Ours]:
                         Logged(ALIVE if alive else ENDED),
                         _could(office, name),
                     )
+    for key, was in office.keepings.remembered().items():
+        out.setdefault(key, _was(was, names.get(was["uid"], was["uid"])))
     for tenant, section in office.workspace.file.tenants.items():
         for admin in (section.admin, *section.admins):
             try:
@@ -76,6 +78,11 @@ def known(office: Office) -> dict[str, Ours]:
             if token:
                 out[mark_of(token)] = Ours(f"the token of {admin.name} at {tenant}", IN_USE, "all that this administrator may")
     return out
+
+
+def _was(was: Mapping[str, str], charter: str) -> Ours:
+    """A secret that was kept here once."""
+    return Ours(f"generation {was['generation']} of {was['credential']} of {charter}", Logged(ENDED))
 
 
 def _could(office: Office, name: str) -> str:
