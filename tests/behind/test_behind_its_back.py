@@ -17,9 +17,6 @@ AS_SAID = "everything is as the charter says"
 CLASSES = [
     f"{kind} {change}" for kind, attributes in SENT.items() for change in (*(CHANGES if "'s " not in kind else ()), *attributes)
 ]
-EXPECTED = {  # of all cases those that are wrong today, and why: each belongs to the issue *What stands*
-    ("timetable-token", "credential", "principal"): "as whom an API token runs is not asked, so a call with it proves too much",
-}
 
 
 @pytest.fixture(scope="module")
@@ -136,5 +133,4 @@ def test_what_asks_no_tenant_says_so(whole: Estate) -> None:
 def test_every_case(whole: Estate, cases: dict[str, list[Case]]) -> None:
     wrong = {case: w for all_ in cases.values() for case in all_ if (w := judge(whole, case))}
     print(f"{sum(map(len, cases.values()))} cases of {len(cases)} classes")
-    found = {(c.made.charter, c.made.kind, c.change) for c in wrong}
-    assert found == set(EXPECTED), "\n".join(t for w in wrong.values() for t in w)
+    assert not wrong, "\n".join(t for w in wrong.values() for t in w)

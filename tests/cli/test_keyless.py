@@ -376,3 +376,31 @@ def test_advice_reads_what_services_take_with_the_day_of_it(keyless: Keyless) ->
     )
     found = keyless.desk.run("advise", "wind", "--tenant", "summit", "--services", "stream-reader", "--format", "json").json
     assert (found["credential"]["answer"], found["wish"]["by"]) == ("key-pair", [])
+
+
+def test_by_no_door_counts_every_door_whoever_made_it(keyless: Keyless, ticking: Callable[[int], None]) -> None:
+    desk, away = keyless.desk, keyless.away
+    desk.charter(READER + '  - {cannot: sign-in, outside: "valley:4712:night-clerk"}\n', "mast-reader")
+
+    def said() -> tuple[object, str]:
+        one = desk.run("prove", "mast-reader", "--format", "json").json["charters"][0]["proofs"][-1]
+        return one["held"], one["said"]
+
+    [own] = away.state()["resources"]["Trust"]
+    subject = own["subject"].replace("mast-reader", "night-clerk")
+    desk.charter(READER + f'  - {{cannot: sign-in, outside: "{subject}"}}\n', "mast-reader")
+    assert said() == (True, "none of its 1 trusts lets it in")
+    theirs = {n: v for n, v in own.items() if n not in ("id", "meta", "externalId", "when", "conditions")}
+    theirs |= {"name": "theirs", "subject": subject}
+    assert away.scim("POST", "/Trusts", theirs).status == 201
+    ticking(10)
+    assert said() == (False, "the trust theirs lets it in")
+    token = keyless.token("clerk-1")
+    ran = desk.run("prove", "mast-reader", "--outside", str(token), "--format", "json")
+    last = ran.json["charters"][0]["proofs"][-1]
+    assert (ran.code, last["held"], last["how"]) == (1, False, "tried"), last
+    ran = desk.run("enact", "mast-reader", "--yes", "--end", "--end-extra", "--no-prove")
+    assert ran.code == 0, ran.out + ran.err
+    assert (len(away.state()["resources"]["Trust"]), said()[0]) == (1, True)
+    desk.charter(READER + '  - {can: sign-in, outside: "x"}\n', "mast-reader")
+    assert desk.run("charter", "check", "mast-reader").code == 3

@@ -147,3 +147,31 @@ def test_the_wrong_identity_on_a_machine_is_seen(house: tuple[Desk, Away]) -> No
     notes = {n["code"]: n["text"] for n in ran.json["charters"][0]["notes"]}
     assert "tower-2 has the identity of camera-archive" in notes["wrong-identity"], json.dumps(notes)
     assert desk.run("enact", "tower", "--yes", "--no-prove").code == 6
+
+
+def test_what_it_can_counts_for_nothing_where_nobody_comes_in_as_it(
+    house: tuple[Desk, Away], ticking: Callable[[int], None]
+) -> None:
+    desk, away = house
+    assert desk.run("enact", "tower", "--yes").code == 0
+
+    def said() -> tuple[object, str]:
+        [one] = desk.run("prove", "tower", "--format", "json").json["charters"][0]["proofs"]
+        return one["held"], one["said"]
+
+    assert said()[0] is True
+    own = next(g for g in away.of("Grant", "tower") if "signs for it" in json.dumps(g))
+    assert away.scim("DELETE", f"/Grants/{own['id']}").status == 204
+    held, why = said()
+    assert (held, "does not sign for it" in why) == (None, True), why
+    ticking(10)
+    assert desk.run("enact", "tower", "--yes").code == 0
+    [tower] = [m for m in away.state()["resources"]["Machine"] if m["name"] == "tower-1"]
+    other = next(m["principal"] for m in away.state()["resources"]["Machine"] if m["name"] == "tower-2")
+    patch = {
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+        "Operations": [{"op": "replace", "path": "principal", "value": {"value": other["value"]}}],
+    }
+    assert away.scim("PATCH", f"/Machines/{tower['id']}", patch).status == 200
+    held, why = said()
+    assert (held, "tower-1 has the identity" in why) == (None, True), why

@@ -110,6 +110,8 @@ def test_either_half_alone_is_explained_and_a_namesake_is_told(yard: Yard, ticki
     [trust] = yard.home.state()["resources"]["Trust"]
     assert yard.home.scim("DELETE", f"/Trusts/{trust['id']}").status == 204
     assert (yard.cause(), "half-missing" in yard.findings()) == ("refused: half-missing", True)
+    runs = desk.run("prove", "beat", "--format", "json").json["charters"][0]["proofs"][-1]
+    assert (runs["held"], "summit does not trust it" in runs["said"]) == (False, True), runs
     ticking(10)  # what was made a moment ago might still be on its way
     assert "half-missing" in desk.run("rehearse", "beat").out
     desk.run("enact", "beat", "--yes", "--no-prove")
@@ -121,6 +123,7 @@ def test_either_half_alone_is_explained_and_a_namesake_is_told(yard: Yard, ticki
         ],
     }
     assert yard.cluster.scim("PATCH", f"/LocalAccounts/{yard.local()['id']}", patch, admin="nils.brack").status == 200
+    assert desk.run("prove", "beat", "--format", "json").json["charters"][0]["proofs"][-1]["held"] is False
     assert (yard.cause(), "acts as p9" in " ".join(desk.run(*LOOK).out.split())) == ("refused: half-missing", True)
     assert ("half-missing" in yard.findings(), desk.run("enact", "beat", "--yes", "--no-prove").code) == (
         True,
@@ -189,9 +192,11 @@ def test_a_cluster_that_does_not_answer_takes_no_other_result_along(yard: Yard) 
     file = desk.folder / "sigillum.yaml"
     there = file.read_text()
     file.write_text(there.replace(yard.cluster.address, "http://127.0.0.1:9/x"))
+    assert desk.run("tenant", "moved", "yard", "--because", "so they say").code == 0
     found = desk.run("prove", "beat", "--format", "json").json["charters"][0]["proofs"]
     assert [(r["held"], r["how"]) for r in found] == [(True, "decided, not tried")] * 2 + [(None, "not possible")]
     assert [desk.run(*w).code for w in (("trust", "links", "yard"), LOOK, ("rehearse", "beat"))] == [5, 5, 5]
     file.write_text(there.replace(yard.home.address, "http://127.0.0.1:9/x"))
+    assert desk.run("tenant", "moved", "yard", "--because", "it is back").code == 0
     ran = desk.run("trust", "links", "yard")
     assert (ran.code, "Whom summit trusts is not shown" in ran.err, "is not known here" in ran.out) == (1, True, False), ran.out

@@ -179,13 +179,16 @@ def test_what_no_cluster_has_is_a_mistake_and_what_is_hidden_changes_nothing() -
         (LOCAL._replace(links=(("p1", "https://other.example"),)), [TRUST], "half-missing", "does not say"),
         (LOCAL._replace(links=(("p2", AT),)), [TRUST], "halves-disagree", "acts as p2"),
         (LOCAL, [TRUST._replace(subject="yard:st:be\u0430t")], "halves-disagree", "CYRILLIC SMALL LETTER A"),
-        (LOCAL, [TRUST._replace(subject="", when=('{"claim":["x"],"present":true}',))], "both", ""),
+        (LOCAL, [TRUST._replace(subject="", when=('{"claim":["x"],"present":true}',))], "facts-unknown", "is not shown"),
+        (LOCAL, [TRUST._replace(when=('{"claim":["a","id"],"equals":"u1"}',))], "both", "far says so, and away trusts it"),
+        (LOCAL, [TRUST._replace(when=('{"claim":["a","id"],"equals":"u0"}',))], "halves-disagree", "its id is u1"),
+        (LOCAL._replace(lasting=""), [TRUST._replace(when=('{"claim":["a","id"],"equals":"u1"}',))], "facts-unknown", ""),
         (LOCAL, [TRUST._replace(subject="", when=("odd",))], "half-missing", "does not trust"),
         (LOCAL, [TRUST._replace(subject="", acts_as='["account"]')], "both", ""),
     ],
 )
 def test_two_records_held_against_each_other(local: LocalAccount | None, trusts: list[Trust], code: str, text: str) -> None:
-    found = halves("far", HOME, local, "st/beat", trusts)
+    found = halves("far", HOME, local._replace(lasting="u1") if local is LOCAL else local, "st/beat", trusts, ("a", "id"))
     assert (found.code, text in found.text) == (code, True), found
 
 

@@ -282,9 +282,12 @@ def revoke(http: Http, metadata: Metadata, token: Secret, authorization: str) ->
         raise OAuthRefusedError(answer, "ending the token")
 
 
-def introspect(http: Http, metadata: Metadata, token: Secret, proof: ClientProof) -> dict[str, Any]:
-    """Whose token it is (RFC 7662), asked by the identity itself, which authenticates like a client."""
-    answer = _post(http, metadata.introspection_endpoint, {"token": token.reveal(), **proof.parameters()}, proof.headers())
+def introspect(
+    http: Http, metadata: Metadata, token: Secret, proof: ClientProof | None, authorization: str = ""
+) -> dict[str, Any]:
+    """Whose token it is (RFC 7662), asked by the identity itself, which authenticates like a client, or by `authorization`."""
+    parameters, headers = (proof.parameters(), proof.headers()) if proof is not None else ({}, {"Authorization": authorization})
+    answer = _post(http, metadata.introspection_endpoint, {"token": token.reveal(), **parameters}, headers)
     if answer.status != 200:
         raise OAuthRefusedError(answer, "asking whose token it is")
     return answer.object()

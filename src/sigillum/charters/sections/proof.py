@@ -81,7 +81,13 @@ class ProofSection(Section):
         own = [n.strip("_") for n in SIGNING if getattr(self, n)]
         if not signing and own:
             raise wrong(f"{' and '.join(own)} cannot stand here", "only `sign-in` takes it")
-        if (self.trust is None) != (self.outside is None) or (self.trust and len(own) > 2):
+        by_none = self.cannot is not None and isinstance(self.outside, str)  # whoever is to come in by no trust at all
+        if (self.trust is None) != (self.outside is None) and not (self.trust is None and by_none):
+            raise wrong(
+                "whoever comes from outside is named by its subject and a trust",
+                "write {can: sign-in, trust: NAME, outside: SUBJECT}, or {cannot: sign-in, outside: 'SUBJECT'}: by none",
+            )
+        if self.outside is not None and len(own) > 1 + (self.trust is not None):
             raise wrong(
                 "whoever comes from outside is named by its subject and a trust, and by nothing else",
                 "write {cannot: sign-in, trust: NAME, outside: SUBJECT}",
@@ -96,7 +102,7 @@ def to_core(
 ) -> ProofWant:
     """`subject`: the text of an outside subject by the issuer of a trust, and what is wrong with it."""
     permission = section.can or section.cannot or ""
-    text, wrong = subject(section.trust, section.outside or "") if section.trust else ("", [])
+    text, wrong = subject(section.trust, section.outside or "") if section.trust else (str(section.outside or ""), [])
     signing = (
         SignInTry(
             section.as_ or "",

@@ -186,13 +186,20 @@ class SignInTry(NamedTuple):
     subject: str = ""
     wrong: tuple[Any, ...] = ()
 
+    @property
+    def outside(self) -> bool:
+        """Is it somebody from outside, by one trust or (of whom none lets in) by any?"""
+        return bool(self.trust or self.subject)
+
     def words(self) -> str:
         parts = [
             f"as {self.who}" if self.who else "",
             f"from {self.address}" if self.address else "",
             "interactively" if self.interactive else "",
             "with a second factor" if self.second_factor else "",
-            f"from outside as {self.subject}, by the trust {self.trust}" if self.trust else "",
+            f"from outside as {self.subject}, by {f'the trust {self.trust}' if self.trust else 'any trust'}"
+            if self.outside
+            else "",
         ]
         return " ".join(p for p in parts if p)
 

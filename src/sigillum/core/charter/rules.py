@@ -124,7 +124,7 @@ def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
             )
         yield from _names(charter, proof)
     for proof in charter.sign_ins:
-        if proof.sign_in is not None and proof.sign_in.trust:
+        if proof.sign_in is not None and proof.sign_in.outside:
             yield from _outsider(charter, proof)
         elif proof.sign_in is not None and not proof.sign_in.who and charter.identity.kind != ACCOUNT:
             yield Mistake(
@@ -139,7 +139,7 @@ def _outsider(charter: Charter, proof: ProofWant) -> Iterator[Mistake]:
     """Whoever comes from outside comes by a trust of this charter, and its subject is put together as the issuer's are."""
     assert proof.sign_in is not None
     own = [w.name for w in charter.trusts]
-    if proof.sign_in.trust not in own:
+    if proof.sign_in.trust and proof.sign_in.trust not in own:
         yield Mistake(
             "proof-trust",
             f"this charter has no trust {proof.sign_in.trust!r}",

@@ -6,13 +6,14 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from sigillum.core.deciding.refusals import Cause
-from sigillum.core.federation.conditions import agreeing
+from sigillum.core.federation.conditions import Ref, agreeing
 from sigillum.core.federation.subjects import difference
 from sigillum.core.federation.trusts import match, supposed
 from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.trusting import Trust
 from sigillum.core.kinds.workloads import DEFAULT, LocalAccount, MachineGroup, Workload
 
+UNSEEN = Cause.FACTS_UNKNOWN.value
 BOTH, HALF, DISAGREE = "both", Cause.HALF_MISSING.value, "halves-disagree"
 SHARED, NOBODY, DEFAULTED = "machine-shared", "account-unknown", "default-account"
 
@@ -33,29 +34,54 @@ class Half(NamedTuple):
     text: str
 
 
-def lets_in(trust: Trust, subject: str, account: str) -> bool:
-    """Would this subject be let in, where all else is as the trust demands? One that cannot be read lets nobody in."""
+def lets_in(trust: Trust, local: LocalAccount, account: str, lasting: Ref = ()) -> bool | None:
+    """Would a local account be let in? None: its subject would, and what else the trust demands of its token is not shown here.
+
+    `lasting`: the claim in which the cluster's tokens tell its lasting id. One that cannot be read lets nobody in.
+    """
     try:
         terms = trust.terms
     except ValueError:
         return False
-    return match(terms, supposed(terms, subject, account), account).holds
+    claims = supposed(terms, local.subject, account)
+    if lasting and local.lasting:
+        here = claims
+        for name in lasting[:-1]:
+            here = here.setdefault(name, {})
+        here[lasting[-1]] = local.lasting
+    if not match(terms, claims, account).holds:
+        return False
+    return None if any(t.claim != lasting or not local.lasting for t in terms.when) else True
 
 
-def halves(cluster: str, home: Home, local: LocalAccount | None, wanted: str, trusts: Sequence[Trust]) -> Half:
+def halves(
+    cluster: str, home: Home, local: LocalAccount | None, wanted: str, trusts: Sequence[Trust], lasting: Ref = ()
+) -> Half:
     """Both records of one link, held against each other. `wanted`: the local account's name, for where there is none;
-    `trusts`: those of the principal in tokens of the cluster.
+    `trusts`: those of the principal in tokens of the cluster; `lasting`: as `lets_in` has it.
     """
     if local is None:
         alone = f", and {home.tenant} would let one in as {home.name}: whoever makes it acts as that" if trusts else ""
         return Half(HALF, f"{cluster} knows no local account {wanted}{alone}")
     here = [p for p, issuer in local.links if issuer == home.issuer]
-    fitting = [t for t in trusts if lets_in(t, local.subject, home.name)]
+    found = [(t, lets_in(t, local, home.name, lasting)) for t in trusts]
+    fitting = [t for t, yes in found if yes is not False]
     linked = home.principal in here
     if here and not linked:
         return Half(DISAGREE, f"{cluster} says that {local.words} acts as {here[0]} at {home.tenant}, which is not {home.name}")
+    if linked and fitting and not any(yes for _, yes in found):
+        what = ", ".join(dict.fromkeys(c.words() for t in fitting for c in t.terms.when if c.claim != lasting))
+        return Half(
+            UNSEEN,
+            f"{cluster} says that {local.words} acts as {home.name}, and {home.tenant} trusts its subject where {what}: "
+            "whether its tokens say so is not shown",
+        )
     if linked and fitting:
         return Half(BOTH, f"{local.words} acts as {home.name}: {cluster} says so, and {home.tenant} trusts it")
+    same = next((t for t in trusts if t.subject == local.subject), None)
+    if not fitting and same is not None:
+        of = f": it demands {' and '.join(c.words() for c in same.terms.when)}, and its id is {local.lasting or 'not shown'}"
+        return Half(DISAGREE, f"{home.tenant} trusts the subject {same.subject}, and not {local.words} as it is today{of}")
     named = next((t for t in trusts if t.subject), None)
     if not fitting and named is not None:
         place = agreeing(local.subject, named.subject)
@@ -127,6 +153,6 @@ def estate(
             yield LinkFault(DEFAULTED, f"{row.local} acts as {row.acts_as}: whatever names no local account does, too")
 
 
-def of_trust(trust: Record[Trust], locals_: Iterable[LocalAccount]) -> list[LocalAccount]:
-    """The local accounts that a trust lets in."""
-    return [a for a in locals_ if lets_in(trust.body, a.subject, trust.body.principal_name)]
+def of_trust(trust: Record[Trust], locals_: Iterable[LocalAccount], lasting: Ref = ()) -> list[LocalAccount]:
+    """The local accounts that a trust lets in, or may."""
+    return [a for a in locals_ if lets_in(trust.body, a, trust.body.principal_name, lasting) is not False]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -84,7 +85,7 @@ class ScimSignIns:
     def sign_in(self, proof: Proof) -> SignedIn:
         """A fresh assertion, a fresh token, and the tenant's word for whose token it is (RFC 7662)."""
         if proof.token is not None:
-            return SignedIn(proof.token, proof.principal, "with an API token")
+            return self._with_token(proof, proof.token)
         if proof.account and proof.secret is not None:
             pair = base64.b64encode(f"{proof.account}:{proof.secret.reveal()}".encode()).decode()
             return SignedIn(Secret(pair), proof.principal, "with its name and password", "Basic")
@@ -163,6 +164,24 @@ class ScimSignIns:
                 raise
         by = self._client(proof._replace(client_id=proof.client_id or proof.principal))
         return oauth.token_for_assertion(self.http, self.metadata, self._assertion(proof), by)
+
+    def _with_token(self, proof: Proof, token: Secret) -> SignedIn:
+        """A token that is presented as it is: the administrator asks whose it is, where the tenant tells that."""
+        from sigillum.protocols import oauth
+
+        said: Json = {}
+        if self.profile.issuer and self.metadata.introspection_endpoint:
+            with suppress(RefusedError):
+                said = oauth.introspect(self.http, self.metadata, token, None, self._bearer)
+        subject = str(said.get("sub") or "")
+        if said.get("active") is True and subject and subject != proof.principal:
+            raise RefusedError(
+                f"the token runs as {subject}, not as {proof.principal}",
+                where=self.address.name,
+                mend="ask the tenant's operator; nothing was tried",
+            )
+        whose = f"; the tenant says: {subject}" if subject else ""
+        return SignedIn(token, proof.principal, f"with an API token{whose}")
 
     def _whose(self, proof: Proof, token: Secret) -> Json | None:
         from sigillum.protocols import oauth

@@ -55,7 +55,9 @@ def prove(proving: Proving) -> list[Result]:
     now, standing = office.tenants.now(charter.tenant), _standing(tenant, principal)
     at_hand, found = [(token, read(token)) for token in tokens], list[Result]()
     for proof in charter.sign_ins:
-        if proof.sign_in is not None and proof.sign_in.trust:
+        if proof.sign_in is not None and not proof.sign_in.trust and proof.sign_in.outside:
+            found.append(_by_none(charter, tenant, principal, proof, at_hand, standing))
+        elif proof.sign_in is not None and proof.sign_in.trust:
             theirs = [(text, token) for text, token in at_hand if _is_theirs(charter, proof, token)]
             found.append(_one(charter, state, tenant, principal, proof, theirs, standing, now))
     for _, token in at_hand:
@@ -100,10 +102,46 @@ def _one(
     return judge(proof, Manner.DECIDED, _decided(charter, state, standing, trust, supposed_of))
 
 
+def _by_none(
+    charter: Charter,
+    tenant: Tenant,
+    principal: str,
+    proof: ProofWant,
+    at_hand: list[tuple[str, Unverified]],
+    standing: Fact[KnownTrust],
+) -> Result:
+    """By no door: every trust of the identity that exists counts, whoever made it; and a token of the subject, if at hand, is
+    tried at each.
+    """
+    assert proof.sign_in is not None
+    subject, account = proof.sign_in.subject, charter.identity.name
+    if not standing.known:
+        return unjudged(proof, f"not shown: {standing.unknown}", Manner.DECIDED)
+    for record in standing.records:
+        name = record.body.name or record.id
+        for text, token in at_hand:
+            if token.claims.get("sub") != subject or token.claims.get("iss") != record.body.issuer:
+                continue
+            try:
+                tenant.sign_in(Proof(principal, assertion=Secret(text), trust=record.id))
+            except RefusedError:
+                continue
+            return judge(proof, Manner.TRIED, answered(True, f"its token was exchanged by the trust {name}"))
+        try:
+            terms = record.body.terms
+        except ValueError as problem:
+            return unjudged(proof, f"not shown: the trust {name} there cannot be read: {problem}", Manner.DECIDED)
+        if match(terms, supposed(terms, subject, account), account).holds:
+            return judge(proof, Manner.DECIDED, Reading[Observed](True, f"the trust {name} lets it in"))
+    count = len(standing.records)
+    what = f"none of its {count} trusts lets it in" if count else "it has no trust at all"
+    return judge(proof, Manner.DECIDED, Reading[Observed](False, what))
+
+
 def _is_theirs(charter: Charter, proof: ProofWant, token: Unverified) -> bool:
     """Is it a token of the subject that a proof is about, by the issuer of its trust?"""
     one = proof.sign_in
-    issuers = {w.trust.issuer for w in charter.trusts if one is not None and w.name == one.trust}
+    issuers = {w.trust.issuer for w in charter.trusts if one is not None and one.trust in ("", w.name)}
     return one is not None and token.claims.get("iss") in issuers and token.claims.get("sub") == one.subject
 
 

@@ -47,8 +47,8 @@ class ProofManner(NamedTuple):
 
 
 MANNERS = (
-    ProofManner("surveying.sign_in", lambda c: tuple(p for p in c.sign_ins if p.sign_in is not None and not p.sign_in.trust)),
-    ProofManner("proving.by_trust", lambda c: tuple(p for p in c.sign_ins if p.sign_in is not None and p.sign_in.trust)),
+    ProofManner("surveying.sign_in", lambda c: tuple(p for p in c.sign_ins if p.sign_in is not None and not p.sign_in.outside)),
+    ProofManner("proving.by_trust", lambda c: tuple(p for p in c.sign_ins if p.sign_in is not None and p.sign_in.outside)),
     ProofManner("proving.by_delegation", lambda c: c.delegated, "and for people, with a token for each person and scope"),
     ProofManner("surveying.links", lambda c: c.runs, without_identity=True),
 )

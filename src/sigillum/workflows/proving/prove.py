@@ -30,6 +30,7 @@ from sigillum.workflows.desk.settings import Progress
 from sigillum.workflows.desk.several import several
 from sigillum.workflows.rotating.own_use import trying_ours
 
+from .by_signing import weighed as weighed_signing
 from .manners import NOBODY, Proving, beside
 from .outlooks import pending, wait, weighed, without
 from .trials import Trying, choose, held, present, principal_of, sign_in, try_one, tryings
@@ -177,6 +178,8 @@ def run(
             ):
                 signed_in, with_what = _signed_in(trying, tokens)
                 results, longer = _tried(office, charter, trying, signed_in, with_what)
+                if charter.signing is not None and not with_what and trying.home is None:
+                    results = weighed_signing(office, charter, principal, results)
                 found += [(with_what, r) for r in results]
                 waited += longer
                 shown.append(with_what)

@@ -115,8 +115,8 @@ def due(
 
 
 def clock_of(office: Office, at: datetime | None, later: timedelta = timedelta(0)) -> Clock:
-    """The time at each tenant, so much later; `at`: the same everywhere. One whose clock is to be followed is asked for it; where it
-    does not answer, that is said, and this machine's stands for it.
+    """The time at each tenant, so much later; `at`: the same everywhere. One whose clock is to be followed is asked for it;
+    where it does not answer, that is said, and this machine's stands for it.
     """
     here, known = at or datetime.now(UTC), dict[str, datetime]()
     followed = {n for n, t in office.workspace.file.tenants.items() if t.clock == "tenant" and at is None}

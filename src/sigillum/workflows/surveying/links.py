@@ -10,10 +10,11 @@ from sigillum.core.charter.charter import Charter, ProofWant
 from sigillum.core.charter.wants import WorkloadWant
 from sigillum.core.deciding.cluster import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, ClusterFacts, concerning, facts_of
 from sigillum.core.deciding.explanations import ChainLink
-from sigillum.core.deciding.links import BOTH, HALF, NOBODY, Half, Home, LinkFault, Row, estate, halves, of_trust, runs
+from sigillum.core.deciding.links import BOTH, HALF, NOBODY, UNSEEN, Half, Home, LinkFault, Row, estate, halves, of_trust, runs
 from sigillum.core.deciding.proofs import Manner, Reading, Result, judge, unjudged
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Decision
+from sigillum.core.federation.conditions import Ref
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.kinds.trusting import TRUST, Trust
@@ -52,6 +53,9 @@ class Chain(NamedTuple):
 
     @property
     def cause(self) -> Cause | None:
+        """What decides against it, or is not known of it; None: both halves stand, and it runs as it should."""
+        if self.half.code == UNSEEN:
+            return Cause.FACTS_UNKNOWN
         if self.half.code != BOTH:
             return Cause.HALF_MISSING
         return Cause.RUNS_OTHERWISE if self.otherwise else None
@@ -69,11 +73,33 @@ def chain(office: Office, charter: Charter, principal: str, program: str) -> Cha
     cluster, facts = _cluster(office, want.tenant, concerning(want))
     home = office.tenants.reach(charter.tenant)
     query = Query[Trust](TRUST, "principal", principal)
-    trusts = [r.body for r in home.facts([query])[query].records if r.says(issuer=cluster.profile.issuer)]
+    fact = home.facts([query])[query]
+    if not fact.known:
+        raise SomebodyError(
+            f"whom {charter.tenant} lets in as {charter.identity.name} is not shown: {fact.unknown}",
+            where=charter.tenant,
+            mend="look with an administrator who may",
+        )
+    trusts = [r.body for r in fact.records if r.says(issuer=cluster.profile.issuer)]
     local = facts.local(want)
     who = Home(charter.tenant, home.profile.issuer, principal, charter.identity.name)
-    half = halves(want.tenant, who, local.body if local is not None else None, want.words, trusts)
+    half = halves(
+        want.tenant,
+        who,
+        local.body if local is not None else None,
+        want.words,
+        trusts,
+        _lasting(office, cluster.profile.issuer),
+    )
     return Chain(half, program, _otherwise(facts, want, program))
+
+
+def _lasting(office: Office, issuer: str) -> Ref:
+    """The claim in which an issuer's tokens tell the id that no namesake gets, where the workspace says so."""
+    from sigillum.charters.issuers import issuer_of
+
+    found = next((s for s in office.workspace.issuers.values() if s.address == issuer), None)
+    return issuer_of(found).lasting if found is not None else ()
 
 
 def _subject(facts: ClusterFacts, want: WorkloadWant) -> str:
@@ -94,17 +120,21 @@ def prove(proving: Proving) -> list[Result]:
     """As whom does each workload run? Its cluster is asked; nobody signs in for that."""
     charter, want = proving.charter, proving.charter.workload
     assert want is not None
-    try:
-        _, facts = _cluster(proving.office, want.tenant, concerning(want))
-    except SigillumError as problem:  # what was tried before is not lost for that
-        return [unjudged(p, f"not known: {problem.what}") for p in charter.runs]
-    return [_judged(facts, want, proof) for proof in charter.runs]
+    out = list[Result]()
+    for proof in charter.runs:
+        try:
+            out.append(_judged(want, proof, chain(proving.office, charter, proving.principal, proof.program)))
+        except SigillumError as problem:  # what was tried before is not lost for that
+            out.append(unjudged(proof, f"not known: {problem.what}"))
+    return out
 
 
-def _judged(facts: ClusterFacts, want: WorkloadWant, proof: ProofWant) -> Result:
-    otherwise = _otherwise(facts, want, proof.program)
-    seen = Reading[Observed](not otherwise, otherwise or f"all of it runs as {_subject(facts, want)}")
-    return judge(proof, Manner.ASKED, seen)
+def _judged(want: WorkloadWant, proof: ProofWant, found: Chain) -> Result:
+    """It runs as its local account, and both records of that account's link stand."""
+    if found.cause is Cause.FACTS_UNKNOWN:
+        return judge(proof, Manner.ASKED, Reading[Observed](None, found.half.text))
+    against = found.otherwise or (found.half.text if found.cause is not None else "")
+    return judge(proof, Manner.ASKED, Reading[Observed](not against, against or f"all of it runs so; {found.half.text}"))
 
 
 def explained(office: Office, charter: Charter, wish: Wish, program: str) -> list[Explained]:
@@ -121,7 +151,8 @@ def _after(one: Explained, cause: Cause | None, first: ChainLink) -> Explained:
     """An explanation with a link before all others, which decides where it has a cause."""
     told = one.explanation._replace(links=(first, *one.explanation.links))
     if cause is not None:
-        told = told._replace(decision=Decision(False, cause), mends=(), changes_at=None)
+        decision = Decision[Observed](None if cause is Cause.FACTS_UNKNOWN else False, cause)
+        told = told._replace(decision=decision, mends=(), changes_at=None)
     return replace(one, explanation=told)
 
 
@@ -140,6 +171,7 @@ def estate_of(office: Office, name: str) -> Estate:
     """Both records of every link, also where only one tenant knows of it. Raises UsageError, SomebodyError."""
     cluster, facts = _cluster(office, name, [ALL_LOCALS, ALL_GROUPS, ALL_WORKLOADS])
     rows, findings, unseen = list[Row](), list[LinkFault](), list[str]()
+    lasting = _lasting(office, cluster.profile.issuer)
     known = dict[str, str]()  # issuers of the tenants that were looked at
     for other in office.workspace.file.tenants:
         if other == name:
@@ -157,7 +189,7 @@ def estate_of(office: Office, name: str) -> Estate:
             unseen.append(other)
             continue
         trusts = [r for r in fact.records if r.says(issuer=cluster.profile.issuer)]
-        rows += _rows(name, tenant, facts, trusts)
+        rows += _rows(name, tenant, facts, trusts, lasting)
         findings += [
             LinkFault(
                 NOBODY,
@@ -165,7 +197,7 @@ def estate_of(office: Office, name: str) -> Estate:
                 f"{t.body.name}, and {name} knows no such local account: whoever makes it acts as that",
             )
             for t in trusts
-            if not of_trust(t, [r.body for r in facts.locals])
+            if not of_trust(t, [r.body for r in facts.locals], lasting)
         ]
     for record in facts.locals if not unseen else ():  # it may be one of those
         findings += [
@@ -179,19 +211,19 @@ def estate_of(office: Office, name: str) -> Estate:
     return Estate(name, tuple(rows), tuple(bodies), tuple(dict.fromkeys(findings)), tuple(unseen))
 
 
-def _rows(cluster: str, tenant: Tenant, facts: ClusterFacts, trusts: list[Record[Trust]]) -> Iterator[Row]:
+def _rows(cluster: str, tenant: Tenant, facts: ClusterFacts, trusts: list[Record[Trust]], lasting: Ref) -> Iterator[Row]:
     """Every local account that acts as somebody at a tenant, or that a trust there lets in."""
     issuer, where = tenant.profile.issuer, tenant.address.name
     for record in facts.locals:
         local = record.body
         linked = [p for p, at in local.links if at == issuer]
-        trusted = {t.body.principal: t.body.principal_name for t in trusts if of_trust(t, [local])}
+        trusted = {t.body.principal: t.body.principal_name for t in trusts if of_trust(t, [local], lasting)}
         for principal in dict.fromkeys([*linked, *trusted]):
             name = trusted.get(principal) or _name(tenant, principal)
             home = Home(where, issuer, principal, name or principal)
             own = [t.body for t in trusts if t.says(principal=principal)]
             half = (
-                halves(cluster, home, local, local.words, own)
+                halves(cluster, home, local, local.words, own, lasting)
                 if name
                 else Half(HALF, f"{cluster} says that {local.words} acts as {principal}, and {where} knows nobody of that id")
             )

@@ -66,7 +66,7 @@ def sign_in(office: Office, who: str, attempt: Attempt, tenant_name: str, *, ask
 
 def prove(proving: Proving) -> list[Result]:
     """What is expected of signing in, asked of the tenant; a refusal counts where a rule makes it, or beside its pair."""
-    own = [p for p in proving.charter.sign_ins if p.sign_in is not None and not p.sign_in.trust]
+    own = [p for p in proving.charter.sign_ins if p.sign_in is not None and not p.sign_in.outside]
     found = [_asked(proving.office, proving.charter, proving.principal, proof) for proof in own]
     return [_weighed(result, [r for r, _ in found], told) for result, told in found]
 

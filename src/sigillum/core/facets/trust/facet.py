@@ -144,6 +144,18 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Trust], ...]) ->
                     f"extra: tokens of {record.body.issuer} may act as it by the trust "
                     f"{record.body.name}, and no charter asks for that",
                 )
+                if seen.choices.end_extra:
+                    draft.add(
+                        Step(
+                            StepId(seen.mark(NAME, ("extra", record.id)), 1, "end"),
+                            StepKind.END,
+                            f"trust {record.body.name}, which no charter asks for",
+                            End(TRUST, record.id),
+                            power=TRUST.power,
+                            why="what is extra is to end",
+                            unasked=True,
+                        )
+                    )
         elif generation.state is State.MADE and generation.mark not in wanted:
             _end(draft, generation, record.id, "the charter no longer asks for it")
         elif generation.state is State.MADE and _followed(seen, generation):

@@ -93,23 +93,30 @@ def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts, who
         return
     home = Home(seen.whole.tenant, let_in.issuer, who, seen.whole.identity.name)
     standing = [] if draft.by(seen.whole.tenant, LetIn, where=lambda t: t.name == want.trust) else [let_in.trust]
-    half = halves(seen.tenant, home, record.body if record is not None else None, want.words, standing)
+    lasting = _claim(seen, want)
+    half = halves(seen.tenant, home, record.body if record is not None else None, want.words, standing, lasting)
     linked = record is not None and inside(record, "links", who)
     if half.code != BOTH and (standing or linked or half.code != "half-missing"):
         draft.note(half.code, f"{half.code}: {half.text}")
     for other in facts.locals:
         if inside(other, "links", who) and other is not record:
-            trusted = "" if lets_in(let_in.trust, other.body.subject, home.name) else f", and {home.tenant} does not trust it"
+            fits = lets_in(let_in.trust, other.body, home.name, lasting)
+            trusted = "" if fits is not False else f", and {home.tenant} does not trust it"
             draft.note(
                 "link-extra",
                 f"extra: {seen.tenant} says that {other.body.words} acts as {home.name}{trusted}; no charter asks for that",
             )
 
 
+def _claim(seen: Seen, want: WorkloadWant) -> tuple[str, ...]:
+    """In which claim the cluster's tokens tell the id that no namesake gets."""
+    trust = next((t for t in seen.whole.trusts if t.name == want.trust), None)
+    return trust.issuer.lasting if trust is not None and trust.issuer is not None else ()
+
+
 def _lasting(seen: Seen, draft: Draft, want: WorkloadWant, local: LocalAccount) -> None:
     """Which id no namesake gets: what to write, or that the trust demands another one's."""
-    trust = next((t for t in seen.whole.trusts if t.name == want.trust), None)
-    claim = trust.issuer.lasting if trust is not None and trust.issuer is not None else ()
+    trust, claim = next((t for t in seen.whole.trusts if t.name == want.trust), None), _claim(seen, want)
     if trust is None or not claim or not local.lasting:
         return
     values = [t.value for t in trust.trust.when if t.claim == claim and t.op == EQUALS]
