@@ -339,7 +339,8 @@ class Estate:
         who = self.ids["station-heartbeat", "summit"]
         asked = {"tenant": "summit", "principal": who, "claims": claims}
         links = [x["value"] for a in self.data("stationyard", "local-account").values() for x in a.get("links", ())]
-        true = bool(self.control("behind", {"decide": [asked]})["allowed"][0]) and who in links
+        there = who in self.data("summit", "account")  # nobody acts as somebody who is not there
+        true = bool(self.control("behind", {"decide": [asked]})["allowed"][0]) and who in links and there
         rows = [r for r in json.loads(out)["links"] if r["account"].endswith("heartbeat")]
         return [Said("trust links", "heartbeat", any(r["state"] == "both" for r in rows), true)]
 

@@ -219,7 +219,9 @@ def test_the_closed_list_is_documented_and_driven() -> None:
         Cause.PERSON_UNKNOWN,
         Cause.PERSON_LACKS,
         Cause.SIGN_IN_REFUSED,
-    }  # test_identities, test_sign_in, core/test_clients
+        Cause.SCOPE_NOT_DELEGATED,
+        Cause.PERSON_OUTSIDE,
+    }  # test_identities, test_sign_in, core/test_clients, test_delegation
     assert set(CAUSES) | elsewhere | clients == set(Cause)
     assert set(ABOUT) == set(Cause) - {Cause.ALLOWED}
 

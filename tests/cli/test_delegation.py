@@ -82,6 +82,14 @@ def test_a_delegation_is_proved_scope_by_scope_before_and_after(office: tuple[De
     told = results(desk)
     assert [r["said"].partition(":")[0] for r in told[2:]] == ["scope-not-delegated", "person-outside"]
     assert all("shown beside it: can calendar.read" in r["said"] for r in told[2:])
+    for scope, place, person, cause in (
+        ("calendar.read", "brindlemoor/calendars/rota", "kai.lund", "allowed"),
+        ("mail.read", "brindlemoor/mailboxes/board", "kai.lund", "scope-not-delegated"),
+        ("calendar.read", "brindlemoor/calendars/rota", "jon.askew", "person-outside"),
+    ):  # what explains is what proves, and what the tenant decides
+        words = ("explain", "rota-sync", scope, place, "--for-person", f"{person}@brindlemoor.example", "--ask-tenant")
+        one = desk.run(*words, "--format", "json").json["questions"][0]
+        assert (one["cause"], one["tenant"]["differs"]) == (cause, False), one
     assert desk.run("rehearse", "rota-sync", "--format", "json").json["charters"][0]["steps"] == []
     narrower = {
         "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],

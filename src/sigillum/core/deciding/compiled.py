@@ -29,6 +29,7 @@ from sigillum.core.deciding.values import (
     Team,
 )
 from sigillum.core.kinds.access import BELOW, HERE, HERE_AND_BELOW
+from sigillum.core.kinds.delegating import Delegation
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.values.text import lines
 
@@ -67,6 +68,7 @@ class Compiled:
         hidden: Mapping[Hidden, str] | None = None,
         licensed: Mapping[str, frozenset[str]] | None = None,
         reach: str = HERE_AND_BELOW,
+        delegations: dict[str, list[Delegation]] | None = None,
     ) -> None:
         self.principals, self.teams, self.memberships = principals or {}, teams or {}, memberships or []
         self.places, self.roles, self.rights = places or {}, roles or {}, rights or []
@@ -74,6 +76,7 @@ class Compiled:
         self.asks, self.consents = asks or {}, consents or {}
         self.licensed = licensed or {}  # the licences that each principal holds, by their names
         self.hidden = dict(hidden or {})  # what is not known, and why
+        self.delegations = delegations or {}  # by the principal that may act for people
         self.reach = reach  # where a right counts that does not say it itself
         # compiled as questions need it
         self._varied: bool | None = None

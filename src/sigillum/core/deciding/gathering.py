@@ -11,6 +11,7 @@ from sigillum.core.deciding.values import Asks, Held, Hidden, Membership, Right
 from sigillum.core.deciding.world import World
 from sigillum.core.kinds.access import CONSENT, GRANT, PLACE, ROLE, Grant, Place
 from sigillum.core.kinds.changes import Facts
+from sigillum.core.kinds.delegating import DELEGATION
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.profile import Profile
@@ -22,8 +23,20 @@ from sigillum.core.values.worlds import W
 ALL_ROLES, ALL_LICENCES = Query(ROLE, "all"), Query(LICENCE, "all")
 
 
-def explore(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str], *, credentials: bool = False) -> None:
-    """Ask for what has to be known for deciding about these principals (ids) and places; more once teams are known."""
+def explore(
+    snapshot: Snapshot,
+    principals: Iterable[str],
+    places: Iterable[str],
+    *,
+    credentials: bool = False,
+    delegating: Iterable[str] = (),
+) -> None:
+    """Ask for what has to be known for deciding about these principals (ids) and places; more once teams are known.
+
+    `delegating`: those who are asked about for a person.
+    """
+    for principal in delegating if snapshot.profile.carried(DELEGATION) is not None else ():
+        snapshot.ask(Query(DELEGATION, "principal", _bearer(snapshot, principal)))
     ask = snapshot.ask
     for path in lines(places):
         ask(Query(PLACE, "path", path))
@@ -47,6 +60,13 @@ def explore(snapshot: Snapshot, principals: Iterable[str], places: Iterable[str]
         if credentials:
             ask(Query(CREDENTIAL, "principal", registered.id if registered is not None else principal))
         todo += [t.id for t in ask(Query(TEAM, "member", principal)).records]
+
+
+def _bearer(snapshot: Snapshot, principal: str) -> str:
+    """On what the delegations of a principal hang: of a client, on its registration."""
+    client = snapshot.facts.get(Query(PRINCIPAL, "id", principal), NOT_ASKED).first
+    registered = snapshot.ask(Query(CLIENT, "client_id", client.body.client_id)).first if client is not None else None
+    return registered.id if registered is not None else principal
 
 
 def world_of(facts: Facts[W], profile: Profile, *, felt: bool = True) -> World[W]:
@@ -78,6 +98,8 @@ def world_of(facts: Facts[W], profile: Profile, *, felt: bool = True) -> World[W
         world.consents.setdefault(body.principal, []).append(
             values.Consent(consent.id, body.principal, body.scope, body.acts, body.only, body.made, body.by)
         )
+    for delegation in facts.of(DELEGATION):
+        world.delegations.setdefault(delegation.body.principal, []).append(delegation.body)
     _clients(world, facts)
     licensed: dict[str, frozenset[str]] = {}
     for licence in facts.of(LICENCE):
@@ -123,6 +145,8 @@ def _clients(world: World[Any], facts: Facts[Any]) -> None:
     for client in facts.of(CLIENT):
         principal = principals.get(client.body.client_id)
         if principal is not None:
+            if client.id in world.delegations:
+                world.delegations[principal] = world.delegations.pop(client.id)
             world.asks[principal] = Asks(principal, frozenset(client.body.requests))
             for identity, held in world.credentials.items():
                 if held.principal == client.id:
@@ -143,6 +167,7 @@ _HIDES = {
     (CREDENTIAL, "principal"): ("credentials", "the credentials of {v}"),
     (CONSENT, "principal"): ("consents", "the consents of {v}"),
     (CLIENT, "client_id"): ("asks", "the registration {v}"),
+    (DELEGATION, "principal"): ("delegations", "the delegations of {v}"),
 }
 
 

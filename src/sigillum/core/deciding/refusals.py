@@ -31,6 +31,8 @@ class Cause(StrEnum):
     NOT_CONSENTED = "not-consented"
     CONSENT_NARROWER = "consent-narrower"
     NO_DELEGATE = "no-delegate"
+    SCOPE_NOT_DELEGATED = "scope-not-delegated"
+    PERSON_OUTSIDE = "person-outside"
     PERSON_UNKNOWN = "person-unknown"
     PERSON_LACKS = "person-lacks"
     HALF_MISSING = "half-missing"
@@ -182,6 +184,14 @@ ABOUT: dict[Cause, About] = {
         shows=Shows.SILENT,
         mends=Mends.NAME,
         asked="ask without a person: only a client that uses an API acts for people",
+    ),
+    Cause.SCOPE_NOT_DELEGATED: About(
+        "It may act for people by a delegation, and this scope is not among those that it may use.",
+        "Add the scope to `delegation:` of its charter, where that is meant.",
+    ),
+    Cause.PERSON_OUTSIDE: About(
+        "It may act for people by a delegation, and this person is not among them.",
+        "Add the person, or a team, to `people:` of its delegation, where that is meant.",
     ),
     Cause.PERSON_UNKNOWN: About(
         "The tenant knows no person of that identifier.",

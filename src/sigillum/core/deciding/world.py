@@ -7,6 +7,7 @@ from typing import Any, Generic
 
 from sigillum.core.charter.charter import CLIENT
 from sigillum.core.deciding.compiled import ALLOWED, BEYOND, ELSEWHERE, ENDED, FEW, LABEL, NOTHING, Compiled, bears
+from sigillum.core.deciding.people import Person, missing
 from sigillum.core.deciding.refusals import CAUSES, RANK, Cause
 from sigillum.core.deciding.values import (
     ALWAYS,
@@ -134,12 +135,16 @@ class World(Compiled, Generic[W]):
         if node.hidden:  # a place above decides over services, locations, labels, and what encloses it
             return unknown(node.hidden)
         operation = self.operations.get(permission)
+        by_delegation = self._for_person(question) if person else None
+        if by_delegation is not None and by_delegation.allowed is not False:
+            return by_delegation
         if operation is not None and operation.api and who.kind == CLIENT:
             from sigillum.core.deciding.consents import through_api
 
-            return through_api(self, question, operation)
+            found = through_api(self, question, operation)
+            return by_delegation if by_delegation is not None and found.cause is Cause.NOT_REQUESTED else found
         if person:
-            return Decision(False, Cause.NO_DELEGATE)
+            return by_delegation or Decision(False, Cause.NO_DELEGATE)
         found = self._reason(who, permission, node, at, credential)
         if not found.allowed or operation is None or not operation.needs:
             return found
@@ -155,6 +160,27 @@ class World(Compiled, Generic[W]):
             if not second.allowed:
                 return Decision(False, Cause.RIGHT_MISSING, found.by, found.also, second, (other, near or f"a {kind}"))
         return found
+
+    def _for_person(self, question: Question) -> Decision[W] | None:
+        """What a delegation allows for a person, who may it themselves; None where it has none, and none is hidden."""
+        hidden = self.blind(Hidden("delegations", question.principal))
+        if hidden:
+            return unknown(hidden)
+        held = self.delegations.get(question.principal)
+        if not held:
+            return None
+        person = self.principals.get(question.person)
+        if person is None:
+            return self._no(Cause.PERSON_UNKNOWN, Hidden("principal", question.person))
+        teams = frozenset(self.principals[c.id].name for c in self.carriers(person.id) if c.id != person.id)
+        why = missing(held, Person(person.name, teams), question.permission)
+        if why:
+            unseen = self.blind(Hidden("teams", person.id), Hidden("everyone"))
+            return unknown(unseen) if unseen else Decision(False, Cause(why))
+        their = self.decide(question._replace(principal=person.id, person="", credential=""))
+        if their.allowed is None:
+            return their
+        return Decision(True, Cause.ALLOWED, their.by) if their.allowed else Decision(False, Cause.PERSON_LACKS, needed=their)
 
     def _no(self, cause: Cause, *facts: Hidden) -> Decision[W]:
         """Refused, unless one of the facts that it rests on is not known."""
@@ -285,6 +311,7 @@ def again(world: World[Any], **changed: object) -> World[Predicted]:
         "hidden",
         "licensed",
         "reach",
+        "delegations",
     )
     return World[Predicted](**({f: getattr(world, f) for f in fields} | changed))
 

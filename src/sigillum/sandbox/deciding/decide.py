@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from sigillum.sandbox.scim import directory
+from sigillum.sandbox.scim import delegations, directory
 from sigillum.sandbox.scim.attributes import ACCOUNT, TEAM
 from sigillum.sandbox.scim.rules import state_of
 from sigillum.sandbox.scim.schemas import KINDS
@@ -149,6 +149,9 @@ def decide(
         holders = (principal, directory.registration_of(tenant, principal))
         if proof is None or proof["principal"]["value"] not in holders or not (token or usable_now(tenant, proof)):
             return no("the credential has ended")
+    if person is not None and _delegated(tenant, principal, permission, person):
+        may = decide(tenant, person, permission, path).allowed
+        return Verdict(True, "delegated, and the person may") if may else no("this person cannot be acted for")
     if "api" in tenant.permissions.get(permission, {}) and tenant.store.current(KINDS["ServicePrincipal"], principal):
         return _through_api(tenant, principal, permission, spot.path, person)
     if person is not None:
@@ -165,6 +168,25 @@ def decide(
         if not inner.allowed:
             return no(f"{need} is needed too: {inner.reason}")
     return verdict
+
+
+def covering(tenant: Tenant, holder: str, person: str, scopes: list[str]) -> str | None:
+    """The delegation that lets its holder act for this person with all of these scopes."""
+    found = tenant.store.current(KINDS["User"], person)
+    about = (found or {}).get(ACCOUNT) or {}
+    if found is None or not found.get("active", True) or about.get("kind") not in (None, "person"):
+        return None
+    teams = {(tenant.store.current(KINDS["Group"], i) or {}).get("displayName") for i in teams_of(tenant, person, True)}
+    for identity, data in tenant.store.all_current("Delegation"):
+        if data["principal"]["value"] == holder and delegations.lets(data, found["userName"], teams, scopes):
+            return identity
+    return None
+
+
+def _delegated(tenant: Tenant, principal: str, permission: str, person: str) -> bool:
+    """Does a delegation let it act for this person with this scope? A client's hangs on its registration."""
+    holders = (principal, directory.registration_of(tenant, principal))
+    return any(covering(tenant, h, person, [permission]) for h in holders if h)
 
 
 def _through_api(tenant: Tenant, principal: str, permission: str, path: str, person: str | None) -> Verdict:

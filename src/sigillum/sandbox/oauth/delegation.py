@@ -6,10 +6,9 @@ from typing import Any
 
 from starlette.requests import Request
 
-from sigillum.sandbox.deciding.decide import teams_of
+from sigillum.sandbox.deciding.decide import covering
 from sigillum.sandbox.http.errors import OAuthProblem
-from sigillum.sandbox.scim import delegations, directory
-from sigillum.sandbox.scim.attributes import ACCOUNT
+from sigillum.sandbox.scim import directory
 from sigillum.sandbox.scim.schemas import KINDS
 from sigillum.sandbox.worlds.world import Tenant
 
@@ -17,19 +16,6 @@ from . import keys
 from .authentication import account_key, check_claims, live, spend
 
 Json = dict[str, Any]
-
-
-def covering(tenant: Tenant, holder: str, person: str, scopes: list[str]) -> str | None:
-    """The delegation that lets its holder act for this person with all of these scopes."""
-    found = tenant.store.current(KINDS["User"], person)
-    about = (found or {}).get(ACCOUNT) or {}
-    if found is None or not found.get("active", True) or about.get("kind") not in (None, "person"):
-        return None
-    teams = {(tenant.store.current(KINDS["Group"], i) or {}).get("displayName") for i in teams_of(tenant, person, True)}
-    for identity, data in tenant.store.all_current("Delegation"):
-        if data["principal"]["value"] == holder and delegations.lets(data, found["userName"], teams, scopes):
-            return identity
-    return None
 
 
 def asserted(request: Request, tenant: Tenant, parameters: dict[str, str], assertion: str, claims: Json) -> Json:

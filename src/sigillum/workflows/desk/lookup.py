@@ -157,7 +157,7 @@ def snapshot(
     def look() -> None:
         for query in extra:
             made.ask(query)
-        explore(made, [who.id, *others], wanted, credentials=credentials)
+        explore(made, [who.id, *others], wanted, credentials=credentials, delegating=[who.id] if others else ())
 
     rounds(made, look, tenant.facts)
     return made

@@ -120,7 +120,7 @@ def _by_none(
     for record in standing.records:
         name = record.body.name or record.id
         for text, token in at_hand:
-            if token.claims.get("sub") != subject or token.claims.get("iss") != record.body.issuer:
+            if token.claims.get("sub") != subject or not record.says(issuer=token.claims.get("iss")):
                 continue
             try:
                 tenant.sign_in(Proof(principal, assertion=Secret(text), trust=record.id))

@@ -10,7 +10,21 @@ from sigillum.core.charter.charter import Charter, ProofWant
 from sigillum.core.charter.wants import WorkloadWant
 from sigillum.core.deciding.cluster import ALL_GROUPS, ALL_LOCALS, ALL_WORKLOADS, ClusterFacts, concerning, facts_of
 from sigillum.core.deciding.explanations import ChainLink
-from sigillum.core.deciding.links import BOTH, HALF, NOBODY, UNSEEN, Half, Home, LinkFault, Row, estate, halves, of_trust, runs
+from sigillum.core.deciding.links import (
+    BOTH,
+    DISAGREE,
+    HALF,
+    NOBODY,
+    UNSEEN,
+    Half,
+    Home,
+    LinkFault,
+    Row,
+    estate,
+    halves,
+    of_trust,
+    runs,
+)
 from sigillum.core.deciding.proofs import Manner, Reading, Result, judge, unjudged
 from sigillum.core.deciding.refusals import Cause
 from sigillum.core.deciding.values import Decision
@@ -19,7 +33,7 @@ from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record, inside
 from sigillum.core.kinds.trusting import TRUST, Trust
 from sigillum.core.kinds.workloads import LOCAL, Workload
-from sigillum.core.values.errors import SigillumError, SomebodyError, UsageError
+from sigillum.core.values.errors import FileError, SigillumError, SomebodyError, UsageError
 from sigillum.core.values.worlds import Observed
 from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk.office import Office
@@ -189,7 +203,8 @@ def estate_of(office: Office, name: str) -> Estate:
             unseen.append(other)
             continue
         trusts = [r for r in fact.records if r.says(issuer=cluster.profile.issuer)]
-        rows += _rows(name, tenant, facts, trusts, lasting)
+        rows += _rows(name, tenant, facts, [t for t in trusts if not _otherwise_meant(office, other, t)], lasting)
+        findings += [LinkFault(DISAGREE, text) for t in trusts if (text := _otherwise_meant(office, other, t))]
         findings += [
             LinkFault(
                 NOBODY,
@@ -209,6 +224,25 @@ def estate_of(office: Office, name: str) -> Estate:
     findings += estate(name, [r.body for r in facts.locals], bodies, [r.body for r in facts.groups], rows)
     findings += [LinkFault(row.half.code, row.half.text) for row in rows if row.half.code != BOTH]
     return Estate(name, tuple(rows), tuple(bodies), tuple(dict.fromkeys(findings)), tuple(unseen))
+
+
+def _otherwise_meant(office: Office, tenant: str, trust: Record[Trust]) -> str:
+    """For which audience a trust of ours is, where its charter's programs ask for another one; empty where it is the same."""
+    uid = office.books.stream_of(tenant, TRUST, trust.id)
+    name = office.books.ledger().name_of(uid) if uid else None
+    if name is None or not office.books.has_charter(name):
+        return ""
+    try:
+        charter = office.charters([name])[0]
+    except FileError:
+        return ""
+    want = next((w for w in charter.trusts if trust.says(name=w.name)), None)
+    if want is None or not trust.denies(audience=want.trust.audience):
+        return ""
+    return (
+        f"{tenant} trusts {trust.body.subject or 'whoever matches'} in tokens for {trust.body.audience}, and by the charter "
+        f"{name} its programs ask for {want.trust.audience}"
+    )
 
 
 def _rows(cluster: str, tenant: Tenant, facts: ClusterFacts, trusts: list[Record[Trust]], lasting: Ref) -> Iterator[Row]:
