@@ -77,7 +77,8 @@ def test_both_halves_before_and_after(yard: Yard) -> None:
     assert yard.cause() == "refused: runs-otherwise"  # on the group that gave each its own identity before
     yard.anew()
     ran = desk.run("enact", "beat", "--yes")
-    assert (ran.code, "does not hold  holds" in ran.out) == (0, True), ran.out + ran.err
+    assert (ran.code, "does not hold  holds" in ran.out, "before: not known" in ran.out) == (0, True, False), ran.out + ran.err
+    assert "share one" in ran.out.partition("before: ")[2]
     assert (
         yard.cause(),
         desk.run("explain", "beat", "stream.append", "brindlemoor/sensing-prod", "--workload", "lift").code,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 from datetime import timedelta
 from typing import Any
@@ -10,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from core.fake import NOW, Fake, ours, thing
+from core.fake import NOW, PROFILE, Fake, ours, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, PermissionWant, ProofWant, ServiceWant
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.deciding.explanations import explain
@@ -147,6 +148,17 @@ def test_what_is_said_of_permissions() -> None:
     assert stands(acts="on-behalf") == ["consent-other-way", "consent-extra", "mail mail.read alone"]
     assert stands(only=("root/a/one",)) == ["consent-beside", "mail mail.read alone"]
     assert stands(scope="mail.send") == ["consent-extra", "mail mail.read alone"]
+
+
+def test_what_the_tenant_will_choose_hides_nothing_from_foresight() -> None:
+    """The id of a client yet to be made stands in its principal, its consents and its registration alike."""
+    operations = {**PROFILE.operations, "mail.read": Operation("mail.read", "looks", "POST", "/{place}", api="mail")}
+    fake = Fake(profile=dataclasses.replace(PROFILE, operations=operations, powers=None))
+    at = "root/a/one"
+    for proof, mistakes in ((ProofWant(False, "mail.read", at), ["breaks-cannot"]), (ProofWant(True, "mail.read", at), [])):
+        outline = fake.compare(client(permissions=(READ,), credentials=(KEY,), proofs=(proof,)))
+        assert [m.code for m in outline.mistakes] == mistakes
+        assert "will not hold" not in " ".join(n.text for n in outline.notes)
 
 
 def test_somebody_elses_client_of_that_name() -> None:

@@ -57,6 +57,8 @@ def proofs(report: ProofReport, ident: Ident) -> RenderableType:
         made.add_row(*was, Text(word, style), str(result.manner), Text(result.proof.words()))
         blank = [""] * (3 if report.before else 2)
         made.add_row(*blank, Text(result.said, "dim"))
+        if why := report.before_why.get(result.proof.words()):
+            made.add_row(*blank, Text(f"before: {why}", "dim"))
         if result.outlook is not None and result.held is not True:
             if result.outlook.text != result.said:
                 made.add_row(*blank, Text(result.outlook.text))
@@ -119,6 +121,7 @@ def proofs_json(report: ProofReport) -> dict[str, Any]:
         "held": report.held,
         "proofs": [_result(r) for r in report.results],
         "before": dict(report.before),
+        "before_why": dict(report.before_why),
         "waited_seconds": round(report.waited_seconds, 1),
         **({"error": problem_json(report.failed)} if report.failed is not None else {}),
     }

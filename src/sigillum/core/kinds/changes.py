@@ -149,8 +149,16 @@ def foreseen(facts: Facts[Observed], doings: Iterable[tuple[object, Doing]]) -> 
     """The facts once all of this was done; each with the step that does it. What a step will yield is called by its name."""
     then = Facts[Predicted](facts.records, facts.hidden)
     for step, doing in doings:
-        then = then.after(resolved(doing, placeholder), f"({step})")
+        then = then.after(resolved(_placed(step, doing), placeholder), f"({step})")
     return then
+
+
+def _placed(step: object, doing: Doing) -> Doing:
+    """Of what is made: every value that the tenant will choose is called by the step, the same in each fact that names it."""
+    if not isinstance(doing, Make):
+        return doing
+    chosen = {n: f"({step}) {n}" for n in doing.kind.assigned if not doing.part.get(n)}
+    return doing._replace(part={**doing.part, **chosen}) if chosen else doing
 
 
 def placeholder(value: Any) -> Any:

@@ -75,7 +75,9 @@ class Principal(NamedTuple):
         return self.display or self.client_id
 
 
-ACCOUNT = Kind("account", Account, power="accounts", finders=("name", "all", "subject"), normal={"name": _folded})
+ACCOUNT = Kind(
+    "account", Account, power="accounts", finders=("name", "all", "subject"), normal={"name": _folded}, assigned=("address",)
+)
 TEAM = Kind("team", Team, power="teams", finders=("name", "member", "everyone", "all"), normal={"name": _folded})
-CLIENT = Kind("client", Client, power="clients", finders=("name", "client_id"))
+CLIENT = Kind("client", Client, power="clients", finders=("name", "client_id"), assigned=("client_id",))
 PRINCIPAL = Kind("principal", Principal, key=("client_id",), power="clients", finders=("client_id", "display"))

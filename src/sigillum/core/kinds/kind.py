@@ -18,9 +18,10 @@ class Kind(Generic[K]):
     can be asked for, beside its id and our mark. `write_only`: what is sent and never shown. `shown_as`: what is sent in one
     field and shown in another. `normal`: how a field's values are made alike before they are compared. `entries`: how an entry
     of a shared list is made of its value and what stands beside it; where nothing is said, it is the value.
+    `assigned`: fields beside its id whose values the tenant chooses.
     """
 
-    __slots__ = ("entries", "finders", "key", "name", "normal", "power", "shown_as", "type", "write_only")
+    __slots__ = ("assigned", "entries", "finders", "key", "name", "normal", "power", "shown_as", "type", "write_only")
 
     def __init__(
         self,
@@ -34,9 +35,10 @@ class Kind(Generic[K]):
         shown_as: Mapping[str, tuple[str, Callable[[Any], Any]]] | None = None,
         normal: Mapping[str, Callable[[Any], Any]] | None = None,
         entries: Mapping[str, Callable[[str, Mapping[str, Any]], Any]] | None = None,
+        assigned: Iterable[str] = (),
     ) -> None:
         self.name, self.type, self.key, self.power = name, type_, key, power
-        self.finders, self.write_only = frozenset(finders), frozenset(write_only)
+        self.finders, self.write_only, self.assigned = frozenset(finders), frozenset(write_only), frozenset(assigned)
         self.shown_as, self.normal, self.entries = shown_as or {}, normal or {}, entries or {}
 
     def __repr__(self) -> str:

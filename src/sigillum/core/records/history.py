@@ -163,6 +163,7 @@ class History:
     proofs_digest: str = ""
     proofs_held: bool = False
     before: Mapping[str, Any] = field(default_factory=dict)  # what held before a change, until all held once
+    before_why: Mapping[str, str] = field(default_factory=dict)  # and what was said to that
 
     def latest(self, mark: Mark) -> Generation | None:
         """The newest generation, whatever became of it."""
@@ -263,7 +264,7 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
         elif entry.kind == GIVEN_AWAY:
             _generation(history, body).given_away = True
         elif entry.kind == BEFORE:
-            history.before = dict(body["held"])
+            history.before, history.before_why = dict(body["held"]), dict(body.get("why") or {})
         elif entry.kind in (ROTATING, STAGED, CLOSED):
             _turned(history, entry.kind, body)
         elif entry.kind == SUSPENDED:

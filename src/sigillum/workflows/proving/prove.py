@@ -50,6 +50,7 @@ class ProofReport:
     before: Mapping[str, bool | None] = field(default_factory=dict)
     waited_seconds: float = 0.0
     recorded_before: bool = False
+    before_why: Mapping[str, str] = field(default_factory=dict)
     failed: SigillumError | None = None  # what kept it from being tried at all
 
     @property
@@ -145,7 +146,11 @@ def before(office: Office, charter: Charter) -> ProofReport:
         said += [manner.said] if manner.said and principal else []
     who = principal or charter.identity.name
     report = ProofReport(charter.name, who, said[0] if said else "", shown, tuple(found), recorded_before=True)
-    ledger.append([Fresh(history.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}})])
+    nothing = not any(r.allowed for r in report.results)  # a refusal of all shows no single one
+    why = {
+        r.proof.words(): f"{r.said}; nothing was allowed" if nothing and r.allowed is False else r.said for r in report.results
+    }
+    ledger.append([Fresh(history.BEFORE, uid, {"held": {r.proof.words(): r.held for r in report.results}, "why": why})])
     return report
 
 
@@ -190,7 +195,16 @@ def run(
         results += more
         said += [manner.said] if manner.said else []
     with_ = ", ".join(dict.fromkeys(s for s in shown if s))
-    report = ProofReport(charter.name, principal, "; ".join(dict.fromkeys(said)), with_, tuple(results), state.before, waited)
+    report = ProofReport(
+        charter.name,
+        principal,
+        "; ".join(dict.fromkeys(said)),
+        with_,
+        tuple(results),
+        state.before,
+        waited,
+        before_why=state.before_why,
+    )
     if wish.proofs is None:
         office.books.ledger(write=True).append([_written(charter, state.charter, report)])
     return report
