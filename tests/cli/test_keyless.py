@@ -378,6 +378,16 @@ def test_advice_reads_what_services_take_with_the_day_of_it(keyless: Keyless) ->
     assert (found["credential"]["answer"], found["wish"]["by"]) == ("key-pair", [])
 
 
+def test_what_nobody_here_reads_is_not_counted(keyless: Keyless) -> None:
+    """It may; how much it would read shows a token from outside alone."""
+    desk = keyless.desk
+    desk.charter(READER.replace("mast-4}\n", "mast-4, at_least: 1}\n", 1), "mast-reader")
+    ran = desk.run("prove", "mast-reader", "--format", "json")
+    assert (ran.code, ran.json["charters"][0]["proofs"][0]["held"]) == (1, None), ran.out
+    ran = desk.run("enact", "mast-reader", "--yes", "--outside", str(keyless.token("reader-1")))
+    assert (ran.code, "at least 1" in ran.out, "tried" in ran.out) == (0, True, True), ran.out + ran.err
+
+
 def test_by_no_door_counts_every_door_whoever_made_it(keyless: Keyless, ticking: Callable[[int], None]) -> None:
     desk, away = keyless.desk, keyless.away
     desk.charter(READER + '  - {cannot: sign-in, outside: "valley:4712:night-clerk"}\n', "mast-reader")

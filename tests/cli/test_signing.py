@@ -160,6 +160,9 @@ def test_what_it_can_counts_for_nothing_where_nobody_comes_in_as_it(
         return one["held"], one["said"]
 
     assert said()[0] is True
+    ran = desk.run("prove", "tower", "--with-token", str(machine(away, desk)), "--format", "json")
+    [one] = ran.json["charters"][0]["proofs"]
+    assert (ran.code, one["held"], one["how"]) == (0, True, "tried"), ran.out + ran.err
     own = next(g for g in away.of("Grant", "tower") if "signs for it" in json.dumps(g))
     assert away.scim("DELETE", f"/Grants/{own['id']}").status == 204
     held, why = said()

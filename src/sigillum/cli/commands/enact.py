@@ -51,19 +51,31 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument(
         "--send-again", action="store_true", help="you made sure that an earlier request without answer did not arrive"
     )
+    parser.add_argument(
+        "--outside", action="append", default=[], metavar="FILE", help="a token from outside: tried by the charter's trusts"
+    )
     answering(parser)
     waiting(parser)
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.enacting.enact import EnactChoices
+    from sigillum.workflows.tokens.claims import text_of
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     context.answered(args)
     office = context.office
     charters = context.charters(args)
     choices = EnactChoices(
-        not args.no_prove, args.end, args.adopt, args.send_again, args.end_extra, args.switch_on, args.revive, args.lost
+        not args.no_prove,
+        args.end,
+        args.adopt,
+        args.send_again,
+        args.end_extra,
+        args.switch_on,
+        args.revive,
+        args.lost,
+        tuple(text_of(file).strip() for file in args.outside),
     )
     if args.yes:
         return _carry_out(args, context, charters, choices)

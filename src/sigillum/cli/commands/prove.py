@@ -9,6 +9,7 @@ from sigillum.cli.context import Context
 from sigillum.cli.forms import listing_of
 from sigillum.cli.options import FEW, charters, common, duration, waiting
 from sigillum.core.values.errors import Outcome, worst
+from sigillum.core.values.secret import Secret
 
 EXAMPLE = """examples:
   sigillum prove wind-ingest
@@ -35,6 +36,9 @@ def add_parser(subparsers: Any) -> None:
         metavar="FILE",
         help="a token from outside that is at hand: tried by the charter's trusts",
     )
+    parser.add_argument(
+        "--with-token", metavar="FILE", help="where the tenant signs for it: the token that it got where it is attached"
+    )
     parser.add_argument("--before", action="store_true", help="only record what holds now: later proofs show before and after")
     waiting(parser)
 
@@ -43,6 +47,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import enacted
     from sigillum.workflows.desk.ledgers import keep_witness
     from sigillum.workflows.proving.prove import prove_all
+    from sigillum.workflows.tokens.assertions import mint
     from sigillum.workflows.tokens.claims import text_of
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
@@ -52,7 +57,13 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.office.books.ledger(write=True)
     outcomes, found, held = list[Outcome](), [], 0
     tokens = [text_of(file).strip() for file in args.outside]
-    for report in prove_all(context.office, charters, with_=args.with_, before_=args.before, tokens=tokens):
+    own = text_of(args.with_token).strip() if args.with_token else ""
+
+    def by_tenant(charter: str) -> Secret:
+        return mint(context.office, charter, token=own).signed()
+
+    signed = by_tenant if own else None
+    for report in prove_all(context.office, charters, with_=args.with_, before_=args.before, tokens=tokens, signed=signed):
         outcomes.append(report.outcome())
         found.append(report)
         if len(charters) > FEW and report.held and not context.options.verbose:

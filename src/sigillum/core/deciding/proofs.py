@@ -206,7 +206,9 @@ def _service(result: Result, operations: Mapping[str, Operation]) -> str:
 
 
 def _expected(proof: ProofWant, manner: Manner, trial: Trial) -> Result:
-    if manner is not Manner.TRIED or (trial.total is None and trial.items is None):
+    if manner is not Manner.TRIED:
+        return unjudged(proof, "it may, and how much it reads is not shown: nobody signed in as it", manner)
+    if trial.total is None and trial.items is None:
         return unjudged(proof, "the answer holds nothing that can be counted or compared", manner)
     shown = len(trial.items or ())
     total = trial.total if trial.total is not None else shown

@@ -43,6 +43,7 @@ class EnactChoices:
     switch_on: bool = False
     revive: bool = False
     lost: bool = False
+    tokens: tuple[str, ...] = ()  # from outside, that are at hand: tried by the charter's trusts
 
     @property
     def allowed(self) -> Allowed:
@@ -143,7 +144,15 @@ def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted
     def prove_now(step: Step) -> None:
         history = office.books.history(charter.name)[1]
         assert isinstance(step.action, Prove)
-        report = run(office, charter, history, office.keepings.of(uid), principal_of(office, charter, history), step.action)
+        report = run(
+            office,
+            charter,
+            history,
+            office.keepings.of(uid),
+            principal_of(office, charter, history),
+            step.action,
+            choices.tokens,
+        )
         if step.action.proofs is None:
             done.proofs = report
         elif not report.held:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from sigillum.core.charter.charter import Charter, CredentialWant, ProofWant
@@ -21,10 +21,11 @@ from sigillum.core.values.errors import (
     UnprovedError,
     UsageError,
 )
+from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import Window, parse_instant
 from sigillum.keeping.files import FileKeeping
 from sigillum.ledger.port import Fresh
-from sigillum.tenants.port import SignedIn
+from sigillum.tenants.port import Proof, SignedIn
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Progress
 from sigillum.workflows.desk.several import several
@@ -36,6 +37,7 @@ from .outlooks import pending, wait, weighed, without
 from .trials import Trying, choose, held, present, principal_of, sign_in, try_one, tryings
 
 ALL = Prove()
+Signed = Callable[[str], Secret]
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,9 +80,16 @@ class ProofReport:
 
 
 def prove_all(
-    office: Office, charters: list[Charter], *, with_: str = "", before_: bool = False, tokens: Sequence[str] = ()
+    office: Office,
+    charters: list[Charter],
+    *,
+    with_: str = "",
+    before_: bool = False,
+    tokens: Sequence[str] = (),
+    signed: Signed | None = None,
 ) -> Iterator[ProofReport]:
-    """Several at a time, in order as they come; where one cannot be tried, the others are. `tokens`: from outside, at hand.
+    """Several at a time, in order as they come; where one cannot be tried, the others are. `tokens`: from outside, at hand;
+    `signed`: an assertion that its tenant signs for a charter's identity.
 
     Raises MachineError.
     """
@@ -88,7 +97,7 @@ def prove_all(
     def one(charter: Charter) -> ProofReport:
         try:
             office.settings.go_on()
-            return before(office, charter) if before_ else prove(office, charter, with_=with_, tokens=tokens)
+            return before(office, charter) if before_ else prove(office, charter, with_=with_, tokens=tokens, signed=signed)
         except SigillumError as problem:
             if len(charters) == 1 or problem.outcome is Outcome.MACHINE:
                 raise
@@ -99,7 +108,9 @@ def prove_all(
     yield from several(office.settings, one, charters, finish=True)
 
 
-def prove(office: Office, charter: Charter, *, with_: str = "", tokens: Sequence[str] = ()) -> ProofReport:
+def prove(
+    office: Office, charter: Charter, *, with_: str = "", tokens: Sequence[str] = (), signed: Signed | None = None
+) -> ProofReport:
     """Put every proof of a charter to the test and write the result down. Raises SomebodyError, UsageError."""
     _needs_proofs(charter)
     uid, state = office.books.history(charter.name)
@@ -114,7 +125,7 @@ def prove(office: Office, charter: Charter, *, with_: str = "", tokens: Sequence
             where=charter.tenant,
             mend=f"run `sigillum enact {charter.name}` first",
         )
-    return run(office, charter, state, office.keepings.of(uid), principal, Prove(credential=with_), tokens)
+    return run(office, charter, state, office.keepings.of(uid), principal, Prove(credential=with_), tokens, signed)
 
 
 def _needs_proofs(charter: Charter) -> None:
@@ -162,6 +173,7 @@ def run(
     principal: str,
     wish: Prove = ALL,
     tokens: Sequence[str] = (),
+    signed: Signed | None = None,
 ) -> ProofReport:
     """Sign in and try, in each tenant, and wait where it is early; used by `prove`, and by `enact` between and after its steps.
 
@@ -181,7 +193,7 @@ def run(
                 wish.without,
                 signing=bool(wish.credential),
             ):
-                signed_in, with_what = _signed_in(trying, tokens)
+                signed_in, with_what = _signed_in(trying, tokens, signed)
                 results, longer = _tried(office, charter, trying, signed_in, with_what)
                 if charter.signing is not None and not with_what and trying.home is None:
                     results = weighed_signing(office, charter, principal, results)
@@ -222,8 +234,11 @@ def _written(charter: Charter, uid: str, report: ProofReport) -> Fresh:
     return Fresh(history.PROVED, uid, about)
 
 
-def _signed_in(trying: Trying, tokens: Sequence[str]) -> tuple[SignedIn, str]:
-    """With its credential; where it has none here, by a trust, with a token from outside that is at hand."""
+def _signed_in(trying: Trying, tokens: Sequence[str], signed: Signed | None) -> tuple[SignedIn, str]:
+    """With its credential; where it has none here, by what its tenant signs for it, or by a trust, with a token."""
+    if signed is not None and trying.credential is None and trying.home is None and trying.charter.signing is not None:
+        made = signed(trying.charter.name)
+        return trying.tenant.sign_in(Proof(trying.principal, assertion=made)), "what its tenant signed"
     if trying.credential is None and trying.home is None and tokens:
         from .by_trust import matching
 
