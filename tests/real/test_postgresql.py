@@ -391,3 +391,40 @@ def test_the_driver_conforms(house: Desk, server: Database, check: Callable[[tes
     testing.conforms(check, party)
     with contextlib.suppress(psycopg.Error):
         server.run('DROP OWNED BY "kit-1"', 'DROP ROLE "kit-1"')
+
+
+def test_what_a_role_is_counts_beside_what_is_granted(house: Desk, server: Database) -> None:
+    """Attributes, and memberships that are not inherited: each is a difference, told by `explain`, and breaks what it breaks."""
+    house.charter(CHARTER, "clerk")
+    assert house.run("enact", "clerk", "--yes").code == 0
+    assert house.run("rehearse", "clerk", "--strict").code == 0
+    for word, role in (
+        ("SUPERUSER", "superuser"),
+        ("CREATEROLE", "creates-roles"),
+        ("CREATEDB", "creates-databases"),
+        ("REPLICATION", "replicates"),
+        ("BYPASSRLS", "passes-row-rules"),
+    ):
+        server.run(f'ALTER ROLE "clerk-7" {word}')
+        ran = house.run("rehearse", "clerk", "--strict")
+        assert (ran.code, f"extra: {role} at app" in ran.out) == (1, True), ran.out
+        if word == "SUPERUSER":
+            assert "superuser at app" in house.run("explain", "clerk-7", "table.insert", "app/sales/trial").out
+            assert "will not hold" in " ".join(ran.out.split())
+            assert house.run("prove", "clerk").code == 1
+        ran = house.run("enact", "clerk", "--yes", "--end-extra", "--no-prove")
+        assert ran.code == 0, ran.out + ran.err
+        assert house.run("rehearse", "clerk", "--strict").code == 0
+    server.run("CREATE ROLE vault NOLOGIN", 'GRANT vault TO "clerk-7" WITH ADMIN OPTION')
+    assert house.run("rehearse", "clerk", "--strict").code == 1
+
+
+def test_a_grant_by_somebody_else_is_ended_by_them_or_a_superuser(house: Desk, server: Database) -> None:
+    house.charter(CHARTER, "clerk")
+    assert house.run("enact", "clerk", "--yes").code == 0
+    server.run("CREATE ROLE lender NOLOGIN", "GRANT USAGE ON SCHEMA sales TO lender")
+    server.run("GRANT UPDATE ON sales.orders TO lender WITH GRANT OPTION")
+    server.run("SET ROLE lender", 'GRANT UPDATE ON sales.orders TO "clerk-7"', "RESET ROLE")
+    ran = house.run("enact", "clerk", "--yes", "--end-extra", "--no-prove")
+    assert ran.code == 0, ran.out + ran.err
+    assert house.run("rehearse", "clerk", "--strict").code == 0

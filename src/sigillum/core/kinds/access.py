@@ -40,6 +40,9 @@ class Role(NamedTuple):
 HERE, BELOW, HERE_AND_BELOW = REACHES = ("here", "below", "here-and-below")  # seen from the place of a grant
 
 
+NOWHERE = "nowhere"  # the kind of place at which a role is granted that somebody has without any grant
+
+
 class Grant(NamedTuple):
     """A role at a place, in a window. `place` is a path, or `@ID` where a principal is the place."""
 

@@ -22,7 +22,7 @@ from .certificates import NOTE, against, note, noted
 from .connection import said_by, server_of
 from .identity import DatabaseSignIns, object_of
 from .look import NOTES, OID, PASSWORD, answer, parts_of
-from .rights import RIGHTS
+from .rights import ATTRIBUTES, RIGHTS
 from .scram import verifier
 
 OFF, ON = 0, -1  # connection limits: nobody gets in, and no limit
@@ -253,12 +253,36 @@ class Database(DatabaseSignIns):
                 if answer(run, Query(GRANT, "id", identity)).first is None:
                     return Reply(Result.MISSING, detail="it is not granted")
                 name, _ = self._role(run, principal)
-                run(self._granting("REVOKE", RIGHTS[role].privilege, role, place, name), {})  # type: ignore[arg-type]
+                return self._revoke(run, identity, role, place, name)
             else:
                 return self._not_here(f"a {end.kind.name} is not ended here")
             return Reply(Result.DONE)
 
         return self._change(do)
+
+    def _revoke(self, run: Asking, identity: str, role: str, place: str, name: str) -> Reply:
+        """By whoever granted it, where we may become that one; what is then still there is somebody else's to end."""
+        if role in ATTRIBUTES:
+            word = sql.SQL("NO" + ATTRIBUTES[role][0].removeprefix("rol").replace("super", "superuser").upper())
+            run(sql.SQL("ALTER ROLE {} ").format(sql.Identifier(name)) + word, {})  # type: ignore[arg-type]
+            return Reply(Result.DONE)
+        if role not in RIGHTS:
+            return self._not_here(f"{role} at {place} is a membership that is not inherited: it is ended where it was given")
+        revoke = self._granting("REVOKE", RIGHTS[role].privilege, role, place, name)
+        run(revoke, {})  # type: ignore[arg-type]
+        left = answer(run, Query(GRANT, "id", identity)).first
+        by = left.body.reason.removeprefix("granted by ") if left is not None else ""
+        if left is not None and by:
+            with suppress(psycopg.errors.InsufficientPrivilege), self._connection.transaction():
+                run(sql.SQL("SET LOCAL ROLE {}").format(sql.Identifier(by)), {})  # type: ignore[arg-type]
+                run(revoke, {})  # type: ignore[arg-type]
+                run("RESET ROLE", {})
+            left = answer(run, Query(GRANT, "id", identity)).first
+        if left is None:
+            return Reply(Result.DONE)
+        what = f"{role} at {place} was granted by {by}: only {by} ends it, or a superuser"
+        error = RefusedError(what, where=self.address.address, mend=f"have {by} or a superuser revoke it")
+        return Reply(Result.REFUSED, detail=what, error=error)
 
     def store(self, path: str) -> None:
         """It is no store."""

@@ -15,7 +15,7 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.text import PLACE_PATH, plain
 
 from .asking import CARRIES, Asking, id_of
-from .rights import RIGHTS, roles
+from .rights import ATTRIBUTES, BECOMES, RIGHTS, roles
 
 MARK, PASSWORD = re.compile(r"\[sigillum:([^\]\s]+)\]"), re.compile(r"\[password:([^\]\s]+)\]")
 NOTES = re.compile(r"\[(?:sigillum|password|certificate):[^\]\s]+\]")
@@ -53,22 +53,29 @@ SELECT * FROM (
   WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
 ) p WHERE """
 _GRANTS = """
-SELECT g.path, g.kind, g.privilege_type FROM (
-  SELECT current_database()::text AS path, 'database' AS kind, a.grantee, a.privilege_type
+SELECT g.path, g.kind, g.privilege_type, coalesce(pg_get_userbyid(g.grantor), '') FROM (
+  SELECT current_database()::text AS path, 'database' AS kind, a.grantee, a.privilege_type, a.grantor
   FROM pg_database d, aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a WHERE d.datname = current_database()
   UNION ALL
-  SELECT current_database() || '/' || n.nspname, 'schema', a.grantee, a.privilege_type
+  SELECT current_database() || '/' || n.nspname, 'schema', a.grantee, a.privilege_type, a.grantor
   FROM pg_namespace n, aclexplode(coalesce(n.nspacl, acldefault('n', n.nspowner))) a
   WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
   UNION ALL
-  SELECT current_database() || '/' || n.nspname || '/' || c.relname, 'table', a.grantee, a.privilege_type
+  SELECT current_database() || '/' || n.nspname || '/' || c.relname, 'table', a.grantee, a.privilege_type, a.grantor
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, aclexplode(coalesce(c.relacl, acldefault('r', c.relowner))) a
   WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
   UNION ALL
-  SELECT current_database()::text, r.rolname::text, m.member, '' FROM pg_auth_members m JOIN pg_roles r ON r.oid = m.roleid
-  JOIN pg_roles x ON x.oid = m.member
+  SELECT current_database()::text, r.rolname::text, m.member, '', m.grantor FROM pg_auth_members m
+  JOIN pg_roles r ON r.oid = m.roleid JOIN pg_roles x ON x.oid = m.member
   WHERE r.rolname ~ '^pg_' AND coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit)
-) g WHERE g.grantee::text = %(value)s"""
+  UNION ALL
+  SELECT current_database()::text, a.what, r.oid, '', NULL FROM pg_roles r, LATERAL (VALUES ATTRIBUTES) a(what, has) WHERE a.has
+  UNION ALL
+  SELECT current_database()::text, 'becomes-another-role', m.member, '', m.grantor FROM pg_auth_members m
+  JOIN pg_roles x ON x.oid = m.member
+  WHERE m.admin_option OR (coalesce((to_jsonb(m) ->> 'set_option')::boolean, true)
+                           AND NOT coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit))
+) g WHERE g.grantee::text = %(value)s""".replace("ATTRIBUTES", ", ".join(f"('{n}', r.{c})" for n, (c, _) in ATTRIBUTES.items()))
 _BY_PRIVILEGE = {(r.at, r.privilege): r.role for r in RIGHTS.values() if r.privilege}
 
 
@@ -160,10 +167,11 @@ def _grants(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
     if not OID.match(principal):
         return []
     out = list[Record[Any]]()
-    for path, kind, privilege in ask(_GRANTS, {"value": principal}):
-        role = _BY_PRIVILEGE.get((kind, privilege), "") if privilege else kind if kind in RIGHTS else ""
+    for path, kind, privilege, grantor in dict.fromkeys(ask(_GRANTS, {"value": principal})):
+        known = kind in RIGHTS or kind in ATTRIBUTES or kind == BECOMES.role
+        role = _BY_PRIVILEGE.get((kind, privilege), "") if privilege else kind if known else ""
         if role and PLACE_PATH.match(path):
-            out.append(
-                Record(GRANT, id_of(role, path, principal), GRANT.type(principal, role, path, role_id=role, place_id=path))
-            )
+            said = f"granted by {grantor}" if grantor else ""
+            body = GRANT.type(principal, role, path, role_id=role, place_id=path, reason=said)
+            out.append(Record(GRANT, id_of(role, path, principal), body))
     return out

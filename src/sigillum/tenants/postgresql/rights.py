@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from sigillum.core.kinds.access import ROLE
+from sigillum.core.kinds.access import NOWHERE, ROLE
 from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.profile import Operation
 
@@ -56,6 +56,27 @@ RIGHTS = {
         Right("pg_monitor", "database", "", "looks", ("server.monitor",)),
     )
 }
+# What a role is, beside what is granted to it: nobody grants that here, and whoever has it may do what no grant says.
+ATTRIBUTES = {
+    r.role: (column, r)
+    for column, r in (
+        (
+            "rolsuper",
+            Right(
+                "superuser",
+                "",
+                "",
+                "administers",
+                (*dict.fromkeys(p for r in RIGHTS.values() for p in r.permissions), "server.administer"),
+            ),
+        ),
+        ("rolcreaterole", Right("creates-roles", "", "", "administers", ("server.make-roles",))),
+        ("rolcreatedb", Right("creates-databases", "", "", "manages", ("server.make-databases",))),
+        ("rolreplication", Right("replicates", "", "", "administers", ("server.replicate",))),
+        ("rolbypassrls", Right("passes-row-rules", "", "", "administers", ("table.see-all-rows",))),
+    )
+}
+BECOMES = Right("becomes-another-role", "", "", "administers", ("server.become-another-role",))
 PERMISSIONS = {p: r for r in RIGHTS.values() for p in r.permissions if r.privilege or p == "server.monitor"}
 NEEDS = {"table": ("schema.usage@schema", "database.connect@database"), "schema": ("database.connect@database",)}
 
@@ -66,6 +87,9 @@ def roles() -> list[Record[Any]]:
     return [
         Record(ROLE, r.role, ROLE.type(r.role, r.role, "curated", tuple((p, classes[p]) for p in r.permissions), (r.at,)))
         for r in RIGHTS.values()
+    ] + [
+        Record(ROLE, r.role, ROLE.type(r.role, r.role, "broad", tuple((p, r.class_) for p in r.permissions), (NOWHERE,)))
+        for r in (*(r for _, r in ATTRIBUTES.values()), BECOMES)
     ]
 
 

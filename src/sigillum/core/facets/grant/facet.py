@@ -11,7 +11,7 @@ from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import AlsoWanted, ItsPrincipal, OwnRole, Ready, RightEnds, ServiceOn, Usable, Wished
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, stand, unknown
-from sigillum.core.kinds.access import GRANT, Grant, allows
+from sigillum.core.kinds.access import GRANT, NOWHERE, ROLE, Grant, allows
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record
@@ -276,7 +276,9 @@ def _extra(seen: Seen, draft: Draft, record: Record[Grant], words: str = "") -> 
         draft.note("grant-ended", f"extra: {words} ended at {format_instant(body.until)} and still stands there", warning=False)
     else:
         until = f"until {format_instant(body.until)}" if body.until else "without end"
-        draft.note("grant-extra", f"extra: {words}, {until}: no charter and no loan wants it")
+        role = seen.ask(Query(ROLE, "name", body.role)).first
+        itself = role is not None and role.says(grantable_at=(NOWHERE,))  # it was changed itself, and given nothing
+        draft.note("attribute-extra" if itself else "grant-extra", f"extra: {words}, {until}: no charter and no loan wants it")
     if seen.choices.end_extra:
         draft.add(
             Step(
