@@ -222,3 +222,12 @@ def test_no_more_than_what_it_was_given_for(acting: Desk, away: Away) -> None:
         "GET", f"{away.address}/Users", headers={"Authorization": f"Bearer {out.read_text().strip()}"}
     )
     assert mine.status in (401, 403)  # nothing that outlives it can be made with it
+
+
+def test_where_a_later_hop_is_refused_nothing_stays_lent(acting: Desk) -> None:
+    ran = with_(
+        acting, "--as", "camera-archive", "--as", "wind-ingest", "--tenant", "summit", "--lend", "10m", "--because", "x"
+    )
+    assert (ran.returncode, "camera-archive may not act as wind-ingest" in ran.stderr) == (4, True), ran.stderr
+    assert acting.run("loans", "--format", "json").json["loans"] == []
+    assert len(acting.run("loans", "--all", "--format", "json").json["loans"]) == 1

@@ -146,3 +146,18 @@ def test_each_tenants_clock_counts_where_it_is_followed(bare: Desk, sandbox: San
     assert state() == "over"
     settings.write_text(settings.read_text().replace(away.address, "http://127.0.0.1:9/scim/v2"))
     assert "counted by this machine's clock" in bare.run("due", "--format", "json").err
+
+
+def test_what_belongs_to_somebody_who_leaves(bare: Desk, sandbox: Sandbox) -> None:
+    away = sandbox.tenant()
+    bare.know(away, "summit")
+    bare.charter(CHARTER)
+    assert bare.run("enact", "wind-ingest", "--yes").code == 0
+    [key] = away.of("Credential")
+    ran = bare.run("due", "--of", "wind-ingest@brindlemoor.example", "--format", "json")
+    assert [d["what"] for d in ran.json["due"]] == ["the key-pair ingest-key of wind-ingest@brindlemoor.example"]
+    assert (ran.json["due"][0]["at"], ran.json["by"]) == (key["validUntil"], "ledger and tenants")
+    owned = bare.run("due", "--of", "mara.teel", "--within", "365d", "--format", "json").json["due"]
+    assert "the credential ingest-key" in [d["what"] for d in owned]
+    assert bare.run("due", "--of", "nobody.at.all", "--within", "365d", "--format", "json").json["due"] == []
+    assert "its key-pair" in bare.run("tenant", "identify", "wind-ingest").out

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   sigillum due
   sigillum due --within 365d --calendar due.ics     a calendar that can be imported again and again
-  sigillum due --at 2027-03-01T00:00:00Z            what will have ended by then"""
+  sigillum due --at +80d                            what will have ended by then
+  sigillum due --of ada.rusk                        what belongs to somebody who leaves, at every tenant"""
 YEAR_2100 = datetime(2100, 1, 1, tzinfo=UTC)
 
 
@@ -36,21 +37,26 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="only these (default: all)")
     parser.add_argument("--within", default="60d", metavar="DURATION", help="what ends so soon (default: 60d)")
     parser.add_argument("--at", metavar="TIME", default="", help="as it will be, if nothing is done: `+80d`, or an instant")
+    parser.add_argument(
+        "--of", metavar="PERSON", default="", help="what belongs to somebody: charters, and tokens and keys at every tenant"
+    )
     parser.add_argument("--calendar", type=Path, metavar="FILE", help="write a calendar (RFC 5545), with an alarm for each")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.core.values.times import format_instant, whole_second
-    from sigillum.workflows.stopping.due import calendar, clock_of, due, summaries
+    from sigillum.workflows.stopping.due import calendar, clock_of, concerns, due, of_person, readable, summaries
 
     at, later = moment(args.at, "--at")
     clock = clock_of(context.office, at, timedelta(seconds=later))
     now = clock("")
     within = timedelta(seconds=min(duration(args.within, "--within"), (YEAR_2100 - now).total_seconds()))
-    charters, odd = summaries(context.office, args.charters)
+    names = [c.name for c in readable(context.office) if concerns(c, args.of)] if args.of else args.charters
+    charters, odd = summaries(context.office, names) if names or not args.of else ([], [])
     for name in odd:
         context.say(f"{name} is left out: its file has mistakes, which `sigillum charter check {name}` tells")
-    found = due(context.office, charters, within, clock, only=bool(args.charters))
+    found = due(context.office, charters, within, clock, only=bool(args.charters or args.of))
+    found = sorted([*found, *(of_person(context.office, args.of) if args.of else ())], key=lambda d: d.at)
     if args.calendar is not None:
         try:
             args.calendar.write_bytes(calendar(context.office, found, datetime.now(UTC)))
@@ -60,8 +66,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             ) from problem
         context.say(f"{args.calendar} holds {len(found)} of them; importing it again changes those that are there.")
     listing = _listing(found, clock, f"Nothing ends within {args.within}.")
-    context.say("What follows is by the charters and the ledger; no tenant was asked for more than its time.")
-    context.give_list("due", listing, at=format_instant(whole_second(now)), by="ledger")
+    asked = "tenants were asked for what belongs to them" if args.of else "no tenant was asked for more than its time"
+    context.say(f"What follows is by the charters and the ledger; {asked}.")
+    context.give_list("due", listing, at=format_instant(whole_second(now)), by="ledger and tenants" if args.of else "ledger")
     return Outcome.FILE if odd else Outcome.NO if any(d.state(clock(d.tenant)) == "over" for d in found) else Outcome.DONE
 
 

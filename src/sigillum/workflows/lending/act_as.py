@@ -80,17 +80,21 @@ def act(office: Office, wish: ActingWish) -> Acted:
         )
     actor = tenant.profile.administrator or tenant.address.admin
     signed_in, loan, names = None, None, [str(s.record.value("name")) for s in subjects]
-    for number, one in enumerate(subjects):
-        try:
-            signed_in = tenant.act_as(one.record.id, signed_in)
-        except OAuthRefusedError as problem:
-            if problem.error != DENIED:
-                raise
-            before = names[number - 1] if number else actor
-            if number or not wish.lend_seconds:
-                raise _missing(tenant, before, names[number], lendable=not number) from problem
-            loan = _lent(office, tenant, actor, names[0], wish)
-            signed_in = _felt(office, tenant, one.record.id)
+    try:
+        for number, one in enumerate(subjects):
+            try:
+                signed_in = tenant.act_as(one.record.id, signed_in)
+            except OAuthRefusedError as problem:
+                if problem.error != DENIED:
+                    raise
+                before = names[number - 1] if number else actor
+                if number or not wish.lend_seconds:
+                    raise _missing(tenant, before, names[number], lendable=not number) from problem
+                loan = _lent(office, tenant, actor, names[0], wish)
+                signed_in = _felt(office, tenant, one.record.id)
+    except BaseException:
+        _returned(office, loan)  # nobody acts, so nothing stays lent for it
+        raise
     assert signed_in is not None
     life = signed_in.lives_seconds or tenant.profile.token_seconds or USUAL_LIFE_SECONDS
     until = whole_second(office.tenants.now(tenant.address.name)) + timedelta(seconds=life)
@@ -172,7 +176,10 @@ def _felt(office: Office, tenant: Tenant, principal: str) -> SignedIn:
 
 def give_back(office: Office, acted: Acted) -> None:
     """End the loan early; where that fails, its end lies in the tenant."""
-    if acted.loan is None:
-        return
-    with suppress(SigillumError), office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
-        want_back(office, acted.loan, [])
+    _returned(office, acted.loan)
+
+
+def _returned(office: Office, loan: Loan | None) -> None:
+    if loan is not None:
+        with suppress(SigillumError), office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+            want_back(office, loan, [])

@@ -13,6 +13,9 @@ from sigillum import __version__
 from sigillum.charters import files
 from sigillum.charters.workspace import FILE
 from sigillum.core.charter.charter import Charter
+from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.books import END, endings
 from sigillum.core.records.history import CONNECTED, HANDED, OPENED, RETIRED, USED
 from sigillum.core.undertakings.due import REQUESTS as ASKED
@@ -34,10 +37,11 @@ from sigillum.core.undertakings.loans import LOANS
 from sigillum.core.undertakings.requests import REQUESTS
 from sigillum.core.undertakings.rotating import ROTATIONS
 from sigillum.core.undertakings.suspension import SUSPENSIONS
-from sigillum.core.values.errors import FileError, RefusedError, SomebodyError, UnreachableError
+from sigillum.core.values.errors import FileError, Outcome, RefusedError, SigillumError, SomebodyError, UnreachableError
 from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.workflows.desk.office import Office
 
+PERSONAL = "of a person"
 KEPT = "charters_"  # the name under which summaries are kept; no tenant can be called so
 ALARM = timedelta(days=7)  # before what has no time of renewal
 
@@ -174,6 +178,50 @@ def _all(office: Office, known: Mapping[str, Summary], clock: Clock, before: str
             None,
             f"{sent.uid} request {sent.number}",
         )
+
+
+def names_of(person: str) -> list[str]:
+    """By which names somebody may be known: an address, and what stands before its @."""
+    return list(dict.fromkeys((person, person.partition("@")[0])))
+
+
+def concerns(charter: Charter, person: str) -> bool:
+    """Does a charter name somebody as owner or deputy?"""
+    return bool(set(names_of(person)) & {n for who in (charter.owner, charter.deputy) if who for n in names_of(who)})
+
+
+def of_person(office: Office, person: str) -> Iterator[Due]:
+    """What belongs to somebody who may leave: tokens and keys of accounts of that name, asked of every tenant; where one cannot
+    be asked, that is said. What has no end is due at once.
+    """
+    for name in office.workspace.file.tenants:
+        try:
+            tenant = office.tenants.reach(name)
+            if tenant.profile.carried(CREDENTIAL) is None or tenant.profile.carried(ACCOUNT) is None:
+                continue
+            queries: list[Query[Any]] = [Query(ACCOUNT, "name", n) for n in names_of(person)]
+            facts = tenant.facts(queries)
+            for account in {r.id: r for f in facts.values() for r in f.records}.values():
+                held: Query[Any] = Query(CREDENTIAL, "principal", account.id)
+                found = tenant.facts([held])[held]
+                if not found.known:
+                    office.settings.say(f"the credentials of {person} at {name} are not shown: {found.unknown}")
+                yield from (_belongs(name, person, r, office.tenants.now(name)) for r in found.records)
+            dark = next((f.unknown for f in facts.values() if not f.known), "")
+            if dark:
+                office.settings.say(f"whether {person} has an account at {name} is not shown: {dark}")
+        except SigillumError as problem:
+            if problem.outcome in (Outcome.MACHINE, Outcome.INTERRUPTED):
+                raise
+            office.settings.say(f"{name} was not asked: {problem.what}")
+
+
+def _belongs(tenant: str, person: str, record: Record[Any], now: datetime) -> Due:
+    body = record.body
+    what = f"the {body.type or 'credential'} {body.name or record.id} of {person}"
+    ends = "" if body.until is not None else ", which has no end,"
+    then = "whatever runs with it stops when it ends, or when the account goes"
+    return Due(body.until or now, PERSONAL, "", f"{what}{ends}", tenant, then, now, f"{tenant} {record.id}")
 
 
 def calendar(office: Office, all_: list[Due], now: datetime) -> bytes:

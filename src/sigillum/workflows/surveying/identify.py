@@ -12,6 +12,7 @@ from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.secret import could_be_secret
+from sigillum.core.values.times import format_instant
 from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk.office import Office
 
@@ -136,8 +137,20 @@ def _siblings(tenant: Tenant, record: Record[Any], value: str) -> list[tuple[str
             named.append(("principal id" if other.kind is PRINCIPAL else "registration id", other.id))
     if kind in (ACCOUNT, TEAM):
         named.append(("name", body.name))
+    if kind in (ACCOUNT, CLIENT) and tenant.profile.carried(CREDENTIAL) is not None:
+        held: Query[Any] = Query(CREDENTIAL, "principal", record.id)
+        fact = tenant.facts([held])[held]
+        named += [(f"its {r.body.type or 'credential'}", f"{r.body.name or r.id}, {_ends(r)}") for r in fact.records]
+        named += [] if fact.known else [("its credentials", f"not shown: {fact.unknown}")]
     if kind is ACCOUNT and body.subject:
         named.append((f"client id at {body.organisation}", body.subject))
     if kind in (GRANT, CONSENT, CREDENTIAL):
         named.append(("hangs on" if kind is CREDENTIAL else "its principal", body.principal))
     return [(word, text) for word, text in named if text and text != value]
+
+
+def _ends(record: Record[Any]) -> str:
+    """Until when a credential serves, and when it was used last, as far as that is shown."""
+    body = record.body
+    ends = f"until {format_instant(body.until)}" if body.until is not None else "without end"
+    return f"{ends}{'' if body.active else ', off'}{f', used last at {format_instant(body.used_at)}' if body.used_at else ''}"
