@@ -7,8 +7,10 @@ from datetime import timedelta
 from pathlib import Path
 
 from sigillum.core.charter.charter import Charter
+from sigillum.core.facets.seen import Choices
 from sigillum.core.kinds.changes import End
 from sigillum.core.undertakings.rotation import Stage
+from sigillum.workflows.enacting.rehearse import compared
 from sigillum.workflows.rotating.rotate import Rotated, RotationWish, rotate
 from workflows.memory import CHARTER, USUAL, House, Memory, house
 
@@ -64,6 +66,27 @@ def test_why_it_is_rotated_is_kept(tmp_path: Path) -> None:
     charter = our.charter()
     our.enact(charter)
     assert turned(our, charter, because="jon has left").rotation.because == "jon has left"
+    our = house(tmp_path / "exposed", Memory())
+    charter = our.charter()
+    our.enact(charter)
+    assert turned(our, charter, because="in a log", exposed=True).rotation.because == "it was exposed: in a log"
+
+
+def test_who_leaves_the_charter_has_the_key_still(tmp_path: Path) -> None:
+    our = house(tmp_path, Memory())
+    our.enact(our.charter())
+
+    def codes(charter: Charter) -> list[str]:
+        with our.office() as office:
+            return [n.code for n in compared(office, charter, Choices())[1].notes if "left" in n.code]
+
+    without = our.charter(CHARTER.replace(", consumers: [mast]", ""))
+    assert (codes(our.charter()), codes(without)) == ([], ["consumer-left"])
+    turned(our, without)
+    turned(our, without, end=True)
+    our.away.ahead += timedelta(hours=1)
+    turned(our, without)
+    assert codes(without) == []
 
 
 def test_of_two_rotations_one_that_is_over_is_not_begun_anew(tmp_path: Path) -> None:

@@ -58,8 +58,8 @@ def deeds(entries: Iterable[LedgerEntry], words: Callable[[Mark], str]) -> Itera
                 begun[entry.sequence] = entry
             elif entry.kind == history.STAGED and entry.body["stage"] == "signed-in":
                 continue  # that we used it ourselves matters to its rotation only
-            elif entry.kind == history.SEEN:
-                continue  # that it was read back is a part of its making
+            elif entry.kind in (history.SEEN, history.HOLDS):
+                continue  # that it was read back is a part of its making, and who uses it stands in the charter
             elif entry.kind != history.OUTCOME:
                 yield _alone(entry, _sentence(entry, words))
             elif (intent := begun.pop(int(entry.body["attempt"]), None)) is not None:

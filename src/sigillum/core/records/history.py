@@ -42,6 +42,7 @@ DOCUMENT = "document"  # in an intent's body: how the document will look in whic
 IN_PLACE_OF = "in_place_of"  # among the terms of a credential: the generation that ended by its making
 BRIDGE = "bridge"  # in a mark's key: of that credential a further registration, with a later end
 UNREAD = "unread"  # in an intent's body: digests of the fields that this tenant never shows, by their names
+HOLDS = "holds"  # who uses a generation of a credential, by the charter when it was enacted
 COPY = "copy"  # in an entry of what is kept: which copy of the workspace keeps it
 MET = "met"  # where a tenant is, by its address and issuer: the ids of this ledger are ids of that one
 SEEN = "seen"  # what was made was read back
@@ -97,6 +98,7 @@ class Generation:
     value: str = ""
     state: State = State.OPEN
     kept: str = ""  # thumbprint of the key, or "secret", once it is kept
+    holders: frozenset[str] = frozenset()  # every consumer that the charter ever named for it
     kept_by: str = ""  # by which copy of the workspace
     unanswered: bool = False  # a creation was sent whose answer is not known
     foreseen: tuple[str, ...] = ()  # how its document was to look, after each of our writes
@@ -259,10 +261,8 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
         elif entry.kind == UNSURE:
             doubtful = _generation(history, body)
             doubtful.state, doubtful.unanswered = State.SPENT, False
-        elif entry.kind == SEEN:
-            _generation(history, body).seen = True
-        elif entry.kind == GIVEN_AWAY:
-            _generation(history, body).given_away = True
+        elif entry.kind in (HOLDS, SEEN, GIVEN_AWAY):
+            _noted(_generation(history, body), entry.kind, body)
         elif entry.kind == BEFORE:
             history.before, history.before_why = dict(body["held"]), dict(body.get("why") or {})
         elif entry.kind in (ROTATING, STAGED, CLOSED):
@@ -284,6 +284,16 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
             for made in (g for all_ in history.generations.values() for g in all_ if body["held"] and g.state is State.MADE):
                 made.seen = True  # nothing of it is missing where all holds
     return history
+
+
+def _noted(of: Generation, kind: str, body: Mapping[str, Any]) -> None:
+    """What is known of a generation beside what was done to it."""
+    if kind == HOLDS:
+        of.holders |= frozenset(map(str, body["consumers"]))
+    elif kind == SEEN:
+        of.seen = True
+    else:
+        of.given_away = True
 
 
 def _prolonged(history: History, entry: LedgerEntry) -> None:

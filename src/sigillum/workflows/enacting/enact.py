@@ -9,10 +9,10 @@ from sigillum.core.charter.charter import Charter
 from sigillum.core.facets.registry import waits_for
 from sigillum.core.facets.seen import Choices as Allowed
 from sigillum.core.kinds.changes import Doing
-from sigillum.core.records.history import REVIVED
+from sigillum.core.records.history import HOLDS, REVIVED
 from sigillum.core.records.steps import Outline, Prove, Step, StepKind
 from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, StoppedError, worst
-from sigillum.core.values.marks import StepId
+from sigillum.core.values.marks import Mark, StepId
 from sigillum.ledger.port import Fresh
 from sigillum.workflows.desk.ledgers import keep_witness
 from sigillum.workflows.desk.office import CLAIM, Office
@@ -176,7 +176,19 @@ def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted
         (again if isinstance(result.error, AgainError) else done.results).append(result)
 
     carrying.run(outline, reached, leave_out=_left_out(office, charter, outline, choices))
+    _holding(office, charter, uid)
     done.rotations = go_on_all(office, charter, uid)
+
+
+def _holding(office: Office, charter: Charter, uid: str) -> None:
+    """Write down who uses each credential: whoever leaves the charter has it still."""
+    state, fresh = office.books.state(uid), list[Fresh]()
+    for want in charter.credentials:
+        made = state.serving(Mark("credential", charter.tenant, (("name", want.name),))) if state.generations else None
+        if made is not None and set(want.consumers) - made.holders:
+            fresh.append(Fresh(HOLDS, uid, {**made.mark.body(), "generation": made.number, "consumers": list(want.consumers)}))
+    if fresh:
+        office.books.ledger(write=True).append(fresh)
 
 
 def wants_end(office: Office, charter: Charter, step: Step) -> bool:

@@ -38,6 +38,8 @@ from sigillum.workflows.enacting.undertakings import advance, look_of
 from .exposed import Exposure, exposure
 from .stages import Turns, stage_
 
+USUAL = "somebody asked for it"
+
 
 @dataclass(frozen=True, slots=True)
 class RotationWish:
@@ -97,9 +99,7 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
                 )
             if wish.exposed and (old := state.serving(mark)) is not None:
                 exposed = exposure(office, charter, state, want, old)
-            begin(
-                office, charter, state, want, mark, wish.because or "somebody asked for it", exposed=wish.exposed, gap=wish.gap
-            )
+            begin(office, charter, state, want, mark, wish.because, exposed=wish.exposed, gap=wish.gap)
         one = _open(office, uid, mark)
         if wish.end or wish.exposed:
             stage_(office, one, Asked.END, by=_who(office, one))
@@ -242,7 +242,7 @@ def begin(
                     "at": format_instant(now),
                     "deadline": format_instant(by),
                     "quiet_seconds": quiet(tenant.profile, named(want.consumers, rules), rules.quiet_seconds).seconds,
-                    "because": "it was exposed" if exposed else because,
+                    "because": f"it was exposed{f': {because}' if because else ''}" if exposed else because or USUAL,
                     "by": _who_of(tenant),
                     **({"exposed": True} if exposed else {}),
                     **({"gap": True} if gap else {}),

@@ -14,6 +14,7 @@ from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
+from sigillum.core.records.history import Generation
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.times import format_duration, format_instant, parse_instant
 
@@ -139,6 +140,16 @@ def kept_here(seen: Seen, draft: Draft, want: CredentialWant, terms: Mapping[str
     if terms.get("until") and carried is not None and "until" not in carried and not registered:
         draft.note(
             "credential-end-here", f"{seen.tenant} keeps no end of {want.name}: it is swept at {terms['until']}, or stays"
+        )
+
+
+def left(draft: Draft, want: CredentialWant, made: Generation) -> None:
+    """Consumers that the charter names no more hold the credential still, as far as anybody knows."""
+    gone = sorted(made.holders - set(want.consumers))
+    if gone:
+        draft.note(
+            "consumer-left",
+            f"{' and '.join(gone)} used {want.name} and left the charter: whoever has it can sign in until it is rotated",
         )
 
 
