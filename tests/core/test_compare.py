@@ -750,3 +750,25 @@ def test_members_and_rights_over_it_that_others_made_are_told() -> None:
     assert [n.text for n in fake.compare(charter()).notes if n.code == "grant-extra"] == [
         "extra: actor over wind itself to kai, without end: no charter and no loan wants it"
     ]
+
+
+def test_a_broad_role_where_a_narrow_one_serves_is_told_with_what_it_would_take_away() -> None:
+    fake = Fake()
+    fake.things["role"].append(
+        thing(
+            "role",
+            "r-b",
+            name="boss",
+            breadth="broad",
+            permissions=(("stream.read", "looks"), ("stream.append", "changes-data"), ("stream.delete", "changes-data")),
+        )
+    )
+    boss = GrantWant("boss", "root/a")
+
+    def told(*proofs: ProofWant, grant: GrantWant = boss) -> list[str]:
+        return [n.text for n in fake.compare(charter((grant,), (), proofs=proofs)).notes if n.code == "narrower-role"]
+
+    read, append = ProofWant(True, "stream.read", "root/a/one"), ProofWant(True, "stream.append", "root/a")
+    assert ["reader holds all" in t and "2 permissions (stream.append, stream.delete)" in t for t in told(read)] == [True]
+    assert ["writer holds all" in t for t in told(read, append)] == [True]
+    assert told() == told(ProofWant(True, "stream.read", "root/b")) == told(read, grant=GrantWant("keeper", "root/a")) == []

@@ -266,6 +266,7 @@ ADVICE = frozenset(
         "limits-alone",
         "look-alike",
         "no-subject",
+        "narrower-role",
         "number-big",
         "permission-always",
         "permission-wide",

@@ -20,7 +20,7 @@ from sigillum.core.records.steps import Adopt, Need, Prove, Step, StepKind, Usua
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant
 
-from . import levels, rights
+from . import levels, narrower, rights
 from .wanted import NAME, WantedGrant
 from .windows import instant, terms_of, within
 
@@ -85,6 +85,7 @@ def _one(one: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
     if rights.refused(seen, draft, wished, standing.record, one.holder):
         return
     draft.provide(wished)
+    narrower.advise(seen, draft, want)
     if standing.record is None and levels.refused(seen, draft, one, records):
         return
     if standing.record is not None and same:
