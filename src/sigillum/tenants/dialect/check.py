@@ -146,6 +146,15 @@ class _Checker:
         calls += [(call, {*known, "value"}, ("find", n)) for n, call in section.find.items()]
         calls += [(listed, known, ("also", n)) for n, listed in enumerate(section.also)]
         for field, lists in section.lists.items():
+            if field not in section.shows:
+                yield self._mistake(
+                    "list-unseen",
+                    f"{field} come in and go out, and are not shown: whether one is in is never known",
+                    f"add `{field}:` to `shows`, or take it out here",
+                    *spot,
+                    "lists",
+                    field,
+                )
             calls += [
                 (
                     getattr(lists, n),
@@ -238,6 +247,8 @@ class _Checker:
                     yield from self._call(call, IDENTITY | EVERYWHERE, ("permissions", name, part, number))
         if self.dialect.decides is not None:
             yield from self._call(self.dialect.decides, IDENTITY | EVERYWHERE, ("decides",))
+        if self.dialect.who is not None:  # what is presented stands in its headers already
+            yield from self._call(self.dialect.who, (), ("who",))
 
     def ways(self) -> Iterator[Mistake]:
         ways = self.dialect.ways_in

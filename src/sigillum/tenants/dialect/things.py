@@ -155,7 +155,7 @@ class Things:
             return self.documents.all(kind, section.document, self._each(kind, section.document.of, query), about)
         call = section.find.get(query.field)
         if call is not None:
-            return self._listed(kind, section, call, {query.field: query.value, "value": query.value})
+            return self._listed(kind, section, call, {query.field: query.value, "value": query.value}, gone=True)
         if query.field == "id" and section.one is not None:
             values = self.values_of(kind, query.value)
             if {n for n, _ in names_of(section.one.address)} <= set(values):
@@ -222,7 +222,7 @@ class Things:
     def _listed(
         self, kind: Kind[Any], section: ThingSection, call: ListSection, values: dict[str, Any], *, gone: bool = False
     ) -> list[Record[Any]]:
-        """What a list shows. `gone`: that of which it is asked for may have ended meanwhile."""
+        """What a list shows. `gone`: an answer that means *missing* says that there is none."""
         needed = {n: values.get(n) for n in sorted(needs(call))}
         memo = kind.name, f"{call.address} {needed}"
         if memo in self._memo:

@@ -13,7 +13,7 @@ from sigillum.core.kinds.changes import Change, End, Make, plain
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Kind, Query, Record, compared
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.values.canonical import public_half
+from sigillum.core.values.canonical import external_id, public_half
 from sigillum.core.values.errors import RefusedError, SigillumError, SomebodyError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import whole_second
@@ -108,7 +108,7 @@ class DialectTrial:
 
     def _make(self, kind: Kind[Any], part: dict[str, Any], what: str) -> Record[Any] | None:
         """Made, read back and compared; and once more, which must not make another one."""
-        mark = f"trial-{secrets.token_hex(8)}"
+        mark = external_id("trial", secrets.token_hex(8), {}, 1)  # of the form and length that real ones have
         found: list[Record[Any]] = []
 
         def make() -> str:
