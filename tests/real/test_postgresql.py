@@ -428,3 +428,14 @@ def test_a_grant_by_somebody_else_is_ended_by_them_or_a_superuser(house: Desk, s
     ran = house.run("enact", "clerk", "--yes", "--end-extra", "--no-prove")
     assert ran.code == 0, ran.out + ran.err
     assert house.run("rehearse", "clerk", "--strict").code == 0
+
+
+def test_what_an_account_owns_is_named_before_anything_ends(house: Desk, server: Database) -> None:
+    house.charter(CHARTER, "clerk")
+    assert house.run("enact", "clerk", "--yes").code == 0
+    server.run("CREATE TABLE sales.kept (x int)", 'ALTER TABLE sales.kept OWNER TO "clerk-7"')
+    ran = house.run("retire", "clerk", "--because", "over", "--yes")
+    assert (ran.code, "it owns table sales.kept" in " ".join((ran.out + ran.err).split())) == (6, True), ran.out + ran.err
+    assert house.run("prove", "clerk").code == 0  # nothing was begun
+    server.run("ALTER TABLE sales.kept OWNER TO CURRENT_USER")
+    assert house.run("retire", "clerk", "--because", "over", "--yes").code == 0

@@ -180,6 +180,15 @@ class Foreseeing(Protocol):
 
 
 @runtime_checkable
+class Owning(Protocol):
+    """Where an identity may own things, with which it cannot end."""
+
+    def holdings(self, identity: str) -> tuple[str, ...]:
+        """What keeps an account from being ended, in words: objects that it owns, and what hangs on it elsewhere."""
+        ...
+
+
+@runtime_checkable
 class Revoking(Protocol):
     """What can end a token before its time."""
 

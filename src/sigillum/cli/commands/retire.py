@@ -75,6 +75,14 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
                     mend="it may be evidence: find out who stopped it; `--stopped-too` ends it at any rate",
                 )
             )
+        elif one.holdings:
+            problem(
+                SomebodyError(
+                    f"{name} cannot end, and nothing was begun: {'; '.join(one.holdings)}",
+                    where="retire",
+                    mend="give what it owns to somebody else, and end what it granted; then run this again",
+                )
+            )
         else:
             plans.append(one)
     if plans and not args.because.strip() and not all(one.history.retiring for one in plans):

@@ -34,6 +34,12 @@ def plan(one: Plan, ident: Ident) -> RenderableType:
         parts += ["", _rows((u.name, _used(u, ident)) for u in one.used)]
     if one.found.stopped:
         parts += ["", *(Text(f"asked    {about}", "yellow") for about in one.found.stopped)]
+    if one.holdings:
+        parts += [
+            "",
+            Text("In the way (give it to somebody else first):", "bold"),
+            *(Text(f"  {w}", "yellow") for w in one.holdings),
+        ]
     if one.left:
         parts += ["", Text("Left afterwards:", "bold"), _left([entry._asdict() for entry in one.left], ident)]
     count = len(one.found.outline.steps) + len(one.loans)
@@ -130,6 +136,7 @@ def plan_json(one: Plan) -> dict[str, Any]:
         ],
         "stopped": list(one.found.stopped),
         "left": [entry._asdict() for entry in one.left],
+        "in_the_way": list(one.holdings),
     }
 
 

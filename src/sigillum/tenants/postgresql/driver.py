@@ -44,6 +44,22 @@ def connect(address: Address, link: Link) -> Tenant:
     return Database(address, link, server_of(address.address))
 
 
+# what DROP ROLE would be refused for: all but what this driver takes away itself, which stands in this database
+HOLDINGS = """
+SELECT CASE s.deptype WHEN 'o' THEN 'it owns ' ELSE 'something is granted to it: ' END ||
+       CASE WHEN s.dbid IN (0, (SELECT oid FROM pg_database WHERE datname = current_database()))
+            THEN pg_describe_object(s.classid, s.objid, s.objsubid) ELSE 'an object' END,
+       CASE WHEN s.dbid IN (0, (SELECT oid FROM pg_database WHERE datname = current_database()))
+            THEN '' ELSE (SELECT datname::text FROM pg_database WHERE oid = s.dbid) END
+FROM pg_shdepend s
+WHERE s.refclassid = 'pg_authid'::regclass AND s.refobjid::text = %(i)s
+  AND (s.deptype = 'o' OR s.dbid NOT IN (0, (SELECT oid FROM pg_database WHERE datname = current_database())))
+UNION ALL
+SELECT DISTINCT 'it granted ' || a.privilege_type || ' on ' || c.relname || ' to ' || pg_get_userbyid(a.grantee), ''
+FROM pg_class c, aclexplode(c.relacl) a WHERE a.grantor::text = %(i)s AND c.relowner::text <> %(i)s
+ORDER BY 1"""
+
+
 class Database(DatabaseSignIns):
     """One database of a server, and the roles of that server."""
 
@@ -283,6 +299,15 @@ class Database(DatabaseSignIns):
         what = f"{role} at {place} was granted by {by}: only {by} ends it, or a superuser"
         error = RefusedError(what, where=self.address.address, mend=f"have {by} or a superuser revoke it")
         return Reply(Result.REFUSED, detail=what, error=error)
+
+    def holdings(self, identity: str) -> tuple[str, ...]:
+        """Objects that it owns, and what was granted to it or by it, here and in the server's other databases."""
+        if not OID.match(identity):
+            return ()
+        return tuple(
+            f"{what}{f' in the database {database}' if database else ''}"
+            for what, database in self._ask(HOLDINGS, {"i": identity})
+        )
 
     def store(self, path: str) -> None:
         """It is no store."""

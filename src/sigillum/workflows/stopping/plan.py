@@ -16,7 +16,8 @@ from sigillum.core.facets.generation import called
 from sigillum.core.facets.registry import words
 from sigillum.core.facets.seen import Choices
 from sigillum.core.kinds.access import GRANT
-from sigillum.core.kinds.identities import TEAM
+from sigillum.core.kinds.changes import End
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
@@ -29,7 +30,7 @@ from sigillum.core.values.errors import (
 )
 from sigillum.core.values.text import did_you_mean
 from sigillum.protocols.together import together
-from sigillum.tenants.port import Tenant
+from sigillum.tenants.port import Owning, Tenant
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.tenants import time_of
 from sigillum.workflows.enacting.rehearse import by_whom
@@ -66,6 +67,7 @@ class Plan:
     used: tuple[Used, ...] = ()
     left: tuple[Left, ...] = ()
     file: bool = True
+    holdings: tuple[str, ...] = ()  # what an identity owns there, so that it cannot end
 
 
 def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
@@ -114,7 +116,17 @@ def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
         if loan.stage(office.tenants.now(loan.tenant)) not in OVER
     )
     left = (*_left_here(office, uid, found), *_left_there(charter, history, reached, loans))
-    return Plan(charter, uid, history, found, loans, tuple(_used(history, reached)), left, file)
+    return Plan(
+        charter, uid, history, found, loans, tuple(_used(history, reached)), left, file, tuple(_holdings(found, reached))
+    )
+
+
+def _holdings(found: Retiring, reached: Mapping[str, Tenant]) -> Iterator[str]:
+    """What has to go to somebody else before an account can end; looked for before anything ends."""
+    for step in found.outline.steps:
+        tenant = reached.get(step.tenant)
+        if isinstance(step.action, End) and step.action.kind is ACCOUNT and isinstance(tenant, Owning):
+            yield from (f"{step.tenant}: {what}" for what in tenant.holdings(str(step.action.id)))
 
 
 def _named(office: Office, history: History) -> str:
