@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.options import answering, common
 from sigillum.core.values.errors import Outcome, SigillumError, SomebodyError, UsageError, worst
+
+if TYPE_CHECKING:
+    from sigillum.workflows.stopping.plan import Plan
 
 EXAMPLE = """examples:
   sigillum retire wind-ingest --rehearse                    what would end, who used it last, what would be left
@@ -34,6 +37,23 @@ def add_parser(subparsers: Any) -> None:
     )
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask")
+
+
+def _against(one: Plan, name: str, *, stopped_too: bool) -> SomebodyError | None:
+    """What a person has to see to before anything ends."""
+    if one.found.stopped and not stopped_too:
+        return SomebodyError(
+            f"{name}: a person is asked {'; '.join(one.found.stopped)}",
+            where="retire",
+            mend="it may be evidence: find out who stopped it; `--stopped-too` ends it at any rate",
+        )
+    if one.holdings:
+        return SomebodyError(
+            f"{name} cannot end, and nothing was begun: {'; '.join(one.holdings)}",
+            where="retire",
+            mend="give what it owns to somebody else, and end what it granted; then run this again",
+        )
+    return None
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -67,22 +87,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             context.show(view.plan(one, context.ident))
         if args.rehearse:
             told.append(view.plan_json(one))
-        elif one.found.stopped and not args.stopped_too:
-            problem(
-                SomebodyError(
-                    f"{name}: a person is asked {'; '.join(one.found.stopped)}",
-                    where="retire",
-                    mend="it may be evidence: find out who stopped it; `--stopped-too` ends it at any rate",
-                )
-            )
-        elif one.holdings:
-            problem(
-                SomebodyError(
-                    f"{name} cannot end, and nothing was begun: {'; '.join(one.holdings)}",
-                    where="retire",
-                    mend="give what it owns to somebody else, and end what it granted; then run this again",
-                )
-            )
+        elif (against := _against(one, name, stopped_too=args.stopped_too)) is not None:
+            problem(against)
         else:
             plans.append(one)
     if plans and not args.because.strip() and not all(one.history.retiring for one in plans):
