@@ -153,6 +153,7 @@ def test_the_json_keeps_its_form(desk: Desk) -> None:
         "held",
         "proofs",
         "before",
+        "before_why",
         "waited_seconds",
     ]
     entry = desk.run("ledger", "show", "--entries", "--format", "json").json["entries"][-1]

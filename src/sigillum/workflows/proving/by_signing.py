@@ -13,6 +13,8 @@ from sigillum.core.values.worlds import Observed
 from sigillum.workflows.desk import lookup
 from sigillum.workflows.desk.office import Office
 
+from .outlooks import CLOCK_GRAIN
+
 
 def standing(office: Office, charter: Charter, principal: str) -> Reading[Observed]:
     """Is it attached to its machine today, and may it be signed for?"""
@@ -32,9 +34,9 @@ def standing(office: Office, charter: Charter, principal: str) -> Reading[Observ
         return Reading(False, f"{charter.tenant} knows no {who}")
     place = f"@{principal}"
     seen = lookup.snapshot(office, tenant, record, [place], [gathering.ALL_ROLES])
-    world = gathering.world_of(seen.known(), seen.profile)
+    world = gathering.world_of(seen.known(), seen.profile, felt=False)  # what stands counts, also where it is felt soon only
     for permission in tenant.profile.signing:
-        decision = world.decide(Question(principal, permission, place, seen.now))
+        decision = world.decide(Question(principal, permission, place, seen.now + CLOCK_GRAIN))
         if decision.allowed is None:
             return Reading(None, f"whether {who} may {permission} on itself is not shown: {'; '.join(decision.hidden)}")
         if not decision.allowed:
