@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from conftest import CHARTER, Away, Desk, Json
+from conftest import CHARTER, Away, Desk, Json, Sandbox
 from sigillum.core.values.canonical import public_half, thumbprint
 from sigillum.keys.material import make_key
 
@@ -127,3 +128,28 @@ def test_an_account_is_taken_over_with_all_that_hangs_on_it(desk: Desk, away: Aw
         True,
         {"User": before["User"] - 1, "Grant": before["Grant"] - 1, "Credential": before["Credential"] - 1},
     ), told_
+
+
+def test_a_standing_account_its_key_and_its_next_key(bare: Desk, sandbox: Sandbox) -> None:
+    """Described, adopted, taken in, rotated: no step of it leads nowhere."""
+    away, other = sandbox.tenant("summit"), Desk(bare.folder.parent / "other", bare.capture)
+    assert other.run("init", str(other.folder)).code == 0
+    other.know(away, "summit")
+    other.charter(CHARTER)
+    assert other.run("enact", "wind-ingest", "--yes").code == 0
+    path = bare.folder / "found.jwk"
+    path.write_text(json.dumps(json.loads(next(other.folder.glob(".sigillum/keys/*/ingest-key-1.json")).read_text())["key"]))
+    path.chmod(0o600)
+    bare.know(away, "summit")
+    assert bare.run("charter", "new", "--from", "wind-ingest", "--tenant", "summit", "ingest").code == 0
+    assert bare.run("enact", "ingest", "--yes", "--adopt").code == 0
+    ran = bare.run("key", "take", str(path), "ingest", "--remove")
+    assert (ran.code, "Write `keep_in: file` at ingest-key" in ran.out) == (0, True), ran.out
+    assert "kept-here" in [n["code"] for n in bare.run("rehearse", "ingest", "--format", "json").json["charters"][0]["notes"]]
+    ran = bare.run("rotate", "ingest")
+    assert (ran.code, "write `keep_in: file`" in ran.out) == (6, True), ran.out
+    file = bare.folder / "charters" / "ingest.yaml"
+    file.write_text(re.sub(r"keep_in: holder.*", "keep_in: file", file.read_text()))
+    assert bare.run("rotate", "ingest").code == 7
+    assert bare.run("rotate", "ingest", "--end", "--yes").code in (0, 7)
+    assert [c["name"] for c in away.of("Credential")] == ["ingest-key-2"]

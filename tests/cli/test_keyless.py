@@ -414,3 +414,10 @@ def test_by_no_door_counts_every_door_whoever_made_it(keyless: Keyless, ticking:
     assert (len(away.state()["resources"]["Trust"]), said()[0]) == (1, True)
     desk.charter(READER + '  - {can: sign-in, outside: "x"}\n', "mast-reader")
     assert desk.run("charter", "check", "mast-reader").code == 3
+
+
+def test_the_ways_in_of_a_retired_identity_without_keys_are_told(keyless: Keyless) -> None:
+    ran = keyless.desk.run("retire", "mast-reader", "--because", "over", "--yes", "--format", "json")
+    [one] = ran.json["retired"]
+    ways = [w for w in one["closed"]["ways"] if "by the trust valley" in w["way"]] if "closed" in one else one["ways"]
+    assert (ran.code, [w["refused"] for w in ways]) == (0, [True]), ran.out

@@ -258,11 +258,14 @@ def _take(args: argparse.Namespace, context: Context) -> Outcome:
     if args.remove:
         args.file.unlink()
     copies = [c for c in found.copies if Path(c).exists()]
+    theirs = any(w.name == found.belongs.credential and not w.held_here for w in charter.credentials)
+    edit = f"Write `keep_in: file` at {found.belongs.credential}: then `sigillum rotate` makes the next key here."
     context.give(
         "taken",
         {"charter": args.charter, **found.belongs._asdict(), "kept": found.kept, "copies": copies},
         f"It is generation {found.belongs.generation} of {found.belongs.credential}, and is kept in {found.kept} now.",
         *(["Remove these copies when nobody reads them any more:", *(f"  {c}" for c in copies)] if copies else []),
+        *([edit] if theirs else []),
     )
     return Outcome.DONE
 

@@ -164,6 +164,8 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
         if not want.held_here and (
             want.public_key is None or (leaves is not None and leaves.says(thumbprint=thumbprint(want.public_key)))
         ):
+            if around.held.get((one.name, one.old.number)):
+                return Next(waits=f"{want.name} is kept here, and by the charter its holder keeps it", code="kept-here")
             return Next(waits=f"the holder of {want.name} has to send the public half of a new key", code="holder")
         arrived = uncaught(one, around, seen)
         if arrived is not None:

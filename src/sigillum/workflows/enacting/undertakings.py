@@ -38,6 +38,7 @@ MENDS = {  # by the code of what an undertaking waits for
     ON_AGAIN: "`sigillum suspend` switches it off once more, `sigillum reinstate` ends the suspension",
     PERHAPS: "`sigillum reinstate --switch-on` switches it on; `suspend --back` agrees to that beforehand",
     "copy": "go on there; where that copy is gone, `sigillum enact --lost` begins the next generation",
+    "kept-here": "write `keep_in: file` at the credential, then run the same command again: the next key is made here",
     "holder": "ask its holder, and write `public_key: file:PATH` at the credential",
 }
 

@@ -37,6 +37,7 @@ from sigillum.workflows.enacting.carrying.run import Became, Carrying
 from sigillum.workflows.enacting.undertakings import closing
 from sigillum.workflows.lending.lend import want_back
 from sigillum.workflows.proving.trials import principal_of, proof_of
+from sigillum.workflows.proving.ways_in import OtherWay, others
 from sigillum.workflows.rotating.stages import keep_token, kept_token
 
 from .plan import Left, Plan
@@ -75,6 +76,8 @@ def retire(office: Office, one: Plan, because: str) -> Retired:
 
 def _retire(office: Office, one: Plan, because: str, done: Retired) -> None:
     before = _let_in(office, one)
+    principal = one.history.principal_id(one.charter.tenant)
+    doors = list(others(office.tenants.reach(one.charter.tenant), one.charter, one.history, principal)) if principal else []
     if not one.history.retiring:
         office.books.ledger(write=True).append(
             [
@@ -96,7 +99,7 @@ def _retire(office: Office, one: Plan, because: str, done: Retired) -> None:
     Carrying(ports, one.history).run(one.found.outline, done.results.append)
     if any(r.state is not Became.DONE for r in done.results):
         return
-    done.ways = list(_refused(office, one, before))
+    done.ways = [*_refused(office, one, before), *(_closed_door(office, one, d) for d in doors)]
     if any(w.refused is False for w in done.ways):
         _wait_or_tell(office, one)
     done.plan = one = replace(one, left=tuple(left for left in one.left if not left.grant or _stands(office, one, left)))
@@ -157,6 +160,17 @@ def _refused(office: Office, one: Plan, before: Mapping[tuple[str, int], SignedI
             yield old_token(tenant, name, token)
         elif made.state is State.MADE:
             yield Way.tried(f"sign-in with {name}", None, "not tried: it is not kept here, or was not let in before")
+
+
+def _closed_door(office: Office, one: Plan, door: OtherWay) -> Way:
+    """A way in without a credential: gone where its record is; else it leads to nobody, which nobody here can try."""
+    query = Query(door.record.kind, "id", door.record.id)
+    fact = office.tenants.reach(one.charter.tenant).facts([query])[query]
+    if not fact.known:
+        return Way.tried(door.words, None, f"not shown: {fact.unknown}")
+    if fact.first is None:
+        return Way.tried(door.words, False, "the tenant has it no more")
+    return Way.tried(door.words, None, "it is still shown there, for an identity that has ended: delete it, or ask its owner")
 
 
 def _again(office: Office, one: Plan, want: CredentialWant, made: Generation, principal: str) -> Way:

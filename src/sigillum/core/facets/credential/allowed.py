@@ -143,13 +143,17 @@ def kept_here(seen: Seen, draft: Draft, want: CredentialWant, terms: Mapping[str
         )
 
 
-def left(draft: Draft, want: CredentialWant, made: Generation) -> None:
-    """Consumers that the charter names no more hold the credential still, as far as anybody knows."""
+def told(seen: Seen, draft: Draft, want: CredentialWant, made: Generation) -> None:
+    """Who has it beside those whom the charter names: consumers that left it, and this workspace."""
     gone = sorted(made.holders - set(want.consumers))
     if gone:
         draft.note(
             "consumer-left",
             f"{' and '.join(gone)} used {want.name} and left the charter: whoever has it can sign in until it is rotated",
+        )
+    if not want.held_here and seen.held.get((want.name, made.number)):
+        draft.note(
+            "kept-here", f"{want.name} is kept here, and by the charter its holder keeps it: `keep_in: file` lets it be rotated"
         )
 
 
