@@ -199,7 +199,6 @@ def test_text_of_strangers_is_made_plain() -> None:
     assert text.did_you_mean("stream-writter", ["stream-writer", "reader"]) == "did you mean stream-writer?"
     assert text.did_you_mean("zzz", [f"n{i}" for i in range(9)]).endswith("...")
     assert text.did_you_mean("zzz", []) == ""
-    assert text.thing_of("stream.append") == "stream"
     assert [text.is_within(p, "a/b") for p in ("a/b", "a/b/c", "a/bc", "a")] == [True, True, False, False]
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-import json
 import re
 from collections.abc import Iterator
 from datetime import UTC, datetime
@@ -356,8 +355,3 @@ def _looks(data: bytes) -> str:
         return "binary, and none that is known"
     lines = text.strip().count("\n") + 1
     return "one line of text; it may be a secret" if lines == 1 and " " not in text.strip() else f"text, {lines} lines"
-
-
-def told_json(shapes: list[Shape]) -> str:
-    """For a reader of programs."""
-    return json.dumps([s.told() for s in shapes])

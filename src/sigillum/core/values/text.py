@@ -66,11 +66,6 @@ def unseen(value: Any) -> str:
     return next((found for one in inner if (found := unseen(one))), "")
 
 
-def thing_of(permission: str) -> str:
-    """The `thing` of `thing.verb`."""
-    return permission.partition(".")[0]
-
-
 def is_within(path: str, place: str) -> bool:
     """Is `path` the place or below it?"""
     return path == place or path.startswith(place + "/")
