@@ -19,11 +19,12 @@ from sigillum.cli.main import main
 ROOT = Path(__file__).parents[2]
 BLOCK = re.compile(r"^```(\w*)\n(.*?)^```", re.M | re.S)
 SAYS = re.compile(r"in\s+`(?P<file>[\w./-]+\.yaml)`")
+TRIED = "To try it"
 EXIT = re.compile(r"\s+#\s*(?P<code>\d+):")
 
 
 class Typed(NamedTuple):
-    """A line to run with the exit code it must have, or a text for the end of a file."""
+    """A line to run with the exit code it must have, or a text for the end of a file (perhaps a new one)."""
 
     line: str
     code: int = 0
@@ -63,7 +64,7 @@ class Shell:
     def run(self, one: Typed) -> None:
         if one.file:
             path = Path(one.file)
-            path.write_text(path.read_text() + one.line)
+            path.write_text((path.read_text() if path.exists() else "") + one.line)
             return
         words = [re.sub(r"\$\((.*)\)", lambda told: self.tells(told[1]), word) for word in shlex.split(one.line, comments=True)]
         words = [
@@ -98,9 +99,15 @@ def jobs() -> list[tuple[str, str]]:
     return [(section.splitlines()[0], first + section) for section in sections]
 
 
+def page(name: str) -> str:
+    return (ROOT / "docs" / f"{name}.md").read_text()
+
+
+FIRST = re.split(r"^## ", page("guide"), flags=re.M)[0]  # the workspace of the example, as the guide begins it
 DOCUMENTS = [
     ("README", (ROOT / "README.md").read_text()),
-    *((n, (ROOT / "docs" / f"{n}.md").read_text()) for n in ("sandbox", "by-hand")),
+    *((n, page(n)) for n in ("sandbox", "by-hand")),
+    *((n, FIRST + page(n)[page(n).index(TRIED) :]) for n in ("refusals", "dialects", "keyless")),  # postgresql: `make real`
     *jobs(),
 ]
 
@@ -116,6 +123,9 @@ def test_every_line_runs_in_its_order(
     try:
         for one in lines:
             shell.run(one)
+            if one.line.startswith("sigillum init "):  # what the example says of its sandbox's port
+                for file in tmp_path.glob("*/sigillum.yaml"):
+                    file.write_text(re.sub(r"\b847\d\b", str(port), file.read_text()))
     finally:
         for folder in tmp_path.glob("**/.sigillum/sandbox"):
             main(["-w", str(folder.parents[1]), "sandbox", "stop"])

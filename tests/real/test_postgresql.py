@@ -6,6 +6,7 @@ import contextlib
 import gc
 import json
 import os
+import shlex
 import signal
 import time
 from collections.abc import Callable, Iterator, Mapping
@@ -16,6 +17,7 @@ from typing import Any
 import psycopg
 import pytest
 
+from cli.test_documents import Shell, page, typed
 from conftest import Both, Desk, Fork, boundaries, kill_at
 from real.servers import Database, postgresql
 from sigillum import testing
@@ -417,6 +419,19 @@ def test_what_a_role_is_counts_beside_what_is_granted(house: Desk, server: Datab
         assert house.run("rehearse", "clerk", "--strict").code == 0
     server.run("CREATE ROLE vault NOLOGIN", 'GRANT vault TO "clerk-7" WITH ADMIN OPTION')
     assert house.run("rehearse", "clerk", "--strict").code == 1
+
+
+def test_what_its_page_says_is_run(
+    house: Desk, server: Database, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(house.folder)
+    shell, lines = Shell(monkeypatch, capsys), list(typed(page("postgresql")))
+    assert len(lines) > 5
+    for one in lines:
+        if one.line.startswith("psql -c "):
+            server.run(shlex.split(one.line)[-1])
+        else:
+            shell.run(one)
 
 
 def test_a_grant_by_somebody_else_is_ended_by_them_or_a_superuser(house: Desk, server: Database) -> None:

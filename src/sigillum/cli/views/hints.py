@@ -85,6 +85,25 @@ def problem_json(problem: SigillumError) -> dict[str, Any]:
     }
 
 
+REFUSALS_TRIED = """
+## To try it
+
+In the example's workspace, with its sandbox and the tenant `summit` as the [guide](guide.md) begins. While the account is off,
+everything is refused, so no `cannot` is shown by it: `prove` ends with 4.
+
+```sh
+sigillum enact wind-ingest
+sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4    # 1: role-lacks, which shows a `cannot`
+sigillum explain wind-ingest stream.delete brindlemoor/nowhere                        # 1: place-unknown, which shows nothing
+sigillum suspend wind-ingest --because 'mast 4 is being moved' --for 2h
+sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4    # 1: suspended
+sigillum prove wind-ingest                                                            # 4: nobody can sign in
+sigillum reinstate wind-ingest --because 'mast 4 stands again'
+sigillum prove wind-ingest
+```
+"""
+
+
 def refusals_page() -> str:
     """docs/refusals.md, whole."""
     from sigillum.core.deciding.refusals import ABOUT, Cause
@@ -109,4 +128,4 @@ def refusals_page() -> str:
         for cause in Cause
         if cause in ABOUT
     ]
-    return "\n".join(lines) + "\n"
+    return "\n".join(lines) + "\n" + REFUSALS_TRIED

@@ -62,7 +62,8 @@ def prove(proving: Proving) -> list[Result]:
             found.append(_one(charter, state, tenant, principal, proof, theirs, standing, now))
     for _, token in at_hand:
         if not any(_is_theirs(charter, p, token) for p in charter.sign_ins):
-            tenant.say(f"a token of {plain(token.claims.get('sub'))}: no proof names it, so it was not tried")
+            who = f"{plain(token.claims.get('sub'))} from {plain(token.claims.get('iss'))}"
+            tenant.say(f"a token of {who}: no proof names it, so it was not tried")
     taken = [r.proof.sign_in for r in found if r.manner is Manner.TRIED and r.held and r.proof.allowed]
     let_in = {one.trust for one in taken if one is not None}
     return [_weighed(r, let_in) for r in found]
