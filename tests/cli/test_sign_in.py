@@ -79,6 +79,15 @@ def test_a_robot_that_the_tenant_wide_rule_stops_is_narrowed_and_exempt(night: t
         ("mara.teel@brindlemoor.example", "nobody sits there at night", "2099-06-01")
     ]
     assert look(desk)["steps"] == []
+    desk.charter(ROBOT + EXEMPT + "  interactive: false\n", "night-robot")  # a demand, which a rule of its own reaches
+    assert desk.run("enact", "night-robot", "--yes").code == 0
+    assert look(desk)["steps"] == []
+    ran = desk.run(
+        "explain", "night-robot", "--sign-in", "--interactive", "--second-factor", "--from", "127.0.0.9", "--ask-tenant"
+    )
+    assert (ran.code, "DIFFERS" in ran.out, "night-robot-unattended" in ran.out) == (1, False, True), ran.out
+    desk.charter(ROBOT + EXEMPT, "night-robot")
+    assert desk.run("enact", "night-robot", "--yes", "--end").code == 0
     assert desk.run("handover", "night-robot", "--format", "json").json["sheets"][0]["complete"] is True
     for address, code in (("127.0.0.9", 0), ("203.0.113.9", 1)):
         ran = desk.run("explain", "night-robot", "--sign-in", "--from", address, "--ask-tenant")

@@ -149,6 +149,31 @@ def test_rules_that_cannot_be_and_what_is_said_of_them() -> None:
     assert "switch-misleads" in [n.code for n in outline(fake, robot(sign_in=SignInWant())).notes]
 
 
+def test_words_about_signing_in_are_demands() -> None:
+    """Each is reached, or demanded by a rule that stands, or the charter is refused."""
+    alone = robot(sign_in=SignInWant(interactive=False))
+    fake = Fake()
+    fake.enact(alone)
+    (rule,) = [t.body for t in fake.things["rule"] if t.value("name") == "robot-unattended"]
+    assert (rule.blocks, rule.applies_to, rule.targets) == (True, "interactive", (fake.things["account"][0].id,))
+    assert outline(fake, alone).changes == ()
+    at = next(n for n, t in enumerate(fake.things["rule"]) if t.body is rule)
+    fake.things["rule"][at] = fake.things["rule"][at]._replace(body=rule._replace(blocks=False))
+    (step,) = outline(fake, alone).changes
+    assert (step.id.verb, step.before, step.after) == ("change", {"blocks": False}, {"blocks": True})
+    assert "robot-unattended" in [s.about.split()[-1] for s in outline(fake, robot(sign_in=SignInWant())).changes]
+    fields = dict(PROFILE.carries, rule=PROFILE.carries["rule"] - {"blocks"})
+    poor = Fake(profile=dataclasses.replace(PROFILE, carries=fields))
+    assert [m.code for m in outline(poor, alone).mistakes] == ["sign-in-rule"]
+    for word in ("device", "second_factor"):
+        more: dict[str, Any] = {word: True}
+        asked, fake = robot(sign_in=SignInWant(**more)), Fake()
+        fake.things["rule"] = []
+        assert [m.code for m in outline(fake, asked).mistakes] == ["sign-in-undemanded"]
+        fake.things["rule"] = [thing("rule", "s", name="all", everyone=True, demands=(word.replace("_", "-"),))]
+        assert outline(fake, asked).mistakes == ()
+
+
 def test_a_tenant_wide_rule_is_switched_off_only_where_nobody_loses_and_on_again_afterwards() -> None:
     fake = Fake()
     fake.things["account"] = [thing("account", n, name=n, active=True) for n in ("ann", "bob")]

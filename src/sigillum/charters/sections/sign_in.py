@@ -49,9 +49,11 @@ class SignInSection(Section):
     """How the program signs in: unattended, and without a second factor, unless said."""
 
     networks: list[Network] = Field(default_factory=list, description="From these networks only")
-    interactive: bool = Field(False, description="True: somebody sits there")
-    second_factor: bool = Field(False, description="True: it presents a second factor")
-    device: bool = Field(False, description="True: it runs on a device that the tenant manages")
+    interactive: bool | None = Field(
+        None, description="True: somebody sits there; false: a sign-in rule of its own lets nobody in at a screen"
+    )
+    second_factor: bool = Field(False, description="True: it presents a second factor, and the tenant demands one of it")
+    device: bool = Field(False, description="True: it runs on a device that the tenant manages, and the tenant demands that")
     exempt: RiskSection | None = None
     relax: RelaxSection | None = None
 

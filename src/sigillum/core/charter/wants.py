@@ -52,13 +52,15 @@ class RelaxWant(NamedTuple):
 
 
 class SignInWant(NamedTuple):
-    """How a program signs in: from these networks only, exempt from one rule; interactively, with a second factor or not."""
+    """How a program signs in: from these networks only, exempt from one rule; with a second factor, at a managed device, where
+    the tenant demands that. `interactive` False: nobody may at a screen; None: nothing is said of that.
+    """
 
     networks: tuple[str, ...] = ()
     exempt: ExemptWant | None = None
     relax: RelaxWant | None = None
     position: Position | None = None
-    interactive: bool = False
+    interactive: bool | None = None
     second_factor: bool = False
     device: bool = False  # one that the tenant manages
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterator, Mapping
+from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import ACCOUNT as ACCOUNT_IDENTITY
 from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
@@ -37,7 +38,7 @@ from sigillum.core.values.text import did_you_mean, some
 Rules = dict[str, CompiledRule]  # by name
 NAME = "sign-in"
 NEW = "(new)"  # stands for the id of an account or rule that is still to be made
-NETWORKS, EXEMPT, RELAX, METHODS = "networks", "exempt", "relax", "methods"
+NETWORKS, UNATTENDED, EXEMPT, RELAX, METHODS = "networks", "unattended", "exempt", "relax", "methods"
 
 
 def mark_of(seen: Seen, what: str, rule: str = "") -> Mark:
@@ -69,7 +70,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     want = charter.sign_in or SignInWant()
     _methods(seen, draft)
     future = dict(rules)
-    _own_rule(seen, draft, want, fact.records, future, who.id)
+    _own_rules(seen, draft, want, fact.records, future, who.id)
     _exempt(seen, draft, want, rules, future, who.id)
     _relax(seen, draft, want, rules, future, who.id)
     _not_wanted(seen, draft, want, rules, who.id)
@@ -100,49 +101,76 @@ def _methods(seen: Seen, draft: Draft) -> None:
     )
 
 
-def _own_rule(
+class Own(NamedTuple):
+    """One rule of ours that is about the account alone."""
+
+    what: str
+    about: str
+    fields: Mapping[str, Any]
+    why: str
+
+
+def _wanted(want: SignInWant) -> Iterator[Own]:
+    """Which rules of ours a charter asks for."""
+    fields: Mapping[str, Any]
+    if want.networks:
+        fields = {"networks": want.networks}
+        yield Own(NETWORKS, f"from {', '.join(want.networks)} only", fields, "what replaces a second factor stands first")
+    if want.interactive is False:
+        fields = {"applies_to": "interactive", "blocks": True}
+        yield Own(UNATTENDED, "nobody at a screen", fields, "a program never signs in at one")
+
+
+def _own_rules(
     seen: Seen, draft: Draft, want: SignInWant, records: tuple[Record[SignInRule], ...], future: Rules, who: Id
 ) -> None:
-    """A targeted rule of ours: from these networks only."""
-    if not want.networks:
-        return
-    name, mark = f"{seen.charter.identity.name}-networks", mark_of(seen, NETWORKS)
+    """Targeted rules of ours: each stands before a rule of others is relaxed."""
+    for own in _wanted(want):
+        lacking = sorted(own.fields.keys() - (seen.carried(RULE) or frozenset()))
+        if lacking:
+            draft.wrong(
+                "sign-in-rule",
+                f"{seen.tenant} takes no sign-in rule that says {', '.join(lacking)}: {own.about}",
+                "leave that out of `sign_in`, or have it said there by hand",
+                want.position,
+            )
+            continue
+        _own_rule(seen, draft, own, records, future, who)
+
+
+def _own_rule(seen: Seen, draft: Draft, own: Own, records: tuple[Record[SignInRule], ...], future: Rules, who: Id) -> None:
+    name, mark = f"{seen.charter.identity.name}-{own.what}", mark_of(seen, own.what)
     standing = stand(seen, draft, mark, records, f"sign-in rule {name}")
-    part: dict[str, Any] = {"name": name, "targets": (who,), "networks": want.networks, "applies_to": "any"}
-    future[name] = CompiledRule(NEW, name, targets=frozenset({who if isinstance(who, str) else NEW}), networks=want.networks)
+    future[name] = CompiledRule(NEW, name, targets=frozenset({who if isinstance(who, str) else NEW}))._replace(**own.fields)
     if standing.record is None and standing.where is not Where.RECENT:
-        draft.provide(
-            Guarded(seen.tenant),
-            draft.add(
-                Step(
-                    StepId(mark, standing.number, "make"),
-                    StepKind.MAKE,
-                    f"sign-in rule {name}: from {', '.join(want.networks)} only",
-                    Make(RULE, part),
-                    draft.by(seen.tenant, Ready),
-                    RULE.power,
-                    "what replaces a second factor stands first",
-                    after={"networks": want.networks},
-                )
-            ),
+        step = Step(
+            StepId(mark, standing.number, "make"),
+            StepKind.MAKE,
+            f"sign-in rule {name}: {own.about}",
+            Make(RULE, {"name": name, "targets": (who,), "applies_to": "any", **own.fields}),
+            draft.by(seen.tenant, Ready),
+            RULE.power,
+            own.why,
+            after=dict(own.fields),
         )
-    elif standing.record is not None and not RULE.same("networks", standing.record.body.networks, want.networks):
-        have = standing.record.body.networks
-        draft.provide(
-            Guarded(seen.tenant),
-            draft.add(
-                Step(
-                    StepId(mark, standing.number, "change"),
-                    StepKind.CHANGE,
-                    f"sign-in rule {name}",
-                    Change(RULE, standing.record.id, {"networks": want.networks}, standing.record.version),
-                    power=RULE.power,
-                    why="the charter says so",
-                    before={"networks": have},
-                    after={"networks": want.networks},
-                )
-            ),
+    elif standing.record is not None:
+        have = {field: getattr(standing.record.body, field) for field in own.fields}
+        other = {field: value for field, value in own.fields.items() if not RULE.same(field, have[field], value)}
+        if not other:
+            return
+        step = Step(
+            StepId(mark, standing.number, "change"),
+            StepKind.CHANGE,
+            f"sign-in rule {name}",
+            Change(RULE, standing.record.id, other, standing.record.version),
+            power=RULE.power,
+            why="the charter says so",
+            before={field: have[field] for field in other},
+            after=other,
         )
+    else:
+        return
+    draft.provide(Guarded(seen.tenant), draft.add(step))
 
 
 def _known(seen: Seen, draft: Draft, name: str, rules: Rules, want: SignInWant) -> CompiledRule | None:
@@ -247,7 +275,7 @@ def _teams(seen: Seen) -> dict[str, list[str]]:
 def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: Id) -> None:
     """What only we made or relaxed, and the charter no longer asks for, is put back."""
     wanted = {
-        mark_of(seen, NETWORKS) if want.networks else None,
+        *(mark_of(seen, own.what) for own in _wanted(want)),
         mark_of(seen, EXEMPT, want.exempt.rule) if want.exempt else None,
         mark_of(seen, RELAX, want.relax.rule) if want.relax else None,
     }
@@ -257,7 +285,7 @@ def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: I
         if last.mark in wanted or last.state is not State.MADE or rule is None:
             continue
         match last.mark.get("what"):
-            case "networks":
+            case "networks" | "unattended":
                 draft.add(
                     Step(
                         StepId(last.mark, last.number, "end"),
@@ -299,11 +327,22 @@ def _effective(seen: Seen, draft: Draft, want: SignInWant, rules: list[CompiledR
     record = _account(seen, draft)
     who = account_of(record, _teams(seen)) if record is not None else Account(NEW)
     address = want.networks[0].split("/")[0] if want.networks else ""
-    attempt = Attempt(address, want.interactive, want.second_factor, want.device)
+    attempt = Attempt(address, want.interactive is True, want.second_factor, want.device)
     verdict = decide(who._replace(active=True), rules, attempt)
     for told in verdict.told:
         if told.state == "makes no difference" and "decides over it" in told.why and want.exempt is None:
             draft.note("switch-misleads", f"{told.rule}: {told.why}", warning=False)
+    for lacks, word, demand in (
+        (attempt._replace(second_factor=False), "second_factor", "a second factor"),
+        (attempt._replace(device=False), "device", "a managed device"),
+    ):
+        if verdict.allowed and lacks != attempt and decide(who._replace(active=True), rules, lacks).allowed:
+            draft.wrong(
+                "sign-in-undemanded",
+                f"`{word}: true`, and no sign-in rule of {seen.tenant} demands {demand} of {seen.charter.identity.name}",
+                f"have such a rule made there, or leave `{word}` out",
+                want.position,
+            )
     if not verdict.allowed:
         how = "like that" if want.interactive or want.second_factor or want.device else "unattended"
         draft.note(
@@ -316,7 +355,8 @@ def _effective(seen: Seen, draft: Draft, want: SignInWant, rules: list[CompiledR
 def words(mark: Mark) -> str:
     what, rule = mark.get("what"), mark.get("rule")
     return {
-        "networks": "the sign-in rule of its networks",
+        NETWORKS: "the sign-in rule of its networks",
+        UNATTENDED: "the sign-in rule that lets nobody in at a screen",
         "methods": "registered methods",
         "exempt": f"the exemption from {rule}",
         "relax": f"the sign-in rule {rule}, switched off",

@@ -150,7 +150,15 @@ CODECS: dict[str, Codec] = {
             OWN + "SignInRule",
             rule_of,
             {
-                **named((("name", "name"), ("enabled", "enabled"), ("applies_to", "appliesTo"), ("networks", "networks"))),
+                **named(
+                    (
+                        ("name", "name"),
+                        ("enabled", "enabled"),
+                        ("applies_to", "appliesTo"),
+                        ("networks", "networks"),
+                        ("blocks", "blocks"),
+                    )
+                ),
                 "targets": ("targets", _targets),
             },
             {"name": "name"},
