@@ -68,6 +68,18 @@ def test_a_sheet_is_complete_once_its_values_are_there(desk: Desk) -> None:
     assert len(snippet.splitlines()) == 1
 
 
+def test_of_several_credentials_the_consumers_own_is_given_or_it_is_asked_which(desk: Desk) -> None:
+    one = "  - {name: ingest-key, kind: key-pair, lasts: 90d, limits: [stream.append, stream.read]}\n"
+    two = CHARTER.replace(one, one + "  - {name: other-key, kind: key-pair, lasts: 60d}\n")
+    desk.charter(two)
+    ran = desk.run("handover", "wind-ingest")
+    assert (ran.code, "ingest-key, other-key" in ran.err, "--credential NAME" in ran.err) == (2, True, True), ran.err
+    assert desk.run("handover", "wind-ingest", "--credential", "othr-key").code == 2
+    assert state(desk, "--credential", "other-key")["credential"] == "other-key"
+    desk.charter(two.replace("lasts: 60d", "lasts: 60d, consumers: [gateway]"))
+    assert state(desk, "--to", "gateway")["credential"] == "other-key"
+
+
 def test_secrets_are_revealed_with_a_word_and_written_down(done: Desk, tmp_path: Path) -> None:
     key = key_of(done)["key"]
     assert done.run("handover", "wind-ingest", "--reveal", "yes").code == 2

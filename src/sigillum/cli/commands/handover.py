@@ -76,7 +76,7 @@ def _add_sheet(verbs: Any) -> None:
         help="with --as snippet: the first thing that must work, as a call that `sigillum with` runs",
     )
     sheet.add_argument("--to", default="", metavar="CONSUMER", help="the kind of consumer (default: the charter's)")
-    sheet.add_argument("--credential", default="", metavar="NAME", help="which (default: the first)")
+    sheet.add_argument("--credential", default="", metavar="NAME", help="which (default: the consumer's, or the only one)")
     sheet.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name once more")
     sheet.add_argument("--seal-to", type=Path, metavar="FILE", help="sign, and encrypt to this public JWK")
     sheet.add_argument("--seal", action="store_true", help="sign, and encrypt to the key of the consumer in sigillum.yaml")

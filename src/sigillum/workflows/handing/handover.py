@@ -39,11 +39,11 @@ class Choice:
 def collect(office: Office, charter: Charter, choice: Choice) -> Sheet:
     """The sheet as far as its values are there. Raises UsageError, FileError, UnreachableError."""
     consumer = choice.consumer or wish_of(charter).to
-    own = _source(office, charter, choice.credential)
+    own = _source(office, charter, choice.credential, consumer)
     sources, values = {"": own}, list[Value]()
     for line in asked(office, charter, consumer, own.credential):
         if line.of not in sources:
-            sources[line.of] = _source(office, office.charters([line.of])[0], "")
+            sources[line.of] = _source(office, office.charters([line.of])[0], "", consumer)
         of = sources[line.of]
         values += fill(charter.name, consumer, [line], of.known, of.why, of.references, office.tenants.now(of.charter.tenant))
     return Sheet(charter.name, consumer, tuple(values), own.credential.name if own.credential is not None else "", own.number)
@@ -65,9 +65,9 @@ class _Source(NamedTuple):
     references: dict[str, str]
 
 
-def _source(office: Office, charter: Charter, name: str) -> _Source:
+def _source(office: Office, charter: Charter, name: str, consumer: str) -> _Source:
     uid, state = office.books.history(charter.name)
-    credential = _credential(charter, name)
+    credential = _credential(charter, name, consumer)
     generation = state.find(CREDENTIAL, charter.tenant, name=credential.name) if credential is not None else None
     number = generation.number if generation is not None else 0
     known, why = _identity(office, charter, state)
@@ -82,15 +82,23 @@ def wish_of(charter: Charter) -> HandoverWant:
     return charter.handover or HandoverWant()
 
 
-def _credential(charter: Charter, name: str) -> CredentialWant | None:
-    found = next((c for c in charter.credentials if not name or c.name == name), None)
-    if name and found is None:
+def _credential(charter: Charter, name: str, consumer: str) -> CredentialWant | None:
+    """The one that was named, or the consumer's, or the only one. Raises UsageError where it could be either of several."""
+    if name and all(c.name != name for c in charter.credentials):
         raise UsageError(
             f"{charter.name} has no credential {name!r}",
             where=charter.name,
             mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`",
         )
-    return found
+    theirs = [c for c in charter.credentials if consumer and consumer in c.consumers]
+    found = [c for c in charter.credentials if c.name == name] if name else theirs or list(charter.credentials)
+    if len(found) > 1:
+        raise UsageError(
+            f"{charter.name} has {len(found)} credentials: {', '.join(c.name for c in found)}",
+            where=charter.name,
+            mend="say which with `--credential NAME`, or name `consumers:` at each; once for each hands over all of them",
+        )
+    return found[0] if found else None
 
 
 def asked(office: Office, charter: Charter, consumer: str, credential: CredentialWant | None) -> list[SheetLine]:
