@@ -147,7 +147,7 @@ def _own_rule(seen: Seen, draft: Draft, own: Own, records: tuple[Record[SignInRu
             StepId(mark, standing.number, "make"),
             StepKind.MAKE,
             f"sign-in rule {name}: {own.about}",
-            Make(RULE, {"name": name, "targets": (who,), "applies_to": "any", **own.fields}),
+            Make(RULE, {"name": name, "targets": (who,), **own.fields, "applies_to": own.fields.get("applies_to", "any")}),
             draft.by(seen.tenant, Ready),
             RULE.power,
             own.why,
