@@ -39,7 +39,10 @@ class Measured:
 def show(found: Sequence[Measured]) -> None:
     for one in found:
         sign = "at most" if one.at_most else "at least"
-        print(f"{'met   ' if one.good else 'MISSED'}  {one.what}: {one.figure:.2f} ({sign} {one.bound:g})  {one.detail}")
+        print(
+            f"{'met   ' if one.good else 'MISSED'}  {one.what}: {one.figure:.2f} ({sign} {one.bound:g})  {one.detail}",
+            flush=True,
+        )
 
 
 def seconds(command: Sequence[str], folder: Path) -> float:
