@@ -58,7 +58,7 @@ class ConsumerSection(Section):
             import ipaddress
 
             try:
-                ipaddress.ip_network(value, strict=False)
+                return str(ipaddress.ip_network(value, strict=False))
             except ValueError as problem:
                 raise wrong(
                     "from", f"{value!r} is no address and no network", "write it like 192.0.2.7 or 192.0.2.0/24"

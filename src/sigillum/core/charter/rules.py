@@ -24,15 +24,6 @@ class Consumer(NamedTuple):
     picks_up: int | str = 0
     address: str = ""
 
-    def is_at(self, address: str) -> bool:
-        """Does it sign in from there?"""
-        import ipaddress  # few charters need it
-
-        try:
-            return bool(self.address) and ipaddress.ip_address(address) in ipaddress.ip_network(self.address, strict=False)
-        except ValueError:
-            return False
-
 
 @dataclass(frozen=True, slots=True)
 class HouseRules:

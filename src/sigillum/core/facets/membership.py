@@ -9,7 +9,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import ItsPrincipal, Ready
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import adopt, found, principal, somebody, unknown
+from sigillum.core.facets.standing import adopt, end_extra, found, principal, somebody, unknown
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.changes import Entry
 from sigillum.core.kinds.identities import ACCOUNT, TEAM, Team
@@ -78,18 +78,8 @@ def _joined_by_others(seen: Seen, draft: Draft) -> None:
 
 def _extra(seen: Seen, draft: Draft, of: str, key: str, team: str, member: str, what: str) -> None:
     draft.note(f"{of}-extra", f"extra: {what}, and no charter asks for it")
-    if seen.choices.end_extra:
-        draft.add(
-            Step(
-                StepId(seen.mark(NAME, ("extra", key)), 1, "leave"),
-                StepKind.END,
-                f"extra membership: {what}",
-                Entry(TEAM, team, "members", member, out=True),
-                power=TEAM.power,
-                why="what is extra is to end",
-                unasked=True,
-            )
-        )
+    action = Entry(TEAM, team, "members", member, out=True)
+    end_extra(seen, draft, seen.mark(NAME, ("extra", key)), action, f"extra membership: {what}", "leave")
 
 
 def _join(seen: Seen, draft: Draft, want: MemberWant) -> None:

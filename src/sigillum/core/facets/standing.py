@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.provides import ItsPrincipal
 from sigillum.core.facets.seen import Seen
-from sigillum.core.kinds.changes import digest_of
+from sigillum.core.kinds.changes import End, Entry, digest_of
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Compared, Fact, Kind, Part, Query, Record
 from sigillum.core.kinds.profile import PERSON
@@ -208,6 +208,22 @@ def slow(draft: Draft, mark: Mark, record: Record[Any], number: int, words: str)
             )
         ),
     )
+
+
+def end_extra(seen: Seen, draft: Draft, mark: Mark, action: End | Entry, about: str, verb: str = "end") -> None:
+    """End what no charter asks for, where a person agreed to that."""
+    if seen.choices.end_extra:
+        draft.add(
+            Step(
+                StepId(mark, 1, verb),
+                StepKind.END,
+                about,
+                action,
+                power=action.kind.power,
+                why="what is extra is to end",
+                unasked=True,
+            )
+        )
 
 
 def after(value: Id | None) -> tuple[StepId, ...]:

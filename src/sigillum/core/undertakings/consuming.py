@@ -11,6 +11,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from sigillum.core.charter.rules import Consumer
+from sigillum.core.deciding.sign_in import inside
 from sigillum.core.facets.quiet import USUAL_TOKEN_SECONDS
 from sigillum.core.kinds.profile import Profile
 
@@ -64,7 +65,7 @@ def observed(consumers: Sequence[Consumer], uses: Iterable[LastUse]) -> dict[str
     """What last uses tell of those that have addresses of their own; the newest counts."""
     out = dict[str, Told]()
     for use in sorted(uses):
-        users = [c for c in consumers if c.is_at(use.address)]
+        users = [c for c in consumers if inside(use.address, c.address)]
         if len(users) == 1:
             out[users[0].name] = Told(use.new, f"the {'new' if use.new else 'old'} one was used from {use.address}")
     return out

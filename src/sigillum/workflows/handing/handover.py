@@ -84,14 +84,15 @@ def wish_of(charter: Charter) -> HandoverWant:
 
 def _credential(charter: Charter, name: str, consumer: str) -> CredentialWant | None:
     """The one that was named, or the consumer's, or the only one. Raises UsageError where it could be either of several."""
-    if name and all(c.name != name for c in charter.credentials):
+    named = [c for c in charter.credentials if c.name == name]
+    if name and not named:
         raise UsageError(
             f"{charter.name} has no credential {name!r}",
             where=charter.name,
             mend=did_you_mean(name, [c.name for c in charter.credentials]) or "look at its `credentials:`",
         )
     theirs = [c for c in charter.credentials if consumer and consumer in c.consumers]
-    found = [c for c in charter.credentials if c.name == name] if name else theirs or list(charter.credentials)
+    found = named or theirs or list(charter.credentials)
     if len(found) > 1:
         raise UsageError(
             f"{charter.name} has {len(found)} credentials: {', '.join(c.name for c in found)}",

@@ -10,7 +10,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import AlsoWanted, ItsPrincipal, OwnRole, Ready, RightEnds, ServiceOn, Usable, Wished
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Standing, Where, adopt, await_, hanging, principal, slow, stand, unknown
+from sigillum.core.facets.standing import Standing, Where, adopt, await_, end_extra, hanging, principal, slow, stand, unknown
 from sigillum.core.kinds.access import GRANT, NOWHERE, ROLE, Grant, allows
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
@@ -280,18 +280,7 @@ def _extra(seen: Seen, draft: Draft, record: Record[Grant], words: str = "") -> 
         role = seen.ask(Query(ROLE, "name", body.role)).first
         itself = role is not None and role.says(grantable_at=(NOWHERE,))  # it was changed itself, and given nothing
         draft.note("attribute-extra" if itself else "grant-extra", f"extra: {words}, {until}: no charter and no loan wants it")
-    if seen.choices.end_extra:
-        draft.add(
-            Step(
-                StepId(seen.mark(NAME, ("extra", record.id)), 1, "end"),
-                StepKind.END,
-                f"extra grant of {words}",
-                End(GRANT, record.id),
-                power=GRANT.power,
-                why="what is extra is to end",
-                unasked=True,
-            )
-        )
+    end_extra(seen, draft, seen.mark(NAME, ("extra", record.id)), End(GRANT, record.id), f"extra grant of {words}")
 
 
 def about(mark: Mark) -> str:

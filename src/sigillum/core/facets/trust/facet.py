@@ -9,7 +9,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import LetIn, Ready
 from sigillum.core.facets.seen import Seen
-from sigillum.core.facets.standing import Where, adopt, await_, dark, hanging, principal, stand, unknown
+from sigillum.core.facets.standing import Where, adopt, await_, dark, end_extra, hanging, principal, stand, unknown
 from sigillum.core.federation.trusts import about as doubts
 from sigillum.core.kinds.changes import End, Make
 from sigillum.core.kinds.kind import Record, compared
@@ -144,18 +144,8 @@ def _not_wanted(seen: Seen, draft: Draft, records: tuple[Record[Trust], ...]) ->
                     f"extra: tokens of {record.body.issuer} may act as it by the trust "
                     f"{record.body.name}, and no charter asks for that",
                 )
-                if seen.choices.end_extra:
-                    draft.add(
-                        Step(
-                            StepId(seen.mark(NAME, ("extra", record.id)), 1, "end"),
-                            StepKind.END,
-                            f"trust {record.body.name}, which no charter asks for",
-                            End(TRUST, record.id),
-                            power=TRUST.power,
-                            why="what is extra is to end",
-                            unasked=True,
-                        )
-                    )
+                mark, about = seen.mark(NAME, ("extra", record.id)), f"trust {record.body.name}, which no charter asks for"
+                end_extra(seen, draft, mark, End(TRUST, record.id), about)
         elif generation.state is State.MADE and generation.mark not in wanted:
             _end(draft, generation, record.id, "the charter no longer asks for it")
         elif generation.state is State.MADE and _followed(seen, generation):
