@@ -45,13 +45,13 @@ def _against(one: Plan, name: str, *, stopped_too: bool) -> SomebodyError | None
         return SomebodyError(
             f"{name}: a person is asked {'; '.join(one.found.stopped)}",
             where="retire",
-            mend="it may be evidence: find out who stopped it; `--stopped-too` ends it at any rate",
+            mend="it may be evidence: find out who stopped it; `--stopped-too` ends it regardless",
         )
     if one.holdings:
         return SomebodyError(
             f"{name} cannot end, and nothing was begun: {'; '.join(one.holdings)}",
             where="retire",
-            mend="give what it owns to somebody else, and end what it granted; then run this again",
+            mend="give what it owns to someone else, and revoke what it granted; then run this again",
         )
     return None
 

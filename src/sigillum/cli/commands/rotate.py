@@ -98,9 +98,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         context.say("Nothing was changed.")
         return Outcome.NO
     if args.taken and not args.taken.strip():
-        raise UsageError("it is not said whose word it is", where="--taken", mend="name whoever saw it")
+        raise UsageError("the person who confirms it is not specified", where="--taken", mend="specify who saw it")
     if args.consumer and not args.taken:
-        raise UsageError("it is not said whose word it is", where="--consumer", mend="write `--taken WHO` beside it")
+        raise UsageError("the person who confirms it is not specified", where="--consumer", mend="add `--taken WHO`")
     day = _day(args.last_used)
     if day is not None and not args.taken:
         raise UsageError("it is not said who saw it", where="--last-used", mend="write `--taken WHO` beside it")

@@ -64,7 +64,7 @@ def add_parser(subparsers: Any) -> None:
         "now. Until then nothing is done there: the ids in the ledger could name something else.",
     )
     moved.add_argument("name")
-    moved.add_argument("--because", required=True, metavar="REASON", help="how you know; it stands in the ledger")
+    moved.add_argument("--because", required=True, metavar="REASON", help="how you know; it is recorded in the ledger")
 
 
 def _add_add(verbs: Any) -> None:

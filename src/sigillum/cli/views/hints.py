@@ -98,7 +98,7 @@ sigillum explain wind-ingest stream.delete brindlemoor/nowhere                  
 sigillum suspend wind-ingest --because 'mast 4 is being moved' --for 2h
 sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4    # 1: suspended
 sigillum prove wind-ingest                                                            # 4: nobody can sign in
-sigillum reinstate wind-ingest --because 'mast 4 stands again'
+sigillum reinstate wind-ingest --because 'mast 4 is back'
 sigillum prove wind-ingest
 ```
 """
