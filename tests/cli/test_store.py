@@ -60,20 +60,20 @@ def test_secrets_stand_in_the_store_and_nowhere_here(bare: Desk, sandbox: Sandbo
     ]
     status, audit = get(cairn, "brindlemoor/sensing?audit=1", cairn.tokens["hale.brook"])
     assert (status, {r["secret"] for r in audit["reads"]} >= {"brindlemoor/sensing/ingest-key"}) == (200, True)
-    env = dict(
-        told(
-            with_(
-                desk,
-                "--env",
-                "KEY=store:cairn/brindlemoor/sensing/ingest-key",
-                "--",
-                "python3",
-                "-c",
-                "import os, json; print(json.dumps(dict(os.environ)))",
-            )
-        )
-    )
+    shown = ("--", "python3", "-c", "import os, json; print(json.dumps(dict(os.environ)))")
+    read = ("--env", "KEY=store:cairn/brindlemoor/sensing/ingest-key")
+    env = told(with_(desk, "gate-reader", *read, *shown))
     assert json.loads(str(env["KEY"]))["key"]["d"] == key
+    status, audit = get(cairn, "brindlemoor/sensing?audit=1", cairn.tokens["hale.brook"])
+    assert [r["by"] for r in audit["reads"]][-1] != "hale.brook", audit
+    for words, code, said in (
+        (read, 2, "no charter is named whose identity signs in at cairn"),
+        (("wind-ingest", *read), 2, "no charter is named"),
+        (("gate-reader", "--env", "KEY=store:cairn/brindlemoor/pass-desk/x"), 4, "reading the secret"),
+        (("gate-reader", "--env", "KEY=store:cairn/brindlemoor/sensing/none"), 8, "has no such secret"),
+    ):
+        refused = with_(desk, *words, *shown)
+        assert (refused.returncode, said in refused.stderr, refused.stdout) == (code, True, ""), refused
     assert "store:cairn/brindlemoor/sensing/ingest-key" in desk.run("handover", "wind-ingest", "--as", "snippet").out
 
 

@@ -266,8 +266,8 @@ class Decisions(Protocol):
 class Stores(Protocol):
     """Keeping secrets, where a tenant is a secret store."""
 
-    def store(self, path: str) -> Vault | None:
-        """One secret of it, and its generations; None: it is no store."""
+    def store(self, path: str, by: SignedIn | None = None) -> Vault | None:
+        """One secret of it, and its generations, as the administrator or as who signed in; None: it is not a store."""
         ...
 
 

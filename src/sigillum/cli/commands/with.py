@@ -22,6 +22,7 @@ EXAMPLE = """examples:
   sigillum with wind-ingest -- ./store-readings.sh
   sigillum with wind-ingest -- sh -c 'curl -H "@$WIND_INGEST_HEADER_FILE" https://summit.example/streams'
   sigillum with --env FEED_TOKEN=keyring:feed -- ./feed.sh
+  sigillum with gate-reader --env KEY=store:cairn/brindlemoor/sensing/ingest-key -- ./gate.sh
   sigillum with --profile mast-reader.json -- ./show-wind.sh     without any key, where the workload runs
   sigillum with --as wind-ingest --lend 10m --because 'mast 4 is silent' -- ./look.sh
   sigillum with wind-ingest timetable-publisher --put environment -- python publish.py
@@ -77,7 +78,8 @@ def add_parser(subparsers: Any) -> None:
         action="append",
         default=[],
         metavar="NAME=REFERENCE",
-        help="a variable with what a reference stands for: env:NAME, file:PATH, keyring:NAME",
+        help="a variable with the value that a reference names: env:NAME, file:PATH, keyring:NAME, or store:TENANT/PATH, "
+        "which is read as the identity of a CHARTER of that tenant",
     )
 
 
@@ -99,7 +101,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     given = [give(office, charter, args.credential) for charter in charters]
     for one in given:
         environment |= {one.variable(end): value for end, value in one.public.items()}
-    environment |= {name: secret.reveal() for name, secret in references(office, args.env).items()}
+    environment |= {name: secret.reveal() for name, secret in references(office, args.env, charters, args.credential).items()}
     return _run(args, context, environment, given, lambda: [give(office, c, args.credential) for c in charters])
 
 

@@ -179,7 +179,7 @@ class ByHand:
     def end(self, end: End) -> Reply:
         return self._done(end)
 
-    def store(self, path: str) -> None:
+    def store(self, path: str, by: SignedIn | None = None) -> None:
         """It is no store: what a person keeps, nobody here can read."""
 
     def fetch_secret(self, identity: str) -> Reply:

@@ -215,8 +215,9 @@ class DialectTenant:
         reply, _ = self.speaker.change(call, values, doing)
         return reply
 
-    def store(self, path: str) -> DialectStore | None:
-        return DialectStore(self.speaker, self.dialect.store, path) if self.dialect.store is not None else None
+    def store(self, path: str, by: SignedIn | None = None) -> DialectStore | None:
+        section, headers = self.dialect.store, self._identity.presents(by) if by is not None else None
+        return DialectStore(self.speaker, section, path, headers) if section is not None else None
 
     def fetch_secret(self, identity: str) -> Reply:
         section, known = self.things.section(CREDENTIAL), self._secrets.pop(identity, None)

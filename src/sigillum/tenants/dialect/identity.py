@@ -82,7 +82,7 @@ class DialectSignIns:
         signed = SignedIn(secret, proof.principal, f"with its {kind}", kind, credential=last_of(proof.credential))
         if self.dialect.who is None:
             return self._known(proof, signed)
-        spoken = self.speaker.send(self.dialect.who, {}, self._as(signed))
+        spoken = self.speaker.send(self.dialect.who, {}, self.presents(signed))
         if spoken.means != "done":
             raise RefusedError(
                 f"signing in was refused (status {spoken.answer.status}): {spoken.said}",
@@ -130,7 +130,7 @@ class DialectSignIns:
         record = self.things.fact(Query(ACCOUNT, "id", principal)).first
         return str(record.body.name) if record is not None else ""
 
-    def _as(self, signed_in: SignedIn) -> dict[str, str]:
+    def presents(self, signed_in: SignedIn) -> dict[str, str]:
         """What a sign-in presents, or what the administrator does."""
         way = self.dialect.ways_in.identity.get(signed_in.scheme)  # type: ignore[call-overload]
         if way is None:
@@ -153,7 +153,7 @@ class DialectSignIns:
     def taken(self, signed_in: SignedIn) -> bool | None:
         if self.dialect.who is None:
             return None
-        spoken = self.speaker.send(self.dialect.who, {}, self._as(signed_in))
+        spoken = self.speaker.send(self.dialect.who, {}, self.presents(signed_in))
         return True if spoken.means == "done" else False if spoken.answer.status in (401, 403) else None
 
     def as_administrator(self, principal: str) -> SignedIn:
@@ -178,7 +178,7 @@ class DialectSignIns:
                 first = self.speaker.ask(call, values)
                 if first.means not in ("done", "exists", "unchanged"):
                     return Trial(None, f"what has to be there first was refused (status {first.answer.status}): {first.said}")
-            spoken = self.speaker.send(section.try_, values, self._as(there), any_form=True)
+            spoken = self.speaker.send(section.try_, values, self.presents(there), any_form=True)
         finally:
             for call in section.after:
                 self.speaker.ask(call, values)
@@ -202,7 +202,7 @@ class DialectSignIns:
         there = self._there(signed_in, place) if decides.by == "identity" else signed_in
         if isinstance(there, Trial):
             return there
-        headers = self._as(there) if decides.by == "identity" else self.speaker.as_administrator(values)
+        headers = self.presents(there) if decides.by == "identity" else self.speaker.as_administrator(values)
         spoken = self.speaker.send(decides, values, headers)
         if spoken.means == "refused" and decides.yes is None:
             return Trial(False, f"refused (status {spoken.answer.status})", unauthenticated=spoken.answer.status == 401)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from sigillum.core.values.errors import MachineError, RefusedError, SomebodyError
 
 from .call_model import CallSection
@@ -16,8 +18,9 @@ class DialectStore:
     Raises RefusedError, UnreachableError, MachineError.
     """
 
-    def __init__(self, speaker: Speaker, section: StoreSection, path: str) -> None:
-        self._speaker, self._section, self._path = speaker, section, path
+    def __init__(self, speaker: Speaker, section: StoreSection, path: str, headers: Mapping[str, str] | None = None) -> None:
+        """`headers`: what an identity presents, which reads there instead of the administrator."""
+        self._speaker, self._section, self._path, self._headers = speaker, section, path, headers
         self._container, slash, self._name = path.partition("/")
         if not slash or not self._container or not self._name:
             raise SomebodyError(
@@ -33,7 +36,9 @@ class DialectStore:
         return {"container": self._container, "name": self._name + beside, "path": self._path + beside}
 
     def get(self, name: str) -> str | None:
-        spoken = self._speaker.ask(self._section.read, self._values(name))
+        read, values = self._section.read, self._values(name)
+        own = self._headers
+        spoken = self._speaker.ask(read, values) if own is None else self._speaker.send(read, values, own)
         if spoken.means == "missing":
             return None
         self._good(spoken, "reading")
@@ -86,8 +91,9 @@ class DialectStore:
 
     def _good(self, spoken: Spoken, doing: str) -> None:
         if spoken.means not in ("done", "unchanged"):
+            who = "the administrator" if self._headers is None else "this identity"
             raise RefusedError(
                 f"{doing} the secret {self._path}: status {spoken.answer.status}: {spoken.said}",
                 where=spoken.answer.url.partition("?")[0],
-                mend="may the administrator do that, and is the container there?",
+                mend=f"may {who} do that, and does the container exist?",
             )

@@ -15,7 +15,7 @@ from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import RefusedError, UnreachableError
-from sigillum.tenants.port import Address, Link, Reply, Result, Tenant
+from sigillum.tenants.port import Address, Link, Reply, Result, SignedIn, Tenant
 
 from .asking import Asking, id_of
 from .certificates import NOTE, against, note, noted
@@ -309,7 +309,7 @@ class Database(DatabaseSignIns):
             for what, database in self._ask(HOLDINGS, {"i": identity})
         )
 
-    def store(self, path: str) -> None:
+    def store(self, path: str, by: SignedIn | None = None) -> None:
         """It is no store."""
 
     def fetch_secret(self, identity: str) -> Reply:

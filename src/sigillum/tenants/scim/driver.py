@@ -19,7 +19,7 @@ from sigillum.keeping.port import Vault
 from sigillum.protocols.http import Answer, Http, HttpError
 from sigillum.protocols.scim import ScimClient, ScimRefusedError, patch_body
 from sigillum.protocols.together import together
-from sigillum.tenants.port import OWN, Address, Link, Reply, Result
+from sigillum.tenants.port import OWN, Address, Link, Reply, Result, SignedIn
 
 from .answers import refused, secret_of
 from .codec import Wire
@@ -78,12 +78,13 @@ class OpenTenant(ScimSignIns):
         self.wire, self.known_seconds = Wire(self.scim.base, found.endpoints, found.extensions), found.known_seconds
         self.profile = profile_of(found.profile, self.wire, self.address.issuer)
 
-    def store(self, path: str) -> Vault | None:
+    def store(self, path: str, by: SignedIn | None = None) -> Vault | None:
         if not self.profile.store:
             return None
         from .store import SecretStore
 
-        return SecretStore(self.http, self.profile.store, lambda: self._bearer, self.address.name, path)
+        bearer = (lambda: self._bearer) if by is None else by.header
+        return SecretStore(self.http, self.profile.store, bearer, self.address.name, path, by.principal if by else "")
 
     # --- facts --------------------------------------------------------------------------------------------
     def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:

@@ -17,8 +17,10 @@ class SecretStore:
     Raises RefusedError, UnreachableError.
     """
 
-    def __init__(self, http: Http, store: str, bearer: Callable[[], str], tenant: str, path: str) -> None:
+    def __init__(self, http: Http, store: str, bearer: Callable[[], str], tenant: str, path: str, who: str = "") -> None:
+        """`who` reads there; empty: the administrator does."""
         self._http, self._store, self._bearer, self._tenant, self._path = http, store.rstrip("/"), bearer, tenant, path
+        self._who = who
 
     def at(self, name: str) -> str:
         """Where an entry stands: by the number behind its last dot, which what consumers read has none of."""
@@ -57,5 +59,7 @@ class SecretStore:
         raise RefusedError(
             f"{doing} the secret {self._path}: status {answer.status} {said}",
             where=self._tenant,
-            mend="the administrator needs the power `secrets`, and the container has to be there",
+            mend=f"{self._who} needs a role that allows it at that container"
+            if self._who
+            else "the administrator needs the power `secrets`, and the container has to be there",
         )

@@ -50,17 +50,21 @@ class Keepings:
 
     def resolve(self, reference: str) -> Secret:
         """The secret behind a reference. Raises UsageError, FileError, MachineError."""
-        from sigillum.core.values.secret import Secret
         from sigillum.keeping.references import resolve
 
         if reference.startswith(STORE):
-            found = self._vault(reference).get("")
-            if not found:
-                raise MachineError(
-                    "the store holds no such secret", where=reference, mend="put it there, or mend the reference"
-                )
-            return Secret(found)
+            return self.read(self._vault(reference), reference)
         return resolve(reference, self._workspace.folder)
+
+    @staticmethod
+    def read(vault: Vault, reference: str) -> Secret:
+        """What a store keeps for its consumers. Raises MachineError where it has nothing there."""
+        from sigillum.core.values.secret import Secret
+
+        found = vault.get("")
+        if not found:
+            raise MachineError("the store has no such secret", where=reference, mend="put it there, or correct the reference")
+        return Secret(found)
 
     def known(self, value: str) -> str:
         """Which secret of this workspace a value is, in words; empty where it is none. It is compared here and sent nowhere."""

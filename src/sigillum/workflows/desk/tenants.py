@@ -19,7 +19,7 @@ if TYPE_CHECKING:  # imported where they are used: a command loads what it needs
     from sigillum.keeping.port import Vault
     from sigillum.ledger.port import Fresh
     from sigillum.tenants.by_hand.lines import Answer, Line
-    from sigillum.tenants.port import Address, Tenant
+    from sigillum.tenants.port import Address, SignedIn, Tenant
 
     from .books import Books
     from .keepings import Keepings
@@ -143,11 +143,14 @@ class Tenants:
         sections = self._workspace.file.tenants
         return frozenset(n for n in names if driver_of(sections[n].driver, n).by_person)
 
-    def store(self, name: str, path: str) -> Vault:
-        """A secret of a tenant that is a store. Raises SomebodyError where it is none, and as `reach`."""
+    def store(self, name: str, path: str, by: SignedIn | None = None) -> Vault:
+        """A secret of a tenant that is a store, as the administrator or as who signed in there.
+
+        Raises SomebodyError where it is not a store, and as `reach`.
+        """
         from sigillum.core.values.errors import SomebodyError
 
-        found = self.reach(name).store(path)
+        found = self.reach(name).store(path, by)
         if found is None:
             raise SomebodyError(f"{name} is no secret store", where=name, mend="write another `keep_in`, or another tenant")
         return found

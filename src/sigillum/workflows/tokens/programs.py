@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from sigillum.core.charter.charter import Charter
+from sigillum.core.charter.charter import Charter, CredentialWant
 from sigillum.core.charter.snippets import Call, call_of
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SomebodyError, UsageError
 from sigillum.core.values.secret import Secret
+from sigillum.tenants.port import SignedIn
+from sigillum.workflows.desk.keepings import STORE
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.proving.trials import Trying, choose, principal_of, sign_in
 
@@ -50,18 +52,25 @@ def _instead(charter: Charter) -> str:
     return "its holder runs the program"
 
 
-def give(office: Office, charter: Charter, credential: str = "") -> Given:
-    """Sign in as the charter's identity, with what serves now. Raises SomebodyError, RefusedError, UnreachableError."""
+def _enter(office: Office, charter: Charter, credential: str = "") -> tuple[Trying, CredentialWant, SignedIn]:
+    """Sign in as the charter's identity. Raises SomebodyError, RefusedError, UnreachableError."""
     uid, state = office.books.history(charter.name)
     keys, tenant = office.keepings.of(uid), office.tenants.reach(charter.tenant)
     want = choose(charter, credential)
     if want is None:
         raise SomebodyError(f"no credential of {charter.name} is kept here", where=charter.name, mend=_instead(charter))
-    signed_in, _ = sign_in(Trying(office, charter, tenant, state, keys, principal_of(office, charter, state), want, {}, {}))
+    trying = Trying(office, charter, tenant, state, keys, principal_of(office, charter, state), want, {}, {})
+    return trying, want, sign_in(trying)[0]
+
+
+def give(office: Office, charter: Charter, credential: str = "") -> Given:
+    """Sign in as the charter's identity, with what serves now. Raises SomebodyError, RefusedError, UnreachableError."""
+    trying, want, signed_in = _enter(office, charter, credential)
+    keys, tenant = trying.keys, trying.tenant
     header = Secret(f"Authorization: {signed_in.header()}")
     public = {"TENANT": tenant.address.address}
     if signed_in.scheme == "Basic":
-        made = state.find(CREDENTIAL, charter.tenant, name=want.name)
+        made = trying.state.find(CREDENTIAL, charter.tenant, name=want.name)
         assert made is not None  # it signed in with it
         public["USER"] = str(keys.about(want.name, made.number).get("account") or "")
         found = {"PASSWORD": keys.secret(want.name, made.number), "HEADER": header}
@@ -86,8 +95,11 @@ def first_call(office: Office, charter: Charter) -> Call:
     )
 
 
-def references(office: Office, wanted: Iterable[str]) -> dict[str, Secret]:
-    """What `NAME=REFERENCE` pairs stand for. Raises UsageError, FileError, MachineError."""
+def references(office: Office, wanted: Iterable[str], charters: Sequence[Charter], credential: str = "") -> dict[str, Secret]:
+    """What `NAME=REFERENCE` pairs mean. A store is read as the identity of one of `charters`, never as the administrator.
+
+    Raises UsageError, FileError, MachineError, and as `give` does.
+    """
     out = dict[str, Secret]()
     for pair in wanted:
         name, found, reference = pair.partition("=")
@@ -97,8 +109,25 @@ def references(office: Office, wanted: Iterable[str]) -> dict[str, Secret]:
                 where="--env",
                 mend="write NAME=REFERENCE: a variable, and where its value is kept",
             )
-        out[name] = office.keepings.resolve(reference)
+        if reference.startswith(STORE):
+            out[name] = _from_store(office, reference, charters, credential)
+        else:
+            out[name] = office.keepings.resolve(reference)
     return out
+
+
+def _from_store(office: Office, reference: str, charters: Sequence[Charter], credential: str) -> Secret:
+    """What a store gives to the first of the charters whose home it is: the program gets what its identity may read."""
+    tenant, _, path = reference.removeprefix(STORE).partition("/")
+    charter = next((c for c in charters if c.tenant == tenant), None)
+    if charter is None:
+        raise UsageError(
+            f"no charter is named whose identity signs in at {tenant}",
+            where=reference,
+            mend=f"name the charter of an account of {tenant} that may read it: `sigillum with CHARTER --env ...`",
+        )
+    signed_in = _enter(office, charter, credential)[2]
+    return office.keepings.read(office.tenants.store(tenant, path, signed_in), reference)
 
 
 def stripped(office: Office, charters: Iterable[Charter], environment: Mapping[str, str]) -> dict[str, str]:
