@@ -373,7 +373,7 @@ class Estate:
                 if c["principal"]["value"] == self.ids[charter, one["tenant"]]
             ]
             new = any(c.get("name", "").endswith(f"-{one['new']}") for c in there)
-            told.append(Said("rotate --status", "the new one is there", "somebody else ended it" not in one["waits"], new))
+            told.append(Said("rotate --status", "the new one is there", "is gone, and no step" not in one["waits"], new))
         return told
 
     def _questions(self, charter: str) -> Iterator[tuple[str, bool, str, str, str]]:

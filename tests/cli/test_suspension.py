@@ -196,8 +196,11 @@ def test_killed_at_every_boundary(bare: Desk, sandbox: Sandbox, forked: Fork, ti
             # it may have been somebody else's hand
             told = desk.run(*back)
             assert (told.code, "whether it was us is not known" in " ".join(told.out.split())) == (6, True), told.out
-            assert desk.run("enact", "wind-ingest", "--switch-on", "--yes").code == 0
+            assert desk.run("enact", "wind-ingest", "--yes").code == 6
+            words_ = ("--switch-on",) if fate == "lost-after" else ("--ours", "mara.teel")
+            assert desk.run("enact", "wind-ingest", *words_, "--yes").code == 0
             assert consumer.let_in()
+            assert desk.run("enact", "wind-ingest", "--ours", "mara.teel", "--yes").code == 2  # nothing is in doubt
             continue
         killed = forked(desk, back, kill_at(name.replace("suspend-", "reinstate-").replace("suspension", "reinstatement")))
         assert killed[1] == signal.SIGKILL, name

@@ -6,10 +6,15 @@ import dataclasses
 from datetime import timedelta
 from pathlib import Path
 
+import pytest
+
 from sigillum.core.charter.charter import Charter
 from sigillum.core.facets.seen import Choices
 from sigillum.core.kinds.changes import End
+from sigillum.core.records.history import OURS
 from sigillum.core.undertakings.rotation import Stage
+from sigillum.core.values.errors import UsageError
+from sigillum.workflows.enacting.doubts import said_ours
 from sigillum.workflows.enacting.rehearse import compared
 from sigillum.workflows.rotating.rotate import Rotated, RotationWish, rotate
 from workflows.memory import CHARTER, USUAL, House, Memory, house
@@ -108,3 +113,31 @@ def test_of_two_rotations_one_that_is_over_is_not_begun_anew(tmp_path: Path) -> 
         assert [(r.rotation.name, r.rotation.old.number) for r in all_(**wish)] == [("key", 1)]
     our.away.ahead += timedelta(hours=1)
     assert [(r.rotation.name, r.rotation.closed) for r in all_()] in ([("key", "done")], [("old", ""), ("key", "")])
+
+
+def test_whose_hand_it_was_is_asked_and_a_word_ends_the_doubt(tmp_path: Path) -> None:
+    """Nothing in the ledger ended the new key: nobody is blamed, and a person's word lets the rotation go on."""
+    our = house(tmp_path, Memory())
+    charter = our.charter()
+    our.enact(charter)
+
+    def ours(who: str) -> None:
+        with our.office() as office:
+            said_ours(office, [charter], who)
+
+    new = turned(our, charter).rotation.new
+    assert new is not None
+    for who in ("mara", " "):  # nothing is in doubt, and then nobody is named
+        with pytest.raises(UsageError):
+            ours(who)
+    our.away.things["credential"] = [r for r in our.away.things["credential"] if r.id != new.id]
+    our.away.ahead += timedelta(hours=1)
+    for _ in range(2):
+        assert error(turned(our, charter)) == "the new key is gone, and no step of this ledger ended it"
+    ours("mara")
+    went_on = turned(our, charter).rotation.new
+    assert went_on is not None
+    assert went_on.number == new.number + 1
+    with our.office() as office:
+        uid = office.books.history(charter.name)[0]
+        assert [e.body["who"] for e in office.books.entries(uid) if e.kind == OURS] == ["mara"]

@@ -46,6 +46,9 @@ def add_parser(subparsers: Any) -> None:
         "--end-extra", action="store_true", help="also end grants on the identity that no charter and no loan wants"
     )
     parser.add_argument("--switch-on", action="store_true", help="also switch on again what somebody else switched off")
+    parser.add_argument(
+        "--ours", default="", metavar="WHO", help="whose word it is that Sigillum itself stopped what is in doubt"
+    )
     parser.add_argument("--revive", action="store_true", help="begin anew what was retired, under the same name")
     parser.add_argument("--lost", action="store_true", help="a key that was kept and is not here is lost: begin the next one")
     parser.add_argument(
@@ -59,6 +62,7 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.enacting.doubts import said_ours
     from sigillum.workflows.enacting.enact import EnactChoices
     from sigillum.workflows.tokens.claims import text_of
 
@@ -66,6 +70,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.answered(args)
     office = context.office
     charters = context.charters(args)
+    if args.ours:
+        said_ours(office, charters, args.ours)
     choices = EnactChoices(
         not args.no_prove,
         args.end,

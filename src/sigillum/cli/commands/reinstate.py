@@ -26,6 +26,9 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
     parser.add_argument("--switch-on", action="store_true", help="also where it is not known whether somebody else was at it")
+    parser.add_argument(
+        "--ours", default="", metavar="WHO", help="whose word it is that Sigillum itself stopped what is in doubt"
+    )
     answering(parser)
 
 
@@ -33,14 +36,20 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.answered(args)
     from sigillum.cli.commands.suspend import key_of
     from sigillum.cli.views import suspensions as view
+    from sigillum.workflows.enacting.doubts import said_ours
     from sigillum.workflows.stopping.suspend import reinstate, reinstate_key
 
     if not args.because.strip():
         raise UsageError("it is not said why", where="--because", mend="say why, in a few words")
+    if args.ours and args.key:
+        raise UsageError("--ours is about what charters name", where="--ours", mend="use --switch-on with --key")
     if args.key:
         found = [reinstate_key(context.office, key_of(args, context), args.because, switch_on=args.switch_on)]
     else:
-        found = list(reinstate(context.office, context.charters(args), args.because, switch_on=args.switch_on))
+        charters_ = context.charters(args)
+        if args.ours:
+            said_ours(context.office, charters_, args.ours)
+        found = list(reinstate(context.office, charters_, args.because, switch_on=args.switch_on))
     context.give(
         "reinstated",
         lambda: {"reinstated": [view.as_json(s) for s in found]},

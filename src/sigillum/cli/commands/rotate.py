@@ -60,6 +60,9 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--accepted-by", default="", metavar="WHO", help="with --bridge: who accepts that")
     parser.add_argument("--exposed", action="store_true", help="the old one is known to others: it ends first")
     parser.add_argument("--gap", action="store_true", help="where a tenant takes one at a time: the new one ends the old one")
+    parser.add_argument(
+        "--ours", default="", metavar="WHO", help="whose word it is that Sigillum itself stopped what is in doubt"
+    )
     waiting(parser)
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask before the old one is ended")
@@ -75,6 +78,7 @@ def _day(text: str) -> date | None:
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.answered(args)
     from sigillum.cli.views import rotations as view
+    from sigillum.workflows.enacting.doubts import said_ours
     from sigillum.workflows.rotating.rotate import RotationWish, chosen, rotate, status, under_way
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
@@ -106,6 +110,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError("it is not said who saw it", where="--last-used", mend="write `--taken WHO` beside it")
     if bool(args.bridge) != bool(args.accepted_by.strip()):
         raise UsageError("a bridge is accepted by somebody", where="--bridge", mend="write `--bridge 7d --accepted-by WHO`")
+    if args.ours:
+        said_ours(context.office, found, args.ours)
     bridge = duration(args.bridge, "--bridge") if args.bridge else 0
     done = []
     for one in rotate(

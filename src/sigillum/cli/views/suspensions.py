@@ -21,8 +21,8 @@ _CLOSED = {
     Closed.ON_AGAIN: "is on again",
     Closed.WAS_ON: "was switched on by somebody else meanwhile, and is left so",
     Closed.STAYS_OFF: "stays off: somebody else switched it off, too, or it was off before",
-    Closed.UNSURE: "stays off: whether it was us is not known, since an answer was lost; `sigillum enact --switch-on` "
-    "switches it on",
+    Closed.UNSURE: "stays off: whether it was us is not known, since an answer was lost; `sigillum enact --ours WHO` "
+    "notes who says so and switches it on, `--switch-on` switches it on regardless",
     Closed.GONE: "is gone",
 }
 

@@ -108,10 +108,11 @@ def stopped(
     draft_of_ours = (
         generation is not None and not generation.adopted and not generation.on_at and untouched(seen, record, generation)
     )
-    if record.value("active") is not False or draft_of_ours or seen.choices.switch_on or on_its_way(seen, generation):
+    ours = draft_of_ours or (generation is not None and generation.said_ours)
+    if record.value("active") is not False or ours or seen.choices.switch_on or on_its_way(seen, generation):
         return ()
     number = generation.number if generation is not None else 1
-    perhaps = generation is not None and generation.off_asked_in > max(generation.off_in, generation.on_in)
+    perhaps = generation is not None and generation.perhaps_off
     what = "is off; perhaps it was us, since an answer was lost" if perhaps else "somebody else switched off"
     return (
         draft.add(

@@ -46,6 +46,8 @@ HOLDS = "holds"  # who uses a generation of a credential, by the charter when it
 COPY = "copy"  # in an entry of what is kept: which copy of the workspace keeps it
 MET = "met"  # where a tenant is, by its address and issuer: the ids of this ledger are ids of that one
 SEEN = "seen"  # what was made was read back
+OURS = "said-ours"  # by a person's word it was us who ended it, or switched it off
+WAS = "was"  # in an entry of that: what was in doubt
 SWITCHES = "switches"  # in an intent's body: "on", where it switches something on
 
 
@@ -116,11 +118,22 @@ class Generation:
     left_at: str = ""  # tenant's time of that write
     unread: Mapping[str, str] = field(default_factory=dict)  # digests of what was sent last and is never shown there
     seen: bool = False  # the tenant showed it once: if it does not any more, it is gone
+    said_in: int = 0  # the entry by which a person said that it was we who switched it off
 
     @property
     def elsewhere(self) -> bool:
         """May what it proves itself with be somewhere else, and not here?"""
         return self.adopted or self.given_away
+
+    @property
+    def perhaps_off(self) -> bool:
+        """Was our last "off" sent, and is it not known what came of that?"""
+        return self.off_asked_in > max(self.off_in, self.on_in)
+
+    @property
+    def said_ours(self) -> bool:
+        """Is it off by our own hand, by the word of a person?"""
+        return self.said_in > self.on_in
 
     @property
     def live(self) -> bool:
@@ -261,8 +274,8 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
         elif entry.kind == UNSURE:
             doubtful = _generation(history, body)
             doubtful.state, doubtful.unanswered = State.SPENT, False
-        elif entry.kind in (HOLDS, SEEN, GIVEN_AWAY):
-            _noted(_generation(history, body), entry.kind, body)
+        elif entry.kind in (HOLDS, SEEN, GIVEN_AWAY, OURS):
+            _noted(_generation(history, body), entry)
         elif entry.kind == BEFORE:
             history.before, history.before_why = dict(body["held"]), dict(body.get("why") or {})
         elif entry.kind in (ROTATING, STAGED, CLOSED):
@@ -286,9 +299,14 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
     return history
 
 
-def _noted(of: Generation, kind: str, body: Mapping[str, Any]) -> None:
+def _noted(of: Generation, entry: LedgerEntry) -> None:
     """What is known of a generation beside what was done to it."""
-    if kind == HOLDS:
+    kind, body = entry.kind, entry.body
+    if kind == OURS and body[WAS] == "ended":
+        of.state, of.ending, of.ended_at = State.ENDED, False, str(body["at"])
+    elif kind == OURS:
+        of.off_in, of.said_in, of.left = entry.sequence, entry.sequence, {}
+    elif kind == HOLDS:
         of.holders |= frozenset(map(str, body["consumers"]))
     elif kind == SEEN:
         of.seen = True

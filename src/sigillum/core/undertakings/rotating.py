@@ -197,7 +197,7 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
     if record is None and new.ending:  # our own end was sent and its answer lost: what is gone is ended once more, and noted
         return Next((end(one.mark, new.number, new.id, "its end was begun earlier"),))
     if record is None:
-        return Next(waits=f"the new {want.name} was made, and somebody else ended it", code="ended-elsewhere")
+        return Next(waits=f"the new {want.name} is gone, and no step of this ledger ended it", code="ended-elsewhere")
     if (
         want.held_here
         and not making.held

@@ -72,6 +72,7 @@ class Suspension:
     left_at: str = ""
     agreed: bool = False  # it comes back at its time, if nothing shows that somebody else was at it
     forced: bool = False  # a person wants it on, whoever was at it
+    said_ours: bool = False  # a person says that nobody else was at it
 
     @property
     def about(self) -> str:
@@ -140,6 +141,7 @@ def _read(
         of.left_at if of is not None else "",
         any(e.body.get("back") is True for e in (entry, *more)),
         back.get(key, False),
+        of is not None and of.said_ours and of.said_in > since,
     )
 
 
@@ -167,7 +169,7 @@ def next_(one: Suspension, seen: Look, now: datetime) -> Next:
         if arriving and one.sent:
             return Next(waits=f"the {one.about} was switched off a moment ago, and look-ups do not show it yet", early=True)
         return Next(closed=Closed.WAS_ON)
-    if one.forced:
+    if one.forced or one.said_ours:
         return Next((_switch(one, record, on=True),))
     if one.unsure:
         return Next(closed=Closed.UNSURE)

@@ -23,7 +23,8 @@ from .carrying.run import Carrying, StepResult
 MOST_STAGES = 20
 MENDS = {  # by the code of what an undertaking waits for
     "not-asked": "run `sigillum enact`: it ends what the charter does not ask for",
-    "ended-elsewhere": "find out who, and why; `sigillum enact` brings order, and another rotation can begin",
+    "ended-elsewhere": "find out who ended it, and why; where it was you, `sigillum rotate --ours WHO` notes whose word it is, "
+    "and the next one is made",
     "gap": "`sigillum rotate --gap` does it when you say; a second account is the way without a gap",
     "in-place": "let its consumers try NAME.next.json where they are refused; `sigillum rotate --gap` does it when you say",
     "room": "end one that nobody needs, then run the same command again",
@@ -36,7 +37,8 @@ MENDS = {  # by the code of what an undertaking waits for
     "back": "have them fetch the new one; then `sigillum rotate --pause` goes on, or `--end` ends the old one",
     "touched": "find out who, and why; `sigillum rotate --end` ends it at any rate",
     ON_AGAIN: "`sigillum suspend` switches it off once more, `sigillum reinstate` ends the suspension",
-    PERHAPS: "`sigillum reinstate --switch-on` switches it on; `suspend --back` agrees to that beforehand",
+    PERHAPS: "`sigillum reinstate --switch-on` switches it on, `--ours WHO` notes who says that it was us; "
+    "`suspend --back` agrees to that beforehand",
     "copy": "go on there; where that copy is gone, `sigillum enact --lost` begins the next generation",
     "kept-here": "write `keep_in: file` at the credential, then run the same command again: the next key is made here",
     "holder": "ask its holder, and write `public_key: file:PATH` at the credential",

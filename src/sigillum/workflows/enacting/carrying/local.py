@@ -80,7 +80,8 @@ def ask(work: Work, step: Step, action: Ask) -> Yields:
         raise SomebodyError(
             "what somebody else stopped stays stopped",
             where=step.tenant,
-            mend="find out who stopped it, and why; `sigillum enact --switch-on` switches it on again",
+            mend="find out who stopped it, and why; `sigillum enact --switch-on` switches it on again; where Sigillum "
+            "itself may have done it, `--ours WHO` notes who says so",
         )
     raise SomebodyError(
         f"{step.about}: somebody has to act first",
