@@ -11,36 +11,28 @@ from __future__ import annotations
 import argparse
 import ast
 import hashlib
-import itertools
-import os
-import queue
-import shutil
-import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
 from itertools import pairwise
 from pathlib import Path
-from typing import NamedTuple
 
-ROOT = Path(__file__).parents[1]
-SOURCE = ROOT / "src" / "sigillum"
+from benchmarks.noticing import SOURCE, Change, Result, measured, tried
+
 WHERE = ("core", "workflows", "tenants", "keys", "keeping", "sandbox/deciding")
-TESTS = ("core", "access", "workflows", "keys", "keeping", "behind", "tenants")
+TESTS = ("core", "access", "workflows", "keys", "keeping", "behind", "tenants", "ledger", "cli")
+# Left out: what takes most of the time and notices what quicker ones do, and what the documents and terminals say.
+LEFT_OUT = "not killed and not every_line_runs and not demo_plays and not rubbish and not test_terminals and not real"
 KINDS = ("comparison", "condition", "constant", "call", "order", "journal", "need")
 OF_EACH = 10  # changes of one kind in one package, where there are so many
-ALSO = {  # for what runs while modules are loaded, or in the other party's process
-    "": ["tests/core/test_stories.py", "tests/core/test_values.py"],
-    "sandbox": ["tests/access", "tests/behind"],
-    "tenants": ["tests/tenants/test_dialect.py", "tests/behind"],
-    "workflows": ["tests/workflows", "tests/behind"],
+BOUNDARIES = "tests/cli/test_kill.py::test_killed_at_every_boundary_with_every_fate_of_the_request"
+ALSO = {  # what is tried at any rate: killed at each boundary of the journal, and what runs in the other party's process
+    "workflows/enacting/carrying": [f"{BOUNDARIES}[arrives-at-once]", f"{BOUNDARIES}[lost-after-at-once]"],
+    "sandbox": ["tests/access", "tests/cli/test_access.py"],
 }
 LEAST, SHARE, BOUND_SECONDS, WORKERS = 240, 0.90, 1200, 2
-SPARE_SECONDS = 60  # no change is begun so shortly before the end
-MOST_SECONDS = 40  # of tests for one change, the quickest first: what those do not notice counts as noticed by nobody
+SPARE_SECONDS = 30  # no change is begun so shortly before the end
 TURNED: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Lt: ast.LtE,
     ast.LtE: ast.Lt,
@@ -70,24 +62,6 @@ ACTS = (
 JOURNAL = ("settle", "write", "append")
 # A change that no test notices, by its name, and why.
 SURVIVORS: dict[str, str] = {}
-
-
-class Change(NamedTuple):
-    """One change: what it is called, and the whole changed text."""
-
-    name: str
-    kind: str
-    file: str
-    line: int
-    text: str
-
-
-class Result(NamedTuple):
-    """What became of one change."""
-
-    change: Change
-    noticed: bool
-    by: str
 
 
 def _named(kind: str, file: str, inside: str, said: str, more: str = "") -> str:
@@ -216,110 +190,6 @@ def drawn(seed: int) -> list[Change]:
     return sorted(out, key=drawn_as)
 
 
-def covering(folder: Path) -> dict[tuple[str, int], list[str]]:
-    """For each line the tests that run it, the quickest first; measured once. Raises where the tests fail as they are."""
-    import sqlite3
-
-    settings = folder / "settings"
-    settings.write_text(
-        f"[run]\nsource = {','.join(str(SOURCE / w) for w in WHERE)}\ndynamic_context = test_function\n"
-        f"data_file = {folder / 'data'}\nparallel = true\npatch = subprocess\n"
-    )
-    command = [
-        sys.executable,
-        "-m",
-        "coverage",
-        "run",
-        f"--rcfile={settings}",
-        "-m",
-        "pytest",
-        "-n",
-        str(WORKERS),
-        "-vv",
-        "--durations=0",
-        "--durations-min=0",
-        *(f"tests/{t}" for t in TESTS),
-    ]
-    told = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, env=_environment(folder), check=False)
-    if told.returncode:
-        sys.exit(f"the tests do not pass as they are\n{told.stdout[-2000:]}")
-    subprocess.run([sys.executable, "-m", "coverage", "combine", "-q", f"--rcfile={settings}"], cwd=ROOT, check=True)
-    took: dict[str, float] = {}
-    for line in told.stdout.splitlines():
-        if "s call " in line:
-            seconds, _, test = line.split(maxsplit=2)
-            name = test.split("[")[0].strip()
-            took[name] = took.get(name, 0.0) + float(seconds.removesuffix("s"))
-    by_function = {name.partition("::")[2]: name for name in took}
-    lines: dict[tuple[str, int], list[str]] = {}
-    from coverage.numbits import numbits_to_nums
-
-    with sqlite3.connect(folder / "data") as db:
-        for path, context, bits in db.execute(
-            "SELECT f.path, c.context, l.numbits FROM line_bits l JOIN file f ON f.id = l.file_id "
-            "JOIN context c ON c.id = l.context_id WHERE c.context != ''"
-        ):
-            test = by_function.get(context.rpartition(".")[2], "")
-            for number in numbits_to_nums(bits) if test else ():
-                lines.setdefault((str(Path(path).relative_to(SOURCE)), number), []).append(test)
-    return {spot: _few(sorted(set(tests), key=lambda t: took[t]), took) for spot, tests in lines.items()}
-
-
-def _few(tests: list[str], took: dict[str, float]) -> list[str]:
-    """As many of them as there is time for, but one at least."""
-    sums = itertools.accumulate(took[t] for t in tests)
-    return [t for number, (t, so_far) in enumerate(zip(tests, sums, strict=True)) if so_far <= MOST_SECONDS or not number]
-
-
-def _environment(folder: Path, source: Path | None = None) -> dict[str, str]:
-    more = {"PYTHONPATH": str(source)} if source is not None else {}
-    return {**os.environ, "SIGILLUM_HYPOTHESIS": "searching", "PYTHONPYCACHEPREFIX": str(folder / "bytecode"), **more}
-
-
-class Copies:
-    """A copy of the code for each worker, compiled once: only the changed module is compiled again."""
-
-    def __init__(self, folder: Path) -> None:
-        self._free: queue.Queue[Path] = queue.Queue()
-        self._ticks = itertools.count(int(time.time()))
-        for number in range(WORKERS):
-            shutil.copytree(SOURCE, folder / f"copy-{number}" / "sigillum", ignore=shutil.ignore_patterns("__pycache__"))
-            self._free.put(folder / f"copy-{number}")
-
-    def _put(self, file: Path, text: str) -> None:
-        """With a time of change that it never had: bytecode is told by it, to the second."""
-        file.write_text(text)
-        tick = next(self._ticks)
-        os.utime(file, (tick, tick))
-
-    @contextmanager
-    def changed(self, change: Change) -> Iterator[Path]:
-        copy = self._free.get()
-        file = copy / "sigillum" / change.file
-        original = file.read_text()
-        self._put(file, change.text)
-        try:
-            yield copy
-        finally:
-            self._put(file, original)
-            self._free.put(copy)
-
-
-def tried(change: Change, tests: list[str], copies: Copies) -> Result:
-    """Make the change in a copy, and run the tests."""
-    with copies.changed(change) as copy:
-        told = subprocess.run(
-            [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests],
-            cwd=ROOT,
-            capture_output=True,
-            text=True,
-            env=_environment(copy.parent, copy),
-            check=False,
-        )
-    failed = next((line for line in told.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))), "")
-    return Result(change, told.returncode != 0, failed.partition(" - ")[0].removeprefix("FAILED "))
-
-
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--seed", type=int, default=9)
@@ -327,25 +197,18 @@ def main() -> int:
     parser.add_argument("--sample", type=int, default=0, metavar="N", help="only so many of them (30: some five minutes)")
     args, begun = parser.parse_args(), time.monotonic()
     wanted = [c for c in drawn(args.seed) if args.only in c.name][: args.sample or None]
-    done = 0
+    found = list[Result]()
     with tempfile.TemporaryDirectory() as folder:
-        tests = covering(Path(folder))
-        copies = Copies(Path(folder))
+        known = measured(Path(folder), WHERE, TESTS, LEFT_OUT, WORKERS + 1)
         print(f"which test runs which line was measured in {time.monotonic() - begun:.0f} s", flush=True)
-        with ThreadPoolExecutor(WORKERS) as pool:
 
-            def one(change: Change) -> Result | None:
-                nonlocal done
-                if time.monotonic() - begun > BOUND_SECONDS - SPARE_SECONDS:
-                    return None
-                usual = next((also for head, also in reversed(ALSO.items()) if change.file.startswith(head)), ALSO[""])
-                result = tried(change, tests.get((change.file, change.line), usual), copies)
-                done += 1
-                word = "noticed" if result.noticed else "SURVIVES"
-                print(f"{done}/{len(wanted)} {word}  {change.name}  {result.by}", flush=True)
-                return result
+        def tests(change: Change) -> list[str]:
+            return known.of(change, next((also for head, also in ALSO.items() if change.file.startswith(head)), ()))
 
-            found = [r for r in pool.map(one, wanted) if r is not None]
+        for result in tried(Path(folder), wanted, tests, known.took, WORKERS, begun + BOUND_SECONDS - SPARE_SECONDS):
+            found.append(result)
+            word = "noticed" if result.noticed else "SURVIVES"
+            print(f"{len(found)}/{len(wanted)} {word}  {result.change.name}  {result.by}", flush=True)
     survive = [r for r in found if not r.noticed]
     share = 1 - len(survive) / len(found) if found else 0.0
     print(

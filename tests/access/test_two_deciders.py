@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from access.worlds import BASE, FELT_SECONDS, PATHS, questions, seconds, stamp, tenants
-from conftest import Sandbox
+from conftest import Sandbox, examples
 from sigillum.core.deciding.gathering import explore, world_of
 from sigillum.core.deciding.values import Question
 from sigillum.core.deciding.world import World
@@ -86,7 +86,7 @@ shared = settings(
 )
 
 
-@settings(shared, max_examples=170)  # x 4 questions x at least 3 times: over 2,000 pairs
+@settings(shared, max_examples=examples(170))  # x 4 questions x at least 3 times: over 2,000 pairs
 @given(tenants(), st.lists(questions, min_size=4, max_size=4), st.lists(seconds, min_size=3, max_size=3, unique=True))
 def test_two_deciders_agree(sandbox: Sandbox, described: Json, asked: list[tuple[str, str, str, bool]], at: list[int]) -> None:
     run(sandbox, described, asked, at)

@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from access.worlds import BASE, FELT_SECONDS, PATHS, PERMISSIONS, questions, seconds, tenants
+from conftest import examples
 from core.fake import otherwise, thing
 from sigillum.core.deciding.explanations import ChainLink, explain
 from sigillum.core.deciding.refusals import ABOUT, Cause
@@ -116,7 +117,7 @@ def world_of(described: Json) -> World[Observed]:
 ROLES = [thing("role", p, name=f"only {p}", permissions=((p, "looks"),)) for p in PERMISSIONS]
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(tenants(), st.lists(st.tuples(questions, seconds), min_size=6, max_size=6))
 def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(described: Json, asked: list[Any]) -> None:
     world = world_of(described)
@@ -157,7 +158,7 @@ def test_the_smallest_change_really_allows_it_and_the_reason_fits_the_verdict(de
         assert told.mends[-1].cause in hopeless or len(told.mends) < 8  # it came to an end where all of it allows
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(tenants(), st.lists(st.tuples(questions, seconds), min_size=4, max_size=4), st.data())
 def test_what_rests_on_a_hidden_fact_is_not_known_and_never_wrong(
     described: Json, asked: list[Any], data: st.DataObject
@@ -215,7 +216,7 @@ def covered(world: World[Observed], right: Right, permission: str, place: str, u
     return all(others.allowed(right.carrier, permission, place, m) for m in moments if m >= until)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(tenants())
 def test_every_window_without_effect_is_found(described: Json) -> None:
     for account in described["accounts"]:

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import examples
 from core.fake import PROFILE, Fake, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant, ServiceWant
 from sigillum.core.charter.rules import HouseRules
@@ -66,7 +67,7 @@ stories = st.builds(
 )
 
 
-@settings(max_examples=110, deadline=None)
+@settings(max_examples=examples(110), deadline=None)
 @given(st.lists(st.tuples(stories, st.integers(0, 12)), min_size=1, max_size=4), st.booleans())
 def test_accounts_end_as_wished_wherever_it_stopped(story: list[tuple[Charter, int]], drafted: bool) -> None:
     fake = Fake(profile=dataclasses.replace(PROFILE, accounts_drafted=drafted, powers=None))

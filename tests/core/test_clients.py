@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import examples
 from core.fake import NOW, PROFILE, Fake, ours, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, PermissionWant, ProofWant, ServiceWant
 from sigillum.core.charter.rules import HouseRules
@@ -71,7 +72,7 @@ clients = st.builds(
 )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(st.lists(st.tuples(clients, st.integers(0, DAY), st.integers(0, 14)), min_size=1, max_size=3))
 def test_clients_in_two_tenants_end_as_wished_wherever_it_stopped(story: list[tuple[Charter, int, int]]) -> None:
     fake = Fake()

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import examples
 from core.fake import NOW, PLACES, PROFILE, ROLES, TEAMS, Chain, Fake, ours, thing
 from sigillum.core.charter.charter import (
     Charter,
@@ -119,7 +120,7 @@ charters = st.builds(
 )
 
 
-@settings(max_examples=140, deadline=None)
+@settings(max_examples=examples(140), deadline=None)
 @given(st.lists(st.tuples(charters, st.integers(0, 3 * DAY), st.integers(0, 12)), min_size=1, max_size=4))
 def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wished(
     story: list[tuple[Charter, int, int]],
@@ -156,7 +157,7 @@ def test_whatever_was_enacted_before_and_wherever_it_stopped_enacting_ends_as_wi
         assert len(fake.things["account"]) == 1
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(
     st.lists(
         st.tuples(charters, st.lists(st.sampled_from(["arrives", "busy", "lost-before", "lost-after"]), max_size=12)),
@@ -226,7 +227,7 @@ def test_a_second_generation_that_was_ended_is_followed_by_a_third() -> None:
     assert fake.compare(charter()).steps == ()
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(charters, st.frozensets(st.sampled_from(["account", "role", "place", "grant", "credential"]), min_size=1))
 def test_unknown_never_yields_make(wanted: Charter, blind: frozenset[str]) -> None:
     for began in (False, True):
@@ -243,7 +244,7 @@ def test_unknown_never_yields_make(wanted: Charter, blind: frozenset[str]) -> No
             assert any(n.code == "unknown" for n in outline.notes)
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(charters)
 def test_what_sigillum_did_not_make_is_never_ended_or_changed(wanted: Charter) -> None:
     fake = Fake()

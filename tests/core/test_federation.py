@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import examples
 from sigillum.core.federation.assertions import NoTokenError, Unverified, in_words, look, moment, read, whole
 from sigillum.core.federation.conditions import Condition, judge, kind_of
 from sigillum.core.federation.subjects import SubjectPart, difference, doubts, subject_of
@@ -228,7 +229,7 @@ def test_the_other_side_judges_alike(request: pytest.FixtureRequest) -> None:
     """2,000 claim sets, each against several trusts; 200,000 in a long run."""
     claim_sets = st.dictionaries(st.sampled_from(["a", "b", "a.b", "sub", "iss", "aud"]), CLAIM_VALUES, max_size=4)
 
-    @settings(max_examples=10_000 if request.config.getoption("--soak") else 100, deadline=None)
+    @settings(max_examples=10_000 if request.config.getoption("--soak") else examples(100), deadline=None)
     @given(
         st.lists(claim_sets, min_size=20, max_size=20),
         st.lists(st.tuples(st.lists(CONDITIONS, max_size=2), st.sampled_from(["", "x"])), min_size=4, max_size=4),

@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 
+from conftest import examples
 from core.fake import NOW, PROFILE, Fake, thing
 from core.test_compare import charter, grants
 from sigillum.core.charter.charter import Charter, GrantWant, Identity, MemberWant, ProofWant, RoleWant
@@ -111,7 +112,7 @@ def test_another_charters_cannot_is_looked_at_where_its_identity_is_touched(touc
         assert any("more than 50" in n.text for n in fake.compare(whole).notes)
 
 
-@settings(max_examples=80)
+@settings(max_examples=examples(80))
 @given(grants)
 def test_what_was_not_foreseen_does_not_happen(wanted: list[GrantWant]) -> None:
     fake, whole = Fake(profile=PROFILE), wind(*wanted)

@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import examples
 from core.fake import NOW, PROFILE, Fake, thing
 from core.test_compare import KEY, charter
 from sigillum.core.charter.charter import CredentialWant
@@ -417,7 +418,7 @@ def test_what_others_do_to_the_new_one_is_said() -> None:
         assert tokens_over(dies, NOW, *kinds) == NOW + timedelta(seconds=seconds)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(
     st.lists(st.sampled_from(["use-old", "use-new", "pass-1", "pass-300", "pass-700", "go-on"]), max_size=25),
     st.lists(st.sampled_from(["arrives", "lost-before", "lost-after", "busy"]), max_size=6),

@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from access.worlds import BASE, questions, seconds, tenants
+from conftest import examples
 from core.fake import NOW, otherwise
 from core.test_access import world_of
 from sigillum.core.charter.charter import ProofWant
@@ -186,7 +187,7 @@ def test_hidden_facts_and_facts_that_disagree_are_said() -> None:
     assert (shown(good(), ASKED).yes, "disagree" in shown(good(), ASKED).text) == (False, True)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(tenants(), st.lists(st.tuples(questions, seconds), min_size=6, max_size=6))
 def test_what_is_shown_is_refused_in_every_better_world(
     described: dict[str, object], asked: list[tuple[tuple[str, str, str, bool], int]]

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Desk
+from conftest import Desk, examples
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.secret import Secret
 from sigillum.keys.convert import NoFormError, convert
@@ -243,7 +243,7 @@ def test_every_form_is_the_same_key(name: str) -> None:
     assert (key["kid"], thumbprint(key)) == (shape.thumbprint, shape.thumbprint)
 
 
-@settings(max_examples=150)
+@settings(max_examples=examples(150))
 @given(st.sampled_from(sorted(MADE)), st.data())
 def test_rubbish_never_makes_it_crash_or_speak(name: str, data: st.DataObject) -> None:
     whole = bytearray(made(name))

@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Away, Sandbox
+from conftest import Away, Sandbox, examples
 from sigillum.sandbox.http.errors import ScimProblem
 from sigillum.sandbox.scim import filters, patch
 from sigillum.sandbox.scim.schemas import KINDS
@@ -166,7 +166,7 @@ def true_of(tree: Any, data: Json) -> bool:
     return TESTS[op](have, want) if name == "externalId" else TESTS[op](have.lower(), want.lower())
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=examples(400), deadline=None)
 @given(trees, st.fixed_dictionaries({}, optional=dict.fromkeys(("displayName", "nickName", "externalId"), texts)))
 def test_any_filter_means_what_the_rfc_says(tree: Any, data: Json) -> None:
     assert filters.matches(filters.parse(written(tree)), KINDS["User"], data) == true_of(tree, data)

@@ -20,7 +20,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Desk, Fork, boundaries, kill_at
+from conftest import Desk, Fork, boundaries, examples, kill_at
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query
@@ -968,7 +968,7 @@ JSON = st.recursive(
 def test_whatever_an_answer_holds_nothing_breaks(pierhead: House) -> None:
     service, tenant = pierhead.service, speaking(pierhead.service, "pierhead")
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=examples(80), deadline=None)
     @given(JSON, st.sampled_from([200, 200, 200, 201, 204, 400, 403, 404, 409, 422, 429, 500]))
     def answered(body: Any, status: int) -> None:
         service.answer = lambda asked: (status, {}, body)

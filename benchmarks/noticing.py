@@ -1,0 +1,228 @@
+"""Which tests run which line, and whether they notice a change to it: measured once, then tried in copies of the code."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import suppress
+from multiprocessing import get_context
+from multiprocessing.queues import SimpleQueue
+from pathlib import Path
+from typing import Any, NamedTuple
+
+ROOT = Path(__file__).parents[1]
+SOURCE = ROOT / "src" / "sigillum"
+MOST_SECONDS = 8  # of tests for one change; one test at least
+MOST_TESTS = 40
+PATIENCE = 5  # so many times what the tests took is waited: a change may have made a loop without an end
+PRELOADED = ("hypothesis", "hypothesis.strategies", "pydantic", "ruamel.yaml", "urllib3", "joserfc.jwk", "keyring", "rich.text")
+
+
+class Change(NamedTuple):
+    """One change: what it is called, and the whole changed text."""
+
+    name: str
+    kind: str
+    file: str
+    line: int
+    text: str
+
+
+class Result(NamedTuple):
+    """What became of one change."""
+
+    change: Change
+    noticed: bool
+    by: str
+
+
+class Measured(NamedTuple):
+    """The tests that run each line, and how many seconds each takes."""
+
+    lines: Mapping[tuple[str, int], frozenset[str]]
+    took: Mapping[str, float]
+
+    def of(self, change: Change, always: Iterable[str]) -> list[str]:
+        """The tests to run: of each file the quickest first, as many as there is time for; `always` comes after them."""
+        here = self.lines.get((change.file, change.line)) or frozenset().union(
+            *(tests for (file, _), tests in self.lines.items() if file == change.file)
+        )
+        by_file: dict[str, list[str]] = {}
+        for test in sorted(here, key=lambda t: self.took[t]):
+            by_file.setdefault(test.partition("::")[0], []).append(test)
+        turns = sorted((number, self.took[t], t) for tests in by_file.values() for number, t in enumerate(tests))
+        chosen, seconds = list[str](), 0.0
+        for _, took, test in turns[:MOST_TESTS]:
+            seconds += took
+            if chosen and seconds > MOST_SECONDS:
+                break
+            chosen.append(test)
+        return [*chosen, *always]
+
+
+def environment(folder: Path) -> dict[str, str]:
+    """In which tests run: properties are tried with fewer cases, and bytecode is kept apart."""
+    return {**os.environ, "SIGILLUM_HYPOTHESIS": "searching", "PYTHONPYCACHEPREFIX": str(folder / "bytecode")}
+
+
+def measured(folder: Path, where: Iterable[str], tests: Iterable[str], left_out: str, workers: int) -> Measured:
+    """Run all of them once. Exits where they fail as they are."""
+    settings, times = folder / "settings", folder / "times"
+    settings.write_text(
+        f"[run]\nsource = {','.join(str(SOURCE / w) for w in where)}\ncontext = ${{MEASURED_TEST-}}\n"
+        f"data_file = {folder / 'data'}\nparallel = true\npatch = subprocess\n"
+    )
+    run = (sys.executable, "-m", "coverage", "run", f"--rcfile={settings}", "-m", "pytest", "-n", str(workers))
+    how = ("--dist", "worksteal", "-p", "benchmarks.measured", "-k", left_out)
+    told = subprocess.run(
+        [*run, *how, *(f"tests/{t}" for t in tests)],
+        cwd=ROOT,
+        capture_output=True,
+        text=True,
+        env={**environment(folder), "MEASURED_INTO": str(times)},
+        check=False,
+    )
+    if told.returncode:
+        sys.exit(f"the tests do not pass as they are\n{told.stdout[-2000:]}")
+    subprocess.run([sys.executable, "-m", "coverage", "combine", "-q", f"--rcfile={settings}"], cwd=ROOT, check=True)
+    took: dict[str, float] = {}
+    for path in folder.glob("times-*"):
+        for line in path.read_text().splitlines():
+            seconds, _, test = line.partition(" ")
+            took[test] = float(seconds)
+    return Measured(_lines(folder / "data", frozenset(took)), took)
+
+
+def _lines(data: Path, known: frozenset[str]) -> dict[tuple[str, int], frozenset[str]]:
+    from coverage.numbits import numbits_to_nums
+
+    lines: dict[tuple[str, int], set[str]] = {}
+    with sqlite3.connect(data) as db:
+        for path, context, bits in db.execute(
+            "SELECT f.path, c.context, l.numbits FROM line_bits l JOIN file f ON f.id = l.file_id "
+            "JOIN context c ON c.id = l.context_id WHERE c.context != ''"
+        ):
+            tests = known.intersection(context.split("|"))  # of a process that a test starts, and in its own
+            for number in numbits_to_nums(bits) if tests else ():
+                lines.setdefault((str(Path(path).relative_to(SOURCE)), number), set()).update(tests)
+    return {spot: frozenset(tests) for spot, tests in lines.items()}
+
+
+class Copy:
+    """A copy of the code, compiled once: only the changed module is compiled again. Each try is a fork of a process in which
+    the libraries are loaded already.
+    """
+
+    def __init__(self, folder: Path, number: int) -> None:
+        self.folder, self.base = folder, folder / f"copy-{number}"
+        shutil.copytree(SOURCE, self.base / "sigillum", ignore=shutil.ignore_patterns("__pycache__"))
+        self._tick = int(time.time())
+
+    def _put(self, file: Path, text: str) -> None:
+        """With a time of change that it never had: bytecode is told by it, to the second."""
+        file.write_text(text)
+        self._tick += 1
+        os.utime(file, (self._tick, self._tick))
+
+    def tried(self, change: Change, tests: list[str], patience_seconds: float) -> Result:
+        """Make the change, run the tests, and take it back."""
+        if not tests:
+            return Result(change, False, "no test runs it")
+        file = self.base / "sigillum" / change.file
+        original = file.read_text()
+        self._put(file, change.text)
+        try:
+            with tempfile.TemporaryFile("w+") as out:
+                code = self._forked(tests, out.fileno(), patience_seconds)
+                out.seek(0)
+                failed = next((line for line in out if line.startswith(("FAILED", "ERROR"))), "").strip()
+        finally:
+            self._put(file, original)
+        by = failed.partition(" - ")[0].removeprefix("FAILED ") or ("" if code == 0 else "it did not end in time")
+        return Result(change, code != 0, by)
+
+    def _forked(self, tests: list[str], out: int, patience_seconds: float) -> int:
+        child = os.fork()
+        if child == 0:
+            code = 99
+            try:
+                os.setsid()
+                os.dup2(out, 1)
+                os.dup2(out, 2)
+                os.chdir(ROOT)
+                sys.path.insert(0, str(self.base))
+                os.environ["PYTHONPATH"] = str(self.base)
+                import pytest
+
+                code = int(pytest.main(["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:anyio", *tests]))
+            finally:
+                os._exit(code)
+        end, status = time.monotonic() + patience_seconds, 0
+        while time.monotonic() < end:
+            found, status = os.waitpid(child, os.WNOHANG)
+            if found:
+                break
+            time.sleep(0.02)
+        with suppress(ProcessLookupError):  # and whatever it left running
+            os.killpg(child, signal.SIGKILL)
+        if time.monotonic() >= end:
+            with suppress(ChildProcessError):
+                os.waitpid(child, 0)
+            return 98
+        return os.waitstatus_to_exitcode(status)
+
+
+def _work(copy: Copy, jobs: SimpleQueue[Any], done: SimpleQueue[Any]) -> None:
+    os.environ |= environment(copy.folder)
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+    sys.pycache_prefix, sys.dont_write_bytecode = os.environ["PYTHONPYCACHEPREFIX"], False
+    for name in ("pytest", "_pytest.assertion.rewrite", *PRELOADED):
+        importlib.import_module(name)
+    while (job := jobs.get()) is not None:
+        done.put(copy.tried(*job))
+    done.put(None)
+
+
+def tried(
+    folder: Path,
+    changes: list[Change],
+    tests: Callable[[Change], list[str]],
+    took: Mapping[str, float],
+    workers: int,
+    until: float,
+) -> Iterator[Result]:
+    """What became of each, as far as there is time `until` (monotonic)."""
+    context = get_context("fork")
+    jobs, done = context.SimpleQueue(), context.SimpleQueue()
+    processes = [context.Process(target=_work, args=(Copy(folder, n), jobs, done)) for n in range(workers)]
+    for process in processes:
+        process.start()
+    waiting, under_way, over = iter(changes), 0, False
+
+    def hand_out() -> int:
+        nonlocal over
+        change = next(waiting, None) if time.monotonic() < until else None
+        over = over or change is None
+        if change is None:
+            return 0
+        chosen = tests(change)
+        jobs.put((change, chosen, 20 + PATIENCE * sum(took.get(t, MOST_SECONDS) for t in chosen)))
+        return 1
+
+    under_way += sum(hand_out() for _ in processes)
+    while under_way:
+        result = done.get()
+        under_way += hand_out() - 1
+        yield result
+    for _ in processes:
+        jobs.put(None)
+    for process in processes:
+        process.join()
