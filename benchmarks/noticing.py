@@ -91,7 +91,8 @@ def measured(folder: Path, where: Iterable[str], tests: Iterable[str], left_out:
         check=False,
     )
     if told.returncode:
-        sys.exit(f"the tests do not pass as they are\n{told.stdout[-2000:]}")
+        failed = "\n".join(line for line in told.stdout.splitlines() if line.startswith(("FAILED", "ERROR")))
+        sys.exit(f"the tests do not pass as they are\n{failed or told.stdout[-2000:]}")
     subprocess.run([sys.executable, "-m", "coverage", "combine", "-q", f"--rcfile={settings}"], cwd=ROOT, check=True)
     took: dict[str, float] = {}
     for path in folder.glob("times-*"):

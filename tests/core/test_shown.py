@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from access.worlds import BASE, questions, seconds, tenants
 from conftest import examples
 from core.fake import NOW, otherwise
-from core.test_access import world_of
+from core.test_deciding import world_of
 from sigillum.core.charter.charter import ProofWant
 from sigillum.core.deciding.proofs import Manner, Result, Trial, control_for, judge
 from sigillum.core.deciding.refusals import ABOUT, Cause

@@ -154,6 +154,20 @@ class Ferry(Service):
         self.admin(asked)
         return {"squads": list(self.squads.values())}
 
+    @route("POST", "/squads")
+    def found_squad(self, asked: Asked) -> Any:
+        self.admin(asked)
+        number = f"q-{asked.body['title']}"
+        self.squads[number] = {"squad": number, "members": [], **asked.body}
+        return 201, {}, {"squad": number}
+
+    @route("DELETE", "/squads/([^/]+)")
+    def disband(self, asked: Asked, squad: str) -> Any:
+        self.admin(asked)
+        if self.squads.pop(squad, None) is None:
+            raise Refuse(404, {"code": "NotFound"})
+        return 204, {}, None
+
     @route("PUT", "/squads/([^/]+)/members/([^/]+)")
     def into(self, asked: Asked, squad: str, identity: str) -> Any:
         self.admin(asked)

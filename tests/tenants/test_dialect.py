@@ -383,6 +383,33 @@ def test_a_dialect_is_tried(house: House) -> None:
     ) == (True, False), told
 
 
+@pytest.mark.parametrize("named", ["ferry"], indirect=True)
+def test_a_team_of_its_own_is_joined_and_left(named: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    words = ("dialect", "try", "ferry", "--at", "trial", "--yes", "--format", "json")
+    told = {r["what"]: r["came"] for r in named.desk.run(*words).json["rows"]}
+    team = [w for w in told if "team" in w]
+    assert (len(team), {told[w] for w in team}, named.service.squads) == (6, {"works"}, {}), told
+    nothing = route("PUT", "/squads/([^/]+)/members/([^/]+)")(lambda *_: (204, {}, None))
+    monkeypatch.setattr(type(named.service), "into", nothing)  # it says that it did
+    ran = named.desk.run(*words)
+    wrong = [(r["what"], r["why"]) for r in ran.json["rows"] if r["came"] == "differs"]
+    assert (ran.code, wrong) == (1, [("join the team, and read it back", "its members are [] afterwards")])
+
+
+def test_a_trial_agrees_with_what_the_roles_say_and_names_the_call_that_does_not(
+    pierhead: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(pierhead.service, "may", lambda *_: False)
+    words = ("dialect", "try", "pierhead", "--at", "pierhead/trial", "--yes")
+    ran = pierhead.desk.run(*words, "--format", "json")
+    [wrong] = [r for r in ran.json["rows"] if r["came"] == "differs"]
+    assert (ran.code, "by the dialect its role has it (GET /v1/piers/" in wrong["why"]) == (1, True), wrong
+    broken = route("GET", "/v1/piers")(lambda *_: (500, {}, {"error": "no berth"}))
+    monkeypatch.setattr(type(pierhead.service), "piers_", broken)
+    ran = pierhead.desk.run(*words)
+    assert (ran.code in (4, 5), "where  pierhead, GET /v1/piers" in ran.out + ran.err) == (True, True), ran.out + ran.err
+
+
 def test_where_nobody_answers_nothing_is_said_of_the_dialect(pierhead: House) -> None:
     desk, address = pierhead.desk, pierhead.service.address
     (desk.folder / "wrong").write_text("wrong")
@@ -474,6 +501,8 @@ def test_a_dialect_is_checked_like_a_charter(bare: Desk, name: str, old: str, ne
     (bare.folder / "dialects" / "x.yaml").write_text(text_of(name).replace(old, new))
     ran = bare.run("dialect", "check")
     assert (ran.code, told in ran.out + ran.err) == (3 if told else 0, True), ran.out + ran.err
+    if not told:
+        assert ("no `change:` covers account: display" in ran.out) is (name == "wharf")
     if told:
         assert "dialects/x.yaml:" in ran.err
         assert bare.run("dialect", "check", "--format", "json").json["good"] is False
@@ -662,11 +691,16 @@ def test_members_that_are_not_shown_are_not_none(named: House) -> None:
     assert ("in no team" in ran.out, "not shown" in ran.out, "not known" in ran.out) == (False, True, True), ran.out
     ran = desk.run("prove", "crane", "--format", "json")
     assert (ran.code, [p["held"] for p in ran.json["charters"][0]["proofs"]]) == (1, [True, None]), ran.out + ran.err
-    path.write_text(shown.replace("shows: {name: /title, members: /members}", "shows: {name: /title, members: /crew}"))
+    path.write_text(
+        shown.replace("shows: {name: /title, mark: /note, members: /members}", "shows: {name: /title, members: /crew}")
+    )
     ran = desk.run("explain", "crane-7", "cargo.load", "trial")
     assert "its members was left out" in " ".join(ran.out.split()), ran.out
     path.write_text(
-        shown.replace("shows: {name: /title, members: /members}", "omits: [members]\n    shows: {name: /title, members: /crew}")
+        shown.replace(
+            "shows: {name: /title, mark: /note, members: /members}",
+            "omits: [members]\n    shows: {name: /title, members: /crew}",
+        )
     )
     assert "in no team" in desk.run("explain", "crane-7", "cargo.load", "trial").out
 

@@ -102,10 +102,14 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
         found = check(context.office.workspace.folder, args.files)
     except FileError as problem:
         return context.mistaken(problem)
-    names = ", ".join(found) or "no dialects"
+    names = ", ".join(one.dialect for one in found) or "no dialects"
+    fixed = [
+        f"{one.dialect}: no `change:` covers {', '.join(one.fixed)}; it stays as it was created" for one in found if one.fixed
+    ]
     context.give(
         "check",
-        {"good": True, "dialects": found, "mistakes": []},
+        {"good": True, "dialects": [one.dialect for one in found], "fixed": fixed, "mistakes": []},
+        *fixed,
         f"{names}: no mistakes. Whether the tenant speaks so, `sigillum dialect try` shows.",
     )
     return Outcome.DONE

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import argparse
 from datetime import date
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.forms import listing_of
 from sigillum.cli.options import answering, charters, common, duration, waiting
 from sigillum.core.values.errors import Outcome, UsageError, worst
+
+if TYPE_CHECKING:
+    from sigillum.workflows.rotating.rotate import RotationWish
 
 EXAMPLE = """examples:
   sigillum rotate wind-ingest                           begin, or go on: it can be interrupted for days
@@ -75,11 +78,40 @@ def _day(text: str) -> date | None:
         raise UsageError(f"{text!r} is no day", where="--last-used", mend="write it as 2027-03-01") from problem
 
 
+def _wish(args: argparse.Namespace) -> RotationWish:
+    """What is asked for. Raises UsageError."""
+    from sigillum.workflows.rotating.rotate import RotationWish
+
+    if args.taken and not args.taken.strip():
+        raise UsageError("the person who confirms it is not specified", where="--taken", mend="specify who saw it")
+    if args.consumer and not args.taken:
+        raise UsageError("the person who confirms it is not specified", where="--consumer", mend="add `--taken WHO`")
+    day = _day(args.last_used)
+    if day is not None and not args.taken:
+        raise UsageError("it is not said who saw it", where="--last-used", mend="write `--taken WHO` beside it")
+    if bool(args.bridge) != bool(args.accepted_by.strip()):
+        raise UsageError("a bridge is accepted by somebody", where="--bridge", mend="write `--bridge 7d --accepted-by WHO`")
+    return RotationWish(
+        args.credential,
+        args.because,
+        args.exposed,
+        args.gap,
+        args.end,
+        args.taken.strip(),
+        day,
+        args.pause,
+        args.back,
+        duration(args.bridge, "--bridge") if args.bridge else 0,
+        args.accepted_by.strip(),
+        tuple(args.consumer),
+    )
+
+
 def run(args: argparse.Namespace, context: Context) -> Outcome:
     context.answered(args)
     from sigillum.cli.views import rotations as view
     from sigillum.workflows.enacting.doubts import said_ours
-    from sigillum.workflows.rotating.rotate import RotationWish, chosen, rotate, status, under_way
+    from sigillum.workflows.rotating.rotate import chosen, rotate, status, under_way
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     everywhere = args.status and not (args.charters or args.all)
@@ -101,37 +133,11 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if gap and not args.yes and not context.agreed(view.QUESTIONS[gap[-1]]):
         context.say("Nothing was changed.")
         return Outcome.NO
-    if args.taken and not args.taken.strip():
-        raise UsageError("the person who confirms it is not specified", where="--taken", mend="specify who saw it")
-    if args.consumer and not args.taken:
-        raise UsageError("the person who confirms it is not specified", where="--consumer", mend="add `--taken WHO`")
-    day = _day(args.last_used)
-    if day is not None and not args.taken:
-        raise UsageError("it is not said who saw it", where="--last-used", mend="write `--taken WHO` beside it")
-    if bool(args.bridge) != bool(args.accepted_by.strip()):
-        raise UsageError("a bridge is accepted by somebody", where="--bridge", mend="write `--bridge 7d --accepted-by WHO`")
+    wish = _wish(args)
     if args.ours:
         said_ours(context.office, found, args.ours)
-    bridge = duration(args.bridge, "--bridge") if args.bridge else 0
     done = []
-    for one in rotate(
-        context.office,
-        found,
-        RotationWish(
-            args.credential,
-            args.because,
-            args.exposed,
-            args.gap,
-            args.end,
-            args.taken.strip(),
-            day,
-            args.pause,
-            args.back,
-            bridge,
-            args.accepted_by.strip(),
-            tuple(args.consumer),
-        ),
-    ):
+    for one in rotate(context.office, found, wish):
         done.append(one)
         context.show(view.rotated(one, context.ident))
     told = [view.as_json(one) for one in done]

@@ -99,6 +99,7 @@ class Speaker:
         self.dialect, self.http, self.base, self.token, self.admin = dialect, http, base.rstrip("/"), token, admin
         self.clock: ClockReading | None = None
         self._heard = heard
+        self.last = ""  # what was called last, for who has to find out what an answer was to
         self._presented = dict[str, str]()  # what a first call gave the administrator for looking or changing, until refused
 
     @property
@@ -172,6 +173,7 @@ class Speaker:
         page = call.page if isinstance(call, ListSection) else None
         inside = more if page is not None and page.in_body else None
         url = url or self._url(call, values, {} if inside else more or {})
+        self.last = f"{call.method.upper()} {url.partition('?')[0].removeprefix(self.base)}"
         sent = {
             "Accept": "application/json",
             **headers,

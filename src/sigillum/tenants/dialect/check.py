@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Kind
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.errors import Mistake, Position
@@ -28,6 +29,18 @@ def check(dialect: DialectFile, place: Place) -> list[Mistake]:
     """Every mistake that the form alone does not show."""
     checker = _Checker(dialect, place)
     return [*checker.things(), *checker.rights(), *checker.ways(), *checker.store()]
+
+
+def fixed_after_creation(dialect: DialectFile) -> list[str]:
+    """What is sent when an identity is made and no `change:` covers: where its charter asks for another value, that fails."""
+    out = list[str]()
+    for name, section in dialect.things.items():
+        kind = KINDS[name]
+        if section.make is not None and kind in (ACCOUNT, TEAM):
+            changed = {*kind.key, *kind.assigned, *section.lists, *(f for call in section.change for f in call.fields)}
+            sent = {n for n, _ in names_in(section.make.body) | names_in(section.make.form)}
+            out += [f"{kind.name}: {field}" for field in kind.fields if field in sent - changed]
+    return out
 
 
 class _Checker:

@@ -3,53 +3,33 @@
 from __future__ import annotations
 
 import secrets
+import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
+from sigillum.core.deciding.proofs import Trial
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE, widest
-from sigillum.core.kinds.changes import Change, End, Make, plain
-from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Kind, Query, Record, compared
+from sigillum.core.kinds.changes import Change, End, Entry, Make, plain
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
+from sigillum.core.kinds.kind import Kind, NotShown, Query, Record, compared
+from sigillum.core.kinds.profile import Operation
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import external_id, public_half
-from sigillum.core.values.errors import RefusedError, SigillumError, SomebodyError
+from sigillum.core.values.errors import RefusedError, SigillumError, SomebodyError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import whole_second
 from sigillum.keys.material import make_key
 from sigillum.tenants.port import Proof, Reply, Result, SignedIn
 
+from .trial_rows import DIFFERS, MARKED, NAMED, NONE, NOT_DESCRIBED, NOT_TRIED, WORKS, Row, Tried
+
 if TYPE_CHECKING:
     from sigillum.tenants.dialect.driver import DialectTenant
 
-WORKS, DIFFERS, NOT_DESCRIBED, NOT_TRIED = "works", "differs", "not described", "not tried"
-MARKED, NAMED, NONE = "mark kept", "name only", "none"
 TRIAL = "sigillum-trial"
 LIFE = timedelta(hours=1)
-
-
-class Row(NamedTuple):
-    """One line of the table: what was tried, what came of it, and why."""
-
-    what: str
-    came: str
-    why: str = ""
-
-
-@dataclass(slots=True)
-class Tried:
-    """What came of trying a dialect."""
-
-    tenant: str
-    name: str
-    rows: list[Row] = field(default_factory=list)
-    left: list[str] = field(default_factory=list)
-    safety: str = ""  # not known, where no account was made
-
-    @property
-    def good(self) -> bool:
-        return not self.left and all(r.came != DIFFERS for r in self.rows)
+MOST_PATIENCE_SECONDS = 60
 
 
 class DialectTrial:
@@ -60,6 +40,7 @@ class DialectTrial:
         self.done = Tried(tenant.address.name, identity)
         self.made: list[tuple[Kind[Any], str]] = []
         self.dialect = tenant.dialect
+        self.allowed = frozenset[str]()  # what it may do at the place, by what the dialect says of its role
 
     def row(self, what: str, came: str, why: str = "") -> None:
         self.done.rows.append(Row(what, came, why))
@@ -78,7 +59,7 @@ class DialectTrial:
         try:
             differs = do()
         except SigillumError as problem:
-            differs = problem.what
+            differs = f"{problem.what} ({self.tenant.speaker.last})"
         self.row(what, DIFFERS if differs else WORKS, differs)
         return not differs
 
@@ -92,9 +73,13 @@ class DialectTrial:
         try:
             if self._account():
                 self._change()
+                self._team()
                 place = self._place()
                 self._credentials(place)
             self._store()
+        except (RefusedError, UnreachableError) as problem:
+            problem.where = f"{problem.where}, {self.tenant.speaker.last}"
+            raise
         finally:
             self._end()
 
@@ -196,6 +181,33 @@ class DialectTrial:
                 about = f"switch it {'on again' if value else 'off'}" if name == "active" else f"change {name} of it"
                 self.step(f"{about}, and read it back", change)
 
+    def _team(self) -> None:
+        """A team of its own, which the account joins and leaves."""
+        if not self._described(TEAM, "make", "end"):
+            return
+        section = self.tenant.things.section(TEAM)
+        team = self._make(TEAM, {"name": f"{self.identity}-team"}, "a team")
+        if team is None:
+            return
+        if section is None or "members" not in section.lists:
+            self.row("team: members", NOT_DESCRIBED)
+            return
+
+        def entered(*, out: bool) -> str:
+            reply = self.tenant.enter(Entry(TEAM, team.id, "members", self.account, out=out))
+            if reply.result is not Result.DONE:
+                return reply.detail or str(reply.result)
+            back = self.tenant.read(TEAM, team.id)
+            if back is None:
+                return "it is not shown any more"
+            shown = back.get("members")
+            if isinstance(shown, NotShown):
+                return shown.why
+            return "" if (self.account in shown) is not out else f"its members are {plain(shown)} afterwards"
+
+        if self.step("join the team, and read it back", lambda: entered(out=False)):
+            self.step("leave the team, and read it back", lambda: entered(out=True))
+
     # --- rights ---------------------------------------------------------------------------------------------------------
     def _place(self) -> Record[Any] | None:
         """A narrow right at the place that was named."""
@@ -215,6 +227,7 @@ class DialectTrial:
             self.row("grant", NOT_TRIED, "there is no role that only looks")
             return place
         role = roles[0]
+        self.allowed = frozenset(n for n, _ in role.body.permissions)
         part = {
             "principal": self.account,
             "carrier": "account",
@@ -314,11 +327,22 @@ class DialectTrial:
             if place is None or operation.class_ != "looks":
                 self.row(f"try {name}", NOT_TRIED, "no place is named" if place is None else "it does more than look")
                 continue
-            trial = self.tenant.attempt(found[0], operation, self.at)
-            self.row(f"try {name} at {self.at}", WORKS if trial.allowed is not None else DIFFERS, trial.reason)
+            trial, agrees = self._agreeing(found[0], operation, name in self.allowed)
+            role = "its role has it" if name in self.allowed else "its role does not have it"
+            why = trial.reason if agrees else f"{trial.reason}, and by the dialect {role} ({self.tenant.speaker.last})"
+            self.row(f"try {name} at {self.at}", WORKS if agrees else DIFFERS, why)
         if self.step("end it, and read that it is gone", lambda: self._ended(CREDENTIAL, made.id)):
             self.made.remove((CREDENTIAL, made.id))
             self._still(proof)
+
+    def _agreeing(self, signed_in: SignedIn, operation: Operation, wanted: bool) -> tuple[Trial, bool]:
+        """Tried, and again for as long as a change may take there; and whether the tenant does as the dialect says."""
+        patient = time.monotonic() + min(self.tenant.profile.arrival_seconds or 0, MOST_PATIENCE_SECONDS)
+        while True:
+            trial = self.tenant.attempt(signed_in, operation, self.at)
+            if trial.allowed is wanted or time.monotonic() >= patient:
+                return trial, trial.allowed is wanted
+            time.sleep(1)
 
     def _still(self, proof: Proof) -> None:
         what = "sign in with it again is refused"

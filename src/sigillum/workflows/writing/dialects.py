@@ -14,7 +14,8 @@ from sigillum.core.values.times import format_instant, parse_instant, whole_seco
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, Office
 from sigillum.workflows.desk.settings import Progress
 
-from .dialect_trial import TRIAL, DialectTrial, Row, Tried
+from .dialect_trial import TRIAL, DialectTrial
+from .trial_rows import Row, Tried
 
 if TYPE_CHECKING:
     from sigillum.tenants.dialect.driver import DialectTenant
@@ -22,15 +23,24 @@ if TYPE_CHECKING:
 OLD = timedelta(days=90)  # after which what was tried is told to be old
 
 
-def check(folder: Path, files: list[str]) -> list[str]:
+class Checked(NamedTuple):
+    """A dialect without mistakes, and what can never be changed there since no call covers it."""
+
+    dialect: str
+    fixed: tuple[str, ...]
+
+
+def check(folder: Path, files: list[str]) -> list[Checked]:
     """The dialects in these files, or in all under dialects/. Raises FileError with every mistake of all of them."""
+    from sigillum.tenants.dialect.check import fixed_after_creation
     from sigillum.tenants.dialect.files import read
 
     names = files or sorted(f"dialects/{p.name}" for p in (folder / "dialects").glob("*.yaml"))
-    found, mistakes = list[str](), list[Any]()
+    found, mistakes = list[Checked](), list[Any]()
     for name in names:
         try:
-            found.append(read(folder, name).dialect)
+            one = read(folder, name)
+            found.append(Checked(one.dialect, tuple(fixed_after_creation(one))))
         except FileError as problem:
             if not problem.mistakes:
                 raise
