@@ -30,6 +30,7 @@ from sigillum.core.values.secret import Secret
 from sigillum.tenants.port import Address, Link, Result
 from sigillum.tenants.postgresql.connection import server_of
 from sigillum.tenants.postgresql.driver import Database as Driver
+from sigillum.tenants.postgresql.paths import names_of, path_of
 from tenants.test_dialect import HOSTILE
 
 CHARTER = """\
@@ -454,3 +455,37 @@ def test_what_an_account_owns_is_named_before_anything_ends(house: Desk, server:
     assert house.run("prove", "clerk").code == 0  # nothing was begun
     server.run("ALTER TABLE sales.kept OWNER TO CURRENT_USER")
     assert house.run("retire", "clerk", "--because", "over", "--yes").code == 0
+
+
+ODD = ("Order Details", "50% off", 'a/b"c', "Größe\u200b", "_private", "orders")
+
+
+def test_names_that_need_quotes_are_places_like_others(house: Desk, server: Database) -> None:
+    """Each is found, granted, tried, seen when somebody else granted it, and ended."""
+    quoted = ['"' + name.replace('"', '""') + '"' for name in ODD]
+    server.run('DROP SCHEMA IF EXISTS "Sales 2026" CASCADE', 'CREATE SCHEMA "Sales 2026"')
+    server.run(*(f'CREATE TABLE "Sales 2026".{name} (id int)' for name in quoted))
+    paths = [path_of(["app", "Sales 2026", name]) for name in ODD]
+    assert paths[:4] == [
+        'app/"Sales 2026"/"Order Details"',
+        'app/"Sales 2026"/"50%25 off"',
+        'app/"Sales 2026"/"a%2Fb%22c"',
+        'app/"Sales 2026"/"Größe%E2%80%8B"',
+    ]
+    assert [names_of(path)[-1] for path in paths] == list(ODD)
+    grants = "".join(f"  - {{role: table-select, at: '{path}', because: x}}\n" for path in paths)
+    proofs = "".join(f"  - {{can: table.select, at: '{p}'}}\n  - {{cannot: table.delete, at: '{p}'}}\n" for p in paths)
+    charter = f"{CHARTER.partition('grants:')[0]}grants:\n  - {{role: schema-usage, at: 'app/\"Sales 2026\"', because: x}}\n"
+    credentials = "credentials: [{name: clerk-pw, kind: password, lasts: 30d}]\n"
+    house.charter(f"{charter}{grants}{credentials}proofs:\n{proofs}", "clerk")
+    ran = house.run("enact", "clerk", "--yes")
+    assert (ran.code, ran.out.count("holds ")) == (0, 2 * len(ODD)), ran.out + ran.err
+    for name in quoted:
+        server.run(f'GRANT UPDATE ON TABLE "Sales 2026".{name} TO "clerk-7"')
+    ran = house.run("rehearse", "clerk", "--strict", "--format", "json")
+    told = json.dumps(ran.json, ensure_ascii=False)
+    assert (ran.code, all(json.dumps(p, ensure_ascii=False)[1:-1] in told for p in paths)) == (1, True), told
+    assert house.run("enact", "clerk", "--yes", "--end-extra").code == 0
+    house.charter(f"{charter}{credentials}", "clerk")
+    assert house.run("enact", "clerk", "--yes").code == 0
+    assert server.run("SELECT count(*) FROM information_schema.table_privileges WHERE grantee = 'clerk-7'") == [(0,)]

@@ -8,7 +8,8 @@ from typing import Any
 
 CHARTER_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
 ACCOUNT_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._@+-]{0,126}\Z")
-PLACE_PATH = re.compile(r"[A-Za-z0-9][\w.-]*(?:/[A-Za-z0-9][\w.-]*)*\Z")
+_SEGMENT = r"""(?:[A-Za-z0-9_][\w.-]*|"[^"/\x00-\x1f]+")"""  # a name of a database server may stand in double quotes
+PLACE_PATH = re.compile(rf"{_SEGMENT}(?:/{_SEGMENT})*\Z")
 PERMISSION = re.compile(r"[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*\Z")
 # Beside what is not printable (control, format, surrogate, private, unassigned): what is, and shows nothing.
 _BLANK = re.compile("[\u034f\u115f\u1160\u17b4\u17b5\u180b-\u180f\u2800\u3164\ufe00-\ufe0f\uffa0\U000e0100-\U000e01ef]")

@@ -19,6 +19,7 @@ from sigillum.tenants.port import Proof, SignedIn
 from .certificates import SCHEME, bundle
 from .connection import Connected, said_by
 from .look import answer
+from .paths import names_of
 from .rights import PERMISSIONS
 
 if TYPE_CHECKING:
@@ -86,7 +87,7 @@ class DatabaseSignIns(Connected):
         kind = object_of(place)[1]
         if kind != right.at:
             return Trial(None, f"{place} is a {kind}, and {operation.permission} is tried at a {right.at}")
-        names = place.split("/")[1:]
+        names = names_of(place)[1:]
         column = self._column(names) if "{column}" in right.trial else ""
         statement = sql.SQL(right.trial).format(table=sql.Identifier(*(names or [""])), column=sql.Identifier(column or "ctid"))
         try:
@@ -111,7 +112,7 @@ class DatabaseSignIns(Connected):
 
     def ask(self, signed_in: SignedIn, permission: str, place: str, person: str = "") -> Trial:
         """The server's own decision: `has_…_privilege`, for roles that it inherits from, too."""
-        right, names = PERMISSIONS.get(permission), place.split("/")
+        right, names = PERMISSIONS.get(permission), names_of(place)
         kind = ("database", "schema", "table")[min(len(names), 3) - 1]
         if right is None or not right.privilege or right.at != kind:
             return Trial(None, f"{permission} is not asked at a {kind}")
@@ -138,7 +139,7 @@ class DatabaseSignIns(Connected):
 
 def object_of(place: str) -> tuple[sql.Composable, str]:
     """A place as a statement names it, and its kind."""
-    names = place.split("/")
+    names = names_of(place)
     kind = ("database", "schema", "table")[min(len(names), 3) - 1]
     return sql.SQL(kind.upper() + " {}").format(
         sql.Identifier(*names[1:]) if len(names) > 1 else sql.Identifier(names[0])

@@ -12,9 +12,10 @@ from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, Query, Record, answers
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.values.text import PLACE_PATH, plain
+from sigillum.core.values.text import plain
 
 from .asking import CARRIES, Asking, id_of
+from .paths import names_of, path_of
 from .rights import ATTRIBUTES, BECOMES, RIGHTS, roles
 
 MARK, PASSWORD = re.compile(r"\[sigillum:([^\]\s]+)\]"), re.compile(r"\[password:([^\]\s]+)\]")
@@ -39,39 +40,40 @@ _WHERE = {
 }
 _PLACES = """
 SELECT * FROM (
-  SELECT current_database()::text AS path, 'database' AS kind, '' AS above,
+  SELECT ARRAY[current_database()::text] AS names, 'database' AS kind,
          coalesce((SELECT shobj_description(d.oid, 'pg_database') FROM pg_database d
                    WHERE d.datname = current_database()), '') AS said
   UNION ALL
-  SELECT current_database() || '/' || n.nspname, 'schema', current_database()::text,
+  SELECT ARRAY[current_database()::text, n.nspname::text], 'schema',
          coalesce(obj_description(n.oid, 'pg_namespace'), '')
   FROM pg_namespace n WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
   UNION ALL
-  SELECT current_database() || '/' || n.nspname || '/' || c.relname, 'table', current_database() || '/' || n.nspname,
+  SELECT ARRAY[current_database()::text, n.nspname::text, c.relname::text], 'table',
          coalesce(obj_description(c.oid, 'pg_class'), '')
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
   WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
 ) p WHERE """
 _GRANTS = """
-SELECT g.path, g.kind, g.privilege_type, coalesce(pg_get_userbyid(g.grantor), '') FROM (
-  SELECT current_database()::text AS path, 'database' AS kind, a.grantee, a.privilege_type, a.grantor
+SELECT g.names, g.kind, g.privilege_type, coalesce(pg_get_userbyid(g.grantor), '') FROM (
+  SELECT ARRAY[current_database()::text] AS names, 'database' AS kind, a.grantee, a.privilege_type, a.grantor
   FROM pg_database d, aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a WHERE d.datname = current_database()
   UNION ALL
-  SELECT current_database() || '/' || n.nspname, 'schema', a.grantee, a.privilege_type, a.grantor
+  SELECT ARRAY[current_database()::text, n.nspname::text], 'schema', a.grantee, a.privilege_type, a.grantor
   FROM pg_namespace n, aclexplode(coalesce(n.nspacl, acldefault('n', n.nspowner))) a
   WHERE n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
   UNION ALL
-  SELECT current_database() || '/' || n.nspname || '/' || c.relname, 'table', a.grantee, a.privilege_type, a.grantor
+  SELECT ARRAY[current_database()::text, n.nspname::text, c.relname::text], 'table', a.grantee, a.privilege_type, a.grantor
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, aclexplode(coalesce(c.relacl, acldefault('r', c.relowner))) a
   WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
   UNION ALL
-  SELECT current_database()::text, r.rolname::text, m.member, '', m.grantor FROM pg_auth_members m
+  SELECT ARRAY[current_database()::text], r.rolname::text, m.member, '', m.grantor FROM pg_auth_members m
   JOIN pg_roles r ON r.oid = m.roleid JOIN pg_roles x ON x.oid = m.member
   WHERE r.rolname ~ '^pg_' AND coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit)
   UNION ALL
-  SELECT current_database()::text, a.what, r.oid, '', NULL FROM pg_roles r, LATERAL (VALUES ATTRIBUTES) a(what, has) WHERE a.has
+  SELECT ARRAY[current_database()::text], a.what, r.oid, '', NULL
+  FROM pg_roles r, LATERAL (VALUES ATTRIBUTES) a(what, has) WHERE a.has
   UNION ALL
-  SELECT current_database()::text, 'becomes-another-role', m.member, '', m.grantor FROM pg_auth_members m
+  SELECT ARRAY[current_database()::text], 'becomes-another-role', m.member, '', m.grantor FROM pg_auth_members m
   JOIN pg_roles x ON x.oid = m.member
   WHERE m.admin_option OR (coalesce((to_jsonb(m) ->> 'set_option')::boolean, true)
                            AND NOT coalesce((to_jsonb(m) ->> 'inherit_option')::boolean, x.rolinherit))
@@ -153,12 +155,15 @@ def _credentials(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
 
 
 def places(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
-    """Database, schemas, tables; names that cannot stand in a path are left out."""
-    where = {"path": "p.path = %(value)s", "id": "p.path = %(value)s", "under": "p.above = %(value)s"}.get(query.field, "true")
+    """Database, schemas, tables and views."""
+    where = {
+        "path": "p.names = %(names)s::text[]",
+        "id": "p.names = %(names)s::text[]",
+        "under": "p.names[:cardinality(p.names) - 1] = %(names)s::text[]",
+    }.get(query.field, "true")
     return [
-        Record(PLACE, path, PLACE.type(path, kind, test=TRIAL in said))
-        for path, kind, _, said in ask(_PLACES + where, {"value": query.value})
-        if PLACE_PATH.match(path)
+        Record(PLACE, path_of(names), PLACE.type(path_of(names), kind, test=TRIAL in said))
+        for names, kind, said in ask(_PLACES + where, {"names": names_of(query.value)})
     ]
 
 
@@ -167,10 +172,11 @@ def _grants(ask: Asking, query: Query[Any]) -> list[Record[Any]]:
     if not OID.match(principal):
         return []
     out = list[Record[Any]]()
-    for path, kind, privilege, grantor in dict.fromkeys(ask(_GRANTS, {"value": principal})):
+    rows = ((path_of(names), *rest) for names, *rest in ask(_GRANTS, {"value": principal}))
+    for path, kind, privilege, grantor in dict.fromkeys(rows):
         known = kind in RIGHTS or kind in ATTRIBUTES or kind == BECOMES.role
         role = _BY_PRIVILEGE.get((kind, privilege), "") if privilege else kind if known else ""
-        if role and PLACE_PATH.match(path):
+        if role:
             said = f"granted by {grantor}" if grantor else ""
             body = GRANT.type(principal, role, path, role_id=role, place_id=path, reason=said)
             out.append(Record(GRANT, id_of(role, path, principal), body))
