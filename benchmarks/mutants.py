@@ -199,7 +199,7 @@ def main() -> int:
     wanted = [c for c in drawn(args.seed) if args.only in c.name][: args.sample or None]
     found = list[Result]()
     with tempfile.TemporaryDirectory() as folder:
-        known = measured(Path(folder), WHERE, TESTS, LEFT_OUT, WORKERS + 1)
+        known = measured(Path(folder), WHERE, TESTS, LEFT_OUT, WORKERS + 2)
         print(f"which test runs which line was measured in {time.monotonic() - begun:.0f} s", flush=True)
 
         def tests(change: Change) -> list[str]:

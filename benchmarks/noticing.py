@@ -11,6 +11,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import traceback
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from multiprocessing import get_context
@@ -23,6 +24,19 @@ SOURCE = ROOT / "src" / "sigillum"
 MOST_SECONDS = 8  # of tests for one change; one test at least
 MOST_TESTS = 40
 PATIENCE = 5  # so many times what the tests took is waited: a change may have made a loop without an end
+HOW = (
+    "-x",
+    "-q",
+    "-W",
+    "ignore::pytest.PytestAssertRewriteWarning",
+    "-p",
+    "no:cacheprovider",
+    "-p",
+    "no:xdist",
+    "-p",
+    "no:anyio",
+)
+LATE = 98  # instead of an exit code: it did not end in time
 PRELOADED = ("hypothesis", "hypothesis.strategies", "pydantic", "ruamel.yaml", "urllib3", "joserfc.jwk", "keyring", "rich.text")
 
 
@@ -144,11 +158,14 @@ class Copy:
             with tempfile.TemporaryFile("w+") as out:
                 code = self._forked(tests, out.fileno(), patience_seconds)
                 out.seek(0)
-                failed = next((line for line in out if line.startswith(("FAILED", "ERROR"))), "").strip()
+                said = out.read().splitlines()
         finally:
             self._put(file, original)
-        by = failed.partition(" - ")[0].removeprefix("FAILED ") or ("" if code == 0 else "it did not end in time")
-        return Result(change, code != 0, by)
+        failed = next((line for line in said if line.startswith(("FAILED", "ERROR"))), "")
+        if code in (0, LATE) or failed:
+            by = "it did not end in time" if code == LATE else failed.partition(" - ")[0].removeprefix("FAILED ")
+            return Result(change, code != 0, by)
+        return Result(change, False, f"could not be tried: exit code {code}, {' '.join(said[-1:])}")
 
     def _forked(self, tests: list[str], out: int, patience_seconds: float) -> int:
         child = os.fork()
@@ -163,8 +180,12 @@ class Copy:
                 os.environ["PYTHONPATH"] = str(self.base)
                 import pytest
 
-                code = int(pytest.main(["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:anyio", *tests]))
+                code = int(pytest.main([*HOW, *tests]))
+            except BaseException:
+                traceback.print_exc()
             finally:
+                sys.stdout.flush()
+                sys.stderr.flush()
                 os._exit(code)
         end, status = time.monotonic() + patience_seconds, 0
         while time.monotonic() < end:
@@ -177,7 +198,7 @@ class Copy:
         if time.monotonic() >= end:
             with suppress(ChildProcessError):
                 os.waitpid(child, 0)
-            return 98
+            return LATE
         return os.waitstatus_to_exitcode(status)
 
 

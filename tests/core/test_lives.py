@@ -154,6 +154,31 @@ def test_the_old_one_ends_when_it_is_out_of_use(kind: str) -> None:
     assert life.fake.compare(charter(credentials=(life.want,))).steps == ()
 
 
+@pytest.mark.parametrize(("used", "most", "numbers"), [(False, 0, [1, 3]), (True, 0, [1, 2, 3]), (True, 2, [1, 2])])
+def test_one_that_nears_its_own_end_while_the_old_one_serves(used: bool, most: int, numbers: list[int]) -> None:
+    """Nobody used it: it is replaced. Somebody does: the next one is made beside it, where there is room."""
+    life = Life.begun(KEY, keys_per_principal=most or None)
+    life.rotate(deadline=format_instant(NOW + timedelta(days=20)))
+    old = life.one.old
+    there = life.fake.things["credential"]
+    there[:] = [r.with_(until=None) if r.id == old.id else r for r in there]  # it never ends by itself
+    life.fake.now = NOW + timedelta(days=88)
+    if used:
+        life.use(2)
+    life.use(1)
+    for _ in range(2):
+        one = life.go_on()
+    state = life.fake.history()
+    assert [g.number for g in state.generations[MARK] if g.live] == numbers
+    serving = state.serving(MARK)
+    assert (life.waited.code, serving is not None and serving.number, one.serves) == ("late", numbers[-1], 1 if most else 2)
+    if not most:
+        life.stage(Asked.END)
+        life.go_on()
+        life.fake.pass_(700)
+        assert (life.go_on().closed, life.names()) == ("done", ["main-3"])
+
+
 # how a tenant or a charter is, what is said, and the code of what is waited for
 @pytest.mark.parametrize(
     ("profile", "want", "body", "code", "text"),
@@ -251,7 +276,7 @@ def test_a_use_that_may_be_ours_is_one_of_the_old_key_and_holds_back_no_new_one(
 
 def test_a_word_stands_for_what_is_not_told_and_the_deadline_is_nobodys_end() -> None:
     life = Life.begun(last_used="none")
-    life.rotate()
+    life.rotate(deadline=format_instant(NOW + timedelta(days=20)))
     life.stage(Asked.WORD, who="mira.sol")
     assert life.go_on().stage is Stage.TAKEN
     life.fake.now = life.one.deadline + timedelta(seconds=1)

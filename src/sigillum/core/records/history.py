@@ -346,6 +346,9 @@ def _generation(history: History, body: Mapping[str, Any]) -> Generation:
         all_.append(found)
         all_.sort(key=lambda g: g.number)
     found.kind = found.kind or str(body.get("thing", ""))
+    turn = history.turns.get(mark)
+    if turn is not None and number > turn.new:  # the one that came first was replaced before it was through
+        turn.new, turn.given = number, False
     return found
 
 

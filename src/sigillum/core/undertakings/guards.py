@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from sigillum.core.facets.generation import end
 from sigillum.core.kinds.kind import Fact, Query
@@ -10,8 +10,9 @@ from sigillum.core.kinds.profile import PERSON, SEALED
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
 
 from .bridging import counting
-from .rotation import Around, Rotation
+from .rotation import Around, Rotation, Stage
 from .undertaking import Look, Next
+from .uses import tells, used_by_others
 
 
 def elsewhere(one: Rotation, around: Around) -> str:
@@ -62,6 +63,22 @@ def full(one: Rotation, around: Around, seen: Look, now: datetime) -> Next | Non
             code="gap",
         )
     return Next(waits=f"{one.tenant} takes {most} credentials, and {others} stands beside {one.name}", code="room")
+
+
+def worn(one: Rotation, around: Around, seen: Look, now: datetime) -> str:
+    """Whether the new one nears its own end while the old one is not gone yet: "unused" where the tenant shows that nobody ever
+    used it, else "used"; empty: it does not. Near is where its own deadline would be, or where its consumers need what is left.
+    """
+    new, want = one.new, around.want
+    if new is None or want is None or not new.live or not new.id or Stage.GIVEN not in one.staged:
+        return ""
+    record = seen.ask(Query(CREDENTIAL, "id", new.id)).first
+    until = record.body.until if record is not None else None
+    near = min(want.renew_before_seconds, max(want.renew_before_seconds // 4, one.quiet_seconds))
+    if record is None or until is None or now < until - timedelta(seconds=near):
+        return ""
+    doubt = used_by_others(one.own.get(new.number, ()), record, around.profile.last_used)
+    return "unused" if tells(around.profile) and doubt.at is None else "used"
 
 
 def uncaught(one: Rotation, around: Around, seen: Look) -> Next | None:

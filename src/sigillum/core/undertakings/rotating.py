@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from sigillum.core.facets.generation import Making, begin, end, finish, terms_of
 from sigillum.core.kinds.changes import Change
 from sigillum.core.kinds.kind import Fact, Query, Record
-from sigillum.core.kinds.profile import PERSON, SEALED, Profile
+from sigillum.core.kinds.profile import PERSON, SEALED
 from sigillum.core.kinds.signing import CREDENTIAL, Credential
 from sigillum.core.records.history import ROTATING, ROTATION, State
 from sigillum.core.records.steps import Await, Prove, Step, StepKind, Turning
@@ -17,16 +17,11 @@ from sigillum.core.values.times import format_instant, parse_instant
 
 from .bridging import bridged
 from .consuming import known, missing, picked_up
-from .guards import elsewhere, full, in_place, uncaught
+from .guards import elsewhere, full, in_place, uncaught, worn
 from .late import closed_how, late
 from .rotation import Around, Asked, Leaves, Rotation, Stage, read, tokens_over
 from .undertaking import Look, Next, Undertaking
-from .uses import Doubt, used_by_others
-
-
-def tells(profile: Profile) -> bool:
-    """Does the tenant tell when a credential was used?"""
-    return profile.last_used in ("second", "day")
+from .uses import Doubt, tells, used_by_others
 
 
 def next_(one: Rotation, seen: Look, now: datetime) -> Next:
@@ -159,8 +154,13 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
     """Bring the new generation to where it proves something; None where it does."""
     want, new = around.want, one.new
     assert want is not None
-    if new is None or new.state is not State.MADE:
-        number = one.old.number + 1 if new is None else new.number + (new.state in (State.ENDED, State.SPENT))
+    spent = worn(one, around, seen, now) if one.leaving and not _ends_anyway(one, leaves, now) else ""
+    if spent == "unused" and new is not None:
+        return Next((end(one.mark, new.number, new.id, "nobody ever used it, and it nears its own end"),))
+    if spent and full(one, around, seen, now) is not None:
+        spent = ""  # it serves as long as it lasts: the old one has to go first
+    if new is None or new.state is not State.MADE or spent:
+        number = one.old.number + 1 if new is None else new.number + (new.state in (State.ENDED, State.SPENT) or bool(spent))
         if not want.held_here and (
             want.public_key is None or (leaves is not None and leaves.says(thumbprint=thumbprint(want.public_key)))
         ):

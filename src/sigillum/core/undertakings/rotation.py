@@ -23,6 +23,8 @@ from sigillum.core.records.history import (
     BRIDGE,
     CLOSED,
     HANDED,
+    INTENT,
+    KEPT,
     NUMBER,
     OPENED,
     ROTATING,
@@ -83,6 +85,17 @@ _UNDONE: Mapping[str, tuple[str, ...]] = {  # what takes back what
 }
 
 
+# What is reached, or said, with one new generation, and not with the next.
+_BY_GENERATION = (
+    Stage.BESIDE,
+    Stage.ACCEPTED,
+    Stage.GIVEN,
+    Stage.TAKEN,
+    Asked.WORD,
+    Asked.LAST,
+)  # reached with one new generation, not with another
+
+
 def bridge_mark(mark: Mark) -> Mark:
     """What stands for an old key beside it, as long as some of its users are not ready."""
     return Mark(mark.facet, mark.tenant, ((BRIDGE, mark.get("name")),))
@@ -113,6 +126,8 @@ class Rotation:
     closed: str = ""
     told: Mapping[str, Told] = field(default_factory=dict)  # of its consumers, what was told last
     bridges: tuple[Generation, ...] = ()  # further registrations of the old one's key
+    between: tuple[Generation, ...] = ()  # what came after the old one, and was replaced in its turn
+    serves: int = 0  # the generation that consumers read, until the new one is given
 
     @property
     def name(self) -> str:
@@ -155,12 +170,12 @@ class Rotation:
     @property
     def leaving(self) -> tuple[Generation, ...]:
         """What ends with the old one, and has not ended."""
-        return tuple(g for g in (self.old, *self.bridges) if g.live and g.id)
+        return tuple(g for g in (self.old, *self.between, *self.bridges) if g.live and g.id)
 
     @property
     def ended_at(self) -> datetime | None:
         """When the last of it ended."""
-        return max((parse_instant(g.ended_at) for g in (self.old, *self.bridges) if g.ended_at), default=None)
+        return max((parse_instant(g.ended_at) for g in (self.old, *self.between, *self.bridges) if g.ended_at), default=None)
 
     @property
     def pausing(self) -> bool:
@@ -233,8 +248,14 @@ def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: s
     old, fresh = int(body["old"]), [g for n, g in generations.items() if n >= int(body["generation"])]
     staged, own, has = dict[str, Mapping[str, Any]](), dict[int, dict[datetime, OwnUse]](), dict[int, list[str]]()
     opened, told = set[tuple[str, int]](), dict[str, Told]()
+    serves, comes = old, int(body["generation"])
     for other in all_:
-        if other.kind == STAGED and other.body["of"] == body[NUMBER]:
+        number = int(other.body["generation"]) if other.kind in (INTENT, KEPT) and mark_of(other.body) == mark else 0
+        if number > comes:  # the one before it was replaced: what was reached with that one is to be reached anew
+            serves = comes if Stage.GIVEN in staged else serves
+            comes, told = number, {}
+            staged = {s: b for s, b in staged.items() if s not in _BY_GENERATION}
+        elif other.kind == STAGED and other.body["of"] == body[NUMBER]:
             stage = str(other.body["stage"])
             if stage == Asked.OURS:
                 start, end = (parse_instant(str(other.body[n])) for n in ("at", "until"))
@@ -283,6 +304,8 @@ def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: s
         closed,
         told,
         bridges,
+        tuple(fresh[:-1]) if new is not None else (),
+        serves,
     )
 
 

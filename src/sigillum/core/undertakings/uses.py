@@ -13,6 +13,7 @@ from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from sigillum.core.kinds.kind import Record
+from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import Credential
 
 DAY = "day"  # how exactly a tenant tells: no more than on which day
@@ -34,6 +35,11 @@ class Doubt(NamedTuple):
 
     at: datetime | None = None
     ours_perhaps: bool = False
+
+
+def tells(profile: Profile) -> bool:
+    """Does the tenant tell when a credential was used?"""
+    return profile.last_used in ("second", "day")
 
 
 def used_by_others(own: Iterable[OwnUse], record: Record[Credential] | None, last_used: str) -> Doubt:

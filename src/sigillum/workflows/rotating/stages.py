@@ -239,8 +239,8 @@ class Turns:
     def _give(self, one: Rotation) -> dict[str, Any]:
         if not self._held:
             return {"how": "its holder has it"}
-        self.keys.give(one.name, one.number, one.old.number)
-        return {"place": self.keys.current(one.name).name, "before": one.old.number}
+        self.keys.give(one.name, one.number, one.serves)
+        return {"place": self.keys.current(one.name).name, "before": one.serves}
 
     def _keep_token(self, one: Rotation) -> dict[str, Any]:
         """A token of the old one, to be refused when it is dead; none where what gives one is kept no more."""
@@ -293,5 +293,6 @@ class Turns:
 
     def _clear(self, one: Rotation) -> dict[str, Any]:
         self.office.keepings.remember(one.uid, self._state)
-        self.keys.remove(one.name, one.old.number)
+        for number in (one.old.number, *(g.number for g in one.between)):
+            self.keys.remove(one.name, number)
         return {}
