@@ -484,6 +484,13 @@ def test_a_server_that_ignores_revisions_is_told(pierhead: House) -> None:
         ("ferry", "members: /members}", "display: /x}", "are not shown: whether one is in"),
         ("ferry", "    shows: {name: /title", "    omits: [mebmers]\n    shows: {name: /title", "did you mean members?"),
         ("pierhead", "arrival: at-once, ", "arrival: at-once, grants_reach: beneath, ", "here-and-below"),
+        (
+            "wharf",
+            "end: {delete: '/docks/{place}/holders/{principal}/{role}'",
+            "end: {delete: '/docks/{role_id}'",
+            "called {role_id}",
+        ),
+        ("berth", "'/services/{principal}/secrets/{id}'", "'/services/{principal}/{thumbprint}'", "called {thumbprint}"),
         ("skerry", "", "", ""),
         ("skerry", "header: X-Light-Token}", "heder: X-Light-Token}", "did you mean `header`?"),
         ("skerry", "{account_id}", "{acount_id}", "did you mean account_id?"),

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
+from sigillum.core.kinds.access import PLACE
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Kind
 from sigillum.core.kinds.registry import KINDS
@@ -62,13 +63,22 @@ class _Checker:
             known |= {"account_id"} if "principal" in kind.fields else set()
             made = known | {"account", "place_id", "role_id"}
             made |= {f"role.{n}" for r in self.dialect.roles for n in r.values}
-            yield from self._calls(section, known | self._each(section), made, spot)
-            yield from self._change(kind, section, known, spot)
+            about = self._about(kind, section)
+            yield from self._calls(section, known | self._each(section), about, made, spot)
+            yield from self._change(kind, section, about, spot)
             if section.all is None and section.one is None and section.document is None and not section.find:
                 yield self._mistake("not-found", f"nothing says how a {name} is found", "add `all:` or `one:`", *spot)
             yield from self._grain(section, spot)
             if name != "grant" and section.by:
                 yield self._mistake("by", f"`by` tells the role of a grant, and this is a {name}", "leave it out", *spot, "by")
+
+    def _about(self, kind: Kind[Any], section: ThingSection) -> set[str]:
+        """What a call about one thing knows: what its id is made of, and what is shown of it."""
+        shown = {*section.shows, *(section.id if isinstance(section.id, list) else ())}
+        out = {*shown, *BESIDE, *EVERYWHERE, "id"}
+        out |= {"principal", "carrier", kind.name} if kind in (ACCOUNT, TEAM) else set()
+        out |= {"account_id"} if "principal" in shown else set()
+        return out | ({"place", "place_id"} if kind is PLACE or (kind is ACCOUNT and "area" in shown) else set())
 
     def _grain(self, section: ThingSection, spot: Spot) -> Iterator[Mistake]:
         if told_from_now(section) and "until" in section.shows and self.dialect.says.credential_grain < 60:
@@ -148,13 +158,13 @@ class _Checker:
             )
 
     # --- calls --------------------------------------------------------------------------------------------------------
-    def _calls(self, section: ThingSection, known: set[str], made: set[str], spot: Spot) -> Iterator[Mistake]:
+    def _calls(self, section: ThingSection, known: set[str], about: set[str], made: set[str], spot: Spot) -> Iterator[Mistake]:
         calls: list[tuple[CallSection | None, set[str], Spot]] = [
             (section.all, known, ("all",)),
-            (section.one, known, ("one",)),
+            (section.one, about, ("one",)),
             (section.make, made, ("make",)),
-            (section.end, known, ("end",)),
-            (section.secret, known, ("secret",)),
+            (section.end, about, ("end",)),
+            (section.secret, about, ("secret",)),
         ]
         calls += [(call, {*known, "value"}, ("find", n)) for n, call in section.find.items()]
         calls += [(listed, known, ("also", n)) for n, listed in enumerate(section.also)]
@@ -171,12 +181,12 @@ class _Checker:
             calls += [
                 (
                     getattr(lists, n),
-                    {*known, "value", "member", *(("document", "entries") if n == "write" else ())},
+                    {*about, "value", "member", *(("document", "entries") if n == "write" else ())},
                     ("lists", field, n),
                 )
                 for n in ("add", "take", "read", "write")
             ]
-            yield from self._names(names_in(lists.entry), {*known, "value", "member"}, (*spot, "lists", field, "entry"))
+            yield from self._names(names_in(lists.entry), {*about, "value", "member"}, (*spot, "lists", field, "entry"))
         for name, finding in section.find.items():
             for parameter, text in finding.query.items():
                 if VALUE.fullmatch(str(text)) is None and any(n == "value" and f not in QUOTES for n, f in names_in(text)):
@@ -237,7 +247,7 @@ class _Checker:
                     )
             if call.whole and section.one is None:
                 yield self._mistake("whole", "a whole is sent, and nothing says how one is read", "add `one:`", *here, "whole")
-            yield from self._call(call, known, here)
+            yield from self._call(call, {*known, *call.fields, *call.when}, here)
 
     # --- rights and ways in -------------------------------------------------------------------------------------------
     def rights(self) -> Iterator[Mistake]:
