@@ -242,10 +242,20 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[Rotation]:
     return [_read(e, all_, state, closed.get(str(e.body[NUMBER]), "")) for e in all_ if e.kind == ROTATING]
 
 
-def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: str) -> Rotation:
-    body, mark = entry.body, mark_of(entry.body)
-    generations = {g.number: g for g in state.generations.get(mark, ())}
-    old, fresh = int(body["old"]), [g for n, g in generations.items() if n >= int(body["generation"])]
+class _Course(NamedTuple):
+    """What the entries after its beginning say of a rotation: its stages, our own uses, who was given which generation and sent
+    a receipt, what is told of consumers, and which generation those read.
+    """
+
+    staged: Mapping[str, Mapping[str, Any]]
+    own: Mapping[int, Mapping[datetime, OwnUse]]
+    has: Mapping[int, list[str]]
+    opened: frozenset[tuple[str, int]]
+    told: Mapping[str, Told]
+    serves: int
+
+
+def _course(body: Mapping[str, Any], mark: Mark, all_: list[LedgerEntry], old: int) -> _Course:
     staged, own, has = dict[str, Mapping[str, Any]](), dict[int, dict[datetime, OwnUse]](), dict[int, list[str]]()
     opened, told = set[tuple[str, int]](), dict[str, Told]()
     serves, comes = old, int(body["generation"])
@@ -276,6 +286,14 @@ def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: s
             opened.add((str(other.body["to"]), int(other.body["generation"])))
             if int(other.body["generation"]) > old:
                 told[str(other.body["to"])] = Told(True, "it sent a receipt")
+    return _Course(staged, own, has, frozenset(opened), told, serves)
+
+
+def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: str) -> Rotation:
+    body, mark = entry.body, mark_of(entry.body)
+    generations = {g.number: g for g in state.generations.get(mark, ())}
+    old, fresh = int(body["old"]), [g for n, g in generations.items() if n >= int(body["generation"])]
+    staged, own, has, opened, told, serves = _course(body, mark, all_, old)
     new = fresh[-1] if fresh and not closed else None
     owed = tuple(dict.fromkeys(t for t in has.get(old, ()) if new is None or t not in has.get(new.number, ())))
     holders = [(t, new.number) for t in has.get(new.number, ())] if new is not None and not owed else []
