@@ -145,15 +145,20 @@ class Skerry(Service):
             raise Refuse(401, {"fault": {"text": "off"}})
         return light
 
+    def rights_at(self, asked: Asked, house: str) -> set[str]:
+        """A light's rights are for the house that it is in."""
+        light = self.who(asked)
+        return set(light["rights"]) if light["house"] == house else set()
+
     @route("GET", "/houses/([^/]+)/cargo")
     def cargo(self, asked: Asked, house: str) -> Any:
-        if not {"looker", "clerk"} & set(self.who(asked)["rights"]):
+        if not {"looker", "clerk"} & self.rights_at(asked, house):
             raise Refuse(403, {"fault": {"text": "not yours"}})
         return "seen"
 
     @route("POST", "/houses/([^/]+)/cargo")
     def load(self, asked: Asked, house: str) -> Any:
-        if "clerk" not in self.who(asked)["rights"]:
+        if "clerk" not in self.rights_at(asked, house):
             raise Refuse(403, {"fault": {"text": "not yours"}})
         return {}
 

@@ -13,7 +13,7 @@ from sigillum.core.kinds.access import CONSENT, GRANT, PLACE, ROLE, Grant, Place
 from sigillum.core.kinds.changes import Facts
 from sigillum.core.kinds.delegating import DELEGATION
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
-from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.kind import Kind, Query, Record
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import CREDENTIAL, LICENCE
 from sigillum.core.kinds.snapshot import NOT_ASKED, Snapshot
@@ -87,7 +87,7 @@ def world_of(facts: Facts[W], profile: Profile, *, felt: bool = True) -> World[W
         world.places[place.body.path] = place_of(place.body)
     for role in facts.of(ROLE):
         world.roles[role.body.name] = frozenset(p for p, _ in role.body.permissions)
-    world.rights += [right_of(g.body, g.id, ready=g.ready) for g in facts.of(GRANT)]
+    world.rights += [right_of(g.body, g.id, ready=g.ready) for g in facts.of(GRANT) if not g.missing & _DECIDES[GRANT]]
     for held in facts.of(CREDENTIAL):
         body = held.body
         world.credentials[held.id] = Held(
@@ -153,6 +153,13 @@ def _clients(world: World[Any], facts: Facts[Any]) -> None:
                     world.credentials[identity] = held._replace(principal=principal)
 
 
+# of what is there, the fields by whose values it is decided: where one is not shown now, nothing is known of it
+_DECIDES: dict[Kind[Any], frozenset[str]] = {
+    ACCOUNT: frozenset({"active"}),
+    PRINCIPAL: frozenset({"active"}),
+    CREDENTIAL: frozenset({"active", "start", "until", "limits"}),
+    GRANT: frozenset({"start", "until", "where"}),
+}
 # what a query that was not answered leaves unknown for deciding, and what is said of it
 _HIDES = {
     (ACCOUNT, "id"): ("principal", "the account {v}"),
@@ -184,3 +191,15 @@ def _hidden(world: World[Any], facts: Facts[Any], profile: Profile) -> Iterator[
         of = clients.get(query.value, query.value) if what == "asks" else query.value
         name = world.principals[of].name if of in world.principals else query.value
         yield Hidden(what, of), f"{words.format(v=name)} cannot be looked up: {why}"
+    for role in () if profile.all_roles else {g.body.role for g in facts.of(GRANT)} - known["role"]:
+        yield Hidden("role", role), f"what the role {role} allows is not described"
+    for kind in (ACCOUNT, PRINCIPAL, CREDENTIAL):
+        for record in (r for r in facts.of(kind) if r.missing & _DECIDES[kind]):
+            field = min(record.missing & _DECIDES[kind])
+            yield Hidden("active", record.id), f"{record.body.name or record.id}: {field} is left out, or is not described"
+    for grant in (g for g in facts.of(GRANT) if g.missing & _DECIDES[GRANT]):
+        field = min(grant.missing & _DECIDES[GRANT])
+        yield (
+            Hidden("rights", grant.body.principal),
+            f"{grant.body.role} at {grant.body.place}: {field} is left out, or is not described",
+        )

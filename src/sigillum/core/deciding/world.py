@@ -122,6 +122,9 @@ class World(Compiled, Generic[W]):
         if not who.active or not who.ready:
             off = Cause.SUSPENDED if who.held else Cause.PRINCIPAL_OFF
             return Decision(False, Cause.PRINCIPAL_UNFINISHED if who.active else off)
+        unseen = self.blind(Hidden("active", principal), Hidden("active", credential)) if self.hidden else ()
+        if unseen:
+            return unknown(unseen)
         node = self._nodes.get(place) or self.node(place)
         if node is None or node.since > at:
             where = Hidden("principal", place[1:]) if place.startswith("@") else Hidden("place", place)

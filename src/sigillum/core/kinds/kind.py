@@ -121,7 +121,7 @@ class Record(NamedTuple, Generic[K]):
         shown = self.carried if self.carried is not None else carried
         if shown is not None and field not in shown:
             return NotShown(f"{field} of a {self.kind.name} is never shown there", never=True)
-        return NotShown(f"its {field} was left out") if field in self.missing else self.value(field)
+        return NotShown(f"its {field} was left out, or is not described") if field in self.missing else self.value(field)
 
     def says(self, **fields: Any) -> bool:
         """Does it show all of these fields, and with these values? What is not shown is neither the same nor another."""

@@ -20,7 +20,7 @@ from .document import Read
 from .fields import HiddenError, joined
 from .model import DialectFile, ShownSection, ThingSection
 from .things import Things
-from .values import MisfitError, Words, at, shown
+from .values import MisfitError, Words, at, text_of
 
 POLL_SECONDS = 1.0
 
@@ -195,7 +195,7 @@ def _told(answer: Spoken, where: SpotSection | ShownSection, values: Mapping[str
             found = _last_of(urljoin(answer.answer.url, found), answer.answer.url)
     else:
         try:
-            found = shown(where, answer.body, values, words, "text") if answer.body is not None else None
+            found = text_of(where, answer.body, values, words) if answer.body is not None else ""
         except MisfitError:
             return ""
     return str(found) if found not in (None, "") and not isinstance(found, (dict, list)) else ""

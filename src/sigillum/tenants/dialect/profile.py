@@ -52,6 +52,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         carries=carries,
         tokens_die_with=frozenset(says.tokens_die_with),
         grants_reach=says.grants_reach,
+        all_roles=ROLE in things and "permissions" in things[ROLE].shows,
         unmarked=unmarked,
         unshown=frozenset(k.name for k, s in things.items() if s.end is not None) - frozenset(looked_up),
         late_seconds={k.name: s.document.late for k, s in things.items() if s.document is not None and s.document.late},

@@ -20,7 +20,7 @@ from .calls import Speaker, Spoken
 from .document import Documents
 from .fields import BESIDE, HiddenError, NoIdError, carried, joined, joined_roles, last_of, told_from_now, usual_form
 from .model import DialectFile, ThingSection
-from .values import MisfitError, Values, at, names_of, needs, shown
+from .values import NOTHING, MisfitError, Values, at, names_of, needs, shown, text_of
 
 TOLD_BY = {"member": "members", "itself": "place", "under": "path"}  # by which field a question is answered
 WORST = "administers"  # the class of a permission of which the dialect says nothing
@@ -262,16 +262,16 @@ class Things:
             except MisfitError as problem:
                 raise MisfitError(f"{name} at {where.at or 'its template'}: {problem}") from problem
             if name in BESIDE:
-                beside[name] = str(value or "")
-            elif value is not None:
-                fields[name] = value
-            elif name in kind.fields:
+                beside[name] = "" if value in (None, NOTHING) else str(value)
+            elif value is NOTHING and name in kind.fields:
                 missing.add(name)
+            elif value not in (None, NOTHING):
+                fields[name] = value
         self._completed(kind, section, raw, values, fields)
         identity = (
             joined(beside.get(n) or fields.get(n) or values.get(n, "") for n in section.id)
             if isinstance(section.id, list)
-            else str(shown(section.id, raw, values, self.dialect.words, "text") or "")
+            else text_of(section.id, raw, values, self.dialect.words)
         )
         if not identity:
             raise MisfitError("its id is not there")

@@ -314,13 +314,15 @@ def at(document: Any, pointer: str, nothing: Any = None) -> Any:
 
 
 def shown(section: ShownSection, document: Any, values: Values, words: Words, usual: str) -> Any:
-    """One field of an answer, in our form; `usual`: of which form it is where none is named. Raises MisfitError."""
+    """One field of an answer, in our form. None: it is said to be empty. NOTHING: it is left out, or says what nobody described.
+
+    `usual`: of which form it is where none is named. Raises MisfitError.
+    """
     if section.is_ is not None:
-        found = filled(section.is_, values, words, datetime.now(UTC))
-        return None if found is NOTHING else found
+        return filled(section.is_, values, words, datetime.now(UTC))
     value, form = at(document, str(section.at), NOTHING), section.as_ or usual
     if value is NOTHING and form not in ("there", "comma") and section.starts is None:
-        return None  # left out: what that means is not for here to say
+        return NOTHING  # what that means is not for here to say
     value = None if value is NOTHING else value
     for mark, which in ((section.before, 0), (section.after, 2)):
         if mark is not None and value is not None:
@@ -343,4 +345,11 @@ def shown(section: ShownSection, document: Any, values: Values, words: Words, us
             ),
             "",
         )
-    return from_them(value, form, words) if value is not None or form in ("there", "comma") else None
+    found = from_them(value, form, words) if value is not None or form in ("there", "comma") else None
+    return NOTHING if usual == "flag" and not isinstance(found, bool) else found
+
+
+def text_of(section: ShownSection, document: Any, values: Values, words: Words) -> str:
+    """The same as a text, empty where nothing is said. Raises MisfitError."""
+    found = shown(section, document, values, words, "text")
+    return "" if found in (None, NOTHING) else str(found)
