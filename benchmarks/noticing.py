@@ -21,8 +21,8 @@ from typing import Any, NamedTuple
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "sigillum"
-MOST_SECONDS = 8  # of tests for one change; one test at least
-MOST_TESTS = 40
+MOST_SECONDS = 5  # of tests for one change; one test at least
+MOST_TESTS = 30
 PATIENCE = 5  # so many times what the tests took is waited: a change may have made a loop without an end
 HOW = (
     "-x",

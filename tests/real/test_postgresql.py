@@ -489,3 +489,60 @@ def test_names_that_need_quotes_are_places_like_others(house: Desk, server: Data
     house.charter(f"{charter}{credentials}", "clerk")
     assert house.run("enact", "clerk", "--yes").code == 0
     assert server.run("SELECT count(*) FROM information_schema.table_privileges WHERE grantee = 'clerk-7'") == [(0,)]
+
+
+BEHIND = {  # what another hand does, and whether it differs from what the charter says
+    'REVOKE SELECT ON sales.orders FROM "clerk-7"': True,
+    'REVOKE USAGE ON SCHEMA sales FROM "clerk-7"': True,
+    'REVOKE office FROM "clerk-7"': True,
+    'GRANT INSERT ON sales.trial TO "clerk-7"': True,
+    "GRANT INSERT ON sales.trial TO office": False,  # a right of the team, not of the identity; the proof speaks of it
+    "GRANT DELETE ON sales.orders TO PUBLIC": False,
+    'ALTER ROLE "clerk-7" SUPERUSER': True,
+    "GRANT pg_write_all_data TO office": False,
+    'GRANT pg_write_all_data TO "clerk-7"': True,
+    'ALTER ROLE "clerk-7" CONNECTION LIMIT 0': True,
+    "ALTER ROLE \"clerk-7\" PASSWORD 'another-word-4711'": False,  # nobody may look at it: signing in shows it
+    "ALTER ROLE \"clerk-7\" VALID UNTIL '2001-01-01'": True,
+    'ALTER ROLE "clerk-7" RENAME TO "clerk-8"': True,
+    "DROP TABLE sales.orders": True,
+    'DROP OWNED BY "clerk-7"; DROP ROLE "clerk-7"': True,
+}
+TRIED = {
+    "can table.select at app/sales/orders": "SELECT count(*) FROM sales.orders",
+    "cannot table.insert at app/sales/trial": "INSERT INTO sales.trial (note) SELECT 'x' WHERE false",
+    "cannot table.delete at app/sales/orders": "DELETE FROM sales.orders",
+}
+
+
+@pytest.mark.parametrize("change", BEHIND)
+def test_nothing_is_said_that_the_server_denies(
+    house: Desk, server: Database, change: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("sigillum.core.facets.seen.ARRIVAL_SLACK_SECONDS", 0)  # nothing is on its way any more
+    assert house.run("enact", "clerk", "--yes").code == 0
+    secret = secret_of(house)
+    server.run(*change.split("; "))
+
+    def may(statement: str) -> bool:
+        try:
+            with server.connect("clerk-7", secret) as mine, mine.transaction(force_rollback=True):
+                mine.execute(statement)
+        except psycopg.Error:
+            return False
+        return True
+
+    ran = house.run("prove", "clerk", "--format", "json")
+    proofs = {p["expectation"]: p["held"] for c in ran.json.get("charters", ()) for p in c["proofs"]}
+    for words, statement in TRIED.items():
+        held, allowed = proofs.get(words), may(statement)
+        assert held is None or held is (allowed is words.startswith("can ")), (words, held, allowed)
+        _, permission, _, place = words.split()
+        ran = house.run("explain", "clerk-7", permission, place, "--format", "json")
+        said = ran.json["questions"][0]["allowed"] if ran.out.startswith("{") else None
+        if not any(word in change for word in ("PASSWORD", "VALID", "RENAME")):  # it is told of the account, whoever signs in
+            assert said is None or said is allowed, (words, said, allowed)
+    ran = house.run("rehearse", "clerk", "--strict")
+    assert (ran.code != 0) is BEHIND[change] or ran.code != 0, ran.out
+    if BEHIND[change]:
+        assert "everything is as the charter says" not in ran.out

@@ -36,6 +36,7 @@ class Trial(NamedTuple):
     items: tuple[Any, ...] | None = None
     capped: bool = False
     unauthenticated: bool = False  # refused before it came to rights (401, RFC 9110 §15.5.2)
+    otherwise: bool = False  # refused although it has the right: something else was missing
 
 
 class Reading(NamedTuple, Generic[W]):
@@ -135,7 +136,7 @@ def judge(proof: ProofWant, manner: Manner, found: Evidence) -> Result:
     verdict = Verdict.by(found, proof.allowed)
     if found.allowed is None:
         return unjudged(proof, found.reason or "no answer that says either", manner)
-    if isinstance(found, Trial) and found.unauthenticated and not proof.allowed:
+    if isinstance(found, Trial) and (found.unauthenticated or found.otherwise) and not proof.allowed:
         return unjudged(proof, f"not shown: {found.reason}, which says nothing about the right", manner)
     if found.allowed != proof.allowed:
         said = found.reason or ("it was allowed" if found.allowed else "it was refused")

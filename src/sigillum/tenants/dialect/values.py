@@ -314,7 +314,7 @@ def at(document: Any, pointer: str, nothing: Any = None) -> Any:
 
 
 def shown(section: ShownSection, document: Any, values: Values, words: Words, usual: str) -> Any:
-    """One field of an answer, in our form. None: it is said to be empty. NOTHING: it is left out, or says what nobody described.
+    """One field of an answer, in our form. None: it is empty. NOTHING: it is left out, or says what nobody described.
 
     `usual`: of which form it is where none is named. Raises MisfitError.
     """

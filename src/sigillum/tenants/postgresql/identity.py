@@ -97,7 +97,9 @@ class DatabaseSignIns(Connected):
             ):
                 connection.execute(statement)
         except psycopg.errors.InsufficientPrivilege as problem:
-            return Trial(False, f"refused ({problem.sqlstate}: {said_by(problem)})")
+            said = f"refused ({problem.sqlstate}: {said_by(problem)})"
+            otherwise = self.ask(signed_in, operation.permission, place).allowed is True  # a sequence, or its schema
+            return Trial(False, said, otherwise=otherwise)
         except psycopg.errors.IntegrityError:
             return Trial(True, "allowed; the row itself was not valid")
         except RefusedError as problem:
