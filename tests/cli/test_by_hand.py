@@ -44,10 +44,10 @@ proofs:
 """
 ANSWERS: dict[str, Any] = {
     "make account rope-stock": {"id": "31", "by": "ines"},
-    "add team 9": {},
+    "add team 9": {"yes": True},
     "make grant stock-reader at depot/ropes": {"id": "g1"},
     "make credential stock-token": {"id": "c1"},
-    "secret of credential stock-token": {"secret": "file:stock.secret"},
+    "secret of credential stock-token": {"secret": "file:stock.secret", "for": "31"},
     "may stock.read at depot/ropes": {"yes": True},
     "may stock.book at depot/ropes": {"yes": False},
 }
@@ -70,8 +70,14 @@ def depot(bare: Desk) -> Desk:
     return bare
 
 
+def keyed(answers: Any, generation: int = 1) -> Any:
+    """The same by the keys that the work sheet has: of tenant, charter, and where something is made generation."""
+    at = {k: f"depot/rope-stock{'' if k.startswith('may ') else f'/{generation}'} {k}" for k in answers}
+    return {at[k]: v for k, v in answers.items()} if isinstance(answers, dict) else answers
+
+
 def answered(desk: Desk, answers: dict[str, Any]) -> Any:
-    (desk.folder / "done.yaml").write_text(json.dumps(answers))
+    (desk.folder / "done.yaml").write_text(json.dumps(keyed(answers)))
     return desk.program("enact", "rope-stock", "--yes", "--end", "--answers", "done.yaml", "--format", "json")
 
 
@@ -81,7 +87,7 @@ def look(desk: Desk) -> Any:
 
 def test_a_charter_serves_where_people_are_the_interface(depot: Desk) -> None:
     first = depot.program("enact", "rope-stock", "--yes")
-    assert (first.code, "it waits for somebody to confirm it" in " ".join(first.out.split())) == (6, True)
+    assert (first.code, "no one has confirmed it yet" in " ".join(first.out.split())) == (6, True)
     sheet = (depot.folder / "worksheets" / "rope-stock.md").read_text()
     for told in (
         "## 1. Make the account rope-stock",
@@ -91,7 +97,7 @@ def test_a_charter_serves_where_people_are_the_interface(depot: Desk) -> None:
         "Comes back: its id.",
         "the secret, into Sigillum and nowhere else",
         "Try: cannot stock.book",
-        "`make account rope-stock`",
+        "`depot/rope-stock/1 make account rope-stock: {id: '...'}`",
     ):
         assert told in sheet, told
     before = len(look(depot)["steps"])
@@ -123,7 +129,11 @@ def test_endings_changes_and_newer_exports(depot: Desk) -> None:
     assert answered(depot, ANSWERS).code == 0
     depot.charter(CHARTER.replace("member_of: [crew]\n", "").replace("display: Rope stock", "display: Ropes"), "rope-stock")
     assert [s["step"] for s in look(depot)["steps"]] == ["change", "end", "prove"]
-    more = {"change account 31": {"by": "jon"}, "take team 9": {}, **{k: v for k, v in ANSWERS.items() if k.startswith("may")}}
+    more = {
+        "change account 31": {"yes": "yes", "by": "jon"},
+        "take team 9": {"yes": True},
+        **{k: v for k, v in ANSWERS.items() if k.startswith("may")},
+    }
     ran = answered(depot, more)
     assert ran.code == 0, ran.out + ran.err
     path = depot.folder / "facts" / "depot" / "accounts.csv"
@@ -135,7 +145,9 @@ def test_endings_changes_and_newer_exports(depot: Desk) -> None:
 
 def test_lives_are_lines_of_the_sheet_and_nothing_ends_without_an_answer(depot: Desk) -> None:
     def said(words: tuple[str, ...], *lines: str) -> Any:
-        (depot.folder / "said.yaml").write_text(json.dumps({line: {"by": "ines"} for line in lines or ("nothing",)}))
+        (depot.folder / "said.yaml").write_text(
+            json.dumps({line: {"yes": True, "by": "ines"} for line in lines or ("nothing",)})
+        )
         return depot.program(*words, "--answers", "said.yaml")
 
     assert answered(depot, ANSWERS).code == 0
@@ -148,17 +160,17 @@ def test_lives_are_lines_of_the_sheet_and_nothing_ends_without_an_answer(depot: 
         ran = said(words)
         assert (ran.code, line in sheet.read_text()) == (6, True), f"{ran.out}{ran.err}{sheet.read_text()}"
         assert "whether it was us" not in ran.out
-    off = said(("suspend", "rope-stock", "--because", "x", "--yes"), "change account 31")
+    off = said(("suspend", "rope-stock", "--because", "x", "--yes"), "depot/rope-stock/1 change account 31")
     assert (off.code, "is off" in off.out) == (0, True), off.out
     keys = [
-        line.rpartition("`")[0].partition("`")[2]
+        line.partition("`")[2].partition(": {")[0]
         for line in sheet.read_text().splitlines()
         if line.startswith("In a file of answers")
     ]
     assert len(keys) == 1
     said(("retire", "rope-stock", "--because", "x", "--yes"))
     keys = [
-        line.rpartition("`")[0].partition("`")[2]
+        line.partition("`")[2].partition(": {")[0]
         for line in sheet.read_text().splitlines()
         if line.startswith("In a file of answers")
     ]
@@ -214,15 +226,37 @@ def test_what_no_file_tells_is_unknown_and_nothing_of_it_is_made(depot: Desk) ->
 @pytest.mark.parametrize(
     ("answers", "code", "told"),
     [
-        ({"make account rope-stock": {"id": "has spaces in it"}}, 6, "is no identifier"),
-        ({"make account rope-stock": {}}, 6, "is no identifier"),
-        ({**ANSWERS, "secret of credential stock-token": {"secret": SECRET}}, 3, "instead of a reference"),
-        ([], 3, "holds no answers"),
+        ({"make account rope-stock": {"id": "has spaces in it"}}, 6, "is not an identifier"),
+        ({"make account rope-stock": {"yes": True}}, 6, "is not an identifier"),
+        ({"make account rope-stock": {"yes": "off"}}, 6, "says that it is not done"),
+        ({**ANSWERS, "add team 9": {"yes": "no"}}, 6, "says that it is not done"),
+        ({**ANSWERS, "secret of credential stock-token": {"secret": SECRET, "for": "31"}}, 3, "instead of a reference"),
+        ({**ANSWERS, "secret of credential stock-token": {"secret": "file:stock.secret"}}, 3, "whose secret it is"),
+        (
+            {**ANSWERS, "secret of credential stock-token": {"secret": "file:stock.secret", "for": "17"}},
+            6,
+            "gives a secret of 17, and this one is for 31",
+        ),
+        ([], 3, "mapping"),
+        *(
+            ({**ANSWERS, "add team 9": given}, 3, told)
+            for given, told in (
+                ({"yes": "perhaps"}, "'perhaps' is neither yes nor no"),
+                ({"yes": None}, "nothing is neither yes nor no"),
+                ({}, "says nothing"),
+                ({"Yes": False}, "did you mean `yes`?"),
+                ({"by": "ines"}, "says nothing"),
+                ({"yes": 0}, "0 is neither yes nor no"),
+                ({"yes": False, "id": "7"}, "keep one of them"),
+            )
+        ),
+        ({**ANSWERS, "may stock.read at depot/ropes": {"id": "x"}}, 1, "no one has answered the question yet"),
+        ({**ANSWERS, "may stock.raed at depot/ropes": {"yes": True}}, 0, "did you mean 'depot/rope-stock may stock.read at"),
         ({**ANSWERS, "may stock.book at depot/ropes": {"yes": True}}, 1, "does not hold"),
     ],
 )
 def test_answers_are_checked(depot: Desk, tmp_path: Path, answers: Any, code: int, told: str) -> None:
-    (depot.folder / "done.yaml").write_text(json.dumps(answers))
+    (depot.folder / "done.yaml").write_text(json.dumps(keyed(answers)))
     ran = depot.program("enact", "rope-stock", "--yes", "--answers", "done.yaml")
     assert (ran.code, told in " ".join((ran.out + ran.err).split())) == (code, True), ran.out + ran.err
     assert SECRET not in ran.out + ran.err
@@ -311,7 +345,7 @@ def test_clients_stand_in_facts_and_are_registered_by_hand(depot: Desk) -> None:
         "make client stock-board": {"id": "c-81", "by": "ines"},
         "make grant stock-reader at depot/ropes": {"id": "g1"},
         "make credential stock-token": {"id": "c1"},
-        "secret of credential stock-token": {"secret": "file:stock.secret"},
+        "secret of credential stock-token": {"secret": "file:stock.secret", "for": "c-81"},
         "may stock.read at depot/ropes": {"yes": True},
         "may stock.book at depot/ropes": {"yes": False},
     }
@@ -349,3 +383,33 @@ def test_a_foreign_principal_is_tied_to_a_client_that_was_registered_by_hand(dep
     (foreign,) = (u for u in summit.state()["resources"]["User"] if u["userName"] == "stock-board")
     about = foreign["urn:sigillum:scim:1.0:ServiceAccount"]
     assert (about["kind"], about["organisation"], about["subject"]) == ("foreign", "https://id.depot.example", "c-81")
+
+
+def test_ten_at_once_and_each_secret_at_its_own_principal(depot: Desk) -> None:
+    """All charters use one name for their credential; several are carried out at the same time, and write one file."""
+    answers: dict[str, Any] = {}
+    for n in range(10):
+        name = f"stock-{n}"
+        text = CHARTER.partition("member_of")[0].replace("rope-stock", name).replace("display: Rope stock", f"name: {name}")
+        depot.charter(f"{text}credentials: [{{name: tok, kind: api-token, lasts: 90d}}]\n", name)
+        (depot.folder / f"{n}.secret").write_text(f"secret-of-{n}")
+        (depot.folder / f"{n}.secret").chmod(0o600)
+        at = f"depot/{name}/1"
+        answers |= {
+            f"{at} make account {name}": {"id": f"a{n}", "by": "ines"},
+            f"{at} make credential tok": {"id": f"c{n}"},
+            f"{at} secret of credential tok": {"secret": f"file:{n}.secret", "for": f"a{n}"},
+        }
+    (depot.folder / "charters" / "rope-stock.yaml").unlink()
+    (depot.folder / "done.yaml").write_text(json.dumps(answers))
+    ran = depot.program("enact", "--all", "--yes", "--answers", "done.yaml")
+    assert (ran.code, "no line asked" in ran.err) == (0, False), ran.out + ran.err
+    kept = [json.loads(p.read_text()) for p in depot.folder.glob(".sigillum/keys/*/*.json")]
+    assert sorted((k["credential"]["principal_id"], k["secret"]) for k in kept) == [
+        (f"a{n}", f"secret-of-{n}") for n in range(10)
+    ]
+    confirmed = json.loads((depot.folder / "facts" / "depot" / "confirmed.json").read_text())["confirmed"]
+    assert len(confirmed) == 20
+    for n in range(10):
+        told = depot.run("ledger", "show", f"stock-{n}", "--entries", "--format", "json").json["entries"]
+        assert [e["kind"] for e in told].count("confirmed") == 3

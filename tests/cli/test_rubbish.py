@@ -14,7 +14,7 @@ from urllib.parse import urlencode
 import pytest
 import urllib3
 
-from cli.test_by_hand import ANSWERS, depot  # noqa: F401
+from cli.test_by_hand import ANSWERS, depot, keyed  # noqa: F401
 from cli.test_handover import done, sealed  # noqa: F401
 from cli.test_identities import ENACT, pair, settle
 from conftest import CHARTER, Away, Desk, Sandbox
@@ -184,7 +184,7 @@ def test_rubbish_in_what_an_administrator_writes(desk: Desk, file: str, most: in
 @pytest.mark.parametrize("file", ["accounts.csv", "places.json", "grants.csv", "done.yaml"])
 def test_rubbish_in_facts_and_answers(depot: Desk, file: str, most: int) -> None:  # noqa: F811
     answers = depot.folder / "done.yaml"
-    answers.write_text(json.dumps(ANSWERS))
+    answers.write_text(json.dumps(keyed(ANSWERS)))
     path = answers if file == "done.yaml" else depot.folder / "facts" / "depot" / file
     command = ["enact", "rope-stock", "--yes", "--answers", str(answers)] if file == "done.yaml" else ["rehearse", "rope-stock"]
     if file.endswith(".csv"):

@@ -18,12 +18,14 @@ from .streams import write
 
 if TYPE_CHECKING:
     import argparse
+    from pathlib import Path
 
     from rich.console import Console, RenderableType
     from rich.status import Status
 
     from sigillum.core.charter.charter import Charter
     from sigillum.core.values.errors import FileError, Outcome
+    from sigillum.tenants.by_hand.answers import Answers
     from sigillum.tenants.by_hand.lines import Answer, Confirm, Line
     from sigillum.workflows.desk.office import Office
     from sigillum.workflows.desk.settings import Header, Progress, Settings
@@ -39,6 +41,7 @@ class Context:
         self.wait_seconds = 0.0  # how long this command may wait for changes that are on their way
         self.gone = False
         self.confirm: Confirm | None = None  # answers for lines of a work sheet; none: whoever sits here is asked
+        self._answers: Answers | None = None
         self._office: Office | None = None
         self._status: Status | None = None
         self._lock = threading.RLock()  # several charters at a time tell of themselves
@@ -96,12 +99,23 @@ class Context:
     def answered(self, args: argparse.Namespace) -> None:
         """What a person said: `--gone`, and answers to lines of a work sheet from `--answers`. Raises FileError."""
         self.gone = args.gone
-        if args.answers is not None:
+        self.answer_from(args.answers)
+
+    def answer_from(self, file: Path | None) -> None:
+        """Answers to lines of work sheets come from a file. Raises FileError."""
+        if file is not None:
             from pathlib import Path
 
-            from sigillum.workflows.handing.worksheet import from_file
+            from sigillum.keeping.references import resolve
+            from sigillum.tenants.by_hand.answers import Answers
+            from sigillum.workflows.desk.books import writer_name
 
-            self.confirm = from_file(args.answers, Path.cwd())
+            self.confirm = self._answers = Answers(file, lambda r: resolve(r, Path.cwd()), writer_name())
+
+    def left_over(self) -> None:
+        """Say which answers nothing asked for: a mistyped line is none."""
+        for key, meant in self._answers.unmatched() if self._answers is not None else ():
+            self.say(f"no line asked for the answer {key!r}" + (f": did you mean {meant!r}?" if meant else ""))
 
     def _announce(self, header: Header) -> None:
         skew = (
@@ -272,11 +286,11 @@ class Context:
             self._terminal = termios.tcgetattr(sys.stdin.fileno())
             typed = getpass.getpass("The secret (it is not shown; Enter to stop here): ", stream=sys.stderr).strip()
             self._terminal = None
-            return Answer(writer_name(), secret=Secret(typed)) if typed else None
+            return Answer(writer_name(), secret=Secret(typed), whose=line.whose) if typed else None
         if line.wants_id:
             typed = self.ask("Done? Write the id that it has now, or press Enter to stop here: ")
             return Answer(writer_name(), typed) if typed else None
-        return Answer(writer_name()) if self.agreed("Done, and looked at?") else None
+        return Answer(writer_name(), yes=True) if self.agreed("Done, and looked at?") else None
 
     def agreed(self, question: str) -> bool:
         """Ask for a yes. Raises UsageError where nobody can answer."""

@@ -133,7 +133,9 @@ def _dispatch(arguments: list[str]) -> int:
     args.another = another
     context = Context(resolve(args))
     try:
-        return int(cast(Command, load(name)).run(args, context))
+        code = int(cast(Command, load(name)).run(args, context))
+        context.left_over()
+        return code
     finally:
         context.close()
 

@@ -156,7 +156,7 @@ def fields_at(model: type[BaseModel], spot: Spot) -> list[str]:
     for part in spot:
         if current is None or not isinstance(part, str):
             continue
-        field = next((f for n, f in current.model_fields.items() if part in (f.alias, n)), None)
+        field = next((f for n, f in current.model_fields.items() if part in (f.alias, n) or n == "root"), None)
         current = _model_in(field.annotation) if field is not None else current
     return [f.alias or n for n, f in current.model_fields.items()] if current is not None else []
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import Any
 
 from sigillum.cli.context import Context
@@ -40,6 +41,7 @@ def add_parser(subparsers: Any) -> None:
         "--with-token", metavar="FILE", help="where the tenant signs for it: the token that it got where it is attached"
     )
     parser.add_argument("--before", action="store_true", help="only record what holds now: later proofs show before and after")
+    parser.add_argument("--answers", type=Path, metavar="FILE", help="of a manual tenant: what people said, by the work sheet")
     waiting(parser)
 
 
@@ -51,6 +53,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.tokens.claims import text_of
 
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
+    context.answer_from(args.answers)
     charters = context.charters(args)
     if args.all:
         charters = [c for c in charters if c.expectations]

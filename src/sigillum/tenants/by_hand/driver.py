@@ -20,16 +20,16 @@ from sigillum.core.values.times import ClockReading
 from sigillum.tenants.port import Address, Link, Proof, Reply, Result, SignedIn, Tenant
 
 from . import files
-from .lines import Answer, Confirm, Line, line_of, secret_line
+from .lines import Answer, Confirm, Line, line_of, print_of, secret_line
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.values import Question
 
 OLD_DAYS = 30
+CONFIRMED = "confirmed.json"
 FORM_OF_ID = re.compile(r"[^\s]{1,200}\Z")
 NAMED = (ACCOUNT, TEAM, CLIENT)  # of which there is one of a name
 ASKED = "by hand"  # where its decisions are asked for
-IDS = frozenset(("role_id", "place_id"))  # what nobody types, and no file shows
 
 
 def connect(address: Address, link: Link) -> Tenant:
@@ -49,7 +49,7 @@ class ByHand:
         shown = address.facts or f"facts/{address.name}"
         self._folder = link.folder / shown
         self._files = {f.kind.name: f for f in files.read_all(self._folder, shown)}
-        self._confirmed = files.read_confirmed(self._folder / "confirmed.json")
+        self._confirmed = files.read_confirmed(self._folder / CONFIRMED)
         self._link = link
         self.profile = self._profile(shown)
 
@@ -89,7 +89,7 @@ class ByHand:
             arrival_seconds=0,
             operations=operations,
             administrator=self.address.admin,
-            carries={n: frozenset(f.kind.fields) - IDS for n, f in self._files.items()},
+            carries={n: f.shown & frozenset(f.kind.fields) for n, f in self._files.items()},
             warnings=tuple(old),
             confirmed_by=PERSON,
         )
@@ -128,10 +128,18 @@ class ByHand:
     # --- changes: a line of the sheet each, confirmed by a person ---------------------------------------------------
     def _ask(self, line: Line) -> Answer | Reply:
         answer = self._confirm(line)
-        if answer is not None and line.wants_id and not FORM_OF_ID.match(answer.id):
-            return self._refuse(line, f"{answer.id!r} is no identifier")
-        if answer is None or (line.wants_secret and answer.secret is None):
-            return self._refuse(line, "it waits for somebody to confirm it")
+        if answer is None or (answer.yes is None and not answer.id and answer.secret is None):
+            return self._refuse(line, "no one has confirmed it yet")
+        if answer.yes is False:
+            return self._refuse(line, f"{answer.by} says that it is not done")
+        if not (answer.yes or line.wants_id or line.wants_secret):
+            return self._refuse(line, "the answer does not say yes")
+        if line.wants_id and not FORM_OF_ID.match(answer.id):
+            return self._refuse(line, f"{answer.id!r} is not an identifier")
+        if line.wants_secret and answer.secret is None:
+            return self._refuse(line, "the secret is missing in the answer")
+        if line.wants_secret and answer.whose != line.whose:
+            return self._refuse(line, f"the answer gives a secret of {answer.whose}, and this one is for {line.whose}")
         return answer
 
     def _refuse(self, line: Line, why: str) -> Reply:
@@ -163,8 +171,8 @@ class ByHand:
         record = known.after(doing, identity, mark).get(doing.kind, identity)
         if record is not None and doing.kind is CLIENT and not record.body.client_id:
             record = record.with_(client_id=identity)  # what a console shows of a client, and people type, is its client id
-        self._confirmed.append(files.Confirmed(doing.kind, identity, files.today().isoformat(), record))
-        files.write_confirmed(self._folder / "confirmed.json", self._confirmed)
+        row = files.Confirmed(doing.kind, identity, files.today().isoformat(), record)
+        self._confirmed = files.add_confirmed(self._folder / CONFIRMED, row)
         return Reply(Result.DONE, record, confirmed=answer.by)
 
     def make(self, make: Make, mark: str) -> Reply:
@@ -184,8 +192,13 @@ class ByHand:
 
     def fetch_secret(self, identity: str) -> Reply:
         record = self.read(CREDENTIAL, identity)
-        answer = self._ask(secret_line(record.body.name if record is not None else identity, identity))
-        return answer if isinstance(answer, Reply) else Reply(Result.DONE, secret=answer.secret, confirmed=answer.by)
+        name, principal = (record.body.name, record.body.principal) if record is not None else (identity, "")
+        answer = self._ask(secret_line(name, identity, principal))
+        if isinstance(answer, Reply):
+            return answer
+        assert answer.secret is not None
+        self.say(f"the secret of {name}, of {principal}, was received: its SHA-256 begins with {print_of(answer.secret)}")
+        return Reply(Result.DONE, secret=answer.secret, confirmed=answer.by)
 
     # --- the identity's own side --------------------------------------------------------------------------------
     @property
@@ -238,9 +251,9 @@ class ByHand:
             question=True,
         )
         answer = self._confirm(line)
-        if answer is None:
-            return Trial(None, "nobody has answered the question yet")
-        return Trial(answer.yes, f"a person looked; typed in by {answer.by}")
+        if answer is None or answer.yes is None:
+            return Trial(None, "no one has answered the question yet")
+        return Trial(answer.yes, f"a person looked; written by {answer.by}")
 
     def ask_all(self, questions: Sequence[Question]) -> list[Trial]:
         return [Trial(None, "a tenant by hand answers no questions") for _ in questions]

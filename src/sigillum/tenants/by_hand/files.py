@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import csv
+import fcntl
 import io
 import json
+import threading
 from collections.abc import Callable, Iterator
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -23,6 +25,7 @@ from sigillum.core.values.text import CLASSES, did_you_mean, plain
 from sigillum.core.values.times import parse_instant
 
 MOST_BYTES = 20_000_000
+ABOUT = "what was confirmed by hand since the files beside it were written"
 
 
 def _words(text: str) -> tuple[str, ...]:
@@ -110,13 +113,14 @@ FIELDS = {"kind": "type", "from": "start"}  # columns whose field has another na
 
 
 class FactsFile(NamedTuple):
-    """One file: the things of one kind, where they come from, and of which day."""
+    """One file: the things of one kind, where they come from, and of which day. `shown`: the fields that it has columns for."""
 
     kind: Kind[Any]
     path: str
     source: str
     day: date
     records: tuple[Record[Any], ...]
+    shown: frozenset[str]
 
 
 def read_all(folder: Path, shown: str) -> list[FactsFile]:
@@ -178,7 +182,9 @@ def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFi
         )
     kind, columns, needed = COLUMNS[name]
     records = tuple(_things(kind, columns, needed, rows, shown, mistakes))
-    return FactsFile(kind, shown, head.get("source", ""), day, records) if day is not None else None
+    there = {c for _, row in rows for c in row} or set(columns)
+    fields = frozenset(FIELDS.get(c, c) for c in columns if c in there)
+    return FactsFile(kind, shown, head.get("source", ""), day, records, fields) if day is not None else None
 
 
 Row = tuple[int, dict[str, str]]
@@ -277,34 +283,38 @@ def read_confirmed(path: Path) -> list[Confirmed]:
         raise FileError("it cannot be read", where=str(path), mend="restore it from a copy") from problem
 
 
-def write_confirmed(path: Path, rows: list[Confirmed]) -> None:
-    """Write them again, whole or not at all."""
+_ONE_AT_A_TIME = threading.Lock()
+
+
+def add_confirmed(path: Path, row: Confirmed) -> list[Confirmed]:
+    """Add a row to those that are there by now, whoever wrote them, and give them all. Raises FileError, MachineError."""
     from sigillum.core.values.errors import MachineError
 
-    body = {
-        "about": "what was confirmed by hand since the files beside it were written",
-        "confirmed": [
-            {
-                "kind": row.kind.name,
-                "id": row.id,
-                "day": row.day,
-                "fields": as_json(row.record.body._asdict()) if row.record is not None else None,
-                "external_id": row.record.mark if row.record is not None else "",
-            }
-            for row in rows
-        ],
-    }
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        fresh = path.with_name(f".{path.name}.new")
-        fresh.write_text(json.dumps(body, indent=1) + "\n", encoding="utf-8")
-        fresh.replace(path)
+        with _ONE_AT_A_TIME, path.with_name(f".{path.name}.lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)  # and one program, until it is closed
+            rows, fresh = [*read_confirmed(path), row], path.with_name(f".{path.name}.new")
+            body = {"about": ABOUT, "confirmed": [_row(r) for r in rows]}
+            fresh.write_text(json.dumps(body, indent=1) + "\n", encoding="utf-8")
+            fresh.replace(path)
+            return rows
     except OSError as problem:
         raise MachineError(
             f"the file cannot be written: {problem.strerror}",
             where=str(path),
-            mend="mend that, then run the same command again",
+            mend="correct that, then run the same command again",
         ) from problem
+
+
+def _row(row: Confirmed) -> dict[str, Any]:
+    return {
+        "kind": row.kind.name,
+        "id": row.id,
+        "day": row.day,
+        "fields": as_json(row.record.body._asdict()) if row.record is not None else None,
+        "external_id": row.record.mark if row.record is not None else "",
+    }
 
 
 def today() -> date:

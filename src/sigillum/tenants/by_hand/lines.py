@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Callable
 from datetime import datetime
@@ -22,15 +23,17 @@ class Line(NamedTuple):
     wants_id: bool = False
     wants_secret: bool = False
     question: bool = False  # to be answered with yes or no
+    whose: str = ""  # of a secret: the principal id that it is for
 
 
 class Answer(NamedTuple):
-    """What a person confirmed: who, and what came back."""
+    """What a person said: who, and what came back. `yes` None: neither was said; `whose`: for which principal a secret is."""
 
     by: str
     id: str = ""
     secret: Secret | None = None
-    yes: bool = True
+    yes: bool | None = None
+    whose: str = ""
 
 
 Confirm = Callable[[Line], Answer | None]
@@ -43,14 +46,25 @@ KEPT_HERE = "(kept here: `sigillum handover CHARTER --reveal CHARTER` shows it)"
 SKIP_EMPTY: tuple[Any, ...] = (None, "", (), [])
 
 
-def secret_line(name: str, identity: str) -> Line:
+def print_of(secret: Secret) -> str:
+    """How a secret is told from others by the two who have it, without showing it: `sha256sum` says the same."""
+    return hashlib.sha256(secret.reveal().encode()).hexdigest()[:12]
+
+
+def keyed(line: Line, tenant: str, about: str) -> Line:
+    """The same with a key that names its tenant and `about`: its charter, and where something is made its generation."""
+    return line._replace(key=f"{tenant}/{about} {line.key}")
+
+
+def secret_line(name: str, identity: str, principal: str) -> Line:
     """The line for a secret that only the tenant can make."""
     return Line(
         f"secret of credential {name}",
         f"copy the secret of the credential {name}",
-        (("id", identity),),
+        (("id", identity), ("principal", principal)),
         "it is shown once: copy it before the page is left",
         wants_secret=True,
+        whose=principal,
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,6 +13,7 @@ from sigillum.charters.workspace import Workspace, find, load
 from sigillum.core.charter.charter import Charter
 from sigillum.core.values.errors import FileError, Mistake
 
+from .asked import asking_about
 from .books import Books
 from .keepings import Keepings
 from .settings import Progress, Settings
@@ -129,7 +131,13 @@ class Office:
             lambda text: settings.progress(Progress(about, text)),
             settings.go_on,
         )
-        return Ports(self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve, turn, settings.gone)
+
+        def asked(step: Step) -> AbstractContextManager[None]:
+            return asking_about(f"{about}/{step.id.generation}")
+
+        return Ports(
+            self.tenants.reach, journal, keeping, patience, prove, ask, self.keepings.resolve, turn, asked, settings.gone
+        )
 
 
 def nothing(*given: object) -> None:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from sigillum.core.values.errors import FileError, MachineError
 from sigillum.core.values.secret import Secret
 
+from .asked import ABOUT
 from .settings import Header, Progress, Settings
 
 if TYPE_CHECKING:  # imported where they are used: a command loads what it needs and no more
@@ -129,7 +130,7 @@ class Tenants:
                 settings.say,
                 keepings.registrations,
                 keepings.register,
-                self._confirm,
+                partial(self._confirm, name),
                 pause,
                 partial(keepings.discovered, name),
                 partial(keepings.discover, name),
@@ -155,12 +156,14 @@ class Tenants:
             raise SomebodyError(f"{name} is no secret store", where=name, mend="write another `keep_in`, or another tenant")
         return found
 
-    def _confirm(self, line: Line) -> Answer | None:
+    def _confirm(self, name: str, line: Line) -> Answer | None:
         """A person gets one question at a time, whatever is under way beside it."""
+        from sigillum.tenants.by_hand.lines import keyed
+
         with self._turns:
             self._settings.asking.set()
             try:
-                return self._settings.confirm(line)
+                return self._settings.confirm(keyed(line, name, ABOUT.get()))
             finally:
                 self._settings.asking.clear()
 

@@ -20,6 +20,7 @@ from sigillum.core.values.text import did_you_mean, plain
 from sigillum.keeping.files import FileKeeping
 from sigillum.tenants.port import Proof, SignedIn, Tenant
 from sigillum.workflows.desk import lookup
+from sigillum.workflows.desk.asked import asking_about
 from sigillum.workflows.desk.office import Office
 
 MOST_LINKS = 20  # of what was read, so many are followed
@@ -119,12 +120,13 @@ def try_one(trying: Trying, signed_in: SignedIn, shown: str, proof: ProofWant) -
     manner = manner_of(proof, operation, trying.places[proof.at], tenant.profile)
     if manner is Manner.TRIED and (not shown or proof.person):  # people sign in themselves: nobody is imitated
         manner = Manner.ASKED if tenant.profile.decisions else Manner.NEITHER
-    if manner is Manner.TRIED and operation is not None:
-        trial = tenant.attempt(signed_in, operation, proof.at)
-    elif manner is Manner.ASKED:
-        trial = tenant.ask(signed_in, proof.permission, proof.at, trying.people.get(proof.person, ""))
-    else:
+    if manner is Manner.NEITHER or (manner is Manner.TRIED and operation is None):
         return unjudged(proof, "the tenant offers neither a call nor a decision for it", manner)
+    with asking_about(trying.charter.name):
+        if manner is Manner.TRIED and operation is not None:
+            trial = tenant.attempt(signed_in, operation, proof.at)
+        else:
+            trial = tenant.ask(signed_in, proof.permission, proof.at, trying.people.get(proof.person, ""))
     result = judge(proof, manner, trial)
     return _followed(trying, signed_in, result, trial) if proof.follow and result.held is True and proof.allowed else result
 

@@ -51,7 +51,8 @@ def attempt(
     """
     for number in range(MOST_ATTEMPTS):
         ready = request() if callable(request) else request
-        reply, settle = work.journal.attempt(step, verb, masked(payload), ready.send, **more, **ready.about)
+        with work.ports.asked(step):
+            reply, settle = work.journal.attempt(step, verb, masked(payload), ready.send, **more, **ready.about)
         result = done(reply, settle)
         if result is not None:
             return result

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
@@ -117,4 +118,5 @@ class Ports:
     ask: Callable[[Step, Doing | None], None]
     chosen: Callable[[str], Secret]  # the secret that a reference refers to
     turn: Callable[[Step], None]
+    asked: Callable[[Step], AbstractContextManager[None]] = lambda step: nullcontext()  # while a step may ask a person
     gone: bool = False  # a person made sure: what is to end, and was never shown since it was made, is not there
