@@ -21,8 +21,9 @@ from typing import Any, NamedTuple
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "sigillum"
-MOST_SECONDS = 5  # of tests for one change; one test at least
+MOST_SECONDS = 7  # of tests for one change; one test at least
 MOST_TESTS = 30
+AROUND = 20  # lines
 PATIENCE = 5  # so many times what the tests took is waited: a change may have made a loop without an end
 HOW = (
     "-x",
@@ -61,25 +62,29 @@ class Result(NamedTuple):
 class Measured(NamedTuple):
     """The tests that run each line, and how many seconds each takes."""
 
-    lines: Mapping[tuple[str, int], frozenset[str]]
+    lines: Mapping[str, Mapping[int, frozenset[str]]]
     took: Mapping[str, float]
 
     def of(self, change: Change, always: Iterable[str]) -> list[str]:
-        """The tests to run: of each file the quickest first, as many as there is time for; `always` comes after them."""
-        here = self.lines.get((change.file, change.line)) or frozenset().union(
-            *(tests for (file, _), tests in self.lines.items() if file == change.file)
-        )
-        by_file: dict[str, list[str]] = {}
-        for test in sorted(here, key=lambda t: self.took[t]):
-            by_file.setdefault(test.partition("::")[0], []).append(test)
-        turns = sorted((number, self.took[t], t) for tests in by_file.values() for number, t in enumerate(tests))
+        """The tests to run: those that run the changed line, and of them those first that run what few others do around it, since
+        they are about it; as many as there is time for. `always` comes after them.
+        """
+        file = self.lines.get(change.file, {})
+        here = file.get(change.line) or frozenset().union(*file.values())
+        around = [file[n] for n in range(change.line - AROUND, change.line + AROUND + 1) if n in file]
+        rare = dict.fromkeys(here, 0.0)
+        for tests in around:
+            for test in tests & here:
+                rare[test] += 1 / len(tests)
         chosen, seconds = list[str](), 0.0
-        for _, took, test in turns[:MOST_TESTS]:
-            seconds += took
-            if chosen and seconds > MOST_SECONDS:
-                break
+        for test in sorted(here, key=lambda t: (-rare[t] / (0.5 + self.took[t]), t)):
+            if chosen and seconds + self.took[test] > MOST_SECONDS:
+                continue
+            seconds += self.took[test]
             chosen.append(test)
-        return [*chosen, *always]
+            if len(chosen) == MOST_TESTS:
+                break
+        return [*sorted(chosen, key=lambda t: self.took[t]), *always]
 
 
 def environment(folder: Path) -> dict[str, str]:
@@ -116,10 +121,10 @@ def measured(folder: Path, where: Iterable[str], tests: Iterable[str], left_out:
     return Measured(_lines(folder / "data", frozenset(took)), took)
 
 
-def _lines(data: Path, known: frozenset[str]) -> dict[tuple[str, int], frozenset[str]]:
+def _lines(data: Path, known: frozenset[str]) -> dict[str, dict[int, frozenset[str]]]:
     from coverage.numbits import numbits_to_nums
 
-    lines: dict[tuple[str, int], set[str]] = {}
+    lines: dict[str, dict[int, set[str]]] = {}
     with sqlite3.connect(data) as db:
         for path, context, bits in db.execute(
             "SELECT f.path, c.context, l.numbits FROM line_bits l JOIN file f ON f.id = l.file_id "
@@ -127,8 +132,8 @@ def _lines(data: Path, known: frozenset[str]) -> dict[tuple[str, int], frozenset
         ):
             tests = known.intersection(context.split("|"))  # of a process that a test starts, and in its own
             for number in numbits_to_nums(bits) if tests else ():
-                lines.setdefault((str(Path(path).relative_to(SOURCE)), number), set()).update(tests)
-    return {spot: frozenset(tests) for spot, tests in lines.items()}
+                lines.setdefault(str(Path(path).relative_to(SOURCE)), {}).setdefault(number, set()).update(tests)
+    return {file: {n: frozenset(t) for n, t in spots.items()} for file, spots in lines.items()}
 
 
 class Copy:
