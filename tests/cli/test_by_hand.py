@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -139,7 +141,14 @@ def test_endings_changes_and_newer_exports(depot: Desk) -> None:
     path = depot.folder / "facts" / "depot" / "accounts.csv"
     path.write_text(path.read_text().replace(f"{TODAY}", f"{TODAY + timedelta(days=1)}"))  # a newer export, without ours
     assert look(depot)["steps"][0]["step"] in ("wait", "make")  # what was confirmed before that day counts no more
-    path.write_text(path.read_text().replace(f"{TODAY + timedelta(days=1)}", f"{TODAY - timedelta(days=40)}"))
+    path.write_text(path.read_text().replace(f"{TODAY + timedelta(days=1)}", f"{TODAY}"))  # of this day, and without ours
+    os.utime(path, (time.time() + 60,) * 2)
+    assert (look(depot)["steps"], [n["code"] for n in look(depot)["notes"]]) == ([], ["facts-old"])
+    path.write_text(path.read_text().replace(f"{TODAY}", f"{TODAY}T00:00:00Z"))  # before it was confirmed
+    assert (look(depot)["steps"], look(depot)["notes"]) == ([], [])
+    path.write_text(path.read_text().replace(f"{TODAY}T00:00:00Z", f"{TODAY}T23:59:59Z"))  # after it
+    assert look(depot)["steps"][0]["step"] in ("wait", "make")
+    path.write_text(path.read_text().replace(f"{TODAY}T23:59:59Z", f"{TODAY - timedelta(days=40)}"))
     assert "40 days old" in next(n["text"] for n in look(depot)["notes"] if n["code"] == "facts-old")
 
 

@@ -16,7 +16,7 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import FileError, RefusedError, WaitingError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.times import ClockReading
+from sigillum.core.values.times import ClockReading, format_instant, whole_second
 from sigillum.tenants.port import Address, Link, Proof, Reply, Result, SignedIn, Tenant
 
 from . import files
@@ -78,6 +78,13 @@ class ByHand:
             for f in self._files.values()
             if (files.today() - f.day).days > OLD_DAYS
         ]
+        newest = {(c.kind.name, c.id): c for c in self._confirmed}
+        disputed = [
+            f"{f.path} was put here after the {c.kind.name} {c.id} was confirmed, on the same day, and says otherwise: what "
+            f"was confirmed counts. Write the time of the export beside its day (`# date: {c.day}T15:00:00Z`)"
+            for c in newest.values()
+            if (f := self._files.get(c.kind.name)) is not None and c.disputed(f)
+        ]
         return Profile(
             name=self.address.name,
             title=str(said.get("title", "")),
@@ -90,7 +97,7 @@ class ByHand:
             operations=operations,
             administrator=self.address.admin,
             carries={n: f.shown & frozenset(f.kind.fields) for n, f in self._files.items()},
-            warnings=tuple(old),
+            warnings=(*old, *disputed),
             confirmed_by=PERSON,
         )
 
@@ -106,7 +113,7 @@ class ByHand:
             facts.add(file.records)
         for one in self._confirmed:
             source = self._files.get(one.kind.name)
-            if source is not None and one.day >= source.day.isoformat():
+            if source is not None and one.since(source):
                 if one.record is None:
                     facts.records[one.kind].pop(one.id, None)
                 else:
@@ -171,7 +178,8 @@ class ByHand:
         record = known.after(doing, identity, mark).get(doing.kind, identity)
         if record is not None and doing.kind is CLIENT and not record.body.client_id:
             record = record.with_(client_id=identity)  # what a console shows of a client, and people type, is its client id
-        row = files.Confirmed(doing.kind, identity, files.today().isoformat(), record)
+        at = whole_second(files.now())
+        row = files.Confirmed(doing.kind, identity, at.date().isoformat(), record, format_instant(at))
         self._confirmed = files.add_confirmed(self._folder / CONFIRMED, row)
         return Reply(Result.DONE, record, confirmed=answer.by)
 

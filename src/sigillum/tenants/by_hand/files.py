@@ -113,7 +113,7 @@ FIELDS = {"kind": "type", "from": "start"}  # columns whose field has another na
 
 
 class FactsFile(NamedTuple):
-    """One file: the things of one kind, where they come from, and of which day. `shown`: the fields that it has columns for."""
+    """One file: the things of one kind, where they come from, and of which day, or when. `shown`: what it has columns for."""
 
     kind: Kind[Any]
     path: str
@@ -121,6 +121,8 @@ class FactsFile(NamedTuple):
     day: date
     records: tuple[Record[Any], ...]
     shown: frozenset[str]
+    at: datetime | None = None  # where a time stands beside the day
+    put: datetime | None = None  # when it was put here
 
 
 def read_all(folder: Path, shown: str) -> list[FactsFile]:
@@ -152,6 +154,7 @@ def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFi
     try:
         if path.stat().st_size > MOST_BYTES:
             raise ValueError("it is larger than 20 MB")
+        put = datetime.fromtimestamp(path.stat().st_mtime, UTC)
         text = path.read_text(encoding="utf-8-sig")
         head, rows = _json(text) if path.suffix == ".json" else _csv(text)
     except (OSError, ValueError, KeyError, TypeError, RecursionError, csv.Error) as problem:
@@ -159,15 +162,16 @@ def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFi
             Mistake("facts-file", f"it cannot be read: {problem}", "write it as docs/by-hand.md shows", Position(shown, 1, 1))
         )
         return None
-    day = None
+    day, at, said = None, None, head.get("date", "")
     try:
-        day = date.fromisoformat(head.get("date", ""))
+        at = parse_instant(said) if "T" in said else None
+        day = at.date() if at is not None else date.fromisoformat(said)
     except ValueError:
         mistakes.append(
             Mistake(
                 "facts-date",
                 "it is not said of which day these facts are",
-                "begin with `# date: 2027-03-01`",
+                "begin with `# date: 2027-03-01`, or with its time, `2027-03-01T15:00:00Z`",
                 Position(shown, 1, 1),
             )
         )
@@ -184,7 +188,7 @@ def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFi
     records = tuple(_things(kind, columns, needed, rows, shown, mistakes))
     there = {c for _, row in rows for c in row} or set(columns)
     fields = frozenset(FIELDS.get(c, c) for c in columns if c in there)
-    return FactsFile(kind, shown, head.get("source", ""), day, records, fields) if day is not None else None
+    return FactsFile(kind, shown, head.get("source", ""), day, records, fields, at, put) if day is not None else None
 
 
 Row = tuple[int, dict[str, str]]
@@ -255,12 +259,29 @@ def _things(
 
 # --- what was confirmed since the files were written ----------------------------------------------------------------
 class Confirmed(NamedTuple):
-    """One thing as it was confirmed on a day; `record` None: it was ended."""
+    """One thing as it was confirmed on a day, at a time; `record` None: it was ended."""
 
     kind: Kind[Any]
     id: str
     day: str
     record: Record[Any] | None
+    at: str = ""
+
+    def since(self, file: FactsFile) -> bool:
+        """Was it confirmed after what a file says? Of one day, where no time is said, it was."""
+        if self.at and file.at is not None:
+            return parse_instant(self.at) >= file.at
+        return self.day >= file.day.isoformat()
+
+    def disputed(self, file: FactsFile) -> bool:
+        """Is it of the day of a file without a time, which was put here later, and says otherwise?"""
+        there = next((r for r in file.records if r.id == self.id), None)
+        later = bool(self.at) and file.put is not None and file.put > parse_instant(self.at)
+        if file.at is not None or self.day != file.day.isoformat() or not later:
+            return False
+        if there is None or self.record is None:
+            return there is not self.record
+        return any(there.denies(**{n: self.record.value(n)}) for n in file.shown & frozenset(self.kind.fields))
 
 
 def read_confirmed(path: Path) -> list[Confirmed]:
@@ -275,7 +296,7 @@ def read_confirmed(path: Path) -> list[Confirmed]:
             if fields is not None
             else None
         )
-        return Confirmed(kind, str(row["id"]), str(row["day"]), record)
+        return Confirmed(kind, str(row["id"]), str(row["day"]), record, str(row.get("at", "")))
 
     try:
         return [one(row) for row in json_of(path.read_text(encoding="utf-8"))["confirmed"]]
@@ -312,6 +333,7 @@ def _row(row: Confirmed) -> dict[str, Any]:
         "kind": row.kind.name,
         "id": row.id,
         "day": row.day,
+        "at": row.at,
         "fields": as_json(row.record.body._asdict()) if row.record is not None else None,
         "external_id": row.record.mark if row.record is not None else "",
     }
@@ -319,4 +341,9 @@ def _row(row: Confirmed) -> dict[str, Any]:
 
 def today() -> date:
     """The day here."""
-    return datetime.now(UTC).date()
+    return now().date()
+
+
+def now() -> datetime:
+    """The time here."""
+    return datetime.now(UTC)
