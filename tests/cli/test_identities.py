@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import signal
 from pathlib import Path
@@ -10,8 +11,11 @@ from typing import Any
 import pytest
 from joserfc import jws
 from joserfc.jwk import OKPKey
+from rich.console import Console
 
 from conftest import Away, Desk, Fork, Ran, Sandbox, boundaries, kill_at
+from sigillum.cli.views.requests import text as request_text
+from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records.requests import Request
 from sigillum.core.values.canonical import thumbprint
 from sigillum.keys import signed
@@ -725,3 +729,22 @@ def test_of_three_one_is_refused_one_waits_and_one_is_fine(bare: Desk, sandbox: 
     )
     assert summit.state() == before  # only the mended one is written to
     assert [u["userName"] for u in other.of("User", "a-refused")] == ["a-refused"]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_everything_that_would_be_sent_is_shown(kind: str) -> None:
+    """Whoever agrees to a request sees each of its values, however many and however long; and what a change empties."""
+    values: dict[str, Any] = {}
+    for number, name in enumerate(f for f in KINDS[kind].fields if f != "id"):
+        values[name] = [f"{name}-{n}" for n in range(13)] if number % 2 else f"{name}-{'x' * 600}-end"
+    for do in ("make", "change"):
+        sent = {**values, "display": "", "reach": []} if do == "change" else values
+        out = io.StringIO()
+        shown = request_text(Request(do, kind, "https://t.example", "it", sent), str)
+        Console(file=out, width=100).print(shown)
+        told = "".join(out.getvalue().split())
+        wanted = [
+            v for value in values.values() for v in (value if isinstance(value, list) else [value]) if value in sent.values()
+        ]
+        assert [v for v in wanted if v not in told] == []
+        assert (told.count("(nothing)") > 0) is (do == "change")

@@ -13,7 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from sigillum.core.values.marks import Ref
-from sigillum.core.values.text import SOME, some
+from sigillum.core.values.text import SOME
 from sigillum.core.values.times import format_instant
 
 Ident = Callable[[str], str]
@@ -47,7 +47,7 @@ def pairs(rows: Iterable[tuple[str, Any]]) -> RenderableType:
 
 
 def value_text(value: Any) -> str:
-    """A value as people read it."""
+    """A value as people read it, whole: somebody may agree to it."""
     if value is None or value == "":
         return "(nothing)"
     if isinstance(value, bool):
@@ -57,5 +57,6 @@ def value_text(value: Any) -> str:
     if isinstance(value, Ref):
         return f"(from {value.step})"
     if isinstance(value, (list, tuple)):
-        return some([str(v) for v in value], "value") if len(value) > SOME else ", ".join(map(str, value)) or "(nothing)"
+        count = f"{len(value)} values: " if len(value) > SOME else ""
+        return count + ", ".join(map(str, value)) or "(nothing)"
     return str(value) if not isinstance(value, dict) else json.dumps(value)

@@ -6,7 +6,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from sigillum.core.records.requests import Request
-from sigillum.core.values.text import plain
+from sigillum.core.values.text import plain, whole
 from sigillum.workflows.handing.answer import Answering
 
 from .common import Ident, pairs, value_text
@@ -24,19 +24,20 @@ def text(request: Request, ident: Ident) -> RenderableType:
         ("in their words", f"{request.do} {request.about}"),
         ("why", request.why),
     ]
+    made = request.do == "make"  # with nothing in a field it is made without it; a change empties it
     values = [
-        (name, ident(str(v)) if name in HIDDEN else value_text(v))
+        (name, ident(str(v)) if name in HIDDEN and v else value_text(v))
         for name, v in request.values.items()
-        if v not in (None, "", (), [])
+        if not made or v not in (None, "", (), [])
     ]
     rows += [(name.replace("_", " "), text) for name, text in request.accepted.items()]
     more = [("id", ident(request.id))] if request.id else []
     return Group(
         Text(f"{request.do} {request.thing}", style="bold"),
         "",
-        pairs([(n, plain(v)) for n, v in rows]),
+        pairs([(n, whole(v)) for n, v in rows]),
         "",
-        pairs([(n, plain(v)) for n, v in (*more, *values)]),
+        pairs([(n, whole(v)) for n, v in (*more, *values)]),
     )
 
 

@@ -52,9 +52,14 @@ def visible(text: str) -> str:
     return "".join(c if c == "\n" or (c.isprintable() and not _BLANK.match(c)) else " " for c in text)
 
 
+def whole(text: object) -> str:
+    """A text of somebody else's in one line and uncut, where somebody agrees to what it says; for showing alone."""
+    return visible(str(text)).replace("\n", " ")
+
+
 def plain(text: object) -> str:
     """A text of somebody else's in one line and bounded, for a message or a table; like `visible` for showing alone."""
-    cleaned = visible(str(text)).replace("\n", " ")
+    cleaned = whole(text)
     return cleaned if len(cleaned) <= SHOWN_CHARACTERS else cleaned[:SHOWN_CHARACTERS] + " ..."
 
 
