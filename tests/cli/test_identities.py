@@ -238,6 +238,9 @@ def test_a_request_goes_to_another_workspace_and_comes_back_as_a_receipt(bare: D
     other.know(roster, "their-roster", "nils.brack")
     stranger = other.run("requests", "answer", str(files[0]), "--yes")
     assert (stranger.code, thumb(bare) in stranger.err, mine(roster, "Consent")) == (6, True, [])
+    wrong = other.answered("yes\n", "requests", "answer", str(files[0]), "--from", thumb(other))  # at a terminal, too
+    assert (wrong.code, "by another key than `--from` says" in wrong.err, "Carry it out" in wrong.err) == (6, True, False)
+    assert mine(roster, "Consent") == []
     first = other.run("requests", "answer", str(files[0]), "--yes", "--from", thumb(bare))
     assert (first.code, "It is not so yet" in first.out) == (0, True), first.out + first.err
     receipt = Path(str(files[0]).replace(".json", ".receipt.json"))
@@ -688,7 +691,7 @@ def test_a_value_that_only_somebody_else_can_tell_is_asked_for_and_the_rest_goes
     [
         ("to: {ask: {form: x}}", "of whom"),
         ("to: {ask: {of: x, from: y}}", "`from` is not known"),
-        ("to: {ask: {of: x, form: '['}}", "no pattern"),
+        ("to: {ask: {of: x, form: '['}}", "not a pattern"),
         ("to: {ask: x}", "of whom"),
     ],
 )

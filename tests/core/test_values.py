@@ -28,6 +28,7 @@ from sigillum.core.kinds.profile import Operation, Profile
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records import chain
 from sigillum.core.values import text, times
+from sigillum.core.values.asked import fault_of, fits
 from sigillum.core.values.canonical import canonical, digest, external_id, thumbprint
 from sigillum.core.values.errors import Mistake, Outcome, Position, SigillumError, worst
 from sigillum.core.values.marks import Mark
@@ -382,3 +383,21 @@ def test_what_is_compared_has_three_answers() -> None:
     assert compared(Record(CREDENTIAL, "1", body), {"name": "key", "thumbprint": "bb"}).same
     with pytest.raises(TypeError, match="say which"):
         bool(held)
+
+
+@pytest.mark.parametrize(
+    ("form", "told"),
+    [
+        ("", ""),
+        ("[0-9]{12}(-[a-z]+)?", ""),
+        ("arn-[a-z]+-[0-9]{12}", ""),
+        ("(a|b)c", ""),
+        ("(", "not a pattern"),
+        *((f, "for ever") for f in ("(a+)+b", "(a|a)*b", "(a{1,9}){1,9}", "(a?){500}b", "((a|b)c?)*", r"(a*)\1*b")),
+        ("a*a*a*a*b", "vary in length"),
+    ],
+)
+def test_a_pattern_of_somebody_else_ends_in_bounded_time(form: str, told: str) -> None:
+    assert told in fault_of(form)
+    assert bool(told) is bool(fault_of(form))
+    assert fits("a" * 499, form) is (form == "")

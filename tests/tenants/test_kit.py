@@ -196,6 +196,8 @@ class ByPeople:
             "ines.vole",
             f"id-{len(self.lines)}" if line.wants_id else "",
             Secret("typed-secret-99") if line.wants_secret else None,
+            yes=True,
+            whose=line.whose,
         )
 
     def changes(self) -> int:

@@ -5,11 +5,10 @@ What was answered takes its place. An entry that still waits is left out, so tha
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from sigillum.core.values.asked import AskedWant
+from sigillum.core.values.asked import AskedWant, fault_of
 from sigillum.core.values.errors import FileError, Mistake
 from sigillum.reading.document import Document, Spot
 
@@ -54,10 +53,8 @@ def _wrong(spot: Spot, asked: Any) -> tuple[str, str]:
         return "it is not said of whom it is asked", "write `ask: {of: WHO, form: ..., for: ...}`"
     if strange := sorted(set(asked) - KEYS):
         return f"the key `{strange[0]}` is not known", f"known: {', '.join(sorted(KEYS))}"
-    try:
-        re.compile(asked.get("form", ""))
-    except re.error:
-        return "its form is no pattern", "write a regular expression, such as '[0-9]{12}'"
+    if fault := fault_of(asked.get("form", "")):
+        return f"its form: {fault}", "write a regular expression, such as '[0-9]{12}'"
     return "", ""
 
 

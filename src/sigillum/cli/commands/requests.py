@@ -149,6 +149,12 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
         request, written = tell(context.office, args.file, args.value, args.from_)
         return _answered(context, request.digest, False, str(written), f"Told: {request.about}")
     found = compare(context.office, args.file, args.from_)
+    if args.from_ and found.key_id not in args.from_:
+        raise SomebodyError(
+            f"it is signed by another key than `--from` says: {found.key_id}",
+            where=str(args.file),
+            mend="compare the thumbprint with its sender out of band; nothing was done",
+        )
     context.show(lambda: view.answering(found, context.ident))
     if not found.stands and args.yes and not found.known:
         raise SomebodyError(
