@@ -154,7 +154,7 @@ def _read(path: Path, shown: str, name: str, mistakes: list[Mistake]) -> FactsFi
     try:
         if path.stat().st_size > MOST_BYTES:
             raise ValueError("it is larger than 20 MB")
-        put = datetime.fromtimestamp(path.stat().st_mtime, UTC)
+        put = datetime.fromtimestamp(int(path.stat().st_mtime), UTC)
         text = path.read_text(encoding="utf-8-sig")
         head, rows = _json(text) if path.suffix == ".json" else _csv(text)
     except (OSError, ValueError, KeyError, TypeError, RecursionError, csv.Error) as problem:
