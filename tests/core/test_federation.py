@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from conftest import examples
 from sigillum.core.federation.assertions import NoTokenError, Unverified, in_words, look, moment, read, whole
-from sigillum.core.federation.conditions import Condition, judge, kind_of
+from sigillum.core.federation.conditions import Condition, judge, kind_of, same
 from sigillum.core.federation.subjects import SubjectPart, difference, doubts, subject_of
 from sigillum.core.federation.trusts import Issuer, Trust, about, match
 from sigillum.core.kinds.trusting import Trust as Shown
@@ -340,3 +340,16 @@ def test_numbers_that_are_not_the_same_everywhere_are_found_at_any_depth() -> No
     ]
     assert moment(AT) == NOW
     assert NOW + timedelta(0) == NOW
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "alike"),
+    [
+        *((v, v, True) for v in ("a", 1, True)),
+        *((v, v, False) for v in (1.0, [1], {"a": 1}, None, 2**53)),
+        *((1, v, False) for v in ("1", True, 1.0)),
+        ("\u00e9", "e\u0301", False),
+    ],
+)
+def test_only_scalars_of_one_type_are_the_same(one: object, other: object, alike: bool) -> None:
+    assert same(one, other) is alike
