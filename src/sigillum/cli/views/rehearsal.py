@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping
+from datetime import datetime
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -14,9 +15,9 @@ from rich.text import Text
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.kinds.access import ROLE
-from sigillum.core.kinds.changes import plain
+from sigillum.core.kinds.changes import Make, plain
 from sigillum.core.kinds.kind import SAYS_OF_ITSELF
-from sigillum.core.records.steps import USUAL, Collision, Outline, Step
+from sigillum.core.records.steps import USUAL, Collision, Kept, Outline, Step
 from sigillum.core.values.marks import Ref
 from sigillum.core.values.times import format_instant
 from sigillum.workflows.desk.books import Orphan
@@ -87,7 +88,21 @@ def details(step: Step, purpose: str = "") -> list[tuple[str, str]]:
         ]
     elif {"allows", "until", "ends", "issuer"} & set(step.after):
         rows += [(name, value_text(value)) for name, value in step.after.items()]
-    return rows
+    return [*rows, *_also_sent(step, purpose, rows)]
+
+
+def _also_sent(step: Step, purpose: str, rows: list[tuple[str, str]]) -> Iterator[tuple[str, str]]:
+    """The other values that making it sends: whoever agrees sees all of them. Owner and purpose stand above all steps."""
+    part = step.action.part if isinstance(step.action, Make) else {}
+    said = {step.about, step.why, purpose, *(value for _, value in rows)}
+    for name, value in part.items():
+        text = value_text(value)
+        known = name in ABOVE or name in dict(rows) or any(text in one for one in said)
+        if not known and value not in (None, "", (), []) and not isinstance(value, (Ref, Kept, dict, datetime)):
+            yield name.replace("_", " "), text
+
+
+ABOVE = frozenset(("owner", "purpose", "active", "carrier", "role_id", "place_id", "principal", "type", "start", "until"))
 
 
 def collision(taken: Collision, ident: Ident) -> RenderableType:
