@@ -14,10 +14,14 @@ from joserfc.jwk import OKPKey
 from rich.console import Console
 
 from conftest import Away, Desk, Fork, Ran, Sandbox, boundaries, kill_at
+from sigillum.cli.views.rehearsal import ABOVE, details
 from sigillum.cli.views.requests import text as request_text
+from sigillum.core.kinds.changes import Make
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records.requests import Request
+from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.canonical import thumbprint
+from sigillum.core.values.marks import Mark, StepId
 from sigillum.keys import signed
 from sigillum.keys.ledgerkey import LedgerKey
 
@@ -751,3 +755,13 @@ def test_everything_that_would_be_sent_is_shown(kind: str) -> None:
         ]
         assert [v for v in wanted if v not in told] == []
         assert (told.count("(nothing)") > 0) is (do == "change")
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_rehearsal_shows_each_value_that_is_sent(kind: str) -> None:
+    """What stands above all steps, or in what a step is about, is the only thing that is not said below it."""
+    part = {f: (f"{f}-one", f"{f}-two") if n % 2 else f"{f}-value" for n, f in enumerate(KINDS[kind].fields)}
+    step = Step(StepId(Mark("x", "t", ()), 1, "make"), StepKind.MAKE, "it", Make(KINDS[kind], part), after={"until": "soon"})
+    told = "\n".join(text for _, text in details(step))
+    left_out = {n for n, v in part.items() if any(t not in told for t in ((v,) if isinstance(v, str) else v))}
+    assert left_out <= ABOVE | {"until"}
