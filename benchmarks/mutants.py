@@ -35,10 +35,10 @@ LEFT_OUT = " and ".join(
         "one_of_each_class",
         "service_denies",
         "hostile_values",
-        "what_pasting_did",
         "test_strangers",
         "test_bad_days",
-        "test_with",
+        "kept_fresh",
+        "test_signals",
         "test_acting",
         "wrong_in_any_way",
         "profile_serves_on",
@@ -51,8 +51,13 @@ REAL = "tenants/postgresql/"
 KINDS = ("comparison", "condition", "constant", "call", "order", "journal", "need")
 OF_EACH = 10  # changes of one kind in one package, where there are so many
 BOUNDARIES = "tests/cli/test_kill.py::test_killed_at_every_boundary_with_every_fate_of_the_request"
-ALSO = {  # what is tried at any rate: killed at each boundary of the journal, and what runs in the other party's process
+ALSO = {  # what is tried as well: killed at each boundary of the journal, told stories, and what runs in the other party's process
     "workflows/enacting/carrying": [f"{BOUNDARIES}[arrives-at-once]", f"{BOUNDARIES}[lost-after-at-once]"],
+    "core/facets": ["tests/core/test_stories.py"],
+    "core/comparing": ["tests/core/test_stories.py"],
+    "sandbox/deciding/cluster": ["tests/cli/test_workload.py"],
+    "sandbox/deciding/trusts": ["tests/sandbox/test_exchange.py", "tests/core/test_federation.py"],
+    "sandbox/deciding/signin": ["tests/cli/test_sign_in.py"],
     "sandbox": ["tests/access", "tests/cli/test_access.py"],
 }
 LEAST, SHARE, BOUND_SECONDS, WORKERS = 240, 0.90, 1200, 2
