@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import time
@@ -107,9 +108,16 @@ def test_a_charter_serves_where_people_are_the_interface(depot: Desk) -> None:
     for number in range(1, len(keys)):  # one line a day
         ran = answered(depot, dict(list(ANSWERS.items())[:number]))
         assert ran.code == (1 if number >= 5 else 6), f"{number} {ran.out}{ran.err}"
+        begins = hashlib.sha256(SECRET.encode()).hexdigest()[:12]
+        assert (f"of 31, was received: its SHA-256 begins with {begins}" in ran.err) is (number == 5), ran.err
+        assert ("no line asked for" in ran.err, "did you mean" in ran.err) == (
+            number > 1,
+            False,
+        )  # what was done on the days before
     assert len(look(depot)["steps"]) < before
     ran = answered(depot, ANSWERS)
     assert ran.code == 0, ran.out + ran.err
+    assert SECRET not in ran.out + ran.err
     proofs = ran.json["charters"][0]["proofs"]["proofs"]
     assert [(p["held"], p["how"]) for p in proofs] == [(True, "asked, not tried")] * 2
     seen = look(depot)
@@ -148,8 +156,10 @@ def test_endings_changes_and_newer_exports(depot: Desk) -> None:
     assert (look(depot)["steps"], look(depot)["notes"]) == ([], [])
     path.write_text(path.read_text().replace(f"{TODAY}T00:00:00Z", f"{TODAY}T23:59:59Z"))  # after it
     assert look(depot)["steps"][0]["step"] in ("wait", "make")
-    path.write_text(path.read_text().replace(f"{TODAY}T23:59:59Z", f"{TODAY - timedelta(days=40)}"))
-    assert "40 days old" in next(n["text"] for n in look(depot)["notes"] if n["code"] == "facts-old")
+    path.write_text(path.read_text().replace(f"{TODAY}T23:59:59Z", f"{TODAY - timedelta(days=30)}"))
+    assert [n for n in look(depot)["notes"] if n["code"] == "facts-old"] == []
+    path.write_text(path.read_text().replace(f"{TODAY - timedelta(days=30)}", f"{TODAY - timedelta(days=31)}"))
+    assert "31 days old" in next(n["text"] for n in look(depot)["notes"] if n["code"] == "facts-old")
 
 
 def test_lives_are_lines_of_the_sheet_and_nothing_ends_without_an_answer(depot: Desk) -> None:

@@ -113,9 +113,12 @@ class Context:
             self.confirm = self._answers = Answers(file, lambda r: resolve(r, Path.cwd()), writer_name())
 
     def left_over(self) -> None:
-        """Say which answers nothing asked for: a mistyped line is none."""
-        for key, meant in self._answers.unmatched() if self._answers is not None else ():
-            self.say(f"no line asked for the answer {key!r}" + (f": did you mean {meant!r}?" if meant else ""))
+        """Say which answers nothing asked for: what was done before, and what is misspelt."""
+        found = self._answers.unmatched() if self._answers is not None else []
+        for key, meant in (f for f in found if f[1]):
+            self.say(f"no line asked for the answer {key!r}: did you mean {meant!r}?")
+        if others := [repr(key) for key, meant in found if not meant]:
+            self.say(f"no line asked for {len(others)} other answers, as where they were done before: {', '.join(others)}")
 
     def _announce(self, header: Header) -> None:
         skew = (

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from difflib import get_close_matches
 from pathlib import Path
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator, ConfigDict, Field, RootModel, model_validator
 
 from sigillum.core.values.secret import Secret
-from sigillum.core.values.text import near
 from sigillum.reading.document import parse, read_text
 from sigillum.reading.models import Section, validate, wrong
 
 from .lines import Answer, Line
 
+ALIKE = 0.9  # so alike are two keys of which one may be misspelt
 WORDS = {"yes": True, "true": True, "on": True, "no": False, "false": False, "off": False}
 
 
@@ -92,4 +93,4 @@ class Answers:
     def unmatched(self) -> list[tuple[str, str]]:
         """The keys about which nothing was asked, and the one that was probably meant."""
         left = [key for key in self._sections if key not in self._asked]
-        return [(key, near(key, self._asked) or "") for key in left]
+        return [(key, next(iter(get_close_matches(key, self._asked, n=1, cutoff=ALIKE)), "")) for key in left]
