@@ -690,6 +690,23 @@ def test_a_value_that_only_somebody_else_can_tell_is_asked_for_and_the_rest_goes
     assert bare.run("requests", "done", "2", "--value", "nonsense").code == 2
 
 
+def test_a_receipt_answers_one_question_of_one_charter(bare: Desk, away: Away) -> None:
+    """Two charters ask the same of the same person: neither gets what the other was told."""
+    bare.know(away)
+    for name in ("depot-feed", "quay-feed"):
+        bare.charter(ASKS.replace("depot-feed", name).replace("Depot feed", name), name)
+        assert bare.run("enact", name, "--yes").code == 6
+    files = [bare.folder / r["file"] for r in bare.run("requests", "--format", "json").json["requests"]]
+    other = Desk(bare.folder.parent / "supplier", bare.capture)
+    assert other.run("init", str(other.folder)).code == 0
+    ran = other.run("requests", "answer", str(files[0]), "--value", "camera-archive", "--from", thumb(bare))
+    assert (ran.code, "depot-feed" in ran.out, "needs it" in ran.out) == (0, True, True), ran.out + ran.err  # for what it is
+    receipt = str(files[0]).replace(".json", ".receipt.json")
+    refused = bare.run("requests", "done", "2", "--receipt", receipt, "--from", thumb(other))
+    assert (refused.code, "for another request" in refused.err) == (3, True), refused.err
+    assert bare.run("requests", "done", "1", "--receipt", receipt, "--from", thumb(other)).code == 0
+
+
 @pytest.mark.parametrize(
     ("wrong", "told"),
     [

@@ -140,12 +140,16 @@ def _told(context: Context) -> str:
 
 def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
+    from sigillum.core.records.requests import read
     from sigillum.core.values.errors import SomebodyError, UsageError
     from sigillum.workflows.handing.answer import answer, compare, is_question, tell
+    from sigillum.workflows.handing.requests import read_json
 
     if is_question(args.file):
         if not args.value:
             raise UsageError("it asks for a value", where=str(args.file), mend="tell it: --value VALUE")
+        asked = read(read_json(args.file), str(args.file))
+        context.show(lambda: view.text(asked, context.ident))  # whoever tells it sees for what
         request, written = tell(context.office, args.file, args.value, args.from_)
         return _answered(context, request.digest, False, str(written), f"Told: {request.about}")
     found = compare(context.office, args.file, args.from_)

@@ -14,7 +14,7 @@ from sigillum.core.kinds.kind import Kind, Query, Record, alike, compared, insid
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.steps import Ask, Step, StepKind
-from sigillum.core.values.asked import AskedWant
+from sigillum.core.values.asked import AskedWant, fault_of
 from sigillum.core.values.canonical import digest
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.marks import Mark, StepId
@@ -41,11 +41,13 @@ class Request:
     why: str = ""
     charter: str = ""
     accepted: Mapping[str, str] = field(default_factory=dict)  # of a change: who accepted its risk, why, until when
+    workspace: str = ""  # of which the charter is
 
     @property
     def digest(self) -> str:
-        """The same for the same wish, whenever it is written down."""
-        return digest({"do": self.do, "thing": self.thing, "tenant": self.tenant, "id": self.id, "values": self.values})
+        """The same for the same wish of the same charter, whenever it is written down: a receipt answers this one alone."""
+        of = {"workspace": self.workspace, "charter": self.charter}
+        return digest({"do": self.do, "thing": self.thing, "tenant": self.tenant, "id": self.id, "values": self.values, **of})
 
     def body(self) -> dict[str, Any]:
         """As it stands in the file."""
@@ -62,6 +64,7 @@ class Request:
             "id": self.id,
             "values": self.values,
             "accepted": self.accepted,
+            "workspace": self.workspace,
         }
 
 
@@ -99,7 +102,7 @@ def request_of(step: Step, doing: Doing, tenant: str, charter: str) -> Request:
 
 def read(body: Mapping[str, Any], where: str) -> Request:
     """A request from its file. Raises FileError."""
-    texts = {n: body.get(n, "") for n in ("do", "thing", "tenant", "about", "id", "power", "to", "why", "charter")}
+    texts = {n: body.get(n, "") for n in ("do", "thing", "tenant", "about", "id", "power", "to", "why", "charter", "workspace")}
     values, accepted = body.get("values"), body.get("accepted", {})
     if (
         body.get("kind") != KIND
@@ -117,11 +120,12 @@ def read(body: Mapping[str, Any], where: str) -> Request:
         if request.do == TELL:
             if len(str(values["form"])) > MOST_FORM:
                 raise re.error("it is too long")
-            re.compile(str(values["form"]))
+            if fault := fault_of(str(values["form"])):
+                raise re.error(fault)
             return request
         doing_of(request)
     except re.error as problem:
-        raise FileError("the form that it asks for is no pattern", where=where, mend="ask its sender for it anew") from problem
+        raise FileError(f"the form of its value: {problem}", where=where, mend="ask its sender for another form") from problem
     except (ValueError, KeyError, TypeError) as problem:
         raise FileError("its values are not what they should be", where=where, mend="ask its sender for it anew") from problem
     return request

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import threading
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -41,6 +41,7 @@ def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None)
         request = question_of(step.action.tells, tenant.address.address, charter)
     else:
         return
+    request = replace(request, workspace=office.workspace.file.workspace)
     with _NUMBERING:
         same = next((k for k in office.books.begun(REQUESTS) if k.uid == uid and k.digest == request.digest), None)
         newest = list(ledger.entries(kind=history.REQUESTED, newest=1))
@@ -48,8 +49,7 @@ def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None)
         shown = same.file if same is not None else f"{FOLDER}/{number:04d}-{charter}.json"
         path = office.workspace.folder / shown
         if same is None or not path.exists():
-            body = {**request.body(), "charter": charter, "workspace": office.workspace.file.workspace}
-            put(path, signed.sign(body, office.books.signing_key()))
+            put(path, signed.sign(request.body(), office.books.signing_key()))
         if same is None:
             ledger.append(
                 [
