@@ -403,7 +403,7 @@ def test_a_trial_agrees_with_what_the_roles_say_and_names_the_call_that_does_not
     words = ("dialect", "try", "pierhead", "--at", "pierhead/trial", "--yes")
     ran = pierhead.desk.run(*words, "--format", "json")
     [wrong] = [r for r in ran.json["rows"] if r["came"] == "differs"]
-    assert (ran.code, "by the dialect its role has it (GET /v1/piers/" in wrong["why"]) == (1, True), wrong
+    assert (ran.code, "by its roles it is allowed (GET /v1/piers/" in wrong["why"]) == (1, True), wrong
     broken = route("GET", "/v1/piers")(lambda *_: (500, {}, {"error": "no berth"}))
     monkeypatch.setattr(type(pierhead.service), "piers_", broken)
     ran = pierhead.desk.run(*words)

@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 import secrets
-import time
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
-from sigillum.core.deciding.proofs import Trial
-from sigillum.core.kinds.access import GRANT, PLACE, ROLE, widest
+from sigillum.core.kinds.access import GRANT, PLACE, widest
 from sigillum.core.kinds.changes import Change, End, Entry, Make, plain
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Kind, NotShown, Query, Record, compared
-from sigillum.core.kinds.profile import Operation
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.canonical import external_id, public_half
 from sigillum.core.values.errors import RefusedError, SigillumError, SomebodyError, UnreachableError
@@ -22,6 +19,7 @@ from sigillum.core.values.times import whole_second
 from sigillum.keys.material import make_key
 from sigillum.tenants.port import Proof, Reply, Result, SignedIn
 
+from .trial_permissions import ROLES, agreeing, expected
 from .trial_rows import DIFFERS, MARKED, NAMED, NONE, NOT_DESCRIBED, NOT_TRIED, WORKS, Row, Tried
 
 if TYPE_CHECKING:
@@ -29,7 +27,6 @@ if TYPE_CHECKING:
 
 TRIAL = "sigillum-trial"
 LIFE = timedelta(hours=1)
-MOST_PATIENCE_SECONDS = 60
 
 
 class DialectTrial:
@@ -40,7 +37,6 @@ class DialectTrial:
         self.done = Tried(tenant.address.name, identity)
         self.made: list[tuple[Kind[Any], str]] = []
         self.dialect = tenant.dialect
-        self.allowed = frozenset[str]()  # what it may do at the place, by what the dialect says of its role
 
     def row(self, what: str, came: str, why: str = "") -> None:
         self.done.rows.append(Row(what, came, why))
@@ -221,13 +217,11 @@ class DialectTrial:
             )
         if not self._described(GRANT, "make", "end"):
             return place
-        query = Query(ROLE, "all")
-        roles = [r for r in self.tenant.facts([query])[query].records if widest(r) == "looks"]
+        roles = [r for r in self.tenant.facts([ROLES])[ROLES].records if widest(r) == "looks"]
         if not roles:
             self.row("grant", NOT_TRIED, "there is no role that only looks")
             return place
         role = roles[0]
-        self.allowed = frozenset(n for n, _ in role.body.permissions)
         part = {
             "principal": self.account,
             "carrier": "account",
@@ -327,22 +321,14 @@ class DialectTrial:
             if place is None or operation.class_ != "looks":
                 self.row(f"try {name}", NOT_TRIED, "no place is named" if place is None else "it does more than look")
                 continue
-            trial, agrees = self._agreeing(found[0], operation, name in self.allowed)
-            role = "its role has it" if name in self.allowed else "its role does not have it"
-            why = trial.reason if agrees else f"{trial.reason}, and by the dialect {role} ({self.tenant.speaker.last})"
+            wanted = expected(self.tenant, self.account, self.at, name)
+            trial, agrees = agreeing(self.tenant, found[0], operation, self.at, wanted)
+            by_roles = f"by its roles it is {'allowed' if wanted else 'refused'} ({self.tenant.speaker.last})"
+            why = trial.reason if agrees else f"{trial.reason}, and {by_roles}"
             self.row(f"try {name} at {self.at}", WORKS if agrees else DIFFERS, why)
         if self.step("end it, and read that it is gone", lambda: self._ended(CREDENTIAL, made.id)):
             self.made.remove((CREDENTIAL, made.id))
             self._still(proof)
-
-    def _agreeing(self, signed_in: SignedIn, operation: Operation, wanted: bool) -> tuple[Trial, bool]:
-        """Tried, and again for as long as a change may take there; and whether the tenant does as the dialect says."""
-        patient = time.monotonic() + min(self.tenant.profile.arrival_seconds or 0, MOST_PATIENCE_SECONDS)
-        while True:
-            trial = self.tenant.attempt(signed_in, operation, self.at)
-            if trial.allowed is wanted or time.monotonic() >= patient:
-                return trial, trial.allowed is wanted
-            time.sleep(1)
 
     def _still(self, proof: Proof) -> None:
         what = "sign in with it again is refused"
