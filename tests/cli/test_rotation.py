@@ -617,3 +617,18 @@ def test_a_copy_without_the_keys_ends_renews_and_proves_nothing(desk: Desk, away
     desk.folder.rename(moved.folder)  # another name is no other copy
     assert moved.run("rotate", "wind-ingest", "--yes", "--end").code in (0, 7)
     assert live(away) == ["ingest-key-2"]
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("rotate", "wind-ingest", "--ours", ""),
+        ("rotate", "wind-ingest", "--taken", ""),
+        ("rotate", "wind-ingest", "--bridge", "7d", "--accepted-by", " "),
+        ("enact", "wind-ingest", "--yes", "--ours", ""),
+        ("reinstate", "wind-ingest", "--because", "x", "--ours", " "),
+    ],
+)
+def test_a_word_of_nobody_is_refused(desk: Desk, words: tuple[str, ...]) -> None:
+    ran = desk.run(*words)
+    assert (ran.code, "the person is not specified" in ran.err) == (2, True), ran.err

@@ -156,6 +156,13 @@ def resolve(given: argparse.Namespace, environment: Mapping[str, str] | None = N
     )
 
 
+def person(text: str) -> str:
+    """Whose word it is. Raises ArgumentTypeError where nobody is named: an option without effect is refused."""
+    if not text.strip():
+        raise argparse.ArgumentTypeError("the person is not specified")
+    return text.strip()
+
+
 def answering(parser: argparse.ArgumentParser) -> None:
     """What a person may say to commands that make and end things at tenants; `Context.answered` reads it."""
     parser.add_argument(

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, charters, common
+from sigillum.cli.options import answering, charters, common, person
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
@@ -27,7 +27,11 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
     parser.add_argument("--switch-on", action="store_true", help="also where it is not known whether somebody else was at it")
     parser.add_argument(
-        "--ours", default="", metavar="WHO", help="whose word it is that Sigillum itself stopped what is in doubt"
+        "--ours",
+        type=person,
+        default=None,
+        metavar="WHO",
+        help="whose word it is that Sigillum itself stopped what is in doubt",
     )
     answering(parser)
 

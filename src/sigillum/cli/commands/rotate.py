@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.forms import listing_of
-from sigillum.cli.options import answering, charters, common, duration, waiting
+from sigillum.cli.options import answering, charters, common, duration, person, waiting
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--credential", default="", metavar="NAME", help="only this one (default: all of the charter)")
     parser.add_argument("--status", action="store_true", help="only say where open rotations stand; changes nothing")
     parser.add_argument("--because", default="", metavar="REASON", help="why; it stands in the ledger")
-    parser.add_argument("--taken", default="", metavar="WHO", help="whose word it is that consumers use the new one")
+    parser.add_argument("--taken", type=person, default=None, metavar="WHO", help="who says that consumers use the new one")
     parser.add_argument(
         "--consumer",
         action="append",
@@ -60,11 +60,15 @@ def add_parser(subparsers: Any) -> None:
     stops.add_argument(
         "--bridge", default="", metavar="TIME", help="register the old public key again: it may be used so much longer"
     )
-    parser.add_argument("--accepted-by", default="", metavar="WHO", help="with --bridge: who accepts that")
+    parser.add_argument("--accepted-by", type=person, default=None, metavar="WHO", help="with --bridge: who accepts that")
     parser.add_argument("--exposed", action="store_true", help="the old one is known to others: it ends first")
     parser.add_argument("--gap", action="store_true", help="where a tenant takes one at a time: the new one ends the old one")
     parser.add_argument(
-        "--ours", default="", metavar="WHO", help="whose word it is that Sigillum itself stopped what is in doubt"
+        "--ours",
+        type=person,
+        default=None,
+        metavar="WHO",
+        help="whose word it is that Sigillum itself stopped what is in doubt",
     )
     waiting(parser)
     answering(parser)
@@ -82,14 +86,12 @@ def _wish(args: argparse.Namespace) -> RotationWish:
     """What is asked for. Raises UsageError."""
     from sigillum.workflows.rotating.rotate import RotationWish
 
-    if args.taken and not args.taken.strip():
-        raise UsageError("the person who confirms it is not specified", where="--taken", mend="specify who saw it")
     if args.consumer and not args.taken:
         raise UsageError("the person who confirms it is not specified", where="--consumer", mend="add `--taken WHO`")
     day = _day(args.last_used)
     if day is not None and not args.taken:
         raise UsageError("it is not said who saw it", where="--last-used", mend="write `--taken WHO` beside it")
-    if bool(args.bridge) != bool(args.accepted_by.strip()):
+    if bool(args.bridge) != bool(args.accepted_by):
         raise UsageError("a bridge is accepted by somebody", where="--bridge", mend="write `--bridge 7d --accepted-by WHO`")
     return RotationWish(
         args.credential,
@@ -97,12 +99,12 @@ def _wish(args: argparse.Namespace) -> RotationWish:
         args.exposed,
         args.gap,
         args.end,
-        args.taken.strip(),
+        args.taken or "",
         day,
         args.pause,
         args.back,
         duration(args.bridge, "--bridge") if args.bridge else 0,
-        args.accepted_by.strip(),
+        args.accepted_by or "",
         tuple(args.consumer),
     )
 
