@@ -163,6 +163,17 @@ def person(text: str) -> str:
     return text.strip()
 
 
+def ours(parser: argparse.ArgumentParser) -> None:
+    """A person's word that ends a doubt; `said_ours` writes it down."""
+    parser.add_argument(
+        "--ours",
+        type=person,
+        default=None,
+        metavar="WHO",
+        help="whose word it is that Sigillum itself stopped what is in doubt",
+    )
+
+
 def answering(parser: argparse.ArgumentParser) -> None:
     """What a person may say to commands that make and end things at tenants; `Context.answered` reads it."""
     parser.add_argument(

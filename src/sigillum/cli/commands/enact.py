@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.forms import listing_of
-from sigillum.cli.options import FEW, answering, charters, common, duration, person, waiting
+from sigillum.cli.options import FEW, answering, charters, common, duration, ours, waiting
 from sigillum.core.values.errors import Outcome, worst
 
 if TYPE_CHECKING:
@@ -46,13 +46,7 @@ def add_parser(subparsers: Any) -> None:
         "--end-extra", action="store_true", help="also end grants on the identity that no charter and no loan wants"
     )
     parser.add_argument("--switch-on", action="store_true", help="also switch on again what somebody else switched off")
-    parser.add_argument(
-        "--ours",
-        type=person,
-        default=None,
-        metavar="WHO",
-        help="whose word it is that Sigillum itself stopped what is in doubt",
-    )
+    ours(parser)
     parser.add_argument("--revive", action="store_true", help="begin anew what was retired, under the same name")
     parser.add_argument("--lost", action="store_true", help="a key that was kept and is not here is lost: begin the next one")
     parser.add_argument(

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from sigillum.cli.context import Context
-from sigillum.cli.options import answering, charters, common, person
+from sigillum.cli.options import answering, charters, common, ours
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 EXAMPLE = """examples:
@@ -26,13 +26,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
     parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
     parser.add_argument("--switch-on", action="store_true", help="also where it is not known whether somebody else was at it")
-    parser.add_argument(
-        "--ours",
-        type=person,
-        default=None,
-        metavar="WHO",
-        help="whose word it is that Sigillum itself stopped what is in doubt",
-    )
+    ours(parser)
     answering(parser)
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
 from sigillum.cli.forms import listing_of
-from sigillum.cli.options import answering, charters, common, duration, person, waiting
+from sigillum.cli.options import answering, charters, common, duration, ours, person, waiting
 from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
@@ -63,13 +63,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--accepted-by", type=person, default=None, metavar="WHO", help="with --bridge: who accepts that")
     parser.add_argument("--exposed", action="store_true", help="the old one is known to others: it ends first")
     parser.add_argument("--gap", action="store_true", help="where a tenant takes one at a time: the new one ends the old one")
-    parser.add_argument(
-        "--ours",
-        type=person,
-        default=None,
-        metavar="WHO",
-        help="whose word it is that Sigillum itself stopped what is in doubt",
-    )
+    ours(parser)
     waiting(parser)
     answering(parser)
     parser.add_argument("--yes", action="store_true", help="do not ask before the old one is ended")

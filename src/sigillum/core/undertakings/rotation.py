@@ -93,7 +93,7 @@ _BY_GENERATION = (
     Stage.TAKEN,
     Asked.WORD,
     Asked.LAST,
-)  # reached with one new generation, not with another
+)
 
 
 def bridge_mark(mark: Mark) -> Mark:
