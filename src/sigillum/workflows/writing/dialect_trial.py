@@ -323,8 +323,8 @@ class DialectTrial:
                 continue
             wanted = expected(self.tenant, self.account, self.at, name)
             trial, agrees = agreeing(self.tenant, found[0], operation, self.at, wanted)
-            by_roles = f"by its roles it is {'allowed' if wanted else 'refused'} ({self.tenant.speaker.last})"
-            why = trial.reason if agrees else f"{trial.reason}, and {by_roles}"
+            said = {True: "allowed", False: "refused", None: "not known"}[wanted]
+            why = trial.reason if agrees else f"{trial.reason}, and by its roles it is {said} ({self.tenant.speaker.last})"
             self.row(f"try {name} at {self.at}", WORKS if agrees else DIFFERS, why)
         if self.step("end it, and read that it is gone", lambda: self._ended(CREDENTIAL, made.id)):
             self.made.remove((CREDENTIAL, made.id))
