@@ -99,7 +99,7 @@ def test_files_of_other_programs(name: str) -> None:
     assert len(found.thumbprint) == 43
     assert ("weak" in found.strength) == (bits == 1024)
     for secret in re.findall(rb"[A-Za-z0-9+/]{40,}", made(name)) if private else ():
-        assert secret.decode() not in json.dumps(found.told()) + repr(found)
+        assert secret.decode() not in json.dumps(found.as_json()) + repr(found)
     if "locked" in name:
         locked = read(made(name))[0]
         assert (locked.private, locked.about, locked.key) == (True, (("locked", "yes"),), None)
@@ -253,7 +253,7 @@ def test_rubbish_never_makes_it_crash_or_speak(name: str, data: st.DataObject) -
         if not whole:
             return
     ways: tuple[Callable[[], str], ...] = (
-        lambda: json.dumps([s.told() for s in read(bytes(whole))]),
+        lambda: json.dumps([s.as_json() for s in read(bytes(whole))]),
         lambda: repr(mend(bytes(whole)).done),
     )
     for way in ways:

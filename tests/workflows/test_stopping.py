@@ -97,11 +97,11 @@ def test_a_suspension_that_failed_has_failed(tmp_path: Path) -> None:
     assert ([*failed.off.values()], failed.outcome()) == ([False], Outcome.REFUSED)
     told = our.enact()
     assert told.outline is not None
-    assert (told.outline.told(NOT_OFF), told.outline.told(HELD)) == (1, 0)
+    assert (told.outline.count(NOT_OFF), told.outline.count(HELD)) == (1, 0)
     assert "it is to be suspended and is on" in closing(told)
     our.away.refusing = lambda doing: False
     assert [*stopped(our, "a leak").off.values()] == [True]
-    assert our.enact().outline.told(HELD) == 1  # type: ignore[union-attr]
+    assert our.enact().outline.count(HELD) == 1  # type: ignore[union-attr]
 
 
 def test_a_suspension_is_prolonged_and_keeps_every_reason(tmp_path: Path) -> None:

@@ -178,7 +178,7 @@ def control(folder: Path, what: str, body: dict[str, Any] | None = None) -> dict
     if about is None:
         raise _nobody(folder)
     try:
-        return _told(about, what, body)
+        return _asked(about, what, body)
     except HttpError as problem:
         if not problem.sent:  # it has ended, and its number may be another process's by now
             raise _nobody(folder) from problem
@@ -189,7 +189,7 @@ def _nobody(folder: Path) -> SomebodyError:
     return SomebodyError("no sandbox runs here", where=str(folder), mend="`sigillum sandbox start --background`")
 
 
-def _told(about: dict[str, Any], what: str, body: dict[str, Any] | None) -> dict[str, Any]:
+def _asked(about: dict[str, Any], what: str, body: dict[str, Any] | None) -> dict[str, Any]:
     answer = Http(origins=[about["control"]], timeout_seconds=10).send(
         "GET" if body is None else "POST",
         f"{about['control']}/{what}",

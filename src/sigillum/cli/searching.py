@@ -65,11 +65,11 @@ def scan(args: argparse.Namespace, context: Context) -> Outcome:
     found = list[Lying]()
     looked = look(office, args.folders, found)
     if context.for_people:
-        context.show_lines(view.lying(one) for one in found)
-    alive = sum(1 for one in found if one.ours is not None and one.ours.alive)
-    ours = sum(1 for one in found if one.ours is not None)
+        context.show_lines(view.lying(key) for key in found)
+    alive = sum(1 for key in found if key.ours is not None and key.ours.alive)
+    ours = sum(1 for key in found if key.ours is not None)
     rest = f" {len(looked.left_out)} files were left out." if looked.left_out else ""
-    rows = [view.lying_json(one) for one in found]
+    rows = [view.lying_json(key) for key in found]
     context.give(
         "scan",
         lambda: {

@@ -75,7 +75,7 @@ class Shape(NamedTuple):
     about: tuple[tuple[str, str], ...] = ()
     key: Any = None  # of the cryptographic library: private where it is at hand, else public
 
-    def told(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, Any]:
         """Everything that may be shown of it."""
         return {
             "kind": self.kind,

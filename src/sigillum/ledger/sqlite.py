@@ -153,13 +153,13 @@ class SqliteLedger:
             heads = self._write(waiting)
         except Exception as problem:
             if len(waiting) != 1:
-                for one in waiting:
-                    self._commit([one])
+                for writer in waiting:
+                    self._commit([writer])
                 return
             waiting[0].error = _trouble(problem, self.path) if isinstance(problem, sqlite3.Error) else problem
             return
-        for one, head in zip(waiting, heads, strict=True):
-            one.head = head
+        for writer, head in zip(waiting, heads, strict=True):
+            writer.head = head
 
     def _write(self, waiting: list[_Waiting]) -> list[Head]:
         if not waiting:
@@ -168,12 +168,12 @@ class SqliteLedger:
         self._db.execute("BEGIN IMMEDIATE")
         try:
             head = self.head()
-            for one in waiting:
-                if one.expected_head is not None and head != one.expected_head:
+            for writer in waiting:
+                if writer.expected_head is not None and head != writer.expected_head:
                     raise MachineError(
                         "somebody else wrote to the ledger meanwhile", where=str(self.path), mend="run the same command again"
                     )
-                for fresh in one.entries:
+                for fresh in writer.entries:
                     head = self._insert(fresh, head, at)
                 heads.append(head)
             self._db.execute("COMMIT")

@@ -202,14 +202,14 @@ def _best(all_: list[_Found]) -> Iterator[tuple[_Found, str]]:
     it has the form of none.
     """
     told = set[Spot]()
-    for one in all_:
-        rest = [o for o in all_ if o.branch and o.union == one.union]
+    for found in all_:
+        rest = [o for o in all_ if o.branch and o.union == found.union]
         fitting = [b for b in dict.fromkeys(o.branch for o in rest) if not any(o.at_union for o in rest if o.branch == b)]
-        if not one.branch or (fitting and one.branch == fitting[0]):
-            yield one, ""
-        elif not fitting and one.union not in told:
-            told.add(one.union)
-            yield one, " or ".join(dict.fromkeys(_EXPECTED[o.error["type"]] for o in rest if o.at_union))
+        if not found.branch or (fitting and found.branch == fitting[0]):
+            yield found, ""
+        elif not fitting and found.union not in told:
+            told.add(found.union)
+            yield found, " or ".join(dict.fromkeys(_EXPECTED[o.error["type"]] for o in rest if o.at_union))
 
 
 def _mistake(found_: _Found, either: str, model: type[BaseModel], document: Document) -> Mistake:

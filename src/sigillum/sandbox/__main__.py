@@ -84,7 +84,7 @@ def main() -> int:
             return 0
         return _serve(given)
     except FileError as problem:
-        sys.stderr.write(json.dumps({"mistakes": check.told(problem)}) + "\n")
+        sys.stderr.write(json.dumps({"mistakes": check.as_json(problem)}) + "\n")
     except (OSError, ValueError) as problem:
         sys.stderr.write(f"sandbox: {problem}\n")
     return 3

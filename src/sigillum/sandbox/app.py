@@ -139,7 +139,7 @@ async def control(request: Request) -> Response:
         body = loads(await request.body() or b"{}") if request.method == "POST" else {}
         return JSONResponse(_CONTROLS[what](house, body))
     except FileError as problem:
-        return JSONResponse({"mistakes": check.told(problem)}, 422)
+        return JSONResponse({"mistakes": check.as_json(problem)}, 422)
     except ValueError as problem:
         return JSONResponse({"error": str(problem)}, 400)
     except (KeyError, TypeError) as problem:

@@ -21,8 +21,8 @@ EXAMPLE = """examples:
   sigillum delegations roster --end lift-telephone --because 'nobody owns it'"""
 
 
-def _scopes(one: Listed) -> str:
-    return "\n".join(f"{scope}{', unasked' if scope in one.unasked else ''}" for scope in one.delegation.scopes)
+def _scopes(delegation: Listed) -> str:
+    return "\n".join(f"{scope}{', unasked' if scope in delegation.unasked else ''}" for scope in delegation.delegation.scopes)
 
 
 COLUMNS: tuple[Column[Listed], ...] = (
@@ -77,21 +77,23 @@ def _one(args: argparse.Namespace, context: Context, found: list[Listed]) -> Out
     from sigillum.workflows.proving.by_delegation import end, section_of
 
     wanted = args.section or args.end
-    one = next((f for f in found if wanted in (f.name, f.id)), None)
-    if one is None:
+    delegation = next((f for f in found if wanted in (f.name, f.id)), None)
+    if delegation is None:
         raise UsageError(
             f"nobody called {wanted!r} has a delegation at {args.tenant}",
             where="delegations",
             mend=did_you_mean(wanted, [f.name for f in found]) or "look at the list",
         )
     if args.section:
-        context.show(section_of(one))
+        context.show(section_of(delegation))
         return Outcome.DONE
     if not args.because.strip():
         raise UsageError("it is not said why", where="--end", mend="add --because WHY")
-    if not args.yes and not context.agreed(f"End the right of {one.name} to act for people of {one.delegation.domain}?"):
+    if not args.yes and not context.agreed(
+        f"End the right of {delegation.name} to act for people of {delegation.delegation.domain}?"
+    ):
         context.say("Nothing was changed.")
         return Outcome.NO
-    end(context.office, args.tenant, one, args.because.strip())
-    context.show(f"{one.name} may act for nobody of {one.delegation.domain} any more.")
+    end(context.office, args.tenant, delegation, args.because.strip())
+    context.show(f"{delegation.name} may act for nobody of {delegation.delegation.domain} any more.")
     return Outcome.DONE

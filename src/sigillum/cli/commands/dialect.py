@@ -102,13 +102,15 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
         found = check(context.office.workspace.folder, args.files)
     except FileError as problem:
         return context.mistaken(problem)
-    names = ", ".join(one.dialect for one in found) or "no dialects"
+    names = ", ".join(checked.dialect for checked in found) or "no dialects"
     fixed = [
-        f"{one.dialect}: no `change:` covers {', '.join(one.fixed)}; it stays as it was created" for one in found if one.fixed
+        f"{checked.dialect}: no `change:` covers {', '.join(checked.fixed)}; it stays as it was created"
+        for checked in found
+        if checked.fixed
     ]
     context.give(
         "check",
-        {"good": True, "dialects": [one.dialect for one in found], "fixed": fixed, "mistakes": []},
+        {"good": True, "dialects": [checked.dialect for checked in found], "fixed": fixed, "mistakes": []},
         *fixed,
         f"{names}: no mistakes. Whether the tenant speaks so, `sigillum dialect try` shows.",
     )

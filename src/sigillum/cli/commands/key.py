@@ -210,7 +210,7 @@ def _read(args: argparse.Namespace, context: Context) -> Outcome:
     found = _shapes(args.file, args.password)
     context.give(
         "shapes",
-        {"file": args.file, "holds_private": view.holds_private(found), "found": [s.told() for s in found]},
+        {"file": args.file, "holds_private": view.holds_private(found), "found": [s.as_json() for s in found]},
         lambda: view.text(args.file, found, context.ident),
     )
     return Outcome.NO if all(s.kind == OTHER for s in found) else Outcome.DONE

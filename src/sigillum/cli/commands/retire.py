@@ -39,17 +39,17 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
-def _against(one: Plan, name: str, *, stopped_too: bool) -> SomebodyError | None:
+def _against(plan: Plan, name: str, *, stopped_too: bool) -> SomebodyError | None:
     """What a person has to see to before anything ends."""
-    if one.found.stopped and not stopped_too:
+    if plan.found.stopped and not stopped_too:
         return SomebodyError(
-            f"{name}: a person is asked {'; '.join(one.found.stopped)}",
+            f"{name}: a person is asked {'; '.join(plan.found.stopped)}",
             where="retire",
             mend="it may be evidence: find out who stopped it; `--stopped-too` ends it regardless",
         )
-    if one.holdings:
+    if plan.holdings:
         return SomebodyError(
-            f"{name} cannot end, and nothing was begun: {'; '.join(one.holdings)}",
+            f"{name} cannot end, and nothing was begun: {'; '.join(plan.holdings)}",
             where="retire",
             mend="give what it owns to someone else, and revoke what it granted; then run this again",
         )

@@ -133,9 +133,9 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     if args.ours:
         said_ours(context.office, found, args.ours)
     done = []
-    for one in rotate(context.office, found, wish):
-        done.append(one)
-        context.show(view.rotated(one, context.ident))
-    told = [view.as_json(one) for one in done]
+    for rotated in rotate(context.office, found, wish):
+        done.append(rotated)
+        context.show(view.rotated(rotated, context.ident))
+    told = [view.as_json(rotated) for rotated in done]
     context.give("rotate", {"rotations": told}, listing=listing_of("rotations", f"{view.DATA} waits.what waits.do", told))
-    return worst([one.outcome() for one in done])
+    return worst([rotated.outcome() for rotated in done])

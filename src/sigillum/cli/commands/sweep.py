@@ -75,17 +75,17 @@ def _summary(swept: list[Swept]) -> str:
     return " ".join([*told, *([f"Not done: {len(bad)}."] if bad else [])])
 
 
-def _json(one: Swept) -> dict[str, Any]:
+def _json(swept: Swept) -> dict[str, Any]:
     from sigillum.cli.views.hints import problem_json
 
     return {
-        "kind": one.item.kind,
-        "tenant": one.item.tenant,
-        "about": one.item.about,
-        "why": one.item.why,
-        "outcome": int(one.outcome()),
-        "steps": [{"step": str(r.step.kind), "about": r.step.about, "state": str(r.state)} for r in one.results],
-        **({"problem": problem_json(one.problem)} if one.problem is not None else {}),
+        "kind": swept.item.kind,
+        "tenant": swept.item.tenant,
+        "about": swept.item.about,
+        "why": swept.item.why,
+        "outcome": int(swept.outcome()),
+        "steps": [{"step": str(r.step.kind), "about": r.step.about, "state": str(r.state)} for r in swept.results],
+        **({"problem": problem_json(swept.problem)} if swept.problem is not None else {}),
     }
 
 

@@ -18,8 +18,8 @@ def text(wish: Wish, found: Advice) -> RenderableType:
     there = "nobody is there" if wish.unattended else "somebody is there"
     head = f"{SIGNS_IN[wish.signs_in]}, {RUNS[wish.runs]}, {NAMES[wish.in_the_name_of]}; {there}"
     rows = [
-        (name, f"{one.answer}: {one.why}")
-        for name, one in (("kind", found.kind), ("credential", found.credential), ("identities", found.number))
+        (name, f"{reason.answer}: {reason.why}")
+        for name, reason in (("kind", found.kind), ("credential", found.credential), ("identities", found.number))
     ]
     parts: list[RenderableType] = [Text.assemble((wish.name, "bold"), f"  {head}"), "", pairs(rows)]
     parts += [Padding(Text(line, "dim"), (0, 0, 0, 12)) for line in wish.by]

@@ -21,7 +21,7 @@ _GOOD = {True: ("yes", "green"), False: ("no", "bold red"), None: ("-", "dim")}
 
 
 def texts(found: list[Explained], ident: Ident) -> RenderableType:
-    return Group(*[part for one in found for part in ("", text(one, ident))][1:])
+    return Group(*[part for explained in found for part in ("", text(explained, ident))][1:])
 
 
 def text(found: Explained, ident: Ident) -> RenderableType:
@@ -54,7 +54,7 @@ def text(found: Explained, ident: Ident) -> RenderableType:
         head = "what would tell" if decision.allowed is None else "the smallest change that would allow it"
         parts += ["", Text(head, "bold")]
         parts += [
-            Text(f"{number}  {masked(advised(mend.cause, mend.told(ours=found.ours)), ident)}")
+            Text(f"{number}  {masked(advised(mend.cause, mend.words(ours=found.ours)), ident)}")
             for number, mend in enumerate(told.mends, 1)
         ]
         parts += [
@@ -101,8 +101,8 @@ def difference(found: Explained) -> str:
 def listing(found: list[Explained]) -> Listing[list[Explained]]:
     """Places down, permissions across."""
     rows: dict[str, list[Explained]] = {}
-    for one in found:
-        rows.setdefault(place_name(one.world, one.explanation.question.place), []).append(one)
+    for explained in found:
+        rows.setdefault(place_name(explained.world, explained.explanation.question.place), []).append(explained)
     permissions = list(dict.fromkeys(f.explanation.question.permission for f in found))
     rules = found[0].world.operations if found else {}
     return Listing(
@@ -120,9 +120,9 @@ def listing(found: list[Explained]) -> Listing[list[Explained]]:
 
 def _verdict(permission: str) -> Callable[[list[Explained]], str]:
     def of(row: list[Explained]) -> str:
-        one = next(f for f in row if f.explanation.question.permission == permission)
-        decision = one.explanation.decision
-        differs = " (the tenant differs)" if one.differs else ""
+        explained = next(f for f in row if f.explanation.question.permission == permission)
+        decision = explained.explanation.decision
+        differs = " (the tenant differs)" if explained.differs else ""
         return {True: "yes", False: f"no: {decision.cause}", None: "not known"}[decision.allowed] + differs
 
     return of
@@ -154,7 +154,7 @@ def as_json(found: Explained) -> dict[str, Any]:
         "chain": [{"link": k.name, "good": k.good, "text": k.text, "decides": k is told.deciding} for k in told.links],
         "also": [right_words(world, r, question.principal) for r in decision.also] if decision.allowed else [],
         "mends": [
-            {"cause": str(m.cause), "text": advised(m.cause, m.told(ours=found.ours)), "role": m.role, "place": m.place}
+            {"cause": str(m.cause), "text": advised(m.cause, m.words(ours=found.ours)), "role": m.role, "place": m.place}
             for m in told.mends
         ],
         "changes_at": format_instant(told.changes_at) if told.changes_at else None,

@@ -54,10 +54,10 @@ def text(name: str, found: Sequence[Shape], ident: Ident) -> RenderableType:
     return Group(*parts, Text(f"{name}: {told}", "bold"))
 
 
-def lying(one: Lying) -> str:
+def lying(key: Lying) -> str:
     """Where something lies, what it is, and whose."""
-    found, ours = one.finding, one.ours
-    told = f"{one.path}:{found.line}:{found.column}: a {found.what}"
+    found, ours = key.finding, key.ours
+    told = f"{key.path}:{found.line}:{found.column}: a {found.what}"
     if found.until:
         told += f", {'ended' if found.ended else 'until'} {found.until}"
     if ours is not None:
@@ -67,34 +67,34 @@ def lying(one: Lying) -> str:
     return told
 
 
-def lying_json(one: Lying) -> dict[str, Any]:
-    ours = one.ours
+def lying_json(key: Lying) -> dict[str, Any]:
+    ours = key.ours
     told = {"what": ours.what, "alive": ours.alive, "could": ours.could} if ours is not None else None
-    return {"file": one.path, **one.finding._asdict(), "ours": told}
+    return {"file": key.path, **key.finding._asdict(), "ours": told}
 
 
 def sarif(found: Sequence[Lying]) -> dict[str, Any]:
     """As SARIF 2.1.0 (OASIS), which code hosts and editors read."""
     from sigillum import __version__
 
-    rules = sorted({one.finding.what for one in found})
+    rules = sorted({key.finding.what for key in found})
     results = [
         {
-            "ruleId": one.finding.what.replace(" ", "-"),
-            "ruleIndex": rules.index(one.finding.what),
-            "level": "error" if one.ours is not None and one.ours.alive else "warning",
-            "message": {"text": lying(one)},
-            "partialFingerprints": {"mark/v1": one.finding.mark},
+            "ruleId": key.finding.what.replace(" ", "-"),
+            "ruleIndex": rules.index(key.finding.what),
+            "level": "error" if key.ours is not None and key.ours.alive else "warning",
+            "message": {"text": lying(key)},
+            "partialFingerprints": {"mark/v1": key.finding.mark},
             "locations": [
                 {
                     "physicalLocation": {
-                        "artifactLocation": {"uri": quote(one.path.replace(chr(92), "/"))},
-                        "region": {"startLine": one.finding.line, "startColumn": one.finding.column},
+                        "artifactLocation": {"uri": quote(key.path.replace(chr(92), "/"))},
+                        "region": {"startLine": key.finding.line, "startColumn": key.finding.column},
                     }
                 }
             ],
         }
-        for one in found
+        for key in found
     ]
     told = [{"id": r.replace(" ", "-"), "shortDescription": {"text": f"A {r} that stands literally in a file"}} for r in rules]
     return {
@@ -107,9 +107,9 @@ def sarif(found: Sequence[Lying]) -> dict[str, Any]:
 def attested(found: Attested, ident: Ident) -> RenderableType:
     """The page for a reviewer: place by place, and how the identity is used instead."""
     charter, rows = found.charter, list[tuple[Any, ...]]()
-    for one in found.looked:
-        came = ("not known", "yellow") if one.found is None else ("found", "bold red") if one.found else ("none", "green")
-        rows.append((one.where, Text(*came), masked("\n".join(one.found or ()), ident) or one.how))
+    for looked in found.looked:
+        came = ("not known", "yellow") if looked.found is None else ("found", "bold red") if looked.found else ("none", "green")
+        rows.append((looked.where, Text(*came), masked("\n".join(looked.found or ()), ident) or looked.how))
     said = {
         Outcome.DONE: f"No private key of {charter.identity.name} exists in any place that was looked at.",
         Outcome.NO: f"{charter.identity.name} has keys or secrets.",
@@ -137,8 +137,8 @@ def attested_json(found: Attested) -> dict[str, Any]:
         "at": format_instant(found.at),
         "none": found.outcome() is Outcome.DONE,
         "looked": [
-            {"where": one.where, "found": list(one.found) if one.found is not None else None, "how": one.how}
-            for one in found.looked
+            {"where": looked.where, "found": list(looked.found) if looked.found is not None else None, "how": looked.how}
+            for looked in found.looked
         ],
         "instead": list(found.instead),
     }

@@ -161,22 +161,22 @@ def notes(outline: Outline) -> RenderableType:
 def gone(orphans: list[Orphan], ident: Ident) -> RenderableType:
     """What charters made whose files are gone: nobody answers for it any more."""
     parts: list[RenderableType] = []
-    for one in orphans:
-        parts += ["", Text.assemble((one.charter, "bold"), "  its file is gone, and what it made is left behind")]
+    for orphan in orphans:
+        parts += ["", Text.assemble((orphan.charter, "bold"), "  its file is gone, and what it made is left behind")]
         grid = Table.grid(padding=(0, 2, 0, 0))
         grid.add_column(no_wrap=True)
         grid.add_column(overflow="fold")
-        for tenant, what, identity in one.left:
+        for tenant, what, identity in orphan.left:
             grid.add_row(Text("left", "yellow"), Text(f"{what} in {tenant} ({ident(identity)})"))
-        for number in one.requests:
+        for number in orphan.requests:
             grid.add_row(Text("asked", "yellow"), Text(f"request {number} is still open"))
         parts += [grid, Text("bring the file back, take out of it what is to end, and enact it", "dim")]
     return Group(*parts)
 
 
-def gone_json(one: Orphan) -> dict[str, Any]:
-    left = [{"tenant": tenant, "what": what, "id": identity} for tenant, what, identity in one.left]
-    return {"charter": one.charter, "left": left, "requests": list(one.requests)}
+def gone_json(orphan: Orphan) -> dict[str, Any]:
+    left = [{"tenant": tenant, "what": what, "id": identity} for tenant, what, identity in orphan.left]
+    return {"charter": orphan.charter, "left": left, "requests": list(orphan.requests)}
 
 
 def summary(outline: Outline) -> str:

@@ -116,14 +116,14 @@ def _rows(rows: Iterable[tuple[str, str]]) -> Table:
     return grid
 
 
-def plan_json(one: Plan) -> dict[str, Any]:
+def plan_json(plan: Plan) -> dict[str, Any]:
     return {
-        "name": one.charter.name,
-        "uid": one.uid,
-        "file": one.file,
+        "name": plan.charter.name,
+        "uid": plan.uid,
+        "file": plan.file,
         "retired": False,
-        "steps": [{"step": str(s.kind), "about": s.about, "tenant": s.tenant} for s in one.found.outline.steps],
-        "recalls": [loan.uid for loan in one.loans],
+        "steps": [{"step": str(s.kind), "about": s.about, "tenant": s.tenant} for s in plan.found.outline.steps],
+        "recalls": [loan.uid for loan in plan.loans],
         "used": [
             {
                 "tenant": u.tenant,
@@ -132,11 +132,11 @@ def plan_json(one: Plan) -> dict[str, Any]:
                 "from": u.address,
                 "at": format_instant(u.at) if u.at is not None else None,
             }
-            for u in one.used
+            for u in plan.used
         ],
-        "stopped": list(one.found.stopped),
-        "left": [entry._asdict() for entry in one.left],
-        "in_the_way": list(one.holdings),
+        "stopped": list(plan.found.stopped),
+        "left": [entry._asdict() for entry in plan.left],
+        "in_the_way": list(plan.holdings),
     }
 
 

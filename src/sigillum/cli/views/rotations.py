@@ -42,9 +42,11 @@ _STAGES = {
 
 def rotated(done: Rotated, ident: Ident) -> RenderableType:
     """What was done of one, and what it waits for."""
-    one = done.rotation
+    rotation = done.rotation
     parts: list[RenderableType] = [
-        Text.assemble((f"{done.charter}: {one.name}", "bold"), f"  generation {one.old.number}, since {one.because}")
+        Text.assemble(
+            (f"{done.charter}: {rotation.name}", "bold"), f"  generation {rotation.old.number}, since {rotation.because}"
+        )
     ]
     if done.results:
         parts += ["", step_rows(done.results)]
@@ -52,16 +54,16 @@ def rotated(done: Rotated, ident: Ident) -> RenderableType:
         parts += ["", *(Text(line, "yellow") for line in problem_lines(done.waits))]
     failed = next((r.error for r in done.results if r.error is not None), None)
     end = (
-        f"Rotated: generation {one.old.number} of {one.name} is dead, and its successor serves."
-        if one.closed == "done"
-        else f"Closed: {one.closed}."
-        if one.closed
-        else f"Not finished: {_STAGES[one.stage]}."
+        f"Rotated: generation {rotation.old.number} of {rotation.name} is dead, and its successor serves."
+        if rotation.closed == "done"
+        else f"Closed: {rotation.closed}."
+        if rotation.closed
+        else f"Not finished: {_STAGES[rotation.stage]}."
         if failed is not None
-        else f"Under way: {_STAGES[one.stage]}. The deadline is {format_instant(one.deadline)}."
-        + (" Before the old one ends, it is off for a while." if one.pausing else "")
+        else f"Under way: {_STAGES[rotation.stage]}. The deadline is {format_instant(rotation.deadline)}."
+        + (" Before the old one ends, it is off for a while." if rotation.pausing else "")
     )
-    if one.closed == "done" and (unknown := missing(done.consumers)):
+    if rotation.closed == "done" and (unknown := missing(done.consumers)):
         end += f" {unknown[0].upper()}{unknown[1:]}."
     if done.exposure is not None:
         parts += ["", *_exposure(done.exposure, ident)]
@@ -84,8 +86,10 @@ def _exposure(found: Exposure, ident: Ident) -> list[RenderableType]:
     for number, place in enumerate(found.places):
         grid.add_row("it was" if not number else "", masked(place, ident))
     grid.add_row("use", f"{used}: was that yours?")
-    for number, one in enumerate(found.suspicions):
-        grid.add_row("look at" if not number else "", Text.assemble((masked(one.what, ident), "yellow"), f"\n{one.stops}"))
+    for number, suspicion in enumerate(found.suspicions):
+        grid.add_row(
+            "look at" if not number else "", Text.assemble((masked(suspicion.what, ident), "yellow"), f"\n{suspicion.stops}")
+        )
     if not found.suspicions:
         grid.add_row("look at", "nothing hangs on the identity that nobody here made; what else it changed is not told there")
     until = format_instant(found.tokens_until)
@@ -99,15 +103,15 @@ def standing(all_: Sequence[RotationStatus], ident: Ident) -> RenderableType:
         return Text("No rotation is under way.")
     parts: list[RenderableType] = []
     for s in all_:
-        one, now = s.rotation, s.now
+        rotation, now = s.rotation, s.now
         grid = Table.grid(padding=(0, 2, 0, 2))
         grid.add_column(no_wrap=True)
         grid.add_column(overflow="fold")
-        since = f", for {rough_duration((now - one.since).total_seconds())}" if now is not None else ""
-        grid.add_row("stands", Text(f"{_STAGES[one.stage]}{since}"))
+        since = f", for {rough_duration((now - rotation.since).total_seconds())}" if now is not None else ""
+        grid.add_row("stands", Text(f"{_STAGES[rotation.stage]}{since}"))
         grid.add_row("waits", Text(s.waits, "yellow" if not s.late else "bold red"))
-        grid.add_row("old", Text(_used(one.old.number, s.old_used, s.old_from, s.old_whose, one.old.live, ident)))
-        for made in one.bridges:
+        grid.add_row("old", Text(_used(rotation.old.number, s.old_used, s.old_from, s.old_whose, rotation.old.live, ident)))
+        for made in rotation.bridges:
             grid.add_row(
                 "bridge",
                 Text(
@@ -117,11 +121,15 @@ def standing(all_: Sequence[RotationStatus], ident: Ident) -> RenderableType:
             )
         for known in s.consumers:
             grid.add_row(known.consumer, Text(f"{_KNOWN[known.has]}: {known.why}"))
-        if one.new is not None:
-            grid.add_row("new", Text(_used(one.new.number, s.new_used, "", s.new_whose, one.new.live, ident)))
-        left = rough_duration(abs((one.deadline - now).total_seconds())) if now is not None else ""
-        grid.add_row("deadline", Text(f"{format_instant(one.deadline)}, {'over for' if s.late else 'in'} {left}"))
-        parts += [Text.assemble((f"{s.charter}: {one.name}", "bold"), f"  in {one.tenant}, since {one.because}"), grid, ""]
+        if rotation.new is not None:
+            grid.add_row("new", Text(_used(rotation.new.number, s.new_used, "", s.new_whose, rotation.new.live, ident)))
+        left = rough_duration(abs((rotation.deadline - now).total_seconds())) if now is not None else ""
+        grid.add_row("deadline", Text(f"{format_instant(rotation.deadline)}, {'over for' if s.late else 'in'} {left}"))
+        parts += [
+            Text.assemble((f"{s.charter}: {rotation.name}", "bold"), f"  in {rotation.tenant}, since {rotation.because}"),
+            grid,
+            "",
+        ]
     return Group(*parts)
 
 
@@ -198,6 +206,6 @@ def _exposure_json(found: Exposure) -> dict[str, Any]:
         "told": found.told,
         "used_from": found.used_from,
         "used_at": format_instant(found.used_at) if found.used_at is not None else None,
-        "suspicions": [one._asdict() for one in found.suspicions],
+        "suspicions": [suspicion._asdict() for suspicion in found.suspicions],
         "tokens_until": format_instant(found.tokens_until),
     }

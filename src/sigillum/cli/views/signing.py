@@ -26,9 +26,11 @@ def text(told: SignInTold, ident: Ident) -> RenderableType:
     grid.add_column(no_wrap=True)
     grid.add_column(no_wrap=True)
     grid.add_column(overflow="fold")
-    for one in verdict.told:
-        decides = "  <- decides" if not verdict.allowed and (one.rule, one.why) == (verdict.rule, verdict.demand) else ""
-        grid.add_row(one.rule, Text(one.state, _STATES[one.state]), Text(one.why + decides))
+    for excused in verdict.told:
+        decides = (
+            "  <- decides" if not verdict.allowed and (excused.rule, excused.why) == (verdict.rule, verdict.demand) else ""
+        )
+        grid.add_row(excused.rule, Text(excused.state, _STATES[excused.state]), Text(excused.why + decides))
     said = Text(
         "can sign in" if verdict.allowed else f"cannot sign in: {verdict.rule} ({verdict.demand})",
         "bold green" if verdict.allowed else "bold red",

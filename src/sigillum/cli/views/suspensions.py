@@ -40,8 +40,10 @@ def suspended(done: Stopped, ident: Ident) -> RenderableType:
     """What is off now, until when, and which ways in were shown to be refused."""
     parts: list[RenderableType] = []
     parts += [
-        Text.assemble((masked(one.about, ident), "bold"), f" in {one.tenant} {_off(one, done)}: {one.because}")
-        for one in done.suspensions
+        Text.assemble(
+            (masked(suspension.about, ident), "bold"), f" in {suspension.tenant} {_off(suspension, done)}: {suspension.because}"
+        )
+        for suspension in done.suspensions
     ]
     grid = Table.grid(padding=(0, 2, 0, 2))
     for _ in range(2):
@@ -62,28 +64,34 @@ def without_versions(tenant: str) -> str:
     )
 
 
-def _off(one: Suspension, done: Stopped) -> str:
+def _off(suspension: Suspension, done: Stopped) -> str:
     """What the tenant shows now, and until when it is to be so."""
-    off, until = done.off.get(one.key), f", until {format_instant(one.until)}" if one.until is not None else ""
+    off, until = (
+        done.off.get(suspension.key),
+        f", until {format_instant(suspension.until)}" if suspension.until is not None else "",
+    )
     if off is None:
         return "is to be off; whether it is off is not shown"
     if not off:
         return "is on"
-    if one.found_off:
+    if suspension.found_off:
         return "was off already, and stays so"
-    if one.unsure:
+    if suspension.unsure:
         return "is off; whether it was us is not known, since an answer was lost"
     return f"is off{' already' if done.stood and not done.results else ''}{until}"
 
 
 def reinstated(done: Stopped, ident: Ident) -> RenderableType:
     """What became of each."""
-    lines = [Text.assemble((masked(one.about, ident), "bold"), f" in {one.tenant} {_word(one)}.") for one in done.suspensions]
+    lines = [
+        Text.assemble((masked(suspension.about, ident), "bold"), f" in {suspension.tenant} {_word(suspension)}.")
+        for suspension in done.suspensions
+    ]
     return Group(*lines, *_problems(done))
 
 
-def _word(one: Suspension) -> str:
-    return _CLOSED[Closed(one.closed)] if one.closed else "is not on again yet"
+def _word(suspension: Suspension) -> str:
+    return _CLOSED[Closed(suspension.closed)] if suspension.closed else "is not on again yet"
 
 
 def _problems(done: Stopped) -> list[Text]:

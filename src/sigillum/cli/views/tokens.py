@@ -88,17 +88,17 @@ def as_json(found: TokenReading) -> dict[str, Any]:
 def trial(found: TrustTrial) -> RenderableType:
     """Each trust with its conditions; where one does not hold, the difference is marked in the text."""
     parts: list[RenderableType] = []
-    for one in found.tried:
+    for tried in found.tried:
         parts += [
-            Text.assemble((one.trust.name, "bold"), f"  {one.trust.issuer}"),
+            Text.assemble((tried.trust.name, "bold"), f"  {tried.trust.issuer}"),
             table(
-                ("condition", "came", "why"), ((v.test.words(), _came(v), v.why) for v in one.match.verdicts), whole=("came",)
+                ("condition", "came", "why"), ((v.test.words(), _came(v), v.why) for v in tried.match.verdicts), whole=("came",)
             ),
         ]
-        nearest = one.match.nearest
+        nearest = tried.match.nearest
         if nearest is not None and nearest.wanted:
             parts += [Text(""), marked(nearest)]
-        parts += [Text(f"warning  {d.what}; {d.mend}", "yellow") for d in one.doubts]
+        parts += [Text(f"warning  {d.what}; {d.mend}", "yellow") for d in tried.doubts]
         parts.append(Text(""))
     parts += [Text(f"wrong  {f.what}", "red") for f in found.findings]
     names = ", ".join(t.trust.name for t in found.matching)
@@ -141,16 +141,16 @@ def trial_json(found: TrustTrial) -> dict[str, Any]:
     }
 
 
-def _one_json(one: Tried) -> Mapping[str, Any]:
+def _one_json(tried: Tried) -> Mapping[str, Any]:
     return {
-        "name": one.trust.name,
-        "issuer": one.trust.issuer,
-        "audience": one.trust.audience,
-        "subject": one.trust.subject,
-        "holds": one.match.holds,
+        "name": tried.trust.name,
+        "issuer": tried.trust.issuer,
+        "audience": tried.trust.audience,
+        "subject": tried.trust.subject,
+        "holds": tried.match.holds,
         "conditions": [
             {"claim": list(v.test.claim), "test": v.test.op, "value": v.test.value, "holds": v.holds, "why": v.why}
-            for v in one.match.verdicts
+            for v in tried.match.verdicts
         ],
-        "doubts": [{"code": d.code, "what": d.what, "do": d.mend} for d in one.doubts],
+        "doubts": [{"code": d.code, "what": d.what, "do": d.mend} for d in tried.doubts],
     }

@@ -17,7 +17,7 @@ def plural(count: int, word: str) -> str:
 
 def open_ends(outline: Outline) -> str:
     """What is left of what the charter asks for, and cannot be done: now, or ever; empty where nothing is."""
-    hidden, never, dark = outline.told(HIDDEN), outline.told(NEVER_HERE), outline.told(DARK)
+    hidden, never, dark = outline.count(HIDDEN), outline.count(NEVER_HERE), outline.count(DARK)
     told = [
         *([f"{plural(hidden, 'thing')} that it asks for cannot be looked up now"] if hidden else []),
         *([f"{plural(never, 'thing')} can never be there"] if never else []),
@@ -29,9 +29,9 @@ def open_ends(outline: Outline) -> str:
 
 def nothing_to_do(outline: Outline | None) -> str:
     """That there is nothing to do, and what is under way all the same."""
-    held, turning = (outline.told(HELD), outline.told(TURNING)) if outline is not None else (0, 0)
-    changed = outline.told(CHANGED) if outline is not None else 0
-    if outline is not None and outline.told(NOT_OFF):
+    held, turning = (outline.count(HELD), outline.count(TURNING)) if outline is not None else (0, 0)
+    changed = outline.count(CHANGED) if outline is not None else 0
+    if outline is not None and outline.count(NOT_OFF):
         return "Nothing to do here: it is to be suspended and is on. `sigillum suspend` switches it off."
     extra = sum(1 for n in outline.notes if n.code.endswith("-extra")) if outline is not None else 0
     if extra:

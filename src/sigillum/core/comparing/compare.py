@@ -111,7 +111,7 @@ def compare(comparison: Comparison) -> Outline:
         foresee(seen, draft, steps)
     return Outline(
         charter.name,
-        tuple(ordered(_told(s, home.tenant) for s in steps)),
+        tuple(ordered(_placed(s, home.tenant) for s in steps)),
         tuple(dict.fromkeys(draft.notes)),
         tuple(draft.mistakes),
         tuple(draft.collisions),
@@ -180,7 +180,7 @@ def _asked(home: Seen) -> list[Step]:
     ]
 
 
-def _told(step: Step, home: str) -> Step:
+def _placed(step: Step, home: str) -> Step:
     """Away from home it is said where."""
     if step.tenant == home:
         return step

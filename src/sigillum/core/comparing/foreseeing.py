@@ -129,8 +129,8 @@ def _tell(
             warning=False,
         )
         return
-    one = subject._replace(proofs=(proof,))
-    if not any(b.decision.allowed for b in _breaches(seen, hoped, one, people)):
+    touched = subject._replace(proofs=(proof,))
+    if not any(b.decision.allowed for b in _breaches(seen, hoped, touched, people)):
         if seen.tenant in seen.choices.kept_in:
             draft.wrong(
                 "breaks-cannot-kept",
@@ -141,7 +141,7 @@ def _tell(
         else:
             draft.note("breaks-cannot", f"`{proof.words()}` will not hold until somebody else has ended {what}")
         return
-    stood = any(b.decision.allowed for b in _breaches(seen, before, one, people))
+    stood = any(b.decision.allowed for b in _breaches(seen, before, touched, people))
     rights = [r for r in (breach.decision.by, *breach.decision.also) if r is not None]
     if not stood or not rights or any(_ours(seen, draft, r.id, (r.carrier, r.role, r.place)) for r in rights):
         draft.wrong(

@@ -36,7 +36,7 @@ class Mend(NamedTuple):
     alone: str = ""
     to: str = ""
 
-    def told(self, *, ours: bool) -> str:
+    def words(self, *, ours: bool) -> str:
         """What to do, for a principal that a charter of this workspace describes, or for somebody else's."""
         return self.text if ours or not self.alone else self.alone
 
@@ -104,7 +104,7 @@ def change(
         theirs = question._replace(principal=question.person, person="", credential="")
         changed = change(world, theirs, world.decide(theirs), roles)
         name = world.principals[question.person].name
-        mend = changed.mend._replace(text=f"for {name}: {changed.mend.told(ours=False)}", alone="", to=name)
+        mend = changed.mend._replace(text=f"for {name}: {changed.mend.words(ours=False)}", alone="", to=name)
         return Changed(changed.world, question, mend, changed.possible)
     if cause is Cause.GRANT_UNFINISHED and decision.by is not None:
         rights = [r._replace(ready=True) if r.id == decision.by.id else r for r in world.rights]
@@ -316,4 +316,4 @@ def _grant(world: World[Any], question: Question, cause: Cause, roles: Sequence[
         return Changed(fresh, question, Mend(cause, f"grant {role} at {place}, or lend it: it allows {told}", role, place))
 
     all_ = [granted(*one) for one in best]
-    return next((one for one in all_ if spoiled(one.world) is None), all_[0])
+    return next((changed for changed in all_ if spoiled(changed.world) is None), all_[0])

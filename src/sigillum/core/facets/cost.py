@@ -22,7 +22,7 @@ def compare(seen: Seen, draft: Draft) -> None:
         price = next((p for p in seen.profile.prices if p.of == name and size in ("", p.size)), None)
         payer, location = _around(seen, at)
         if price is not None:
-            _told(seen, draft, price, at, payer, location)
+            _note(seen, draft, price, at, payer, location)
         if billing and at and payer and payer != billing:
             draft.note(
                 "cost-payer",
@@ -48,7 +48,7 @@ def _around(seen: Seen, at: str) -> tuple[str, str]:
     return (next((p.billing for p in nearest if p.billing), ""), next((p.location for p in nearest if p.location), ""))
 
 
-def _told(seen: Seen, draft: Draft, price: Price, at: str, payer: str, location: str) -> None:
+def _note(seen: Seen, draft: Draft, price: Price, at: str, payer: str, location: str) -> None:
     where = f" at {at}" if at else ""
     checked = f", as of {price.checked}" if price.checked else ""
     if location and location in price.free_in:

@@ -223,20 +223,20 @@ def references(request: Request) -> list[IdReference]:
     return found
 
 
-def standing_for(one: IdReference, records: Iterable[Record[Any]]) -> str:
+def standing_for(reference: IdReference, records: Iterable[Record[Any]]) -> str:
     """In words what an id is at the tenant. Raises FileError where that is nothing, or something else than the request says."""
-    record = next((r for r in records if r.id == one.id), None)
+    record = next((r for r in records if r.id == reference.id), None)
     if record is None:
         raise FileError(
-            f"it names a {one.label} by an id that is not there: {one.id}",
+            f"it names a {reference.label} by an id that is not there: {reference.id}",
             where="the request",
             mend="ask its sender for it anew",
         )
-    itself = record.kind in WHO and one.label == "place"
-    name = f"@{record.id}" if itself else str(record.value(one.field) if one.field else "")
-    if one.said and name != one.said:
+    itself = record.kind in WHO and reference.label == "place"
+    name = f"@{record.id}" if itself else str(record.value(reference.field) if reference.field else "")
+    if reference.said and name != reference.said:
         raise FileError(
-            f"it says {one.label} {one.said} and would send {name or one.id}",
+            f"it says {reference.label} {reference.said} and would send {name or reference.id}",
             where="the request",
             mend="do not carry it out; ask its sender on another way",
         )

@@ -300,14 +300,14 @@ class Outline:
         """Must a person decide or mend something before anything is enacted?"""
         return bool(self.mistakes) or any(not c.matches for c in self.collisions) or bool(self.collisions and self.changes)
 
-    def told(self, code: str) -> int:
+    def count(self, code: str) -> int:
         """How many notes of this code there are."""
         return sum(1 for n in self.notes if n.code == code)
 
     @property
     def left(self) -> bool:
         """Is there something wanted that is not known to be so, and of which nothing can be done, now or ever?"""
-        return bool(self.told(HIDDEN) or self.told(NEVER_HERE) or self.told(DARK))
+        return bool(self.count(HIDDEN) or self.count(NEVER_HERE) or self.count(DARK))
 
     @property
     def changes(self) -> tuple[Step, ...]:

@@ -26,19 +26,19 @@ def counting(profile: Profile, records: Iterable[Record[Credential]], now: datet
 
 
 def not_bridged(
-    one: Rotation, around: Around, seen: Look, now: datetime, until: datetime, longest_seconds: int
+    rotation: Rotation, around: Around, seen: Look, now: datetime, until: datetime, longest_seconds: int
 ) -> Iterator[str]:
     """What can be said against a bridge that ends then. `longest_seconds`: the house's bound."""
     want, profile = around.want, around.profile
     if want is None or not want.is_a.repeatable:
-        yield f"{one.name} is no key pair: of nothing else can the same be registered again"
-    if one.exposed:
-        yield f"the old {one.name} is known to others"
-    if not one.old.live or Asked.END in one.staged:
-        yield f"the old {one.name} is being ended"
+        yield f"{rotation.name} is no key pair: of nothing else can the same be registered again"
+    if rotation.exposed:
+        yield f"the old {rotation.name} is known to others"
+    if not rotation.old.live or Asked.END in rotation.staged:
+        yield f"the old {rotation.name} is being ended"
     if not profile.repeated_keys:
-        yield f"{one.tenant} does not say that it takes one public key twice"
-    for who, seconds in ((one.tenant, profile.credential_seconds), ("a house rule", longest_seconds)):
+        yield f"{rotation.tenant} does not say that it takes one public key twice"
+    for who, seconds in ((rotation.tenant, profile.credential_seconds), ("a house rule", longest_seconds)):
         if seconds and until > now + timedelta(seconds=seconds):
             yield f"it would last longer than {who} allows, {format_duration(seconds)}"
     kind = want.kind if want is not None else ""
@@ -46,19 +46,19 @@ def not_bridged(
     fact = seen.ask(Query(CREDENTIAL, "principal", around.bearer))
     if not fact.known:
         yield f"whether there is room for it cannot be seen: {fact.unknown}"
-    coming = one.new is None or one.new.state is not State.MADE
+    coming = rotation.new is None or rotation.new.state is not State.MADE
     if most and len(counting(profile, fact.records, now, kind)) + coming >= most:
         beside = ", and the next generation still needs a place" if coming else ""
-        yield f"{one.tenant} takes {most} credentials, and so many stand{beside}"
+        yield f"{rotation.tenant} takes {most} credentials, and so many stand{beside}"
 
 
-def bridged(one: Rotation, around: Around, seen: Look) -> tuple[Step, ...]:
+def bridged(rotation: Rotation, around: Around, seen: Look) -> tuple[Step, ...]:
     """What is still to be done for a bridge that was agreed. One that the tenant refused is not sent again."""
-    asked, want = one.staged.get(Asked.BRIDGE), around.want
+    asked, want = rotation.staged.get(Asked.BRIDGE), around.want
     if asked is None or want is None:
         return ()
-    mark, number, old = bridge_mark(one.mark), int(asked["bridge"]), one.old
-    made = next((g for g in one.bridges if g.number == number), None)
+    mark, number, old = bridge_mark(rotation.mark), int(asked["bridge"]), rotation.old
+    made = next((g for g in rotation.bridges if g.number == number), None)
     same = want._replace(
         name=called(mark),
         keep_in="holder",
@@ -72,7 +72,7 @@ def bridged(one: Rotation, around: Around, seen: Look) -> tuple[Step, ...]:
             "until": asked["until"],
             "kind": want.kind,
             "limits": list(same.limits),
-            ROTATION: one.key,
+            ROTATION: rotation.key,
             "accepted_by": asked["accepted_by"],
         }
         return tuple(begin(of, terms, f"{asked['accepted_by']} accepts that the old key is used longer"))
@@ -86,7 +86,7 @@ def _life(asked: Mapping[str, Any]) -> int:
     return int((parse_instant(str(asked["until"])) - parse_instant(str(asked["at"]))).total_seconds())
 
 
-def ends(one: Rotation, now: datetime, seconds: int) -> datetime:
+def ends(rotation: Rotation, now: datetime, seconds: int) -> datetime:
     """When a bridge of so many seconds ends: so long after what it replaces, or from now on where that is over."""
-    last = [parse_instant(str(g.terms["until"])) for g in one.leaving if g.terms.get("until")]
+    last = [parse_instant(str(g.terms["until"])) for g in rotation.leaving if g.terms.get("until")]
     return max([now, *last]) + timedelta(seconds=seconds)

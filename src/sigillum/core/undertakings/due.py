@@ -65,13 +65,13 @@ def of_endings(all_: Iterable[Ending], name: Callable[[str], str], known: Mappin
     """Credentials and grants with an end: of each the newest generation. `name`: of a stream's charter."""
     about_ = cache(words)  # the same names come again and again
     newest = dict[tuple[str, Mark], Ending]()
-    for one in all_:
-        if one.generation >= newest.get((one.uid, one.mark), one).generation:
-            newest[one.uid, one.mark] = one
-    for (uid, mark), one in newest.items():
-        until, charter = parse_instant(one.until), name(uid)
+    for ending in all_:
+        if ending.generation >= newest.get((ending.uid, ending.mark), ending).generation:
+            newest[ending.uid, ending.mark] = ending
+    for (uid, mark), ending in newest.items():
+        until, charter = parse_instant(ending.until), name(uid)
         key = f"{uid} {mark.facet} {mark.tenant} {' '.join(v for _, v in mark.key)}"
-        if one.thing == CREDENTIAL.name:
+        if ending.thing == CREDENTIAL.name:
             about = known[charter].credentials.get(mark.get("name")) if charter in known else None
             users = ", ".join(about[1]) if about is not None else ""
             yield Due(
@@ -118,36 +118,36 @@ def of_loans(loans: Iterable[tuple[Loan, datetime]]) -> Iterator[Due]:
 
 def of_suspensions(all_: Iterable[Suspension], name: Callable[[str], str]) -> Iterator[Due]:
     """Those that are open: when each comes back, or since when somebody is to bring it back. `name`: of a stream's charter."""
-    for one in all_:
+    for suspension in all_:
         back = (
             "it is switched on again by itself, if nobody else stopped it"
-            if one.until is not None
+            if suspension.until is not None
             else "it stays off until somebody reinstates it"
         )
         yield Due(
-            one.until or one.at,
+            suspension.until or suspension.at,
             SUSPENDED,
-            name(one.uid),
-            f"the {one.about} is suspended: {one.because}",
-            one.tenant,
+            name(suspension.uid),
+            f"the {suspension.about} is suspended: {suspension.because}",
+            suspension.tenant,
             back,
             None,
-            one.key,
+            suspension.key,
         )
 
 
 def of_rotations(all_: Iterable[Rotation], name: Callable[[str], str]) -> Iterator[Due]:
     """Those that are under way, by their deadlines."""
-    for one in all_:
+    for rotation in all_:
         yield Due(
-            one.deadline,
+            rotation.deadline,
             ROTATING,
-            name(one.uid),
-            f"{one.name} is being rotated",
-            one.tenant,
+            name(rotation.uid),
+            f"{rotation.name} is being rotated",
+            rotation.tenant,
             "somebody has to say what becomes of the old one, if it is still in use",
             None,
-            one.key,
+            rotation.key,
         )
 
 

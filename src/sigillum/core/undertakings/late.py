@@ -15,21 +15,23 @@ from .undertaking import Next
 BY_ITSELF = "the old one came to its own end"
 
 
-def closed_how(one: Rotation, around: Around) -> str:
+def closed_how(rotation: Rotation, around: Around) -> str:
     """How it is over: where the old one came to its own end, who was not known to have the new one."""
-    until, unknown = str(one.old.terms.get("until") or ""), missing(known(around.consumers, one.told))
-    by_itself = until and one.ended_at is not None and one.ended_at >= parse_instant(until) and not one.exposed
+    until, unknown = str(rotation.old.terms.get("until") or ""), missing(known(around.consumers, rotation.told))
+    by_itself = until and rotation.ended_at is not None and rotation.ended_at >= parse_instant(until) and not rotation.exposed
     return f"{BY_ITSELF}, {unknown}" if by_itself and unknown else "done"
 
 
-def late(one: Rotation, around: Around, record: Record[Credential] | None, now: datetime, what: str, code: str = "") -> Next:
+def late(
+    rotation: Rotation, around: Around, record: Record[Credential] | None, now: datetime, what: str, code: str = ""
+) -> Next:
     """What is waited for, and who is not known to have it. From the deadline on somebody has to act: it is said who uses the
     old one, since when, and what the tenant will do.
     """
-    unknown = "" if Asked.WORD in one.staged else missing(known(around.consumers, one.told))
+    unknown = "" if Asked.WORD in rotation.staged else missing(known(around.consumers, rotation.told))
     what = f"{what}; {unknown}" if unknown else what
     used, until = (record.body.used_at, record.body.until) if record is not None else (None, None)
-    if now < one.deadline:
+    if now < rotation.deadline:
         return Next(waits=what, early=code not in ("owed", "back"), code=code)
     last = (
         f"it was used last at {format_instant(used)}"
@@ -38,9 +40,9 @@ def late(one: Rotation, around: Around, record: Record[Credential] | None, now: 
         else "no use of it is shown"
     )
     then = (
-        f"; {one.tenant} refuses it from {format_instant(until)}, in {rough_duration((until - now).total_seconds())}"
+        f"; {rotation.tenant} refuses it from {format_instant(until)}, in {rough_duration((until - now).total_seconds())}"
         if until is not None
         else ""
     )
-    over = f"The deadline was {format_instant(one.deadline)}, and the old one is not ended: {last}{then}"
+    over = f"The deadline was {format_instant(rotation.deadline)}, and the old one is not ended: {last}{then}"
     return Next(waits=f"{what}. {over}", code="late")

@@ -34,9 +34,9 @@ def token_until(now: datetime, profile: Profile) -> datetime:
     return whole_second(now + timedelta(seconds=profile.token_seconds or USUAL_TOKEN_SECONDS))
 
 
-def token_counts(one: Rotation, now: datetime) -> bool:
+def token_counts(rotation: Rotation, now: datetime) -> bool:
     """Would a refusal of the token that was kept show anything? One that has come to its own end is refused anyway."""
-    until = str(one.staged.get(Asked.TOKEN, {}).get("until") or "")
+    until = str(rotation.staged.get(Asked.TOKEN, {}).get("until") or "")
     return not until or now < parse_instant(until)
 
 
@@ -47,13 +47,13 @@ class Dead(NamedTuple):
     wait: datetime | None = None
 
 
-def dead(one: Rotation, profile: Profile, now: datetime, *, untried: str = "", token_refused: bool = False) -> Dead:
+def dead(rotation: Rotation, profile: Profile, now: datetime, *, untried: str = "", token_refused: bool = False) -> Dead:
     """Its end is read back. It was refused at sign-in, or that is `untried` and why; a token of it, where one counts, is
     refused, or every token has come to its own end.
     """
-    assert one.ended_at is not None
+    assert rotation.ended_at is not None
     if token_refused and not untried:
         return Dead("refused at sign-in, and with a token that it got before")
-    over = tokens_over(profile, one.ended_at, str(one.old.terms.get("kind") or ""))
+    over = tokens_over(profile, rotation.ended_at, str(rotation.old.terms.get("kind") or ""))
     how = f"not tried: {untried}" if untried else "refused at sign-in; its tokens have come to their end"
     return Dead(how, over if now < over else None)

@@ -62,14 +62,14 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[SentRequest]:
     ]
 
 
-def next_(one: SentRequest, seen: Look, now: datetime) -> Next:
+def next_(sent: SentRequest, seen: Look, now: datetime) -> Next:
     """It waits as long as its charter asks for it; then it was done, as far as can be seen, or is not wanted any more."""
-    if one.ended or (one.mark, one.generation) in seen.wanted:
+    if sent.ended or (sent.mark, sent.generation) in seen.wanted:
         return Next()
-    if one.request.do == TELL:
+    if sent.request.do == TELL:
         return Next(closed="not asked for any more")
-    facts = [seen.ask(q) for q in queries(one.request)]
-    if all(f.known for f in facts) and fulfilled(one.request, tuple(r for f in facts for r in f.records)):
+    facts = [seen.ask(q) for q in queries(sent.request)]
+    if all(f.known for f in facts) and fulfilled(sent.request, tuple(r for f in facts for r in f.records)):
         return Next(closed="seen to be done")
     return Next(closed="not asked for any more")
 

@@ -24,75 +24,78 @@ from .undertaking import Look, Next, Undertaking
 from .uses import Doubt, tells, used_by_others
 
 
-def next_(one: Rotation, seen: Look, now: datetime) -> Next:
+def next_(rotation: Rotation, seen: Look, now: datetime) -> Next:
     """What follows for a rotation."""
-    if one.closed:
+    if rotation.closed:
         return Next()
     around = seen.around
     assert isinstance(around, Around)
-    old, new = one.old, one.new
+    old, new = rotation.old, rotation.new
     if around.want is None:
-        if not one.leaving and (new is None or not new.live):
+        if not rotation.leaving and (new is None or not new.live):
             return Next(closed="not wanted any more")
-        return Next(waits=f"the charter does not ask for {one.name} any more, and it is not ended yet", code="not-asked")
-    other = elsewhere(one, around)
+        return Next(waits=f"the charter does not ask for {rotation.name} any more, and it is not ended yet", code="not-asked")
+    other = elsewhere(rotation, around)
     if other:
         return Next(waits=other, code="copy")
-    facts = [(g, seen.ask(Query(CREDENTIAL, "id", g.id))) for g in one.leaving if g.id]
+    facts = [(g, seen.ask(Query(CREDENTIAL, "id", g.id))) for g in rotation.leaving if g.id]
     unknown = next((f.unknown for _, f in facts if not f.known), "")
     if unknown:
-        return late(one, around, None, now, f"{one.name} cannot be looked up: {unknown}")
+        return late(rotation, around, None, now, f"{rotation.name} cannot be looked up: {unknown}")
     leaves = [(g, f.first) for g, f in facts if f.first is not None]
-    if one.exposed and around.profile.born_inactive is not False and (off := _switched(one, leaves, on=False)):
+    if rotation.exposed and around.profile.born_inactive is not False and (off := _switched(rotation, leaves, on=False)):
         return Next(off)
     record = together([r for _, r in leaves])
-    if one.gap and old.live and not in_place(one, around):
-        return Next((end(one.mark, old.number, old.id, "the tenant takes one at a time: it ends first"),))
-    bridge = bridged(one, around, seen) if leaves else ()
+    if rotation.gap and old.live and not in_place(rotation, around):
+        return Next((end(rotation.mark, old.number, old.id, "the tenant takes one at a time: it ends first"),))
+    bridge = bridged(rotation, around, seen) if leaves else ()
     if bridge:
         return Next(bridge)
-    made = _make(one, around, seen, now, record)
+    made = _make(rotation, around, seen, now, record)
     if made is not None:
         return made
     for stage in (Stage.ACCEPTED, Stage.GIVEN):
-        if stage not in one.staged:
-            return Next((_turn(one, stage),))
-    if one.owed and not _ends_anyway(one, record, now):
-        return late(one, around, record, now, f"{one.name} has to be handed over anew to {', '.join(one.owed)}", "owed")
-    if one.leaving:
-        return _leave(one, around, seen, leaves, now)
-    assert one.ended_at is not None
-    over = tokens_over(around.profile, one.ended_at, str(one.old.terms.get("kind") or ""))
-    if Stage.DEAD not in one.staged and Asked.TOKEN not in one.staged and now < over:
-        return Next(
-            waits=f"the old {one.name} is ended; tokens that it got before may live until {format_instant(over)}", early=True
+        if stage not in rotation.staged:
+            return Next((_turn(rotation, stage),))
+    if rotation.owed and not _ends_anyway(rotation, record, now):
+        return late(
+            rotation, around, record, now, f"{rotation.name} has to be handed over anew to {', '.join(rotation.owed)}", "owed"
         )
-    if Stage.DEAD not in one.staged:
-        return Next((_turn(one, Stage.DEAD),))
-    if Stage.CLEARED not in one.staged:
-        return Next((_turn(one, Stage.CLEARED),))
-    return Next(closed=closed_how(one, around))
+    if rotation.leaving:
+        return _leave(rotation, around, seen, leaves, now)
+    assert rotation.ended_at is not None
+    over = tokens_over(around.profile, rotation.ended_at, str(rotation.old.terms.get("kind") or ""))
+    if Stage.DEAD not in rotation.staged and Asked.TOKEN not in rotation.staged and now < over:
+        return Next(
+            waits=f"the old {rotation.name} is ended; tokens that it got before may live until {format_instant(over)}",
+            early=True,
+        )
+    if Stage.DEAD not in rotation.staged:
+        return Next((_turn(rotation, Stage.DEAD),))
+    if Stage.CLEARED not in rotation.staged:
+        return Next((_turn(rotation, Stage.CLEARED),))
+    return Next(closed=closed_how(rotation, around))
 
 
 _PROVING = (Stage.ACCEPTED, Stage.DEAD)
 
 
-def _turn(one: Rotation, stage: str, *needs: StepId, number: int = 0, how: str = "") -> Step:
+def _turn(rotation: Rotation, stage: str, *needs: StepId, number: int = 0, how: str = "") -> Step:
     abouts: dict[str, str] = {
-        Stage.ACCEPTED: f"until the tenant takes the new {one.name} for sure",
-        Stage.BESIDE: f"the new {one.name} beside the old one, for consumers that try both",
-        Stage.GIVEN: f"the new {one.name} where its consumers read it",
-        Stage.TAKEN: f"that the new {one.name} is used",
-        Asked.TOKEN: f"a token of the old {one.name}, to be refused later",
-        Stage.DEAD: f"the old {one.name}: it must be refused, and the new one taken",
-        Stage.CLEARED: f"what is left of the old {one.name} here: it goes",
+        Stage.ACCEPTED: f"until the tenant takes the new {rotation.name} for sure",
+        Stage.BESIDE: f"the new {rotation.name} beside the old one, for consumers that try both",
+        Stage.GIVEN: f"the new {rotation.name} where its consumers read it",
+        Stage.TAKEN: f"that the new {rotation.name} is used",
+        Asked.TOKEN: f"a token of the old {rotation.name}, to be refused later",
+        Stage.DEAD: f"the old {rotation.name}: it must be refused, and the new one taken",
+        Stage.CLEARED: f"what is left of the old {rotation.name} here: it goes",
     }
     kind = StepKind.PROVE if stage in _PROVING else StepKind.KEEP
     return Step(
-        StepId(one.mark, number or one.number, stage),
+        StepId(rotation.mark, number or rotation.number, stage),
         kind,
         abouts[stage],
-        Turning(stage, one.key, one.name, one.number, one.old.number, how),
+        Turning(stage, rotation.key, rotation.name, rotation.number, rotation.old.number, how),
         needs,
     )
 
@@ -106,16 +109,16 @@ def together(records: list[Record[Credential]]) -> Record[Credential] | None:
     return last.with_(until=max(ends) if len(ends) == len(records) else None)
 
 
-def _switched(one: Rotation, leaves: list[Leaves], *, on: bool, needs: tuple[StepId, ...] = ()) -> tuple[Step, ...]:
+def _switched(rotation: Rotation, leaves: list[Leaves], *, on: bool, needs: tuple[StepId, ...] = ()) -> tuple[Step, ...]:
     """The steps that switch the old one off, or on again."""
     why = (
         "whoever has it can use it until then"
-        if one.exposed
+        if rotation.exposed
         else "somebody wants it back"
         if on
         else "whoever still uses it will say so, and it can be switched on again"
     )
-    about = f"the {'exposed' if one.exposed else 'old'} {one.name}: switch it {'on again' if on else 'off'}"
+    about = f"the {'exposed' if rotation.exposed else 'old'} {rotation.name}: switch it {'on again' if on else 'off'}"
     return tuple(
         Step(
             StepId(g.mark, g.number, "back" if on else "off"),
@@ -133,11 +136,11 @@ def _switched(one: Rotation, leaves: list[Leaves], *, on: bool, needs: tuple[Ste
     )
 
 
-def _making(one: Rotation, around: Around, number: int) -> Making:
+def _making(rotation: Rotation, around: Around, number: int) -> Making:
     assert around.want is not None
     of = (around.want.name, number)
     return Making(
-        one.mark,
+        rotation.mark,
         around.want,
         number,
         around.bearer,
@@ -150,44 +153,26 @@ def _making(one: Rotation, around: Around, number: int) -> Making:
     )
 
 
-def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Record[Credential] | None) -> Next | None:
+def _make(rotation: Rotation, around: Around, seen: Look, now: datetime, leaves: Record[Credential] | None) -> Next | None:
     """Bring the new generation to where it proves something; None where it does."""
-    want, new = around.want, one.new
+    want, new = around.want, rotation.new
     assert want is not None
-    spent = worn(one, around, seen, now) if one.leaving and not _ends_anyway(one, leaves, now) else ""
+    spent = worn(rotation, around, seen, now) if rotation.leaving and not _ends_anyway(rotation, leaves, now) else ""
     if spent == "unused" and new is not None:
-        return Next((end(one.mark, new.number, new.id, "nobody ever used it, and it nears its own end"),))
-    if spent and full(one, around, seen, now) is not None:
+        return Next((end(rotation.mark, new.number, new.id, "nobody ever used it, and it nears its own end"),))
+    if spent and full(rotation, around, seen, now) is not None:
         spent = ""  # it serves as long as it lasts: the old one has to go first
     if new is None or new.state is not State.MADE or spent:
-        number = one.old.number + 1 if new is None else new.number + (new.state in (State.ENDED, State.SPENT) or bool(spent))
-        if not want.held_here and (
-            want.public_key is None or (leaves is not None and leaves.says(thumbprint=thumbprint(want.public_key)))
-        ):
-            if around.held.get((one.name, one.old.number)):
-                return Next(waits=f"{want.name} is kept here, and by the charter its holder keeps it", code="kept-here")
-            return Next(waits=f"the holder of {want.name} has to send the public half of a new key", code="holder")
-        arrived = uncaught(one, around, seen)
-        if arrived is not None:
-            return arrived
-        swap = one.gap and in_place(one, around)
-        no_room = full(one, around, seen, now) if not swap else None
-        if no_room is not None and (new is None or not new.unanswered):
-            return no_room
-        known = new.terms if new is not None and number == new.number else {}
-        making = _making(one, around, number)._replace(instead_of=one.old if swap and one.old.live else None)
-        terms = terms_of(want, now, known, around.profile.credential_grain)
-        steps = tuple(begin(making, terms, f"the next generation, since {one.because}"))
-        return _beside(one, steps, now) if swap else Next(steps)
+        return _begin(rotation, around, seen, leaves, now, after_spent=bool(spent))
     fact = seen.ask(Query(CREDENTIAL, "id", new.id))
     if not fact.known:
         return Next(waits=f"the new {want.name} cannot be looked up: {fact.unknown}")
-    record, making, arriving = fact.first, _making(one, around, new.number), _recent(new.made_at, seen, now)
+    record, making, arriving = fact.first, _making(rotation, around, new.number), _recent(new.made_at, seen, now)
     if record is None and arriving:
         return Next(
             (
                 Step(
-                    StepId(one.mark, new.number, "wait"),
+                    StepId(rotation.mark, new.number, "wait"),
                     StepKind.WAIT,
                     f"until the tenant shows the new {want.name}",
                     Await(CREDENTIAL, new.id, seen.arrival_seconds),
@@ -195,7 +180,7 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
             )
         )
     if record is None and new.ending:  # our own end was sent and its answer lost: what is gone is ended once more, and noted
-        return Next((end(one.mark, new.number, new.id, "its end was begun earlier"),))
+        return Next((end(rotation.mark, new.number, new.id, "its end was begun earlier"),))
     if record is None:
         return Next(waits=f"the new {want.name} is gone, and no step of this ledger ended it", code="ended-elsewhere")
     if (
@@ -204,87 +189,126 @@ def _make(one: Rotation, around: Around, seen: Look, now: datetime, leaves: Reco
         and not new.given_away
         and not (want.is_a.tenant_made and not record.body.active and around.profile.secret_delivery == SEALED)
     ):
-        return Next((end(one.mark, new.number, new.id, "its secret was not caught, so nobody has it"),))
+        return Next((end(rotation.mark, new.number, new.id, "its secret was not caught, so nobody has it"),))
     if not record.body.active and new.on_at and not _recent(new.on_at, seen, now):
         return Next(waits=f"somebody else switched the new {want.name} off: what somebody else stopped stays stopped")
     left = finish(making, new.id, active=record.body.active or _recent(new.on_at, seen, now)) if not new.given_away else ()
     return Next(tuple(left)) if left else None
 
 
+def _begin(
+    rotation: Rotation, around: Around, seen: Look, leaves: Record[Credential] | None, now: datetime, *, after_spent: bool
+) -> Next:
+    """Begin the next generation, where there is room for it and its key can be had; `after_spent`: the new one is worn."""
+    want, new = around.want, rotation.new
+    assert want is not None
+    again = new is not None and (new.state in (State.ENDED, State.SPENT) or after_spent)
+    number = rotation.old.number + 1 if new is None else new.number + again
+    if not want.held_here and (
+        want.public_key is None or (leaves is not None and leaves.says(thumbprint=thumbprint(want.public_key)))
+    ):
+        if around.held.get((rotation.name, rotation.old.number)):
+            return Next(waits=f"{want.name} is kept here, and by the charter its holder keeps it", code="kept-here")
+        return Next(waits=f"the holder of {want.name} has to send the public half of a new key", code="holder")
+    arrived = uncaught(rotation, around, seen)
+    if arrived is not None:
+        return arrived
+    swap = rotation.gap and in_place(rotation, around)
+    no_room = full(rotation, around, seen, now) if not swap else None
+    if no_room is not None and (new is None or not new.unanswered):
+        return no_room
+    known = new.terms if new is not None and number == new.number else {}
+    making = _making(rotation, around, number)._replace(instead_of=rotation.old if swap and rotation.old.live else None)
+    terms = terms_of(want, now, known, around.profile.credential_grain)
+    steps = tuple(begin(making, terms, f"the next generation, since {rotation.because}"))
+    return _beside(rotation, steps, now) if swap else Next(steps)
+
+
 def _recent(since: str, seen: Look, now: datetime) -> bool:
     return bool(since) and now < parse_instant(since) + timedelta(seconds=seen.arrival_seconds)
 
 
-def _beside(one: Rotation, steps: tuple[Step, ...], now: datetime) -> Next:
+def _beside(rotation: Rotation, steps: tuple[Step, ...], now: datetime) -> Next:
     """Consumers that try both get the new one before it takes the old one's place."""
-    if one.exposed or not one.old.live:
+    if rotation.exposed or not rotation.old.live:
         return Next(steps)
-    if Stage.BESIDE not in one.staged:
-        return Next((steps[0], _turn(one, Stage.BESIDE, steps[0].id)))
-    until = parse_instant(str(one.staged[Stage.BESIDE]["until"]))
+    if Stage.BESIDE not in rotation.staged:
+        return Next((steps[0], _turn(rotation, Stage.BESIDE, steps[0].id)))
+    until = parse_instant(str(rotation.staged[Stage.BESIDE]["until"]))
     if now < until:
         return Next(
-            waits=f"the new {one.name} lies beside the old one, and its consumers have it by {format_instant(until)}",
+            waits=f"the new {rotation.name} lies beside the old one, and its consumers have it by {format_instant(until)}",
             early=True,
         )
     return Next(steps)
 
 
-def _ends_anyway(one: Rotation, record: Record[Credential] | None, now: datetime) -> bool:
+def _ends_anyway(rotation: Rotation, record: Record[Credential] | None, now: datetime) -> bool:
     """Was it agreed, or is the old one refused by now at any rate?"""
     until = record.body.until if record is not None else None
-    return one.exposed or Asked.END in one.staged or record is None or (until is not None and until <= now)
+    return rotation.exposed or Asked.END in rotation.staged or record is None or (until is not None and until <= now)
 
 
-def _leave(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now: datetime) -> Next:
+def _leave(rotation: Rotation, around: Around, seen: Look, leaves: list[Leaves], now: datetime) -> Next:
     """Whether the new one is used, and the old one no more; then that one ends."""
     profile, told, record = around.profile, tells(around.profile), together([r for _, r in leaves])
-    if _ends_anyway(one, record, now):
-        return Next(_ending(one, around))
+    if _ends_anyway(rotation, record, now):
+        return Next(_ending(rotation, around))
     assert record is not None
-    if Asked.BACK in one.staged or one.paused_at is not None:
-        return _paused(one, around, seen, leaves, now)
-    if Asked.PAUSE in one.staged and not told:  # whether it is used shows only so
-        return _pause(one, around, leaves)
-    fresh = seen.ask(Query(CREDENTIAL, "id", one.new.id)) if one.new is not None else Fact[Credential]()
-    everyone = known(around.consumers, one.told)
-    unknown = "" if Asked.WORD in one.staged else missing(everyone)
-    given, old = one.at(Stage.GIVEN), used_by_others(one.own.get(one.old.number, ()), record, profile.last_used)
+    if Asked.BACK in rotation.staged or rotation.paused_at is not None:
+        return _paused(rotation, around, seen, leaves, now)
+    if Asked.PAUSE in rotation.staged and not told:  # whether it is used shows only so
+        return _pause(rotation, around, leaves)
+    fresh = seen.ask(Query(CREDENTIAL, "id", rotation.new.id)) if rotation.new is not None else Fact[Credential]()
+    everyone = known(around.consumers, rotation.told)
+    unknown = "" if Asked.WORD in rotation.staged else missing(everyone)
+    given, old = rotation.at(Stage.GIVEN), used_by_others(rotation.own.get(rotation.old.number, ()), record, profile.last_used)
     assert given is not None
-    if Stage.TAKEN not in one.staged:
-        new = used_by_others(one.own.get(one.number, ()), fresh.first, profile.last_used)
+    if Stage.TAKEN not in rotation.staged:
+        new = used_by_others(rotation.own.get(rotation.number, ()), fresh.first, profile.last_used)
         used = new.at is not None and (not new.ours_perhaps or new.at > given)
         everybody = bool(everyone) and not unknown
-        if Asked.WORD in one.staged or used or (everybody if everyone else one.received and not told):
-            return Next((_turn(one, Stage.TAKEN, how=_taken_how(one, new, told=told)),))
+        if Asked.WORD in rotation.staged or used or (everybody if everyone else rotation.received and not told):
+            return Next((_turn(rotation, Stage.TAKEN, how=_taken_how(rotation, new, told=told)),))
         if not told:
-            return late(one, around, record, now, f"{one.tenant} does not tell whether the new {one.name} is used", "word")
-        return late(one, around, record, now, f"nobody has used the new {one.name} yet")
-    asked = one.last_day_over if not told else None
+            return late(
+                rotation,
+                around,
+                record,
+                now,
+                f"{rotation.tenant} does not tell whether the new {rotation.name} is used",
+                "word",
+            )
+        return late(rotation, around, record, now, f"nobody has used the new {rotation.name} yet")
+    asked = rotation.last_day_over if not told else None
     if asked is None and profile.confirmed_by == PERSON:
-        return late(one, around, record, now, f"nobody has said on which day the old {one.name} was used last", "again")
-    said = one.at(Asked.LAST) if asked is not None else one.at(Stage.TAKEN) if not told else None
+        return late(
+            rotation, around, record, now, f"nobody has said on which day the old {rotation.name} was used last", "again"
+        )
+    said = rotation.at(Asked.LAST) if asked is not None else rotation.at(Stage.TAKEN) if not told else None
     since = max(t for t in (old.at, given, asked or said) if t is not None)
     sooner = picked_up(profile, around.consumers) if told and everyone and not unknown else None
-    quiet = since + timedelta(seconds=min(one.quiet_seconds, sooner if sooner is not None else one.quiet_seconds))
+    quiet = since + timedelta(seconds=min(rotation.quiet_seconds, sooner if sooner is not None else rotation.quiet_seconds))
     if now < quiet:
         again = (
             f"was used last at {format_instant(old.at)} {_whose(old, record)}, and "
             if old.at is not None and old.at > given
             else ""
         )
-        return late(one, around, record, now, f"the old {one.name} {again}has to be unused until {format_instant(quiet)}")
+        return late(
+            rotation, around, record, now, f"the old {rotation.name} {again}has to be unused until {format_instant(quiet)}"
+        )
     if asked is not None and said is not None and said < quiet:
-        what = f"nobody has looked since {format_instant(quiet)} whether the old {one.name} is used"
-        return late(one, around, record, now, what, "again")
-    if Asked.PAUSE in one.staged:
-        return _pause(one, around, leaves)
-    return Next(_ending(one, around, token=True))
+        what = f"nobody has looked since {format_instant(quiet)} whether the old {rotation.name} is used"
+        return late(rotation, around, record, now, what, "again")
+    if Asked.PAUSE in rotation.staged:
+        return _pause(rotation, around, leaves)
+    return Next(_ending(rotation, around, token=True))
 
 
-def _taken_how(one: Rotation, new: Doubt, *, told: bool) -> str:
+def _taken_how(rotation: Rotation, new: Doubt, *, told: bool) -> str:
     """Why the new one counts as taken: a person's word, receipts, or what the tenant tells of its use."""
-    word = one.staged.get(Asked.WORD)
+    word = rotation.staged.get(Asked.WORD)
     if word is not None:
         return f"{word['who']} says so"
     if not told or new.at is None:
@@ -299,57 +323,59 @@ def _whose(doubt: Doubt, record: Record[Credential]) -> str:
     return f"from {record.body.used_from or 'somewhere'}"
 
 
-def _token(one: Rotation, around: Around) -> list[Step]:
+def _token(rotation: Rotation, around: Around) -> list[Step]:
     """A token of the old one, got while it works, where what it proves itself with is here."""
-    here = around.held.get((one.name, one.old.number)) and Asked.TOKEN not in one.staged
-    return [_turn(one, Asked.TOKEN, number=one.old.number)] if here else []
+    here = around.held.get((rotation.name, rotation.old.number)) and Asked.TOKEN not in rotation.staged
+    return [_turn(rotation, Asked.TOKEN, number=rotation.old.number)] if here else []
 
 
-def _pause(one: Rotation, around: Around, leaves: list[Leaves]) -> Next:
+def _pause(rotation: Rotation, around: Around, leaves: list[Leaves]) -> Next:
     """Off for a while, before it ends."""
-    token = _token(one, around)
-    return Next((*token, *_switched(one, leaves, on=False, needs=tuple(s.id for s in token))))
+    token = _token(rotation, around)
+    return Next((*token, *_switched(rotation, leaves, on=False, needs=tuple(s.id for s in token))))
 
 
-def _paused(one: Rotation, around: Around, seen: Look, leaves: list[Leaves], now: datetime) -> Next:
+def _paused(rotation: Rotation, around: Around, seen: Look, leaves: list[Leaves], now: datetime) -> Next:
     """It is off until it was missed by nobody for long enough; or it is wanted back, if nobody else was at it meanwhile."""
     record = together([r for _, r in leaves])
     off, arriving = [(g, r) for g, r in leaves if not r.body.active], [g for g, _ in leaves if _recent(g.left_at, seen, now)]
     if any(g in arriving and r.says(active=g.off_in > g.on_in) for g, r in leaves):
-        return Next(waits=f"the old {one.name} was switched a moment ago, and look-ups do not show it yet", early=True)
-    if Asked.BACK in one.staged:
+        return Next(waits=f"the old {rotation.name} was switched a moment ago, and look-ups do not show it yet", early=True)
+    if Asked.BACK in rotation.staged:
         if any(not r.state or dict(g.left) != r.state for g, r in off if g not in arriving):
-            return Next(waits=f"somebody else was at the old {one.name} while it was off: it stays off", code="touched")
-        wanted = f"somebody wanted the old {one.name} back, and it serves"
-        return Next(_switched(one, off, on=True)) if off else late(one, around, record, now, wanted, "back")
+            return Next(waits=f"somebody else was at the old {rotation.name} while it was off: it stays off", code="touched")
+        wanted = f"somebody wanted the old {rotation.name} back, and it serves"
+        return Next(_switched(rotation, off, on=True)) if off else late(rotation, around, record, now, wanted, "back")
     if len(off) < len(leaves):
-        return Next(waits=f"somebody switched the old {one.name} on although it was to be off for a while", code="back")
-    assert one.paused_at is not None
-    quiet = one.paused_at + timedelta(seconds=one.quiet_seconds)
+        return Next(waits=f"somebody switched the old {rotation.name} on although it was to be off for a while", code="back")
+    assert rotation.paused_at is not None
+    quiet = rotation.paused_at + timedelta(seconds=rotation.quiet_seconds)
     if now < quiet:
         return Next(
-            waits=f"the old {one.name} is off until {format_instant(quiet)}, to see who misses it", early=True, code="paused"
+            waits=f"the old {rotation.name} is off until {format_instant(quiet)}, to see who misses it",
+            early=True,
+            code="paused",
         )
-    return Next(_ending(one, around))
+    return Next(_ending(rotation, around))
 
 
-def _ending(one: Rotation, around: Around, *, token: bool = False) -> tuple[Step, ...]:
-    want, steps = around.want, _token(one, around) if token else []
+def _ending(rotation: Rotation, around: Around, *, token: bool = False) -> tuple[Step, ...]:
+    want, steps = around.want, _token(rotation, around) if token else []
     assert want is not None
-    if around.held.get((one.name, one.number)) and around.proofs and not one.exposed:
-        ending = StepId(one.mark, one.old.number, "end")
+    if around.held.get((rotation.name, rotation.number)) and around.proofs and not rotation.exposed:
+        ending = StepId(rotation.mark, rotation.old.number, "end")
         steps.append(
             Step(
-                StepId(one.mark, one.number, "prove"),
+                StepId(rotation.mark, rotation.number, "prove"),
                 StepKind.PROVE,
-                f"the new {one.name}: sign in with it, and try what must work",
-                Prove(around.proofs, one.name, (ending,)),
+                f"the new {rotation.name}: sign in with it, and try what must work",
+                Prove(around.proofs, rotation.name, (ending,)),
                 tuple(s.id for s in steps),
                 why="the old one ends only after what replaces it was proved",
             )
         )
-    why = "it was exposed" if one.exposed else "a newer generation took its place"
-    return (*steps, *(end(g.mark, g.number, g.id, why, *(s.id for s in steps)) for g in one.leaving if g.id))
+    why = "it was exposed" if rotation.exposed else "a newer generation took its place"
+    return (*steps, *(end(g.mark, g.number, g.id, why, *(s.id for s in steps)) for g in rotation.leaving if g.id))
 
 
 ROTATIONS = Undertaking(ROTATION, ROTATING, read, next_)

@@ -277,7 +277,7 @@ def _course(body: Mapping[str, Any], mark: Mark, all_: list[LedgerEntry], old: i
                 staged.pop(undone, None)
                 told = told if undone != Asked.WORD else {}
             if stage == Asked.SEEN or (stage == Asked.WORD and other.body.get("consumers")):
-                told |= _told(other.body)
+                told |= _consumers_in(other.body)
                 continue
             staged[stage] = other.body
         elif other.kind == HANDED and other.body.get("credential") == mark.get("name"):
@@ -327,7 +327,7 @@ def _read(entry: LedgerEntry, all_: list[LedgerEntry], state: History, closed: s
     )
 
 
-def _told(body: Mapping[str, Any]) -> dict[str, Told]:
+def _consumers_in(body: Mapping[str, Any]) -> dict[str, Told]:
     """What one entry tells of consumers: with which one each was seen, or whose word it is that they have the new one."""
     how = str(body.get("how") or f"{body.get('who')} says so")
     return {str(name): Told(body.get("new", True) is True, how) for name in body["consumers"]}

@@ -145,55 +145,59 @@ def _read(
     )
 
 
-def next_(one: Suspension, seen: Look, now: datetime) -> Next:
+def next_(suspension: Suspension, seen: Look, now: datetime) -> Next:
     """What follows for a suspension."""
-    if one.closed:
+    if suspension.closed:
         return Next()
-    kind = KINDS[one.thing]
-    fact = seen.ask(Query(kind, "id", one.id))
+    kind = KINDS[suspension.thing]
+    fact = seen.ask(Query(kind, "id", suspension.id))
     if not fact.known:
-        return Next(waits=f"the {one.about} cannot be looked up: {fact.unknown}")
+        return Next(waits=f"the {suspension.about} cannot be looked up: {fact.unknown}")
     record = fact.first
     if record is None:
         return Next(closed=Closed.GONE)
-    arriving = bool(one.left_at) and now < parse_instant(one.left_at) + timedelta(seconds=seen.arrival_seconds)
-    if not one.back(now):
-        if record.value("active") is not True or (one.sent and arriving):
+    arriving = bool(suspension.left_at) and now < parse_instant(suspension.left_at) + timedelta(seconds=seen.arrival_seconds)
+    if not suspension.back(now):
+        if record.value("active") is not True or (suspension.sent and arriving):
             return Next()
-        if one.found_off or one.sent:
-            return Next(waits=f"the {one.about} is on although it is suspended: somebody switched it on again", code=ON_AGAIN)
-        return Next((_switch(one, record, on=False),))
-    if one.put_on and (record.value("active") is True or arriving):
+        if suspension.found_off or suspension.sent:
+            return Next(
+                waits=f"the {suspension.about} is on although it is suspended: somebody switched it on again", code=ON_AGAIN
+            )
+        return Next((_switch(suspension, record, on=False),))
+    if suspension.put_on and (record.value("active") is True or arriving):
         return Next(closed=Closed.ON_AGAIN)
     if record.value("active") is True:
-        if arriving and one.sent:
-            return Next(waits=f"the {one.about} was switched off a moment ago, and look-ups do not show it yet", early=True)
+        if arriving and suspension.sent:
+            return Next(
+                waits=f"the {suspension.about} was switched off a moment ago, and look-ups do not show it yet", early=True
+            )
         return Next(closed=Closed.WAS_ON)
-    if one.forced or one.said_ours:
-        return Next((_switch(one, record, on=True),))
-    if one.unsure:
+    if suspension.forced or suspension.said_ours:
+        return Next((_switch(suspension, record, on=True),))
+    if suspension.unsure:
         return Next(closed=Closed.UNSURE)
-    if one.found_off or not one.sent:
+    if suspension.found_off or not suspension.sent:
         return Next(closed=Closed.STAYS_OFF)
-    if not record.state and not one.agreed:
-        unknown = f"whether somebody else switched the {one.about} off meanwhile cannot be known"
-        return Next(waits=f"{unknown}: {one.tenant} shows no versions", code=PERHAPS)
-    if record.state and not untouched(one, record):
+    if not record.state and not suspension.agreed:
+        unknown = f"whether somebody else switched the {suspension.about} off meanwhile cannot be known"
+        return Next(waits=f"{unknown}: {suspension.tenant} shows no versions", code=PERHAPS)
+    if record.state and not untouched(suspension, record):
         return Next(closed=Closed.STAYS_OFF)
-    return Next((_switch(one, record, on=True),))
+    return Next((_switch(suspension, record, on=True),))
 
 
-def untouched(one: Suspension, record: Record[object]) -> bool:
+def untouched(suspension: Suspension, record: Record[object]) -> bool:
     """Is it as our "off" left it? Where a tenant shows no versions that cannot be known: it is perhaps."""
-    return bool(record.state) and dict(one.left) == record.state
+    return bool(record.state) and dict(suspension.left) == record.state
 
 
-def _switch(one: Suspension, record: Record[object], *, on: bool) -> Step:
-    why = one.because if not on else "somebody wants it back" if one.wanted_back else "its time is over"
+def _switch(suspension: Suspension, record: Record[object], *, on: bool) -> Step:
+    why = suspension.because if not on else "somebody wants it back" if suspension.wanted_back else "its time is over"
     return Step(
-        StepId(one.mark, one.number, "reinstate" if on else "suspend"),
+        StepId(suspension.mark, suspension.number, "reinstate" if on else "suspend"),
         StepKind.CHANGE,
-        f"{one.about}: switch it {'on again' if on else 'off'}",
+        f"{suspension.about}: switch it {'on again' if on else 'off'}",
         Change(record.kind, record.id, {"active": on}, record.version),
         power=record.kind.power,
         why=why,

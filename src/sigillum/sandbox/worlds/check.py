@@ -51,7 +51,7 @@ def check(text: str, shown: str) -> Json:
     return data
 
 
-def told(problem: FileError) -> list[Json]:
+def as_json(problem: FileError) -> list[Json]:
     """Its mistakes as JSON, for whoever asked from outside."""
     return [
         {

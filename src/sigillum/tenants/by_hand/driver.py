@@ -111,13 +111,13 @@ class ByHand:
         facts: Facts[Any] = Facts()
         for file in self._files.values():
             facts.add(file.records)
-        for one in self._confirmed:
-            source = self._files.get(one.kind.name)
-            if source is not None and one.since(source):
-                if one.record is None:
-                    facts.records[one.kind].pop(one.id, None)
+        for confirmed in self._confirmed:
+            source = self._files.get(confirmed.kind.name)
+            if source is not None and confirmed.since(source):
+                if confirmed.record is None:
+                    facts.records[confirmed.kind].pop(confirmed.id, None)
                 else:
-                    facts.add([one.record])
+                    facts.add([confirmed.record])
         return facts
 
     def facts(self, queries: Iterable[Query[Any]]) -> dict[Query[Any], Fact[Any]]:

@@ -110,7 +110,7 @@ class Makes:
         where = call.id or (section.shows["id"] if isinstance(section.id, list) else section.id)
         parts = _id_parts(section)
         for answer in reversed(answers):
-            found = _told(answer, where, values, self.dialect.words)
+            found = _id_in(answer, where, values, self.dialect.words)
             if found:
                 return joined(found if n == "id" else values.get(n, "") for n in parts)
         field = "mark" if "mark" in section.shows else kind.key[-1]
@@ -187,7 +187,7 @@ def _id_made_of(section: ThingSection, values: Mapping[str, Any]) -> str:
     return "" if "id" in parts else joined(values.get(n, "") for n in parts)
 
 
-def _told(answer: Spoken, where: SpotSection | ShownSection, values: Mapping[str, Any], words: Words) -> str:
+def _id_in(answer: Spoken, where: SpotSection | ShownSection, values: Mapping[str, Any], words: Words) -> str:
     """An id as an answer tells it; what does not fit tells none, since what was sent is done."""
     if isinstance(where, SpotSection):
         found: Any = spot_of(answer, where)

@@ -316,7 +316,7 @@ class Books:
         ledger = self.ledger()
         still = ledger.rows(open_(sort.name))
         streams = [e.charter for e in ledger.entries(kind=sort.begins)] if ended else still.values()
-        return [one for one in self._read(sort, streams) if ended or one.key in still]
+        return [undertaking for undertaking in self._read(sort, streams) if ended or undertaking.key in still]
 
     def about(self, sort: Undertaking[S], principal: str) -> list[S]:
         """The undertakings of one sort, open or ended, that are about a principal."""
@@ -324,12 +324,12 @@ class Books:
 
         return self._read(sort, self.ledger().rows(about(sort.name, principal)).values()) if self.there else []
 
-    def again(self, sort: Undertaking[S], one: S) -> S:
+    def again(self, sort: Undertaking[S], undertaking: S) -> S:
         """The same undertaking, read anew."""
-        return next(found for found in self._read(sort, [one.uid]) if found.key == one.key)
+        return next(found for found in self._read(sort, [undertaking.uid]) if found.key == undertaking.key)
 
     def _read(self, sort: Undertaking[S], streams: Iterable[str]) -> list[S]:
-        found = [one for uid in dict.fromkeys(streams) for one in sort.read(self.entries(uid), uid)]
+        found = [undertaking for uid in dict.fromkeys(streams) for undertaking in sort.read(self.entries(uid), uid)]
         return sorted(found, key=lambda one: one.began)
 
 

@@ -191,11 +191,11 @@ def holds(office: Office, world: World[Any]) -> None:
         return
     from sigillum.core.undertakings.suspension import SUSPENSIONS
 
-    for one in office.books.begun(SUSPENSIONS):
-        who = world.principals.get(one.id)
-        if who is not None and not one.found_off:
-            until = f", until {format_instant(one.until)}" if one.until is not None else ""
-            world.principals[one.id] = who._replace(held=f"{one.because}{until}")
+    for suspension in office.books.begun(SUSPENSIONS):
+        who = world.principals.get(suspension.id)
+        if who is not None and not suspension.found_off:
+            until = f", until {format_instant(suspension.until)}" if suspension.until is not None else ""
+            world.principals[suspension.id] = who._replace(held=f"{suspension.because}{until}")
 
 
 def leaving(office: Office, world: World[Any], who: Record[Any], charter: str) -> None:

@@ -48,7 +48,7 @@ MENDS = {  # by the code of what an undertaking waits for
 def advance(
     office: Office,
     sort: Undertaking[S],
-    one: S,
+    undertaking: S,
     reached: Callable[[StepResult], None] = nothing,
     *,
     wanted: frozenset[tuple[Mark, int]] = frozenset(),
@@ -61,7 +61,7 @@ def advance(
     `wanted`: what its charter still asks somebody for; `around`: what else this sort looks at, at each stage anew; `prove`,
     `turn`: how its steps of these sorts are done.
     """
-    tenant, stopped = office.tenants.reach(one.tenant), False
+    tenant, stopped = office.tenants.reach(undertaking.tenant), False
 
     def gone_on(result: StepResult) -> None:
         nonlocal stopped
@@ -69,18 +69,18 @@ def advance(
         reached(result)
 
     for _ in range(MOST_STAGES):
-        seen = look_of(tenant, around(one), wanted)
-        follows = sort.next(one, seen, office.tenants.now(one.tenant))
+        seen = look_of(tenant, around(undertaking), wanted)
+        follows = sort.next(undertaking, seen, office.tenants.now(undertaking.tenant))
         if follows.waits:
             usual = "run the same command again in a while" if follows.early else "ask with an administrator who may look"
             kind = NotYetError if follows.early else SomebodyError
-            raise kind(follows.waits, where=one.tenant, mend=MENDS.get(follows.code, usual))
+            raise kind(follows.waits, where=undertaking.tenant, mend=MENDS.get(follows.code, usual))
         if follows.closed:
-            close(office, sort, one, follows.closed)
+            close(office, sort, undertaking, follows.closed)
         if stopped or not follows.steps:
             return
-        carry_out(office, one.uid, follows.steps, gone_on, prove, turn)
-        one = office.books.again(sort, one)
+        carry_out(office, undertaking.uid, follows.steps, gone_on, prove, turn)
+        undertaking = office.books.again(sort, undertaking)
 
 
 def look_of(tenant: Tenant, around: Any = None, wanted: frozenset[tuple[Mark, int]] = frozenset()) -> Look:
@@ -88,20 +88,20 @@ def look_of(tenant: Tenant, around: Any = None, wanted: frozenset[tuple[Mark, in
     return Look(lambda query: tenant.facts([query])[query], wanted, arrival_seconds(tenant.profile), around)
 
 
-def follows(office: Office, sort: Undertaking[S], one: S) -> Next:
+def follows(office: Office, sort: Undertaking[S], undertaking: S) -> Next:
     """What would follow for an undertaking now; nothing is done."""
-    seen = look_of(office.tenants.reach(one.tenant))
-    return sort.next(one, seen, office.tenants.now(one.tenant))
+    seen = look_of(office.tenants.reach(undertaking.tenant))
+    return sort.next(undertaking, seen, office.tenants.now(undertaking.tenant))
 
 
-def close(office: Office, sort: Undertaking[S], one: S, how: str, *before: Fresh, **about: str) -> None:
+def close(office: Office, sort: Undertaking[S], undertaking: S, how: str, *before: Fresh, **about: str) -> None:
     """Write down how an undertaking ended, with what else belongs into the same transaction."""
-    office.books.ledger(write=True).append([*before, closing(sort, one, how, **about)])
+    office.books.ledger(write=True).append([*before, closing(sort, undertaking, how, **about)])
 
 
-def closing(sort: Undertaking[S], one: S, how: str, **about: str) -> Fresh:
+def closing(sort: Undertaking[S], undertaking: S, how: str, **about: str) -> Fresh:
     """The entry that closes an undertaking."""
-    return Fresh(CLOSED, one.uid, {UNDERTAKING: sort.name, NUMBER: one.key, "how": how, **about})
+    return Fresh(CLOSED, undertaking.uid, {UNDERTAKING: sort.name, NUMBER: undertaking.key, "how": how, **about})
 
 
 def carry_out(

@@ -94,20 +94,20 @@ def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
 def _means(tenant: Tenant, request: Request) -> tuple[tuple[str, str, str], ...]:
     """What every id that would be sent stands for here, looked up by us. Raises FileError, SomebodyError."""
     out = []
-    for one in requests.references(request):
-        queries = [Query(k, "id", one.id) for k in one.kinds if tenant.profile.carried(k) is not None]
+    for reference in requests.references(request):
+        queries = [Query(k, "id", reference.id) for k in reference.kinds if tenant.profile.carried(k) is not None]
         facts = tenant.facts(queries)
         records = [r for q in queries for r in facts[q].records]
         hidden = next((facts[q].unknown for q in queries if not facts[q].known), "")
         if hidden and not records:
             raise SomebodyError(
-                f"the {one.label} it names by {one.id} cannot be looked up: {hidden}",
+                f"the {reference.label} it names by {reference.id} cannot be looked up: {hidden}",
                 where=request.tenant,
                 mend="ask with an administrator who may look",
             )
-        if not records and one.label == "about" and request.do in (requests.END, requests.TAKE):
+        if not records and reference.label == "about" and request.do in (requests.END, requests.TAKE):
             continue  # it has ended already
-        out.append((one.label, one.id, requests.standing_for(one, records)))
+        out.append((reference.label, reference.id, requests.standing_for(reference, records)))
     return tuple(out)
 
 

@@ -28,8 +28,8 @@ def listed(office: Office, *, ended: bool = True) -> list[SentRequest]:
 def settle(office: Office, uid: str, outline: Outline) -> None:
     """Take the open requests of a charter as far as they go: what is asked for no more was done, or is not wanted any more."""
     asked = frozenset((s.mark, s.generation) for s in outline.steps if s.kind is StepKind.ASK)
-    for one in [k for k in office.books.begun(REQUESTS) if k.uid == uid]:
-        advance(office, REQUESTS, one, wanted=asked)
+    for sent in [k for k in office.books.begun(REQUESTS) if k.uid == uid]:
+        advance(office, REQUESTS, sent, wanted=asked)
 
 
 def numbered(office: Office, number: int) -> SentRequest:

@@ -81,9 +81,9 @@ def act(office: Office, wish: ActingWish) -> Acted:
     actor = tenant.profile.administrator or tenant.address.admin
     signed_in, loan, names = None, None, [str(s.record.value("name")) for s in subjects]
     try:
-        for number, one in enumerate(subjects):
+        for number, subject in enumerate(subjects):
             try:
-                signed_in = tenant.act_as(one.record.id, signed_in)
+                signed_in = tenant.act_as(subject.record.id, signed_in)
             except OAuthRefusedError as problem:
                 if problem.error != DENIED:
                     raise
@@ -91,7 +91,7 @@ def act(office: Office, wish: ActingWish) -> Acted:
                 if number or not wish.lend_seconds:
                     raise _missing(tenant, before, names[number], lendable=not number) from problem
                 loan = _lent(office, tenant, actor, names[0], wish)
-                signed_in = _felt(office, tenant, one.record.id)
+                signed_in = _felt(office, tenant, subject.record.id)
     except BaseException:
         _returned(office, loan)  # nobody acts, so nothing stays lent for it
         raise

@@ -66,7 +66,7 @@ def prove(proving: Proving) -> list[Result]:
         return [unjudged(p, said) for p in charter.delegated]
     asked = [_ask(tenant, own, p) for p in charter.delegated]
     facts = _facts(tenant, charter, state, principal)
-    return [_judged(one, asked, _cause(tenant, one, asked, facts)) for one in asked]
+    return [_judged(trial, asked, _cause(tenant, trial, asked, facts)) for trial in asked]
 
 
 def _ask(tenant: Tenant, own: Proof, proof: ProofWant) -> ScopeTrial:
@@ -89,15 +89,15 @@ def _facts(tenant: Tenant, charter: Charter, state: History, principal: str) -> 
     return [r.body for r in fact.records] if fact.known else None
 
 
-def _cause(tenant: Tenant, one: ScopeTrial, asked: list[ScopeTrial], facts: list[Delegation] | None) -> str:
+def _cause(tenant: Tenant, trial: ScopeTrial, asked: list[ScopeTrial], facts: list[Delegation] | None) -> str:
     """Why a refused one was refused: by what the tenant shows, else by what was let in beside it. Empty: neither tells,
     or by what is shown it should have been let in.
     """
-    if one.token:
-        return SERVICE if one.called is False else ""
+    if trial.token:
+        return SERVICE if trial.called is False else ""
     if facts == []:
         return NO_DELEGATION
-    proof, (known, person) = one.proof, _person(tenant, one.proof.person)
+    proof, (known, person) = trial.proof, _person(tenant, trial.proof.person)
     same_person = any(a.token and a.proof.person == proof.person for a in asked)
     same_scope = any(a.token and a.proof.permission == proof.permission for a in asked)
     if known is False and (same_scope or facts is not None):
@@ -124,30 +124,30 @@ def _person(tenant: Tenant, name: str) -> tuple[bool | None, Person | None]:
     return True, Person(record.body.name, frozenset(names[i] for i in inside if i in names) | everyone)
 
 
-def _judged(one: ScopeTrial, asked: list[ScopeTrial], cause: str) -> Result:
+def _judged(trial: ScopeTrial, asked: list[ScopeTrial], cause: str) -> Result:
     """Hold what came against what was expected."""
-    allowed = one.token and one.called is not False
-    if allowed or one.proof.allowed:
-        told = one.said if allowed or not cause else f"{cause}: {MEANINGS[cause]}"
-        return judge(one.proof, Manner.TRIED, answered(allowed, told))
+    allowed = trial.token and trial.called is not False
+    if allowed or trial.proof.allowed:
+        told = trial.said if allowed or not cause else f"{cause}: {MEANINGS[cause]}"
+        return judge(trial.proof, Manner.TRIED, answered(allowed, told))
     if not cause:
         return unjudged(
-            one.proof,
+            trial.proof,
             "not shown: by what is known it should be let in, or nothing that differs in one point was let in beside it",
             Manner.TRIED,
         )
     if cause in (UNKNOWN, SERVICE):  # whoever is not there, and a service that is off, show nothing of any right
-        return unjudged(one.proof, f"not shown: {cause}: {MEANINGS[cause]}", Manner.TRIED)
+        return unjudged(trial.proof, f"not shown: {cause}: {MEANINGS[cause]}", Manner.TRIED)
     pair = next(
         (
             a.proof
             for a in asked
-            if a.token and (a.proof.person == one.proof.person) != (a.proof.permission == one.proof.permission)
+            if a.token and (a.proof.person == trial.proof.person) != (a.proof.permission == trial.proof.permission)
         ),
         None,
     )
     beside = f"; shown beside it: {pair.words()}" if pair is not None else ""
-    return judge(one.proof, Manner.TRIED, answered(allowed, f"{cause}: {MEANINGS[cause]}{beside}"))
+    return judge(trial.proof, Manner.TRIED, answered(allowed, f"{cause}: {MEANINGS[cause]}{beside}"))
 
 
 # --- all that a tenant has ----------------------------------------------------------------------------------------------
@@ -199,9 +199,9 @@ def _wanted(office: Office, tenant: str) -> Mapping[str, frozenset[str]]:
     return out
 
 
-def section_of(one: Listed) -> str:
+def section_of(delegation: Listed) -> str:
     """The lines of a charter that ask for just what stands, with a gap where only a person can say what each scope is for."""
-    body = one.delegation
+    body = delegation.delegation
     people = "all" if "all" in body.people else f"[{', '.join(body.people)}]"
     team = next((p.removeprefix("team:") for p in body.people if p.startswith("team:")), "")
     whom = f"{{team: {team}}}" if team else people
@@ -209,17 +209,19 @@ def section_of(one: Listed) -> str:
     return "\n".join([*lines, *(f"    - {{scope: {s}, because: }}" for s in body.scopes)])
 
 
-def end(office: Office, tenant_name: str, one: Listed, because: str) -> None:
+def end(office: Office, tenant_name: str, delegation: Listed, because: str) -> None:
     """End one that no charter here owns, in a stream of its own. Raises SomebodyError, RefusedError, ..."""
-    if one.owner:
-        raise SomebodyError(f"{one.owner} made it", where=tenant_name, mend="take it out of that charter, and enact that")
-    uid = f"delegation-{one.id}"
-    mark = Mark("delegation", tenant_name, (("id", one.id),))
+    if delegation.owner:
+        raise SomebodyError(
+            f"{delegation.owner} made it", where=tenant_name, mend="take it out of that charter, and enact that"
+        )
+    uid = f"delegation-{delegation.id}"
+    mark = Mark("delegation", tenant_name, (("id", delegation.id),))
     step = Step(
         StepId(mark, 1, "end"),
         StepKind.END,
-        f"delegation to {one.name} in {one.delegation.domain}",
-        EndChange(DELEGATION, one.id),
+        f"delegation to {delegation.name} in {delegation.delegation.domain}",
+        EndChange(DELEGATION, delegation.id),
         (),
         DELEGATION.power,
         because,

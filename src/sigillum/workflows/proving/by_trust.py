@@ -65,7 +65,7 @@ def prove(proving: Proving) -> list[Result]:
             who = f"{plain(token.claims.get('sub'))} from {plain(token.claims.get('iss'))}"
             tenant.say(f"a token of {who}: no proof names it, so it was not tried")
     taken = [r.proof.sign_in for r in found if r.manner is Manner.TRIED and r.held and r.proof.allowed]
-    let_in = {one.trust for one in taken if one is not None}
+    let_in = {attempt.trust for attempt in taken if attempt is not None}
     return [_weighed(r, let_in) for r in found]
 
 
@@ -80,13 +80,13 @@ def _one(
     now: datetime,
 ) -> Result:
     """Tried with the best token of the subject: one of which only the trust's conditions decide."""
-    one = proof.sign_in
-    assert one is not None
-    trust = next(w.trust for w in charter.trusts if w.name == one.trust)
+    attempt = proof.sign_in
+    assert attempt is not None
+    trust = next(w.trust for w in charter.trusts if w.name == attempt.trust)
     good: tuple[str, Unverified] | None = None
     for text, token in theirs:
         if why := unfit(token, trust, now):
-            tenant.say(f"a token of {one.subject}: {why}, so it was not tried")
+            tenant.say(f"a token of {attempt.subject}: {why}, so it was not tried")
         elif good is None:
             good = (text, token)
     way = proof_by(state, charter.tenant, principal, trust, good[0]) if good is not None else None
@@ -99,7 +99,7 @@ def _one(
         return judge(proof, Manner.TRIED, answered(True, "its token was exchanged"))
     if not standing.known:
         return unjudged(proof, f"not shown: {standing.unknown}", Manner.DECIDED)
-    supposed_of = supposed(trust, one.subject, charter.identity.name)
+    supposed_of = supposed(trust, attempt.subject, charter.identity.name)
     return judge(proof, Manner.DECIDED, _decided(charter, state, standing, trust, supposed_of))
 
 
@@ -141,9 +141,9 @@ def _by_none(
 
 def _is_theirs(charter: Charter, proof: ProofWant, token: Unverified) -> bool:
     """Is it a token of the subject that a proof is about, by the issuer of its trust?"""
-    one = proof.sign_in
-    issuers = {w.trust.issuer for w in charter.trusts if one is not None and one.trust in ("", w.name)}
-    return one is not None and token.claims.get("iss") in issuers and token.claims.get("sub") == one.subject
+    attempt = proof.sign_in
+    issuers = {w.trust.issuer for w in charter.trusts if attempt is not None and attempt.trust in ("", w.name)}
+    return attempt is not None and token.claims.get("iss") in issuers and token.claims.get("sub") == attempt.subject
 
 
 def _by_another_cause(
@@ -190,9 +190,9 @@ def _decided(
 
 def _weighed(result: Result, let_in: set[str]) -> Result:
     """A refusal at the exchange shows something beside a token that was let in by the same trust."""
-    one = result.proof.sign_in
-    if result.manner is not Manner.TRIED or result.proof.allowed or result.held is not True or one is None:
+    attempt = result.proof.sign_in
+    if result.manner is not Manner.TRIED or result.proof.allowed or result.held is not True or attempt is None:
         return result
-    if one.trust in let_in:
+    if attempt.trust in let_in:
         return result._replace(said=f"{result.said}; shown beside one that was let in")
     return result.unshown("not shown: no other token was let in by that trust beside it")

@@ -45,7 +45,7 @@ def others(tenant: Tenant, charter: Charter, state: History, principal: str) -> 
     for query, fact in tenant.facts(asked).items():
         records = fact.records if query.kind is not GRANT else _acting(tenant, principal, fact.records)
         for record in records:
-            yield _told(query.kind, record)
+            yield _other_way(query.kind, record)
 
 
 def _acting(tenant: Tenant, principal: str, grants: Iterable[Record[Grant]]) -> Iterator[Record[Grant]]:
@@ -58,7 +58,7 @@ def _acting(tenant: Tenant, principal: str, grants: Iterable[Record[Grant]]) -> 
             yield grant
 
 
-def _told(kind: Kind[Any], record: Record[Any]) -> OtherWay:
+def _other_way(kind: Kind[Any], record: Record[Any]) -> OtherWay:
     body = record.body
     if kind is TRUST:
         return OtherWay(

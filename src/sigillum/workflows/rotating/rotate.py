@@ -100,30 +100,30 @@ def _rotate(office: Office, charter: Charter, wish: RotationWish) -> Iterator[Ro
             if wish.exposed and (old := state.serving(mark)) is not None:
                 exposed = exposure(office, charter, state, want, old)
             begin(office, charter, state, want, mark, wish.because, exposed=wish.exposed, gap=wish.gap)
-        one = _open(office, uid, mark)
+        rotation = _open(office, uid, mark)
         if wish.end or wish.exposed:
-            stage_(office, one, Asked.END, by=_who(office, one))
-        if wish.back and Asked.PAUSE not in one.staged:
+            stage_(office, rotation, Asked.END, by=_who(office, rotation))
+        if wish.back and Asked.PAUSE not in rotation.staged:
             raise SomebodyError(
                 f"the old {want.name} is not switched off for a while",
                 where=charter.name,
                 mend="there is nothing to bring back",
             )
-        for asked, stage in ((wish.pause, Asked.PAUSE), (wish.back, Asked.BACK), (wish.gap and not one.gap, Asked.GAP)):
-            if asked and stage not in one.staged:
-                stage_(office, one, stage, who=_who(office, one))
+        for asked, stage in ((wish.pause, Asked.PAUSE), (wish.back, Asked.BACK), (wish.gap and not rotation.gap, Asked.GAP)):
+            if asked and stage not in rotation.staged:
+                stage_(office, rotation, stage, who=_who(office, rotation))
         if wish.bridge_seconds:
-            _bridge(office, charter, one, wish)
-        if wish.last_used is not None and wish.last_used > office.tenants.now(one.tenant).date():
+            _bridge(office, charter, rotation, wish)
+        if wish.last_used is not None and wish.last_used > office.tenants.now(rotation.tenant).date():
             raise UsageError(
-                f"{wish.last_used} is still to come at {one.tenant}",
+                f"{wish.last_used} is still to come at {rotation.tenant}",
                 where="last use",
                 mend="name the day in UTC on which it was used last",
             )
         if wish.taken:
-            stage_(office, one, Asked.WORD, who=wish.taken, consumers=list(_consumers(want, wish)))
+            stage_(office, rotation, Asked.WORD, who=wish.taken, consumers=list(_consumers(want, wish)))
         if wish.last_used is not None:
-            stage_(office, one, Asked.LAST, who=wish.taken, day=wish.last_used.isoformat())
+            stage_(office, rotation, Asked.LAST, who=wish.taken, day=wish.last_used.isoformat())
         done = go_on(office, charter, _open(office, uid, mark))
         done.exposure = exposed
         yield done
@@ -149,26 +149,26 @@ def _consumers(want: CredentialWant, wish: RotationWish) -> tuple[str, ...]:
     return wish.consumers
 
 
-def _bridge(office: Office, charter: Charter, one: Rotation, wish: RotationWish) -> None:
+def _bridge(office: Office, charter: Charter, rotation: Rotation, wish: RotationWish) -> None:
     """Write down that the old one's key is to be registered again. Raises SomebodyError where it cannot be."""
-    turns, now = Turns(office, charter, one), whole_second(office.tenants.now(one.tenant))
-    around = turns.around(one)
+    turns, now = Turns(office, charter, rotation), whole_second(office.tenants.now(rotation.tenant))
+    around = turns.around(rotation)
     seen = look_of(turns.tenant, around)
-    until = ends(one, now, wish.bridge_seconds)
-    against = list(not_bridged(one, around, seen, now, until, office.workspace.rules.longest_credential_seconds))
-    public = turns.public_half(one) if not against else None
+    until = ends(rotation, now, wish.bridge_seconds)
+    against = list(not_bridged(rotation, around, seen, now, until, office.workspace.rules.longest_credential_seconds))
+    public = turns.public_half(rotation) if not against else None
     if public is None and not against:
-        against.append(f"{one.tenant} does not show its public half, and it is not here")
+        against.append(f"{rotation.tenant} does not show its public half, and it is not here")
     if against:
         raise SomebodyError(
-            f"no bridge for {one.name}: {'; '.join(against)}",
-            where=one.tenant,
+            f"no bridge for {rotation.name}: {'; '.join(against)}",
+            where=rotation.tenant,
             mend="have its consumers fetch the new one before the old one ends",
         )
     before = min(wish.bridge_seconds, around.want.renew_before_seconds if around.want is not None else 0)
     stage_(
         office,
-        one,
+        rotation,
         Asked.BRIDGE,
         bridge=1 + max((g.number for g in turns.bridges()), default=0),
         public_key=public,
@@ -194,8 +194,8 @@ def _open(office: Office, uid: str, mark: Mark) -> Rotation:
     return next(r for r in ROTATIONS.read(office.books.entries(uid), uid) if r.mark == mark and not r.closed)
 
 
-def _who(office: Office, one: Rotation) -> str:
-    return office.tenants.name_of(one.tenant)
+def _who(office: Office, rotation: Rotation) -> str:
+    return office.tenants.name_of(rotation.tenant)
 
 
 def begin(
@@ -271,36 +271,36 @@ def _who_of(tenant: Tenant) -> str:
     return tenant.profile.administrator or tenant.address.admin
 
 
-def go_on(office: Office, charter: Charter | None, one: Rotation) -> Rotated:
+def go_on(office: Office, charter: Charter | None, rotation: Rotation) -> Rotated:
     """Take one further, under the ledger's lock. What stops it stands in the result. Raises MachineError, StoppedError."""
-    done = Rotated(charter.name if charter is not None else one.uid, one)
-    turns = Turns(office, charter, one)
+    done = Rotated(charter.name if charter is not None else rotation.uid, rotation)
+    turns = Turns(office, charter, rotation)
     try:
-        one = _observed(office, turns, one)
-        advance(office, ROTATIONS, one, done.results.append, around=turns.around, prove=turns.prove, turn=turns.turn)
+        rotation = _observed(office, turns, rotation)
+        advance(office, ROTATIONS, rotation, done.results.append, around=turns.around, prove=turns.prove, turn=turns.turn)
     except (SomebodyError, NotYetError) as waits:
         done.waits = waits
-    done.rotation = office.books.again(ROTATIONS, one)
+    done.rotation = office.books.again(ROTATIONS, rotation)
     done.consumers = known(turns.consumers, done.rotation.told)
     return done
 
 
-def _observed(office: Office, turns: Turns, one: Rotation) -> Rotation:
+def _observed(office: Office, turns: Turns, rotation: Rotation) -> Rotation:
     """Write down with which one consumers were seen that have addresses of their own: the next use hides it."""
-    if one.new is None or not one.new.id or not any(c.address for c in turns.consumers):
-        return one
+    if rotation.new is None or not rotation.new.id or not any(c.address for c in turns.consumers):
+        return rotation
     uses = list[LastUse]()
-    for made, new in ((one.old, False), (one.new, True)):
+    for made, new in ((rotation.old, False), (rotation.new, True)):
         query = Query(CREDENTIAL, "id", made.id)
         record = turns.tenant.facts([query])[query].first
-        doubt = used_by_others(one.own.get(made.number, ()), record, turns.tenant.profile.last_used)
+        doubt = used_by_others(rotation.own.get(made.number, ()), record, turns.tenant.profile.last_used)
         if record is not None and doubt.at is not None and not doubt.ours_perhaps:
             uses.append(LastUse(doubt.at, record.body.used_from, new))
     for name, told in observed(turns.consumers, uses).items():
-        before = one.told.get(name)
+        before = rotation.told.get(name)
         if before is None or (before.has is not told.has and before != Told(True, "it sent a receipt")):
-            stage_(office, one, Asked.SEEN, consumers=[name], how=told.how, new=told.has)
-    return office.books.again(ROTATIONS, one)
+            stage_(office, rotation, Asked.SEEN, consumers=[name], how=told.how, new=told.has)
+    return office.books.again(ROTATIONS, rotation)
 
 
 def open_of(office: Office, uid: str) -> list[Rotation]:
@@ -316,7 +316,7 @@ def under_way(office: Office) -> list[str]:
 
 def go_on_all(office: Office, charter: Charter, uid: str) -> list[Rotated]:
     """All open rotations of a charter, as far as they go."""
-    return [go_on(office, charter, one) for one in open_of(office, uid)]
+    return [go_on(office, charter, rotation) for rotation in open_of(office, uid)]
 
 
 class RotationStatus(NamedTuple):
@@ -342,38 +342,38 @@ def status(office: Office, charters: list[Charter]) -> Iterator[RotationStatus]:
     """Every open rotation of these charters; nothing is written or changed."""
     for charter in charters:
         uid, _ = office.books.history(charter.name)
-        for one in open_of(office, uid):
-            yield _standing(office, charter, one)
+        for rotation in open_of(office, uid):
+            yield _standing(office, charter, rotation)
 
 
-def _standing(office: Office, charter: Charter, one: Rotation) -> RotationStatus:
-    tenant, now = office.tenants.reach(one.tenant), office.tenants.now(one.tenant)
-    turns = Turns(office, charter, one)
-    follows = ROTATIONS.next(one, look_of(tenant, turns.around(one)), now)
+def _standing(office: Office, charter: Charter, rotation: Rotation) -> RotationStatus:
+    tenant, now = office.tenants.reach(rotation.tenant), office.tenants.now(rotation.tenant)
+    turns = Turns(office, charter, rotation)
+    follows = ROTATIONS.next(rotation, look_of(tenant, turns.around(rotation)), now)
     waits = follows.waits or ("nothing: it goes on when it is run again" if follows.steps else follows.closed)
-    ids = [g.id for g in (*one.leaving, one.new) if g is not None and g.id and g.live]
+    ids = [g.id for g in (*rotation.leaving, rotation.new) if g is not None and g.id and g.live]
     found = {r.id: r for f in tenant.facts([Query(CREDENTIAL, "id", i) for i in ids]).values() for r in f.records}
     new, old = (
-        found.get(one.new.id) if one.new is not None else None,
-        together([found[g.id] for g in one.leaving if g.id in found]),
+        found.get(rotation.new.id) if rotation.new is not None else None,
+        together([found[g.id] for g in rotation.leaving if g.id in found]),
     )
     return RotationStatus(
         charter.name,
-        one,
+        rotation,
         waits,
         old.body.used_at if old else None,
         old.body.used_from if old else "",
         new.body.used_at if new else None,
-        known(turns.consumers, one.told),
-        _whose(one, one.old.number, old, tenant),
-        _whose(one, one.number, new, tenant),
+        known(turns.consumers, rotation.told),
+        _whose(rotation, rotation.old.number, old, tenant),
+        _whose(rotation, rotation.number, new, tenant),
         now,
     )
 
 
-def _whose(one: Rotation, number: int, record: Record[Credential] | None, tenant: Tenant) -> str:
+def _whose(rotation: Rotation, number: int, record: Record[Credential] | None, tenant: Tenant) -> str:
     """By whom one was used last."""
-    doubt = used_by_others(one.own.get(number, ()), record, tenant.profile.last_used)
+    doubt = used_by_others(rotation.own.get(number, ()), record, tenant.profile.last_used)
     if record is None or record.body.used_at is None:
         return ""
     return "by us" if doubt.at is None else "perhaps by us" if doubt.ours_perhaps else "by others"

@@ -79,16 +79,16 @@ def _before(office: Office, defaults: list[int]) -> dict[str, tuple[Any, Summary
     """What was kept by an earlier run, with the stamps of the files; nothing of it where it is not that."""
     kept = office.keepings.discovered(KEPT)
     try:
-        return {n: (c["stamp"], _told(n, c)) for n, c in kept["charters"].items()} if kept["defaults"] == defaults else {}
+        return {n: (c["stamp"], _summary_of(n, c)) for n, c in kept["charters"].items()} if kept["defaults"] == defaults else {}
     except (LookupError, TypeError, ValueError, AttributeError):
         return {}
 
 
-def _kept(stamp: Any, one: Summary) -> dict[str, Any]:
+def _kept(stamp: Any, summary: Summary) -> dict[str, Any]:
     return {
         "stamp": stamp,
-        "reviews": [[what, day.isoformat()] for what, day in one.reviews],
-        "credentials": {n: [before, list(users)] for n, (before, users) in one.credentials.items()},
+        "reviews": [[what, day.isoformat()] for what, day in summary.reviews],
+        "credentials": {n: [before, list(users)] for n, (before, users) in summary.credentials.items()},
     }
 
 
@@ -98,7 +98,7 @@ def _stamp(path: Path) -> list[int]:
     return [about.st_mtime_ns, about.st_size, about.st_ino]
 
 
-def _told(name: str, kept: Any) -> Summary:
+def _summary_of(name: str, kept: Any) -> Summary:
     """Raises ValueError, LookupError, TypeError or AttributeError where it is not what we keep."""
     return Summary(
         name,
@@ -149,8 +149,8 @@ def _all(office: Office, known: Mapping[str, Summary], clock: Clock, before: str
     rows = office.books.ledger().rows(END, before) if office.books.there else {}
     mine = (e for e in endings(rows, before) if e.uid in names and (not only or names[e.uid] in known))
     yield from of_endings(mine, name, known)
-    for one in known.values():
-        yield from of_reviews(one, uids.get(one.name, ""))
+    for charter in known.values():
+        yield from of_reviews(charter, uids.get(charter.name, ""))
     yield from of_loans((loan, clock(loan.tenant)) for loan in office.books.begun(LOANS))
     told = (
         [e for kind in (HANDED, OPENED, USED, CONNECTED, RETIRED) for e in office.books.ledger().entries(kind=kind)]
@@ -231,17 +231,17 @@ def calendar(office: Office, all_: list[Due], now: datetime) -> bytes:
     made = Calendar()
     made.add("prodid", f"-//Sigillum//{__version__}//EN")
     made.add("version", "2.0")
-    for one in all_:
+    for item in all_:
         event, alarm = Event(), Alarm()
-        mark = hashlib.sha256(f"{office.workspace.file.workspace} {one.key}".encode()).hexdigest()[:32]
+        mark = hashlib.sha256(f"{office.workspace.file.workspace} {item.key}".encode()).hexdigest()[:32]
         event.add("uid", f"{mark}@{office.workspace.file.workspace}")
         event.add("dtstamp", now.replace(microsecond=0))
-        event.add("dtstart", one.at.replace(microsecond=0))
-        event.add("summary", f"{one.charter}: {one.what}" if one.charter else one.what)
-        event.add("description", f"{one.kind}{f' in {one.tenant}' if one.tenant else ''}. Then: {one.stops}.")
+        event.add("dtstart", item.at.replace(microsecond=0))
+        event.add("summary", f"{item.charter}: {item.what}" if item.charter else item.what)
+        event.add("description", f"{item.kind}{f' in {item.tenant}' if item.tenant else ''}. Then: {item.stops}.")
         alarm.add("action", "DISPLAY")
-        alarm.add("description", f"{one.kind} of {one.charter or 'a loan'} ends")
-        alarm.add("trigger", (one.renew - one.at) if one.renew is not None else -ALARM)
+        alarm.add("description", f"{item.kind} of {item.charter or 'a loan'} ends")
+        alarm.add("trigger", (item.renew - item.at) if item.renew is not None else -ALARM)
         event.add_component(alarm)
         made.add_component(event)
     return bytes(made.to_ical())

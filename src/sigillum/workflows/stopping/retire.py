@@ -59,12 +59,12 @@ class Retired(Effect):
         return worst([e.outcome for e in self.problems])
 
 
-def retire(office: Office, one: Plan, because: str) -> Retired:
+def retire(office: Office, plan: Plan, because: str) -> Retired:
     """Carry it out; what is not finished goes on when the same is said again. Raises MachineError, StoppedError."""
-    done = Retired(one)
+    done = Retired(plan)
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         try:
-            _retire(office, one, because, done)
+            _retire(office, plan, because, done)
         except SigillumError as problem:
             if problem.outcome in (Outcome.MACHINE, Outcome.INTERRUPTED):
                 raise
@@ -74,71 +74,71 @@ def retire(office: Office, one: Plan, because: str) -> Retired:
     return done
 
 
-def _retire(office: Office, one: Plan, because: str, done: Retired) -> None:
-    before = _let_in(office, one)
-    principal = one.history.principal_id(one.charter.tenant)
-    doors = list(others(office.tenants.reach(one.charter.tenant), one.charter, one.history, principal)) if principal else []
-    if not one.history.retiring:
+def _retire(office: Office, plan: Plan, because: str, done: Retired) -> None:
+    before = _let_in(office, plan)
+    principal = plan.history.principal_id(plan.charter.tenant)
+    doors = list(others(office.tenants.reach(plan.charter.tenant), plan.charter, plan.history, principal)) if principal else []
+    if not plan.history.retiring:
         office.books.ledger(write=True).append(
             [
                 Fresh(
                     RETIRING,
-                    one.uid,
-                    {"because": because, "tenant": one.charter.tenant, "by": office.tenants.name_of(one.charter.tenant)},
+                    plan.uid,
+                    {"because": because, "tenant": plan.charter.tenant, "by": office.tenants.name_of(plan.charter.tenant)},
                 )
             ]
         )
         office.settings.boundary("retirement written")
-    for loan in one.loans:
+    for loan in plan.loans:
         want_back(office, loan, done.results)
-    if office.tenants.by_person(s.tenant for s in one.found.outline.steps):
+    if office.tenants.by_person(s.tenant for s in plan.found.outline.steps):
         from sigillum.workflows.handing.worksheet import write_steps
 
-        write_steps(office, one.charter.name, one.found.outline.steps)
-    ports = office.ports(one.uid, one.charter.name, nothing, nothing, nothing)
-    Carrying(ports, one.history).run(one.found.outline, done.results.append)
+        write_steps(office, plan.charter.name, plan.found.outline.steps)
+    ports = office.ports(plan.uid, plan.charter.name, nothing, nothing, nothing)
+    Carrying(ports, plan.history).run(plan.found.outline, done.results.append)
     if any(r.state is not Became.DONE for r in done.results):
         return
-    done.ways = [*_refused(office, one, before), *(_closed_door(office, one, d) for d in doors)]
+    done.ways = [*_refused(office, plan, before), *(_closed_door(office, plan, d) for d in doors)]
     if any(w.refused is False for w in done.ways):
-        _wait_or_tell(office, one)
-    done.plan = one = replace(one, left=tuple(left for left in one.left if not left.grant or _stands(office, one, left)))
-    _close(office, one, because, done)
+        _wait_or_tell(office, plan)
+    done.plan = plan = replace(plan, left=tuple(left for left in plan.left if not left.grant or _stands(office, plan, left)))
+    _close(office, plan, because, done)
 
 
-def _stands(office: Office, one: Plan, left: Left) -> bool:
+def _stands(office: Office, plan: Plan, left: Left) -> bool:
     """Does a grant of somebody else's outlive its account?"""
-    query = Query(GRANT, "principal", one.history.principal_id(left.where))
+    query = Query(GRANT, "principal", plan.history.principal_id(left.where))
     fact = office.tenants.reach(left.where).facts([query])[query]
     return not fact.known or any(r.id == left.grant for r in fact.records)
 
 
 # --- ways in ----------------------------------------------------------------------------------------------------------
-def _credentials(one: Plan) -> Iterator[tuple[CredentialWant, Generation]]:
+def _credentials(plan: Plan) -> Iterator[tuple[CredentialWant, Generation]]:
     """Every generation of those at home, as far as the ledger knows how it proves something."""
-    kinds = {c.name: c.kind for c in one.charter.credentials}  # of what was taken over, nothing else tells it
-    for mark, all_ in one.history.generations.items():
+    kinds = {c.name: c.kind for c in plan.charter.credentials}  # of what was taken over, nothing else tells it
+    for mark, all_ in plan.history.generations.items():
         for made in (
             g
             for g in all_
-            if g.kind == CREDENTIAL.name and mark.tenant == one.charter.tenant and not g.value and mark.get("name")
+            if g.kind == CREDENTIAL.name and mark.tenant == plan.charter.tenant and not g.value and mark.get("name")
         ):  # a bridge has no key of its own
             name = mark.get("name")
             yield CredentialWant(name, str(made.terms.get("kind") or kinds.get(name, KEY_PAIR)), 0, 0), made
 
 
-def _let_in(office: Office, one: Plan) -> dict[tuple[str, int], SignedIn]:
+def _let_in(office: Office, plan: Plan) -> dict[tuple[str, int], SignedIn]:
     """A token with each credential that is kept here, got while it still works, and kept until it is shown to be refused."""
     out = dict[tuple[str, int], SignedIn]()
-    keys, tenant = office.keepings.of(one.uid), office.tenants.reach(one.charter.tenant)
-    for want, made in _credentials(one):
+    keys, tenant = office.keepings.of(plan.uid), office.tenants.reach(plan.charter.tenant)
+    for want, made in _credentials(plan):
         of = want.name, made.number
         kept = kept_token(keys, *of)
         if kept is not None:
             out[of] = kept
         elif made.state is State.MADE and keys.path(*of).exists():
             try:
-                signed_in = tenant.sign_in(proof_of(keys, want, made.number, principal_of(office, one.charter, one.history)))
+                signed_in = tenant.sign_in(proof_of(keys, want, made.number, principal_of(office, plan.charter, plan.history)))
             except (RefusedError, NotKeptError):  # it did not work before, so its refusal would show nothing
                 continue
             if tenant.taken(signed_in) is not False:
@@ -148,24 +148,24 @@ def _let_in(office: Office, one: Plan) -> dict[tuple[str, int], SignedIn]:
     return out
 
 
-def _refused(office: Office, one: Plan, before: Mapping[tuple[str, int], SignedIn]) -> Iterator[Way]:
+def _refused(office: Office, plan: Plan, before: Mapping[tuple[str, int], SignedIn]) -> Iterator[Way]:
     """Each way in again, after all has ended; a refusal counts beside the sign-in that was let in just before."""
-    keys, tenant = office.keepings.of(one.uid), office.tenants.reach(one.charter.tenant)
-    for want, made in _credentials(one):
-        name = f"{want.name}{which(one.history, made.mark, made.number)}"
+    keys, tenant = office.keepings.of(plan.uid), office.tenants.reach(plan.charter.tenant)
+    for want, made in _credentials(plan):
+        name = f"{want.name}{which(plan.history, made.mark, made.number)}"
         token = before.get((want.name, made.number))
         if token is not None:
             if keys.path(want.name, made.number).exists():
-                yield _again(office, one, want, made, token.principal)
+                yield _again(office, plan, want, made, token.principal)
             yield old_token(tenant, name, token)
         elif made.state is State.MADE:
             yield Way.tried(f"sign-in with {name}", None, "not tried: it is not kept here, or was not let in before")
 
 
-def _closed_door(office: Office, one: Plan, door: OtherWay) -> Way:
+def _closed_door(office: Office, plan: Plan, door: OtherWay) -> Way:
     """A way in without a credential: gone where its record is; else it leads to nobody, which nobody here can try."""
     query = Query(door.record.kind, "id", door.record.id)
-    fact = office.tenants.reach(one.charter.tenant).facts([query])[query]
+    fact = office.tenants.reach(plan.charter.tenant).facts([query])[query]
     if not fact.known:
         return Way.tried(door.words, None, f"not shown: {fact.unknown}")
     if fact.first is None:
@@ -173,92 +173,92 @@ def _closed_door(office: Office, one: Plan, door: OtherWay) -> Way:
     return Way.tried(door.words, None, "it is still shown there, for an identity that has ended: delete it, or ask its owner")
 
 
-def _again(office: Office, one: Plan, want: CredentialWant, made: Generation, principal: str) -> Way:
+def _again(office: Office, plan: Plan, want: CredentialWant, made: Generation, principal: str) -> Way:
     """One way in tried once more, where what it takes is still kept."""
-    what = f"sign-in with {want.name}{which(one.history, made.mark, made.number)}"
+    what = f"sign-in with {want.name}{which(plan.history, made.mark, made.number)}"
     try:
-        proof = proof_of(office.keepings.of(one.uid), want, made.number, principal)
+        proof = proof_of(office.keepings.of(plan.uid), want, made.number, principal)
     except NotKeptError as problem:
         return Way.tried(what, None, f"not tried: {problem.what}")
-    return again(office.tenants.reach(one.charter.tenant), what, proof)
+    return again(office.tenants.reach(plan.charter.tenant), what, proof)
 
 
-def _wait_or_tell(office: Office, one: Plan) -> None:
+def _wait_or_tell(office: Office, plan: Plan) -> None:
     """A token may outlive all that it came from: then its life is waited out. Raises NotYetError, SomebodyError."""
-    name, tenant = one.charter.name, office.tenants.reach(one.charter.tenant)
+    name, tenant = plan.charter.name, office.tenants.reach(plan.charter.tenant)
     _, history = office.books.history(name)
     ended = max((g.ended_at for all_ in history.generations.values() for g in all_ if g.ended_at), default="")
-    now = office.tenants.now(one.charter.tenant)
-    kinds = {want.kind for want, _ in _credentials(one)}
+    now = office.tenants.now(plan.charter.tenant)
+    kinds = {want.kind for want, _ in _credentials(plan)}
     over = tokens_over(tenant.profile, parse_instant(ended), *kinds) if ended else now
     if now < over:
         raise NotYetError(
             f"all that {name} made has ended; tokens that it got before may live until {format_instant(over)}",
-            where=one.charter.tenant,
+            where=plan.charter.tenant,
             mend="run the same command again then",
         )
     raise SomebodyError(
         f"{name} is still let in, although all that it made has ended",
-        where=one.charter.tenant,
+        where=plan.charter.tenant,
         mend="ask whoever operates the tenant",
     )
 
 
-def _close(office: Office, one: Plan, because: str, done: Retired) -> None:
+def _close(office: Office, plan: Plan, because: str, done: Retired) -> None:
     """The close-out list goes into the ledger, with what was under way as closed; and then the keys are removed."""
-    keys, ledger = office.keepings.of(one.uid), office.books.ledger(write=True)
-    _, history = office.books.history(one.charter.name)
+    keys, ledger = office.keepings.of(plan.uid), office.books.ledger(write=True)
+    _, history = office.books.history(plan.charter.name)
     made = sorted((g for all_ in history.generations.values() for g in all_ if g.ended_at), key=lambda g: g.ended_at)
-    ended = [{"tenant": g.mark.tenant, "what": _told(one, g), "at": _second(g.ended_at)} for g in made]
-    done.removed = [*keys.names(), *_left_in_vaults(office, one, history)]
+    ended = [{"tenant": g.mark.tenant, "what": _words_for(plan, g), "at": _second(g.ended_at)} for g in made]
+    done.removed = [*keys.names(), *_left_in_vaults(office, plan, history)]
     closed = [
         closing(sort, under_way, "retired")
         for sort in SORTS
         for under_way in office.books.begun(sort)
-        if under_way.uid == one.uid
+        if under_way.uid == plan.uid
     ]
-    back = [Fresh(GIVEN_BACK, one.uid, {**g.mark.body(), "generation": g.number}) for g in one.found.given_back]
+    back = [Fresh(GIVEN_BACK, plan.uid, {**g.mark.body(), "generation": g.number}) for g in plan.found.given_back]
     ledger.append(
         [
             *closed,
             *back,
             Fresh(
                 RETIRED,
-                one.uid,
+                plan.uid,
                 {
-                    "name": one.charter.name,
-                    "tenant": one.charter.tenant,
+                    "name": plan.charter.name,
+                    "tenant": plan.charter.tenant,
                     "because": history.retiring or because,
-                    "at": format_instant(whole_second(office.tenants.now(one.charter.tenant))),
-                    "by": office.tenants.name_of(one.charter.tenant),
+                    "at": format_instant(whole_second(office.tenants.now(plan.charter.tenant))),
+                    "by": office.tenants.name_of(plan.charter.tenant),
                     "ended": ended,
                     "ways": [w.body() for w in done.ways],
                     "removed": done.removed,
-                    "left": [entry._asdict() for entry in one.left],
+                    "left": [entry._asdict() for entry in plan.left],
                 },
             ),
         ]
     )
     office.settings.boundary("retired")
-    office.keepings.remember(one.uid, history)
+    office.keepings.remember(plan.uid, history)
     keys.clear_all()
     office.settings.boundary("keys removed")
     done.done = True
 
 
-def _left_in_vaults(office: Office, one: Plan, history: History) -> list[str]:
+def _left_in_vaults(office: Office, plan: Plan, history: History) -> list[str]:
     """What a kill left in a store or keyring before a file named it goes, too."""
     out = list[str]()
-    for want in one.charter.credentials:
+    for want in plan.charter.credentials:
         made = [g.number for m, all_ in history.generations.items() for g in all_ if m.get("name") == want.name]
-        out += office.keepings.of(one.uid).swept(want.place, want.name, range(1, max(made, default=0) + 2))
+        out += office.keepings.of(plan.uid).swept(want.place, want.name, range(1, max(made, default=0) + 2))
     return out
 
 
-def _told(one: Plan, made: Generation) -> str:
+def _words_for(plan: Plan, made: Generation) -> str:
     if made.kind in IDENTITIES and not made.value:
-        return f"the {made.kind} {one.charter.identity.name}"
-    return f"{words(made.mark)}{which(one.history, made.mark, made.number)}"
+        return f"the {made.kind} {plan.charter.identity.name}"
+    return f"{words(made.mark)}{which(plan.history, made.mark, made.number)}"
 
 
 def _second(at: str) -> str:

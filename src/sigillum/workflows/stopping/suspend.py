@@ -133,8 +133,8 @@ def _suspend(office: Office, charter: Charter, because: str, until: Until, back:
         found, before = targets(office, charter), list(_signed_in(office, charter, state))
         done.stood = bool(known)
         write(office, found, known, because, until, back=back)
-        for one in open_of(office, uid):
-            _go_on(office, one, done)
+        for suspension in open_of(office, uid):
+            _go_on(office, suspension, done)
         if known and not done.results:  # nothing was switched, so nothing was let in before
             return done
         done.ways = [*_refused(office, charter, state, before)]
@@ -163,7 +163,7 @@ def write(
                 where="--until",
                 mend=f"write a later end; at {target.tenant} it is {format_instant(now)}",
             )
-        one = next((s for s in known if (s.tenant, s.id) == (target.tenant, target.record.id)), None)
+        suspension = next((s for s in known if (s.tenant, s.id) == (target.tenant, target.record.id)), None)
         about = {
             **target.mark.body(),
             "thing": target.record.kind.name,
@@ -173,8 +173,8 @@ def write(
             "at": format_instant(now),
             **({"back": True} if back else {}),
         }
-        if one is not None:
-            entries += _once_more(one, target, about, end)
+        if suspension is not None:
+            entries += _once_more(suspension, target, about, end)
             continue
         begun = {UNDERTAKING: SUSPENSION, NUMBER: f"{SUSPENSION}-{secrets.token_hex(3)}", "id": target.record.id}
         found_off = {"generation": target.number, "found_off": target.record.value("active") is False}
@@ -187,12 +187,17 @@ def _until(end: datetime | None) -> str:
     return format_instant(whole_second(end)) if end is not None else ""
 
 
-def _once_more(one: Suspension, target: Target, about: dict[str, Any], end: datetime | None) -> Iterator[Fresh]:
+def _once_more(suspension: Suspension, target: Target, about: dict[str, Any], end: datetime | None) -> Iterator[Fresh]:
     """What a further asking changes, if anything: never an earlier end."""
-    later = None if end is None or one.until is None else max(end, one.until)
-    on = target.record.value("active") is True and (one.sent or one.found_off)
-    if on or later != one.until or about["because"] not in one.because or (about.get("back") and not one.agreed):
-        yield Fresh(PROLONGED, one.uid, {**about, "of": one.key, "until": _until(later), "on": on})
+    later = None if end is None or suspension.until is None else max(end, suspension.until)
+    on = target.record.value("active") is True and (suspension.sent or suspension.found_off)
+    if (
+        on
+        or later != suspension.until
+        or about["because"] not in suspension.because
+        or (about.get("back") and not suspension.agreed)
+    ):
+        yield Fresh(PROLONGED, suspension.uid, {**about, "of": suspension.key, "until": _until(later), "on": on})
 
 
 def open_of(office: Office, uid: str) -> list[Suspension]:
@@ -200,20 +205,20 @@ def open_of(office: Office, uid: str) -> list[Suspension]:
     return [s for s in SUSPENSIONS.read(office.books.ledger().entries(uid), uid) if not s.closed] if uid else []
 
 
-def _go_on(office: Office, one: Suspension, done: Stopped) -> None:
+def _go_on(office: Office, suspension: Suspension, done: Stopped) -> None:
     """Take one as far as it goes; what keeps it stands in the result."""
     try:
-        advance(office, SUSPENSIONS, one, done.results.append)
+        advance(office, SUSPENSIONS, suspension, done.results.append)
     except (SomebodyError, NotYetError, RefusedError) as problem:
         done.errors.append(problem)
-    done.suspensions = [s for s in done.suspensions if s.key != one.key] + [office.books.again(SUSPENSIONS, one)]
-    done.off[one.key] = _off_now(office, one)
+    done.suspensions = [s for s in done.suspensions if s.key != suspension.key] + [office.books.again(SUSPENSIONS, suspension)]
+    done.off[suspension.key] = _off_now(office, suspension)
 
 
-def _off_now(office: Office, one: Suspension) -> bool | None:
+def _off_now(office: Office, suspension: Suspension) -> bool | None:
     """As the tenant shows it; what is gone is off, too."""
     try:
-        record = office.tenants.reach(one.tenant).read(KINDS[one.thing], one.id)
+        record = office.tenants.reach(suspension.tenant).read(KINDS[suspension.thing], suspension.id)
     except RefusedError:
         return None
     active = record.value("active") if record is not None else False
@@ -282,8 +287,8 @@ def _reinstate(office: Office, name: str, uid: str, because: str, switch_on: boo
                 "it to be switched on again",
             )
         )
-    for one in found:
-        _go_on(office, _wanted_back(office, one, because, switch_on), done)
+    for suspension in found:
+        _go_on(office, _wanted_back(office, suspension, because, switch_on), done)
     return done
 
 
@@ -351,8 +356,8 @@ def suspend_key(office: Office, found: Found, because: str, until: Until, *, bac
                 known = [s for s in office.books.begun(SUSPENSIONS) if (s.tenant, s.id) == (target.tenant, target.record.id)]
                 stream = known[0].uid if known else target.stream or f"{SUSPENSION}-{secrets.token_hex(3)}"
                 write(office, [target._replace(stream=stream)], known, because, until, back=back)
-                for one in [office.books.again(SUSPENSIONS, s) for s in known] or open_of(office, stream)[-1:]:
-                    _go_on(office, one, done)
+                for suspension in [office.books.again(SUSPENSIONS, s) for s in known] or open_of(office, stream)[-1:]:
+                    _go_on(office, suspension, done)
         finally:
             keep_witness(office)
     return done
@@ -363,8 +368,8 @@ def reinstate_key(office: Office, found: Found, because: str, *, switch_on: bool
     done, ids = Stopped("the key"), {t.record.id for t in found.targets}
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
         try:
-            for one in [s for s in office.books.begun(SUSPENSIONS) if s.id in ids]:
-                _go_on(office, _wanted_back(office, one, because, switch_on), done)
+            for suspension in [s for s in office.books.begun(SUSPENSIONS) if s.id in ids]:
+                _go_on(office, _wanted_back(office, suspension, because, switch_on), done)
         finally:
             keep_witness(office)
     if not done.suspensions:
@@ -372,23 +377,23 @@ def reinstate_key(office: Office, found: Found, because: str, *, switch_on: bool
     return done
 
 
-def _wanted_back(office: Office, one: Suspension, because: str, switch_on: bool) -> Suspension:
-    if not one.wanted_back or (switch_on and not one.forced):
+def _wanted_back(office: Office, suspension: Suspension, because: str, switch_on: bool) -> Suspension:
+    if not suspension.wanted_back or (switch_on and not suspension.forced):
         office.books.ledger(write=True).append(
             [
                 Fresh(
                     REINSTATED,
-                    one.uid,
+                    suspension.uid,
                     {
-                        "of": one.key,
-                        "tenant": one.tenant,
-                        "name": one.name,
+                        "of": suspension.key,
+                        "tenant": suspension.tenant,
+                        "name": suspension.name,
                         "because": because,
-                        "by": office.tenants.name_of(one.tenant),
+                        "by": office.tenants.name_of(suspension.tenant),
                         **({"switch_on": True} if switch_on else {}),
                     },
                 )
             ]
         )
         office.settings.boundary("reinstatement written")
-    return office.books.again(SUSPENSIONS, one)
+    return office.books.again(SUSPENSIONS, suspension)

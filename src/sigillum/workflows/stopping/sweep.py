@@ -154,16 +154,16 @@ def due(office: Office, tenant_name: str = "") -> list[Item]:
                 Item(SUSPENSION, held.tenant, held.about, "it is on although it is suspended", partial(_reinstate, held))
             )
     charters, names = {c.name: c for c in readable(office)}, office.books.names() if office.books.there else {}
-    for one in office.books.begun(ROTATIONS):
-        if not tenant_name or one.tenant == tenant_name:
-            name = names.get(one.uid, one.uid)
+    for rotation in office.books.begun(ROTATIONS):
+        if not tenant_name or rotation.tenant == tenant_name:
+            name = names.get(rotation.uid, rotation.uid)
             found.append(
                 Item(
                     ROTATION,
-                    one.tenant,
-                    f"{one.name} of {name}",
-                    f"since {one.because}",
-                    partial(_turn, charters.get(name), one),
+                    rotation.tenant,
+                    f"{rotation.name} of {name}",
+                    f"since {rotation.because}",
+                    partial(_turn, charters.get(name), rotation),
                 )
             )
     for charter in charters.values():
@@ -201,26 +201,26 @@ def _renewals(office: Office, charter: Charter) -> Iterator[Item]:
             )
 
 
-def _clear(one: Ended, office: Office, results: list[StepResult]) -> None:
-    if one.loan is not None:
-        _sweep_loan(office, one.loan, results)
-    elif one.step is not None:
-        carry_out(office, one.uid, (one.step,), results.append)
+def _clear(ended: Ended, office: Office, results: list[StepResult]) -> None:
+    if ended.loan is not None:
+        _sweep_loan(office, ended.loan, results)
+    elif ended.step is not None:
+        carry_out(office, ended.uid, (ended.step,), results.append)
 
 
-def _reinstate(one: Suspension, office: Office, results: list[StepResult]) -> None:
-    one = office.books.again(SUSPENSIONS, one)
-    advance(office, SUSPENSIONS, one, results.append)
-    if office.books.again(SUSPENSIONS, one).closed in LEFT_OFF:
+def _reinstate(suspension: Suspension, office: Office, results: list[StepResult]) -> None:
+    suspension = office.books.again(SUSPENSIONS, suspension)
+    advance(office, SUSPENSIONS, suspension, results.append)
+    if office.books.again(SUSPENSIONS, suspension).closed in LEFT_OFF:
         raise SomebodyError(
-            f"the {one.about} stays off: somebody else may have switched it off, or it was off before",
-            where=one.tenant,
+            f"the {suspension.about} stays off: somebody else may have switched it off, or it was off before",
+            where=suspension.tenant,
             mend="find out who, and why",
         )
 
 
-def _turn(charter: Charter | None, one: Rotation, office: Office, results: list[StepResult]) -> None:
-    done = go_on(office, charter, office.books.again(ROTATIONS, one))
+def _turn(charter: Charter | None, rotation: Rotation, office: Office, results: list[StepResult]) -> None:
+    done = go_on(office, charter, office.books.again(ROTATIONS, rotation))
     results += done.results
     if done.waits is not None:
         raise done.waits
@@ -230,9 +230,9 @@ def _renew(charter: Charter, want: CredentialWant, mark: Mark, until: str, offic
     uid, state = office.books.history(charter.name)
     if mark not in state.turns:  # another one may have begun it meanwhile
         begin(office, charter, state, want, mark, f"it ends at {until}")
-    for one in open_of(office, uid):
-        if one.mark == mark:
-            _turn(charter, one, office, results)
+    for rotation in open_of(office, uid):
+        if rotation.mark == mark:
+            _turn(charter, rotation, office, results)
 
 
 def sweep(office: Office, found: list[Item]) -> Iterator[Swept]:

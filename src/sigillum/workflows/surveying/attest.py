@@ -40,9 +40,9 @@ class Attested:
     instead: tuple[str, ...]
 
     def outcome(self) -> Outcome:
-        if any(one.found for one in self.looked):
+        if any(looked.found for looked in self.looked):
             return Outcome.NO
-        return Outcome.SOMEBODY if any(one.found is None for one in self.looked) else Outcome.DONE
+        return Outcome.SOMEBODY if any(looked.found is None for looked in self.looked) else Outcome.DONE
 
 
 def attest(office: Office, charter_name: str, folders: Iterable[Path]) -> Attested:
@@ -109,8 +109,8 @@ def _lying(office: Office, charter: Charter, folders: list[Path]) -> Looked:
 
 
 def _of(found: list[Lying], charter: Charter) -> Iterator[str]:
-    for one in found:
-        if one.ours is not None and one.ours.what.endswith(f" of {charter.name}"):
-            yield f"{one.path}: {one.ours.what}"
-        elif one.ours is None and "private key" in one.finding.what:
-            yield f"{one.path}: {one.finding.what}, and nobody here knows whose"
+    for key in found:
+        if key.ours is not None and key.ours.what.endswith(f" of {charter.name}"):
+            yield f"{key.path}: {key.ours.what}"
+        elif key.ours is None and "private key" in key.finding.what:
+            yield f"{key.path}: {key.finding.what}, and nobody here knows whose"

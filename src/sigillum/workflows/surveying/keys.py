@@ -39,14 +39,18 @@ def check(office: Office, charter: Charter, thumbprints: list[str]) -> list[Belo
     found, kept = list[Belongs](), office.keepings.of(uid).held() if uid else {}
     tenant = office.tenants.reach(charter.tenant)
     for all_ in history.generations.values():
-        for one in all_:
-            if one.kind != CREDENTIAL.name:
+        for generation in all_:
+            if generation.kind != CREDENTIAL.name:
                 continue
-            name = called(one.mark)
-            query = Query(CREDENTIAL, "id", one.id)
-            there = tenant.facts([query])[query] if one.id else None
+            name = called(generation.mark)
+            query = Query(CREDENTIAL, "id", generation.id)
+            there = tenant.facts([query])[query] if generation.id else None
             record = there.first if there is not None else None
-            marks = {one.kept, kept.get((name, one.number), ""), record.value("thumbprint") if record is not None else ""}
+            marks = {
+                generation.kept,
+                kept.get((name, generation.number), ""),
+                record.value("thumbprint") if record is not None else "",
+            }
             if not marks & set(thumbprints):
                 continue
             if there is not None and not there.known:
@@ -57,7 +61,7 @@ def check(office: Office, charter: Charter, thumbprints: list[str]) -> list[Belo
                 state, alive = "it is registered, and switched off", False
             else:
                 state, alive = "it is registered, and alive", True
-            found.append(Belongs(name, one.number, state, alive))
+            found.append(Belongs(name, generation.number, state, alive))
     return found
 
 
@@ -81,22 +85,22 @@ def take(
             where=charter.tenant,
             mend="`sigillum enact --adopt` takes its credential over first, where the charter names it",
         )
-    one = belongs[0]
-    if not one.alive:
+    owner = belongs[0]
+    if not owner.alive:
         raise SomebodyError(
-            f"it is generation {one.generation} of {one.credential}: {one.state}",
+            f"it is generation {owner.generation} of {owner.credential}: {owner.state}",
             where=charter.tenant,
             mend="a dead key is not kept: remove it",
         )
     uid, history = office.books.history(charter.name)
     keys = office.keepings.of(uid)
     with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
-        keys.keep_found(one.credential, one.generation, key, algorithm)
+        keys.keep_found(owner.credential, owner.generation, key, algorithm)
         office.settings.boundary("key taken")
-        generation = next(g for g in history.generations[_mark(charter, one)] if g.number == one.generation)
+        generation = next(g for g in history.generations[_mark(charter, owner)] if g.number == owner.generation)
         if not generation.kept:
             office.books.ledger(write=True).append(
-                [Fresh(KEPT, uid, {**generation.mark.body(), "generation": one.generation, "what": mark, COPY: office.copy})]
+                [Fresh(KEPT, uid, {**generation.mark.body(), "generation": owner.generation, "what": mark, COPY: office.copy})]
             )
         tenant = office.tenants.reach(charter.tenant)
         record = tenant.read(CREDENTIAL, generation.id)
@@ -109,14 +113,14 @@ def take(
             "token_endpoint": tenant.token_endpoint,
             "ends": format_instant(until) if until is not None else None,
         }
-        keys.complete(one.credential, one.generation, about)
+        keys.complete(owner.credential, owner.generation, about)
         keep_witness(office)
-    path = keys.path(one.credential, one.generation)
-    return Taken(one, str(path.relative_to(office.workspace.folder)), _copies(office, mark, found_in, look_in))
+    path = keys.path(owner.credential, owner.generation)
+    return Taken(owner, str(path.relative_to(office.workspace.folder)), _copies(office, mark, found_in, look_in))
 
 
-def _mark(charter: Charter, one: Belongs) -> Mark:
-    return Mark("credential", charter.tenant, (("name", one.credential),))
+def _mark(charter: Charter, owner: Belongs) -> Mark:
+    return Mark("credential", charter.tenant, (("name", owner.credential),))
 
 
 def _copies(office: Office, mark: str, found_in: Path, look_in: list[Path]) -> list[str]:
@@ -125,5 +129,5 @@ def _copies(office: Office, mark: str, found_in: Path, look_in: list[Path]) -> l
 
     found = list[Lying]()
     look(office, look_in, found)
-    same = [one.path for one in found if one.finding.mark == mark and Path(one.path).resolve() != found_in.resolve()]
+    same = [key.path for key in found if key.finding.mark == mark and Path(key.path).resolve() != found_in.resolve()]
     return list(dict.fromkeys([*([str(found_in)] if found_in.exists() else []), *same]))

@@ -161,13 +161,13 @@ def explained(office: Office, charter: Charter, wish: Wish, program: str) -> lis
     return [_after(one, links.cause, first) for one in found]
 
 
-def _after(one: Explained, cause: Cause | None, first: ChainLink) -> Explained:
+def _after(explained: Explained, cause: Cause | None, first: ChainLink) -> Explained:
     """An explanation with a link before all others, which decides where it has a cause."""
-    told = one.explanation._replace(links=(first, *one.explanation.links))
+    told = explained.explanation._replace(links=(first, *explained.explanation.links))
     if cause is not None:
         decision = Decision[Observed](None if cause is Cause.FACTS_UNKNOWN else False, cause)
         told = told._replace(decision=decision, mends=(), changes_at=None)
-    return replace(one, explanation=told)
+    return replace(explained, explanation=told)
 
 
 # --- a whole cluster --------------------------------------------------------------------------------------------------

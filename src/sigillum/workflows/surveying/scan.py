@@ -57,13 +57,15 @@ def known(office: Office) -> dict[str, Ours]:
         for (credential, number), kept in keeping.held().items():
             held[credential, number] = kept if kept != "secret" else mark_of(keeping.secret(credential, number).reveal())
         for mark, all_ in history.generations.items():
-            for one in all_ if all_[-1].kind == CREDENTIAL.name else ():
-                key = held.get((mark.get("name"), one.number)) or (one.kept if one.kept not in ("", "secret") else "")
-                until = str(one.terms.get("until") or "")
-                alive = one.state is State.MADE and not (until and parse_instant(until) <= now)
+            for generation in all_ if all_[-1].kind == CREDENTIAL.name else ():
+                key = held.get((mark.get("name"), generation.number)) or (
+                    generation.kept if generation.kept not in ("", "secret") else ""
+                )
+                until = str(generation.terms.get("until") or "")
+                alive = generation.state is State.MADE and not (until and parse_instant(until) <= now)
                 if key:
                     out[key] = Ours(
-                        f"generation {one.number} of {mark.get('name')} of {name}",
+                        f"generation {generation.number} of {mark.get('name')} of {name}",
                         Logged(ALIVE if alive else ENDED),
                         _could(office, name),
                     )
@@ -123,7 +125,7 @@ def look(office: Office | None, folders: Iterable[Path], told: list[Lying]) -> L
                 left.append((path, f"it is larger than {MOST_BYTES // 1_000_000} MB"))
                 continue
             count += 1
-            told += [Lying(path, one, ours.get(one.mark)) for one in scan(data)]
+            told += [Lying(path, key, ours.get(key.mark)) for key in scan(data)]
     return Looked(count, left)
 
 

@@ -90,8 +90,8 @@ def _weighed(result: Result, all_: list[Result], told: SignInTold | None) -> Res
     """A refusal shows something where a rule makes it, or beside an attempt that differs in one point and was let in."""
     if result.held is not True or result.proof.allowed:
         return result
-    one = result.proof.sign_in
-    assert one is not None
+    attempt = result.proof.sign_in
+    assert attempt is not None
     if told is not None and not told.account.active:
         return result.unshown("not shown: the account is switched off")
     if told is not None and told.verdict.allowed:
@@ -105,7 +105,7 @@ def _weighed(result: Result, all_: list[Result], told: SignInTold | None) -> Res
             if r.held is True
             and r.proof.allowed
             and r.proof.sign_in is not None
-            and sum(a != b for a, b in zip(r.proof.sign_in, one, strict=True)) == 1
+            and sum(a != b for a, b in zip(r.proof.sign_in, attempt, strict=True)) == 1
         ),
         None,
     )

@@ -83,11 +83,11 @@ def swap(office: Office, charter_name: str, text: str, only: str = "", actor: st
             where=charter.name,
             mend="name one with --trust" if names else "`trust try` shows which condition does not hold",
         )
-    one, principal = tried.matching[0].trust, state.principal_id(charter.tenant)
-    made = state.find(TRUST, charter.tenant, name=one.name)
+    trust, principal = tried.matching[0].trust, state.principal_id(charter.tenant)
+    made = state.find(TRUST, charter.tenant, name=trust.name)
     if not principal or made is None or not made.id:
         raise SomebodyError(
-            f"the trust {one.name} of {charter.name} was not made yet",
+            f"the trust {trust.name} of {charter.name} was not made yet",
             where=charter.tenant,
             mend=f"run `sigillum enact {charter.name}` first",
         )
@@ -101,7 +101,7 @@ def swap(office: Office, charter_name: str, text: str, only: str = "", actor: st
             where=charter.tenant,
             mend="ask the tenant's operator whether it takes actor tokens (RFC 8693 §4.1)",
         )
-    return Got(charter, signed_in, f"the trust {one.name}{f', with {who} acting' if who else ''}")
+    return Got(charter, signed_in, f"the trust {trust.name}{f', with {who} acting' if who else ''}")
 
 
 def _actor(token: str) -> str:

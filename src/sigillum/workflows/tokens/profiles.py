@@ -187,7 +187,7 @@ def let_in(profile: ProfileFile, environment: Mapping[str, str], *, timeout_seco
     found = match(trust, token.claims, profile.account)
     if not found.holds:
         raise SomebodyError(
-            f"this is not the workload that {trust.name} lets in: {_told(found.nearest)}",
+            f"this is not the workload that {trust.name} lets in: {_words_for(found.nearest)}",
             where=profile.charter,
             mend="does the profile lie on the right machine? `trust try` shows each condition",
         )
@@ -216,7 +216,7 @@ def let_in(profile: ProfileFile, environment: Mapping[str, str], *, timeout_seco
     )
 
 
-def _told(verdict: Tested | None) -> str:
+def _words_for(verdict: Tested | None) -> str:
     """The condition that does not hold, with what stands there."""
     if verdict is None:
         return "no condition is known"

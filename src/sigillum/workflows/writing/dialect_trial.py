@@ -32,15 +32,15 @@ LIFE = timedelta(hours=1)
 class DialectTrial:
     """One run: what it made, so that all of it ends, whatever happens between."""
 
-    def __init__(self, tenant: DialectTenant, identity: str, at: str, told: Callable[[Row], None]) -> None:
-        self.tenant, self.identity, self.at, self.told = tenant, identity, at, told
+    def __init__(self, tenant: DialectTenant, identity: str, at: str, show: Callable[[Row], None]) -> None:
+        self.tenant, self.identity, self.at, self.show = tenant, identity, at, show
         self.done = Tried(tenant.address.name, identity)
         self.made: list[tuple[Kind[Any], str]] = []
         self.dialect = tenant.dialect
 
     def row(self, what: str, came: str, why: str = "") -> None:
         self.done.rows.append(Row(what, came, why))
-        self.told(self.done.rows[-1])
+        self.show(self.done.rows[-1])
 
     def first(self, query: Query[Any]) -> Record[Any] | None:
         fact = self.tenant.facts([query])[query]

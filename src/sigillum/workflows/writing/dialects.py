@@ -39,8 +39,8 @@ def check(folder: Path, files: list[str]) -> list[Checked]:
     found, mistakes = list[Checked](), list[Any]()
     for name in names:
         try:
-            one = read(folder, name)
-            found.append(Checked(one.dialect, tuple(fixed_after_creation(one))))
+            dialect = read(folder, name)
+            found.append(Checked(dialect.dialect, tuple(fixed_after_creation(dialect))))
         except FileError as problem:
             if not problem.mistakes:
                 raise
@@ -137,10 +137,10 @@ def _tried(office: Office, tenant: DialectTenant, name: str, at: str) -> Tried:
     identity = f"{TRIAL}-{secrets.token_hex(3)}"
     office.keepings.discover(f"dialect_{name}", {**before, "trial": identity})
 
-    def told(row: Row) -> None:
+    def show(row: Row) -> None:
         office.settings.progress(Progress(name, f"{row.what}: {row.came}"))
 
-    trial = DialectTrial(tenant, identity, at, told)
+    trial = DialectTrial(tenant, identity, at, show)
     if before.get("trial"):
         trial.clear(str(before["trial"]))
     trial.first(Query(ACCOUNT, "name", identity))  # where nobody answers, nothing is said of the dialect

@@ -143,7 +143,7 @@ def kept_here(seen: Seen, draft: Draft, want: CredentialWant, terms: Mapping[str
         )
 
 
-def told(seen: Seen, draft: Draft, want: CredentialWant, made: Generation) -> None:
+def note_holders(seen: Seen, draft: Draft, want: CredentialWant, made: Generation) -> None:
     """Who has it beside those whom the charter names: consumers that left it, and this workspace."""
     gone = sorted(made.holders - set(want.consumers))
     if gone:

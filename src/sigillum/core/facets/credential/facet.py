@@ -36,7 +36,7 @@ from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.times import format_instant, rough_duration
 
 from . import lost
-from .allowed import allowed, changed, kept_here, told, turning
+from .allowed import allowed, changed, kept_here, note_holders, turning
 
 NAME = "credential"
 
@@ -115,7 +115,7 @@ class One:
                 draft.note("gone", f"{want.name} was made once and is no longer there; a new generation follows{users}")
             self._make(standing.number, terms, standing.why(want.purpose or Usual.PROVES))
             return
-        told(seen, draft, want, generation)
+        note_holders(seen, draft, want, generation)
         asked = self._asked(standing)
         if asked is not None:
             draft.provide(Usable(seen.tenant, want.name), *asked)  # and no other key is made beside it

@@ -34,14 +34,14 @@ def compare(seen: Seen, draft: Draft) -> None:
     wants = (*seen.charter.grants, *(a.want for a in draft.find(AlsoWanted, seen.tenant)))
     all_ = [WantedGrant(seen, draft, want) for want in wants]
     if fact.known and who is not None:
-        rights.ask(seen, draft, [one.want for one in all_], who.id)
+        rights.ask(seen, draft, [wanted.want for wanted in all_], who.id)
     if not fact.known:
         if wants:
             unknown(seen, draft, fact, f"the grants of {seen.charter.identity.name}")
         return
-    for one in all_:
-        if one.resolvable():
-            _one(one, (*fact.records, *one.theirs.records))
+    for wanted in all_:
+        if wanted.resolvable():
+            _one(wanted, (*fact.records, *wanted.theirs.records))
     _not_wanted(seen, draft, fact.records, all_)
     _over_it(seen, draft, over, all_)
 
@@ -50,24 +50,24 @@ def _over_it(seen: Seen, draft: Draft, records: tuple[Record[Grant], ...], all_:
     """Rights over the identity itself, to act as it, say: who holds one that nobody here made is told."""
     for record in records:
         mine = _ours(seen, record) or seen.books.owner(seen.tenant, GRANT, record.id) or seen.books.lent(record.mark)
-        if not mine and not any(one.alike(record) for one in all_):
+        if not mine and not any(wanted.alike(record) for wanted in all_):
             to = record.body.principal_name or record.body.principal
             _extra(seen, draft, record, f"{record.body.role} over {seen.charter.identity.name} itself to {to}")
 
 
-def _one(one: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
-    seen, draft, want = one.seen, one.draft, one.want
-    assert one.role is not None
+def _one(wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
+    seen, draft, want = wanted.seen, wanted.draft, wanted.want
+    assert wanted.role is not None
     carrier = principal(seen, draft)
     standing = stand(
-        seen, draft, one.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None, one.alike
+        seen, draft, wanted.mark, records, f"grant of {want.words()}", carrier.id if carrier is not None else None, wanted.alike
     )
-    if standing.record is not None and one.another(standing.record):
+    if standing.record is not None and wanted.another(standing.record):
         standing = standing._replace(where=Where.GONE, record=None)
     known = standing.generation.terms if standing.generation is not None else {}
     terms = terms_of(want, seen.now, known)
     made = standing.generation if standing.record is not None and terms == known else None
-    moved = made is not None and not made.adopted and standing.record is not None and one.moved(standing.record, terms)
+    moved = made is not None and not made.adopted and standing.record is not None and wanted.moved(standing.record, terms)
     same = bool(standing.generation is not None and terms == known) and not moved
     window = Window(until=parse_instant(terms["until"])) if same and "until" in terms else Window()
     if window.state(seen.now) == "ended":
@@ -77,88 +77,88 @@ def _one(one: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
     number = (
         standing.number if not (standing.record is not None or standing.where is Where.RECENT) or same else standing.number + 1
     )
-    identity = standing.record.id if standing.record is not None and same else f"({StepId(one.mark, number, 'make')})"
-    carrier_id = one.carrier if isinstance(one.carrier, str) else f"({one.carrier.step})"
+    identity = standing.record.id if standing.record is not None and same else f"({StepId(wanted.mark, number, 'make')})"
+    carrier_id = wanted.carrier if isinstance(wanted.carrier, str) else f"({wanted.carrier.step})"
     wished = Wished(
-        seen.tenant, want, one.role, identity, carrier_id, one.spot, instant(terms, "from"), instant(terms, "until")
+        seen.tenant, want, wanted.role, identity, carrier_id, wanted.spot, instant(terms, "from"), instant(terms, "until")
     )
-    if rights.refused(seen, draft, wished, standing.record, one.holder):
+    if rights.refused(seen, draft, wished, standing.record, wanted.holder):
         return
     draft.provide(wished)
     narrower.advise(seen, draft, want)
-    if standing.record is None and levels.refused(seen, draft, one, records):
+    if standing.record is None and levels.refused(seen, draft, wanted, records):
         return
     if standing.record is not None and same:
-        _present(one, standing, terms)
+        _present(wanted, standing, terms)
     elif standing.where is Where.RECENT and same:
-        await_(seen, draft, one.mark, GRANT, standing, f"the grant of {want.words()}")
+        await_(seen, draft, wanted.mark, GRANT, standing, f"the grant of {want.words()}")
     elif standing.record is not None or standing.where is Where.RECENT:
         why = "its window or label rule is another one there than it was made with" if moved else "its window was changed"
-        fresh = _make(one, number, terms, why if moved else f"{why} in the charter")
+        fresh = _make(wanted, number, terms, why if moved else f"{why} in the charter")
         assert standing.generation is not None
-        _end(seen, draft, standing.generation, standing.generation.id, why, _proved(one, fresh, standing))
+        _end(seen, draft, standing.generation, standing.generation.id, why, _proved(wanted, fresh, standing))
     else:
-        _missing(one, standing, terms, records)
+        _missing(wanted, standing, terms, records)
 
 
-def _proved(one: WantedGrant, made: StepId, standing: Standing) -> StepId:
+def _proved(wanted: WantedGrant, made: StepId, standing: Standing) -> StepId:
     """What replaces a grant is proved before that one ends: what must work is tried, and decided without it."""
     assert standing.generation is not None
-    proofs = tuple(n for n, p in enumerate(one.seen.whole.proofs) if p.allowed)
+    proofs = tuple(n for n, p in enumerate(wanted.seen.whole.proofs) if p.allowed)
     if not proofs:
         return made
-    ending = StepId(one.mark, standing.generation.number, "end")
-    return one.draft.add(
+    ending = StepId(wanted.mark, standing.generation.number, "end")
+    return wanted.draft.add(
         Step(
-            StepId(one.mark, standing.generation.number, "prove"),
+            StepId(wanted.mark, standing.generation.number, "prove"),
             StepKind.PROVE,
-            f"that what must work does so without the old grant of {one.want.words()}",
+            f"that what must work does so without the old grant of {wanted.want.words()}",
             Prove(proofs, leaving=(ending,), without=(standing.generation.id,)),
             (made,),
             why="the old one ends only after what replaces it was proved",
         ),
-        late=[Need(Usable, tenant=one.seen.whole.tenant)],
+        late=[Need(Usable, tenant=wanted.seen.whole.tenant)],
     )
 
 
-def _present(one: WantedGrant, standing: Standing, terms: Mapping[str, Any]) -> None:
+def _present(wanted: WantedGrant, standing: Standing, terms: Mapping[str, Any]) -> None:
     """It stands as wanted; a slow one is waited for, one whose making failed is made anew."""
-    seen, draft, record = one.seen, one.draft, standing.record
+    seen, draft, record = wanted.seen, wanted.draft, standing.record
     assert record is not None
     assert standing.generation is not None
     if record.progress == "failed":
         ended = _end(seen, draft, standing.generation, record.id, "the tenant could not make it")
-        _make(one, standing.number + 1, terms, "the tenant could not make the one before", ended)
+        _make(wanted, standing.number + 1, terms, "the tenant could not make the one before", ended)
         return
-    slow(draft, one.mark, record, standing.number, f"the grant of {one.want.words()}")
+    slow(draft, wanted.mark, record, standing.number, f"the grant of {wanted.want.words()}")
     start = record.body.start
     if start is not None and seen.now < start:
-        draft.note("grant-waiting", f"{one.want.words()} waits: it begins at {format_instant(start)}", warning=False)
-    if "reason" in (seen.carried(GRANT) or ()) and not GRANT.same("reason", record.body.reason, one.want.because):
+        draft.note("grant-waiting", f"{wanted.want.words()} waits: it begins at {format_instant(start)}", warning=False)
+    if "reason" in (seen.carried(GRANT) or ()) and not GRANT.same("reason", record.body.reason, wanted.want.because):
         draft.add(
             Step(
-                StepId(one.mark, standing.number, "change"),
+                StepId(wanted.mark, standing.number, "change"),
                 StepKind.CHANGE,
-                f"reason of the grant of {one.want.words()}",
-                Change(GRANT, record.id, {"reason": one.want.because}, record.version),
+                f"reason of the grant of {wanted.want.words()}",
+                Change(GRANT, record.id, {"reason": wanted.want.because}, record.version),
                 power=GRANT.power,
                 why="the charter says so",
                 before={"reason": record.body.reason},
-                after={"reason": one.want.because},
+                after={"reason": wanted.want.because},
             )
         )
 
 
-def _missing(one: WantedGrant, standing: Standing, terms: Mapping[str, Any], records: tuple[Record[Grant], ...]) -> None:
-    seen, draft, want = one.seen, one.draft, one.want
-    stranger = next((r for r in records if one.alike(r) and not _ours(seen, r) and not seen.books.lent(r.mark)), None)
+def _missing(wanted: WantedGrant, standing: Standing, terms: Mapping[str, Any], records: tuple[Record[Grant], ...]) -> None:
+    seen, draft, want = wanted.seen, wanted.draft, wanted.want
+    stranger = next((r for r in records if wanted.alike(r) and not _ours(seen, r) and not seen.books.lent(r.mark)), None)
     if stranger is not None:
         body = stranger.body
         same = (body.until, body.start) == (instant(terms, "until"), instant(terms, "from"))
         taken = terms if same else within(want, terms, body, seen.now)
         if taken is not None and seen.choices.adopt:
             number = standing.number if standing.where is not Where.OPEN else standing.number + 1
-            adopt(draft, one.mark, number, f"the grant of {want.words()}", Adopt(GRANT, stranger.id, terms=taken))
+            adopt(draft, wanted.mark, number, f"the grant of {want.words()}", Adopt(GRANT, stranger.id, terms=taken))
             return
         if same or (not seen.history.ledger and want.lasts_seconds):
             draft.note(
@@ -172,34 +172,34 @@ def _missing(one: WantedGrant, standing: Standing, terms: Mapping[str, Any], rec
         )
     if standing.where is Where.GONE:
         draft.note("gone", f"the grant of {want.words()} was made once and is no longer there")
-    _make(one, standing.number, terms, standing.why(want.because or Usual.ASKED))
+    _make(wanted, standing.number, terms, standing.why(want.because or Usual.ASKED))
 
 
 def _ours(seen: Seen, record: Record[Grant]) -> bool:
     return seen.history.owns(NAME, seen.tenant, record.id, record.mark) is not None
 
 
-def _make(one: WantedGrant, number: int, terms: Mapping[str, Any], why: str, *needs: StepId) -> StepId:
-    seen, draft, want, who = one.seen, one.draft, one.want, principal(one.seen, one.draft)
-    assert one.role is not None
+def _make(wanted: WantedGrant, number: int, terms: Mapping[str, Any], why: str, *needs: StepId) -> StepId:
+    seen, draft, want, who = wanted.seen, wanted.draft, wanted.want, principal(wanted.seen, wanted.draft)
+    assert wanted.role is not None
     assert who is not None
     part = {
-        "principal": one.carrier,
-        "carrier": (one.holder.kind if one.holder is not None else who.kind).name,
+        "principal": wanted.carrier,
+        "carrier": (wanted.holder.kind if wanted.holder is not None else who.kind).name,
         "role": want.role,
-        "role_id": one.own.id if one.own is not None else one.role.id,
+        "role_id": wanted.own.id if wanted.own is not None else wanted.role.id,
         "place": want.at if want.at != SELF else f"@{who.id}",
-        "place_id": who.id if want.at == SELF or one.place.first is None else one.place.first.id,
+        "place_id": who.id if want.at == SELF or wanted.place.first is None else wanted.place.first.id,
         "where": want.where,
         "reason": want.because,
         "start": instant(terms, "from"),
         "until": instant(terms, "until"),
     }
-    after: dict[str, Any] = {"allows": allows(one.role)}
+    after: dict[str, Any] = {"allows": allows(wanted.role)}
     if want.where:
         after["only"] = " and ".join(f"where {name} is {' or '.join(values)}" for name, values in want.where)
-    if one.over:
-        part["over"] = after["instead of"] = one.over
+    if wanted.over:
+        part["over"] = after["instead of"] = wanted.over
     if "from" in terms:
         after["from"] = terms["from"]
     if "until" in terms:
@@ -211,7 +211,7 @@ def _make(one: WantedGrant, number: int, terms: Mapping[str, Any], why: str, *ne
 
     return draft.add(
         Step(
-            StepId(one.mark, number, "make"),
+            StepId(wanted.mark, number, "make"),
             StepKind.MAKE,
             f"grant of {want.words()}",
             Make(GRANT, part, terms),

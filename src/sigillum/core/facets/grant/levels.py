@@ -14,13 +14,13 @@ if TYPE_CHECKING:
     from .wanted import WantedGrant
 
 
-def refused(seen: Seen, draft: Draft, one: WantedGrant, records: tuple[Record[Grant], ...]) -> bool:
+def refused(seen: Seen, draft: Draft, wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> bool:
     """Would it take the place of what is not ours, or of what the charter wants as well? Adds the mistakes; else it is noted
     at `one` of which it takes the place.
     """
     if not seen.profile.levels:
         return False
-    want, other = one.want, standing(one, records)
+    want, other = wanted.want, standing(wanted, records)
     twice = next((w for w in seen.charter.grants if (w.to, w.at) == (want.to, want.at) and w.role != want.role), None)
     if twice is not None:
         draft.wrong(
@@ -41,7 +41,7 @@ def refused(seen: Seen, draft: Draft, one: WantedGrant, records: tuple[Record[Gr
         )
         return True
     made = seen.history.owns("grant", seen.tenant, other.id, other.mark)
-    if made is None or made.state is State.ENDED or made.mark == one.mark:  # under our id, and raised by somebody else
+    if made is None or made.state is State.ENDED or made.mark == wanted.mark:  # under our id, and raised by somebody else
         draft.wrong(
             "level-taken",
             f"{other.body.role} stands at {want.at} already, and {want.role} would take its place; Sigillum did not make it",
@@ -49,11 +49,11 @@ def refused(seen: Seen, draft: Draft, one: WantedGrant, records: tuple[Record[Gr
             want.position,
         )
         return True
-    one.over = other.body.role
+    wanted.over = other.body.role
     return False
 
 
-def standing(one: WantedGrant, records: tuple[Record[Grant], ...]) -> Record[Grant] | None:
+def standing(wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> Record[Grant] | None:
     """Another role that the same one has at the same place."""
-    here = (r for r in records if r.says(place=one.spot, principal=one.carrier))
-    return next((r for r in here if r.denies(role=one.want.role)), None)
+    here = (r for r in records if r.says(place=wanted.spot, principal=wanted.carrier))
+    return next((r for r in here if r.denies(role=wanted.want.role)), None)

@@ -56,7 +56,7 @@ def compare(seen: Seen, draft: Draft) -> None:
     if want is None or not here or who is None:
         return
     let_in = draft.one(LetIn, seen.whole.tenant, lambda t: t.name == want.trust)
-    _told(seen, draft, want, facts, who.id, let_in)
+    _note_pair(seen, draft, want, facts, who.id, let_in)
     local, made = _local(seen, draft, want, facts)
     linked = _link(seen, draft, want, facts.local(want), local, who.id, made, let_in) if let_in is not None else ()
     switched = _groups(seen, draft, want, facts)  # after the link: what starts on new machines notices it already
@@ -78,7 +78,7 @@ def _facts(seen: Seen, want: WorkloadWant | None, who: str) -> tuple[ClusterFact
 
 
 # --- the two halves ---------------------------------------------------------------------------------------------------
-def _told(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts, who: Id, let_in: LetIn | None) -> None:
+def _note_pair(seen: Seen, draft: Draft, want: WorkloadWant, facts: ClusterFacts, who: Id, let_in: LetIn | None) -> None:
     """How the two records stand to each other, where one of them does."""
     if want.account == DEFAULT:
         draft.note(
