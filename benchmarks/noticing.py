@@ -21,8 +21,9 @@ from typing import Any, NamedTuple
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "sigillum"
-MOST_SECONDS = 7  # of tests for one change; one test at least
-MOST_TESTS = 30
+SECONDS = (5.0, 40.0)  # of tests for one change, at least and at most; one test at least
+SHARE = 3.0  # so many times the time that is left for each change: most are noticed long before theirs is over
+MOST_TESTS = 90
 AROUND = 20  # lines
 PATIENCE = 5  # so many times what the tests took is waited: a change may have made a loop without an end
 HOW = (
@@ -65,7 +66,7 @@ class Measured(NamedTuple):
     lines: Mapping[str, Mapping[int, frozenset[str]]]
     took: Mapping[str, float]
 
-    def of(self, change: Change, always: Iterable[str]) -> list[str]:
+    def of(self, change: Change, always: Iterable[str], most_seconds: float) -> list[str]:
         """The tests to run: those that run the changed line, and of them those first that run what few others do around it, since
         they are about it; as many as there is time for. `always` comes after them.
         """
@@ -78,7 +79,7 @@ class Measured(NamedTuple):
                 rare[test] += 1 / len(tests)
         chosen, seconds = list[str](), 0.0
         for test in sorted(here, key=lambda t: (-rare[t] / (0.5 + self.took[t]), t)):
-            if chosen and seconds + self.took[test] > MOST_SECONDS:
+            if chosen and seconds + self.took[test] > most_seconds:
                 continue
             seconds += self.took[test]
             chosen.append(test)
@@ -221,7 +222,7 @@ def _work(copy: Copy, jobs: SimpleQueue[Any], done: SimpleQueue[Any]) -> None:
 def tried(
     folder: Path,
     changes: list[Change],
-    tests: Callable[[Change], list[str]],
+    tests: Callable[[Change, float], list[str]],
     took: Mapping[str, float],
     workers: int,
     until: float,
@@ -232,16 +233,16 @@ def tried(
     processes = [context.Process(target=_work, args=(Copy(folder, n), jobs, done)) for n in range(workers)]
     for process in processes:
         process.start()
-    waiting, under_way, over = iter(changes), 0, False
+    waiting, under_way = list(reversed(changes)), 0
 
     def hand_out() -> int:
-        nonlocal over
-        change = next(waiting, None) if time.monotonic() < until else None
-        over = over or change is None
-        if change is None:
+        left = until - time.monotonic()
+        if not waiting or left <= 0:
             return 0
-        chosen = tests(change)
-        jobs.put((change, chosen, 20 + PATIENCE * sum(took.get(t, MOST_SECONDS) for t in chosen)))
+        least, most = SECONDS
+        change, share = waiting[-1], SHARE * left * workers / len(waiting)
+        chosen = tests(waiting.pop(), min(max(least, share), most))
+        jobs.put((change, chosen, 20 + PATIENCE * sum(took.get(t, least) for t in chosen)))
         return 1
 
     under_way += sum(hand_out() for _ in processes)

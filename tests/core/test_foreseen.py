@@ -145,3 +145,9 @@ def test_what_should_work_and_will_not_warns() -> None:
     fake, can = Fake(), ProofWant(True, "stream.append", "root/b")
     assert codes(fake.compare(wind(WRITER, proofs=(can,)))) == ([], ["breaks-can"])
     assert codes(fake.compare(wind(GrantWant("writer", "root/b", "x"), proofs=(can,)))) == ([], [])
+    for unknown in (
+        ProofWant(True, "stream.append", "root/none"),
+        ProofWant(True, "stream.fly", "root/b"),
+    ):  # said once, as what it is
+        mistakes, notes = codes(fake.compare(wind(WRITER, proofs=(unknown,))))
+        assert (len(mistakes), "breaks-can" in notes) == (1, False), (mistakes, notes)

@@ -50,6 +50,8 @@ def test_what_is_written_literally_is_found_at_its_place(text: str, what: str, p
         "token_endpoint: https://x.example/oauth/token1234",
         "secret_file = keys/mail-desk-2027.json",
         "password: aaaaaaaaaaaaaaaa1",
+        "password: qzrmxvlkptywbncdfghj",  # no digit
+        "password: 9182736450918273",  # no letter
         "nothing at all",
     ],
 )
@@ -139,3 +141,8 @@ def test_what_was_ours_is_known_again_when_it_is_over(desk: Desk) -> None:
         ("generation 1 of feed of wind-ingest", False),
         ("generation 1 of ingest-key of wind-ingest", False),
     ]
+
+
+def test_a_token_that_has_ended_is_told_by_the_time_of_today() -> None:
+    assert [f.ended for f in scan(f"token: {TOKEN}".encode())] == [True]
+    assert [f.ended for f in scan(f"token: {TOKEN}".encode(), datetime(2023, 11, 14, 22, 13, 19, tzinfo=UTC))] == [False]

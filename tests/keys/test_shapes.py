@@ -19,7 +19,7 @@ from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.secret import Secret
 from sigillum.keys.convert import NoFormError, convert
 from sigillum.keys.material import make_key
-from sigillum.keys.mending import mend
+from sigillum.keys.mending import mend, whole
 from sigillum.keys.shapes import NoShapeError, read
 
 PHRASE = Secret("correct-horse")
@@ -100,9 +100,11 @@ def test_files_of_other_programs(name: str) -> None:
     assert ("weak" in found.strength) == (bits == 1024)
     for secret in re.findall(rb"[A-Za-z0-9+/]{40,}", made(name)) if private else ():
         assert secret.decode() not in json.dumps(found.as_json()) + repr(found)
-    if "locked" in name:
+    if "locked" in name or name == "p12":
         locked = read(made(name))[0]
-        assert (locked.private, locked.about, locked.key) == (True, (("locked", "yes"),), None)
+        assert (locked.private, locked.about, locked.key) == (None if name == "p12" else True, (("locked", "yes"),), None)
+    else:  # a password that nothing needs changes nothing
+        assert read(made(name), PHRASE)[0].thumbprint == found.thumbprint
 
 
 def lines(text: str) -> list[str]:
@@ -119,6 +121,7 @@ BROKEN: dict[str, Callable[[str], str]] = {
     "escaped twice": lambda t: json.dumps(json.dumps(t))[1:-1],
     "escaped, Windows": lambda t: t.strip().replace("\n", "\\r\\n"),
     "a variable": lambda t: f'PRIVATE_KEY="{t.strip()}"',
+    "a name before it": lambda t: f"wind-ingest: {t}",
     "a variable on one line": lambda t: "KEY=" + t.strip().replace("\n", "\\n"),
     "a member of JSON": lambda t: f'"key": {json.dumps(t)},',
     "Windows": lambda t: t.replace("\n", "\r\n"),
@@ -156,15 +159,15 @@ BROKEN: dict[str, Callable[[str], str]] = {
 @pytest.mark.parametrize("name", ["rsa-pkcs8", "rsa-pkcs1", "ec-sec1", "ed-pkcs8", "ssh-ed", "ed-pub", "cert"])
 @pytest.mark.parametrize("how", BROKEN)
 def test_what_pasting_did_is_undone(name: str, how: str) -> None:
-    whole = made(name)
-    pasted = BROKEN[how](whole.decode())
+    intact = made(name)
+    pasted = BROKEN[how](intact.decode())
     try:
         mended = mend(pasted.encode())
     except NoShapeError as problem:  # not certain: a clear reason, and nothing of the key
         assert how in ("one line", "plus signs lost", "no first line", "text around", "hard spaces"), (how, problem)
         return
-    assert read(mended.data)[0].thumbprint == read(whole)[0].thumbprint, mended.data
-    assert read(mended.data)[0].kind == read(whole)[0].kind
+    assert read(mended.data)[0].thumbprint == read(intact)[0].thumbprint, mended.data
+    assert read(mended.data)[0].kind == read(intact)[0].kind
     assert bool(mended.done) == (mended.data != pasted.encode())
 
 
@@ -224,6 +227,38 @@ def test_what_else_a_file_can_be(data: str, kind: str, private: bool) -> None:
     assert (found[0].kind, found[0].private) == (kind, private)
 
 
+@pytest.mark.parametrize(
+    ("data", "looks"),
+    [
+        (b"stk-abcdefghijklmnop\n", "one line of text; it may be a secret"),
+        (b"hello world\n", "text, 1 lines"),
+        (b"hello\nworld\n", "text, 2 lines"),
+        (b"\xff\xfe\x00", "binary, and none that is known"),
+    ],
+)
+def test_what_is_nothing_of_ours_is_described(data: bytes, looks: str) -> None:
+    assert read(data)[0].form == looks
+
+
+@pytest.mark.parametrize(
+    ("der", "ends"),
+    [
+        ("3000", True),
+        ("3003010203", True),
+        ("300301020304", False),
+        ("30030102", False),
+        ("308103010203", True),
+        ("3085000000000301", False),  # X.690 allows it, and no key is so long
+        ("30850000000003010203", False),
+        ("3080", False),  # of a length that it does not say
+        ("310100", False),
+        ("30", False),
+    ],
+)
+def test_a_form_that_says_how_long_it_is_ends_there(der: str, ends: bool) -> None:
+    assert whole(bytes.fromhex(der)) is ends
+
+
 @pytest.mark.parametrize("name", ["rsa-pkcs8", "ec-sec1", "ed-pkcs8"])
 def test_every_form_is_the_same_key(name: str) -> None:
     shape = read(made(name))[0]
@@ -246,15 +281,15 @@ def test_every_form_is_the_same_key(name: str) -> None:
 @settings(max_examples=examples(150))
 @given(st.sampled_from(sorted(MADE)), st.data())
 def test_rubbish_never_makes_it_crash_or_speak(name: str, data: st.DataObject) -> None:
-    whole = bytearray(made(name))
+    bent = bytearray(made(name))
     for _ in range(data.draw(st.integers(1, 6))):
-        at = data.draw(st.integers(0, len(whole) - 1))
-        whole[at : at + data.draw(st.integers(0, 9))] = data.draw(st.binary(max_size=9))
-        if not whole:
+        at = data.draw(st.integers(0, len(bent) - 1))
+        bent[at : at + data.draw(st.integers(0, 9))] = data.draw(st.binary(max_size=9))
+        if not bent:
             return
     ways: tuple[Callable[[], str], ...] = (
-        lambda: json.dumps([s.as_json() for s in read(bytes(whole))]),
-        lambda: repr(mend(bytes(whole)).done),
+        lambda: json.dumps([s.as_json() for s in read(bytes(bent))]),
+        lambda: repr(mend(bytes(bent)).done),
     )
     for way in ways:
         try:
@@ -278,8 +313,8 @@ def test_the_workbench(desk: Desk) -> None:
     assert desk.run("key", "convert", str(folder / "k.jwk"), "--to", "pem", "--out", str(folder / "k.pem")).code == 0
     assert "BEGIN PUBLIC KEY" in desk.run("key", "convert", str(folder / "k.pem"), "--to", "pem", "--public").out
     (folder / "pasted").write_text(json.dumps((folder / "k.pem").read_text()))
-    mended = desk.run("key", "mend", str(folder / "pasted"), "--out", str(folder / "whole.pem"))
-    assert (mended.code, (folder / "whole.pem").read_text()) == (0, (folder / "k.pem").read_text()), mended.err
+    mended = desk.run("key", "mend", str(folder / "pasted"), "--out", str(folder / "bent.pem"))
+    assert (mended.code, (folder / "bent.pem").read_text()) == (0, (folder / "k.pem").read_text()), mended.err
     (folder / "cut").write_text((folder / "k.pem").read_text()[:90])
     refused = desk.run("key", "mend", str(folder / "cut"), "--out", str(folder / "x"))
     assert (refused.code, "not certain what was meant" in refused.err) == (3, True)

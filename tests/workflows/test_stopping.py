@@ -151,7 +151,7 @@ def test_what_was_never_made_is_neither_retired_nor_connected(tmp_path: Path) ->
     our = house(tmp_path, Memory())
     our.charter()
     with our.office() as office:
-        office.books.ledger(write=True)
+        office.books.writable_ledger()
         office.books.make_known("gauge")
         with pytest.raises(UsageError, match="never enacted"):
             plan(office, "gauge")

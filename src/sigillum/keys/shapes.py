@@ -141,7 +141,7 @@ def _block(label: str, form: str, block: bytes, password: Secret | None) -> Shap
 
 def _given(block: bytes, secret: bytes | None) -> bytes | None:
     """A password for what has one: the library takes none for what has none."""
-    if secret is None or b"ENCRYPTED" in block:
+    if b"ENCRYPTED" in block:
         return secret
     body = b"".join(block.split(b"\n")[1:-1])
     try:

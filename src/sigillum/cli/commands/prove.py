@@ -57,7 +57,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     charters = context.charters(args)
     if args.all:
         charters = [c for c in charters if c.expectations]
-    context.office.books.ledger(write=True)
+    context.office.books.writable_ledger()
     outcomes, found, held = list[Outcome](), [], 0
     tokens = [text_of(file).strip() for file in args.outside]
     own = text_of(args.with_token).strip() if args.with_token else ""

@@ -77,7 +77,7 @@ class Documents:
             for member in at(entry, section.members) or [] if section.members is not None else [None]:
                 if about and about not in (member if isinstance(member, str) else json.dumps(entry, ensure_ascii=False)):
                     continue
-                raw = {**entry, MEMBER: member} if section.members is not None and isinstance(entry, dict) else entry
+                raw = {**entry, MEMBER: member} if section.members is not None else entry
                 record = self.things.record(kind, thing, raw, values)
                 if record is not None:
                     out.append((record, entry, member))

@@ -71,8 +71,15 @@ class Books:
         """Is there a ledger in this workspace?"""
         return self._workspace.ledger.exists()
 
-    def ledger(self, *, write: bool = False) -> Ledger:
-        """The ledger; for writing, with its signing key. Raises MachineError."""
+    def ledger(self) -> Ledger:
+        """The ledger, as long as nothing is written to it. Raises MachineError."""
+        return self._opened(write=False)
+
+    def writable_ledger(self) -> Ledger:
+        """The ledger with its signing key. Raises MachineError where nothing may be written to it."""
+        return self._opened(write=True)
+
+    def _opened(self, *, write: bool) -> Ledger:
         with self._lock:
             if self._ledger is not None and write and not self._ledger.writable:
                 self._ledger.close()
@@ -177,7 +184,7 @@ class Books:
         from sigillum.core.records.history import KNOWN
         from sigillum.ledger.port import Fresh
 
-        ledger = self.ledger(write=True)
+        ledger = self.writable_ledger()
         uid = ledger.uid_of(charter)
         if uid is None:
             uid = secrets.token_hex(8)

@@ -104,7 +104,7 @@ def _books(office: Office, all_: list[LedgerEntry]) -> list[ChainFault]:
 
 def checkpoint(office: Office) -> dict[str, Any]:
     """Where the ledger stands, signed: to be kept elsewhere."""
-    return signed_head(office.books.ledger(write=True).head(), office.books.signing_key())
+    return signed_head(office.books.writable_ledger().head(), office.books.signing_key())
 
 
 def read_checkpoint(path: Path) -> tuple[Head, str]:

@@ -115,7 +115,7 @@ class Office:
         settings, keeping = self.settings, self.keepings.of(uid)
         keeping.clear()
         journal = LedgerJournal(
-            self.books.ledger(write=True),
+            self.books.writable_ledger(),
             self.workspace.file.workspace,
             uid,
             self.tenants.now,

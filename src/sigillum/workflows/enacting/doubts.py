@@ -21,7 +21,7 @@ def said_ours(office: Office, charters: Iterable[Charter], who: str) -> None:
     if not who.strip():
         raise UsageError("the person who says so is not specified", where="--ours", mend="specify who looked")
     fresh = list[Fresh]()
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         for charter in charters:
             uid, state = office.books.history(charter.name)
             for made, was in _doubts(office, uid, state):
@@ -41,7 +41,7 @@ def said_ours(office: Office, charters: Iterable[Charter], who: str) -> None:
                 where="--ours",
                 mend="leave it out; what someone else switched off comes back by `--switch-on`",
             )
-        office.books.ledger(write=True).append(fresh)
+        office.books.writable_ledger().append(fresh)
 
 
 def _doubts(office: Office, uid: str, state: History) -> Iterator[tuple[Generation, str]]:

@@ -123,11 +123,11 @@ def enact(office: Office, charter: Charter, choices: EnactChoices) -> Enacted:
 
 
 def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted) -> None:
-    office.books.ledger(write=True)
+    office.books.writable_ledger()
     uid = office.books.make_known(charter.name)
     if choices.revive and office.books.history(charter.name)[1].retiring:
         about = {"name": charter.name, "because": "", "tenant": charter.tenant}
-        office.books.ledger(write=True).append([Fresh(REVIVED, uid, about)])
+        office.books.writable_ledger().append([Fresh(REVIVED, uid, about)])
     comparison, outline, _ = compared(office, charter, choices.allowed_for(office, charter))
     for all_ in comparison.history.generations.values():
         for gone in (g for g in all_ if g.given_away):  # what a kill left of it
@@ -188,7 +188,7 @@ def _holding(office: Office, charter: Charter, uid: str) -> None:
         if made is not None and set(want.consumers) - made.holders:
             fresh.append(Fresh(HOLDS, uid, {**made.mark.body(), "generation": made.number, "consumers": list(want.consumers)}))
     if fresh:
-        office.books.ledger(write=True).append(fresh)
+        office.books.writable_ledger().append(fresh)
 
 
 def wants_end(office: Office, charter: Charter, step: Step) -> bool:
@@ -217,7 +217,7 @@ def enact_all(office: Office, charters: list[Charter], choices: EnactChoices) ->
     """Carry out several charters, a few at a time, under the ledger's lock; an interruption lets steps that are under way come
     to their end. Raises MachineError.
     """
-    ledger = office.books.ledger(write=True)
+    ledger = office.books.writable_ledger()
     broken = threading.Event()
 
     def one(charter: Charter) -> Enacted:

@@ -96,7 +96,7 @@ def follows(office: Office, sort: Undertaking[S], undertaking: S) -> Next:
 
 def close(office: Office, sort: Undertaking[S], undertaking: S, how: str, *before: Fresh, **about: str) -> None:
     """Write down how an undertaking ended, with what else belongs into the same transaction."""
-    office.books.ledger(write=True).append([*before, closing(sort, undertaking, how, **about)])
+    office.books.writable_ledger().append([*before, closing(sort, undertaking, how, **about)])
 
 
 def closing(sort: Undertaking[S], undertaking: S, how: str, **about: str) -> Fresh:
@@ -113,7 +113,7 @@ def carry_out(
     turn: Callable[[Step], None] = nothing,
 ) -> None:
     """Steps of one stream that are no charter's outline, with the executor and its journal. Raises MachineError."""
-    office.books.ledger(write=True)
+    office.books.writable_ledger()
     state = office.books.state(uid)
     steps = tuple(replace(s, by=office.tenants.acting(s.tenant, s.power)) for s in steps)
     about = office.books.ledger().name_of(uid) or uid.replace("-", " ")

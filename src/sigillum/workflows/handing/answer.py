@@ -118,7 +118,7 @@ def uid_of(request: Request) -> str:
 
 def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, list[StepResult]]:
     """Carry it out and write the receipt beside the request. Raises MachineError."""
-    ledger, uid, results = office.books.ledger(write=True), uid_of(found.request), list[StepResult]()
+    ledger, uid, results = office.books.writable_ledger(), uid_of(found.request), list[StepResult]()
     with ledger.claim(CLAIM, 0.0):
         identity = found.stands.id if isinstance(found.stands, Record) else found.request.id
         if not found.stands:

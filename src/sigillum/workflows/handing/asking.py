@@ -32,7 +32,7 @@ _NUMBERING = threading.Lock()  # several charters are enacted at a time
 def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None) -> None:
     """Write the request for a step, and into the ledger where it is a new one. Raises SomebodyError: it waits then."""
     assert isinstance(step.action, Ask)
-    tenant, ledger = office.tenants.reach(step.tenant), office.books.ledger(write=True)
+    tenant, ledger = office.tenants.reach(step.tenant), office.books.writable_ledger()
     if step.action.request is not None:
         raise _for_the_ca(office, uid, charter, step.action.request, step.action.advice)
     if doing is not None:

@@ -196,7 +196,7 @@ def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None
         name = of or sheet.charter
         uid, _ = office.books.history(name)
         credential, generation = (sheet.credential, sheet.generation) if not of else ("", 0)
-        office.books.ledger(write=True).append(
+        office.books.writable_ledger().append(
             [
                 Fresh(
                     history.HANDED,
@@ -231,7 +231,7 @@ def give_away(office: Office, sheet: Sheet) -> None:
         if g.kind == CREDENTIAL.name and g.mark.get("name") == sheet.credential and g.number == sheet.generation
     )
     if not made.given_away:
-        office.books.ledger(write=True).append(
+        office.books.writable_ledger().append(
             [Fresh(history.GIVEN_AWAY, uid, {**made.mark.body(), "generation": made.number, "thing": CREDENTIAL.name})]
         )
         office.settings.boundary("given away")
@@ -278,7 +278,7 @@ def _seen_used(office: Office, charter: Charter, body: Mapping[str, Any]) -> Non
     """Write it down once: from then on nobody has to ask any more."""
     uid, about = office.books.history(charter.name)[0], {n: body[n] for n in ("to", "credential", "generation")}
     if not any(e.body == about for e in office.books.ledger().entries(uid, kind=history.USED)):
-        office.books.ledger(write=True).append([Fresh(history.USED, uid, about)])
+        office.books.writable_ledger().append([Fresh(history.USED, uid, about)])
 
 
 def connected(office: Office, charter: Charter, consumer: str, connection: str) -> None:
@@ -299,7 +299,7 @@ def connected(office: Office, charter: Charter, consumer: str, connection: str) 
             where=charter.name,
             mend="have it used there, then say this again",
         )
-    ledger = office.books.ledger(write=True)
+    ledger = office.books.writable_ledger()
     with ledger.claim(CLAIM, BRIEFLY_SECONDS):
         names = office.books.names()
         for entry in ledger.entries(kind=history.CONNECTED):

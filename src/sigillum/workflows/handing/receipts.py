@@ -50,7 +50,7 @@ def take(office: Office, path: Path, known: Sequence[str] = ()) -> tuple[Mapping
     signer = signed.check(body, str(path))
     if body.get("kind") != KIND:
         raise FileError("this is no receipt of a sheet", where=str(path), mend="take the one that the receiver wrote")
-    ledger, said = office.books.ledger(write=True), signer_words(office, signer.key_id)
+    ledger, said = office.books.writable_ledger(), signer_words(office, signer.key_id)
     if signer.key_id not in office.trusted(known):
         raise SomebodyError(
             f"the receipt is {said}; it says nothing",

@@ -44,7 +44,7 @@ def done(
     office: Office, number: int, receipt: Path | None = None, known_keys: Sequence[str] = (), value: str = ""
 ) -> tuple[SentRequest, str]:
     """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         return _done(office, number, receipt, known_keys, value)
 
 

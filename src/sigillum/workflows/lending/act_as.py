@@ -181,5 +181,5 @@ def give_back(office: Office, acted: Acted) -> None:
 
 def _returned(office: Office, loan: Loan | None) -> None:
     if loan is not None:
-        with suppress(SigillumError), office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+        with suppress(SigillumError), office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
             want_back(office, loan, [])

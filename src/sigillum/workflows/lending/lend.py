@@ -180,7 +180,7 @@ def _standing(office: Office, tenant: str, grant: Grant) -> Loan | None:
 def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
     """Make the loan; one that was begun and interrupted goes on with its own end. Raises MachineError."""
     results = list[StepResult]()
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         standing = _standing(office, proposal.tenant, proposal.grant)  # somebody may have lent the same meanwhile
         if standing is not None and standing.generation is not None and gone_elsewhere(office, [standing]):
             advance(office, LOANS, standing)  # somebody else ended it: that is written down, and it is lent anew
@@ -193,7 +193,7 @@ def lend(office: Office, proposal: Proposal) -> tuple[Loan, list[StepResult]]:
 
 def _write(office: Office, proposal: Proposal) -> Loan:
     """A loan stands in the ledger before anything is sent."""
-    ledger, tenant, grant = office.books.ledger(write=True), office.tenants.reach(proposal.tenant), proposal.grant
+    ledger, tenant, grant = office.books.writable_ledger(), office.tenants.reach(proposal.tenant), proposal.grant
     uid = f"loan-{secrets.token_hex(3)}"
     ledger.append(
         [
@@ -250,7 +250,7 @@ def recall(office: Office, names: list[str], to: str, finished: Finished) -> Non
 
     Raises UsageError where one is not known, MachineError.
     """
-    ledger = office.books.ledger(write=True)
+    ledger = office.books.writable_ledger()
     with ledger.claim(CLAIM, BRIEFLY_SECONDS):
         wanted = {n if n.startswith("loan-") else f"loan-{n}": n for n in names}
         found = {loan.uid: loan for loan in office.books.begun(LOANS, ended=bool(wanted))}
@@ -287,7 +287,7 @@ def want_back(office: Office, loan: Loan, results: list[StepResult]) -> None:
     if loan.stage(office.tenants.now(loan.tenant)) in OVER:
         return
     if not loan.wanted_back:
-        office.books.ledger(write=True).append([Fresh(RECALLED, loan.uid, {"by": office.tenants.address(loan.tenant).admin})])
+        office.books.writable_ledger().append([Fresh(RECALLED, loan.uid, {"by": office.tenants.address(loan.tenant).admin})])
         office.settings.boundary("recall written")
     advance(office, LOANS, office.books.again(LOANS, loan), results.append)
 

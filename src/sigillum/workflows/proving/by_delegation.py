@@ -226,7 +226,7 @@ def end(office: Office, tenant_name: str, delegation: Listed, because: str) -> N
         DELEGATION.power,
         because,
     )
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         try:
             results = list[StepResult]()
             carry_out(office, uid, (step,), results.append)

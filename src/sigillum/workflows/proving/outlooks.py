@@ -117,7 +117,7 @@ def wait(trying: Trying, results: list[Result]) -> tuple[list[Result], float]:
         results = _looked(trying, without(trying, tried) if trying.without else tried)
     if changes and all(r.held for r in results):
         seconds = max(0, int((time_of(trying.tenant) - max(changes)).total_seconds()))
-        office.books.ledger(write=True).append(
+        office.books.writable_ledger().append(
             [Fresh(history.FELT, trying.state.charter, {"tenant": trying.tenant.address.name, "seconds": seconds})]
         )
     return results, waited

@@ -141,7 +141,7 @@ def before(office: Office, charter: Charter) -> ProofReport:
     """Record what holds now, so that later proofs show before and after. Raises UsageError."""
     _needs_proofs(charter)
     uid, state = office.books.history(charter.name)
-    ledger, principal = office.books.ledger(write=True), principal_of(office, charter, state)
+    ledger, principal = office.books.writable_ledger(), principal_of(office, charter, state)
     if not uid:
         uid = office.books.make_known(charter.name)
     keys, found, said, shown = office.keepings.of(uid), list[Result](), list[str](), ""
@@ -218,7 +218,7 @@ def run(
         before_why=state.before_why,
     )
     if wish.proofs is None:
-        office.books.ledger(write=True).append([_written(charter, state.charter, report)])
+        office.books.writable_ledger().append([_written(charter, state.charter, report)])
     return report
 
 

@@ -25,7 +25,7 @@ def ours(office: Office, stream: str, mark: Mark, number: int, key: str) -> Iter
 
     def note(until: timedelta, *, over: bool) -> None:
         now = max(begun, whole_second(office.tenants.now(mark.tenant)))  # its clock is read more exactly with each answer
-        office.books.ledger(write=True).append(
+        office.books.writable_ledger().append(
             [
                 Fresh(
                     STAGED,

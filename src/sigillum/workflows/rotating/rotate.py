@@ -80,7 +80,7 @@ def rotate(office: Office, charters: list[Charter], wish: RotationWish) -> Itera
     """Begin rotations where none is open, and take those that are open as far as they go. Raises UsageError, SomebodyError,
     MachineError.
     """
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for charter in charters:
                 yield from _rotate(office, charter, wish)
@@ -228,7 +228,7 @@ def begin(
     rules = office.workspace.rules
     now, until = whole_second(office.tenants.now(charter.tenant)), str(old.terms.get("until") or "")
     by = deadline(now, parse_instant(until) if until else None, want.renew_before_seconds)
-    office.books.ledger(write=True).append(
+    office.books.writable_ledger().append(
         [
             Fresh(
                 ROTATING,

@@ -37,7 +37,7 @@ from .own_use import ours
 
 def stage_(office: Office, rotation: Rotation, stage: str, *, number: int = 0, **about: Any) -> None:
     """Write down that a stage was reached, or a word given."""
-    office.books.ledger(write=True).append(
+    office.books.writable_ledger().append(
         [
             Fresh(
                 STAGED,

@@ -62,7 +62,7 @@ class Retired(Effect):
 def retire(office: Office, plan: Plan, because: str) -> Retired:
     """Carry it out; what is not finished goes on when the same is said again. Raises MachineError, StoppedError."""
     done = Retired(plan)
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         try:
             _retire(office, plan, because, done)
         except SigillumError as problem:
@@ -79,7 +79,7 @@ def _retire(office: Office, plan: Plan, because: str, done: Retired) -> None:
     principal = plan.history.principal_id(plan.charter.tenant)
     doors = list(others(office.tenants.reach(plan.charter.tenant), plan.charter, plan.history, principal)) if principal else []
     if not plan.history.retiring:
-        office.books.ledger(write=True).append(
+        office.books.writable_ledger().append(
             [
                 Fresh(
                     RETIRING,
@@ -206,7 +206,7 @@ def _wait_or_tell(office: Office, plan: Plan) -> None:
 
 def _close(office: Office, plan: Plan, because: str, done: Retired) -> None:
     """The close-out list goes into the ledger, with what was under way as closed; and then the keys are removed."""
-    keys, ledger = office.keepings.of(plan.uid), office.books.ledger(write=True)
+    keys, ledger = office.keepings.of(plan.uid), office.books.writable_ledger()
     _, history = office.books.history(plan.charter.name)
     made = sorted((g for all_ in history.generations.values() for g in all_ if g.ended_at), key=lambda g: g.ended_at)
     ended = [{"tenant": g.mark.tenant, "what": _words_for(plan, g), "at": _second(g.ended_at)} for g in made]

@@ -117,7 +117,7 @@ def suspend(
     office: Office, charters: Iterable[Charter], because: str, until: Until, *, back: bool = False
 ) -> Iterator[Stopped]:
     """Switch identities off, in every tenant where they are, and try each way in that can be tried. Raises MachineError."""
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for charter in charters:
                 yield _suspend(office, charter, because, until, back)
@@ -179,7 +179,7 @@ def write(
         begun = {UNDERTAKING: SUSPENSION, NUMBER: f"{SUSPENSION}-{secrets.token_hex(3)}", "id": target.record.id}
         found_off = {"generation": target.number, "found_off": target.record.value("active") is False}
         entries.append(Fresh(SUSPENDED, target.stream, {**begun, **about, **found_off, "until": _until(end)}))
-    office.books.ledger(write=True).append(entries)
+    office.books.writable_ledger().append(entries)
     office.settings.boundary("suspension written")
 
 
@@ -267,7 +267,7 @@ def reinstate(office: Office, charters: Iterable[Charter], because: str, *, swit
     """Switch on again what we suspended; what others stopped stays stopped, unless a person says `switch_on`. Raises
     MachineError.
     """
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for charter in charters:
                 uid, _ = office.books.history(charter.name)
@@ -350,7 +350,7 @@ def _registered(office: Office, tenant: str, record: Record[Any]) -> Target:
 def suspend_key(office: Office, found: Found, because: str, until: Until, *, back: bool = False) -> Stopped:
     """Switch the key off wherever it is registered; one that nobody made here gets a stream of its own. Raises MachineError."""
     done = Stopped("the key")
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for target in found.targets:
                 known = [s for s in office.books.begun(SUSPENSIONS) if (s.tenant, s.id) == (target.tenant, target.record.id)]
@@ -366,7 +366,7 @@ def suspend_key(office: Office, found: Found, because: str, until: Until, *, bac
 def reinstate_key(office: Office, found: Found, because: str, *, switch_on: bool = False) -> Stopped:
     """Switch a suspended key on again where we switched it off. Raises MachineError."""
     done, ids = Stopped("the key"), {t.record.id for t in found.targets}
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for suspension in [s for s in office.books.begun(SUSPENSIONS) if s.id in ids]:
                 _go_on(office, _wanted_back(office, suspension, because, switch_on), done)
@@ -379,7 +379,7 @@ def reinstate_key(office: Office, found: Found, because: str, *, switch_on: bool
 
 def _wanted_back(office: Office, suspension: Suspension, because: str, switch_on: bool) -> Suspension:
     if not suspension.wanted_back or (switch_on and not suspension.forced):
-        office.books.ledger(write=True).append(
+        office.books.writable_ledger().append(
             [
                 Fresh(
                     REINSTATED,

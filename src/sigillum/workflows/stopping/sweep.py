@@ -237,7 +237,7 @@ def _renew(charter: Charter, want: CredentialWant, mark: Mark, until: str, offic
 
 def sweep(office: Office, found: list[Item]) -> Iterator[Swept]:
     """Do what is due, under the ledger's lock; where one fails, the others are done. Raises MachineError, StoppedError."""
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         try:
             for item in found:
                 done = Swept(item)

@@ -94,12 +94,12 @@ def take(
         )
     uid, history = office.books.history(charter.name)
     keys = office.keepings.of(uid)
-    with office.books.ledger(write=True).claim(CLAIM, BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         keys.keep_found(owner.credential, owner.generation, key, algorithm)
         office.settings.boundary("key taken")
         generation = next(g for g in history.generations[_mark(charter, owner)] if g.number == owner.generation)
         if not generation.kept:
-            office.books.ledger(write=True).append(
+            office.books.writable_ledger().append(
                 [Fresh(KEPT, uid, {**generation.mark.body(), "generation": owner.generation, "what": mark, COPY: office.copy})]
             )
         tenant = office.tenants.reach(charter.tenant)

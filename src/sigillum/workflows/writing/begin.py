@@ -224,6 +224,6 @@ def moved(office: Office, name: str, because: str) -> tuple[str, str]:
         raise UsageError("it is not said how you know that", where="--because", mend="say it in a few words")
     before, now = office.books.where(name)[0], office.tenants.address(name).address
     by = office.tenants.address(name).admin
-    ledger = office.books.ledger(write=True)
+    ledger = office.books.writable_ledger()
     ledger.append(office.books.met(name, now, "", because=because.strip(), by=by))
     return before, now

@@ -128,7 +128,7 @@ def try_(office: Office, name: str, at: str = "") -> Tried:
     """Everything that the dialect describes, done once with an identity of its own. Raises UsageError, UnreachableError."""
     tenant = reach(office, name)
     # another run at the same time would end what this one makes
-    with office.books.ledger(write=True).claim(f"dialect-{name}", BRIEFLY_SECONDS):
+    with office.books.writable_ledger().claim(f"dialect-{name}", BRIEFLY_SECONDS):
         return _tried(office, tenant, name, at)
 
 

@@ -162,7 +162,7 @@ def rename(office: Office, old: str, new_name: str) -> Path:
     """Give a charter another name; what it made stays its own. Raises FileError, UsageError."""
     path = files.path_of(office.workspace, old)
     fresh = free(office, new_name)
-    with office.books.ledger(write=True).claim(CLAIM, 0.0):
+    with office.books.writable_ledger().claim(CLAIM, 0.0):
         text = path.read_text(encoding="utf-8")
         changed = re.sub(
             r"(?m)^(charter:[ \t]*)[\"']?" + re.escape(old) + r"[\"']?(?=[ \t]*(#|$))", lambda m: m[1] + new_name, text, count=1
@@ -173,7 +173,7 @@ def rename(office: Office, old: str, new_name: str) -> Path:
                 where=str(path),
                 mend=f"write `charter: {old}` on a line of its own, then rename again",
             )
-        ledger = office.books.ledger(write=True)
+        ledger = office.books.writable_ledger()
         uid = ledger.uid_of(old)
         if uid is not None:
             ledger.append([Fresh(RENAMED, uid, {"name": new_name, "before": old})])
