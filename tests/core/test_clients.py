@@ -26,7 +26,17 @@ from sigillum.core.kinds.identities import CLIENT, TEAM
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import RULE, Exemption
-from sigillum.core.records.requests import Request, fulfilled, read, references, request_of, standing_for, step_of
+from sigillum.core.records.requests import (
+    Request,
+    document,
+    fulfilled,
+    numbered,
+    read,
+    references,
+    request_of,
+    standing_for,
+    step_of,
+)
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.marks import Mark, StepId
@@ -309,8 +319,8 @@ def step(action: Any) -> Step:
     ],
 )
 def test_a_request_is_compared_anew_and_becomes_the_same_step(action: Any, before: Any, after: Any) -> None:
-    asked = request_of(step(action), action, "https://t.example", "mailer")
-    arrived = read(json.loads(json.dumps(asked.body())), "file")
+    asked = numbered(request_of(step(action), action, "https://t.example", "mailer"), 3, "2099-01-01T00:00:00Z", ("d",))
+    (arrived,) = read(json.loads(json.dumps(document([asked]))), "file")
     assert arrived.digest == asked.digest
     assert arrived == asked
     assert fulfilled(arrived, (before,)) is False
@@ -356,8 +366,8 @@ def doings(draw: st.DrawFn) -> Any:
 
 @given(doings())
 def test_every_kind_of_step_survives_the_way_there_and_back(doing: Any) -> None:
-    asked = request_of(step(doing), doing, "https://t.example", "mailer")
-    arrived = read(json.loads(json.dumps(asked.body())), "file")
+    asked = numbered(request_of(step(doing), doing, "https://t.example", "mailer"), 3, "2099-01-01T00:00:00Z")
+    (arrived,) = read(json.loads(json.dumps(document([asked]))), "file")
     assert (arrived, arrived.digest) == (asked, asked.digest)
     assert step_of(arrived, "away").action == doing
     assert {r.label for r in references(arrived)} <= {

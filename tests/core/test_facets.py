@@ -17,7 +17,7 @@ from sigillum.core.comparing.hands import Hand, assign
 from sigillum.core.facets.registry import LINES, Line, check, facets_of, in_order, words
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.registry import KINDS
-from sigillum.core.records.requests import doing_of, read, request_of
+from sigillum.core.records.requests import doing_of, document, numbered, read, request_of
 from sigillum.core.records.steps import Ask
 from sigillum.tenants.scim.codec import Wire
 from sigillum.tenants.scim.codecs import CODECS
@@ -47,7 +47,8 @@ def test_plug_in(toy: None) -> None:
     )
     assert isinstance(asked.action, Ask)
     assert asked.doing is not None
-    request = read(request_of(asked, asked.doing, "https://t.example", "wind").body(), "file")
+    sent = numbered(request_of(asked, asked.doing, "https://t.example", "wind"), 1, "2099-01-01T00:00:00Z")
+    (request,) = read(document([sent]), "file")
     assert doing_of(request) == asked.doing
     fake.enact(with_toy("bear"))
     assert "bear" in [t.value("name") for t in fake.things["team"]]

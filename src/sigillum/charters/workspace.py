@@ -84,6 +84,7 @@ class DefaultsSection(Section):
     renew_before: Duration = 14 * DAY
     review_after: Duration = 365 * DAY
     quiet: Duration = 7 * DAY  # how long an old credential is unused until a consumer that is not described has surely left it
+    requests_last: Duration = 14 * DAY  # how long somebody has time to answer one
     account_name: str = "{charter}"  # of identities whose charter gives none; knows {charter} and {stage}
 
 

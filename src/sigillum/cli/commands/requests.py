@@ -1,4 +1,4 @@
-"""`sigillum requests list | show | answer | done`"""
+"""`sigillum requests list | show | answer | done | withdraw | again`"""
 
 from __future__ import annotations
 
@@ -14,17 +14,22 @@ from sigillum.core.values.errors import Outcome
 
 if TYPE_CHECKING:
     from sigillum.core.undertakings.requests import SentRequest
+    from sigillum.workflows.handing.answer import Arrived
+    from sigillum.workflows.handing.requests import Confirmed
 
 EXAMPLE = """examples:
   sigillum requests                                   what others have to do for us
   sigillum requests show 1
-  sigillum requests answer 0001-avalanche-mailer.json where the power is: compare anew, carry out, write a receipt
-  sigillum requests done 1 --receipt 0001-avalanche-mailer.receipt.json --from THUMBPRINT
+  sigillum requests answer 0001-avalanche-mailer.json where the permission is: compare, carry out, write a receipt
+  sigillum requests answer 0001-avalanche-mailer.json --refuse "the team reads that mailbox itself"
+  sigillum requests done --receipt 0001-avalanche-mailer.receipt.json --from THUMBPRINT
+  sigillum requests withdraw 1 --because "the charter is being rewritten"
   sigillum requests answer 0002-depot-feed.json --value 4711-0815      a value that only you can tell
   sigillum requests done 1                            confirmed by hand, where there is no receipt"""
 COLUMNS: tuple[Column[SentRequest], ...] = (
     Column("no", lambda k: k.number, unbroken=True),
-    Column("state", lambda k: k.ended or "open", unbroken=True),
+    Column("state", lambda k: str(k.state), unbroken=True),
+    Column("how", lambda k: k.ended, people=False),
     Column("charter", lambda k: k.request.charter),
     Column("tenant", lambda k: k.tenant, unbroken=True),
     Column("power", lambda k: k.request.power, people=False),
@@ -32,7 +37,9 @@ COLUMNS: tuple[Column[SentRequest], ...] = (
     Column("whose", lambda k: k.request.to or "whoever has it", head="to", data=False, mask="in"),
     Column("what", lambda k: k.request.about, head="what, and its file"),
     Column("file", lambda k: k.file, under="what"),
+    Column("how it ended", lambda k: k.ended, data=False, under="what"),
     Column("asked_at", lambda k: k.asked_at, people=False),
+    Column("expires", lambda k: k.request.expires, unbroken=True),
 )
 
 
@@ -59,6 +66,24 @@ def add_parser(subparsers: Any) -> None:
     show.add_argument("number", type=int)
     _add_answer(verbs)
     _add_done(verbs)
+    withdraw = verbs.add_parser(
+        "withdraw",
+        parents=[common()],
+        help="say, signed, that one is not wanted any more",
+        epilog=EXAMPLE,
+        description="Withdraw an open request: a signed withdrawal is written next to it. Send it to whoever got the request; "
+        "`requests answer` takes it there, and refuses the request from then on. `enact` does not ask for the same again.",
+    )
+    withdraw.add_argument("number", type=int)
+    withdraw.add_argument("--because", default="", metavar="WHY", help="the reason, which the other side reads")
+    again = verbs.add_parser(
+        "again",
+        parents=[common()],
+        help="ask once more for what was refused, withdrawn, or answered without effect",
+        epilog=EXAMPLE,
+        description="Let the next `enact` ask once more for what the charter still wants, under a new number.",
+    )
+    again.add_argument("number", type=int)
 
 
 def _add_answer(verbs: Any) -> None:
@@ -67,11 +92,15 @@ def _add_answer(verbs: Any) -> None:
         parents=[common()],
         help="check, compare, carry out, and write a receipt",
         epilog=EXAMPLE,
-        description="Check one that arrived, "
-        "compare it anew with the tenant, ask, carry it out, and write a signed receipt beside it.",
+        description="Check a file that arrived, compare its requests with the tenant, ask, carry them out, and write a signed "
+        "receipt next to it. A withdrawal is written down: what it names is not answered any more.",
     )
     answer.add_argument("file", type=Path)
     answer.add_argument("--value", default="", help="of a request for a value: what is told")
+    answer.add_argument("--refuse", default="", metavar="WHY", help="do not carry it out: sign a refusal with this reason")
+    answer.add_argument(
+        "--only", type=int, action="append", default=[], metavar="NUMBER", help="of a file with several requests: this one"
+    )
     answer.add_argument("--yes", action="store_true", help="do not ask; its signer has to be known")
     answer.add_argument(
         "--from",
@@ -91,7 +120,7 @@ def _add_done(verbs: Any) -> None:
         epilog=EXAMPLE,
         description="Confirm a request.",
     )
-    done.add_argument("number", type=int)
+    done.add_argument("number", type=int, nargs="?", help="which one; with a receipt: all that it answers, where none is given")
     done.add_argument("--value", default="", help="of a request for a value: what was told, where there is no receipt")
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
     done.add_argument(
@@ -105,7 +134,8 @@ def _add_done(verbs: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {None: _list, "list": _list, "show": _show, "answer": _answer, "done": _done}[args.verb](args, context)
+    verbs = {"show": _show, "answer": _answer, "done": _done, "withdraw": _withdraw, "again": _again}
+    return verbs.get(args.verb, _list)(args, context)
 
 
 def _list(args: argparse.Namespace, context: Context) -> Outcome:
@@ -126,8 +156,11 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
     known = numbered(context.office, args.number)
     body = read_json(context.office.workspace.folder / known.file)
     as_sent = {"json": lambda: json.dumps(body, indent=1)}  # what is signed, and nothing of ours round it
-    context.give("request", body, lambda: view.text(read(body, known.file), context.ident), also=as_sent)
+    wanted = [r for r in read(body, known.file) if r.number == args.number]
+    context.give("request", body, lambda: view.texts(wanted, context.ident), also=as_sent)
     if context.for_people:
+        if known.ended:
+            context.say(f"It is {known.state}: {known.ended}")
         context.say(_told(context))
     return Outcome.DONE
 
@@ -140,25 +173,36 @@ def _told(context: Context) -> str:
 
 def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
-    from sigillum.core.records.requests import read
+    from sigillum.core.records.requests import TELL, WITHDRAWAL, read
     from sigillum.core.values.errors import SomebodyError, UsageError
-    from sigillum.workflows.handing.answer import answer, compare, is_question, tell
-    from sigillum.workflows.handing.requests import read_json
+    from sigillum.workflows.handing.answer import answer, compare, note_replaced, opened, refuse, take_withdrawal, tell
 
-    if is_question(args.file):
-        if not args.value:
-            raise UsageError("it asks for a value", where=str(args.file), mend="tell it: --value VALUE")
-        asked = read(read_json(args.file), str(args.file))
-        context.show(lambda: view.text(asked, context.ident))  # whoever tells it sees for what
-        request, written = tell(context.office, args.file, args.value, args.from_)
-        return _answered(context, request.digest, False, str(written), f"Told: {request.about}")
-    found = compare(context.office, args.file, args.from_)
-    if args.from_ and found.key_id not in args.from_:
+    body, signer = opened(context.office, args.file)
+    if args.from_ and signer.key_id not in args.from_:
         raise SomebodyError(
-            f"it is signed by another key than `--from` says: {found.key_id}",
+            f"it is signed by another key than `--from` says: {signer.key_id}",
             where=str(args.file),
             mend="compare the thumbprint with its sender out of band; nothing was done",
         )
+    if body.get("kind") == WITHDRAWAL:
+        noted = take_withdrawal(context.office, body, signer, str(args.file))
+        context.give("withdrawn", {"requests": [{"number": n, "carried_out_at": at} for n, at in noted]}, _noted(noted))
+        return Outcome.DONE
+    asked = read(body, str(args.file))
+    if args.refuse:
+        if args.value or args.yes:
+            raise UsageError("what is refused is not answered", where="--refuse", mend="leave --value and --yes out")
+        context.show(lambda: view.texts(asked, context.ident))
+        requests, written = refuse(context.office, args.file, args.refuse, args.only)
+        return _answered(context, [(r.number, r.digest, False) for r in requests], str(written), "Refused")
+    if asked[0].do == TELL:
+        if not args.value:
+            raise UsageError("it asks for a value", where=str(args.file), mend="tell it: --value VALUE")
+        context.show(lambda: view.texts(asked, context.ident))  # whoever tells it sees for what
+        request, written = tell(context.office, args.file, args.value, args.from_)
+        return _answered(context, [(request.number, request.digest, False)], str(written), f"Told: {request.about}")
+    found = compare(context.office, args.file, args.from_, args.only)
+    note_replaced(context.office, found)
     context.show(lambda: view.answering(found, context.ident))
     if not found.stands and args.yes and not found.known:
         raise SomebodyError(
@@ -167,33 +211,94 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
             mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`; or leave "
             "--yes out and answer at a terminal",
         )
-    if not found.stands and not args.yes and not context.agreed(f"Carry it out at {found.tenant} as {found.hand}?"):
-        context.say("Nothing was changed.")
+    if args.yes and any(a.changes is not None for a in found.asked):
+        raise SomebodyError(
+            "what is asked to be made is there already, and carrying it out would change it",
+            where=str(args.file),
+            mend="answer at a terminal, without --yes; or refuse it, with `--refuse WHY`",
+        )
+    if not found.stands and not args.yes and not context.agreed(_question(found)):
+        context.say("Nothing was changed. `--refuse WHY` says so to whoever asked.")
         return Outcome.NO
-    receipt, results = answer(context.office, found, args.file)
+    receipt, problems = answer(context.office, found)
     if receipt is None:
-        raise results[0].error or SomebodyError("it was not carried out", where=found.tenant)
-    how = "It is so already" if found.stands else "Done, and read back"
-    return _answered(context, found.request.digest, bool(found.stands), str(receipt), how)
+        raise problems[0]
+    done = [(a.request.number, a.request.digest, bool(a.stands)) for a in found.asked]
+    answered = _answered(context, done, str(receipt), "It is so already" if found.stands else "Done, and read back")
+    for problem in problems:  # what was done has its receipt, and what was not is told
+        raise problem
+    return answered
 
 
-def _answered(context: Context, request: str, stood: bool, receipt: str, how: str) -> Outcome:
-    context.give(
-        "answered", {"request": request, "stood": stood, "receipt": receipt}, f"{how}. Send the receipt back: {receipt}"
-    )
+def _question(found: Arrived) -> str:
+    them = "it" if len(found.asked) == 1 else f"these {len(found.asked)}"
+    return f"Carry {them} out at {found.tenant} as {found.hand}?"
+
+
+def _noted(noted: list[tuple[str, str]]) -> str:
+    lines = [
+        f"Request {number} is withdrawn: it is not answered here any more."
+        + (f" It was carried out here at {at}: whoever asked is told by their own next run." if at else "")
+        for number, at in noted
+    ]
+    return "\n".join(lines)
+
+
+def _answered(context: Context, done: list[tuple[int, str, bool]], receipt: str, how: str) -> Outcome:
+    answers = [{"number": n, "request": digest, "stood": stood} for n, digest, stood in done]
+    context.give("answered", {"answers": answers, "receipt": receipt}, f"{how}. Send the receipt back: {receipt}")
     if context.for_people:
         context.say(_told(context).replace("Whoever answers", "Whoever asked"))
     return Outcome.DONE
 
 
 def _done(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.core.undertakings.requests import RequestState
     from sigillum.workflows.handing.requests import done
 
-    known, said = done(context.office, args.number, args.receipt, args.from_, args.value)
+    found, said = done(context.office, args.number, args.receipt, args.from_, args.value)
+    rows = [
+        {
+            "request": c.sent.number,
+            "charter": c.sent.request.charter,
+            "state": str(c.state),
+            "how": c.how,
+            "by": said or "by hand",
+            "ended_before": c.late,
+        }
+        for c in found
+    ]
+    context.give("confirmed", {"requests": rows}, "\n".join(_confirmed(c, said) for c in found))
+    return Outcome.NO if any(c.state is RequestState.REFUSED for c in found) else Outcome.DONE
+
+
+def _confirmed(found: Confirmed, said: str) -> str:
+    number, charter = found.sent.number, found.sent.request.charter
     how = f": {said}" if said else ", by hand"
-    context.give(
-        "confirmed",
-        {"request": known.number, "charter": known.request.charter, "by": said or "by hand"},
-        f"Request {known.number} is confirmed{how}. `sigillum enact {known.request.charter}` compares anew what is so.",
-    )
+    if found.state == "refused":
+        return f"Request {number} is {found.how}{how}. `enact` does not ask for the same again; `requests again {number}` does."
+    if found.late:
+        return (
+            f"Request {number} had ended before ({found.late}){how}. What was made for it is known now: "
+            f"`sigillum enact {charter}` compares it with what the charter wants."
+        )
+    return f"Request {number} is confirmed{how}. `sigillum enact {charter}` compares again what is so."
+
+
+def _withdraw(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.handing.requests import withdraw
+
+    sent, path = withdraw(context.office, args.number, args.because)
+    to = sent.request.to or "whoever has the request"
+    shown = f"Request {sent.number} is withdrawn. Send the withdrawal to {context.ident(to)}: {path}"
+    context.give("withdrawn", {"request": sent.number, "charter": sent.request.charter, "file": str(path)}, shown)
+    return Outcome.DONE
+
+
+def _again(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.handing.requests import ask_again
+
+    sent = ask_again(context.office, args.number)
+    shown = f"`sigillum enact {sent.request.charter}` asks once more for what request {sent.number} asked for."
+    context.give("asked-again", {"request": sent.number, "charter": sent.request.charter}, shown)
     return Outcome.DONE

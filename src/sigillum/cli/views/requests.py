@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Group, RenderableType
 from rich.text import Text
 
 from sigillum.core.records.requests import Request
 from sigillum.core.values.text import plain, whole
-from sigillum.workflows.handing.answer import Answering
+from sigillum.workflows.handing.answer import Arrived, Asked, told
 
 from .common import Ident, pairs, value_text
 
@@ -17,12 +19,13 @@ HIDDEN = ("principal", "client_id", "subject", "owner", "deputy")
 def text(request: Request, ident: Ident) -> RenderableType:
     """The wish, and every value that would be sent, in the order in which somebody types them."""
     rows = [
+        ("request", f"{request.number}, of the charter {request.charter}"),
         ("tenant", ident(request.tenant)),
         ("power", request.power),
         ("to", ident(request.to) or "whoever has the power"),
-        ("charter", request.charter),
         ("in their words", f"{request.do} {request.about}"),
         ("why", request.why),
+        ("expires", request.expires),
     ]
     made = request.do == "make"  # with nothing in a field it is made without it; a change empties it
     values = [
@@ -41,9 +44,32 @@ def text(request: Request, ident: Ident) -> RenderableType:
     )
 
 
-def answering(found: Answering, ident: Ident) -> RenderableType:
-    """A request that arrived: who signed, what it asks, and how it stands there now."""
-    state = "It is so already; only a receipt is written." if found.stands else "It is not so yet."
-    means = [(label, f"{ident(plain(id_))} is {ident(plain(what))}") for label, id_, what in found.means]
-    looked = [Text(f"As {found.tenant} knows what it names:", "bold"), pairs(means), ""] if means else []
-    return Group(Text(found.signer, "dim"), "", text(found.request, ident), "", *looked, Text(state))
+def texts(requests: Sequence[Request], ident: Ident) -> RenderableType:
+    """Every request of a file, one below the other."""
+    return Group(*(part for n, r in enumerate(requests) for part in (*([""] if n else []), text(r, ident))))
+
+
+def answering(found: Arrived, ident: Ident) -> RenderableType:
+    """Requests that arrived: who signed, what they ask, how it is there now, and what is answered no more."""
+    parts: list[RenderableType] = [Text(found.signer, "dim")]
+    for asked in found.asked:
+        means = [(label, f"{ident(plain(id_))} is {ident(plain(what))}") for label, id_, what in asked.means]
+        looked = [Text(f"As {found.tenant} knows what it names:", "bold"), pairs(means), ""] if means else []
+        parts += ["", text(asked.request, ident), "", *looked, *_beside(asked, ident), Text(_state(asked))]
+    for request, why in found.left:
+        parts += ["", Text(f"Not answered: request {request.number} ({request.about}) {plain(why)}", "yellow")]
+    return Group(*parts)
+
+
+def _state(asked: Asked) -> str:
+    if asked.stands:
+        return "It is so already; only a receipt is written."
+    if asked.changes is not None:
+        return "It is there already, and not as it is asked for: carrying it out changes what is named above."
+    return "It is not so yet."
+
+
+def _beside(asked: Asked, ident: Ident) -> list[RenderableType]:
+    """What is like it and there already, with what differs: an end, a place, a window."""
+    rows = [(ident(there.id), told(there)) for there in asked.beside]
+    return [Text("Like it, and there already:", "bold"), pairs(rows), ""] if rows else []

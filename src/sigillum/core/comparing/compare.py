@@ -12,7 +12,7 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.registry import facets_of
 from sigillum.core.facets.seen import Books, Choices, Seen
 from sigillum.core.kinds.access import PLACE, Place
-from sigillum.core.kinds.changes import Make
+from sigillum.core.kinds.changes import End, Make
 from sigillum.core.kinds.identities import ACCOUNT, Account
 from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.snapshot import Snapshot
@@ -111,7 +111,7 @@ def compare(comparison: Comparison) -> Outline:
         foresee(seen, draft, steps)
     return Outline(
         charter.name,
-        tuple(ordered(_placed(s, home.tenant) for s in steps)),
+        tuple(ordered(by_its_maker(comparison, _placed(s, home.tenant)) for s in steps)),
         tuple(dict.fromkeys(draft.notes)),
         tuple(draft.mistakes),
         tuple(draft.collisions),
@@ -178,6 +178,23 @@ def _asked(home: Seen) -> list[Step]:
         )
         for want in home.whole.asked
     ]
+
+
+def by_its_maker(comparison: Comparison, step: Step) -> Step:
+    """What somebody else made for us, and does not have the mark of our request, is ended by whoever made it: they are asked.
+
+    A receipt says which id it has; that it was made for us shows only where the tenant shows our mark.
+    """
+    all_ = comparison.history.generations.get(step.mark, ())
+    made = next((g for g in all_ if g.number == step.generation and g.made_by), None)
+    snapshot = comparison.snapshots.get(step.tenant)
+    if made is None or snapshot is None or not isinstance(step.action, End):
+        return step
+    record = snapshot.ask(Query(step.action.kind, "id", made.id)).first
+    if record is not None and made.bears and record.mark == made.bears:
+        return step
+    asked = Ask(step.action, made.made_by, "", step.about)
+    return replace(step, kind=StepKind.ASK, about=f"{made.made_by} to end {step.about}", action=asked)
 
 
 def _placed(step: Step, home: str) -> Step:

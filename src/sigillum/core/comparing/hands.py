@@ -27,7 +27,7 @@ def assign(outline: Outline, hands: Mapping[str, Sequence[Hand]]) -> Outline:
 
     def one(step: Step) -> Step:
         all_ = hands.get(step.tenant, ())
-        if not step.power or not all_ or all_[0].can(step.power):
+        if not step.power or not all_ or all_[0].can(step.power) or isinstance(step.action, Ask):
             return step
         other = next((h for h in all_ if h.here and h.can(step.power)), None)
         if other is not None:

@@ -20,7 +20,7 @@ from sigillum.core.records.history import AttemptOutcome, Generation, History, S
 from sigillum.core.records.steps import HIDDEN, Ask, Outline, Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
 
-from .compare import Comparison, compare, ordered
+from .compare import Comparison, by_its_maker, compare, ordered
 
 IDENTITIES = {k.name: k for k in (PRINCIPAL, ACCOUNT, TEAM, CLIENT)}  # in the order in which they end
 
@@ -77,14 +77,14 @@ def retire(comparison: Comparison, *, adopted: bool = False) -> Retiring:
     history = replace(comparison.history, turns={})  # what is being rotated ends, both halves
     found = compare(replace(comparison, charter=emptied(comparison.charter), history=history))
     mine = [g for all_ in history.generations.values() for g in all_ if g.live]
-    back = tuple(g for g in mine if g.adopted and not adopted)
+    back = tuple(g for g in mine if g.adopted and not g.made_by and not adopted)
     left = {(g.mark, g.number) for g in back}
     kept = [
         replace(s, why="", about=f"{s.about}{which(history, s.mark, s.generation)}")
         for s in found.steps
         if _ends(s) and (s.mark, s.generation) not in left
     ]
-    steps = tuple(ordered([*kept, *_identities(comparison.charter, mine, left, kept)]))
+    steps = tuple(ordered([*kept, *_identities(comparison, mine, left, kept)]))
     ending = {(s.mark, s.generation) for s in steps}
     stays = tuple(g for g in mine if (g.mark, g.number) not in ending and g not in back and g.state is State.MADE)
     asked = [s.about for s in found.steps if isinstance(s.action, Ask) and s.action.stopped]
@@ -106,7 +106,7 @@ def which(history: History, mark: Mark, number: int) -> str:
 
 def _ends(step: Step) -> bool:
     """Does it take something away, or put something back?"""
-    action = step.action
+    action = step.action.action if isinstance(step.action, Ask) else step.action
     return (
         isinstance(action, End)
         or (isinstance(action, Entry) and action.out)
@@ -122,8 +122,11 @@ def _stopped(snapshot: Snapshot | None, made: Generation, history: History) -> b
     return record is not None and record.says(active=False) and made.off_in < made.on_in
 
 
-def _identities(charter: Charter, mine: Iterable[Generation], left: set[tuple[Mark, int]], kept: list[Step]) -> Iterator[Step]:
+def _identities(
+    comparison: Comparison, mine: Iterable[Generation], left: set[tuple[Mark, int]], kept: list[Step]
+) -> Iterator[Step]:
     """The identity itself, when all that hangs on it has ended: in the other tenants first, at home as the last."""
+    charter = comparison.charter
     order, needs = list(IDENTITIES), tuple(s.id for s in kept)
     done = left | {(s.mark, s.generation) for s in kept}
     all_ = [g for g in mine if g.kind in IDENTITIES and g.id and not g.value and (g.mark, g.number) not in done]
@@ -139,4 +142,4 @@ def _identities(charter: Charter, mine: Iterable[Generation], left: set[tuple[Ma
             kind.power,
         )
         needs = (*needs, step.id)
-        yield step
+        yield by_its_maker(comparison, step)

@@ -26,6 +26,8 @@ INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FEL
     "felt",
 )
 REQUESTED, RECEIVED, HANDED, CONNECTED, CONFIRMED = "requested", "received", "handed-over", "connected", "confirmed"
+ASKED_AGAIN = "asked-again"  # by a person's word: what was refused or withdrawn is to be asked once more
+NOTED = "request-noted"  # that somebody else's request was refused here, or is withdrawn or replaced
 RECALLED, CLOSED = "recalled", "closed"
 ROTATING, STAGED = "rotating", "staged"  # a rotation begins; a stage of it is reached
 UNDERTAKING, NUMBER = "undertaking", "number"  # in an entry's body: the sort that it begins or closes, and which one
@@ -112,7 +114,9 @@ class Generation:
     on_in: int = 0  # the entry of our last answered intent that switched it on
     off_in: int = 0  # and of the last that switched it off
     off_asked_in: int = 0  # the entry of the last intent to switch it off, answered or not
-    adopted: bool = False  # it was there before, and is ours since
+    adopted: bool = False  # another hand made it, and it is ours since
+    made_by: str = ""  # who made it for us, asked by a request
+    bears: str = ""  # the mark that it has, if it was made for that request and for nothing else
     given_away: bool = False  # it was handed over, and is not kept here since
     left: Mapping[str, str] = field(default_factory=dict)  # its version and time of change after our last write
     left_at: str = ""  # tenant's time of that write
@@ -269,6 +273,7 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
             taken = _generation(history, body)
             taken.id, taken.value = str(body["id"]), str(body.get("value", ""))
             taken.state, taken.unanswered, taken.seen = State.MADE, False, True
+            taken.made_by, taken.bears = str(body.get("made_by", "")), str(body.get("bears", ""))
             taken.adopted = taken.adopted or entry.kind == ADOPTED
             taken.terms = dict(body.get("terms") or taken.terms)
         elif entry.kind == UNSURE:

@@ -1,10 +1,11 @@
-"""Requests: one step that somebody else has the power for, as exact values with nothing secret in them."""
+"""Requests: steps that somebody else has the power for, as exact values with nothing secret in them; and what answers them."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
 from typing import Any, NamedTuple
 
 from sigillum.core.kinds.access import PLACE, ROLE
@@ -15,11 +16,13 @@ from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.steps import Ask, Step, StepKind
 from sigillum.core.values.asked import AskedWant, fault_of
-from sigillum.core.values.canonical import digest
+from sigillum.core.values.canonical import digest, external_id
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.marks import Mark, StepId
+from sigillum.core.values.times import parse_instant
 
-KIND, RECEIPT = "sigillum-request", "sigillum-receipt"
+KIND, RECEIPT, WITHDRAWAL = "sigillum-request", "sigillum-receipt", "sigillum-withdrawal"
+MOST_ASKED = 100  # requests in one file
 MAKE, CHANGE, END, ADD, TAKE = "make", "change", "end", "add", "take"
 TELL, VALUE = "tell", "value"  # something is to be told, and not to be done
 MOST_FORM = 200  # characters of a pattern
@@ -42,30 +45,56 @@ class Request:
     charter: str = ""
     accepted: Mapping[str, str] = field(default_factory=dict)  # of a change: who accepted its risk, why, until when
     workspace: str = ""  # of which the charter is
+    number: int = 0  # in that workspace: the same wish, asked once more, has another one
+    expires: str = ""  # the instant from which nobody answers it any more
+    replaces: tuple[str, ...] = ()  # the digests of those in whose place it is asked
+
+    @property
+    def wish(self) -> str:
+        """The same for the same wish of the same charter, whenever it is asked."""
+        of = {"workspace": self.workspace, "charter": self.charter}
+        return digest({"do": self.do, "thing": self.thing, "tenant": self.tenant, "id": self.id, "values": self.values, **of})
 
     @property
     def digest(self) -> str:
-        """The same for the same wish of the same charter, whenever it is written down: a receipt answers this one alone."""
-        of = {"workspace": self.workspace, "charter": self.charter}
-        return digest({"do": self.do, "thing": self.thing, "tenant": self.tenant, "id": self.id, "values": self.values, **of})
+        """Of this asking alone: a receipt answers no other one, and not the same wish asked before or after."""
+        return digest({"wish": self.wish, "number": self.number})
+
+    @property
+    def mark(self) -> str:
+        """What is written into `externalId` of what is made for it, by whoever makes it: both sides can tell it again."""
+        return external_id(self.workspace, "request", {"digest": self.digest}, 1)
+
+    def over(self, now: datetime) -> bool:
+        """Has the time come from which nobody answers it any more?"""
+        return bool(self.expires) and now >= parse_instant(self.expires)
 
     def body(self) -> dict[str, Any]:
         """As it stands in the file."""
         return {
-            "kind": KIND,
+            "number": self.number,
             "do": self.do,
             "thing": self.thing,
-            "tenant": self.tenant,
             "about": self.about,
             "why": self.why,
-            "charter": self.charter,
             "power": self.power,
-            "to": self.to,
             "id": self.id,
             "values": self.values,
             "accepted": self.accepted,
-            "workspace": self.workspace,
+            "replaces": list(self.replaces),
         }
+
+
+SHARED = ("tenant", "charter", "to", "workspace", "expires")  # by all requests of one file
+
+
+def document(requests: Sequence[Request]) -> dict[str, Any]:
+    """What is asked of one person for one charter at one tenant, as one file that is to be signed."""
+    return {
+        "kind": KIND,
+        **{n: getattr(requests[0], n) for n in SHARED},
+        "asks": [r.body() for r in requests],
+    }
 
 
 def question_of(asked: AskedWant, tenant: str, charter: str) -> Request:
@@ -100,22 +129,47 @@ def request_of(step: Step, doing: Doing, tenant: str, charter: str) -> Request:
     return Request(do, doing.kind.name, tenant, about, values, identity, step.power, to, step.why, charter, accepted)
 
 
-def read(body: Mapping[str, Any], where: str) -> Request:
-    """A request from its file. Raises FileError."""
-    texts = {n: body.get(n, "") for n in ("do", "thing", "tenant", "about", "id", "power", "to", "why", "charter", "workspace")}
-    values, accepted = body.get("values"), body.get("accepted", {})
+def read(body: Mapping[str, Any], where: str) -> tuple[Request, ...]:
+    """The requests of a file. Raises FileError."""
+    shared, asks = {n: body.get(n, "") for n in SHARED}, body.get("asks")
     if (
         body.get("kind") != KIND
-        or not isinstance(values, Mapping)
+        or not all(isinstance(v, str) for v in shared.values())
+        or not isinstance(asks, list)
+        or not 0 < len(asks) <= MOST_ASKED
+        or not all(isinstance(a, Mapping) for a in asks)
+    ):
+        raise _strange(where)
+    try:
+        parse_instant(shared["expires"])
+    except ValueError as problem:
+        raise _strange(where) from problem
+    found = tuple(_read(asked, shared, where) for asked in asks)
+    if len({r.number for r in found}) < len(found) or (len(found) > 1 and any(r.do == TELL for r in found)):
+        raise _strange(where)
+    return found
+
+
+def _strange(where: str) -> FileError:
+    return FileError(
+        "this is not a request that this version understands", where=where, mend="ask its sender which version wrote it"
+    )
+
+
+def _read(asked: Mapping[str, Any], shared: Mapping[str, str], where: str) -> Request:
+    texts = {n: asked.get(n, "") for n in ("do", "thing", "about", "id", "power", "why")}
+    values, accepted, number, replaces = (asked.get(n) for n in ("values", "accepted", "number", "replaces"))
+    if (
+        not isinstance(values, Mapping)
         or not isinstance(accepted, Mapping)
-        or not all(isinstance(v, str) for v in (*texts.values(), *accepted.values()))
+        or not isinstance(replaces, list)
+        or type(number) is not int
+        or not all(isinstance(v, str) for v in (*texts.values(), *accepted.values(), *replaces))
         or texts["do"] not in DO
         or texts["thing"] not in (KINDS if texts["do"] != TELL else (VALUE,))
     ):
-        raise FileError(
-            "this is not a request that this version understands", where=where, mend="ask its sender which version wrote it"
-        )
-    request = Request(values=dict(values), accepted=dict(accepted), **texts)
+        raise _strange(where)
+    request = Request(values=dict(values), accepted=dict(accepted), number=number, replaces=tuple(replaces), **texts, **shared)
     try:
         if request.do == TELL:
             if len(str(values["form"])) > MOST_FORM:
@@ -163,7 +217,7 @@ def fulfilled(request: Request, records: tuple[Record[Any], ...], carried: froze
     """Is it so already? The thing that stands as wanted, True for an ending, False where something is to be done."""
     doing = doing_of(request)
     if isinstance(doing, Make):
-        return next((r for r in records if alike(r, doing.part)), False)
+        return next((r for r in records if alike(r, doing.part) and not compared(r, doing.part, carried).different), False)
     found = next((r for r in records if r.id == request.id), None)
     if isinstance(doing, End):
         return found is None
@@ -174,13 +228,49 @@ def fulfilled(request: Request, records: tuple[Record[Any], ...], carried: froze
     return found if compared(found, doing.part, carried).same else False
 
 
-def step_of(request: Request, tenant: str, version: str = "") -> Step:
-    """The step that fulfils a request in the workspace that has the power."""
-    kind = {MAKE: StepKind.MAKE, ADD: StepKind.MAKE, CHANGE: StepKind.CHANGE}.get(request.do, StepKind.END)
+class Beside(NamedTuple):
+    """Something like what is to be made, that is there already: its id, and each field in which it differs, with what is
+    there and what is asked for. `itself`: it is the same thing, by its natural key.
+    """
+
+    id: str
+    different: Mapping[str, tuple[Any, Any]]
+    itself: bool
+    version: str = ""
+
+
+def beside(request: Request, records: tuple[Record[Any], ...], carried: frozenset[str] | None = None) -> list[Beside]:
+    """What is there already, and not as it is asked for: without its end, wider or narrower, say."""
+    if request.do != MAKE:
+        return []
+    doing = doing_of(request)
+    assert isinstance(doing, Make)
+    kind, part = doing.kind, doing.kind.shown(doing.part)
+    first = [n for n in kind.key if n in ALIKE] or list(kind.key[:1])
+    return [
+        Beside(r.id, different, alike(r, doing.part), r.version)
+        for r in records
+        if r.says(**{n: part.get(n) for n in first}) and (different := compared(r, doing.part, carried).different)
+    ]
+
+
+ALIKE = frozenset(("principal", "role", "place", "api", "scope"))  # what two grants or consents have in common that are alike
+
+
+def step_of(request: Request, tenant: str, version: str = "", there: Beside | None = None) -> Step:
+    """The step that fulfils a request in the workspace that has the power. `there`: the same thing, which is to be changed."""
+    doing, kind = doing_of(request, version), request.do
+    if there is not None:
+        doing = Change(KINDS[request.thing], there.id, {n: wanted for n, (_, wanted) in there.different.items()}, there.version)
+        kind = CHANGE
+    made = {MAKE: StepKind.MAKE, ADD: StepKind.MAKE, CHANGE: StepKind.CHANGE}.get(kind, StepKind.END)
     mark = Mark("request", tenant, (("digest", request.digest),))
-    return Step(
-        StepId(mark, 1, request.do), kind, request.about, doing_of(request, version), power=request.power, why=request.why
-    )
+    return Step(StepId(mark, 1, kind), made, request.about, doing, power=request.power, why=request.why)
+
+
+def numbered(request: Request, number: int, expires: str, replaces: Iterable[str] = ()) -> Request:
+    """A wish as it is asked now."""
+    return replace(request, number=number, expires=expires, replaces=tuple(replaces))
 
 
 WHO: tuple[Kind[Any], ...] = (ACCOUNT, TEAM, PRINCIPAL, CLIENT)

@@ -1,22 +1,41 @@
-"""Requests that wait for somebody: what the ledger says of one, and when it has ended."""
+"""Requests that wait for somebody: what the ledger says of one, in which state it is, and when it has ended."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from enum import StrEnum
 
 from sigillum.core.records.chain import LedgerEntry
-from sigillum.core.records.history import CLOSED, NUMBER, REQUESTED, UNDERTAKING
+from sigillum.core.records.history import ASKED_AGAIN, CLOSED, NUMBER, REQUESTED, UNDERTAKING, Generation, State
 from sigillum.core.records.requests import TELL, Request, fulfilled, queries
 from sigillum.core.values.marks import Mark, mark_of
 
 from .undertaking import Look, Next, Undertaking
 
 
+class RequestState(StrEnum):
+    """Where a request is, as both sides know it once they were told.
+
+    answered: done, or seen to be done · refused: by a signed answer, with a reason · withdrawn: by whoever asked ·
+    replaced: another one is asked in its place · expired: nobody answered it in time.
+    """
+
+    OPEN = "open"
+    ANSWERED = "answered"
+    REFUSED = "refused"
+    WITHDRAWN = "withdrawn"
+    REPLACED = "replaced"
+    EXPIRED = "expired"
+
+
+HELD = "held"  # in the entry that closes one: the same wish is not asked once more by itself
+
+
 @dataclass(frozen=True, slots=True)
 class SentRequest:
-    """One request as it was written down, in the stream of its charter. `ended`: how it ended, if it has."""
+    """One request as it was written down, in the stream of its charter. `ended`: how it ended, in words, if it has."""
 
     uid: str
     began: int
@@ -28,7 +47,18 @@ class SentRequest:
     generation: int
     request: Request
     digest: str
+    state: RequestState = RequestState.OPEN
     ended: str = ""
+    held: bool = False  # by a person's word or answer: the same is not asked once more by itself
+    again: bool = False  # and by another word it is, after all
+
+    @property
+    def open(self) -> bool:
+        return self.state is RequestState.OPEN
+
+    def stays(self, generation: int) -> bool:
+        """Is the same wish not asked once more, though it is wanted? What was answered and has ended may be wanted again."""
+        return self.held and not self.again and (self.state is not RequestState.ANSWERED or self.generation == generation)
 
     @property
     def key(self) -> str:
@@ -37,12 +67,15 @@ class SentRequest:
 
 def read(entries: Iterable[LedgerEntry], uid: str) -> list[SentRequest]:
     """The requests of a stream."""
-    asked, ended = list[LedgerEntry](), dict[str, str]()
+    asked, ended, again = list[LedgerEntry](), dict[str, tuple[RequestState, str, bool]](), set[str]()
     for entry in entries:
         if entry.kind == REQUESTED:
             asked.append(entry)
+        elif entry.kind == ASKED_AGAIN:
+            again.add(str(entry.body["request"]))
         elif entry.kind == CLOSED and entry.body[UNDERTAKING] == REQUESTS.name:
-            ended[str(entry.body[NUMBER])] = str(entry.body["how"])
+            state = RequestState(str(entry.body.get("state") or RequestState.ANSWERED))
+            ended[str(entry.body[NUMBER])] = (state, str(entry.body["how"]), HELD in entry.body)
     return [
         SentRequest(
             uid,
@@ -53,9 +86,10 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[SentRequest]:
             str(b["asked_at"]),
             mark_of(b),
             int(b["generation"]),
-            Request(**b["request"]),
+            Request(**{**b["request"], "replaces": tuple(b["request"].get("replaces", ()))}),
             str(b["digest"]),
-            ended.get(str(b[NUMBER]), ""),
+            *ended.get(str(b[NUMBER]), (RequestState.OPEN, "", False)),
+            again=str(b[NUMBER]) in again,
         )
         for e in asked
         for b in [e.body]
@@ -64,14 +98,32 @@ def read(entries: Iterable[LedgerEntry], uid: str) -> list[SentRequest]:
 
 def next_(sent: SentRequest, seen: Look, now: datetime) -> Next:
     """It waits as long as its charter asks for it; then it was done, as far as can be seen, or is not wanted any more."""
-    if sent.ended or (sent.mark, sent.generation) in seen.wanted:
+    if not sent.open:
         return Next()
-    if sent.request.do == TELL:
-        return Next(closed="not asked for any more")
-    facts = [seen.ask(q) for q in queries(sent.request)]
-    if all(f.known for f in facts) and fulfilled(sent.request, tuple(r for f in facts for r in f.records)):
-        return Next(closed="seen to be done")
-    return Next(closed="not asked for any more")
+    wanted = (sent.mark, sent.generation) in seen.wanted
+    if wanted and sent.request.over(now):
+        return Next(closed=f"nobody answered it by {sent.request.expires}", code=RequestState.EXPIRED)
+    if wanted:
+        return Next()
+    facts = [seen.ask(q) for q in queries(sent.request)] if sent.request.do != TELL else []
+    if facts and all(f.known for f in facts) and fulfilled(sent.request, tuple(r for f in facts for r in f.records)):
+        return Next(closed="seen to be done", code=RequestState.ANSWERED)
+    return Next(closed="not asked for any more", code=RequestState.WITHDRAWN)
+
+
+def place_of(sent: SentRequest, all_: Iterable[SentRequest], generations: Sequence[Generation], identity: str) -> int | None:
+    """The generation as which something is ours that was made for a request; None where it is known already.
+
+    What the newest request of that generation brought is that generation. What comes for an older one, or beside what is
+    known, stands before all others: if it is not just what is wanted, it is a leftover, and goes.
+    """
+    if any(g.id == identity and g.state is State.MADE for g in generations):
+        return None
+    newest = max((s.number for s in all_ if (s.mark, s.generation) == (sent.mark, sent.generation)), default=sent.number)
+    taken = any(g.number == sent.generation and g.state is not State.OPEN for g in generations)
+    if sent.number == newest and not taken:
+        return sent.generation
+    return min([g.number for g in generations] + [sent.generation]) - 1
 
 
 REQUESTS = Undertaking("request", REQUESTED, read, next_)

@@ -39,6 +39,7 @@ class Books:
     def __init__(self, settings: Settings, workspace: Workspace) -> None:
         self._settings, self._workspace = settings, workspace
         self._ledger: Ledger | None = None
+        self.letters = dict[tuple[str, str, str], tuple[str, str]]()  # files of requests that this run began, and their ends
         self._lock = threading.Lock()
         self._streams = Streams(lambda uid, after: self.ledger().entries(uid, after=after))
         self._checkpoint: Head | None = None  # up to where the ledger was verified by an earlier run
@@ -169,6 +170,15 @@ class Books:
     def state(self, uid: str) -> History:
         """What the entries of one stream amount to."""
         return self._streams.of(uid).state
+
+    def state_with(self, uid: str, fresh: Iterable[Fresh]) -> History:
+        """The same, and what is about to be written."""
+        from sigillum.core.records.chain import LedgerEntry
+        from sigillum.core.records.history import fold
+
+        known = self.entries(uid)
+        more = (LedgerEntry("", known[-1].sequence + n, "", "", "", "", f.kind, uid, f.body) for n, f in enumerate(fresh, 1))
+        return fold([*known, *more], uid)
 
     def answers(self, charter: str) -> dict[str, str]:
         """What somebody else told for a charter: the newest answer to each question."""

@@ -107,8 +107,11 @@ class Office:
         prove: Callable[[Step], None],
         ask: Callable[[Step, Doing | None], None],
         turn: Callable[[Step], None],
+        external_id: str = "",
     ) -> Ports:
-        """What carrying out a stream's steps needs; `about` names it while it is under way."""
+        """What carrying out a stream's steps needs; `about` names it while it is under way. `external_id`: the mark of what is
+        made, where somebody else knows it by another one than ours.
+        """
         from sigillum.workflows.enacting.carrying.journal import LedgerJournal
         from sigillum.workflows.enacting.carrying.ports import Patience, Ports
 
@@ -123,6 +126,7 @@ class Office:
             self.tenants.name_of,
             self.tenants.met,
             lambda: self.copy,
+            external_id,
         )
         patience = Patience(
             settings.timeout_seconds,

@@ -19,6 +19,7 @@ from sigillum.workflows.desk.office import CLAIM, Office
 from sigillum.workflows.desk.settings import Progress
 from sigillum.workflows.desk.several import several
 from sigillum.workflows.handing.requests import settle
+from sigillum.workflows.handing.sent import found_by_mark
 from sigillum.workflows.proving.prove import ProofReport, run
 from sigillum.workflows.proving.trials import principal_of
 from sigillum.workflows.rotating.rotate import Rotated, begin, go_on_all
@@ -128,6 +129,8 @@ def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted
     if choices.revive and office.books.history(charter.name)[1].retiring:
         about = {"name": charter.name, "because": "", "tenant": charter.tenant}
         office.books.writable_ledger().append([Fresh(REVIVED, uid, about)])
+    if made := found_by_mark(office, uid):
+        office.books.writable_ledger().append(made)
     comparison, outline, _ = compared(office, charter, choices.allowed_for(office, charter))
     for all_ in comparison.history.generations.values():
         for gone in (g for g in all_ if g.given_away):  # what a kill left of it

@@ -8,14 +8,13 @@ from typing import Any
 
 from sigillum.core.facets.seen import arrival_seconds
 from sigillum.core.kinds.changes import Doing
-from sigillum.core.records.history import CLOSED, NUMBER, UNDERTAKING
 from sigillum.core.records.steps import Outline, Step
 from sigillum.core.undertakings.suspension import ON_AGAIN, PERHAPS
 from sigillum.core.undertakings.undertaking import Look, Next, S, Undertaking
 from sigillum.core.values.errors import NotYetError, SomebodyError
 from sigillum.core.values.marks import Mark
-from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Tenant
+from sigillum.workflows.desk.closing import close
 from sigillum.workflows.desk.office import Office, nothing
 
 from .carrying.run import Carrying, StepResult
@@ -76,7 +75,7 @@ def advance(
             kind = NotYetError if follows.early else SomebodyError
             raise kind(follows.waits, where=undertaking.tenant, mend=MENDS.get(follows.code, usual))
         if follows.closed:
-            close(office, sort, undertaking, follows.closed)
+            close(office, sort, undertaking, follows.closed, **({"state": follows.code} if follows.code else {}))
         if stopped or not follows.steps:
             return
         carry_out(office, undertaking.uid, follows.steps, gone_on, prove, turn)
@@ -92,16 +91,6 @@ def follows(office: Office, sort: Undertaking[S], undertaking: S) -> Next:
     """What would follow for an undertaking now; nothing is done."""
     seen = look_of(office.tenants.reach(undertaking.tenant))
     return sort.next(undertaking, seen, office.tenants.now(undertaking.tenant))
-
-
-def close(office: Office, sort: Undertaking[S], undertaking: S, how: str, *before: Fresh, **about: str) -> None:
-    """Write down how an undertaking ended, with what else belongs into the same transaction."""
-    office.books.writable_ledger().append([*before, closing(sort, undertaking, how, **about)])
-
-
-def closing(sort: Undertaking[S], undertaking: S, how: str, **about: str) -> Fresh:
-    """The entry that closes an undertaking."""
-    return Fresh(CLOSED, undertaking.uid, {UNDERTAKING: sort.name, NUMBER: undertaking.key, "how": how, **about})
 
 
 def carry_out(

@@ -1,8 +1,10 @@
-"""Answering a request that arrived: compare it anew, carry it out where the power is, and write a signed receipt."""
+"""Answering requests that arrived: compare them again, carry them out where the power is or refuse them, and write a signed
+receipt.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -11,157 +13,284 @@ from typing import Any
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history, requests
-from sigillum.core.records.requests import RECEIPT, Request
+from sigillum.core.records.requests import RECEIPT, WITHDRAWAL, Beside, Request
 from sigillum.core.records.steps import Outline, Step
 from sigillum.core.values.asked import fits
-from sigillum.core.values.errors import SomebodyError, UsageError
+from sigillum.core.values.errors import FileError, SigillumError, SomebodyError, UsageError
+from sigillum.core.values.text import plain
 from sigillum.core.values.times import format_instant, whole_second
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk.books import writer_name
-from sigillum.workflows.desk.office import CLAIM, Office, nothing
+from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office, nothing
 from sigillum.workflows.desk.tenants import time_of
-from sigillum.workflows.enacting.carrying.run import Became, Carrying, StepResult
+from sigillum.workflows.enacting.carrying.run import Became, Carrying
 
 from .asking import put
 from .requests import read_json, signer_words
 
 
 @dataclass(frozen=True, slots=True)
-class Answering:
-    """A request that arrived, compared anew: `stands` where it is so already, else `step`, done by `hand`."""
+class Asked:
+    """One request, compared again: `stands` where it is so already, else `step`. `means`: every id that would be sent, as what,
+    itself, and what it is there; `beside`: what is like it and there already.
+    """
 
     request: Request
-    tenant: str
-    hand: str
-    signer: str
-    key_id: str
-    known: bool  # is its signer known here?
     stands: Record[Any] | bool
     step: Step
-    means: tuple[tuple[str, str, str], ...] = ()  # every id that would be sent: as what, itself, and what it is there
+    means: tuple[tuple[str, str, str], ...] = ()
+    beside: tuple[Beside, ...] = ()
+
+    @property
+    def changes(self) -> Beside | None:
+        """What is there already and would be changed, where that was asked to be made."""
+        return next((b for b in self.beside if b.itself), None)
 
 
-def compare(office: Office, path: Path, known: Sequence[str] = ()) -> Answering:
-    """Check a request's signature and compare it with its tenant. `known`: thumbprints beside those in sigillum.yaml.
+@dataclass(frozen=True, slots=True)
+class Arrived:
+    """A file of requests that arrived. `known`: is its signer known here? `left`: those that are answered no more, and why."""
 
-    Raises FileError, SomebodyError.
-    """
+    path: Path
+    signer: str
+    key_id: str
+    known: bool
+    tenant: str
+    hand: str
+    asked: tuple[Asked, ...]
+    left: tuple[tuple[Request, str], ...] = ()
+
+    @property
+    def stands(self) -> bool:
+        """Is all of it so already?"""
+        return all(a.stands for a in self.asked)
+
+
+def opened(office: Office, path: Path) -> tuple[Mapping[str, Any], signed.Signer]:
+    """What somebody sent, and whose key signed it. Raises FileError."""
     body = read_json(path)
-    signer = signed.check(body, str(path))
-    request = requests.read(body, str(path))
-    tenants, address = office.workspace.file.tenants, request.tenant.rstrip("/")
+    return body, signed.check(body, str(path))
+
+
+def compare(office: Office, path: Path, known: Sequence[str] = (), only: Sequence[int] = ()) -> Arrived:
+    """Check a file's signature and compare its requests with their tenant. `known`: thumbprints beside those in sigillum.yaml;
+    `only`: the numbers of those that are meant.
+
+    Raises FileError, UsageError, SomebodyError.
+    """
+    body, signer = opened(office, path)
+    wanted = _meant(requests.read(body, str(path)), only, path)
+    name, able, usual = _able(office, wanted, path)
+    tenant = office.tenants.reach(name)
+    asked, left = list[Asked](), list[tuple[Request, str]]()
+    for request in wanted:
+        why = _over(office, request, signer.key_id, time_of(tenant))
+        if why:
+            left.append((request, why))
+        else:
+            asked.append(_compared(tenant, name, request, "" if able == usual else able))
+    if not asked:
+        raise SomebodyError(
+            "; ".join(f"request {r.number} {why}" for r, why in left),
+            where=str(path),
+            mend="ask its sender whether it is still wanted; nothing was done",
+        )
+    return Arrived(
+        path,
+        signer_words(office, signer.key_id),
+        signer.key_id,
+        signer.key_id in office.trusted(known, ours=True),
+        name,
+        able,
+        tuple(asked),
+        tuple(left),
+    )
+
+
+def _meant(found: Sequence[Request], only: Sequence[int], path: Path) -> list[Request]:
+    strange = [n for n in only if n not in {r.number for r in found}]
+    if strange:
+        raise UsageError(
+            f"request {strange[0]} is not in this file",
+            where="--only",
+            mend=f"it has {', '.join(str(r.number) for r in found)}",
+        )
+    return [r for r in found if not only or r.number in only]
+
+
+def _able(office: Office, wanted: Sequence[Request], path: Path) -> tuple[str, str, str]:
+    """The tenant, who has the power for all of it here, and the usual administrator. Raises SomebodyError."""
+    tenants, address = office.workspace.file.tenants, wanted[0].tenant.rstrip("/")
     name = next((n for n, t in tenants.items() if t.address.rstrip("/") == address), None)
     if name is None:
         raise SomebodyError(
-            f"this workspace does not know the tenant {request.tenant}",
+            f"this workspace does not know the tenant {wanted[0].tenant}",
             where=str(path),
             mend="add it with `sigillum tenant add`",
         )
     hands = [h for h in office.tenants.hands(name) if h.here]
-    power = KINDS[request.thing].power  # what it takes, and not what the request says of that
-    able = next((h for h in hands if h.can(power)), None)
+    powers = list(dict.fromkeys(KINDS[r.thing].power for r in wanted))  # what it takes, and not what the request says of that
+    able = next((h for h in hands if all(map(h.can, powers))), None)
     if able is None:
+        lacking = [p for p in powers if not any(h.can(p) for h in hands)] or powers
         raise SomebodyError(
-            f"nobody here has the power `{power}` at {name} either",
+            f"nobody here has the power `{', '.join(lacking)}` at {name} either",
             where=str(path),
-            mend="hand the file on to somebody who does",
+            mend="hand the file on to somebody who does"
+            + ("; or answer some of it: `--only NUMBER`" if len(wanted) > 1 else ""),
         )
-    tenant = office.tenants.reach(name)
+    return name, able.name, hands[0].name
+
+
+def _over(office: Office, request: Request, key: str, now: datetime) -> str:
+    """Why a request is answered no more; empty where it is."""
+    if request.over(now):
+        return f"expired at {request.expires}"
+    notes = office.books.ledger().entries(uid_of(request.digest), kind=history.NOTED) if office.books.there else ()
+    noted = next((e.body for e in notes if e.body["key"] == key or e.body["state"] == "refused"), None)
+    return f"is {noted['state']}: {noted['why']}" if noted is not None else ""
+
+
+def _compared(tenant: Tenant, name: str, request: Request, by: str) -> Asked:
     facts = tenant.facts(requests.queries(request)).values()
     records = tuple(r for f in facts for r in f.records)
     unknown = next((f.unknown for f in facts if not f.known), "")
     if unknown:
-        raise SomebodyError(f"it cannot be compared anew: {unknown}", where=name, mend="ask with an administrator who may look")
+        raise SomebodyError(
+            f"it cannot be compared again: {unknown}", where=name, mend="ask with an administrator who may look"
+        )
+    carried = tenant.profile.carried(KINDS[request.thing])
+    stands = requests.fulfilled(request, records, carried)
+    beside = tuple(requests.beside(request, records, carried)) if not stands else ()
+    there = next((b for b in beside if b.itself), None)
+    if there is not None and request.thing not in CHANGED:
+        raise SomebodyError(
+            f"request {request.number}: {request.about} is there already, and not as it is asked for: {told(there)}",
+            where=name,
+            mend="refuse it with that reason (`--refuse`), or end what is there first",
+        )
     version = next((r.version for r in records if r.id == request.id), "")
-    step = replace(requests.step_of(request, name, version), by="" if able is hands[0] else able.name)
-    stands = requests.fulfilled(request, records, tenant.profile.carried(KINDS[request.thing]))
-    means = _means(tenant, request)
-    return Answering(
-        request,
-        name,
-        able.name,
-        signer_words(office, signer.key_id),
-        signer.key_id,
-        signer.key_id in office.trusted(known, ours=True),
-        stands,
-        step,
-        means,
+    step = replace(requests.step_of(request, name, version, there), by=by)
+    return Asked(request, stands, step, _means(tenant, request), beside)
+
+
+CHANGED = frozenset(("account", "team", "client", "principal", "role"))  # what can be changed, and keeps its id
+
+
+def told(there: Beside) -> str:
+    """In what something that is there differs from what is asked for."""
+    return "; ".join(
+        f"{name}: there {plain(have) if have not in (None, '', ()) else 'nothing'}, "
+        f"asked {plain(want) if want not in (None, '', ()) else 'nothing'}"
+        for name, (have, want) in there.different.items()
     )
 
 
 def _means(tenant: Tenant, request: Request) -> tuple[tuple[str, str, str], ...]:
     """What every id that would be sent stands for here, looked up by us. Raises FileError, SomebodyError."""
     out = []
-    for reference in requests.references(request):
-        queries = [Query(k, "id", reference.id) for k in reference.kinds if tenant.profile.carried(k) is not None]
+    for one in requests.references(request):
+        queries = [Query(k, "id", one.id) for k in one.kinds if tenant.profile.carried(k) is not None]
         facts = tenant.facts(queries)
         records = [r for q in queries for r in facts[q].records]
         hidden = next((facts[q].unknown for q in queries if not facts[q].known), "")
         if hidden and not records:
             raise SomebodyError(
-                f"the {reference.label} it names by {reference.id} cannot be looked up: {hidden}",
+                f"the {one.label} it names by {one.id} cannot be looked up: {hidden}",
                 where=request.tenant,
                 mend="ask with an administrator who may look",
             )
-        if not records and reference.label == "about" and request.do in (requests.END, requests.TAKE):
+        if not records and one.label == "about" and request.do in (requests.END, requests.TAKE):
             continue  # it has ended already
-        out.append((reference.label, reference.id, requests.standing_for(reference, records)))
+        out.append((one.label, one.id, requests.standing_for(one, records)))
     return tuple(out)
 
 
-def uid_of(request: Request) -> str:
+def uid_of(digest: str) -> str:
     """The stream in the ledger of what is done for a request."""
-    return f"request-{request.digest[:12]}"
+    return f"request-{digest[:12]}"
 
 
-def answer(office: Office, found: Answering, path: Path) -> tuple[Path | None, list[StepResult]]:
-    """Carry it out and write the receipt beside the request. Raises MachineError."""
-    ledger, uid, results = office.books.writable_ledger(), uid_of(found.request), list[StepResult]()
-    with ledger.claim(CLAIM, 0.0):
-        identity = found.stands.id if isinstance(found.stands, Record) else found.request.id
-        if not found.stands:
-            ledger.append(
-                [
-                    Fresh(
-                        history.RECEIVED,
-                        uid,
-                        {
-                            "about": found.request.about,
-                            "charter": found.request.charter,
-                            "tenant": found.tenant,
-                            "digest": found.request.digest,
-                        },
-                    )
-                ]
-            )
-            state = office.books.state(uid)
-            ports = office.ports(uid, found.request.charter, nothing, nothing, nothing)
-            Carrying(ports, state).run(Outline(uid, (found.step,)), results.append)
-            if results[0].state is not Became.DONE:
-                return None, results
-            identity = str(results[0].yields.get("id") or identity)
-        receipt = path.with_name(path.stem + ".receipt.json")
-        tenant = office.tenants.reach(found.tenant)
-        put(
-            receipt,
-            signed.sign(
-                {
-                    "kind": RECEIPT,
-                    "request": found.request.digest,
-                    "do": found.request.do,
-                    "about": found.request.about,
-                    "made": not found.stands,
-                    "id": identity,
-                    "tenant": found.request.tenant,
-                    "by": found.hand,
-                    "at": format_instant(time_of(tenant)),
-                },
-                office.books.signing_key(),
-            ),
+# --- what is known of it from now on ----------------------------------------------------------------------------------
+def note_replaced(office: Office, found: Arrived) -> None:
+    """Those in whose place these are asked are answered no more, if the same key signed them."""
+    for asked in found.asked:
+        for digest in asked.request.replaces:
+            _note(office, digest, found.key_id, "replaced", f"request {asked.request.number} is asked in its place")
+
+
+def take_withdrawal(office: Office, body: Mapping[str, Any], signer: signed.Signer, where: str) -> list[tuple[str, str]]:
+    """Write down that requests are withdrawn: each, and when it was carried out here, if it was. Raises FileError."""
+    digests, numbers = body.get("requests"), body.get("numbers")
+    if (
+        body.get("kind") != WITHDRAWAL
+        or not isinstance(digests, list)
+        or not isinstance(numbers, list)
+        or len(digests) != len(numbers)
+        or not all(isinstance(d, str) for d in digests)
+    ):
+        raise FileError(
+            "this is not a withdrawal that this version understands", where=where, mend="ask its sender for it anew"
         )
-        return receipt, results
+    out = list[tuple[str, str]]()
+    for digest, number in zip(digests, numbers, strict=True):
+        _note(office, digest, signer.key_id, "withdrawn", str(plain(body.get("because"))) or "no reason is given")
+        done = next((e.at for e in office.books.ledger().entries(uid_of(digest), kind=history.RECEIVED)), "")
+        out.append((str(plain(number)), done))
+    return out
+
+
+def _note(office: Office, digest: str, key: str, state: str, why: str) -> None:
+    ledger, uid = office.books.writable_ledger(), uid_of(digest)
+    with ledger.claim(CLAIM, BRIEFLY_SECONDS):
+        if not any((e.body["key"], e.body["state"]) == (key, state) for e in ledger.entries(uid, kind=history.NOTED)):
+            ledger.append([Fresh(history.NOTED, uid, {"digest": digest, "key": key, "state": state, "why": why})])
+
+
+# --- answering --------------------------------------------------------------------------------------------------------
+def answer(office: Office, found: Arrived) -> tuple[Path | None, list[SigillumError]]:
+    """Carry out what is asked, and write the receipt of what was done beside the file; what stopped the rest. Raises
+    MachineError.
+    """
+    answers, problems = list[dict[str, Any]](), list[SigillumError]()
+    with office.books.writable_ledger().claim(CLAIM, 0.0):
+        for asked in found.asked:
+            problem = None if asked.stands else _carried_out(office, found, asked, answers)
+            if problem is not None:
+                problems.append(problem)
+            elif asked.stands:
+                identity = asked.stands.id if isinstance(asked.stands, Record) else asked.request.id
+                answers.append(_answer(asked.request, made=False, id=identity))
+        if not answers:
+            return None, problems
+        return _receipt(office, found.path, answers, by=found.hand, now=time_of(office.tenants.reach(found.tenant))), problems
+
+
+def _carried_out(office: Office, found: Arrived, asked: Asked, answers: list[dict[str, Any]]) -> SigillumError | None:
+    """Carry one out; why it was not."""
+    request, uid = asked.request, uid_of(asked.request.digest)
+    about = {"about": request.about, "charter": request.charter, "tenant": found.tenant, "digest": request.digest}
+    office.books.writable_ledger().append([Fresh(history.RECEIVED, uid, about)])
+    results = list[Any]()
+    ports = office.ports(uid, request.charter, nothing, nothing, nothing, external_id=request.mark)
+    Carrying(ports, office.books.state(uid)).run(Outline(uid, (asked.step,)), results.append)
+    if results[0].state is not Became.DONE:
+        return results[0].error or SomebodyError("it was not carried out", where=found.tenant)
+    there = asked.changes.id if asked.changes is not None else request.id
+    answers.append(_answer(request, made=asked.changes is None, id=str(results[0].yields.get("id") or there)))
+    return None
+
+
+def refuse(office: Office, path: Path, why: str, only: Sequence[int] = ()) -> tuple[list[Request], Path]:
+    """Say, signed, that something is not done, and why; it is not answered here any more. Raises FileError, UsageError."""
+    body, signer = opened(office, path)
+    wanted = _meant(requests.read(body, str(path)), only, path)
+    for request in wanted:
+        _note(office, request.digest, signer.key_id, "refused", f"{why} ({writer_name()})")
+    answers = [_answer(r, made=False, refused=why) for r in wanted]
+    return wanted, _receipt(office, path, answers, by=writer_name(), now=whole_second(datetime.now(UTC)))
 
 
 def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> tuple[Request, Path]:
@@ -169,8 +298,8 @@ def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> t
 
     Raises FileError, UsageError, SomebodyError.
     """
-    body = read_json(path)
-    signer, request = signed.check(body, str(path)), requests.read(body, str(path))
+    body, signer = opened(office, path)
+    (request, *_) = requests.read(body, str(path))
     if request.do != requests.TELL:
         raise UsageError("it asks for something to be done, not told", where=str(path), mend="leave --value out")
     if signer.key_id not in office.trusted(known, ours=True):
@@ -179,6 +308,11 @@ def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> t
             where=str(path),
             mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`",
         )
+    now = whole_second(datetime.now(UTC))
+    if why := _over(office, request, signer.key_id, now):
+        raise SomebodyError(
+            f"request {request.number} {why}", where=str(path), mend="ask its sender whether it is still wanted"
+        )
     form = str(request.values.get("form", ""))
     if not fits(value, form):
         raise UsageError(
@@ -186,28 +320,18 @@ def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> t
             where="--value",
             mend="it is one line of text, and fits the form whole",
         )
-    receipt = path.with_name(path.stem + ".receipt.json")
-    put(
-        receipt,
-        signed.sign(
-            {
-                "kind": RECEIPT,
-                "request": request.digest,
-                "do": request.do,
-                "about": request.about,
-                "made": False,
-                "id": "",
-                "tenant": request.tenant,
-                "by": writer_name(),
-                "value": value,
-                "at": format_instant(whole_second(datetime.now(UTC))),
-            },
-            office.books.signing_key(),
-        ),
-    )
-    return request, receipt
+    return request, _receipt(office, path, [_answer(request, made=False, value=value)], by=writer_name(), now=now)
 
 
-def is_question(path: Path) -> bool:
-    """Does a request ask for a value? Raises FileError."""
-    return read_json(path).get("do") == requests.TELL
+def _answer(request: Request, *, made: bool, **more: str) -> dict[str, Any]:
+    return {"request": request.digest, "number": request.number, "do": request.do, "about": request.about, "made": made, **more}
+
+
+def _receipt(office: Office, path: Path, answers: list[dict[str, Any]], *, by: str, now: datetime) -> Path:
+    """Beside the request; one that answers a part of a file names the numbers."""
+    of = requests.read(read_json(path), str(path))
+    part = "" if len(answers) == len(of) else "." + "-".join(str(a["number"]) for a in answers)
+    receipt = path.with_name(f"{path.stem}{part}.receipt.json")
+    body = {"kind": RECEIPT, "tenant": of[0].tenant, "charter": of[0].charter, "by": by, "at": format_instant(now)}
+    put(receipt, signed.sign({**body, "answers": answers}, office.books.signing_key()))
+    return receipt

@@ -6,22 +6,25 @@ import json
 import threading
 from collections.abc import Mapping
 from dataclasses import asdict, replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records import history
 from sigillum.core.records.history import NUMBER, UNDERTAKING
-from sigillum.core.records.requests import question_of, request_of
+from sigillum.core.records.requests import TELL, Request, document, numbered, question_of, request_of
 from sigillum.core.records.steps import Ask, CertificateRequest, Step
-from sigillum.core.undertakings.requests import REQUESTS
+from sigillum.core.undertakings.requests import REQUESTS, RequestState
 from sigillum.core.values.errors import MachineError, SomebodyError
-from sigillum.core.values.times import format_instant
+from sigillum.core.values.times import format_instant, whole_second
 from sigillum.keeping.private import write_private
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
+from sigillum.workflows.desk.closing import closing
 from sigillum.workflows.desk.office import Office
-from sigillum.workflows.desk.tenants import time_of
+
+from .sent import requests_of
 
 FOLDER = "requests"
 
@@ -32,49 +35,82 @@ _NUMBERING = threading.Lock()  # several charters are enacted at a time
 def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None) -> None:
     """Write the request for a step, and into the ledger where it is a new one. Raises SomebodyError: it waits then."""
     assert isinstance(step.action, Ask)
-    tenant, ledger = office.tenants.reach(step.tenant), office.books.writable_ledger()
+    address = office.tenants.reach(step.tenant).address.address
     if step.action.request is not None:
         raise _for_the_ca(office, uid, charter, step.action.request, step.action.advice)
     if doing is not None:
-        request = request_of(step, doing, tenant.address.address, charter)
+        request = request_of(step, doing, address, charter)
     elif step.action.tells is not None:
-        request = question_of(step.action.tells, tenant.address.address, charter)
+        request = question_of(step.action.tells, address, charter)
     else:
         return
-    request = replace(request, workspace=office.workspace.file.workspace)
     with _NUMBERING:
-        same = next((k for k in office.books.begun(REQUESTS) if k.uid == uid and k.digest == request.digest), None)
-        newest = list(ledger.entries(kind=history.REQUESTED, newest=1))
-        number = same.number if same is not None else int(newest[0].body[NUMBER]) + 1 if newest else 1
-        shown = same.file if same is not None else f"{FOLDER}/{number:04d}-{charter}.json"
-        path = office.workspace.folder / shown
-        if same is None or not path.exists():
-            put(path, signed.sign(request.body(), office.books.signing_key()))
-        if same is None:
-            ledger.append(
-                [
-                    Fresh(
-                        history.REQUESTED,
-                        uid,
-                        {
-                            UNDERTAKING: REQUESTS.name,
-                            NUMBER: str(number),
-                            **step.mark.body(),
-                            "generation": step.generation,
-                            "request": asdict(request),
-                            "digest": request.digest,
-                            "file": shown,
-                            "asked_at": format_instant(time_of(tenant)),
-                        },
-                    )
-                ]
-            )
+        shown = _asked(office, uid, step, replace(request, workspace=office.workspace.file.workspace))
     raise SomebodyError(
         "the request is written",
         where=shown,
         mend=f"send the request to {step.action.to or f'somebody who holds `{step.power}`'}; when it is done, "
         f"run `sigillum enact {charter}` again",
     )
+
+
+def _asked(office: Office, uid: str, step: Step, wish: Request) -> str:
+    """The file in which it is asked: written before, or now. Raises SomebodyError where it was refused or withdrawn."""
+    all_, now, ledger = requests_of(office, uid), office.tenants.now(step.tenant), office.books.writable_ledger()
+    same = next((k for k in reversed(all_) if k.open and k.request.wish == wish.wish), None)
+    if same is not None and not same.request.over(now):
+        write_file(office, uid, same.file)
+        return same.file
+    last = next((k for k in reversed(all_) if k.mark == step.mark), None)
+    if last is not None and last.request.wish == wish.wish and last.stays(step.generation):
+        raise SomebodyError(
+            f"request {last.number} was {last.state}, and the same is wanted still: {last.ended}",
+            where=step.tenant,
+            mend=f"change the charter; or `sigillum requests again {last.number}`: it is asked once more by the next `enact`",
+        )
+    newest = list(ledger.entries(kind=history.REQUESTED, newest=1))
+    number = int(newest[0].body[NUMBER]) + 1 if newest else 1
+    began = (uid, wish.to or wish.power, wish.tenant)  # what one person is asked in one run stands in one file
+    shown, expires = office.books.letters.get(began) or (
+        f"{FOLDER}/{number:04d}-{wish.charter}.json",
+        format_instant(whole_second(now) + timedelta(seconds=office.workspace.file.defaults.requests_last)),
+    )
+    if wish.do != TELL:  # a question is answered by itself
+        office.books.letters[began] = (shown, expires)
+    gone = [k for k in all_ if k.open and (k.mark, k.generation) == (step.mark, step.generation) and k is not same]
+    request = numbered(wish, number, expires, [k.digest for k in gone])
+    late = f"nobody answered it by {same.request.expires}" if same is not None else ""
+    ledger.append(
+        [
+            *([closing(REQUESTS, same, late, state=RequestState.EXPIRED)] if same is not None else []),
+            *(closing(REQUESTS, k, f"replaced by request {number}", state=RequestState.REPLACED) for k in gone),
+            Fresh(
+                history.REQUESTED,
+                uid,
+                {
+                    UNDERTAKING: REQUESTS.name,
+                    NUMBER: str(number),
+                    **step.mark.body(),
+                    "generation": step.generation,
+                    "request": asdict(request),
+                    "digest": request.digest,
+                    "file": shown,
+                    "asked_at": format_instant(now),
+                },
+            ),
+        ]
+    )
+    office.settings.boundary(f"request {number} written down")
+    write_file(office, uid, shown)
+    return shown
+
+
+def write_file(office: Office, uid: str, shown: str) -> None:
+    """The signed file of requests that were asked together, where it is not there as it has to be."""
+    asked = document([k.request for k in requests_of(office, uid) if k.file == shown])
+    path, text = office.workspace.folder / shown, as_text(signed.sign(asked, office.books.signing_key()))
+    if not path.exists() or path.read_text(encoding="utf-8") != text:
+        put(path, text.encode())
 
 
 def _for_the_ca(office: Office, uid: str, charter: str, wanted: CertificateRequest, advice: str) -> SomebodyError:
@@ -89,9 +125,14 @@ def _for_the_ca(office: Office, uid: str, charter: str, wanted: CertificateReque
     )
 
 
-def put(path: Path, document: Mapping[str, Any] | bytes) -> None:
+def as_text(content: Mapping[str, Any]) -> str:
+    """A document as people are given it."""
+    return json.dumps(content, indent=1, ensure_ascii=False) + "\n"
+
+
+def put(path: Path, content: Mapping[str, Any] | bytes) -> None:
     """Write a file for others to read: whole or not at all."""
-    text = document if isinstance(document, bytes) else json.dumps(document, indent=1, ensure_ascii=False) + "\n"
+    text = content if isinstance(content, bytes) else as_text(content)
     try:
         path.parent.mkdir(exist_ok=True)
         write_private(path, text)

@@ -1,23 +1,42 @@
-"""Requests: written where a power is missing, listed, and confirmed by a receipt or by hand. `answer` does the rest."""
+"""Requests of this workspace: listed, withdrawn, asked once more, and confirmed by a receipt or by hand. `answer` is the other
+side.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from sigillum.core.records import history
-from sigillum.core.records.requests import ADD, MAKE, RECEIPT, TELL
+from sigillum.core.records.requests import ADD, MAKE, RECEIPT, TELL, WITHDRAWAL
 from sigillum.core.records.steps import Outline, StepKind
-from sigillum.core.undertakings.requests import REQUESTS, SentRequest
+from sigillum.core.undertakings.requests import HELD, REQUESTS, RequestState, SentRequest
 from sigillum.core.values.asked import fits
 from sigillum.core.values.errors import FileError, SomebodyError, UsageError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import plain, unseen
+from sigillum.core.values.times import format_instant
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
+from sigillum.workflows.desk.books import writer_name
+from sigillum.workflows.desk.closing import close
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
-from sigillum.workflows.enacting.undertakings import advance, close
+from sigillum.workflows.enacting.undertakings import advance
+
+from .asking import FOLDER, put
+from .sent import ours
+
+BY_HAND = "confirmed by hand"
+
+
+class Confirmed(NamedTuple):
+    """What became of a request by a receipt, or by a person's word. `late`: it had ended before, by what is said there."""
+
+    sent: SentRequest
+    state: RequestState
+    how: str
+    late: str = ""
 
 
 def listed(office: Office, *, ended: bool = True) -> list[SentRequest]:
@@ -30,35 +49,35 @@ def settle(office: Office, uid: str, outline: Outline) -> None:
     asked = frozenset((s.mark, s.generation) for s in outline.steps if s.kind is StepKind.ASK)
     for sent in [k for k in office.books.begun(REQUESTS) if k.uid == uid]:
         advance(office, REQUESTS, sent, wanted=asked)
+        if office.books.again(REQUESTS, sent).state is RequestState.WITHDRAWN:
+            _write_withdrawal(office, sent, "the charter no longer asks for it")
 
 
 def numbered(office: Office, number: int) -> SentRequest:
     """A request by its number. Raises UsageError."""
     found = next((k for k in listed(office) if k.number == number), None)
     if found is None:
-        raise UsageError(f"there is no request {number}", where="requests", mend="`sigillum requests` lists them")
+        raise UsageError(f"there is no request {number}", where="requests", mend="`sigillum requests --all` lists them")
     return found
 
 
+# --- confirming -------------------------------------------------------------------------------------------------------
 def done(
-    office: Office, number: int, receipt: Path | None = None, known_keys: Sequence[str] = (), value: str = ""
-) -> tuple[SentRequest, str]:
-    """Confirm a request: by a signed receipt, or by hand. And what is said of the signature. Raises UsageError, FileError."""
+    office: Office, number: int | None, receipt: Path | None = None, known_keys: Sequence[str] = (), value: str = ""
+) -> tuple[list[Confirmed], str]:
+    """Confirm requests: those that a signed receipt answers, or one by hand. And what is said of the signature.
+
+    Raises UsageError, FileError, SomebodyError.
+    """
     with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
-        return _done(office, number, receipt, known_keys, value)
-
-
-def _done(office: Office, number: int, receipt: Path | None, known_keys: Sequence[str], value: str) -> tuple[SentRequest, str]:
-    known, entries, how, said, about = numbered(office, number), list[Fresh](), "confirmed by hand", "", dict[str, str]()
-    if known.ended:
-        raise UsageError(f"request {number} has ended: {known.ended}", where=known.file, mend="nothing is left to confirm")
-    if receipt is not None:
+        if receipt is None:
+            if number is None:
+                raise UsageError("which request is confirmed is not said", where="requests done", mend="name its number")
+            return [_by_hand(office, numbered(office, number), value)], ""
         body = read_json(receipt)
         signer = signed.check(body, str(receipt))
-        if body.get("kind") != RECEIPT or body.get("request") != known.digest:
-            raise FileError("the receipt is for another request", where=str(receipt), mend="take the one that belongs to it")
-        about["key"] = signer.key_id
-        said, how = signer_words(office, signer.key_id), f"receipt of {plain(body.get('by'))}"
+        answers = _answers(office, body, number, str(receipt))
+        said = signer_words(office, signer.key_id)
         if signer.key_id not in office.trusted(known_keys):
             raise SomebodyError(
                 f"the receipt is {said}; it closes nothing",
@@ -66,42 +85,118 @@ def _done(office: Office, number: int, receipt: Path | None, known_keys: Sequenc
                 mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT` or "
                 "add it to `signers` in sigillum.yaml; or confirm by hand, without the receipt",
             )
-        entries += _taken_over(known, body)
-        value = value or str(body.get("value", ""))
-    if known.request.do == TELL:
-        form = str(known.request.values.get("form", ""))
-        if not fits(value, form):
+        by = str(plain(body.get("by")))
+        return [_by_receipt(office, sent, answer, by, signer.key_id, value) for sent, answer in answers], said
+
+
+def _answers(
+    office: Office, body: Mapping[str, Any], number: int | None, where: str
+) -> list[tuple[SentRequest, Mapping[str, Any]]]:
+    """What a receipt says to requests of ours. Raises FileError where it says nothing to them, or not to that one."""
+    given = body.get("answers")
+    if body.get("kind") != RECEIPT or not isinstance(given, list) or not all(isinstance(a, Mapping) for a in given):
+        raise FileError("this is not a receipt of a request", where=where, mend="take the one that came back")
+    by_digest = {k.digest: k for k in listed(office)}
+    found = [(by_digest[str(a.get("request"))], a) for a in given if str(a.get("request")) in by_digest]
+    found = [(k, a) for k, a in found if number is None or k.number == number]
+    if not found:
+        raise FileError("the receipt is for another request", where=where, mend="take the one that belongs to it")
+    return found
+
+
+def _by_receipt(office: Office, sent: SentRequest, answer: Mapping[str, Any], by: str, key: str, value: str) -> Confirmed:
+    refused, identity = answer.get("refused"), answer.get("id")
+    if isinstance(refused, str) and refused:
+        how = f"refused by {by}: {plain(refused)}"
+        if sent.open:
+            close(office, REQUESTS, sent, how, state=RequestState.REFUSED, key=key, **{HELD: "yes"})
+        return Confirmed(sent, RequestState.REFUSED, how, sent.ended)
+    how, entries = f"receipt of {by}", list[Fresh]()
+    if sent.request.do == TELL and sent.open:
+        entries = [_told(sent, value or str(answer.get("value", "")), how)]
+    elif sent.request.do in (MAKE, ADD) and isinstance(identity, str) and identity and not unseen(identity):
+        entries = ours(office, sent, identity)
+    if sent.open:
+        close(office, REQUESTS, sent, how, *entries, state=RequestState.ANSWERED, key=key, **{HELD: "yes"})
+    elif entries:  # too late: what was made for it is ours all the same, and goes where nobody wants it
+        office.books.writable_ledger().append(entries)
+    return Confirmed(sent, RequestState.ANSWERED, how, sent.ended)
+
+
+def _by_hand(office: Office, sent: SentRequest, value: str) -> Confirmed:
+    if not sent.open:
+        raise UsageError(
+            f"request {sent.number} is {sent.state}: {sent.ended}", where=sent.file, mend="nothing is left to confirm"
+        )
+    entries = [_told(sent, value, BY_HAND)] if sent.request.do == TELL else []
+    close(office, REQUESTS, sent, BY_HAND, *entries, state=RequestState.ANSWERED)
+    return Confirmed(sent, RequestState.ANSWERED, BY_HAND)
+
+
+def _told(sent: SentRequest, value: str, how: str) -> Fresh:
+    """The value that was asked for. Raises UsageError where it is none, or of another form."""
+    form = str(sent.request.values.get("form", ""))
+    if not fits(value, form):
+        raise UsageError(
+            "it is not told" if not value else f"what was told does not look as it has to: {form}",
+            where=sent.file,
+            mend="give the receipt that came back, or the value itself: `--value VALUE`",
+        )
+    told = {"name": str(sent.request.values["name"]), "value": value, "of": sent.request.to, "how": how}
+    return Fresh(history.TOLD, sent.uid, told)
+
+
+# --- taking back ------------------------------------------------------------------------------------------------------
+def withdraw(office: Office, number: int, because: str) -> tuple[SentRequest, Path]:
+    """Say, signed, that a request is not wanted any more; whoever got it refuses it then. Raises UsageError."""
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
+        sent = numbered(office, number)
+        if not sent.open and sent.state is not RequestState.WITHDRAWN:
             raise UsageError(
-                "it is not told" if not value else f"what was told does not look as it has to: {form}",
-                where=known.file,
-                mend="give the receipt that came back, or the value itself: `--value VALUE`",
+                f"request {number} is {sent.state}: {sent.ended}", where=sent.file, mend="nothing is left to withdraw"
             )
-        entries.append(
-            Fresh(
-                history.TOLD,
-                known.uid,
-                {"name": str(known.request.values["name"]), "value": value, "of": known.request.to, "how": how},
+        because = because or "it is not wanted any more"
+        path = _write_withdrawal(office, sent, because)
+        if sent.open:
+            how = f"withdrawn by {writer_name()}: {because}"
+            close(office, REQUESTS, sent, how, state=RequestState.WITHDRAWN, **{HELD: "yes"})
+        return office.books.again(REQUESTS, sent), path
+
+
+def _write_withdrawal(office: Office, sent: SentRequest, because: str) -> Path:
+    path = office.workspace.folder / FOLDER / f"{sent.number:04d}-{sent.request.charter}.withdrawn.json"
+    body = {
+        "kind": WITHDRAWAL,
+        "requests": [sent.digest],
+        "numbers": [sent.number],
+        "tenant": sent.request.tenant,
+        "charter": sent.request.charter,
+        "workspace": sent.request.workspace,
+        "because": because,
+        "by": writer_name(),
+        "at": format_instant(office.tenants.now(sent.tenant)),
+    }
+    put(path, signed.sign(body, office.books.signing_key()))
+    return path
+
+
+def ask_again(office: Office, number: int) -> SentRequest:
+    """What was refused, withdrawn or answered without effect is asked once more by the next `enact`. Raises UsageError."""
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
+        sent = numbered(office, number)
+        if sent.open or not sent.held:
+            raise UsageError(
+                f"request {number} is {sent.state}{f': {sent.ended}' if sent.ended else ''}",
+                where=sent.file,
+                mend="send its file" if sent.open else "`sigillum enact` asks for what is still wanted",
             )
-        )
-    close(office, REQUESTS, known, how, *entries, **about)
-    return known, said
+        if not sent.again:
+            body = {"request": str(number), "by": writer_name()}
+            office.books.writable_ledger().append([Fresh(history.ASKED_AGAIN, sent.uid, body)])
+        return sent
 
 
-def _taken_over(known: SentRequest, body: Mapping[str, Any]) -> list[Fresh]:
-    """What a trusted receipt says stands there now, made for us or before us, is ours from then on."""
-    request, identity = known.request, body.get("id")
-    if request.do not in (MAKE, ADD) or not isinstance(identity, str) or not identity or unseen(identity):
-        return []
-    value = {"value": str(request.values.get("value"))} if request.do == ADD else {}
-    return [
-        Fresh(
-            history.ADOPTED,
-            known.uid,
-            {**known.mark.body(), "generation": known.generation, "id": identity, "thing": request.thing, **value},
-        )
-    ]
-
-
+# --- files that somebody sent -----------------------------------------------------------------------------------------
 def read_json(path: Path) -> dict[str, Any]:
     """A JSON object that somebody sent. Raises FileError."""
     try:

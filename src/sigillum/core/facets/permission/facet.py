@@ -132,8 +132,12 @@ def _beside(seen: Seen, draft: Draft, want: PermissionWant, records: tuple[Recor
                 warning=False,
             )
         else:
-            wide = "for everything" if not record.body.only else f"only for {', '.join(record.body.only)}"
-            draft.note("consent-beside", f"{want.scope} is consented {wide} as well, by somebody else")
+            there = "for everything" if not record.body.only else f"only for {', '.join(record.body.only)}"
+            wider = bool(want.only) and (not record.body.only or bool(set(record.body.only) - set(want.only)))
+            draft.note(
+                "consent-extra" if wider else "consent-beside",
+                f"{'extra: ' if wider else ''}{want.scope} is consented {there} as well, by somebody else",
+            )
     return False
 
 

@@ -20,7 +20,8 @@ from .ports import Settle
 class LedgerJournal:
     """Writes a stream's intents and outcomes; `now` tells a tenant's time, `acting` the name of whoever does a step there,
     `boundary` is told where a kill could fall, `met` gives what is to be written of a tenant before the first intent there,
-    `copy` the name of this copy of the workspace, by which it is known who keeps what is kept.
+    `copy` the name of this copy of the workspace, by which it is known who keeps what is kept; `marked`: the externalId of what
+    is made, where somebody else demands it.
     """
 
     def __init__(
@@ -33,9 +34,10 @@ class LedgerJournal:
         acting: Callable[[str, str], str] = lambda tenant, by: by,
         met: Callable[[str], Iterable[Fresh]] = lambda tenant: (),
         copy: Callable[[], str] = lambda: "",
+        marked: str = "",
     ) -> None:
         self.ledger, self.workspace, self.uid, self._now, self._boundary = ledger, workspace, uid, now, boundary
-        self._acting, self._met, self._copy = acting, met, copy
+        self._acting, self._met, self._copy, self._marked = acting, met, copy, marked
         self._known = set[str]()
         self._beside = list[Fresh]()  # what is written with the next entry: losing it loses nothing but knowledge
 
@@ -43,7 +45,7 @@ class LedgerJournal:
         return self._now(tenant)
 
     def external_id(self, step: Step) -> str:
-        return external_id(self.workspace, self.uid, step.mark.body(), step.generation)
+        return self._marked or external_id(self.workspace, self.uid, step.mark.body(), step.generation)
 
     def boundary(self, name: str) -> None:
         self._boundary(name)

@@ -1,0 +1,388 @@
+"""Requests between two workspaces at one tenant in memory: states that both sides know, a change of mind, and what is left."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import tempfile
+from collections.abc import Callable
+from contextlib import suppress
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import examples
+from core.fake import thing
+from sigillum.core.charter.charter import Charter
+from sigillum.core.undertakings.requests import RequestState
+from sigillum.core.values.errors import SigillumError, SomebodyError
+from sigillum.keys import signed
+from sigillum.tenants import registry
+from sigillum.tenants.registry import Driver
+from sigillum.workflows.enacting.enact import EnactChoices, Enacted, enact
+from sigillum.workflows.enacting.rehearse import rehearse
+from sigillum.workflows.handing import answer as answering
+from sigillum.workflows.handing import requests
+from sigillum.workflows.stopping.plan import plan
+from sigillum.workflows.stopping.retire import Retired, retire
+from workflows.memory import USUAL, House, Memory, house
+
+CHARTER = """\
+charter: mailer
+tenant: away
+purpose: Sends what the masts warn of
+owner: mara.teel@brindlemoor.example
+identity: {kind: client, name: mailer}
+"""
+ONE, BOTH = "root/a/one", "root/b/one"
+NARROW = f"{{api: mail, scopes: [mail.send], acts: on-behalf, only: [{ONE}]}}"
+OTHER = f"{{api: mail, scopes: [mail.send], acts: on-behalf, only: [{ONE}, {BOTH}]}}"
+WIDE = "{api: mail, scopes: [mail.send], acts: on-behalf}"
+READ = "{api: mail, scopes: [mail.read], acts: alone}"
+WISHES: dict[str, tuple[str, ...]] = {
+    "nothing": (),
+    "narrow": (NARROW,),
+    "wide": (WIDE,),
+    "other": (OTHER,),
+    "read": (READ,),
+    "both": (NARROW, READ),
+}
+HELD: dict[str, tuple[str, str, tuple[str, ...]]] = {
+    NARROW: ("mail.send", "on-behalf", (ONE,)),
+    OTHER: ("mail.send", "on-behalf", (ONE, BOTH)),
+    WIDE: ("mail.send", "on-behalf", ()),
+    READ: ("mail.read", "alone", ()),
+}
+CONSENTS = EnactChoices(prove=False, end=True)
+
+
+class Seen:
+    """A tenant as one administrator may use it."""
+
+    def __init__(self, away: Memory, **profile: Any) -> None:
+        self._away, self.profile = away, dataclasses.replace(USUAL, **profile)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._away, name)
+
+
+@dataclasses.dataclass
+class Office:
+    """One side: a workspace, and what its administrator may do."""
+
+    at: House
+
+    def permissions(self, wish: str) -> Charter:
+        lines = WISHES[wish]
+        return self.at.charter(CHARTER + (f"permissions: [{', '.join(lines)}]\n" if lines else ""))
+
+    def enact(self, charter: Charter) -> Enacted:
+        with self.at.office() as office:
+            return enact(office, charter, CONSENTS)
+
+    def does(self, what: Callable[..., Any], *given: Any) -> Any:
+        with self.at.office() as office:
+            return what(office, *given)
+
+    def sent(self) -> list[Any]:
+        return list(self.does(requests.listed))
+
+    def states(self) -> list[str]:
+        return [str(s.state) for s in self.sent()]
+
+    def key(self) -> str:
+        with self.at.office() as office:
+            return office.books.signing_key().key_id
+
+
+class Pair:
+    """An office that lacks the power to consent, two that have it, and the post between them."""
+
+    def __init__(self, folder: Path) -> None:
+        self.away = Memory()
+        self.away.things["place"].append(thing("place", f"p-{BOTH}", path=BOTH, type="box"))
+        powers = (USUAL.powers or frozenset({"accounts", "clients"})) | {"clients", "requests"}
+        asking, able = Seen(self.away, powers=powers - {"consents"}), Seen(self.away)
+        folder.mkdir(exist_ok=True)
+        self.asking, *self.able = (Office(house(folder / n, self.away)) for n in ("asking", "first", "second"))
+        registry.DRIVERS["memory"] = Driver(
+            lambda address, link: asking if link.folder.name == "asking" else able, token=False, origin=False
+        )
+        for one, others in ((self.asking, self.able), *((o, [self.asking]) for o in self.able)):
+            path = one.at.folder / "sigillum.yaml"
+            known = ", ".join(f"o{n}: {o.key()}" for n, o in enumerate(others))
+            path.write_text(path.read_text() + f"signers: {{{known}}}\n")
+
+    def files(self, part: str = "") -> list[Path]:
+        found = sorted((self.asking.at.folder / "requests").glob("*.json"))
+        return [f for f in found if (".receipt." in f.name or ".withdrawn." in f.name) == bool(part) and part in f.name]
+
+    def answer(self, by: Office, file: Path) -> Path | None:
+        found = by.does(answering.compare, file)
+        by.does(answering.note_replaced, found)
+        receipt, problems = by.does(answering.answer, found)
+        assert not problems, problems
+        return receipt  # type: ignore[no-any-return]
+
+    def consents(self) -> set[tuple[str, str, tuple[str, ...]]]:
+        return {(c.body.scope, c.body.acts, tuple(c.body.only)) for c in self.away.things["consent"]}
+
+
+@pytest.fixture
+def pair(tmp_path: Path) -> Pair:
+    return Pair(tmp_path)
+
+
+def wished(wish: str) -> set[tuple[str, str, tuple[str, ...]]]:
+    return {HELD[line] for line in WISHES[wish]}
+
+
+# --- states that both sides know ----------------------------------------------------------------------------------------
+def test_what_one_person_is_asked_is_one_file_and_one_round(pair: Pair) -> None:
+    charter = pair.asking.permissions("both")
+    pair.asking.enact(charter)
+    (file,) = pair.files()
+    assert [a["values"]["scope"] for a in json.loads(file.read_text())["asks"]] == ["mail.send", "mail.read"]
+    receipt = pair.answer(pair.able[0], file)
+    assert pair.consents() == wished("both")
+    found, _ = pair.asking.does(requests.done, None, receipt)
+    assert [(c.sent.number, c.state) for c in found] == [(1, RequestState.ANSWERED), (2, RequestState.ANSWERED)]
+    assert not list(pair.asking.enact(charter).outline.changes)  # type: ignore[union-attr]
+
+
+def test_what_was_refused_is_not_asked_again_until_a_person_says_so_or_the_charter_changes(pair: Pair) -> None:
+    charter = pair.asking.permissions("narrow")
+    pair.asking.enact(charter)
+    _, refusal = pair.able[0].does(answering.refuse, pair.files()[0], "the team reads it itself")
+    pair.asking.does(requests.done, None, refusal)
+    (sent,) = pair.asking.sent()
+    assert (sent.state, "the team reads it itself" in sent.ended) == (RequestState.REFUSED, True)
+    for _ in range(2):
+        done = pair.asking.enact(charter)
+        assert any("request 1 was refused" in str(r.error) for r in done.results)
+    assert len(pair.files()) == 1
+    with pytest.raises(SomebodyError, match="refused"):  # here, too
+        pair.answer(pair.able[0], pair.files()[0])
+    pair.asking.does(requests.ask_again, 1)
+    pair.asking.enact(charter)
+    assert pair.asking.states() == ["refused", "open"]
+    pair.asking.enact(pair.asking.permissions("wide"))
+    assert pair.asking.states() == ["refused", "replaced", "open"]
+    pair.asking.enact(charter := pair.asking.permissions("narrow"))  # something else was wanted since
+    assert pair.asking.states() == ["refused", "replaced", "replaced", "open"]
+    pair.answer(pair.able[0], pair.files()[-1])
+    assert (pair.consents(), pair.asking.enact(charter).outline.changes) == (wished("narrow"), ())  # type: ignore[union-attr]
+
+
+def test_what_is_withdrawn_or_replaced_is_refused_where_that_is_known(pair: Pair) -> None:
+    charter = pair.asking.permissions("narrow")
+    pair.asking.enact(charter)
+    sent, path = pair.asking.does(requests.withdraw, 1, "not yet")
+    assert (sent.state, path.name) == (RequestState.WITHDRAWN, "0001-mailer.withdrawn.json")
+    assert any("request 1 was withdrawn" in str(r.error) for r in pair.asking.enact(charter).results)
+    body, signer = pair.able[0].does(answering.opened, path)
+    assert pair.able[0].does(answering.take_withdrawal, body, signer, str(path)) == [("1", "")]
+    with pytest.raises(SomebodyError, match="is withdrawn: not yet"):
+        pair.answer(pair.able[0], pair.files()[0])
+    forged = {**{n: v for n, v in body.items() if n != "signature"}, "requests": ["x"]}
+    with pair.able[1].at.office() as office:  # a stranger withdraws nothing
+        other = signed.sign({**forged, "requests": body["requests"]}, office.books.signing_key())
+    pair.able[1].does(answering.take_withdrawal, other, signed.check(other, "x"), "x")
+    pair.asking.does(requests.ask_again, 1)
+    pair.asking.enact(charter)
+    pair.asking.enact(pair.asking.permissions("wide"))
+    second, third = pair.files()[1:]
+    found = pair.able[1].does(answering.compare, third)
+    pair.able[1].does(answering.note_replaced, found)
+    with pytest.raises(SomebodyError, match="is replaced: request 3"):
+        pair.answer(pair.able[1], second)
+    pair.answer(pair.able[1], pair.files()[0])  # of whose end this one was never told
+
+
+def test_every_request_ends(pair: Pair) -> None:
+    charter = pair.asking.permissions("narrow")
+    pair.asking.enact(charter)
+    pair.away.ahead = timedelta(days=14)
+    with pytest.raises(SomebodyError, match="expired"):
+        pair.answer(pair.able[0], pair.files()[0])
+    pair.asking.enact(charter)
+    assert pair.asking.states() == ["expired", "open"]
+    pair.asking.enact(pair.asking.permissions("nothing"))
+    assert pair.asking.states() == ["expired", "withdrawn"]
+    assert [f.name for f in pair.files("withdrawn")] == ["0002-mailer.withdrawn.json"]
+
+
+# --- what an answer made ------------------------------------------------------------------------------------------------
+def settled(pair: Pair, wish: str) -> Enacted:
+    """Until nothing is open: what is asked is done by the first who can, and every receipt comes back."""
+    charter = pair.asking.permissions(wish)
+    for _ in range(8):
+        done = pair.asking.enact(charter)
+        all_ = pair.asking.sent()
+        held = [
+            s for s in all_ if s.held and not s.again and any(f"request {s.number} was" in str(r.error) for r in done.results)
+        ]
+        for sent in held:
+            pair.asking.does(requests.ask_again, sent.number)
+        files = dict.fromkeys(s.file for s in all_ if s.open)
+        if not files and not held and done.outline is not None and not done.outline.changes:
+            return done
+        for file in files:
+            try:
+                receipt = pair.answer(pair.able[0], pair.asking.at.folder / file)
+            except SomebodyError as problem:  # it knows of its end, by whatever came before
+                assert any(w in str(problem) for w in ("refused", "withdrawn", "replaced", "expired")), problem
+                for sent in [s for s in all_ if s.open and s.file == file]:
+                    pair.asking.does(requests.withdraw, sent.number, "told to somebody who will not")
+                    pair.asking.does(requests.ask_again, sent.number)
+                continue
+            pair.asking.does(requests.done, None, receipt)
+    raise AssertionError(f"it is asked for ever: {[(s.number, s.state, s.ended) for s in pair.asking.sent()]}")
+
+
+def test_a_change_of_mind_leaves_no_right_behind(pair: Pair) -> None:
+    """A narrow request refused, a wide one answered, and the narrow one answered after all, by somebody else."""
+    pair.asking.enact(pair.asking.permissions("narrow"))
+    _, refusal = pair.able[0].does(answering.refuse, pair.files()[0], "no")
+    pair.asking.does(requests.done, None, refusal)
+    pair.asking.enact(pair.asking.permissions("wide"))
+    pair.asking.does(requests.done, None, pair.answer(pair.able[0], pair.files()[1]))
+    late = pair.answer(pair.able[1], pair.files()[0])
+    assert pair.consents() == wished("narrow") | wished("wide")
+    (found,), _ = pair.asking.does(requests.done, 1, late)
+    assert "refused by" in found.late
+    charter = pair.asking.permissions("wide")
+    with pair.asking.at.office() as office:
+        assert rehearse(office, charter).differs
+    settled(pair, "wide")
+    assert pair.consents() == wished("wide")
+    settled(pair, "narrow")
+    assert pair.consents() == wished("narrow")
+
+
+def test_what_was_made_is_known_by_the_mark_of_its_request_where_the_receipt_is_lost(pair: Pair) -> None:
+    pair.asking.enact(charter := pair.asking.permissions("wide"))
+    pair.answer(pair.able[0], pair.files()[0])
+    assert pair.asking.enact(charter).outline.changes == ()  # type: ignore[union-attr]
+    assert pair.asking.states() == ["answered"]
+    (consent,) = pair.away.things["consent"]
+    with pair.asking.at.office() as office:
+        made = [g for all_ in office.books.history("mailer")[1].generations.values() for g in all_ if g.kind == "consent"]
+    assert [(g.id, g.bears == consent.mark, g.made_by) for g in made] == [(consent.id, True, "whoever holds consents")]
+    settled(pair, "nothing")
+    assert pair.consents() == set()
+
+
+def test_what_a_receipt_names_and_has_no_mark_of_ours_is_asked_about_and_never_ended_by_us(pair: Pair) -> None:
+    pair.asking.enact(pair.asking.permissions("narrow"))
+    (sent,), (who,) = pair.asking.sent(), pair.away.things["principal"]
+    theirs = {"principal": who.id, "api": "mail", "scope": "mail.send", "acts": "on-behalf"}
+    pair.away.things["consent"].append(thing("consent", "c-x", **theirs)._replace(mark="theirs"))
+    with pair.able[0].at.office() as office:
+        answers = [{"request": sent.digest, "number": 1, "made": True, "id": "c-x"}]
+        body = {
+            "kind": "sigillum-receipt",
+            "tenant": "memory:away",
+            "charter": "mailer",
+            "by": "ines",
+            "at": "",
+            "answers": answers,
+        }
+        path = pair.asking.at.folder / "lie.json"
+        path.write_text(json.dumps(signed.sign(body, office.books.signing_key())))
+    pair.asking.does(requests.done, None, path)
+    path = pair.asking.at.folder / "sigillum.yaml"
+    path.write_text(path.read_text().replace("name: ada.rusk", "name: ada.rusk, powers: [consents]"))
+    for wish in ("narrow", "nothing"):
+        done = pair.asking.enact(pair.asking.permissions(wish))
+        assert done.outline is not None
+        asked = [s.about for s in done.outline.steps if str(s.kind) == "ask"]
+        assert any("whoever holds consents to end consent to mail:mail.send" in a for a in asked), (wish, asked)
+        assert pair.consents() == {("mail.send", "on-behalf", ())}
+
+
+def test_a_retirement_asks_for_the_end_of_what_others_made(pair: Pair) -> None:
+    settled(pair, "narrow")
+    pair.away.things["consent"] = [c._replace(mark="") for c in pair.away.things["consent"]]  # it shows no marks any more
+    with pair.asking.at.office() as office:
+        found = plan(office, "mailer")
+        assert next((str(s.kind), s.about) for s in found.found.outline.steps) == (
+            "ask",
+            "whoever holds consents to end consent to mail:mail.send on-behalf",
+        )
+        done: Retired = retire(office, found, "it is over")
+        assert not done.done
+    pair.asking.does(requests.done, None, pair.answer(pair.able[0], pair.files()[-1]))
+    assert pair.consents() == set()
+    with pair.asking.at.office() as office:
+        assert retire(office, plan(office, "mailer"), "it is over").done
+
+
+# --- whatever comes in whatever order -----------------------------------------------------------------------------------
+EVENTS = (
+    "wish",
+    "wish",
+    "enact",
+    "enact",
+    "answer",
+    "answer",
+    "refuse",
+    "receipt",
+    "receipt",
+    "lose",
+    "withdraw",
+    "tell",
+    "late",
+)
+events = st.lists(st.tuples(st.sampled_from(EVENTS), st.integers(0, 99)), min_size=12, max_size=12)
+
+
+def happens(pair: Pair, event: str, number: int, charter: Charter) -> Charter:
+    """One event, with whatever there is for it; what the tool refuses is an answer, too."""
+    by, files, receipts = pair.able[number % 2], pair.files(), pair.files("receipt")
+    match event:
+        case "wish":
+            return pair.asking.permissions(sorted(WISHES)[number % len(WISHES)])
+        case "enact":
+            pair.asking.enact(charter)
+        case "answer" if files:
+            pair.answer(by, files[number % len(files)])
+        case "refuse" if files:
+            by.does(answering.refuse, files[number % len(files)], "no")
+        case "receipt" if receipts:  # come back, once or again, in any order
+            pair.asking.does(requests.done, None, receipts[number % len(receipts)])
+        case "lose" if receipts:
+            receipts[number % len(receipts)].unlink()
+        case "withdraw" if pair.asking.sent():
+            pair.asking.does(requests.withdraw, 1 + number % len(pair.asking.sent()), "no more")
+        case "tell" if told := pair.files("withdrawn"):
+            file = told[number % len(told)]
+            body, signer = by.does(answering.opened, file)
+            by.does(answering.take_withdrawal, body, signer, str(file))
+        case "late":
+            pair.away.ahead += timedelta(days=5)
+    return charter
+
+
+@settings(max_examples=examples(25), deadline=None)
+@given(events)
+def test_whatever_was_asked_answered_refused_and_lost_the_tenant_ends_as_the_charter_says(story: list[tuple[str, int]]) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        pair = Pair(Path(folder))
+        charter, wish = pair.asking.permissions("narrow"), "narrow"
+        pair.asking.enact(charter)
+        for event, number in story:
+            with suppress(SigillumError):
+                charter = happens(pair, event, number, charter)
+            wish = sorted(WISHES)[number % len(WISHES)] if event == "wish" else wish
+            if pair.consents() != wished(wish):
+                with pair.asking.at.office() as office:
+                    assert rehearse(office, charter).differs, (event, wish, pair.consents())
+        settled(pair, wish)
+        assert pair.consents() == wished(wish)
+        with pair.asking.at.office() as office:
+            assert not rehearse(office, charter).differs
