@@ -163,7 +163,7 @@ def test_what_was_refused_is_not_asked_again_until_a_person_says_so_or_the_chart
     assert (sent.state, "the team reads it itself" in sent.ended) == (RequestState.REFUSED, True)
     for _ in range(2):
         done = pair.asking.enact(charter)
-        assert any("request 1 was refused" in str(r.error) for r in done.results)
+        assert any("which has ended: refused by" in str(r.error) for r in done.results)
     assert len(pair.files()) == 1
     with pytest.raises(SomebodyError, match="refused"):  # here, too
         pair.answer(pair.able[0], pair.files()[0])
@@ -183,7 +183,8 @@ def test_what_is_withdrawn_or_replaced_is_refused_where_that_is_known(pair: Pair
     pair.asking.enact(charter)
     sent, path = pair.asking.does(requests.withdraw, 1, "not yet")
     assert (sent.state, path.name) == (RequestState.WITHDRAWN, "0001-mailer.withdrawn.json")
-    assert any("request 1 was withdrawn" in str(r.error) for r in pair.asking.enact(charter).results)
+    assert any("which has ended: withdrawn by" in str(r.error) for r in pair.asking.enact(charter).results)
+    path = pair.asking.at.folder / path
     body, signer = pair.able[0].does(answering.opened, path)
     assert pair.able[0].does(answering.take_withdrawal, body, signer, str(path)) == [("1", "")]
     with pytest.raises(SomebodyError, match="is withdrawn: not yet"):
@@ -224,7 +225,9 @@ def settled(pair: Pair, wish: str) -> Enacted:
         done = pair.asking.enact(charter)
         all_ = pair.asking.sent()
         held = [
-            s for s in all_ if s.held and not s.again and any(f"request {s.number} was" in str(r.error) for r in done.results)
+            s
+            for s in all_
+            if s.held and not s.again and any(f"as request {s.number}, which" in str(r.error) for r in done.results)
         ]
         for sent in held:
             pair.asking.does(requests.ask_again, sent.number)

@@ -38,8 +38,9 @@ COLUMNS: tuple[Column[SentRequest], ...] = (
     Column("what", lambda k: k.request.about, head="what, and its file"),
     Column("file", lambda k: k.file, under="what"),
     Column("how it ended", lambda k: k.ended, data=False, under="what"),
+    Column("when it ends", lambda k: k.request.expires if k.open else "", data=False, under="what", words="expires {}"),
     Column("asked_at", lambda k: k.asked_at, people=False),
-    Column("expires", lambda k: k.request.expires, unbroken=True),
+    Column("expires", lambda k: k.request.expires, people=False),
 )
 
 
@@ -160,7 +161,7 @@ def _show(args: argparse.Namespace, context: Context) -> Outcome:
     context.give("request", body, lambda: view.texts(wanted, context.ident), also=as_sent)
     if context.for_people:
         if known.ended:
-            context.say(f"It is {known.state}: {known.ended}")
+            context.say(f"It has ended: {known.ended}")
         context.say(_told(context))
     return Outcome.DONE
 
@@ -274,9 +275,10 @@ def _done(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _confirmed(found: Confirmed, said: str) -> str:
     number, charter = found.sent.number, found.sent.request.charter
-    how = f": {said}" if said else ", by hand"
+    how = f", {said}" if said else ", by hand"
     if found.state == "refused":
-        return f"Request {number} is {found.how}{how}. `enact` does not ask for the same again; `requests again {number}` does."
+        return f"Request {number} is {found.how}\n({said}). `enact` does not ask for the same again; `requests again {number}` "
+            "does."
     if found.late:
         return (
             f"Request {number} had ended before ({found.late}){how}. What was made for it is known now: "

@@ -330,5 +330,7 @@ def standing_for(reference: IdReference, records: Iterable[Record[Any]]) -> str:
             where="the request",
             mend="do not carry it out; ask its sender on another way",
         )
-    told = [v for n in record.kind.key if isinstance(v := record.value(n), str) and v]
-    return f"{record.kind.name} {' '.join(told) or record.id}"
+    named = record.value("name")
+    told = [named] if isinstance(named, str) and named else []
+    told += [v for n in record.kind.key if isinstance(v := record.value(n), str) and v and v not in told]
+    return f"{record.kind.name} {', '.join(told) or record.id}"

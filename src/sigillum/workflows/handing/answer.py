@@ -99,7 +99,7 @@ def compare(office: Office, path: Path, known: Sequence[str] = (), only: Sequenc
         )
     return Arrived(
         path,
-        signer_words(office, signer.key_id),
+        signer_words(office, signer.key_id, known),
         signer.key_id,
         signer.key_id in office.trusted(known, ours=True),
         name,

@@ -64,7 +64,7 @@ def _asked(office: Office, uid: str, step: Step, wish: Request) -> str:
     last = next((k for k in reversed(all_) if k.mark == step.mark), None)
     if last is not None and last.request.wish == wish.wish and last.stays(step.generation):
         raise SomebodyError(
-            f"request {last.number} was {last.state}, and the same is wanted still: {last.ended}",
+            f"the same was asked as request {last.number}, which has ended: {last.ended}",
             where=step.tenant,
             mend=f"change the charter; or `sigillum requests again {last.number}`: it is asked once more by the next `enact`",
         )

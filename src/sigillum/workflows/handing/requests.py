@@ -77,7 +77,7 @@ def done(
         body = read_json(receipt)
         signer = signed.check(body, str(receipt))
         answers = _answers(office, body, number, str(receipt))
-        said = signer_words(office, signer.key_id)
+        said = signer_words(office, signer.key_id, known_keys)
         if signer.key_id not in office.trusted(known_keys):
             raise SomebodyError(
                 f"the receipt is {said}; it closes nothing",
@@ -125,9 +125,7 @@ def _by_receipt(office: Office, sent: SentRequest, answer: Mapping[str, Any], by
 
 def _by_hand(office: Office, sent: SentRequest, value: str) -> Confirmed:
     if not sent.open:
-        raise UsageError(
-            f"request {sent.number} is {sent.state}: {sent.ended}", where=sent.file, mend="nothing is left to confirm"
-        )
+        raise UsageError(f"request {sent.number} has ended: {sent.ended}", where=sent.file, mend="nothing is left to confirm")
     entries = [_told(sent, value, BY_HAND)] if sent.request.do == TELL else []
     close(office, REQUESTS, sent, BY_HAND, *entries, state=RequestState.ANSWERED)
     return Confirmed(sent, RequestState.ANSWERED, BY_HAND)
@@ -152,15 +150,13 @@ def withdraw(office: Office, number: int, because: str) -> tuple[SentRequest, Pa
     with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
         sent = numbered(office, number)
         if not sent.open and sent.state is not RequestState.WITHDRAWN:
-            raise UsageError(
-                f"request {number} is {sent.state}: {sent.ended}", where=sent.file, mend="nothing is left to withdraw"
-            )
+            raise UsageError(f"request {number} has ended: {sent.ended}", where=sent.file, mend="nothing is left to withdraw")
         because = because or "it is not wanted any more"
         path = _write_withdrawal(office, sent, because)
         if sent.open:
             how = f"withdrawn by {writer_name()}: {because}"
             close(office, REQUESTS, sent, how, state=RequestState.WITHDRAWN, **{HELD: "yes"})
-        return office.books.again(REQUESTS, sent), path
+        return office.books.again(REQUESTS, sent), path.relative_to(office.workspace.folder)
 
 
 def _write_withdrawal(office: Office, sent: SentRequest, because: str) -> Path:
@@ -186,7 +182,7 @@ def ask_again(office: Office, number: int) -> SentRequest:
         sent = numbered(office, number)
         if sent.open or not sent.held:
             raise UsageError(
-                f"request {number} is {sent.state}{f': {sent.ended}' if sent.ended else ''}",
+                f"request {number} {f'has ended: {sent.ended}' if sent.ended else 'is open'}",
                 where=sent.file,
                 mend="send its file" if sent.open else "`sigillum enact` asks for what is still wanted",
             )
@@ -221,8 +217,10 @@ def read_json(path: Path) -> dict[str, Any]:
     return found
 
 
-def signer_words(office: Office, key_id: str) -> str:
-    """Who signed, as far as this workspace knows."""
+def signer_words(office: Office, key_id: str, known: Sequence[str] = ()) -> str:
+    """Who signed, as far as this workspace knows; `known`: the thumbprints that `--from` says."""
+    if key_id in known:
+        return f"signed by the key that `--from` says ({key_id})"
     names = {mark: name for name, mark in office.workspace.file.signers.items()}
     if key_id == office.books.signing_key().key_id:
         return "signed by this workspace itself"
