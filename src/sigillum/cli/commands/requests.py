@@ -277,8 +277,8 @@ def _confirmed(found: Confirmed, said: str) -> str:
     number, charter = found.sent.number, found.sent.request.charter
     how = f", {said}" if said else ", by hand"
     if found.state == "refused":
-        return f"Request {number} is {found.how}\n({said}). `enact` does not ask for the same again; `requests again {number}` "
-            "does."
+        further = f"`enact` does not ask for the same again; `requests again {number}` does."
+        return f"Request {number} is {found.how}\n({said}). {further}"
     if found.late:
         return (
             f"Request {number} had ended before ({found.late}){how}. What was made for it is known now: "
