@@ -53,7 +53,7 @@ def test_a_sheet_is_complete_once_its_values_are_there(desk: Desk) -> None:
     before = state(desk)
     assert (before["complete"], {v["value"]: bool(v["content"]) for v in before["values"]}) == (
         False,
-        {"token_endpoint": True, "account": True, "principal_id": False, "key": False, "ends": False},
+        {"token_endpoint": True, "account": False, "principal_id": False, "key": False, "ends": False},
     )
     assert desk.run("handover", "wind-ingest").code == 1
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
@@ -124,7 +124,9 @@ def test_what_a_kind_of_consumer_asks_for_and_what_is_wrong_with_it(bare: Desk, 
     assert whole["complete"] is True
     assert "COLOUR=green" in bare.run("handover", "avalanche-mailer").out
     path.write_text(path.read_text().replace("[0-9a-f]{16}", "[A-Z]+"))
-    assert bare.run("handover", "--all", "--to", "mail-desk").code == 1
+    for form in ("env", "json", "yaml", "snippet"):  # refused, with the reason, and nothing that could be pasted
+        ran = bare.run("handover", "--all", "--to", "mail-desk", "--as", form)
+        assert (ran.code, ran.out, "APP: it does not look as APP has to look" in ran.err) == (1, "", True), ran.out + ran.err
     bare.charter(MAILER + "handover: {gives: [client_idd]}\n", "avalanche-mailer")
     ran = bare.run("charter", "check", "avalanche-mailer")
     assert (ran.code, "did you mean client_id?" in ran.err) == (3, True)
@@ -377,6 +379,39 @@ def test_a_name_in_a_sheet_never_becomes_a_command_or_steers_a_program(done: Des
         assert name == "" or (ran.code, "cannot be a variable" in ran.err, ran.out) == (2, True, ""), ran.err
 
 
+def test_a_sheet_gives_what_exists_and_not_what_is_wished(done: Desk, away: Away) -> None:
+    done.charter(CHARTER.replace("name: wind-ingest", "name: wind-ingest-2").replace("sensing-prod", "sensing-test"))
+    path = done.folder / "sigillum.yaml"
+    path.write_text(path.read_text() + "consumers: {desk: {asks: [{value: account}, {value: places}, {value: ends}]}}\n")
+
+    def given() -> dict[str, tuple[Any, str]]:
+        return {v["value"]: (v["content"], v["problem"]) for v in state(done, "--to", "desk")["values"]}
+
+    assert given()["account"] == ("wind-ingest", "")
+    assert given()["places"] == (None, "not granted there yet: brindlemoor/sensing-test; enact the charter first")
+    (key,), (account,) = away.of("Credential"), away.of("User")
+    off = {
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+        "Operations": [{"op": "replace", "path": "active", "value": False}],
+    }
+    assert away.scim("PATCH", f"/Credentials/{key['id']}", off).status == 200
+    assert "has it disabled" in given()["ends"][1]
+    assert away.scim("DELETE", f"/Credentials/{key['id']}").status == 204
+    assert "`sigillum rotate wind-ingest ingest-key` makes the next one" in given()["ends"][1]
+    assert away.scim("DELETE", f"/Users/{account['id']}").status == 204
+    assert (given()["account"][0], "does not have it any more" in given()["account"][1]) == (None, True)
+
+
+def test_what_is_revealed_once_is_revealed_once(done: Desk) -> None:
+    reveal = ("handover", "wind-ingest", "--reveal", "wind-ingest", "--as", "env")
+    for _ in range(2):
+        ran = done.run(*reveal)
+        assert (ran.code, "It can be revealed again" in ran.err) == (0, True), ran.err
+    done.charter(CHARTER + "handover: {reveal: once}\n")
+    ran = done.run(*reveal)
+    assert (ran.code, ran.out, "was revealed once" in ran.err, "sigillum rotate wind-ingest" in ran.err) == (6, "", True, True)
+
+
 def test_an_incomplete_sheet_is_not_handed_on(done: Desk, tmp_path: Path) -> None:
     path = done.folder / "sigillum.yaml"
     path.write_text(path.read_text() + "consumers: {desk: {asks: [{value: account}, {value: person}]}}\n")
@@ -409,6 +444,8 @@ def test_what_is_handed_over_is_kept_here_no_more(
     assert here() == ["ingest-key-1.json", "ingest-key.json"]  # the ledger knows; what is left goes with the next run
     ran = bare.run("enact", "wind-ingest", "--yes")
     assert (ran.code, here(), "Nothing to do" in ran.out) == (0, [], True), ran.out
+    sheet = " ".join(bare.run("handover", "wind-ingest").out.split())
+    assert ("is not kept here since" in sheet, "sigillum rotate wind-ingest" in sheet) == (True, True), sheet
     opened = bare.run(
         "handover", "open", str(tmp_path / "a"), "--key", f"file:{tmp_path}/g.jwk", "--as", "env", "--reveal", "wind-ingest"
     )

@@ -22,7 +22,7 @@ def sealing_or_revealing(args: argparse.Namespace) -> bool:
 
 def reveal_sheet(args: argparse.Namespace, context: Context, sheet: Sheet, form: str) -> Outcome:
     from sigillum.cli.views import sheet as view
-    from sigillum.workflows.handing.handover import record
+    from sigillum.workflows.handing.handover import reveal
 
     if args.reveal != sheet.charter:
         raise UsageError(
@@ -34,8 +34,13 @@ def reveal_sheet(args: argparse.Namespace, context: Context, sheet: Sheet, form:
         raise UsageError("secrets are not shown while presenting", where="--presenting", mend="leave one of the two out")
     must_be_whole(sheet)
     must_be_variables(sheet, form)
-    record(context.office, sheet, "revealed", sheet.consumer or "whoever saw it", form=form)
+    once = reveal(context.office, sheet, form)
     put_out(args, context, view.formatted(sheet, form, reveal=True))
+    context.say(
+        f"It is not revealed again: `sigillum rotate {sheet.charter} {sheet.credential}` makes the next one."
+        if once
+        else "It can be revealed again, as long as it is kept here; `handover: reveal: once` in the charter forbids that."
+    )
     return Outcome.DONE
 
 

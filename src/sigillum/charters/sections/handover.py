@@ -38,6 +38,9 @@ class HandoverSection(Section):
     )
     form: FORMS | None = Field(None, alias="as", description="text where none is given")
     to: str | None = Field(None, description="The kind of consumer: `consumers:` in sigillum.yaml describes it")
+    reveal: Literal["once"] | None = Field(
+        None, description="`once`: `--reveal` shows each generation once; again and again where nothing is said"
+    )
     test: PlacePath | None = Field(None, description="An object that the consumer may try it on")
 
 
@@ -50,4 +53,6 @@ class Part(Section):
 def to_core(section: HandoverSection | None) -> HandoverWant:
     if section is None:
         return HandoverWant()
-    return HandoverWant(tuple(section.gives), section.form or "", section.to or "", section.test or "")
+    return HandoverWant(
+        tuple(section.gives), section.form or "", section.to or "", section.test or "", section.reveal == "once"
+    )

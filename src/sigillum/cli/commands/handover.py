@@ -201,6 +201,9 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
                 )
             if args.out is not None:
                 must_be_whole(sheet)
+            if not sheet.complete:  # nothing of it is printed that somebody could paste
+                context.say(view.incomplete(sheet))
+                continue
             must_be_variables(sheet, form)
             put_out(args, context, view.formatted(sheet, form, reveal=False))
             if form == "snippet" and any(v.reference for v in sheet.values):

@@ -55,6 +55,15 @@ def summary(sheet: Sheet) -> str:
     )
 
 
+def incomplete(sheet: Sheet) -> str:
+    """Why a sheet is not given in a form for copying: every value that is missing or wrong, and what is."""
+    if not sheet.values:
+        return f"The sheet of {sheet.charter} has no values: name some with `handover: gives:`."
+    return "\n".join(
+        [f"The sheet of {sheet.charter}: {summary(sheet)}", *(f"  {v.name}: {v.problem}" for v in sheet.values if v.problem)]
+    )
+
+
 def formatted(sheet: Sheet, form: str, *, reveal: bool) -> str:
     """One of the forms for copying. A snippet holds references instead of secrets, whatever is revealed."""
     content = content_of(sheet, reveal=reveal)

@@ -104,12 +104,13 @@ class SigningWant(NamedTuple):
 
 
 class HandoverWant(NamedTuple):
-    """What is handed over, in which form, to which kind of consumer, and the object to try it on."""
+    """What is handed over, in which form, to which kind of consumer, and the object to try it on. `once`: revealed once."""
 
     gives: tuple[str, ...] = ()
     form: str = ""
     to: str = ""
     test: str = ""
+    once: bool = False
 
 
 class DelegationWant(NamedTuple):

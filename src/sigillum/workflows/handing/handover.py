@@ -11,11 +11,9 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import HANDOVER, Charter, CredentialWant
 from sigillum.core.charter.sheet import USUAL, Sheet, SheetLine, Value, fill
 from sigillum.core.charter.wants import HandoverWant
-from sigillum.core.kinds.identities import CLIENT
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records import history
-from sigillum.core.records.history import History
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.errors import SomebodyError, UsageError
 from sigillum.core.values.marks import Mark
@@ -25,7 +23,10 @@ from sigillum.core.values.times import format_instant, parse_instant, whole_seco
 from sigillum.ledger.port import Fresh
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
 from sigillum.workflows.desk.several import several
-from sigillum.workflows.proving.trials import principal_of
+
+from .existing import OF_CREDENTIAL, existing, not_here, not_serving
+
+REVEALED = "revealed"
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,10 +71,14 @@ def _source(office: Office, charter: Charter, name: str, consumer: str) -> _Sour
     credential = _credential(charter, name, consumer)
     generation = state.find(CREDENTIAL, charter.tenant, name=credential.name) if credential is not None else None
     number = generation.number if generation is not None else 0
-    known, why = _identity(office, charter, state)
+    known, why = existing(office, charter, state)
     references = dict[str, str]()
     if credential is not None:
         _secrets(office, uid, credential, number, known, why, references)
+        gone = not_serving(office, charter, credential.name, generation) if generation is not None else ""
+        if gone:
+            known |= dict.fromkeys(OF_CREDENTIAL, None)
+            why |= dict.fromkeys(OF_CREDENTIAL, gone)
     return _Source(charter, credential, number, known, why, references)
 
 
@@ -119,40 +124,6 @@ def asked(office: Office, charter: Charter, consumer: str, credential: Credentia
     return [SheetLine(v) for v in USUAL if v not in left_out]
 
 
-def _identity(office: Office, charter: Charter, state: History) -> tuple[dict[str, Any], dict[str, str]]:
-    """What is known of the identity itself, and why the rest is not."""
-    tenant = office.tenants.reach(charter.tenant)
-    known: dict[str, Any] = {
-        "tenant": tenant.address.address,
-        "issuer": tenant.profile.issuer,
-        "work": tenant.profile.work,
-        "token_endpoint": tenant.token_endpoint,
-        "account": charter.identity.name if not charter.is_client else "",
-        "principal_id": principal_of(office, charter, state),
-        "scopes": " ".join(p.scope for p in charter.permissions),
-        "places": ", ".join(dict.fromkeys(g.at for g in charter.grants)),
-        "person": next((p.person for p in charter.proofs if p.person), ""),
-        "test_object": wish_of(charter).test,
-    }
-    registered = state.find(CLIENT, charter.tenant)
-    if registered is not None and registered.id:
-        record = tenant.read(CLIENT, registered.id)
-        known["client_id"] = record.body.client_id if record is not None else ""
-    missing = {"client_id": "it is not a client: write `kind: client`"} if not charter.is_client else {}
-    missing |= {
-        "scopes": "the charter asks for no `permissions`",
-        "places": "the charter grants nothing at a place",
-        "person": "no proof names a person",
-        "test_object": "add `test: PLACE` to `handover:` in the charter",
-    }
-    if not tenant.token_endpoint:
-        missing["token_endpoint"] = f"{charter.tenant} names none"
-    if tenant.profile.carried(CREDENTIAL) is None and not charter.is_client:
-        never = f"{charter.tenant} knows no credentials: it can never be there"
-        missing |= dict.fromkeys(("key", "secret", "key_id", "credential_id", "ends"), never)
-    return known, missing
-
-
 def _secrets(
     office: Office,
     uid: str,
@@ -171,6 +142,8 @@ def _secrets(
     keys = office.keepings.of(uid)
     path = keys.path(credential.name, number)
     if not number or not path.exists():
+        if number and (words := not_here(office, uid, credential.name, number)):
+            why |= dict.fromkeys(("key", "secret", "certificate", "key_id", "credential_id", "ends"), words)
         return
     about = keys.about(credential.name, number)
     known |= {"credential_id": about.get("credential_id"), "ends": about.get("ends")}
@@ -213,6 +186,24 @@ def record(office: Office, sheet: Sheet, how: str, to: str, **more: Any) -> None
                 )
             ]
         )
+
+
+def reveal(office: Office, sheet: Sheet, form: str) -> bool:
+    """Write down that a sheet's secrets are revealed, before they are; is that done only once? Raises SomebodyError where the
+    charter says so and it was done.
+    """
+    once = wish_of(office.charters([sheet.charter])[0]).once and any(v.secret for v in sheet.values)
+    with office.books.writable_ledger().claim(CLAIM, BRIEFLY_SECONDS):
+        of = (sheet.credential, sheet.generation)
+        before = [b for b in handed(office, sheet.charter) if b["how"] == REVEALED and (b["credential"], b["generation"]) == of]
+        if once and before:
+            raise SomebodyError(
+                f"{sheet.credential}, generation {sheet.generation}, was revealed once, as its charter says: {before[0]['at']}",
+                where=sheet.charter,
+                mend=f"`sigillum rotate {sheet.charter} {sheet.credential}` makes the next one",
+            )
+        record(office, sheet, REVEALED, sheet.consumer or "whoever saw it", form=form)
+    return once
 
 
 def leaves(office: Office, sheet: Sheet) -> bool:
