@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import copy
 import dataclasses
+import io
 import json
+import random
+import shutil
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import timedelta
 from pathlib import Path
@@ -14,9 +18,11 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from rich.console import Console
 
 from conftest import examples
 from core.fake import thing
+from sigillum.cli.views import requests as views
 from sigillum.core.charter.charter import Charter
 from sigillum.core.undertakings.requests import RequestState
 from sigillum.core.values.errors import SigillumError, SomebodyError
@@ -389,3 +395,125 @@ def test_whatever_was_asked_answered_refused_and_lost_the_tenant_ends_as_the_cha
         assert pair.consents() == wished(wish)
         with pair.asking.at.office() as office:
             assert not rehearse(office, charter).differs
+
+
+# --- lies with valid signatures -----------------------------------------------------------------------------------------
+JUNK: tuple[Any, ...] = (
+    None,
+    True,
+    False,
+    0,
+    -1,
+    1,
+    2**40,
+    "",
+    "yes",
+    "..",
+    "make",
+    "end",
+    "tell",
+    "a\u202eb",
+    [],
+    {},
+    ["x"],
+)
+
+
+def spots(value: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
+    """Every place in a document."""
+    inner = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, of in inner:
+        yield (*path, key)
+        yield from spots(of, (*path, key))
+
+
+def mutated(document: dict[str, Any], chance: random.Random) -> dict[str, Any]:
+    """One to three places of it say something else: junk, what another place says, twice the same, or nothing."""
+    out = copy.deepcopy(document)
+    for _ in range(chance.randint(1, 3)):
+        *above, last = chance.choice(list(spots(out)) or [("kind",)])
+        of = out
+        for key in above:
+            of = of[key]
+        others = list(spots(out))
+        way = chance.choice(["junk", "junk", "other", "gone", "twice"])
+        if way == "gone":
+            del of[last]
+        elif way == "twice" and isinstance(of, list):
+            of.append(copy.deepcopy(of[last]))
+        elif way == "other" and others:
+            found: Any = out
+            for key in chance.choice(others):
+                found = found[key]
+            of[last] = copy.deepcopy(found)
+        else:
+            of[last] = chance.choice(JUNK)
+    return out
+
+
+def bare(file: Path) -> dict[str, Any]:
+    return {n: v for n, v in json.loads(file.read_text()).items() if n != "signature"}
+
+
+@pytest.mark.parametrize("most", [250, pytest.param(2000, marks=pytest.mark.soak)])
+def test_no_lie_that_is_signed_sends_what_was_not_shown(pair: Pair, most: int) -> None:
+    pair.asking.enact(pair.asking.permissions("both"))
+    (file,), chance, taken = pair.files(), random.Random(24), 0
+    whole, lie, able = bare(file), file.with_name("lie.json"), pair.able[0]
+    with pair.asking.at.office() as office:
+        key = office.books.signing_key()
+    for _ in range(most):
+        lie.write_text(json.dumps(signed.sign(mutated(whole, chance), key)))
+        there = {c.id for c in pair.away.things["consent"]}
+        pair.away.requests.clear()
+        try:
+            found = able.does(answering.compare, lie)
+            able.does(answering.answer, found)
+        except (SigillumError, ValueError) as problem:
+            assert isinstance(problem, SigillumError), problem
+            assert not pair.away.requests
+            continue
+        taken += 1
+        console = Console(file=io.StringIO(), width=400)
+        console.print(views.answering(found, str))
+        text = console.file.getvalue()  # type: ignore[attr-defined]
+        for doing in pair.away.requests:  # all that was sent was shown, whatever it was
+            for value in (*getattr(doing, "part", {}).values(), getattr(doing, "id", "")):
+                for each in value if isinstance(value, (list, tuple)) else [value]:
+                    assert not each or str(each) in text, (each, text)
+        pair.away.things["consent"] = [c for c in pair.away.things["consent"] if c.id in there]
+    assert taken  # some of it changes nothing that counts
+
+
+@pytest.mark.parametrize("most", [250, pytest.param(2000, marks=pytest.mark.soak)])
+def test_no_lie_that_is_signed_is_taken_for_an_answer_that_nobody_gave(pair: Pair, tmp_path: Path, most: int) -> None:
+    pair.asking.enact(pair.asking.permissions("both"))
+    (file,), chance = pair.files(), random.Random(42)
+    receipt = pair.answer(pair.able[0], file)
+    assert receipt is not None
+    whole, lie, folder = bare(receipt), receipt.with_name("lie.json"), pair.asking.at.folder
+    digests = {s.digest: s.number for s in pair.asking.sent()}
+    with pair.able[0].at.office() as office:
+        key = office.books.signing_key()
+    shutil.copytree(folder, tmp_path / "kept")
+    for _ in range(most):
+        said = mutated(whole, chance)
+        lie.write_text(json.dumps(signed.sign(said, key)))
+        with suppress(SigillumError):
+            pair.asking.does(requests.done, None, lie)
+        given = said.get("answers")
+        named = {
+            digests[a["request"]]
+            for a in (given if isinstance(given, list) else [])
+            if isinstance(a, dict) and isinstance(a.get("request"), str) and a["request"] in digests
+        }
+        changed = {s.number: s.state for s in pair.asking.sent() if not s.open}
+        assert set(changed) <= named, (said, changed)
+        for number, state in changed.items():
+            refusals = [
+                a.get("refused") for a in given or () if isinstance(a, dict) and digests.get(str(a.get("request"))) == number
+            ]
+            assert (state is RequestState.REFUSED) == any(isinstance(r, str) and r for r in refusals[:1]), said
+        if changed:
+            shutil.rmtree(folder)
+            shutil.copytree(tmp_path / "kept", folder)

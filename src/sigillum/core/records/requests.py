@@ -185,9 +185,41 @@ def _read(asked: Mapping[str, Any], shared: Mapping[str, str], where: str) -> Re
     return request
 
 
+def _fits(form: str, value: Any) -> bool:
+    """Is a value from JSON of the form that a kind's field has?"""
+    if value is None or value == "" or value == []:
+        return True
+    if form in ("str", "datetime | None"):
+        return isinstance(value, str)
+    if form in ("bool", "bool | None", "int"):
+        return type(value) is (int if form == "int" else bool)
+    return isinstance(value, list) and all(_leaf(v, form == "tuple[str, ...]") for v in value)
+
+
+def _leaf(value: Any, text: bool) -> bool:
+    """Is it a text, or, where the field has more than texts, a list of such?"""
+    if isinstance(value, str) or text:
+        return isinstance(value, str)
+    return value is None or (isinstance(value, list) and all(_leaf(v, False) for v in value))
+
+
+def _check_types(kind: Kind[Any], values: Mapping[str, Any]) -> None:
+    """Raises ValueError for a field that the kind does not have, and for a value that its field cannot have."""
+    forms = {n: str(getattr(t, "__forward_arg__", t)) for n, t in kind.type.__annotations__.items()}
+    for name, value in values.items():
+        if name in kind.shown_as:  # a key or a certificate
+            fits = value is None or (isinstance(value, Mapping) and all(isinstance(v, str) for v in value.values()))
+        else:
+            fits = (name in forms or name in kind.write_only) and _fits(forms.get(name, "str"), value)
+        if not fits:
+            raise ValueError(f"{name} of a {kind.name} cannot be that")
+
+
 def doing_of(request: Request, version: str = "") -> Doing:
     """The change that is asked for. Raises ValueError, KeyError for values of the wrong form."""
     kind, values = KINDS[request.thing], request.values
+    if request.do in (MAKE, CHANGE):
+        _check_types(kind, values)
     match request.do:
         case "make":
             return Make(kind, part_of(kind, values))
