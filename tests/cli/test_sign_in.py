@@ -247,6 +247,43 @@ def test_a_tenant_wide_rule_is_relaxed_only_where_nobody_loses_protection_and_th
     assert look(bare)["steps"][:-1] == []
 
 
+OWN = """\
+sign_in:
+  networks: [127.0.0.0/8]
+  rules:
+    - {name: night-people, demands: [second-factor], of: [ines.vole@brindlemoor.example], accepted_by: mara.teel@brindlemoor.example,
+       why: people keep theirs, review: 2099-06-01}
+  exempt: {rule: house-default, accepted_by: mara.teel@brindlemoor.example, why: nobody sits there at night, review: 2099-06-01}
+"""
+
+
+def test_a_rule_of_a_charter_is_made_before_the_exemption_changed_and_ended(night: tuple[Desk, Away]) -> None:
+    desk, away = night
+
+    def own() -> list[dict[str, Any]]:
+        return [r for r in away.state()["resources"]["SignInRule"] if r["name"] == "night-people"]
+
+    desk.charter(ROBOT + OWN, "night-robot")
+    steps = look(desk)["steps"]
+    rule, exempt = (next(s for s in steps if text in s["about"]) for text in ("sign-in rule night-people", "exemption of"))
+    assert rule["id"] in exempt["needs"]
+    ran = desk.run("enact", "night-robot", "--yes")
+    assert ran.code == 0, ran.out + ran.err
+    assert [(r["enabled"], r["demands"], len(r["targets"])) for r in own()] == [(True, ["second-factor"], 1)]
+    assert desk.run("rehearse", "night-robot", "--strict").code == 0
+    patch(away, "SignInRule", "night-people", {"op": "replace", "path": "enabled", "value": False})  # another hand
+    assert desk.run("rehearse", "night-robot", "--strict").code == 1
+    assert desk.run("enact", "night-robot", "--yes").code == 0
+    assert [r["enabled"] for r in own()] == [True]
+    desk.charter(ROBOT + OWN.replace("of: [ines.vole@brindlemoor.example]", "of: everyone"), "night-robot")
+    assert [m["code"] for m in look(desk)["mistakes"]] == ["rule-of-whom"]  # which the tenant would refuse
+    desk.charter(ROBOT + OWN.replace("ines.vole", "inse.vole"), "night-robot")
+    assert [m["code"] for m in look(desk)["mistakes"]] == ["rule-of-whom"]
+    desk.charter(ROBOT + EXEMPT, "night-robot")
+    assert desk.run("enact", "night-robot", "--yes", "--end").code == 0
+    assert own() == []
+
+
 def test_questions_about_sign_in_without_a_meaning(night: tuple[Desk, Away]) -> None:
     desk, _ = night
     assert desk.run("explain", "old-robot", "mail.read", "brindlemoor", "--sign-in").code == 2

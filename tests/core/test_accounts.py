@@ -15,7 +15,7 @@ from core.fake import PROFILE, Fake, thing
 from sigillum.core.charter.charter import Charter, CredentialWant, GrantWant, Identity, ProofWant, ServiceWant
 from sigillum.core.charter.rules import HouseRules
 from sigillum.core.charter.sheet import Sheet, SheetLine, content_of, fill
-from sigillum.core.charter.wants import ExemptWant, RelaxWant, SigningWant, SignInWant
+from sigillum.core.charter.wants import ExemptWant, RelaxWant, RuleWant, SigningWant, SignInWant
 from sigillum.core.deciding.sign_in import (
     Account,
     Attempt,
@@ -28,6 +28,7 @@ from sigillum.core.deciding.sign_in import (
     rule_of,
 )
 from sigillum.core.facets.registry import check
+from sigillum.core.facets.sign_in.check import check as check_sign_in
 from sigillum.core.kinds.profile import Precondition, Price
 from sigillum.core.kinds.signing import Exemption
 from sigillum.core.values.secret import Secret
@@ -191,9 +192,70 @@ def test_a_tenant_wide_rule_is_switched_off_only_where_nobody_loses_and_on_again
     people = next(t for t in fake.things["rule"] if t.value("name") == "people")
     off = people.with_(enabled=False)
     fake.things["rule"] = [off if t.id == people.id else t for t in fake.things["rule"]]
-    assert [m.code for m in outline(fake, wanted).mistakes] == ["protection-lost"]
+    assert (outline(fake, wanted).mistakes, "protection-lost" in [n.code for n in outline(fake, wanted).notes]) == ((), True)
+    fake.things["rule"] = [people if t.id == people.id else t for t in fake.things["rule"]]
+    fake.things["account"] += [
+        thing("account", f"n{n}", name=f"new-{n:02}", active=True) for n in range(12)
+    ]  # who joined since
+    drift = outline(fake, wanted)
+    (note,) = (n for n in drift.notes if n.code == "protection-lost")
+    assert (drift.mistakes, note.warning, note.names) == ((), True, tuple(f"new-{n:02}" for n in range(12)))
+    assert "fixed is switched off for this charter, and nothing demands second-factor of 12 accounts" in note.text
     fake.enact(robot())
     assert [t.value("enabled") for t in fake.things["rule"] if t.value("name") == "fixed"] == [True]
+
+
+def test_a_charter_writes_its_own_rules_before_it_lets_anybody_off() -> None:
+    fake = Fake()
+    fake.things["account"] = [
+        thing("account", n, name=n, active=True, type="service-account" if n == "bot" else "") for n in ("ann", "bob", "bot")
+    ]
+    fake.things["rule"] = [t for t in fake.things["rule"] if t.value("name") == "fixed"]
+    day = date(2099, 1, 1)
+    own = RuleWant("ours", ("second-factor",), False, ("ann", "bob"), (), "any", "mara", "people keep theirs", day)
+    relax = RelaxWant("fixed", "mara", "on or off", day, "ours")
+    wanted = robot(sign_in=SignInWant((), None, relax, rules=(own,)))
+    (mistake,) = outline(fake, wanted).mistakes  # the program beside them would lose it, too
+    assert (mistake.code, "bot" in mistake.what) == ("protection-lost", True)
+    fake.things["account"].pop()
+    steps = [s for s in fake.compare(wanted).steps if s.facet == "sign-in"]
+    assert [(str(s.kind), s.about.partition(":")[0]) for s in steps] == [
+        ("make", "sign-in rule ours"),
+        ("change", "tenant-wide sign-in rule fixed"),
+    ]
+    assert steps[0].id in steps[1].needs
+    fake.enact(wanted)
+    assert fake.compare(wanted).changes == ()
+    weaker = robot(sign_in=SignInWant(rules=(own._replace(of=("ann",)),)))
+    notes = {n.code: n.names for n in fake.compare(weaker).notes}
+    assert notes["protection-lost"] == ("bob",)
+    assert {s.about.partition(":")[0] for s in fake.compare(robot()).steps if s.facet == "sign-in"} == {
+        "sign-in rule ours",
+        "tenant-wide sign-in rule fixed",
+    }
+    fake.enact(robot())
+    assert [(t.value("name"), t.value("enabled")) for t in fake.things["rule"]] == [("fixed", True)]
+
+
+def test_what_a_rule_would_stop_is_predicted_and_a_strangers_is_never_overwritten() -> None:
+    fake = Fake()
+    fake.things["account"] = [thing("account", n, name=n, active=True, type="service-account") for n in ("bot", "cam")]
+    fake.things["rule"] = [thing("rule", "s-x", name="taken", everyone=True)]
+    all_ = RuleWant("all-second", ("second-factor",), True, (), (), "any", "mara", "everybody", date(2099, 1, 1))
+    (note,) = (n for n in fake.compare(robot(sign_in=SignInWant(rules=(all_,)))).notes if n.code == "rule-stops")
+    assert note.names == ("bot", "cam")
+    for rule, code in (
+        (all_._replace(name="taken"), "rule-taken"),
+        (all_._replace(everyone=False, of=("nobody-there",)), "rule-of-whom"),
+    ):
+        assert [m.code for m in outline(fake, robot(sign_in=SignInWant(rules=(rule,)))).mistakes] == [code]
+    for wrong, code in (
+        ((all_, all_), "rule-twice"),
+        ((all_._replace(demands=()),), "rule-demands-nothing"),
+        ((all_._replace(of=("ann",)),), "rule-of-whom"),
+        ((all_._replace(everyone=False),), "rule-of-whom"),
+    ):
+        assert {m.code for m in check_sign_in(robot(sign_in=SignInWant(rules=wrong)), HouseRules(), [])} == {code}
 
 
 @pytest.mark.parametrize(

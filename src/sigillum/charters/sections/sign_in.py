@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
-from sigillum.core.charter.wants import ExemptWant, RelaxWant, SignInWant
+from sigillum.core.charter.wants import ExemptWant, RelaxWant, RuleWant, SignInWant
 from sigillum.core.values.errors import Position
 from sigillum.reading.models import Day, Section
 
@@ -45,6 +45,19 @@ class RelaxSection(RiskSection):
     replaced_by: str = Field(description="The rule that keeps everybody else protected; it has to stand first")
 
 
+class RuleSection(Section):
+    """A sign-in rule of the charter's own: it is made before anybody is let off another one, and ends with the charter."""
+
+    name: str = Field(description="Its name in the tenant")
+    demands: list[Literal["second-factor", "device"]] = Field(default_factory=list, description="What it demands at sign-in")
+    of: Literal["everyone"] | list[str] = Field(description="everyone, or accounts and teams by name")
+    networks: list[Network] = Field(default_factory=list, description="Sign-in from these networks only")
+    at: Literal["any", "interactive"] = Field("any", description="interactive: only where somebody sits at a screen")
+    accepted_by: str = Field(description="Who accepted it")
+    why: str = Field(description="What it is for")
+    review: Day = Field(description="When it is looked at again")
+
+
 class SignInSection(Section):
     """How the program signs in: unattended, and without a second factor, unless said."""
 
@@ -54,6 +67,7 @@ class SignInSection(Section):
     )
     second_factor: bool = Field(False, description="True: it presents a second factor, and the tenant demands one of it")
     device: bool = Field(False, description="True: it runs on a device that the tenant manages, and the tenant demands that")
+    rules: list[RuleSection] = Field(default_factory=list, description="Sign-in rules of its own")
     exempt: RiskSection | None = None
     relax: RelaxSection | None = None
 
@@ -76,4 +90,21 @@ def to_core(section: SignInSection | None, position: Position) -> SignInWant | N
         section.interactive,
         section.second_factor,
         section.device,
+        tuple(_rule(r, position) for r in section.rules),
+    )
+
+
+def _rule(section: RuleSection, position: Position) -> RuleWant:
+    everyone = section.of == "everyone"
+    return RuleWant(
+        section.name,
+        tuple(sorted(section.demands)),
+        everyone,
+        () if everyone else tuple(sorted(set(section.of))),
+        tuple(sorted(section.networks)),
+        section.at,
+        section.accepted_by,
+        section.why,
+        section.review,
+        position,
     )

@@ -202,7 +202,10 @@ def as_json(rehearsal: Rehearsal) -> dict[str, Any]:
         **named,
         "tenant_time": format_instant(rehearsal.now),
         "steps": [step_json(s) for s in outline.steps],
-        "notes": [{"code": n.code, "text": advised(n.code, n.text), "warning": n.warning} for n in outline.notes],
+        "notes": [
+            {"code": n.code, "text": advised(n.code, n.text), "warning": n.warning, "names": list(n.names)}
+            for n in outline.notes
+        ],
         "mistakes": [mistake_json(m) for m in outline.mistakes],
         "taken": [
             {

@@ -55,6 +55,7 @@ def reviews(charter: Charter) -> list[tuple[str, date]]:
     if charter.sign_in is not None:
         found += [(f"the exemption from {e.rule}", e.review) for e in [charter.sign_in.exempt] if e is not None]
         found += [(f"the relaxed rule {r.rule}", r.review) for r in [charter.sign_in.relax] if r is not None]
+        found += [(f"the sign-in rule {r.name}", r.review) for r in charter.sign_in.rules]
     return found
 
 

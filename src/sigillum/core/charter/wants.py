@@ -51,6 +51,23 @@ class RelaxWant(NamedTuple):
     replaced_by: str
 
 
+class RuleWant(NamedTuple):
+    """A sign-in rule that the charter writes: what it demands, of everyone or `of` whom (accounts and teams by name), from
+    which networks, at a screen or anywhere; who accepted it, why, and the day of review.
+    """
+
+    name: str
+    demands: tuple[str, ...]
+    everyone: bool
+    of: tuple[str, ...]
+    networks: tuple[str, ...]
+    applies_to: str
+    accepted_by: str
+    why: str
+    review: date
+    position: Position | None = None
+
+
 class SignInWant(NamedTuple):
     """How a program signs in: from these networks only, exempt from one rule; with a second factor, at a managed device, where
     the tenant demands that. `interactive` False: nobody may at a screen; None: nothing is said of that.
@@ -63,6 +80,7 @@ class SignInWant(NamedTuple):
     interactive: bool | None = None
     second_factor: bool = False
     device: bool = False  # one that the tenant manages
+    rules: tuple[RuleWant, ...] = ()  # that the charter writes itself
 
 
 class TrustWant(NamedTuple):

@@ -57,8 +57,8 @@ class Draft:
             self._late.setdefault(step.id, []).extend(needs)
         return step.id
 
-    def note(self, code: str, text: str, *, warning: bool = True) -> None:
-        self.notes.append(Note(code, text, warning))
+    def note(self, code: str, text: str, *, warning: bool = True, names: tuple[str, ...] = ()) -> None:
+        self.notes.append(Note(code, text, warning, names))
 
     def wrong(self, code: str, what: str, mend: str, position: Position | None) -> None:
         self.mistakes.append(Mistake(code, what, mend, position))

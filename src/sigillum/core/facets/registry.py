@@ -63,7 +63,7 @@ LINES: list[Line] = [
     Line("workload", lambda c: c.workload is not None, checked=True),
     Line("delegation", lambda c: c.delegation is not None or not c.is_team, checked=True),
     Line("credential", lambda c: True, checked=True),
-    Line("sign-in", lambda c: c.sign_in is not None or any(w.is_a.typed for w in c.credentials)),
+    Line("sign-in", lambda c: c.sign_in is not None or any(w.is_a.typed for w in c.credentials), checked=True),
 ]
 
 

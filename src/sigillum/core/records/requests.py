@@ -207,10 +207,9 @@ def _check_types(kind: Kind[Any], values: Mapping[str, Any]) -> None:
     """Raises ValueError for a field that the kind does not have, and for a value that its field cannot have."""
     forms = {n: str(getattr(t, "__forward_arg__", t)) for n, t in kind.type.__annotations__.items()}
     for name, value in values.items():
-        if name in kind.shown_as:  # a key or a certificate
-            fits = value is None or (isinstance(value, Mapping) and all(isinstance(v, str) for v in value.values()))
-        else:
-            fits = (name in forms or name in kind.write_only) and _fits(forms.get(name, "str"), value)
+        fits = (name in forms or name in kind.write_only or name in kind.shown_as) and _fits(forms.get(name, "str"), value)
+        if name in kind.shown_as and isinstance(value, Mapping):  # a key or a certificate
+            fits = all(isinstance(v, str) for v in value.values())
         if not fits:
             raise ValueError(f"{name} of a {kind.name} cannot be that")
 

@@ -236,11 +236,14 @@ class Collision(NamedTuple):
 
 
 class Note(NamedTuple):
-    """Something worth knowing: a stable code and a sentence; `warning` where it may go wrong."""
+    """Something worth knowing: a stable code and a sentence; `warning` where it may go wrong; all `names` that it is about,
+    where the sentence has the first few.
+    """
 
     code: str
     text: str
     warning: bool = True
+    names: tuple[str, ...] = ()
 
 
 # notes about how something is set up, at any time: worth a look, and no difference from what the charter says

@@ -157,6 +157,8 @@ CODECS: dict[str, Codec] = {
                         ("applies_to", "appliesTo"),
                         ("networks", "networks"),
                         ("blocks", "blocks"),
+                        ("demands", "demands"),
+                        ("everyone", "everyone"),
                     )
                 ),
                 "targets": ("targets", _targets),

@@ -16,9 +16,7 @@ from sigillum.core.deciding.sign_in import (
     CompiledRule,
     account_of,
     decide,
-    losing,
     rule_of,
-    teams_of,
 )
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
@@ -35,14 +33,9 @@ from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean, some
 
-Rules = dict[str, CompiledRule]  # by name
-NAME = "sign-in"
-NEW = "(new)"  # stands for the id of an account or rule that is still to be made
+from .written import NAME, NEW, WRITTEN, Rules, end, lost_without, mark_of, people, teams, write
+
 NETWORKS, UNATTENDED, EXEMPT, RELAX, METHODS = "networks", "unattended", "exempt", "relax", "methods"
-
-
-def mark_of(seen: Seen, what: str, rule: str = "") -> Mark:
-    return seen.mark(NAME, ("what", what), *((("rule", rule),) if rule else ()))
 
 
 def compare(seen: Seen, draft: Draft) -> None:
@@ -55,7 +48,8 @@ def compare(seen: Seen, draft: Draft) -> None:
     fact = seen.ask(ALL_RULES)
     if seen.carried(TEAM) is not None:
         seen.ask(ALL_TEAMS)
-    if charter.sign_in is not None and charter.sign_in.relax is not None:
+    written = any(g.mark.get("what") == WRITTEN and g.live for g in seen.history.of(NAME, seen.tenant))
+    if written or (charter.sign_in is not None and (charter.sign_in.relax is not None or charter.sign_in.rules)):
         seen.ask(ALL_ACCOUNTS)
     if who is None:
         return
@@ -71,9 +65,10 @@ def compare(seen: Seen, draft: Draft) -> None:
     _methods(seen, draft)
     future = dict(rules)
     _own_rules(seen, draft, want, fact.records, future, who.id)
+    write(seen, draft, want, fact.records, rules, future)
     _exempt(seen, draft, want, rules, future, who.id)
     _relax(seen, draft, want, rules, future, who.id)
-    _not_wanted(seen, draft, want, rules, who.id)
+    _not_wanted(seen, draft, want, rules, future, who.id)
     _effective(seen, draft, want, list(future.values()))
 
 
@@ -228,18 +223,20 @@ def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rul
     """Switch a tenant-wide rule off, only where another stands that loses nobody."""
     relax = want.relax
     rule = _known(seen, draft, relax.rule, rules, want) if relax is not None else None
-    other = _known(seen, draft, relax.replaced_by, rules, want) if relax is not None else None
+    other = _known(seen, draft, relax.replaced_by, future, want) if relax is not None else None
     if relax is None or rule is None or other is None:
         return
-    everybody = seen.ask(ALL_ACCOUNTS)
-    if not everybody.known:
-        unknown(seen, draft, everybody, "who would lose protection")
+    everybody = people(seen)
+    if everybody is None:
+        unknown(seen, draft, seen.ask(ALL_ACCOUNTS), "who would lose protection")
         return
-    teams = _teams(seen)
-    people = [account_of(r, teams) for r in everybody.records]
-    lost = [a.name for a in losing(rules.values(), rule, people) if a.id != who]
-    if not other.enabled or lost:
-        demands = ", ".join(sorted(rule.demands)) or "it"
+    lost = tuple(n for n in lost_without(future.values(), rule, (a for a in everybody if a.id != who)))
+    last = seen.history.latest(mark_of(seen, RELAX, rule.name))
+    demands = ", ".join(sorted(rule.demands)) or "it"
+    if lost and not rule.enabled and last is not None and last.state is State.MADE:  # who joined since, and is let off with it
+        told = f"{rule.name} is switched off for this charter, and nothing demands {demands} of {some(lost, 'account')}"
+        draft.note("protection-lost", f"{told}: widen {other.name} until it covers them", names=lost)
+    elif not other.enabled or lost:
         told = (
             f"without {rule.name} {some(lost, 'account')} would lose {demands}"
             if lost
@@ -255,7 +252,8 @@ def _relax(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rul
                 StepKind.CHANGE,
                 f"tenant-wide sign-in rule {rule.name}: switch it off, {other.name} replaces it for everybody else",
                 Change(RULE, rule.id, {"enabled": False}, about=_accepted(relax), result=AttemptOutcome.MADE),
-                power=RULE.power,
+                draft.by(seen.tenant, Guarded),
+                RULE.power,
                 why=relax.why,
                 before={"enabled": True},
                 after={"enabled": False, "accepted by": relax.accepted_by, "until": f"{relax.review} (review)"},
@@ -268,14 +266,11 @@ def _accepted(risk: ExemptWant | RelaxWant) -> dict[str, str]:
     return {"accepted_by": risk.accepted_by, "why": risk.why, "review": risk.review.isoformat()}
 
 
-def _teams(seen: Seen) -> dict[str, list[str]]:
-    return teams_of(seen.ask(ALL_TEAMS).records) if seen.carried(TEAM) is not None else {}
-
-
-def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: Id) -> None:
+def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future: Rules, who: Id) -> None:
     """What only we made or relaxed, and the charter no longer asks for, is put back."""
     wanted = {
         *(mark_of(seen, own.what) for own in _wanted(want)),
+        *(mark_of(seen, WRITTEN, rule.name) for rule in want.rules),
         mark_of(seen, EXEMPT, want.exempt.rule) if want.exempt else None,
         mark_of(seen, RELAX, want.relax.rule) if want.relax else None,
     }
@@ -296,6 +291,8 @@ def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: I
                         why=why,
                     )
                 )
+            case "written":
+                end(seen, draft, rules, future, last, rule, why)
             case "exempt" if who in rule.exempt:
                 draft.add(
                     Step(
@@ -325,7 +322,7 @@ def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, who: I
 def _effective(seen: Seen, draft: Draft, want: SignInWant, rules: list[CompiledRule]) -> None:
     """What decides once all this is done."""
     record = _account(seen, draft)
-    who = account_of(record, _teams(seen)) if record is not None else Account(NEW)
+    who = account_of(record, teams(seen)) if record is not None else Account(NEW)
     address = want.networks[0].split("/")[0] if want.networks else ""
     attempt = Attempt(address, want.interactive is True, want.second_factor, want.device)
     verdict = decide(who._replace(active=True), rules, attempt)
@@ -358,6 +355,7 @@ def words(mark: Mark) -> str:
         NETWORKS: "the sign-in rule of its networks",
         UNATTENDED: "the sign-in rule that lets nobody in at a screen",
         "methods": "registered methods",
+        WRITTEN: f"the sign-in rule {rule}",
         "exempt": f"the exemption from {rule}",
         "relax": f"the sign-in rule {rule}, switched off",
     }.get(what, str(mark))

@@ -1,0 +1,1 @@
+"""The facet *sign-in*."""
