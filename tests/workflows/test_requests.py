@@ -447,7 +447,7 @@ def mutated(document: dict[str, Any], chance: random.Random) -> dict[str, Any]:
                 found = found[key]
             of[last] = copy.deepcopy(found)
         else:
-            of[last] = chance.choice(JUNK)
+            of[last] = copy.deepcopy(chance.choice(JUNK))
     return out
 
 
