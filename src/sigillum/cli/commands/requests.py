@@ -103,14 +103,7 @@ def _add_answer(verbs: Any) -> None:
         "--only", type=int, action="append", default=[], metavar="NUMBER", help="of a file with several requests: this one"
     )
     answer.add_argument("--yes", action="store_true", help="do not ask; its signer has to be known")
-    answer.add_argument(
-        "--from",
-        dest="from_",
-        action="append",
-        default=[],
-        metavar="THUMBPRINT",
-        help="whose signature is known, beside `signers` in sigillum.yaml",
-    )
+    _add_from(answer)
 
 
 def _add_done(verbs: Any) -> None:
@@ -124,13 +117,17 @@ def _add_done(verbs: Any) -> None:
     done.add_argument("number", type=int, nargs="?", help="which one; with a receipt: all that it answers, where none is given")
     done.add_argument("--value", default="", help="of a request for a value: what was told, where there is no receipt")
     done.add_argument("--receipt", type=Path, metavar="FILE", help="the signed receipt that came back")
-    done.add_argument(
+    _add_from(done)
+
+
+def _add_from(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
         "--from",
         dest="from_",
         action="append",
         default=[],
         metavar="THUMBPRINT",
-        help="whose signature is known, beside `signers` in sigillum.yaml",
+        help="whose signature is known, next to `signers` in sigillum.yaml",
     )
 
 

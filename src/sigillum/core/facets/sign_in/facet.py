@@ -23,7 +23,7 @@ from sigillum.core.facets.facet import Facet
 from sigillum.core.facets.provides import Guarded, ItsPrincipal, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Where, principal, stand, unknown
-from sigillum.core.kinds.changes import Change, End, Entry, Make
+from sigillum.core.kinds.changes import Change, Entry, Make
 from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.identities import Account as AccountBody
 from sigillum.core.kinds.kind import Query, Record
@@ -33,7 +33,7 @@ from sigillum.core.records.steps import HIDDEN, NEVER_HERE, Step, StepKind
 from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.text import did_you_mean, some
 
-from .written import NAME, NEW, WRITTEN, Rules, end, lost_without, mark_of, people, teams, write
+from .written import NAME, NEW, WRITTEN, Rules, end, ending, lost_without, mark_of, people, teams, write
 
 NETWORKS, UNATTENDED, EXEMPT, RELAX, METHODS = "networks", "unattended", "exempt", "relax", "methods"
 
@@ -281,16 +281,7 @@ def _not_wanted(seen: Seen, draft: Draft, want: SignInWant, rules: Rules, future
             continue
         match last.mark.get("what"):
             case "networks" | "unattended":
-                draft.add(
-                    Step(
-                        StepId(last.mark, last.number, "end"),
-                        StepKind.END,
-                        f"sign-in rule {rule.name}",
-                        End(RULE, rule.id),
-                        power=RULE.power,
-                        why=why,
-                    )
-                )
+                draft.add(ending(last, rule, why))
             case "written":
                 end(seen, draft, rules, future, last, rule, why)
             case "exempt" if who in rule.exempt:

@@ -191,13 +191,16 @@ def end(seen: Seen, draft: Draft, rules: Rules, future: Rules, last: Generation,
     """End a rule of ours that the charter writes no more, and tell who loses what it demanded."""
     future.pop(rule.name, None)
     _loses(seen, draft, rules, future, rule.name, "once it has ended")
-    draft.add(
-        Step(
-            StepId(last.mark, last.number, "end"),
-            StepKind.END,
-            f"sign-in rule {rule.name}",
-            End(RULE, rule.id),
-            power=RULE.power,
-            why=why,
-        )
+    draft.add(ending(last, rule, why))
+
+
+def ending(last: Generation, rule: CompiledRule, why: str) -> Step:
+    """The end of a rule of ours."""
+    return Step(
+        StepId(last.mark, last.number, "end"),
+        StepKind.END,
+        f"sign-in rule {rule.name}",
+        End(RULE, rule.id),
+        power=RULE.power,
+        why=why,
     )
