@@ -72,4 +72,4 @@ def _state(asked: Asked) -> str:
 def _beside(asked: Asked, ident: Ident) -> list[RenderableType]:
     """What is like it and there already, with what differs: an end, a place, a window."""
     rows = [(ident(there.id), told(there)) for there in asked.beside]
-    return [Text("Like it, and there already:", "bold"), pairs(rows), ""] if rows else []
+    return [Text("Already there, and similar:", "bold"), pairs(rows), ""] if rows else []

@@ -181,11 +181,12 @@ CHANGED = frozenset(("account", "team", "client", "principal", "role"))  # what 
 
 def told(there: Beside) -> str:
     """In what something that is there differs from what is asked for."""
-    return "; ".join(
-        f"{name}: there {plain(have) if have not in (None, '', ()) else 'nothing'}, "
-        f"asked {plain(want) if want not in (None, '', ()) else 'nothing'}"
-        for name, (have, want) in there.different.items()
-    )
+
+    def words(value: Any) -> str:
+        inner = [str(v) for v in value] if isinstance(value, (list, tuple)) else [str(value)] if value is not None else []
+        return str(plain(", ".join(inner))) or "nothing"
+
+    return "; ".join(f"{name}: there {words(have)}, asked {words(want)}" for name, (have, want) in there.different.items())
 
 
 def _means(tenant: Tenant, request: Request) -> tuple[tuple[str, str, str], ...]:
