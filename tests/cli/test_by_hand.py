@@ -16,8 +16,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from conftest import Away, Desk, Fork, Sandbox
+from conftest import Away, Desk, Fork, Sandbox, examples
+from sigillum.core.values.errors import FileError
+from sigillum.reading.document import parse
+from sigillum.reading.models import validate
+from sigillum.tenants.by_hand.answers import AnswersFile
 
 TODAY = datetime.now(UTC).date()
 HEAD = f"# source: export\n# date: {TODAY}\n"
@@ -284,6 +290,34 @@ def test_answers_are_checked(depot: Desk, tmp_path: Path, answers: Any, code: in
     ran = depot.program("enact", "rope-stock", "--yes", "--answers", "done.yaml")
     assert (ran.code, told in " ".join((ran.out + ran.err).split())) == (code, True), ran.out + ran.err
     assert SECRET not in ran.out + ran.err
+
+
+words = st.one_of(
+    st.none(),
+    st.booleans(),
+    st.integers(-2, 2),
+    st.floats(allow_nan=False),
+    st.text(max_size=6),
+    st.sampled_from(["yes", "Yes", "YES ", "no", "off", "on", "true", "y", "n", "ja", "perhaps", "yes?", "~", "1"]),
+    st.lists(st.booleans(), max_size=2),
+    st.dictionaries(st.just("yes"), st.booleans(), max_size=1),
+)
+
+
+@settings(max_examples=examples(500), deadline=None)
+@given(st.dictionaries(st.sampled_from(["yes", "Yes", "id", "secret", "for", "by", "done"]), words, max_size=4))
+def test_nothing_is_a_yes_but_a_yes(given_: dict[str, Any]) -> None:
+    text = json.dumps({"depot/rope-stock/1 add team 9": given_})
+    try:
+        (answer,) = validate(AnswersFile, parse(text, "done.yaml")).root.values()
+    except FileError as problem:
+        assert problem.mistakes and all(m.position is not None for m in problem.mistakes)
+        return
+    said = given_.get("yes")
+    yes = said is True or (isinstance(said, str) and said.strip().lower() in ("yes", "true", "on"))
+    assert (answer.yes is True) == yes
+    assert answer.yes is not None or answer.id or answer.secret
+    assert not answer.secret or answer.secret.partition(":")[0] in ("env", "file", "keyring", "store")
 
 
 def test_line_by_line_at_a_terminal(depot: Desk) -> None:
