@@ -171,6 +171,62 @@ def test_what_pasting_did_is_undone(name: str, how: str) -> None:
     assert bool(mended.done) == (mended.data != pasted.encode())
 
 
+SAID = {  # what is said of each way
+    "quoted": ("the name before it was taken away", "the quotes around it were taken away"),
+    "single quotes": ("the name before it was taken away", "the quotes around it were taken away"),
+    "typographic quotes": ("the name before it was taken away", "the quotes around it were taken away"),
+    "comma after": ("the name before it was taken away", "the quotes around it were taken away"),
+    "escaped": ("line ends that were written out became line ends",),
+    "escaped and quoted": (
+        "line ends that were written out became line ends",
+        "the name before it was taken away",
+        "the quotes around it were taken away",
+    ),
+    "escaped twice": (
+        "line ends that were written out became line ends",
+        "the name before it was taken away",
+        "the quotes around it were taken away",
+    ),
+    "escaped, Windows": ("line ends that were written out became line ends",),
+    "a variable": ("the name before it was taken away", "the quotes around it were taken away"),
+    "a name before it": ("the name before it was taken away",),
+    "a variable on one line": ("line ends that were written out became line ends", "the name before it was taken away"),
+    "a member of JSON": (
+        "line ends that were written out became line ends",
+        "the name before it was taken away",
+        "the quotes around it were taken away",
+    ),
+    "Windows": ("line ends of Windows became usual ones",),
+    "old Mac": ("line ends of Windows became usual ones",),
+    "a mark in front": ("a mark of its character set was taken away",),
+    "no last line end": ("its lines were laid out anew",),
+    "indented": ("its lines were laid out anew",),
+    "quoted mail": ("stray signs at the beginnings of lines were taken away",),
+    "spaces at the ends": ("its lines were laid out anew",),
+    "one line": ("its lines were laid out anew",),
+    "one line without spaces": ("its lines were laid out anew",),
+    "empty lines": ("its lines were laid out anew",),
+    "no first line": ("the line at its beginning was put back",),
+    "no last line": ("the line at its end was put back",),
+    "no edges": ("the lines at its beginning and end were put back",),
+    "four dashes": ("its first or last line was mended",),
+    "long dashes": ("its first or last line was mended",),
+    "small letters": ("its first or last line was mended",),
+    "letters for addresses": ("letters for addresses became usual ones",),
+    "for a web page": ("signs that were written out for a web page became signs",),
+    "escaped slashes": ("escaped slashes became slashes",),
+    "unseen letters": ("characters that cannot be seen were taken away",),
+    "hard spaces": ("characters that cannot be seen were taken away",),
+    "lines of another length": ("its lines were laid out anew",),
+    "text around": ("its lines were laid out anew",),
+}
+
+
+@pytest.mark.parametrize("how", SAID)
+def test_what_was_done_is_said(how: str) -> None:
+    assert mend(BROKEN[how](made("rsa-pkcs8").decode()).encode()).done == SAID[how]
+
+
 @pytest.mark.parametrize(
     ("change", "told"),
     [
@@ -257,6 +313,13 @@ def test_what_is_nothing_of_ours_is_described(data: bytes, looks: str) -> None:
 )
 def test_a_form_that_says_how_long_it_is_ends_there(der: str, ends: bool) -> None:
     assert whole(bytes.fromhex(der)) is ends
+
+
+def test_a_credential_file_says_whose_it_is_and_nothing_that_is_secret() -> None:
+    about = {"name": "k", "d": "hidden", "k": "hidden", "ends": "2027-01-01T00:00:00Z", "count": 3, "more": ["x"]}
+    (found,) = read(json.dumps({"credential": about, "secret": "abcdefgh"}).encode())
+    assert found.about == (("name", "k"), ("ends", "2027-01-01T00:00:00Z"), ("count", "3"))
+    assert (found.until, "hidden" in json.dumps(found.as_json())) == ("2027-01-01T00:00:00Z", False)
 
 
 @pytest.mark.parametrize("name", ["rsa-pkcs8", "ec-sec1", "ed-pkcs8"])
