@@ -72,8 +72,9 @@ def add_parser(subparsers: Any) -> None:
         parents=[common()],
         help="say, signed, that one is not wanted any more",
         epilog=EXAMPLE,
-        description="Withdraw an open request: a signed withdrawal is written next to it. Send it to whoever got the request; "
-        "`requests answer` takes it there, and refuses the request from then on. `enact` does not ask for the same again.",
+        description="Withdraw an open request: a signed withdrawal is written next to it. Send it to the administrator who got "
+        "the request; `requests answer` accepts it there, and refuses the request from then on. `enact` does not ask for the "
+        "same again.",
     )
     withdraw.add_argument("number", type=int)
     withdraw.add_argument("--because", default="", metavar="WHY", help="the reason, which the other side reads")
@@ -223,8 +224,8 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
         raise problems[0]
     done = [(a.request.number, a.request.digest, bool(a.stands)) for a in found.asked]
     answered = _answered(context, done, str(receipt), "It is so already" if found.stands else "Done, and read back")
-    for problem in problems:  # what was done has its receipt, and what was not is told
-        raise problem
+    if problems:  # what was done has its receipt, and what was not is told
+        raise problems[0]
     return answered
 
 

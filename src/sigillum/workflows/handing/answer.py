@@ -61,6 +61,7 @@ class Arrived:
     hand: str
     asked: tuple[Asked, ...]
     left: tuple[tuple[Request, str], ...] = ()
+    file: tuple[Request, ...] = ()  # all that it holds, also what is not meant
 
     @property
     def stands(self) -> bool:
@@ -81,7 +82,8 @@ def compare(office: Office, path: Path, known: Sequence[str] = (), only: Sequenc
     Raises FileError, UsageError, SomebodyError.
     """
     body, signer = opened(office, path)
-    wanted = _meant(requests.read(body, str(path)), only, path)
+    file = requests.read(body, str(path))
+    wanted = _meant(file, only, path)
     name, able, usual = _able(office, wanted, path)
     tenant = office.tenants.reach(name)
     asked, left = list[Asked](), list[tuple[Request, str]]()
@@ -106,6 +108,7 @@ def compare(office: Office, path: Path, known: Sequence[str] = (), only: Sequenc
         able,
         tuple(asked),
         tuple(left),
+        file,
     )
 
 
@@ -266,7 +269,9 @@ def answer(office: Office, found: Arrived) -> tuple[Path | None, list[SigillumEr
                 answers.append(_answer(asked.request, made=False, id=identity))
         if not answers:
             return None, problems
-        return _receipt(office, found.path, answers, by=found.hand, now=time_of(office.tenants.reach(found.tenant))), problems
+        return _receipt(
+            office, found.path, found.file, answers, by=found.hand, now=time_of(office.tenants.reach(found.tenant))
+        ), problems
 
 
 def _carried_out(office: Office, found: Arrived, asked: Asked, answers: list[dict[str, Any]]) -> SigillumError | None:
@@ -287,11 +292,12 @@ def _carried_out(office: Office, found: Arrived, asked: Asked, answers: list[dic
 def refuse(office: Office, path: Path, why: str, only: Sequence[int] = ()) -> tuple[list[Request], Path]:
     """Say, signed, that something is not done, and why; it is not answered here any more. Raises FileError, UsageError."""
     body, signer = opened(office, path)
-    wanted = _meant(requests.read(body, str(path)), only, path)
+    file = requests.read(body, str(path))
+    wanted = _meant(file, only, path)
     for request in wanted:
         _note(office, request.digest, signer.key_id, "refused", f"{why} ({writer_name()})")
     answers = [_answer(r, made=False, refused=why) for r in wanted]
-    return wanted, _receipt(office, path, answers, by=writer_name(), now=whole_second(datetime.now(UTC)))
+    return wanted, _receipt(office, path, file, answers, by=writer_name(), now=whole_second(datetime.now(UTC)))
 
 
 def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> tuple[Request, Path]:
@@ -321,16 +327,17 @@ def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> t
             where="--value",
             mend="it is one line of text, and fits the form whole",
         )
-    return request, _receipt(office, path, [_answer(request, made=False, value=value)], by=writer_name(), now=now)
+    return request, _receipt(office, path, (request,), [_answer(request, made=False, value=value)], by=writer_name(), now=now)
 
 
 def _answer(request: Request, *, made: bool, **more: str) -> dict[str, Any]:
     return {"request": request.digest, "number": request.number, "do": request.do, "about": request.about, "made": made, **more}
 
 
-def _receipt(office: Office, path: Path, answers: list[dict[str, Any]], *, by: str, now: datetime) -> Path:
-    """Beside the request; one that answers a part of a file names the numbers."""
-    of = requests.read(read_json(path), str(path))
+def _receipt(
+    office: Office, path: Path, of: Sequence[Request], answers: list[dict[str, Any]], *, by: str, now: datetime
+) -> Path:
+    """Beside the request; one that answers a part of a file names the numbers. `of`: all that the file holds."""
     part = "" if len(answers) == len(of) else "." + "-".join(str(a["number"]) for a in answers)
     receipt = path.with_name(f"{path.stem}{part}.receipt.json")
     body = {"kind": RECEIPT, "tenant": of[0].tenant, "charter": of[0].charter, "by": by, "at": format_instant(now)}

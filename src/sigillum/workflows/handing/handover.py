@@ -143,7 +143,7 @@ def _secrets(
     path = keys.path(credential.name, number)
     if not number or not path.exists():
         if number and (words := not_here(office, uid, credential.name, number)):
-            why |= dict.fromkeys(("key", "secret", "certificate", "key_id", "credential_id", "ends"), words)
+            why |= dict.fromkeys(OF_CREDENTIAL, words)
         return
     about = keys.about(credential.name, number)
     known |= {"credential_id": about.get("credential_id"), "ends": about.get("ends")}
