@@ -18,7 +18,8 @@ from sigillum.cli.views.rehearsal import ABOVE, details
 from sigillum.cli.views.requests import text as request_text
 from sigillum.core.kinds.changes import Make
 from sigillum.core.kinds.registry import KINDS
-from sigillum.core.records.requests import Request, document, numbered
+from sigillum.core.records.letters import document
+from sigillum.core.records.requests import Request, numbered
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.canonical import thumbprint
 from sigillum.core.values.marks import Mark, StepId

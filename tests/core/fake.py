@@ -432,7 +432,7 @@ class Fake:
             Kept(self.held, self.ledger, self.kept),
             Patience(60, 0, lambda s: None, lambda t: None),
             prove,
-            lambda step, doing: None,
+            lambda step, doing, waits: None,
             lambda reference: Secret("chosen"),
             turn,
         )

@@ -26,12 +26,11 @@ from sigillum.core.kinds.identities import CLIENT, TEAM
 from sigillum.core.kinds.profile import Operation
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import RULE, Exemption
+from sigillum.core.records.letters import document, read
 from sigillum.core.records.requests import (
     Request,
-    document,
     fulfilled,
     numbered,
-    read,
     references,
     request_of,
     standing_for,
@@ -325,7 +324,7 @@ def test_a_request_is_compared_anew_and_becomes_the_same_step(action: Any, befor
     assert arrived == asked
     assert fulfilled(arrived, (before,)) is False
     assert fulfilled(arrived, (after,) if after is not None else ()) is not False
-    made = step_of(arrived, "away")
+    made = step_of(arrived, arrived.digest, "away")
     assert made.action == action
     assert (made.power, made.about) == ("grants", "grant of reader")
 
@@ -369,7 +368,7 @@ def test_every_kind_of_step_survives_the_way_there_and_back(doing: Any) -> None:
     asked = numbered(request_of(step(doing), doing, "https://t.example", "mailer"), 3, "2099-01-01T00:00:00Z")
     (arrived,) = read(json.loads(json.dumps(document([asked]))), "file")
     assert (arrived, arrived.digest) == (asked, asked.digest)
-    assert step_of(arrived, "away").action == doing
+    assert step_of(arrived, arrived.digest, "away").action == doing
     assert {r.label for r in references(arrived)} <= {
         "about",
         "principal",

@@ -17,7 +17,8 @@ from sigillum.core.comparing.hands import Hand, assign
 from sigillum.core.facets.registry import LINES, Line, check, facets_of, in_order, words
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.registry import KINDS
-from sigillum.core.records.requests import document, doing_of, numbered, read, request_of
+from sigillum.core.records.letters import document, read
+from sigillum.core.records.requests import doing_of, numbered, request_of
 from sigillum.core.records.steps import Ask
 from sigillum.tenants.scim.codec import Wire
 from sigillum.tenants.scim.codecs import CODECS

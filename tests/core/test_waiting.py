@@ -189,7 +189,7 @@ def test_a_request_waits_until_it_is_done_or_wanted_no_more() -> None:
     stands, gone, hidden = Fact((Record(GRANT, "g-1", Grant()),)), Fact[Grant](), Fact[Grant](unknown="403")
     for fact, how in ((stands, "not asked for any more"), (gone, "seen to be done"), (hidden, "not asked for any more")):
         assert next_request(one, Look(lambda query, fact=fact: fact), NOW).closed == how  # type: ignore[misc]
-        assert next_request(one, Look(lambda query, fact=fact: fact, frozenset({(one.mark, 2)})), NOW) == Next()  # type: ignore[misc]
+        assert next_request(one, Look(lambda query, fact=fact: fact, frozenset({one.step})), NOW) == Next()  # type: ignore[misc]
     assert next_request(read_requests([asked, closed], "c")[0], Look(lambda query: gone), NOW) == Next()
 
 

@@ -110,6 +110,8 @@ class Memory:
         if isinstance(doing, Make) and any(r.mark == mark for r in there):
             return Reply(Result.EXISTS)
         new, number = after(old, doing, identity, mark), str(next(self.numbers))
+        if isinstance(doing, Make) and new is not None:  # what the tenant chooses itself
+            new = new.with_(**{n: f"{n}-{number}" for n in doing.kind.assigned if not new.value(n)})
         if new is not None and self.stamped:
             new = new._replace(version=number, modified=number)
         self.things[doing.kind.name] = [*(r for r in there if r.id != identity), *([new] if new is not None else [])]

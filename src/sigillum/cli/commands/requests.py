@@ -149,7 +149,7 @@ def _list(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _show(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
-    from sigillum.core.records.requests import read
+    from sigillum.core.records.letters import read
     from sigillum.workflows.handing.requests import numbered, read_json
 
     known = numbered(context.office, args.number)
@@ -172,11 +172,12 @@ def _told(context: Context) -> str:
 
 def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import requests as view
-    from sigillum.core.records.requests import TELL, WITHDRAWAL, read
+    from sigillum.core.records.requests import TELL, WITHDRAWAL
     from sigillum.core.values.errors import SomebodyError, UsageError
-    from sigillum.workflows.handing.answer import answer, compare, note_replaced, opened, refuse, take_withdrawal, tell
+    from sigillum.workflows.handing.answer import answer, compare, note_replaced
+    from sigillum.workflows.handing.arrived import letter_of, opened, refuse, take_withdrawal, tell
 
-    body, signer = opened(context.office, args.file)
+    body, signer = opened(args.file)
     if args.from_ and signer.key_id not in args.from_:
         raise SomebodyError(
             f"it is signed by another key than `--from` says: {signer.key_id}",
@@ -187,25 +188,26 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
         noted = take_withdrawal(context.office, body, signer, str(args.file))
         context.give("withdrawn", {"requests": [{"number": n, "carried_out_at": at} for n, at in noted]}, _noted(noted))
         return Outcome.DONE
-    asked = read(body, str(args.file))
+    letter = letter_of(args.file, body, signer)
+    asked = letter.requests
     if args.refuse:
         if args.value or args.yes:
             raise UsageError("what is refused is not answered", where="--refuse", mend="leave --value and --yes out")
         context.show(lambda: view.texts(asked, context.ident))
-        requests, written = refuse(context.office, args.file, args.refuse, args.only)
+        requests, written = refuse(context.office, letter, args.refuse, args.only)
         return _answered(context, [(r.number, r.digest, False) for r in requests], str(written), "Refused")
     if asked[0].do == TELL:
         if not args.value:
             raise UsageError("it asks for a value", where=str(args.file), mend="tell it: --value VALUE")
         context.show(lambda: view.texts(asked, context.ident))  # whoever tells it sees for what
-        request, written = tell(context.office, args.file, args.value, args.from_)
+        request, written = tell(context.office, letter, args.value, args.from_)
         return _answered(context, [(request.number, request.digest, False)], str(written), f"Told: {request.about}")
-    found = compare(context.office, args.file, args.from_, args.only)
+    found = compare(context.office, letter, args.from_, args.only)
     note_replaced(context.office, found)
     context.show(lambda: view.answering(found, context.ident))
     if not found.stands and args.yes and not found.known:
         raise SomebodyError(
-            f"the request is signed by a key that is not known here ({found.key_id})",
+            f"the request is signed by a key that is not known here ({signer.key_id})",
             where=str(args.file),
             mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`; or leave "
             "--yes out and answer at a terminal",

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from rich.console import Group, RenderableType
 from rich.text import Text
 
 from sigillum.core.records.requests import Request
+from sigillum.core.records.results import result
 from sigillum.core.values.text import plain, whole
 from sigillum.workflows.handing.answer import Arrived, Asked, told
 
@@ -28,11 +30,9 @@ def text(request: Request, ident: Ident) -> RenderableType:
         ("expires", request.expires),
     ]
     made = request.do == "make"  # with nothing in a field it is made without it; a change empties it
-    values = [
-        (name, ident(str(v)) if name in HIDDEN and v else value_text(v))
-        for name, v in request.values.items()
-        if not made or v not in (None, "", (), [])
-    ]
+    values = [(name, _value(name, v, ident)) for name, v in request.values.items() if not made or v not in (None, "", (), [])]
+    if request.after:
+        rows.append(("after", f"request {', '.join(map(str, request.after))} of this file"))
     rows += [(name.replace("_", " "), text) for name, text in request.accepted.items()]
     more = [("id", ident(request.id))] if request.id else []
     return Group(
@@ -42,6 +42,15 @@ def text(request: Request, ident: Ident) -> RenderableType:
         "",
         pairs([(n, whole(v)) for n, v in (*more, *values)]),
     )
+
+
+def _value(name: str, value: Any, ident: Ident) -> str:
+    """One value, whole; what another request of the file will give is called by its number."""
+    if (given := result(value)) is not None:
+        return f"({given})"
+    if isinstance(value, list):
+        value = [f"({given})" if (given := result(v)) is not None else tuple(v) if isinstance(v, list) else v for v in value]
+    return ident(str(value)) if name in HIDDEN and value else value_text(value)
 
 
 def texts(requests: Sequence[Request], ident: Ident) -> RenderableType:
@@ -55,13 +64,16 @@ def answering(found: Arrived, ident: Ident) -> RenderableType:
     for asked in found.asked:
         means = [(label, f"{ident(plain(id_))} is {ident(plain(what))}") for label, id_, what in asked.means]
         looked = [Text(f"As {found.tenant} knows what it names:", "bold"), pairs(means), ""] if means else []
-        parts += ["", text(asked.request, ident), "", *looked, *_beside(asked, ident), Text(_state(asked))]
+        parts += ["", text(asked.given, ident), "", *looked, *_beside(asked, ident), Text(_state(asked))]
     for request, why in found.left:
         parts += ["", Text(f"Not answered: request {request.number} ({request.about}) {plain(why)}", "yellow")]
     return Group(*parts)
 
 
 def _state(asked: Asked) -> str:
+    if asked.after:
+        numbers = ", ".join(map(str, asked.after))
+        return f"It is looked up and carried out once request {numbers} is, and not without it."
     if asked.stands:
         return "It is so already; only a receipt is written."
     if asked.changes is not None:

@@ -80,7 +80,7 @@ def resolved(doing: Doing, value: Callable[[Any], Any]) -> Doing:
     match doing:
         case Make():
             made = part(doing.part)
-            if doing.kind is GRANT and str(made.get("place", "")).startswith("@"):
+            if doing.kind is GRANT and str(made.get("place", "")).startswith("@") and isinstance(made["place_id"], str):
                 made["place"] = f"@{made['place_id']}"  # a principal as the place, which may just have been made
             return doing._replace(part=made)
         case Change():

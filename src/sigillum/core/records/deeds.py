@@ -216,6 +216,7 @@ _OF_THINGS = {
     history.FOUND: "found again {}",
     history.UNSURE: "cannot tell whether {} is ours or another hand's, and leaves it alone",
     history.GIVEN_BACK: "gave back {}",
+    history.ENDED_AS_ASKED: "saw that {} was ended, as it was asked for",
     history.OURS: "was told that it was Sigillum itself that stopped {}",
     history.GIVEN_AWAY: "keeps {} here no more, since it was handed over",
 }

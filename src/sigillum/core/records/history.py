@@ -26,6 +26,8 @@ INTENT, OUTCOME, KEPT, ADOPTED, FOUND, PROVED, KNOWN, RENAMED, LENT, BEFORE, FEL
     "felt",
 )
 REQUESTED, RECEIVED, HANDED, CONNECTED, CONFIRMED = "requested", "received", "handed-over", "connected", "confirmed"
+ENDED_AS_ASKED = "ended-as-asked"  # it was asked for, and the tenant does not show it any more
+EXPIRED = "expired"  # the state of a request that nobody answered in time
 ASKED_AGAIN = "asked-again"  # by a person's word: what was refused or withdrawn is to be asked once more
 NOTED = "request-noted"  # that somebody else's request was refused here, or is withdrawn or replaced
 RECALLED, CLOSED = "recalled", "closed"
@@ -175,6 +177,7 @@ class History:
     generations: dict[Mark, list[Generation]] = field(default_factory=dict)
     turns: dict[Mark, Turn] = field(default_factory=dict)  # open rotations
     holds: dict[Mark, Hold] = field(default_factory=dict)  # open suspensions
+    asked: dict[Mark, tuple[int, str, Mapping[str, Any]]] = field(default_factory=dict)  # generation, request, its terms
     retiring: str = ""  # why it is being retired, or was
     retired_at: str = ""  # tenant's time at which all of it had ended; empty: not retired
     changed_at: int = 0  # sequence of the last change
@@ -188,6 +191,12 @@ class History:
         """The newest generation, whatever became of it."""
         found = self.generations.get(mark)
         return found[-1] if found else None
+
+    def terms(self, mark: Mark, number: int) -> Mapping[str, Any]:
+        """With which terms a generation was begun, or somebody was asked for it: they stay, so that no window moves."""
+        made = next((g for g in self.generations.get(mark, ()) if g.number == number), None)
+        generation, _, terms = self.asked.get(mark, (0, "", {}))
+        return made.terms if made is not None and made.terms else terms if generation == number else {}
 
     def of(self, facet: str, tenant: str) -> Iterator[Generation]:
         """The newest generation of everything that a facet asked for in a tenant."""
@@ -291,7 +300,11 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
             )
         elif entry.kind == PROLONGED:
             _prolonged(history, entry)
-        elif entry.kind == GIVEN_BACK:
+        elif entry.kind == REQUESTED and body["request"]["do"] == Verb.MAKE:
+            history.asked[mark_of(body)] = (int(body["generation"]), str(body[NUMBER]), dict(body.get("terms", {})))
+        elif entry.kind == ASKED_AGAIN:
+            _asked_anew(history, str(body["request"]))
+        elif entry.kind in (GIVEN_BACK, ENDED_AS_ASKED):
             _generation(history, body).state = State.ENDED
         elif entry.kind in (RETIRING, RETIRED, REVIVED):
             history.retiring, history.retired_at = str(body["because"]), str(body.get("at") or "")
@@ -302,6 +315,11 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
             for made in (g for all_ in history.generations.values() for g in all_ if body["held"] and g.state is State.MADE):
                 made.seen = True  # nothing of it is missing where all holds
     return history
+
+
+def _asked_anew(history: History, number: str) -> None:
+    """What was asked for and is to be asked once more begins with terms of its own."""
+    history.asked = {mark: asked for mark, asked in history.asked.items() if asked[1] != number}
 
 
 def _noted(of: Generation, entry: LedgerEntry) -> None:
@@ -336,6 +354,8 @@ def _turned(history: History, kind: str, body: Mapping[str, Any]) -> None:
         turn = history.turns.get(mark_of(body))
         if turn is not None and body["stage"] == "given":
             turn.given = True
+    elif body.get("state") == EXPIRED:
+        _asked_anew(history, str(body[NUMBER]))
     elif body[UNDERTAKING] == ROTATION:
         history.turns = {m: t for m, t in history.turns.items() if t.key != body[NUMBER]}
     elif body[UNDERTAKING] == SUSPENSION:

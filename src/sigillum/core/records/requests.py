@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, NamedTuple
@@ -14,8 +13,9 @@ from sigillum.core.kinds.identities import ACCOUNT, CLIENT, PRINCIPAL, TEAM
 from sigillum.core.kinds.kind import Kind, Query, Record, alike, compared, inside
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
+from sigillum.core.records.results import Result, filled, result, results_in
 from sigillum.core.records.steps import Ask, Step, StepKind
-from sigillum.core.values.asked import AskedWant, fault_of
+from sigillum.core.values.asked import AskedWant
 from sigillum.core.values.canonical import digest, external_id
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.marks import Mark, StepId
@@ -25,13 +25,17 @@ KIND, RECEIPT, WITHDRAWAL = "sigillum-request", "sigillum-receipt", "sigillum-wi
 MOST_ASKED = 100  # requests in one file
 MAKE, CHANGE, END, ADD, TAKE = "make", "change", "end", "add", "take"
 TELL, VALUE = "tell", "value"  # something is to be told, and not to be done
+ID = "id"  # among the values, where the id is the result of another request
 MOST_FORM = 200  # characters of a pattern
 DO = (MAKE, CHANGE, END, ADD, TAKE, TELL)
 
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """What is asked for: `do` one thing at a tenant. `values` are in our words; of a change or an end, `id` names it."""
+    """What is asked for: `do` one thing at a tenant. `values` are in our words; of a change or an end, `id` names it.
+
+    A value may be the result of another request of the same file; so may be the id, which stands among the values then.
+    """
 
     do: str
     thing: str  # the name of a kind
@@ -48,6 +52,7 @@ class Request:
     number: int = 0  # in that workspace: the same wish, asked once more, has another one
     expires: str = ""  # the instant from which nobody answers it any more
     replaces: tuple[str, ...] = ()  # the digests of those in whose place it is asked
+    after: tuple[int, ...] = ()  # the numbers of those in the same file that have to be done before
 
     @property
     def wish(self) -> str:
@@ -64,6 +69,19 @@ class Request:
     def mark(self) -> str:
         """What is written into `externalId` of what is made for it, by whoever makes it: both sides can tell it again."""
         return external_id(self.workspace, "request", {"digest": self.digest}, 1)
+
+    @property
+    def needs(self) -> tuple[tuple[str, Result], ...]:
+        """The results of other requests that it needs, and for which value."""
+        return tuple(results_in(self.values))
+
+    def given(self, known: Mapping[int, Mapping[str, Any]]) -> Request:
+        """With the results that are known in their places."""
+        values = dict(filled(self.values, known))
+        if any(name == "place_id" for name, _ in self.needs) and isinstance(values["place_id"], str):
+            values["place"] = f"@{values['place_id']}"
+        identity = values.pop(ID) if isinstance(values.get(ID), str) else self.id
+        return replace(self, values=values, id=identity)
 
     def over(self, now: datetime) -> bool:
         """Has the time come from which nobody answers it any more?"""
@@ -82,19 +100,8 @@ class Request:
             "values": self.values,
             "accepted": self.accepted,
             "replaces": list(self.replaces),
+            "after": list(self.after),
         }
-
-
-SHARED = ("tenant", "charter", "to", "workspace", "expires")  # by all requests of one file
-
-
-def document(requests: Sequence[Request]) -> dict[str, Any]:
-    """What is asked of one person for one charter at one tenant, as one file that is to be signed."""
-    return {
-        "kind": KIND,
-        **{n: getattr(requests[0], n) for n in SHARED},
-        "asks": [r.body() for r in requests],
-    }
 
 
 def question_of(asked: AskedWant, tenant: str, charter: str) -> Request:
@@ -119,76 +126,27 @@ def request_of(step: Step, doing: Doing, tenant: str, charter: str) -> Request:
         case Make():
             do, values = MAKE, plain(doing.part)
         case Change():
-            do, identity, values = CHANGE, str(doing.id), plain(doing.part)
+            do, (identity, values) = CHANGE, _of(doing, plain(doing.part))
             accepted = plain(doing.about) if doing.kind is not CREDENTIAL else {}
         case Entry():
-            do, identity = TAKE if doing.out else ADD, str(doing.id)
-            values = {"field": doing.field, "value": str(doing.value), "about": plain(doing.about)}
+            do, value = TAKE if doing.out else ADD, plain(doing.value)
+            identity, values = _of(doing, {"field": doing.field, "value": value, "about": plain(doing.about)})
         case _:
             do, identity = END, str(doing.id)
     return Request(do, doing.kind.name, tenant, about, values, identity, step.power, to, step.why, charter, accepted)
 
 
-def read(body: Mapping[str, Any], where: str) -> tuple[Request, ...]:
-    """The requests of a file. Raises FileError."""
-    shared, asks = {n: body.get(n, "") for n in SHARED}, body.get("asks")
-    if (
-        body.get("kind") != KIND
-        or not all(isinstance(v, str) for v in shared.values())
-        or not isinstance(asks, list)
-        or not 0 < len(asks) <= MOST_ASKED
-        or not all(isinstance(a, Mapping) for a in asks)
-    ):
-        raise _strange(where)
-    try:
-        parse_instant(shared["expires"])
-    except ValueError as problem:
-        raise _strange(where) from problem
-    found = tuple(_read(asked, shared, where) for asked in asks)
-    if len({r.number for r in found}) < len(found) or (len(found) > 1 and any(r.do == TELL for r in found)):
-        raise _strange(where)
-    return found
-
-
-def _strange(where: str) -> FileError:
-    return FileError(
-        "this is not a request that this version understands", where=where, mend="ask its sender which version wrote it"
-    )
-
-
-def _read(asked: Mapping[str, Any], shared: Mapping[str, str], where: str) -> Request:
-    texts = {n: asked.get(n, "") for n in ("do", "thing", "about", "id", "power", "why")}
-    values, accepted, number, replaces = (asked.get(n) for n in ("values", "accepted", "number", "replaces"))
-    if (
-        not isinstance(values, Mapping)
-        or not isinstance(accepted, Mapping)
-        or not isinstance(replaces, list)
-        or type(number) is not int
-        or not all(isinstance(v, str) for v in (*texts.values(), *accepted.values(), *replaces))
-        or texts["do"] not in DO
-        or texts["thing"] not in (KINDS if texts["do"] != TELL else (VALUE,))
-    ):
-        raise _strange(where)
-    request = Request(values=dict(values), accepted=dict(accepted), number=number, replaces=tuple(replaces), **texts, **shared)
-    try:
-        if request.do == TELL:
-            if len(str(values["form"])) > MOST_FORM:
-                raise re.error("it is too long")
-            if fault := fault_of(str(values["form"])):
-                raise re.error(fault)
-            return request
-        doing_of(request)
-    except re.error as problem:
-        raise FileError(f"the form of its value: {problem}", where=where, mend="ask its sender for another form") from problem
-    except (ValueError, KeyError, TypeError) as problem:
-        raise FileError("its values are not what they should be", where=where, mend="ask its sender for it anew") from problem
-    return request
+def _of(doing: Change | Entry, values: dict[str, Any]) -> tuple[str, dict[str, Any]]:
+    """Which thing is changed, and its values: the id stands among them where another request has to give it."""
+    return (doing.id, values) if isinstance(doing.id, str) else ("", {**values, ID: doing.id})
 
 
 def _fits(form: str, value: Any) -> bool:
     """Is a value from JSON of the form that a kind's field has?"""
     if value is None or value == "" or value == []:
         return True
+    if result(value) is not None:
+        return form == "str"
     if form in ("str", "datetime | None"):
         return isinstance(value, str)
     if form in ("bool", "bool | None", "int"):
@@ -198,9 +156,9 @@ def _fits(form: str, value: Any) -> bool:
 
 def _leaf(value: Any, text: bool) -> bool:
     """Is it a text, or, where the field has more than texts, a list of such?"""
-    if isinstance(value, str) or text:
-        return isinstance(value, str)
-    return value is None or (isinstance(value, list) and all(_leaf(v, False) for v in value))
+    if isinstance(value, str) or result(value) is not None:
+        return True
+    return not text and (value is None or (isinstance(value, list) and all(_leaf(v, False) for v in value)))
 
 
 def _check_types(kind: Kind[Any], values: Mapping[str, Any]) -> None:
@@ -216,7 +174,7 @@ def _check_types(kind: Kind[Any], values: Mapping[str, Any]) -> None:
 
 def doing_of(request: Request, version: str = "") -> Doing:
     """The change that is asked for. Raises ValueError, KeyError for values of the wrong form."""
-    kind, values = KINDS[request.thing], request.values
+    kind, values = KINDS[request.thing], {n: v for n, v in request.values.items() if n != ID}
     if request.do in (MAKE, CHANGE):
         _check_types(kind, values)
     match request.do:
@@ -288,20 +246,27 @@ def beside(request: Request, records: tuple[Record[Any], ...], carried: frozense
 ALIKE = frozenset(("principal", "role", "place", "api", "scope"))  # what two grants or consents have in common that are alike
 
 
-def step_of(request: Request, tenant: str, version: str = "", there: Beside | None = None) -> Step:
-    """The step that fulfils a request in the workspace that has the power. `there`: the same thing, which is to be changed."""
+def step_of(request: Request, digest: str, tenant: str, version: str = "", there: Beside | None = None) -> Step:
+    """The step that fulfils a request in the workspace that has the power. `digest`: of the request as it was sent; `there`:
+    the same thing, which is to be changed.
+    """
     doing, kind = doing_of(request, version), request.do
     if there is not None:
         doing = Change(KINDS[request.thing], there.id, {n: wanted for n, (_, wanted) in there.different.items()}, there.version)
         kind = CHANGE
     made = {MAKE: StepKind.MAKE, ADD: StepKind.MAKE, CHANGE: StepKind.CHANGE}.get(kind, StepKind.END)
-    mark = Mark("request", tenant, (("digest", request.digest),))
+    mark = Mark("request", tenant, (("digest", digest),))
     return Step(StepId(mark, 1, kind), made, request.about, doing, power=request.power, why=request.why)
 
 
 def numbered(request: Request, number: int, expires: str, replaces: Iterable[str] = ()) -> Request:
     """A wish as it is asked now."""
     return replace(request, number=number, expires=expires, replaces=tuple(replaces))
+
+
+def results_of(record: Record[Any]) -> dict[str, str]:
+    """What others may need of a thing that a request made: its id, and what the tenant chose beside it."""
+    return {ID: record.id, **{n: v for n in sorted(record.kind.assigned) if isinstance(v := record.value(n), str) and v}}
 
 
 WHO: tuple[Kind[Any], ...] = (ACCOUNT, TEAM, PRINCIPAL, CLIENT)
@@ -333,10 +298,13 @@ def references(request: Request) -> list[IdReference]:
     values = request.values
     if request.do in (ADD, TAKE):
         field = str(values.get("field"))
-        return [*found, *([IdReference(field, str(values.get("value")), IDS[field])] if field in IDS else [])]
+        known = field in IDS and result(values.get("value")) is None
+        return [*found, *([IdReference(field, str(values.get("value")), IDS[field])] if known else [])]
     for label, kinds in IDS.items():
         held = values.get(label)
         for one in held if isinstance(held, (list, tuple)) else [held] if held else []:
+            if result(one) is not None:
+                continue  # it is there once another request is carried out
             name, field = SAID.get(label, ("", ""))
             found.append(
                 IdReference(label.removesuffix("_id"), str(one), kinds, str(values.get(name, "")) if name else "", field)

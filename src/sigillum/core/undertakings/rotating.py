@@ -217,7 +217,7 @@ def _begin(
     no_room = full(rotation, around, seen, now) if not swap else None
     if no_room is not None and (new is None or not new.unanswered):
         return no_room
-    known = new.terms if new is not None and number == new.number else {}
+    known = new.terms if new is not None and number == new.number else around.terms(rotation.mark, number)
     making = _making(rotation, around, number)._replace(instead_of=rotation.old if swap and rotation.old.live else None)
     terms = terms_of(want, now, known, around.profile.credential_grain)
     steps = tuple(begin(making, terms, f"the next generation, since {rotation.because}"))

@@ -6,7 +6,7 @@ No consumer is ever without a credential that its tenant takes. The stages and w
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -216,6 +216,7 @@ class Around(NamedTuple):
     consumers: tuple[Consumer, ...] = ()
     copy: str = ""  # the name of this copy of the workspace
     ours: tuple[tuple[Mark, int, str], ...] = ()  # every credential of this charter that stands, by the ledger
+    terms: Callable[[Mark, int], Mapping[str, Any]] = lambda mark, number: {}  # with which a generation was begun or asked for
 
 
 def tokens_over(profile: Profile, ended_at: datetime, *kinds: str) -> datetime:

@@ -14,7 +14,7 @@ from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.records.chain import LedgerEntry
 from sigillum.core.records.steps import Step
-from sigillum.core.values.marks import Mark
+from sigillum.core.values.marks import StepId
 
 
 class Undertaken(Protocol):
@@ -39,7 +39,7 @@ class Look(NamedTuple):
     """
 
     ask: Callable[[Query[Any]], Fact[Any]]
-    wanted: frozenset[tuple[Mark, int]] = frozenset()
+    wanted: frozenset[StepId] = frozenset()
     arrival_seconds: int = 0
     around: Any = None  # what else a sort of undertaking looks at, of its own type
 

@@ -20,9 +20,8 @@ from .settings import Progress, Settings
 from .tenants import Tenants
 
 if TYPE_CHECKING:
-    from sigillum.core.kinds.changes import Doing
     from sigillum.core.records.steps import Step
-    from sigillum.workflows.enacting.carrying.ports import Ports
+    from sigillum.workflows.enacting.carrying.ports import Asking, Ports
 
 CLAIM = "enacting"
 BRIEFLY_SECONDS = 10.0  # so long a short command waits for another one
@@ -105,7 +104,7 @@ class Office:
         uid: str,
         about: str,
         prove: Callable[[Step], None],
-        ask: Callable[[Step, Doing | None], None],
+        ask: Asking,
         turn: Callable[[Step], None],
         external_id: str = "",
     ) -> Ports:

@@ -8,7 +8,6 @@ from dataclasses import dataclass, field
 from sigillum.core.charter.charter import Charter
 from sigillum.core.facets.registry import waits_for
 from sigillum.core.facets.seen import Choices as Allowed
-from sigillum.core.kinds.changes import Doing
 from sigillum.core.records.history import HOLDS, REVIVED
 from sigillum.core.records.steps import Outline, Prove, Step, StepKind
 from sigillum.core.values.errors import NotYetError, Outcome, RefusedError, SigillumError, StoppedError, worst
@@ -19,7 +18,7 @@ from sigillum.workflows.desk.office import CLAIM, Office
 from sigillum.workflows.desk.settings import Progress
 from sigillum.workflows.desk.several import several
 from sigillum.workflows.handing.requests import settle
-from sigillum.workflows.handing.sent import found_by_mark
+from sigillum.workflows.handing.sent import noticed
 from sigillum.workflows.proving.prove import ProofReport, run
 from sigillum.workflows.proving.trials import principal_of
 from sigillum.workflows.rotating.rotate import Rotated, begin, go_on_all
@@ -27,6 +26,7 @@ from sigillum.workflows.rotating.rotate import Rotated, begin, go_on_all
 from .carrying.ports import AgainError
 from .carrying.run import Became, Carrying, StepResult
 from .rehearse import blocked_outcome, compared
+from .undertakings import asking
 
 MOST_COMPARISONS = 5
 PROD = "prod"  # the stage in which ending something has to be said
@@ -129,7 +129,7 @@ def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted
     if choices.revive and office.books.history(charter.name)[1].retiring:
         about = {"name": charter.name, "because": "", "tenant": charter.tenant}
         office.books.writable_ledger().append([Fresh(REVIVED, uid, about)])
-    if made := found_by_mark(office, uid):
+    if made := noticed(office, uid):
         office.books.writable_ledger().append(made)
     comparison, outline, _ = compared(office, charter, choices.allowed_for(office, charter))
     for all_ in comparison.history.generations.values():
@@ -161,17 +161,12 @@ def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted
         elif not report.held:
             raise report.error()
 
-    def ask(step: Step, doing: Doing | None) -> None:
-        from sigillum.workflows.handing.asking import ask as write_request
-
-        write_request(office, uid, charter.name, step, doing)
-
     def turn(step: Step) -> None:
         history = office.books.history(charter.name)[1]
         want = next(c for c in charter.credentials if c.name == step.mark.get("name"))
         begin(office, charter, history, want, step.mark, step.why)
 
-    ports = office.ports(uid, charter.name, prove_now, ask, turn)
+    ports = office.ports(uid, charter.name, prove_now, asking(office, uid, charter.name), turn)
     carrying = Carrying(ports, comparison.history, send_again=choices.send_again)
     again = list[StepResult]()  # what made it compare anew is no result of its own
 

@@ -18,7 +18,7 @@ from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Progress
 from sigillum.workflows.desk.several import several
 from sigillum.workflows.desk.tenants import time_of
-from sigillum.workflows.handing.sent import found_by_mark
+from sigillum.workflows.handing.sent import noticed
 
 NONE = Choices()
 
@@ -64,7 +64,7 @@ def blocked_outcome(outline: Outline) -> Outcome:
 def compared(office: Office, charter: Charter, choices: Choices) -> tuple[Comparison, Outline, str]:
     """Compare, asking for facts in rounds until none is missing; with the charter's uid."""
     uid, history = office.books.history(charter.name)
-    if uid and (made := found_by_mark(office, uid)):
+    if uid and (made := noticed(office, uid)):
         history = office.books.state_with(uid, made)
     keeping = office.keepings.of(uid)
     held, incomplete = (keeping.held(), keeping.incomplete()) if uid else ({}, frozenset[tuple[str, int]]())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -12,11 +12,12 @@ from sigillum.core.records.steps import Outline, Step
 from sigillum.core.undertakings.suspension import ON_AGAIN, PERHAPS
 from sigillum.core.undertakings.undertaking import Look, Next, S, Undertaking
 from sigillum.core.values.errors import NotYetError, SomebodyError
-from sigillum.core.values.marks import Mark
+from sigillum.core.values.marks import StepId
 from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk.closing import close
 from sigillum.workflows.desk.office import Office, nothing
 
+from .carrying.ports import Asking
 from .carrying.run import Carrying, StepResult
 
 MOST_STAGES = 20
@@ -44,13 +45,24 @@ MENDS = {  # by the code of what an undertaking waits for
 }
 
 
+def asking(office: Office, uid: str, about: str) -> Asking:
+    """Writes requests for the steps of one stream."""
+
+    def ask(step: Step, doing: Doing | None, waits: Sequence[StepId]) -> None:
+        from sigillum.workflows.handing.asking import ask as write_request
+
+        write_request(office, uid, about, step, doing, waits)
+
+    return ask
+
+
 def advance(
     office: Office,
     sort: Undertaking[S],
     undertaking: S,
     reached: Callable[[StepResult], None] = nothing,
     *,
-    wanted: frozenset[tuple[Mark, int]] = frozenset(),
+    wanted: frozenset[StepId] = frozenset(),
     around: Callable[[S], Any] = nothing,
     prove: Callable[[Step], None] = nothing,
     turn: Callable[[Step], None] = nothing,
@@ -82,7 +94,7 @@ def advance(
         undertaking = office.books.again(sort, undertaking)
 
 
-def look_of(tenant: Tenant, around: Any = None, wanted: frozenset[tuple[Mark, int]] = frozenset()) -> Look:
+def look_of(tenant: Tenant, around: Any = None, wanted: frozenset[StepId] = frozenset()) -> Look:
     """What a stage machine may look at in a tenant now, fact by fact as it asks."""
     return Look(lambda query: tenant.facts([query])[query], wanted, arrival_seconds(tenant.profile), around)
 
@@ -106,14 +118,8 @@ def carry_out(
     state = office.books.state(uid)
     steps = tuple(replace(s, by=office.tenants.acting(s.tenant, s.power)) for s in steps)
     about = office.books.ledger().name_of(uid) or uid.replace("-", " ")
-
-    def ask(step: Step, doing: Doing | None) -> None:
-        from sigillum.workflows.handing.asking import ask as write_request
-
-        write_request(office, uid, about, step, doing)
-
     if office.tenants.by_person(s.tenant for s in steps):
         from sigillum.workflows.handing.worksheet import write_steps
 
         write_steps(office, about, steps)
-    Carrying(office.ports(uid, about, prove, ask, turn), state).run(Outline(uid, steps), reached)
+    Carrying(office.ports(uid, about, prove, asking(office, uid, about), turn), state).run(Outline(uid, steps), reached)

@@ -6,42 +6,40 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history, requests
-from sigillum.core.records.requests import RECEIPT, WITHDRAWAL, Beside, Request
+from sigillum.core.records.requests import Beside, Request
 from sigillum.core.records.steps import Outline, Step
-from sigillum.core.values.asked import fits
-from sigillum.core.values.errors import FileError, SigillumError, SomebodyError, UsageError
+from sigillum.core.values.errors import MachineError, SigillumError, SomebodyError
 from sigillum.core.values.text import plain
-from sigillum.core.values.times import format_instant, whole_second
-from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 from sigillum.tenants.port import Tenant
-from sigillum.workflows.desk.books import writer_name
-from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office, nothing
+from sigillum.workflows.desk.office import CLAIM, Office, nothing
 from sigillum.workflows.desk.tenants import time_of
 from sigillum.workflows.enacting.carrying.run import Became, Carrying
 
-from .asking import put
-from .requests import read_json, signer_words
+from .arrived import Letter, answer_to, meant, note, over, uid_of, write_receipt
+from .requests import signer_words
 
 
 @dataclass(frozen=True, slots=True)
 class Asked:
     """One request, compared again: `stands` where it is so already, else `step`. `means`: every id that would be sent, as what,
-    itself, and what it is there; `beside`: what is like it and there already.
+    itself, and what it is there; `beside`: what is like it and there already. `after`: those that have to be carried out
+    before; it is compared then.
     """
 
-    request: Request
+    request: Request  # as it was sent
+    given: Request  # with the results of others that are there already
     stands: Record[Any] | bool
-    step: Step
+    step: Step | None
     means: tuple[tuple[str, str, str], ...] = ()
     beside: tuple[Beside, ...] = ()
+    after: tuple[int, ...] = ()
 
     @property
     def changes(self) -> Beside | None:
@@ -53,15 +51,14 @@ class Asked:
 class Arrived:
     """A file of requests that arrived. `known`: is its signer known here? `left`: those that are answered no more, and why."""
 
-    path: Path
+    letter: Letter
     signer: str
-    key_id: str
     known: bool
     tenant: str
     hand: str
+    by: str  # the same, where it is not the usual administrator
     asked: tuple[Asked, ...]
     left: tuple[tuple[Request, str], ...] = ()
-    file: tuple[Request, ...] = ()  # all that it holds, also what is not meant
 
     @property
     def stands(self) -> bool:
@@ -69,30 +66,31 @@ class Arrived:
         return all(a.stands for a in self.asked)
 
 
-def opened(office: Office, path: Path) -> tuple[Mapping[str, Any], signed.Signer]:
-    """What somebody sent, and whose key signed it. Raises FileError."""
-    body = read_json(path)
-    return body, signed.check(body, str(path))
-
-
-def compare(office: Office, path: Path, known: Sequence[str] = (), only: Sequence[int] = ()) -> Arrived:
-    """Check a file's signature and compare its requests with their tenant. `known`: thumbprints beside those in sigillum.yaml;
-    `only`: the numbers of those that are meant.
+def compare(office: Office, letter: Letter, known: Sequence[str] = (), only: Sequence[int] = ()) -> Arrived:
+    """Compare the requests of a file with their tenant. `known`: thumbprints beside those in sigillum.yaml; `only`: the
+    numbers of those that are meant.
 
     Raises FileError, UsageError, SomebodyError.
     """
-    body, signer = opened(office, path)
-    file = requests.read(body, str(path))
-    wanted = _meant(file, only, path)
+    path, signer = letter.path, letter.signer
+    wanted = meant(letter, only)
     name, able, usual = _able(office, wanted, path)
-    tenant = office.tenants.reach(name)
+    tenant, by = office.tenants.reach(name), "" if able == usual else able
     asked, left = list[Asked](), list[tuple[Request, str]]()
     for request in wanted:
-        why = _over(office, request, signer.key_id, time_of(tenant))
+        why = over(office, request, signer.key_id, time_of(tenant))
+        late = {a.request.number for a in asked if not a.stands}.intersection(request.after)
+        if not why:  # what is not meant now, or is answered no more, may have been done before
+            others = [r for r in letter.requests if r.number in request.after and r.number not in late]
+            results, missing = _done_before(tenant, others)
+            why = f"has to come after request {missing[0]}, which was not carried out" if missing else ""
         if why:
             left.append((request, why))
+        elif late:
+            given = request.given(results)
+            asked.append(Asked(request, given, False, None, _means(tenant, given), after=tuple(sorted(late))))
         else:
-            asked.append(_compared(tenant, name, request, "" if able == usual else able))
+            asked.append(_compared(tenant, name, request.given(results), by, request))
     if not asked:
         raise SomebodyError(
             "; ".join(f"request {r.number} {why}" for r, why in left),
@@ -100,27 +98,37 @@ def compare(office: Office, path: Path, known: Sequence[str] = (), only: Sequenc
             mend="ask its sender whether it is still wanted; nothing was done",
         )
     return Arrived(
-        path,
+        letter,
         signer_words(office, signer.key_id, known),
-        signer.key_id,
         signer.key_id in office.trusted(known, ours=True),
         name,
         able,
+        by,
         tuple(asked),
         tuple(left),
-        file,
     )
 
 
-def _meant(found: Sequence[Request], only: Sequence[int], path: Path) -> list[Request]:
-    strange = [n for n in only if n not in {r.number for r in found}]
-    if strange:
-        raise UsageError(
-            f"request {strange[0]} is not in this file",
-            where="--only",
-            mend=f"it has {', '.join(str(r.number) for r in found)}",
-        )
-    return [r for r in found if not only or r.number in only]
+def _done_before(tenant: Tenant, before: Sequence[Request]) -> tuple[dict[int, dict[str, str]], list[int]]:
+    """What others of a file gave that were done before now, by number; and those that were not done, as far as can be seen."""
+    results, missing = dict[int, dict[str, str]](), list[int]()
+    for request in before:  # in the order of the file: each may need those before it
+        given = request.given(results)
+        record = None if given.needs else _done(tenant, given, request.mark)
+        if isinstance(record, Record):
+            results[request.number] = requests.results_of(record)
+        elif not record:
+            missing.append(request.number)
+    return results, missing
+
+
+def _done(tenant: Tenant, request: Request, mark: str) -> Record[Any] | bool:
+    """What stands as a request asks for it, or was made for it."""
+    asked, kind = requests.queries(request), KINDS[request.thing]
+    marked = [Query(kind, "mark", mark)] if request.do == requests.MAKE and kind.name not in tenant.profile.unmarked else []
+    facts = tenant.facts([*asked, *marked])
+    found = requests.fulfilled(request, tuple(r for q in asked for r in facts[q].records), tenant.profile.carried(kind))
+    return found or next((r for q in marked for r in facts[q].records if r.mark == mark), False)
 
 
 def _able(office: Office, wanted: Sequence[Request], path: Path) -> tuple[str, str, str]:
@@ -147,16 +155,10 @@ def _able(office: Office, wanted: Sequence[Request], path: Path) -> tuple[str, s
     return name, able.name, hands[0].name
 
 
-def _over(office: Office, request: Request, key: str, now: datetime) -> str:
-    """Why a request is answered no more; empty where it is."""
-    if request.over(now):
-        return f"expired at {request.expires}"
-    notes = office.books.ledger().entries(uid_of(request.digest), kind=history.NOTED) if office.books.there else ()
-    noted = next((e.body for e in notes if e.body["key"] == key or e.body["state"] == "refused"), None)
-    return f"is {noted['state']}: {noted['why']}" if noted is not None else ""
-
-
-def _compared(tenant: Tenant, name: str, request: Request, by: str) -> Asked:
+def _compared(tenant: Tenant, name: str, request: Request, by: str, sent: Request, made: frozenset[str] = frozenset()) -> Asked:
+    """`request` with the results that it needs in their places; `sent`: as it stands in the file; `made`: ids of what was made
+    just now, by us.
+    """
     facts = tenant.facts(requests.queries(request)).values()
     records = tuple(r for f in facts for r in f.records)
     unknown = next((f.unknown for f in facts if not f.known), "")
@@ -175,8 +177,8 @@ def _compared(tenant: Tenant, name: str, request: Request, by: str) -> Asked:
             mend="refuse it with that reason (`--refuse`), or end what is there first",
         )
     version = next((r.version for r in records if r.id == request.id), "")
-    step = replace(requests.step_of(request, name, version, there), by=by)
-    return Asked(request, stands, step, _means(tenant, request), beside)
+    step = replace(requests.step_of(request, sent.digest, name, version, there), by=by)
+    return Asked(sent, request, stands, step, _means(tenant, request, made), beside)
 
 
 CHANGED = frozenset(("account", "team", "client", "principal", "role"))  # what can be changed, and keeps its id
@@ -192,10 +194,12 @@ def told(there: Beside) -> str:
     return "; ".join(f"{name}: there {words(have)}, asked {words(want)}" for name, (have, want) in there.different.items())
 
 
-def _means(tenant: Tenant, request: Request) -> tuple[tuple[str, str, str], ...]:
+def _means(tenant: Tenant, request: Request, made: frozenset[str] = frozenset()) -> tuple[tuple[str, str, str], ...]:
     """What every id that would be sent stands for here, looked up by us. Raises FileError, SomebodyError."""
     out = []
     for one in requests.references(request):
+        if one.id in made:
+            continue  # as it was agreed to; look-ups may not show it yet
         queries = [Query(k, "id", one.id) for k in one.kinds if tenant.profile.carried(k) is not None]
         facts = tenant.facts(queries)
         records = [r for q in queries for r in facts[q].records]
@@ -212,45 +216,13 @@ def _means(tenant: Tenant, request: Request) -> tuple[tuple[str, str, str], ...]
     return tuple(out)
 
 
-def uid_of(digest: str) -> str:
-    """The stream in the ledger of what is done for a request."""
-    return f"request-{digest[:12]}"
-
-
-# --- what is known of it from now on ----------------------------------------------------------------------------------
 def note_replaced(office: Office, found: Arrived) -> None:
     """Those in whose place these are asked are answered no more, if the same key signed them."""
     for asked in found.asked:
         for digest in asked.request.replaces:
-            _note(office, digest, found.key_id, "replaced", f"request {asked.request.number} is asked in its place")
-
-
-def take_withdrawal(office: Office, body: Mapping[str, Any], signer: signed.Signer, where: str) -> list[tuple[str, str]]:
-    """Write down that requests are withdrawn: each, and when it was carried out here, if it was. Raises FileError."""
-    digests, numbers = body.get("requests"), body.get("numbers")
-    if (
-        body.get("kind") != WITHDRAWAL
-        or not isinstance(digests, list)
-        or not isinstance(numbers, list)
-        or len(digests) != len(numbers)
-        or not all(isinstance(d, str) for d in digests)
-    ):
-        raise FileError(
-            "this is not a withdrawal that this version understands", where=where, mend="ask its sender for it anew"
-        )
-    out = list[tuple[str, str]]()
-    for digest, number in zip(digests, numbers, strict=True):
-        _note(office, digest, signer.key_id, "withdrawn", str(plain(body.get("because"))) or "no reason is given")
-        done = next((e.at for e in office.books.ledger().entries(uid_of(digest), kind=history.RECEIVED)), "")
-        out.append((str(plain(number)), done))
-    return out
-
-
-def _note(office: Office, digest: str, key: str, state: str, why: str) -> None:
-    ledger, uid = office.books.writable_ledger(), uid_of(digest)
-    with ledger.claim(CLAIM, BRIEFLY_SECONDS):
-        if not any((e.body["key"], e.body["state"]) == (key, state) for e in ledger.entries(uid, kind=history.NOTED)):
-            ledger.append([Fresh(history.NOTED, uid, {"digest": digest, "key": key, "state": state, "why": why})])
+            note(
+                office, digest, found.letter.signer.key_id, "replaced", f"request {asked.request.number} is asked in its place"
+            )
 
 
 # --- answering --------------------------------------------------------------------------------------------------------
@@ -261,85 +233,58 @@ def answer(office: Office, found: Arrived) -> tuple[Path | None, list[SigillumEr
     answers, problems = list[dict[str, Any]](), list[SigillumError]()
     with office.books.writable_ledger().claim(CLAIM, 0.0):
         for asked in found.asked:
-            problem = None if asked.stands else _carried_out(office, found, asked, answers)
-            if problem is not None:
+            try:
+                answers.append(_one(office, found, asked, {a["number"]: _results(a) for a in answers}))
+            except MachineError:
+                raise
+            except SigillumError as problem:
                 problems.append(problem)
-            elif asked.stands:
-                identity = asked.stands.id if isinstance(asked.stands, Record) else asked.request.id
-                answers.append(_answer(asked.request, made=False, id=identity))
         if not answers:
             return None, problems
-        return _receipt(
-            office, found.path, found.file, answers, by=found.hand, now=time_of(office.tenants.reach(found.tenant))
+        return write_receipt(
+            office, found.letter, answers, by=found.hand, now=time_of(office.tenants.reach(found.tenant))
         ), problems
 
 
-def _carried_out(office: Office, found: Arrived, asked: Asked, answers: list[dict[str, Any]]) -> SigillumError | None:
-    """Carry one out; why it was not."""
+def _one(office: Office, found: Arrived, asked: Asked, done: Mapping[int, Mapping[str, str]]) -> dict[str, Any]:
+    """The answer to one request, which is carried out if it has to be. `done`: what those gave that have an answer by now."""
+    if asked.step is None:  # compared only now: what it waited for is there
+        given, missing = asked.given.given(done), set(asked.after).difference(done)
+        if missing:
+            raise SomebodyError(
+                f"request {given.number} was not carried out: it has to come after request {min(missing)}, which was not "
+                "carried out either",
+                where=found.tenant,
+                mend="answer the file again: what was done has its receipt",
+            )
+        made = frozenset(results[requests.ID] for results in done.values())
+        asked = _compared(office.tenants.reach(found.tenant), found.tenant, given, found.by, asked.request, made)
+    if asked.stands or asked.step is None:
+        there = requests.results_of(asked.stands) if isinstance(asked.stands, Record) else {requests.ID: asked.given.id}
+        return answer_to(asked.request, made=False, **_gives(there))
+    return _carried_out(office, found, asked, asked.step)
+
+
+def _results(answer: Mapping[str, Any]) -> dict[str, str]:
+    return {requests.ID: answer[requests.ID], **answer.get("gives", {})}
+
+
+def _gives(results: Mapping[str, str]) -> dict[str, Any]:
+    """The id of what stands, and what others may need of it."""
+    more = {n: v for n, v in results.items() if n != requests.ID}
+    return {"id": results[requests.ID], **({"gives": more} if more else {})}
+
+
+def _carried_out(office: Office, found: Arrived, asked: Asked, step: Step) -> dict[str, Any]:
+    """Carry one out; what it gave. Raises SigillumError."""
     request, uid = asked.request, uid_of(asked.request.digest)
     about = {"about": request.about, "charter": request.charter, "tenant": found.tenant, "digest": request.digest}
     office.books.writable_ledger().append([Fresh(history.RECEIVED, uid, about)])
     results = list[Any]()
     ports = office.ports(uid, request.charter, nothing, nothing, nothing, external_id=request.mark)
-    Carrying(ports, office.books.state(uid)).run(Outline(uid, (asked.step,)), results.append)
+    Carrying(ports, office.books.state(uid)).run(Outline(uid, (step,)), results.append)
     if results[0].state is not Became.DONE:
-        return results[0].error or SomebodyError("it was not carried out", where=found.tenant)
-    there = asked.changes.id if asked.changes is not None else request.id
-    answers.append(_answer(request, made=asked.changes is None, id=str(results[0].yields.get("id") or there)))
-    return None
-
-
-def refuse(office: Office, path: Path, why: str, only: Sequence[int] = ()) -> tuple[list[Request], Path]:
-    """Say, signed, that something is not done, and why; it is not answered here any more. Raises FileError, UsageError."""
-    body, signer = opened(office, path)
-    file = requests.read(body, str(path))
-    wanted = _meant(file, only, path)
-    for request in wanted:
-        _note(office, request.digest, signer.key_id, "refused", f"{why} ({writer_name()})")
-    answers = [_answer(r, made=False, refused=why) for r in wanted]
-    return wanted, _receipt(office, path, file, answers, by=writer_name(), now=whole_second(datetime.now(UTC)))
-
-
-def tell(office: Office, path: Path, value: str, known: Sequence[str] = ()) -> tuple[Request, Path]:
-    """Answer a request for a value: check it against its form, and write the receipt.
-
-    Raises FileError, UsageError, SomebodyError.
-    """
-    body, signer = opened(office, path)
-    (request, *_) = requests.read(body, str(path))
-    if request.do != requests.TELL:
-        raise UsageError("it asks for something to be done, not told", where=str(path), mend="leave --value out")
-    if signer.key_id not in office.trusted(known, ours=True):
-        raise SomebodyError(
-            f"the request is {signer_words(office, signer.key_id)}",
-            where=str(path),
-            mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`",
-        )
-    now = whole_second(datetime.now(UTC))
-    if why := _over(office, request, signer.key_id, now):
-        raise SomebodyError(
-            f"request {request.number} {why}", where=str(path), mend="ask its sender whether it is still wanted"
-        )
-    form = str(request.values.get("form", ""))
-    if not fits(value, form):
-        raise UsageError(
-            f"{value!r} does not look as it has to{f': {form}' if form else ''}",
-            where="--value",
-            mend="it is one line of text, and fits the form whole",
-        )
-    return request, _receipt(office, path, (request,), [_answer(request, made=False, value=value)], by=writer_name(), now=now)
-
-
-def _answer(request: Request, *, made: bool, **more: str) -> dict[str, Any]:
-    return {"request": request.digest, "number": request.number, "do": request.do, "about": request.about, "made": made, **more}
-
-
-def _receipt(
-    office: Office, path: Path, of: Sequence[Request], answers: list[dict[str, Any]], *, by: str, now: datetime
-) -> Path:
-    """Beside the request; one that answers a part of a file names the numbers. `of`: all that the file holds."""
-    part = "" if len(answers) == len(of) else "." + "-".join(str(a["number"]) for a in answers)
-    receipt = path.with_name(f"{path.stem}{part}.receipt.json")
-    body = {"kind": RECEIPT, "tenant": of[0].tenant, "charter": of[0].charter, "by": by, "at": format_instant(now)}
-    put(receipt, signed.sign({**body, "answers": answers}, office.books.signing_key()))
-    return receipt
+        raise results[0].error or SomebodyError("it was not carried out", where=found.tenant)
+    gave = {n: v for n in KINDS[request.thing].assigned if isinstance(v := results[0].yields.get(n), str) and v}
+    there = asked.changes.id if asked.changes is not None else asked.given.id
+    return answer_to(request, made=asked.changes is None, **_gives({"id": str(results[0].yields.get("id") or there), **gave}))

@@ -4,25 +4,29 @@ from __future__ import annotations
 
 import json
 import threading
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
-from sigillum.core.kinds.changes import Doing
+from sigillum.core.kinds.changes import Doing, Make, plain, resolved
 from sigillum.core.records import history
 from sigillum.core.records.history import NUMBER, UNDERTAKING
-from sigillum.core.records.requests import TELL, Request, document, numbered, question_of, request_of
+from sigillum.core.records.letters import document
+from sigillum.core.records.requests import TELL, Request, numbered, question_of, request_of
+from sigillum.core.records.results import Result
 from sigillum.core.records.steps import Ask, CertificateRequest, Step
-from sigillum.core.undertakings.requests import REQUESTS, RequestState
+from sigillum.core.undertakings.requests import REQUESTS, RequestState, SentRequest
 from sigillum.core.values.errors import MachineError, SomebodyError
+from sigillum.core.values.marks import Ref, StepId
 from sigillum.core.values.times import format_instant, whole_second
 from sigillum.keeping.private import write_private
 from sigillum.keys import signed
 from sigillum.ledger.port import Fresh
 from sigillum.workflows.desk.closing import closing
 from sigillum.workflows.desk.office import Office
+from sigillum.workflows.enacting.carrying.ports import BehindError, RequestedError
 
 from .sent import requests_of
 
@@ -32,37 +36,65 @@ FOLDER = "requests"
 _NUMBERING = threading.Lock()  # several charters are enacted at a time
 
 
-def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None) -> None:
-    """Write the request for a step, and into the ledger where it is a new one. Raises SomebodyError: it waits then."""
+def ask(office: Office, uid: str, charter: str, step: Step, doing: Doing | None, waits: Sequence[StepId] = ()) -> None:
+    """Write the request for a step, and into the ledger where it is a new one. `waits`: the steps that were asked for before
+    it, and that it needs.
+
+    Raises RequestedError: it waits then; BehindError where it cannot be asked with those.
+    """
     assert isinstance(step.action, Ask)
     address = office.tenants.reach(step.tenant).address.address
     if step.action.request is not None:
         raise _for_the_ca(office, uid, charter, step.action.request, step.action.advice)
     if doing is not None:
-        request = request_of(step, doing, address, charter)
+        numbers = {w: _number_of(office, uid, w) for w in waits}
+
+        def result(value: Any) -> Any:
+            if not isinstance(value, Ref):
+                return value
+            numbers[value.step] = _number_of(office, uid, value.step)
+            return Result(numbers[value.step], value.field).written()
+
+        request = request_of(step, resolved(doing, result), address, charter)
+        request = replace(request, after=tuple(sorted(set(numbers.values()))))
     elif step.action.tells is not None:
         request = question_of(step.action.tells, address, charter)
     else:
         return
     with _NUMBERING:
-        shown = _asked(office, uid, step, replace(request, workspace=office.workspace.file.workspace))
-    raise SomebodyError(
+        terms = plain(doing.terms) if isinstance(doing, Make) else {}
+        shown = _asked(office, uid, step, replace(request, workspace=office.workspace.file.workspace), terms)
+    raise RequestedError(
         "the request is written",
         where=shown,
         mend=f"send the request to {step.action.to or f'somebody who holds `{step.power}`'}; when it is done, "
-        f"run `sigillum enact {charter}` again",
+        "run the same command again",
     )
 
 
-def _asked(office: Office, uid: str, step: Step, wish: Request) -> str:
-    """The file in which it is asked: written before, or now. Raises SomebodyError where it was refused or withdrawn."""
+def _holds(sent: SentRequest, wish: Request, all_: Sequence[SentRequest]) -> bool:
+    """Does an open request still say what is wished now, after the same others or after what was answered since?"""
+    answered = {k.number for k in all_ if k.state is RequestState.ANSWERED}
+    after = sent.request.after
+    return sent.known.wish == wish.wish and (after == wish.after or (not wish.after and answered.issuperset(after)))
+
+
+def _number_of(office: Office, uid: str, step: StepId) -> int:
+    """The number of the open request for a step."""
+    return next(k.number for k in reversed(requests_of(office, uid)) if k.open and k.step == step)
+
+
+def _asked(office: Office, uid: str, step: Step, wish: Request, terms: Mapping[str, Any]) -> str:
+    """The file in which it is asked: written before, or now. Raises BehindError; SomebodyError where it was refused or
+    withdrawn.
+    """
     all_, now, ledger = requests_of(office, uid), office.tenants.now(step.tenant), office.books.writable_ledger()
-    same = next((k for k in reversed(all_) if k.open and k.request.wish == wish.wish), None)
+    same = next((k for k in reversed(all_) if k.open and _holds(k, wish, all_)), None)
     if same is not None and not same.request.over(now):
         write_file(office, uid, same.file)
         return same.file
-    last = next((k for k in reversed(all_) if k.mark == step.mark), None)
-    if last is not None and last.request.wish == wish.wish and last.stays(step.generation):
+    last = next((k for k in reversed(all_) if (k.mark, k.verb) == (step.mark, step.id.verb)), None)
+    if last is not None and last.known.wish == wish.wish and last.stays(step.generation):
         raise SomebodyError(
             f"the same was asked as request {last.number}, which has ended: {last.ended}",
             where=step.tenant,
@@ -75,9 +107,11 @@ def _asked(office: Office, uid: str, step: Step, wish: Request) -> str:
         f"{FOLDER}/{number:04d}-{wish.charter}.json",
         format_instant(whole_second(now) + timedelta(seconds=office.workspace.file.defaults.requests_last)),
     )
+    if any(k.file != shown for k in all_ if k.number in wish.after):
+        raise BehindError("what it needs is asked in another file", where=step.tenant, mend="have that done first")
     if wish.do != TELL:  # a question is answered by itself
         office.books.letters[began] = (shown, expires)
-    gone = [k for k in all_ if k.open and (k.mark, k.generation) == (step.mark, step.generation) and k is not same]
+    gone = [k for k in all_ if k.open and k.step == step.id and k is not same]
     request = numbered(wish, number, expires, [k.digest for k in gone])
     late = f"nobody answered it by {same.request.expires}" if same is not None else ""
     ledger.append(
@@ -92,10 +126,12 @@ def _asked(office: Office, uid: str, step: Step, wish: Request) -> str:
                     NUMBER: str(number),
                     **step.mark.body(),
                     "generation": step.generation,
+                    "verb": step.id.verb,
                     "request": asdict(request),
                     "digest": request.digest,
                     "file": shown,
                     "asked_at": format_instant(now),
+                    **({"terms": terms} if terms else {}),
                 },
             ),
         ]

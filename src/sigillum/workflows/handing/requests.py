@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from sigillum.core.records import history
-from sigillum.core.records.requests import ADD, MAKE, RECEIPT, TELL, WITHDRAWAL
+from sigillum.core.records.requests import ADD, ID, MAKE, RECEIPT, TELL, WITHDRAWAL
 from sigillum.core.records.steps import Outline, StepKind
 from sigillum.core.undertakings.requests import HELD, REQUESTS, RequestState, SentRequest
 from sigillum.core.values.asked import fits
@@ -46,7 +46,7 @@ def listed(office: Office, *, ended: bool = True) -> list[SentRequest]:
 
 def settle(office: Office, uid: str, outline: Outline) -> None:
     """Take the open requests of a charter as far as they go: what is asked for no more was done, or is not wanted any more."""
-    asked = frozenset((s.mark, s.generation) for s in outline.steps if s.kind is StepKind.ASK)
+    asked = frozenset(s.id for s in outline.steps if s.kind is StepKind.ASK)
     for sent in [k for k in office.books.begun(REQUESTS) if k.uid == uid]:
         advance(office, REQUESTS, sent, wanted=asked)
         if office.books.again(REQUESTS, sent).state is RequestState.WITHDRAWN:
@@ -115,12 +115,19 @@ def _by_receipt(office: Office, sent: SentRequest, answer: Mapping[str, Any], by
     if sent.request.do == TELL and sent.open:
         entries = [_told(sent, value or str(answer.get("value", "")), how)]
     elif sent.request.do in (MAKE, ADD) and isinstance(identity, str) and identity and not unseen(identity):
-        entries = ours(office, sent, identity)
+        entries = ours(office, sent, {**_gives(answer), ID: identity})
     if sent.open:
         close(office, REQUESTS, sent, how, *entries, state=RequestState.ANSWERED, key=key, **{HELD: "yes"})
     elif entries:  # too late: what was made for it is ours all the same, and goes where nobody wants it
         office.books.writable_ledger().append(entries)
     return Confirmed(sent, RequestState.ANSWERED, how, sent.ended)
+
+
+def _gives(answer: Mapping[str, Any]) -> dict[str, str]:
+    """What the tenant chose for what was made, as the receipt says."""
+    gives = answer.get("gives")
+    texts = gives.items() if isinstance(gives, Mapping) else ()
+    return {str(n): v for n, v in texts if isinstance(v, str) and not unseen(v)}
 
 
 def _by_hand(office: Office, sent: SentRequest, value: str) -> Confirmed:

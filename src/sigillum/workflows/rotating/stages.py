@@ -121,6 +121,7 @@ class Turns:
                 for g in all_
                 if g.kind == CREDENTIAL.name and g.live and g.id and m.tenant == rotation.tenant
             ),
+            state.terms,
         )
 
     def public_half(self, rotation: Rotation) -> dict[str, str] | None:

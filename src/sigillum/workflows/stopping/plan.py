@@ -29,11 +29,13 @@ from sigillum.core.values.errors import (
     UsageError,
 )
 from sigillum.core.values.text import did_you_mean
+from sigillum.ledger.port import Fresh
 from sigillum.protocols.together import together
 from sigillum.tenants.port import Owning, Tenant
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.tenants import time_of
 from sigillum.workflows.enacting.rehearse import by_whom
+from sigillum.workflows.handing.sent import noticed
 
 
 class Used(NamedTuple):
@@ -68,6 +70,7 @@ class Plan:
     left: tuple[Left, ...] = ()
     file: bool = True
     holdings: tuple[str, ...] = ()  # what an identity owns there, so that it cannot end
+    noticed: tuple[Fresh, ...] = ()  # what came of requests since, as its tenants show
 
 
 def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
@@ -84,6 +87,8 @@ def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
             where="retire",
             mend=did_you_mean(name, office.books.names().values() if office.books.there else ()),
         )
+    if seen := noticed(office, uid):
+        history = office.books.state_with(uid, seen)
     known = office.workspace.file.tenants
     charter = office.charters([name])[0] if file else from_ledger(name, history, _named(office, history))
     names = [t for t in tenants_of(replace(charter, grants=(), services=(), proofs=()), history, known) if t in known]
@@ -117,7 +122,16 @@ def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
     )
     left = (*_left_here(office, uid, found), *_left_there(charter, history, reached, loans))
     return Plan(
-        charter, uid, history, found, loans, tuple(_used(history, reached)), left, file, tuple(_holdings(found, reached))
+        charter,
+        uid,
+        history,
+        found,
+        loans,
+        tuple(_used(history, reached)),
+        left,
+        file,
+        tuple(_holdings(found, reached)),
+        tuple(seen),
     )
 
 

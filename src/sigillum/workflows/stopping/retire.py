@@ -11,11 +11,9 @@ from sigillum.core.charter.credential_kinds import KEY_PAIR
 from sigillum.core.comparing.retiring import IDENTITIES, which
 from sigillum.core.facets.registry import words
 from sigillum.core.kinds.access import GRANT
-from sigillum.core.kinds.changes import Doing
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import GIVEN_BACK, RETIRED, RETIRING, Generation, History, State
-from sigillum.core.records.steps import Step
 from sigillum.core.undertakings.requests import REQUESTS
 from sigillum.core.undertakings.rotating import ROTATIONS
 from sigillum.core.undertakings.rotation import tokens_over
@@ -37,6 +35,7 @@ from sigillum.workflows.desk.closing import closing
 from sigillum.workflows.desk.ledgers import keep_witness
 from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office, nothing
 from sigillum.workflows.enacting.carrying.run import Became, Carrying
+from sigillum.workflows.enacting.undertakings import asking
 from sigillum.workflows.lending.lend import want_back
 from sigillum.workflows.proving.trials import principal_of, proof_of
 from sigillum.workflows.proving.ways_in import OtherWay, others
@@ -77,6 +76,8 @@ def retire(office: Office, plan: Plan, because: str) -> Retired:
 
 
 def _retire(office: Office, plan: Plan, because: str, done: Retired) -> None:
+    if plan.noticed:
+        office.books.writable_ledger().append(plan.noticed)
     before = _let_in(office, plan)
     principal = plan.history.principal_id(plan.charter.tenant)
     doors = list(others(office.tenants.reach(plan.charter.tenant), plan.charter, plan.history, principal)) if principal else []
@@ -98,12 +99,8 @@ def _retire(office: Office, plan: Plan, because: str, done: Retired) -> None:
 
         write_steps(office, plan.charter.name, plan.found.outline.steps)
 
-    def ask(step: Step, doing: Doing | None) -> None:
-        from sigillum.workflows.handing.asking import ask as write_request
-
-        write_request(office, plan.uid, plan.charter.name, step, doing)
-
-    ports = office.ports(plan.uid, plan.charter.name, nothing, ask, nothing)
+    uid, name = plan.uid, plan.charter.name
+    ports = office.ports(uid, name, nothing, asking(office, uid, name), nothing)
     Carrying(ports, plan.history).run(plan.found.outline, done.results.append)
     if any(r.state is not Became.DONE for r in done.results):
         return

@@ -107,7 +107,7 @@ class One:
         generation = standing.generation
         if generation is None and self._stranger(records):
             return
-        known = generation.terms if generation is not None and standing.where is not Where.GONE else {}
+        known = seen.history.terms(self.mark, standing.number)
         terms = terms_of(want, seen.now, known, seen.profile.credential_grain)
         if generation is None or standing.where in (Where.NONE, Where.OPEN, Where.GONE):
             if standing.where is Where.GONE:
@@ -123,7 +123,8 @@ class One:
         renewal = self._renewal(standing, changed=terms != known)
         if renewal is not None:
             old = standing.record.id if standing.record is not None else generation.id
-            self._replace(generation, old, terms_of(want, seen.now, {}, seen.profile.credential_grain), renewal)
+            known = seen.history.terms(self.mark, generation.number + 1)
+            self._replace(generation, old, terms_of(want, seen.now, known, seen.profile.credential_grain), renewal)
         elif standing.record is None:
             waited = await_(seen, draft, self.mark, CREDENTIAL, standing, f"the credential {want.name}")
             self._finish(generation.number, generation.id, waited, active=False)

@@ -64,8 +64,10 @@ def _one(wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
     )
     if standing.record is not None and wanted.another(standing.record):
         standing = standing._replace(where=Where.GONE, record=None)
-    known = standing.generation.terms if standing.generation is not None else {}
+    known, stands = _known(wanted, standing), standing.record is not None or standing.where is Where.RECENT
     terms = terms_of(want, seen.now, known)
+    if terms != known:  # it is made anew: what somebody was asked for has a window already
+        terms = terms_of(want, seen.now, seen.history.terms(wanted.mark, standing.number + stands))
     made = standing.generation if standing.record is not None and terms == known else None
     moved = made is not None and not made.adopted and standing.record is not None and wanted.moved(standing.record, terms)
     same = bool(standing.generation is not None and terms == known) and not moved
@@ -74,9 +76,7 @@ def _one(wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
         cleared = "" if standing.record is not None else ", and was cleared"
         draft.note("grant-ended", f"{want.words()} ended at {terms['until']}{cleared}", warning=False)
         return
-    number = (
-        standing.number if not (standing.record is not None or standing.where is Where.RECENT) or same else standing.number + 1
-    )
+    number = standing.number if same else standing.number + stands
     identity = standing.record.id if standing.record is not None and same else f"({StepId(wanted.mark, number, 'make')})"
     carrier_id = wanted.carrier if isinstance(wanted.carrier, str) else f"({wanted.carrier.step})"
     wished = Wished(
@@ -99,6 +99,12 @@ def _one(wanted: WantedGrant, records: tuple[Record[Grant], ...]) -> None:
         _end(seen, draft, standing.generation, standing.generation.id, why, _proved(wanted, fresh, standing))
     else:
         _missing(wanted, standing, terms, records)
+
+
+def _known(wanted: WantedGrant, standing: Standing) -> Mapping[str, Any]:
+    """With which window it was begun."""
+    begun = standing.generation
+    return begun.terms if begun is not None and begun.terms else wanted.seen.history.terms(wanted.mark, standing.number)
 
 
 def _proved(wanted: WantedGrant, made: StepId, standing: Standing) -> StepId:

@@ -74,8 +74,9 @@ def adopt(work: Work, step: Step, action: Adopt) -> Yields:
 
 
 def ask(work: Work, step: Step, action: Ask) -> Yields:
+    waits = [n for n in step.needs if n not in work.yields]
     doing = work.resolved(action.action) if action.action is not None else None
-    work.ports.ask(step, doing)
+    work.ports.ask(step, doing, waits)
     if action.stopped:
         raise SomebodyError(
             "what somebody else stopped stays stopped",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -10,7 +10,8 @@ from typing import Any, Protocol
 
 from sigillum.core.kinds.changes import Doing
 from sigillum.core.records.steps import Step
-from sigillum.core.values.errors import SigillumError
+from sigillum.core.values.errors import SigillumError, SomebodyError
+from sigillum.core.values.marks import StepId
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import Waits
 from sigillum.keeping.port import Keeping
@@ -24,6 +25,17 @@ TOLD_SECONDS = 0.5  # shorter pauses are not told
 
 class AgainError(SigillumError):
     """What was known is no longer so: compare again and go on."""
+
+
+class RequestedError(SomebodyError):
+    """A request for it is open. What waits for it and is asked of the same person goes with it."""
+
+
+class BehindError(SomebodyError):
+    """It is asked for once what it waits for was done: that is asked of somebody else, or was sent before."""
+
+
+Asking = Callable[[Step, Doing | None, Sequence[StepId]], None]  # the last: the steps that it waits for
 
 
 class Settle(Protocol):
@@ -115,7 +127,7 @@ class Ports:
     keeping: Keeping
     patience: Patience
     prove: Callable[[Step], None]
-    ask: Callable[[Step, Doing | None], None]
+    ask: Asking
     chosen: Callable[[str], Secret]  # the secret that a reference refers to
     turn: Callable[[Step], None]
     asked: Callable[[Step], AbstractContextManager[None]] = lambda step: nullcontext()  # while a step may ask a person

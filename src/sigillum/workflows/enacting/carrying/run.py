@@ -26,7 +26,7 @@ from sigillum.core.values.errors import MachineError, SigillumError, StoppedErro
 from sigillum.core.values.marks import StepId
 
 from . import change, end, entry, local, make
-from .ports import AgainError
+from .ports import AgainError, BehindError, RequestedError
 from .work import Work, Yields
 
 
@@ -71,7 +71,9 @@ class Carrying(Work):
         failed: set[StepId] = set(leave_out)
         for number, step in enumerate(outline.steps, 1):
             all_ = isinstance(step.action, Prove) and step.action.proofs is None
-            if step.id in failed or failed.intersection(step.needs) or (all_ and failed - leave_out):
+            waits = failed.intersection(step.needs)
+            with_them = waits <= self.asked and isinstance(step.action, Ask) and step.action.action is not None
+            if step.id in failed or (waits and not with_them) or (all_ and failed - leave_out):
                 failed.add(step.id)
                 reached(StepResult(step, Became.SKIPPED))
                 continue
@@ -80,11 +82,16 @@ class Carrying(Work):
                 self.tenant = self.ports.tenant(step.tenant, step.by)
                 self.yields[step.id] = HANDLERS[type(step.action)](self, step, step.action)
                 reached(StepResult(step, Became.DONE, yields=self.yields[step.id]))
+            except BehindError:
+                failed.add(step.id)
+                reached(StepResult(step, Became.SKIPPED))
             except (MachineError, StoppedError, AgainError) as problem:
                 reached(StepResult(step, Became.FAILED, problem))
                 raise
             except SigillumError as problem:
                 failed.add(step.id)
+                if isinstance(problem, RequestedError):
+                    self.asked.add(step.id)
                 asked = isinstance(step.action, Ask) or isinstance(problem, WaitingError)
                 reached(StepResult(step, Became.ASKED if asked else Became.FAILED, problem))
 

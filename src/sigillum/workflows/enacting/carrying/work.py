@@ -24,12 +24,15 @@ class Work:
         self.send_again = send_again  # a person made sure that an unanswered creation did not arrive
         self.tenant: Tenant  # that of the step at hand, as the administrator who does it
         self.yields: dict[StepId, Yields] = {}
+        self.asked: set[StepId] = set()  # steps for which a request is open
 
     def value(self, value: Any) -> Any:
-        """What a reference or a kept secret stands for."""
+        """What a reference or a kept secret stands for; what somebody is asked for in this run is still a reference."""
         if isinstance(value, Kept):
             return self.keeping.secret(value.credential, value.generation)
-        return self.yields[value.step][value.field] if isinstance(value, Ref) else value
+        if not isinstance(value, Ref) or value.step in self.asked:
+            return value
+        return self.yields[value.step][value.field]
 
     def resolved(self, doing: Doing) -> Doing:
         return resolved(doing, self.value)
