@@ -274,16 +274,20 @@ def _done(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _confirmed(found: Confirmed, said: str) -> str:
+    from sigillum.core.records.requests import ADD, MAKE
+
     number, charter = found.sent.number, found.sent.request.charter
     how = f", {said}" if said else ", by hand"
     if found.state == "refused":
         further = f"`enact` does not ask for the same again; `requests again {number}` does."
         return f"Request {number} is {found.how}\n({said}). {further}"
     if found.late:
-        return (
-            f"Request {number} had ended before ({found.late}){how}. What was made for it is known now: "
-            f"`sigillum enact {charter}` compares it with what the charter wants."
+        made = (
+            f" What was made for it is known now: `sigillum enact {charter}` compares it with what the charter wants."
+            if found.sent.request.do in (MAKE, ADD)
+            else ""
         )
+        return f"Request {number} had ended before ({found.late}){how}.{made}"
     return f"Request {number} is confirmed{how}. `sigillum enact {charter}` compares again what is so."
 
 

@@ -8,8 +8,9 @@ from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history
 from sigillum.core.records.requests import ADD, END, ID, MAKE, TAKE, fulfilled, queries, results_of
-from sigillum.core.undertakings.requests import REQUESTS, SentRequest, place_of
+from sigillum.core.undertakings.requests import REQUESTS, RequestState, SentRequest, place_of
 from sigillum.ledger.port import Fresh
+from sigillum.workflows.desk.closing import closing
 from sigillum.workflows.desk.office import Office
 
 
@@ -49,7 +50,8 @@ def _gone(office: Office, sent: SentRequest) -> list[Fresh]:
     facts = office.tenants.reach(sent.tenant).facts(queries(sent.request)).values()
     if not all(f.known for f in facts) or not fulfilled(sent.request, tuple(r for f in facts for r in f.records)):
         return []
-    return [Fresh(history.ENDED_AS_ASKED, sent.uid, {**sent.mark.body(), "generation": sent.generation})]
+    closed = [closing(REQUESTS, sent, "seen to be done", state=RequestState.ANSWERED)] if sent.open else []
+    return [Fresh(history.ENDED_AS_ASKED, sent.uid, {**sent.mark.body(), "generation": sent.generation}), *closed]
 
 
 def ours(office: Office, sent: SentRequest, results: Mapping[str, str], before: Sequence[Fresh] = ()) -> list[Fresh]:

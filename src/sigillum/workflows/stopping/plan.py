@@ -23,6 +23,7 @@ from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
 from sigillum.core.records.history import CONNECTED, HANDED, History
+from sigillum.core.records.requests import END, TAKE
 from sigillum.core.undertakings.loans import LOANS, OVER, Loan
 from sigillum.core.undertakings.requests import REQUESTS
 from sigillum.core.values.errors import (
@@ -195,7 +196,7 @@ def _left_here(office: Office, uid: str, found: Retiring) -> Iterator[Left]:
         elif entry.kind == CONNECTED:
             yield Left("", f"{entry.body['consumer']}, connected as {entry.body['connection']}", "end the connection there")
     for request in office.books.begun(REQUESTS):
-        if request.uid == uid:
+        if request.uid == uid and request.request.do not in (END, TAKE):  # those are what retiring asks for
             yield Left(
                 request.tenant,
                 f"request {request.number}: {request.request.about}",
