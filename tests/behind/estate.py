@@ -21,7 +21,7 @@ import urllib3
 from conftest import start_sandbox
 from sigillum.cli.main import main
 from sigillum.cli.sandboxes import usual_world
-from sigillum.core.records.history import fold
+from sigillum.core.records.folding import fold
 from sigillum.core.undertakings.loans import LOANS
 from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.workflows.desk.office import Office

@@ -24,6 +24,7 @@ from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
 from sigillum.core.records import chain, history
 from sigillum.core.records.chain import Head
+from sigillum.core.records.folding import fold
 from sigillum.core.records.history import History
 from sigillum.core.records.steps import Outline, Prove, Step
 from sigillum.core.values.canonical import external_id, thumbprint
@@ -356,7 +357,7 @@ class Fake:
         return Fact(tuple(r for r in self.at(tenant)[query.kind.name] if r.id not in self.hidden and answers(query, r)))
 
     def history(self) -> History:
-        return history.fold(self.ledger.kept, "uid")
+        return fold(self.ledger.kept, "uid")
 
     def compare(
         self,

@@ -24,7 +24,8 @@ def looking(verbs: Any, example: str) -> None:
         epilog=example,
         description="Find private keys, tokens and secrets that stand literally in files, scripts and "
         "shell history: where, which are ours, whether they live by the ledger, and what they "
-        "could do. Nothing that is found is shown. Exit code 1 where something is found.",
+        "could do; in the history of a git repository, too. Nothing that is found is shown. Exit code 1 where something "
+        "is found; 6 where nothing is, and something could not be read (an archive, a locked key store).",
     )
     look.add_argument("folders", nargs="+", type=Path, metavar="DIR", help="folders or files")
     attest = verbs.add_parser(
@@ -68,13 +69,15 @@ def scan(args: argparse.Namespace, context: Context) -> Outcome:
         context.show_lines(view.lying(key) for key in found)
     alive = sum(1 for key in found if key.ours is not None and key.ours.alive)
     ours = sum(1 for key in found if key.ours is not None)
-    rest = f" {len(looked.left_out)} files were left out." if looked.left_out else ""
+    rest = f" {len(looked.left_out)} could not be read or told." if looked.left_out else ""
+    rest += f" {looked.kept} was not searched: what this workspace keeps belongs there." if looked.kept else ""
     rows = [view.lying_json(key) for key in found]
     context.give(
         "scan",
         lambda: {
             "files": looked.files,
             "left_out": [{"file": f, "why": w} for f, w in looked.left_out],
+            "kept": looked.kept,
             "found": rows,
         },
         f"{looked.files} files: {len(found)} found, {ours} of them ours, {alive} alive.{rest}",
@@ -83,4 +86,4 @@ def scan(args: argparse.Namespace, context: Context) -> Outcome:
     )
     for path, why in looked.left_out if context.for_people else ():
         context.say(f"left out  {path}: {why}")
-    return Outcome.NO if found else Outcome.DONE
+    return Outcome.NO if found else Outcome.SOMEBODY if looked.left_out else Outcome.DONE

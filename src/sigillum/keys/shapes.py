@@ -17,7 +17,7 @@ from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives import serialization as forms
-from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
+from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa, x448, x25519
 from cryptography.hazmat.primitives.serialization import pkcs12
 
 from sigillum.core.values.canonical import thumbprint
@@ -27,13 +27,14 @@ from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import format_instant
 
+from .blocks import blocks
 from .ledgerkey import b64
 
+OKP = (ed25519.Ed25519PublicKey, ed448.Ed448PublicKey, x25519.X25519PublicKey, x448.X448PublicKey)  # RFC 8037
 MOST_BYTES = 1_000_000
 MOST_MODULUS_BITS = 16_384  # a larger one takes long to look at, and nobody uses it
 WEAK_BITS = 2_048  # of an RSA modulus: below it a key can be found (NIST SP 800-131A)
 TROUBLE = (ValueError, TypeError, UnsupportedAlgorithm, OverflowError, LookupError, AttributeError)
-_PEM = re.compile(rb"-----BEGIN ([A-Z0-9 ]{1,60})-----\r?\n.*?-----END \1-----", re.S)
 _JWT = re.compile(r"[A-Za-z0-9_-]{2,}\.[A-Za-z0-9_-]{2,}\.[A-Za-z0-9_-]*\Z")
 _LABELS = {
     "PRIVATE KEY": "PEM, PKCS#8",
@@ -103,7 +104,7 @@ def read(data: bytes, password: Secret | None = None) -> list[Shape]:
     if not data.strip():
         raise NoShapeError("it is empty")
     found = list(_pem(data, password))
-    for way in (_json, _jwt, _ssh_line, _der):
+    for way in (_json, _jwt, _ssh_line, _ppk, _der):
         if not found:
             found = way(data, password)
     return found or [Shape(OTHER, _looks(data), False)]
@@ -111,19 +112,28 @@ def read(data: bytes, password: Secret | None = None) -> list[Shape]:
 
 # --- PEM ----------------------------------------------------------------------------------------------------
 def _pem(data: bytes, password: Secret | None) -> Iterator[Shape]:
-    for block in _PEM.finditer(data):
-        label = block[1].decode()
-        form = _LABELS.get(label)
+    for block in blocks(data):
+        label, form, text = block.label, _LABELS.get(block.label), data[block.begin : block.end]
         if form is None:
-            yield Shape(OTHER, f"PEM, {label.capitalize()}", "PRIVATE" in label)
+            yield Shape(OTHER, f"PEM, {label.capitalize()}", block.private)
             continue
         try:
-            yield _block(label, form, block[0], password)
+            if not block.whole:
+                raise ValueError("its last line is missing")
+            yield _block(label, form, text, password)
         except TROUBLE as problem:
-            if "PRIVATE" in label and _locked(problem, block[0]):
-                yield Shape(PRIVATE, form if "encrypted" in form else f"{form}, encrypted", True, about=(("locked", "yes"),))
+            if block.private and _locked(problem, text):
+                yield _closed(form, problem)
             else:
-                yield Shape(OTHER, f"{form}, and broken", "PRIVATE" in label)
+                yield Shape(OTHER, f"{form}, and broken", block.private)
+
+
+def _closed(form: str, problem: BaseException) -> Shape:
+    """An encrypted key: its password is missing, or what it takes to open it."""
+    form = form if "encrypted" in form else f"{form}, encrypted"
+    lacking = isinstance(problem, UnsupportedAlgorithm) and "bcrypt" in str(problem).lower()
+    needs = (("needs", "the extra `ssh`: pip install 'sigillum[ssh]'"),) if lacking else ()
+    return Shape(PRIVATE, form, True, about=(("locked", "yes"), *needs))
 
 
 def _block(label: str, form: str, block: bytes, password: Secret | None) -> Shape:
@@ -151,7 +161,8 @@ def _given(block: bytes, secret: bytes | None) -> bytes | None:
 
 
 def _locked(problem: BaseException, block: bytes) -> bool:
-    return isinstance(problem, TypeError) or b"ENCRYPTED" in block or "password" in str(problem).lower()
+    lacking = isinstance(problem, UnsupportedAlgorithm) and "bcrypt" in str(problem).lower()
+    return lacking or isinstance(problem, TypeError) or b"ENCRYPTED" in block or "password" in str(problem).lower()
 
 
 # --- JSON ---------------------------------------------------------------------------------------------------
@@ -247,6 +258,16 @@ def _ssh_line(data: bytes, password: Secret | None) -> list[Shape]:
         return [Shape(OTHER, "OpenSSH, and broken", False)]
 
 
+def _ppk(data: bytes, password: Secret | None) -> list[Shape]:
+    """A key file of its own form: what it is for stands in its first line, and whether it is encrypted in its second."""
+    lines = data.lstrip()[:400].splitlines()
+    if not lines or not lines[0].startswith(b"PuTTY-User-Key-File-") or b"Private-Lines:" not in data:
+        return []
+    locked = len(lines) > 1 and lines[1].startswith(b"Encryption:") and not lines[1].endswith(b"none")
+    algorithm = plain(lines[0].partition(b":")[2].decode("ascii", "replace").strip())
+    return [Shape(PRIVATE, "PPK, which is not opened here", True, algorithm, about=(("locked", "yes"),) if locked else ())]
+
+
 def _der(data: bytes, password: Secret | None) -> list[Shape]:
     """Binary forms; they say themselves how long they are."""
     if data[:1] != b"\x30":
@@ -289,9 +310,9 @@ def _key_shape(key: Any, form: str) -> Shape:
         algorithm = f"EC {curve}"
         x, y = (b64(n.to_bytes(size, "big")) for n in (point.x, point.y))
         mark = thumbprint({"kty": "EC", "crv": curve, "x": x, "y": y})
-    elif isinstance(public, ed25519.Ed25519PublicKey):
-        algorithm, bits = "Ed25519", 256
-        mark = thumbprint({"kty": "OKP", "crv": "Ed25519", "x": b64(public.public_bytes_raw())})
+    elif isinstance(public, OKP):
+        raw, algorithm = public.public_bytes_raw(), type(public).__name__.strip("_").removesuffix("PublicKey")
+        bits, mark = len(raw) // 8 * 64, thumbprint({"kty": "OKP", "crv": algorithm, "x": b64(raw)})
     else:
         algorithm = type(public).__name__.removesuffix("PublicKey").strip("_")
     der = public.public_bytes(forms.Encoding.DER, forms.PublicFormat.SubjectPublicKeyInfo) if mark else b""

@@ -15,7 +15,8 @@ from sigillum.core.kinds.access import GRANT, Grant
 from sigillum.core.kinds.changes import End, Make, part_of
 from sigillum.core.kinds.kind import Query
 from sigillum.core.records.chain import LedgerEntry
-from sigillum.core.records.history import CLOSED, LENT, RECALLED, Generation, State, fold
+from sigillum.core.records.folding import fold
+from sigillum.core.records.history import CLOSED, LENT, RECALLED, Generation, State
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.marks import Mark, StepId
 from sigillum.core.values.times import Window, format_duration, format_instant, parse_instant, rough_duration, whole_second

@@ -19,6 +19,7 @@ from sigillum.core.kinds.kind import Record
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import Credential
 from sigillum.core.records.chain import LedgerEntry
+from sigillum.core.records.folding import fold
 from sigillum.core.records.history import (
     BRIDGE,
     CLOSED,
@@ -34,7 +35,6 @@ from sigillum.core.records.history import (
     Generation,
     History,
     State,
-    fold,
 )
 from sigillum.core.values.marks import Mark, mark_of
 from sigillum.core.values.times import parse_instant, whole_second

@@ -11,6 +11,7 @@ from sigillum.core.kinds.changes import Change
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records.chain import LedgerEntry
+from sigillum.core.records.folding import fold
 from sigillum.core.records.history import (
     CLOSED,
     NUMBER,
@@ -20,7 +21,6 @@ from sigillum.core.records.history import (
     SUSPENSION,
     UNDERTAKING,
     Generation,
-    fold,
 )
 from sigillum.core.records.steps import Step, StepKind
 from sigillum.core.values.marks import Mark, StepId, mark_of

@@ -174,7 +174,7 @@ class Books:
     def state_with(self, uid: str, fresh: Iterable[Fresh]) -> History:
         """The same, and what is about to be written."""
         from sigillum.core.records.chain import LedgerEntry
-        from sigillum.core.records.history import fold
+        from sigillum.core.records.folding import fold
 
         known = self.entries(uid)
         more = (LedgerEntry("", known[-1].sequence + n, "", "", "", "", f.kind, uid, f.body) for n, f in enumerate(fresh, 1))

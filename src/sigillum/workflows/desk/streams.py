@@ -28,7 +28,7 @@ class Streams:
 
     def of(self, uid: str) -> Stream:
         """As it is now, whoever has written meanwhile."""
-        from sigillum.core.records.history import fold
+        from sigillum.core.records.folding import fold
 
         with self._lock:
             known = self._known.pop(uid, None)

@@ -15,11 +15,14 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import History
 from sigillum.core.values.errors import Outcome
 from sigillum.core.values.times import whole_second
+from sigillum.keys.scan import KEY
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.proving.trials import principal_of
 from sigillum.workflows.proving.ways_in import others
 
 from .scan import Lying, look
+
+MOST_NAMED = 5  # on a page for people; `key scan` lists all
 
 
 class Looked(NamedTuple):
@@ -68,7 +71,7 @@ def attest(office: Office, charter_name: str, folders: Iterable[Path]) -> Attest
             tuple(office.keepings.of(uid).names()) if uid else (),
             "nothing is kept there for it",
         ),
-        _lying(office, charter, [office.workspace.folder, *folders]),
+        *_lying(office, charter, [office.workspace.folder, *folders]),
     ]
     if charter.signing is not None:
         looked.append(
@@ -98,19 +101,25 @@ def _shown(office: Office, charter: Charter, state: History, principal: str) -> 
     return Looked(where, tuple(found.values()), "it was asked for every credential of the identity")
 
 
-def _lying(office: Office, charter: Charter, folders: list[Path]) -> Looked:
-    """Private keys in files: those of this charter, and those of which nobody here knows whose they are."""
+def _lying(office: Office, charter: Charter, folders: list[Path]) -> Iterator[Looked]:
+    """Private keys in files: those of this charter; those of which nobody here knows whose they are; and what was not read."""
     found = list[Lying]()
     searched = look(office, folders, found)
-    mine = tuple(_of(found, charter))
-    left = f", {len(searched.left_out)} could not be read" if searched.left_out else ""
     names = ", ".join(str(f) for f in folders[1:])
-    return Looked("files", mine, f"{searched.files} files of this workspace{f' and {names}' if names else ''} were read{left}")
+    mine = tuple(f"{key.path}: {key.ours.what}" for key in found if key.ours is not None and _is_of(key.ours.what, charter))
+    yield Looked("files", mine, f"{searched.files} files of this workspace{f' and {names}' if names else ''} were read")
+    strange = [key.path for key in found if key.ours is None and key.finding.what == KEY]
+    if strange:
+        yield Looked("keys of nobody knows whom", None, f"{_some(strange)}: private keys, and nobody here knows whose")
+    if searched.left_out:
+        told = _some([f"{path} ({why})" for path, why in searched.left_out])
+        yield Looked("what was not read", None, f"{len(searched.left_out)} of them: {told}")
 
 
-def _of(found: list[Lying], charter: Charter) -> Iterator[str]:
-    for key in found:
-        if key.ours is not None and key.ours.what.endswith(f" of {charter.name}"):
-            yield f"{key.path}: {key.ours.what}"
-        elif key.ours is None and "private key" in key.finding.what:
-            yield f"{key.path}: {key.finding.what}, and nobody here knows whose"
+def _is_of(what: str, charter: Charter) -> bool:
+    return what.endswith(f" of {charter.name}")
+
+
+def _some(names: list[str]) -> str:
+    """The first of many."""
+    return ", ".join(names[:MOST_NAMED]) + (f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else "")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Iterable, Iterator, Mapping
@@ -14,13 +15,11 @@ from sigillum.core.records.history import State
 from sigillum.core.values.errors import FileError, SigillumError
 from sigillum.core.values.times import parse_instant
 from sigillum.core.values.worlds import Logged
-from sigillum.keys.scan import FoundKey, mark_of, scan
+from sigillum.keys.scan import FoundKey, examined, mark_of
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Progress
 
-MOST_BYTES = 5_000_000  # of one file; a larger one is left out, and that is said
-LEFT_OUT = frozenset((".git", "node_modules", "__pycache__", ".venv"))
-
+from .versions import MOST_BYTES, OBJECTS, versions
 
 ALIVE, ENDED = "alive", "ended"  # by the ledger: nobody asks its tenant for that
 IN_USE = "in use here"
@@ -97,60 +96,92 @@ def _could(office: Office, name: str) -> str:
 
 
 class Looked(NamedTuple):
-    """How many files were read, and those that were left out, with why."""
+    """How many files were read; what was left out, with why, or cannot be told; and the private folder of this workspace, where
+    its own secrets belong, if it stands there.
+    """
 
     files: int
     left_out: list[tuple[str, str]]
+    kept: str = ""
 
 
 def look(office: Office | None, folders: Iterable[Path], told: list[Lying]) -> Looked:
-    """Read every file below these folders, and put what is found into `told`; links are not followed, and this workspace's own
-    private folder is where its secrets belong. Raises FileError for a folder that is not there, StoppedError.
+    """Read every file below these folders, and put what is found into `told`; links are not followed. Of a repository every
+    version of every file is read. Raises FileError for a folder that is not there, StoppedError.
     """
     ours, private = (known(office), office.workspace.private.resolve()) if office is not None else ({}, None)
-    count, left = 0, list[tuple[str, str]]()
+    count, left, kept, known_in = 0, list[tuple[str, str]](), "", set[tuple[str, str]]()
     for folder in folders:
         if not folder.exists():
             raise FileError("there is no such folder", where=str(folder), mend="name a folder or a file")
-        for path in _files(folder, private):
+        for path, content in _contents(folder, private):
             if office is not None and count % 500 == 0:
                 office.settings.progress(Progress("scan", f"{count} files"))
                 office.settings.go_on()
-            try:
-                data = _content(path)
-            except OSError as problem:
-                left.append((path, problem.strerror or "it cannot be read"))
+            if content is KEPT:
+                kept = path
                 continue
-            if data is None:
-                left.append((path, f"it is larger than {MOST_BYTES // 1_000_000} MB"))
+            if isinstance(content, str):
+                left.append((path, content))
                 continue
             count += 1
-            told += [Lying(path, key, ours.get(key.mark)) for key in scan(data)]
-    return Looked(count, left)
+            found = examined(content)
+            repository, in_history, _ = path.rpartition(f"/{OBJECTS}:")
+            for key in found.found:  # the same in many versions of a file is told once
+                if not in_history or (repository, key.mark) not in known_in:
+                    told.append(Lying(path, key, ours.get(key.mark)))
+                    known_in.add((repository, key.mark))
+            if found.untold:
+                left.append((path, found.untold))
+    return Looked(count, left, kept)
 
 
-def _files(folder: Path, private: Path | None) -> Iterator[str]:
+KEPT = "kept"  # in place of a content: it is this workspace's own private folder
+
+
+def _contents(folder: Path, private: Path | None) -> Iterator[tuple[str, bytes | str]]:
+    """Every file, and what it holds; or why it is not read."""
     if not folder.is_dir():
-        yield str(folder)
+        yield str(folder), _content(str(folder))
         return
     for here, folders, names in os.walk(folder):
-        folders[:] = sorted(f for f in folders if f not in LEFT_OUT and (private is None or Path(here, f).resolve() != private))
+        below = []
+        for name in sorted(folders):
+            path = f"{here}/{name}"
+            if Path(path).is_symlink():
+                yield path, LINK
+            elif private is not None and Path(path).resolve() == private:
+                yield path, KEPT
+            elif name == OBJECTS and "HEAD" in names:
+                yield from versions(Path(here), path)
+            else:
+                below.append(name)
+        folders[:] = below
         for name in sorted(names):
-            yield f"{here}/{name}"
+            yield f"{here}/{name}", _content(f"{here}/{name}")
 
 
-def _content(path: str) -> bytes | None:
-    """What a regular file holds; nothing of others, None of one that is too large."""
-    handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+LINK = "a link, which is not followed"
+TOO_LARGE = f"it is larger than {MOST_BYTES // 1_000_000} MB"
+
+
+def _content(path: str) -> bytes | str:
+    """What a regular file holds; nothing of a pipe, a socket or a device; or why it is not read."""
+    try:
+        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+    except OSError as problem:
+        return LINK if problem.errno == errno.ELOOP else problem.strerror or "it cannot be read"
     try:
         about = os.fstat(handle)
         if not stat.S_ISREG(about.st_mode):
             return b""
         if about.st_size > MOST_BYTES:
-            return None
+            return TOO_LARGE
         data = os.read(handle, about.st_size)
         while len(data) < about.st_size and (more := os.read(handle, about.st_size - len(data))):
             data += more
         return data
+    except OSError as problem:
+        return problem.strerror or "it cannot be read"
     finally:
         os.close(handle)
