@@ -38,6 +38,7 @@ CLOSED = (  # what begins so is not looked into
     (b"\xce\xce\xce\xce", "a key store (JCEKS)"),
     (b"\x03\xd9\xa2\x9a", "an encrypted store of passwords"),
 )
+ANY_CLOSED = tuple(mark for mark, _ in CLOSED)
 TAR = (257, b"ustar")  # its mark stands there; what is in it stands there as it is
 MARKS = ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be"))  # of a text's character set
 _JWK = re.compile(r"\{[^{}]{20,8000}\}")
@@ -49,6 +50,9 @@ _CODED = re.compile(
     rf"(?<![A-Za-z0-9+/_-])(?:{'|'.join(BEGINS)})[A-Za-z0-9+/_-]{{30,20000}}={{0,2}}"
     r"(?:\s{1,20}[A-Za-z0-9+/]{40,80}={0,2})*(?:\s{1,20}[A-Za-z0-9+/]{1,80}={0,2})?"
 )
+# a secret is a word of at least so many of these characters, and so is a part of every key
+_DRAWN = bytes(120 if chr(n).isascii() and (chr(n).isalnum() or chr(n) in "+/_.=!@$%^&*~-") else 32 for n in range(256))
+_RUN = b"x" * SHORTEST
 MARKED = (*(b.encode() for b in BEGINS), b"PRIVATE KEY", b"kty")
 _BODY = re.compile(rb"[A-Za-z0-9+/]{16}")  # what has none of it is the name of a key's form, and no key
 _DIGIT = re.compile(rb"[0-9]")
@@ -88,10 +92,9 @@ def scan(data: bytes, now: datetime | None = None) -> list[FoundKey]:
 
 def examined(data: bytes, now: datetime | None = None) -> Examined:
     """Everything that is found, and whether that is all. What the reader of key files finds is found here as well."""
-    closed = next((name for mark, name in CLOSED if data.startswith(mark)), "")
-    if closed:
-        return Examined([], closed)
-    for mark, name in MARKS:
+    if data.startswith(ANY_CLOSED):
+        return Examined([], next(name for mark, name in CLOSED if data.startswith(mark)))
+    for mark, name in MARKS if data.startswith((b"\xef", b"\xff", b"\xfe")) else ():
         if data.startswith(mark):
             data = data[len(mark) :].decode(name, "replace").encode()
     found = _literal(data, now or datetime.now(UTC)) if not data.startswith(b"\x30") else []
@@ -125,6 +128,8 @@ NAMED = (b"secret", b"passw", b"token", b"key", b"credential")  # in the names o
 
 def _literal(data: bytes, now: datetime) -> list[FoundKey]:
     """What stands literally in a text, or in a program, or in a picture."""
+    if _RUN not in data.translate(_DRAWN):  # the quickest look there is: nothing in it is long enough
+        return []
     low = data.lower()
     hinted = b"\0" not in data and any(h in low for h in HINTS)
     if not hinted and not any(m in data for m in MARKED):
