@@ -157,7 +157,7 @@ def test_causes_that_something_under_way_brings(bare: Desk, sandbox: Sandbox) ->
         },
     )
     assert explain(bare, "probe", "data.read", "hill/hut")["cause"] == Cause.SERVICE_NOT_FELT
-    assert explain(bare, "probe", "data.read", "hill/hut", "--at", "+16m")["allowed"]
+    assert explain(bare, "probe", "data.read", "hill/hut", "--when", "+16m")["allowed"]
     sandbox.control("tenants", {"slow": {"hill": {"User": {"seconds": 900}, "Grant": {"seconds": 900}}}})
     ids = {
         r.get("userName") or r.get("name") or r.get("path"): r["id"]
@@ -176,7 +176,7 @@ def test_causes_that_something_under_way_brings(bare: Desk, sandbox: Sandbox) ->
         },
     )
     assert answer.status == 202
-    assert explain(bare, "probe", "data.drop", "hill", "--at", "+16m")["cause"] == Cause.GRANT_UNFINISHED
+    assert explain(bare, "probe", "data.drop", "hill", "--when", "+16m")["cause"] == Cause.GRANT_UNFINISHED
     assert (
         away.scim("POST", "/Users", {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "late"}).status
         == 202
@@ -189,9 +189,9 @@ def test_questions_without_a_meaning(bare: Desk, sandbox: Sandbox) -> None:
     for words, code, told in (
         (("probe", "data.read,data.drop", "hill"), 2, "say --matrix"),
         (("probe", "", "hill"), 2, "a permission and a place"),
-        (("probe", "data.read", "hill", "--at", "noon"), 2, "is not an instant"),
-        (("probe", "data.read", "hill", "--at", "+11x"), 2, "is not a duration"),
-        (("probe", "data.read", "hill", "--at", "+1m", "--ask-tenant"), 2, "for now only"),
+        (("probe", "data.read", "hill", "--when", "noon"), 2, "is not an instant"),
+        (("probe", "data.read", "hill", "--when", "+11x"), 2, "is not a duration"),
+        (("probe", "data.read", "hill", "--when", "+1m", "--ask-tenant"), 2, "for now only"),
     ):
         ran = bare.run("explain", *words)
         assert (ran.code, told in ran.err) == (code, True), ran.err
@@ -270,7 +270,7 @@ def test_a_loan_ends_by_itself_and_is_shown_as_ended_until_it_is_cleared(
     assert "(the charter wind-ingest)" in lent.err
     [loan] = desk.run("loans", "--format", "json").json["loans"]
     asked = ("wind-ingest", "stream.delete", MAST)
-    assert [explain(desk, *asked, "--at", t)["cause"] for t in ("+5m", "+11m")] == ["allowed", "window-ended"]
+    assert [explain(desk, *asked, "--when", t)["cause"] for t in ("+5m", "+11m")] == ["allowed", "window-ended"]
     assert explain(desk, *asked)["changes_at"] == loan["until"]
     assert notes(desk) == ["limits-alone"]  # a loan is not extra
     ticking(300)
@@ -540,7 +540,7 @@ def test_a_team_with_narrowed_and_whole_roles_side_by_side(desk: Desk, away: Awa
     ] == ["allowed", "label-differs"]
     assert desk.run("charter", "show", "release", "--format", "json").json["grants"][0]["where"] == {"stage": ["dev", "test"]}
     assert "stage is dev or test" in desk.run("charter", "show", "release").out
-    assert desk.run("charter", "new", "again", "--from", "publisher", "--tenant", "summit").code == 0
+    assert desk.run("charter", "new", "again", "--describe", "publisher", "--tenant", "summit").code == 0
     described = desk.run("charter", "show", "again", "--format", "json").json
     assert (described["member_of"], described["grants"]) == (["release"], [])
     assert not desk.run("rehearse", "again", "--format", "json").json["charters"][0]["steps"]

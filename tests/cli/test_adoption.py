@@ -141,7 +141,7 @@ def test_a_standing_account_its_key_and_its_next_key(bare: Desk, sandbox: Sandbo
     path.write_text(json.dumps(json.loads(next(other.folder.glob(".sigillum/keys/*/ingest-key-1.json")).read_text())["key"]))
     path.chmod(0o600)
     bare.know(away, "summit")
-    assert bare.run("charter", "new", "--from", "wind-ingest", "--tenant", "summit", "ingest").code == 0
+    assert bare.run("charter", "new", "--describe", "wind-ingest", "--tenant", "summit", "ingest").code == 0
     assert bare.run("enact", "ingest", "--yes", "--adopt").code == 0
     ran = bare.run("key", "take", str(path), "ingest", "--remove")
     assert (ran.code, "Write `keep_in: file` at ingest-key" in ran.out) == (0, True), ran.out
@@ -151,5 +151,5 @@ def test_a_standing_account_its_key_and_its_next_key(bare: Desk, sandbox: Sandbo
     file = bare.folder / "charters" / "ingest.yaml"
     file.write_text(re.sub(r"keep_in: holder.*", "keep_in: file", file.read_text()))
     assert bare.run("rotate", "ingest").code == 7
-    assert bare.run("rotate", "ingest", "--end", "--yes").code in (0, 7)
+    assert bare.run("rotate", "ingest", "--end-old", "--yes").code in (0, 7)
     assert [c["name"] for c in away.of("Credential")] == ["ingest-key-2"]

@@ -80,7 +80,7 @@ def test_no_word_grows_together_with_another(desk: Desk, away: Away) -> None:
 
 @pytest.mark.parametrize("name", ["camera-archive", "ferry-desk", "ingest-team", "everyone"])
 def test_what_stands_is_described_whole_and_its_rehearsal_is_quiet(desk: Desk, name: str) -> None:
-    assert desk.run("charter", "new", f"c-{name}", "--from", name, "--tenant", "summit").code == 0
+    assert desk.run("charter", "new", f"c-{name}", "--describe", name, "--tenant", "summit").code == 0
     again = desk.run("rehearse", f"c-{name}", "--strict")
     assert (again.code, "Nothing to do: everything is as the charter says." in again.out) == (0, True), again.out
 
@@ -89,14 +89,14 @@ def test_an_office_is_described_too(bare: Desk, sandbox: Sandbox) -> None:
     roster = sandbox.tenant("roster")
     bare.know(roster, "roster", "lena.frost")
     for name, kind in (("lift-telephone", "client"), ("snow-watch", "team"), ("old-robot", "service-account")):
-        assert bare.run("charter", "new", f"c-{name}", "--from", name, "--tenant", "roster").code == 0
+        assert bare.run("charter", "new", f"c-{name}", "--describe", name, "--tenant", "roster").code == 0
         shown = bare.run("charter", "show", f"c-{name}", "--format", "json").json
         assert shown["identity"]["kind"] == kind
         assert bare.run("rehearse", f"c-{name}").code == 0
     text = (bare.folder / "charters" / "c-lift-telephone.yaml").read_text()
     assert "- {api: calendar, scopes: [calendar.read], acts: alone}" in text
     assert "proofs: []" not in text
-    missing = bare.run("charter", "new", "none", "--from", "nobody", "--tenant", "roster")
+    missing = bare.run("charter", "new", "none", "--describe", "nobody", "--tenant", "roster")
     assert (missing.code, "no account, team or client" in missing.err) == (6, True)
     assert (
         bare.run(
@@ -151,17 +151,25 @@ def test_two_identities_of_one_job_stand_in_one_sheet(desk: Desk, away: Away) ->
         CHARTER.replace("name: wind-ingest", "name: wind-reader").replace("charter: wind-ingest", "charter: reader"), "reader"
     )
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
-    before = desk.run("handover", "wind-ingest", "--to", "gate", "--format", "json").json["sheets"][0]
+    before = desk.run("handover", "wind-ingest", "--consumer", "gate", "--format", "json").json["sheets"][0]
     assert before["complete"] is False
     assert desk.run("enact", "reader", "--yes").code == 0
     assert desk.run("handover", "key", str(desk.folder / "gate.jwk")).code == 0
     sealed = desk.folder / "both.sealed"
     ran = desk.run(
-        "handover", "wind-ingest", "--to", "gate", "--seal-to", str(desk.folder / "gate.public.jwk"), "--out", str(sealed)
+        "handover", "wind-ingest", "--consumer", "gate", "--seal-to", str(desk.folder / "gate.public.jwk"), "--out", str(sealed)
     )
     assert ran.code == 0, ran.err
     opened = desk.program(
-        "handover", "open", str(sealed), "--key", f"file:{desk.folder / 'gate.jwk'}", "--as", "json", "--out", "opened.json"
+        "handover",
+        "open",
+        str(sealed),
+        "--with-key",
+        f"file:{desk.folder / 'gate.jwk'}",
+        "--form",
+        "json",
+        "--out",
+        "opened.json",
     )
     assert opened.code == 0, opened.err
     content = json.loads((desk.folder / "opened.json").read_text())

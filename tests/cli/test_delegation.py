@@ -67,10 +67,12 @@ def test_a_delegation_is_proved_scope_by_scope_before_and_after(office: tuple[De
         desk.run(*fetch[:3], "--scope", "x", "--out", kai + "2").code,
     ) == (0, 4, 2)
     assert [
-        desk.run("token", "try", kai, *w, "--at", "summit").code
+        desk.run("token", "try", kai, *w, "--tenant", "summit").code
         for w in (("calendar.read", "brindlemoor/calendars/rota"), ("mail.read", "brindlemoor/mailboxes/board"))
     ] == [0, 1]
-    tried = desk.run("token", "try", kai, "mail.read", "brindlemoor/mailboxes/board", "--at", "summit", "--format", "json").json
+    tried = desk.run(
+        "token", "try", kai, "mail.read", "brindlemoor/mailboxes/board", "--tenant", "summit", "--format", "json"
+    ).json
     assert (tried["state"], tried["cause"], tried["scopes"]) == ("refused", "scope", ["calendar.read"])
     misspelt = "  - {cannot: calendar.read, at: brindlemoor/calendars/rota, on_behalf_of: jon.askow@brindlemoor.example}\n"
     desk.charter(ROTA + misspelt, "rota-sync")
@@ -144,10 +146,10 @@ def test_all_that_exist_are_listed_and_one_that_nobody_owns_is_ended(office: tup
     assert "nobody here" in desk.run("delegations", "summit").out
     assert "people: all" in desk.run("delegations", "summit", "--section", "lift-telephone").out
     for words, code, told in (
-        (("--end", "lift-telephone"), 2, "not said why"),
-        (("--end", "lift-phone", "--because", "x", "--yes"), 2, "did you mean lift-telephone?"),
-        (("--end", "rota-sync", "--because", "x", "--yes"), 6, "the charter rota-sync made it"),
-        (("--end", "lift-telephone", "--because", "nobody owns it", "--yes"), 0, "for nobody of"),
+        (("--end-of", "lift-telephone"), 2, "not said why"),
+        (("--end-of", "lift-phone", "--because", "x", "--yes"), 2, "did you mean lift-telephone?"),
+        (("--end-of", "rota-sync", "--because", "x", "--yes"), 6, "the charter rota-sync made it"),
+        (("--end-of", "lift-telephone", "--because", "nobody owns it", "--yes"), 0, "for nobody of"),
     ):
         ran = desk.run("delegations", "summit", *words)
         assert (ran.code, told in ran.out + ran.err) == (code, True), ran.out + ran.err

@@ -72,7 +72,7 @@ def test_everything_that_ends_in_order_of_time(desk: Desk, away: Away, sandbox: 
         "loan",
     ]
     ahead = (datetime.now(UTC) + timedelta(days=12)).strftime("%Y-%m-%dT%H:%M:%SZ")
-    later = desk.run("due", "--at", ahead, "--format", "json").json["due"]
+    later = desk.run("due", "--when", ahead, "--format", "json").json["due"]
     assert [(d["kind"], d["state"]) for d in later] == [
         ("review", "over"),
         ("handed over", "due"),
@@ -138,10 +138,16 @@ def test_each_tenants_clock_counts_where_it_is_followed(bare: Desk, sandbox: San
     assert bare.run("enact", "wind-ingest", "--yes").code == 0
 
     def state(*words: str) -> str:
-        found = bare.run("due", "--within", "1d", "--format", "json", *words).json["due"]
+        within = () if "--within" in words else ("--within", "1d")
+        found = bare.run("due", "--format", "json", *within, *words).json["due"]
         return str(next((d["state"] for d in found if d["kind"] == "credential"), ""))
 
-    assert [state("--within", "365d"), state("--at", "+85d"), state("--at", "+91d"), state()] == ["later", "due", "over", ""]
+    assert [state("--within", "365d"), state("--when", "+85d"), state("--when", "+91d"), state()] == [
+        "later",
+        "due",
+        "over",
+        "",
+    ]
     ticking(91 * 86_400)
     assert state() == "over"
     settings.write_text(settings.read_text().replace(away.address, "http://127.0.0.1:9/scim/v2"))

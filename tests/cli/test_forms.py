@@ -8,6 +8,7 @@ import csv
 import io
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -16,6 +17,7 @@ from conftest import Desk, Sandbox
 from sigillum.cli.forms import FORMS, Form, Out, Shown
 from sigillum.cli.registry import COMMANDS
 from sigillum.cli.running import build
+from sigillum.core.values.errors import UsageError
 
 TABLES = [  # a command that gives one, and the list of it in JSON; empty where its rows lie deeper
     ("loans --all", "loans"),
@@ -44,6 +46,27 @@ def parsers(parser: argparse.ArgumentParser, path: str = "") -> Iterator[tuple[s
             for name, inner in action.choices.items():
                 yield f"{path} {name}".strip(), inner
                 yield from parsers(inner, f"{path} {name}".strip())
+
+
+def test_an_option_has_one_meaning_and_one_value() -> None:
+    """Wherever it stands it takes the same sort of value; given twice it is refused, but where it collects."""
+    sorts: dict[str, set[Any]] = {}
+    for _, parser in parsers(build(list(COMMANDS))):
+        for action in parser._actions:
+            for option in action.option_strings:
+                sorts.setdefault(option, set()).add(action.metavar if action.nargs != 0 else "a flag")
+    assert {o: s for o, s in sorts.items() if len(s) > 1} == {}
+    for words, what in (
+        ("lend r --at a --at b", "--at"),
+        ("-w a due --workspace b", "--workspace"),
+        ("due --format json --format csv", "--format"),
+    ):
+        with pytest.raises(UsageError, match=f"{what}.*given twice"):
+            build([next(w for w in words.split() if w in COMMANDS)]).parse_args(words.split())
+    assert (
+        build(["lend"]).parse_args(["lend", "r", "--at", "a", "--at", "a", "--to", "b", "--for", "1h", "--because", "c"]).at
+        == "a"
+    )
 
 
 def forms_of(parser: argparse.ArgumentParser) -> list[str]:

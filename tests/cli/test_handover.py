@@ -61,9 +61,9 @@ def test_a_sheet_is_complete_once_its_values_are_there(desk: Desk) -> None:
     assert after["complete"] is True
     private = key_of(desk)["key"]["d"]
     for form in ("text", "env", "json", "yaml", "snippet"):
-        ran = desk.run("handover", "wind-ingest", "--as", form)
+        ran = desk.run("handover", "wind-ingest", "--form", form)
         assert (ran.code, private in ran.out, "masked" in ran.out) == (0, False, form != "snippet")
-    snippet = desk.run("handover", "wind-ingest", "--as", "snippet").out
+    snippet = desk.run("handover", "wind-ingest", "--form", "snippet").out
     assert "WIND_INGEST_KEY=file:.sigillum/keys/" in snippet
     assert len(snippet.splitlines()) == 1
 
@@ -77,7 +77,7 @@ def test_of_several_credentials_the_consumers_own_is_given_or_it_is_asked_which(
     assert desk.run("handover", "wind-ingest", "--credential", "othr-key").code == 2
     assert state(desk, "--credential", "other-key")["credential"] == "other-key"
     desk.charter(two.replace("lasts: 60d", "lasts: 60d, consumers: [gateway]"))
-    assert state(desk, "--to", "gateway")["credential"] == "other-key"
+    assert state(desk, "--consumer", "gateway")["credential"] == "other-key"
 
 
 def test_secrets_are_revealed_with_a_word_and_written_down(done: Desk, tmp_path: Path) -> None:
@@ -85,16 +85,16 @@ def test_secrets_are_revealed_with_a_word_and_written_down(done: Desk, tmp_path:
     assert done.run("handover", "wind-ingest", "--reveal", "yes").code == 2
     assert done.run("--presenting", "handover", "wind-ingest", "--reveal", "wind-ingest").code == 2
     out = tmp_path / "wind.env"
-    ran = done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--as", "env", "--out", str(out))
+    ran = done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--form", "env", "--out", str(out))
     assert (ran.code, ran.out) == (0, "")
     assert stat.S_IMODE(out.stat().st_mode) == 0o600
     line = next(x for x in out.read_text().splitlines() if x.startswith("WIND_INGEST_KEY="))
     assert json.loads(line.partition("=")[2].strip("'")) == key
-    again = done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--as", "env", "--out", str(out))
+    again = done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--form", "env", "--out", str(out))
     assert (again.code, "there already" in again.err) == (3, True)
-    masks = done.run("handover", "wind-ingest", "--as", "env", "--out", str(tmp_path / "masks.env"))
+    masks = done.run("handover", "wind-ingest", "--form", "env", "--out", str(tmp_path / "masks.env"))
     assert (masks.code, "a file of masks" in masks.err, (tmp_path / "masks.env").exists()) == (2, True, False)
-    shown = YAML(typ="safe").load(done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--as", "yaml").out)
+    shown = YAML(typ="safe").load(done.run("handover", "wind-ingest", "--reveal", "wind-ingest", "--form", "yaml").out)
     assert json.loads(shown["WIND_INGEST_KEY"]) == key
     entries = [
         e
@@ -125,7 +125,7 @@ def test_what_a_kind_of_consumer_asks_for_and_what_is_wrong_with_it(bare: Desk, 
     assert "COLOUR=green" in bare.run("handover", "avalanche-mailer").out
     path.write_text(path.read_text().replace("[0-9a-f]{16}", "[A-Z]+"))
     for form in ("env", "json", "yaml", "snippet"):  # refused, with the reason, and nothing that could be pasted
-        ran = bare.run("handover", "--all", "--to", "mail-desk", "--as", form)
+        ran = bare.run("handover", "--all", "--consumer", "mail-desk", "--form", form)
         assert (ran.code, ran.out, "APP: it does not look as APP has to look" in ran.err) == (1, "", True), ran.out + ran.err
     bare.charter(MAILER + "handover: {gives: [client_idd]}\n", "avalanche-mailer")
     ran = bare.run("charter", "check", "avalanche-mailer")
@@ -149,7 +149,7 @@ def sealed(done: Desk, tmp_path: Path) -> tuple[Desk, Path, Path, str]:
 
 def opened(desk: Desk, file: Path, key: Path, *more: str) -> Any:
     return Desk(desk.folder.parent, desk.capture).program(
-        "handover", "open", str(file), "--key", f"file:{key}", "--as", "env", *more
+        "handover", "open", str(file), "--with-key", f"file:{key}", "--form", "env", *more
     )
 
 
@@ -253,7 +253,7 @@ def test_other_receiving_keys_and_keys_that_cannot_receive(done: Desk, tmp_path:
     (tmp_path / "private.jwk").chmod(0o600)
     out = tmp_path / "sealed"
     assert done.run("handover", "wind-ingest", "--seal-to", str(tmp_path / "public.jwk"), "--out", str(out)).code == 0
-    ran = done.run("handover", "open", str(out), "--key", f"file:{tmp_path}/private.jwk")  # the own signature is known
+    ran = done.run("handover", "open", str(out), "--with-key", f"file:{tmp_path}/private.jwk")  # the own signature is known
     assert (ran.code, "Complete: 5 values." in ran.out) == (0, True), ran.err
     (tmp_path / "signing.jwk").write_text(json.dumps(OKPKey.generate_key("Ed25519").as_dict(private=False)))
     for name, code in (("private.jwk", 3), ("signing.jwk", 2), ("nowhere.jwk", 3)):
@@ -276,7 +276,7 @@ def test_a_signed_receipt_takes_a_rotation_on(done: Desk, away: Away, sandbox: S
         "handover",
         "open",
         str(tmp_path / "s"),
-        "--key",
+        "--with-key",
         f"file:{tmp_path}/g.jwk",
         "--from",
         ours,
@@ -316,7 +316,8 @@ def test_what_is_not_sealed_or_opened(desk: Desk, tmp_path: Path) -> None:
     assert desk.run("handover", "--all", "--reveal", "second").code == 2
     for sender in ("-" + "a" * 42, "a" * 43):  # a thumbprint can begin with a dash
         assert (
-            desk.run("handover", "open", str(tmp_path / "none"), "--key", f"file:{tmp_path}/k.jwk", "--from", sender).code == 3
+            desk.run("handover", "open", str(tmp_path / "none"), "--with-key", f"file:{tmp_path}/k.jwk", "--from", sender).code
+            == 3
         )
 
 
@@ -375,7 +376,7 @@ def test_a_name_in_a_sheet_never_becomes_a_command_or_steers_a_program(done: Des
     path = done.folder / "sigillum.yaml"
     path.write_text(path.read_text() + f"consumers: {{desk: {{asks: [{{value: account, as: {json.dumps(name)}}}]}}}}\n")
     for form in ("env", "snippet"):
-        ran = done.run("handover", "wind-ingest", "--to", "desk", "--as", form)
+        ran = done.run("handover", "wind-ingest", "--consumer", "desk", "--form", form)
         assert name == "" or (ran.code, "cannot be a variable" in ran.err, ran.out) == (2, True, ""), ran.err
 
 
@@ -385,7 +386,7 @@ def test_a_sheet_gives_what_exists_and_not_what_is_wished(done: Desk, away: Away
     path.write_text(path.read_text() + "consumers: {desk: {asks: [{value: account}, {value: places}, {value: ends}]}}\n")
 
     def given() -> dict[str, tuple[Any, str]]:
-        return {v["value"]: (v["content"], v["problem"]) for v in state(done, "--to", "desk")["values"]}
+        return {v["value"]: (v["content"], v["problem"]) for v in state(done, "--consumer", "desk")["values"]}
 
     assert given()["account"] == ("wind-ingest", "")
     assert given()["places"] == (None, "not granted there yet: brindlemoor/sensing-test; enact the charter first")
@@ -403,7 +404,7 @@ def test_a_sheet_gives_what_exists_and_not_what_is_wished(done: Desk, away: Away
 
 
 def test_what_is_revealed_once_is_revealed_once(done: Desk) -> None:
-    reveal = ("handover", "wind-ingest", "--reveal", "wind-ingest", "--as", "env")
+    reveal = ("handover", "wind-ingest", "--reveal", "wind-ingest", "--form", "env")
     for _ in range(2):
         ran = done.run(*reveal)
         assert (ran.code, "It can be revealed again" in ran.err) == (0, True), ran.err
@@ -415,7 +416,7 @@ def test_what_is_revealed_once_is_revealed_once(done: Desk) -> None:
 def test_an_incomplete_sheet_is_not_handed_on(done: Desk, tmp_path: Path) -> None:
     path = done.folder / "sigillum.yaml"
     path.write_text(path.read_text() + "consumers: {desk: {asks: [{value: account}, {value: person}]}}\n")
-    ran = done.run("handover", "wind-ingest", "--to", "desk", "--reveal", "wind-ingest", "--as", "env")
+    ran = done.run("handover", "wind-ingest", "--consumer", "desk", "--reveal", "wind-ingest", "--form", "env")
     assert (ran.code, "is not complete" in ran.err, ran.out) == (6, True, "")
     assert [
         e for e in done.run("ledger", "show", "--entries", "--format", "json").json["entries"] if e["kind"] == "handed-over"
@@ -447,7 +448,15 @@ def test_what_is_handed_over_is_kept_here_no_more(
     sheet = " ".join(bare.run("handover", "wind-ingest").out.split())
     assert ("is not kept here since" in sheet, "sigillum rotate wind-ingest" in sheet) == (True, True), sheet
     opened = bare.run(
-        "handover", "open", str(tmp_path / "a"), "--key", f"file:{tmp_path}/g.jwk", "--as", "env", "--reveal", "wind-ingest"
+        "handover",
+        "open",
+        str(tmp_path / "a"),
+        "--with-key",
+        f"file:{tmp_path}/g.jwk",
+        "--form",
+        "env",
+        "--reveal",
+        "wind-ingest",
     )
     assert (opened.code, "INGEST" in opened.out.upper()) == (0, True), opened.out
     proved = bare.run("prove", "wind-ingest")

@@ -80,7 +80,7 @@ def keyless(bare: Desk, sandbox: Sandbox) -> Keyless:
 
 def test_a_profile_serves_on_the_right_machine_alone(keyless: Keyless) -> None:
     desk, right, wrong = keyless.desk, keyless.token("reader-1"), keyless.token("clerk-1")
-    path = keyless.profile("--file", str(right))
+    path = keyless.profile("--token-file", str(right))
     told = desk.run("key", "read", str(path), "--format", "json").json
     assert "no secret" in json.dumps(told), told
     ran = keyless.with_("--profile", str(path))
@@ -98,7 +98,7 @@ def test_a_profile_serves_on_the_right_machine_alone(keyless: Keyless) -> None:
     )
     assert called.status != 401
     for way, more in (
-        (("--address", f"{keyless.machines}/reader-1/token?audience=summit", "--at", "/token"), {}),
+        (("--address", f"{keyless.machines}/reader-1/token?audience=summit", "--pointer", "/token"), {}),
         (("--variable", "WHO"), {"WHO": right.read_text()}),
         (("--command", f"cat {right}"), {}),
     ):
@@ -127,10 +127,10 @@ def test_a_profile_serves_on_the_right_machine_alone(keyless: Keyless) -> None:
     assert (ran.returncode, "others can write this profile" in ran.stderr) == (8, True)
     assert keyless.with_("--profile", str(path), "mast-reader").returncode == 2
     for words in (
-        ("--file", "x", "--trust", "vally"),
+        ("--token-file", "x", "--trust", "vally"),
         ("--command", " "),
         ("--command", "cat 'x"),
-        ("--file", "x", "--header", "A=B"),
+        ("--token-file", "x", "--header", "A=B"),
         ("--address", "http://127.0.0.1:1", "--header", "A"),
     ):
         assert desk.run("trust", "profile", "mast-reader", *words).code == 2, words
@@ -204,7 +204,7 @@ def test_a_token_that_matches_and_is_accepted_nowhere(keyless: Keyless) -> None:
     ran = desk.run("trust", "try", str(unsigned), "mast-reader")
     assert (ran.code, "It matches valley, and is accepted nowhere: it is not signed" in ran.out) == (1, True), ran.out
     tried = desk.run(
-        "token", "try", str(unsigned), "stream.read", "brindlemoor/sensing-prod", "--at", "summit", "--format", "json"
+        "token", "try", str(unsigned), "stream.read", "brindlemoor/sensing-prod", "--tenant", "summit", "--format", "json"
     )
     found = desk.run("token", "read", str(unsigned), "--format", "json").json
     assert (tried.code, {f["code"] for f in tried.json["findings"]}) == (
@@ -294,16 +294,16 @@ def test_a_token_is_ended_and_shown_to_be_refused(desk: Desk, away: Away) -> Non
     out = desk.folder / "a.token"
     assert desk.run("token", "fetch", "wind-ingest", "--out", str(out)).code == 0
     for before in (True, False):
-        ran = desk.run("token", "end", str(out), "--at", "summit", "--format", "json")
+        ran = desk.run("token", "end", str(out), "--tenant", "summit", "--format", "json")
         assert (ran.code, ran.json["taken_before"], ran.json["taken_now"], out.read_text().strip() in ran.out) == (
             0,
             before,
             False,
             False,
         )
-    assert "was refused before, too, and is refused now" in desk.run("token", "end", str(out), "--at", "summit").out
+    assert "was refused before, too, and is refused now" in desk.run("token", "end", str(out), "--tenant", "summit").out
     for file in ("none", "sigillum.yaml"):
-        assert desk.run("token", "end", str(desk.folder / file), "--at", "summit").code == 3
+        assert desk.run("token", "end", str(desk.folder / file), "--tenant", "summit").code == 3
 
 
 def test_a_bogus_token_is_told_from_a_missing_right(desk: Desk, away: Away, tmp_path: Path) -> None:
@@ -313,7 +313,7 @@ def test_a_bogus_token_is_told_from_a_missing_right(desk: Desk, away: Away, tmp_
     mast = "brindlemoor/sensing-prod/streams/mast-4"
 
     def tried(file: Path, permission: str = "stream.read", place: str = mast) -> tuple[int, str, str]:
-        ran = desk.run("token", "try", str(file), permission, place, "--at", "summit", "--format", "json")
+        ran = desk.run("token", "try", str(file), permission, place, "--tenant", "summit", "--format", "json")
         return ran.code, ran.json["state"], ran.json["cause"]
 
     assert (tried(token), tried(token, "stream.delete"), tried(token, "board.read", "brindlemoor")) == (
@@ -321,7 +321,7 @@ def test_a_bogus_token_is_told_from_a_missing_right(desk: Desk, away: Away, tmp_
         (1, "refused", "role-lacks"),
         (1, "refused", "service-off"),
     )
-    assert "(403)" in desk.run("token", "try", str(token), "stream.delete", mast, "--at", "summit").out
+    assert "(403)" in desk.run("token", "try", str(token), "stream.delete", mast, "--tenant", "summit").out
     for text, said in (
         ("bogus", "ended, or is nobody's here"),
         (token.read_text()[:-9] + "AAAAAAAA", "ended, or is nobody's here"),
@@ -333,14 +333,14 @@ def test_a_bogus_token_is_told_from_a_missing_right(desk: Desk, away: Away, tmp_
             "(401): "
             in (
                 out := " ".join(
-                    desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--at", "summit").out.split()
+                    desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--tenant", "summit").out.split()
                 )
             )
             and said in out
         )
-    assert [desk.run("token", "try", str(token), w, mast, "--at", "summit").code for w in ("stream.raed", "x")] == [2, 2]
+    assert [desk.run("token", "try", str(token), w, mast, "--tenant", "summit").code for w in ("stream.raed", "x")] == [2, 2]
     (tmp_path / "b").write_text("a b")
-    assert desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--at", "summit").code == 3
+    assert desk.run("token", "try", str(tmp_path / "b"), "stream.read", mast, "--tenant", "summit").code == 3
 
 
 def test_who_acts_with_a_token_from_outside_is_named(keyless: Keyless) -> None:

@@ -233,10 +233,10 @@ def test_an_account_described_as_it_stands_yields_no_steps(desk: Desk, away: Awa
         desk.charter(text)
         enact(desk)
         name = "wind-ingest"
-    assert desk.run("charter", "new", "described", "--from", name, "--tenant", "summit").code == 0
+    assert desk.run("charter", "new", "described", "--describe", name, "--tenant", "summit").code == 0
     ran = desk.run("rehearse", "described", "--format", "json")
     assert (ran.code, ran.json["charters"][0]["steps"]) == (0, []), ran.out
-    missing = desk.run("charter", "new", "other", "--from", "nobody", "--tenant", "summit")
+    missing = desk.run("charter", "new", "other", "--describe", "nobody", "--tenant", "summit")
     assert (missing.code, "shows no account, team or client 'nobody'" in missing.err) == (6, True)
 
 
@@ -458,7 +458,7 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
     enact(desk)
     head = desk.folder / "head.json"
     head.write_text(desk.run("ledger", "head").out)
-    assert desk.run("ledger", "verify", "--against", str(head)).code == 0
+    assert desk.run("ledger", "verify", "--checkpoint", str(head)).code == 0
     for sql, what in (
         ("UPDATE entries SET body = replace(body, 'ingest-key', 'other-key') WHERE kind = 'kept'", "content was changed"),
         ("UPDATE entries SET at = '2020-01-01T00:00:00Z' WHERE sequence = 2", "content was changed"),
@@ -476,7 +476,7 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
         with sqlite3.connect(spoiled.folder / ".sigillum" / "ledger.db") as db:
             db.execute(sql)
         db.close()
-        ran = spoiled.run("ledger", "verify", "--against", str(head))
+        ran = spoiled.run("ledger", "verify", "--checkpoint", str(head))
         assert (ran.code, what in ran.out) == (1, True), ran.out
         assert spoiled.run("ledger", "verify", "--rebuild").code == (
             0 if "books" in sql else 1 if "sequence > 5" not in sql else 0
@@ -490,9 +490,9 @@ def test_the_ledger_shows_every_change_by_somebody_else(desk: Desk) -> None:
     assert "is no checkpoint" in desk.run("enact", "wind-ingest", "--yes").err
     forged = json.loads(head.read_text())
     head.write_text(json.dumps({**forged, "sequence": 3}))
-    assert "not signed by this ledger's key" in desk.run("ledger", "verify", "--against", str(head)).out
+    assert "not signed by this ledger's key" in desk.run("ledger", "verify", "--checkpoint", str(head)).out
     head.write_text("{}")
-    assert desk.run("ledger", "verify", "--against", str(head)).code == 3
+    assert desk.run("ledger", "verify", "--checkpoint", str(head)).code == 3
 
 
 def test_nothing_is_written_with_a_foreign_key(desk: Desk, away: Away) -> None:

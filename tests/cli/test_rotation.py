@@ -209,7 +209,7 @@ def test_who_never_fetches_the_new_one_keeps_working_and_is_named(bare: Desk, sa
     assert desk.run("rotate", "--all", "--status").code == 6
     assert desk.run("sweep", "--yes").code == 6
     assert stays.let_in()
-    code, one = rotate(desk, "--end")
+    code, one = rotate(desk, "--end-old")
     assert (code, live(away), stays.let_in(), consumer.let_in()) == (7, ["ingest-key-2"], False, True), one
     ticking(700)
     assert rotate(desk)[1]["closed"] == "done"
@@ -308,7 +308,7 @@ def test_off_for_a_while_to_see_who_misses_it(bare: Desk, sandbox: Sandbox, tick
     ticking(11 * DAY)
     assert stays.let_in()  # the old registration has ended by itself
     assert rotate(desk, "--bridge", "400d", "--accepted-by", "x")[0] == 6
-    code, one = rotate(desk, "--end")
+    code, one = rotate(desk, "--end-old")
     assert (code, live(away), stays.let_in(), consumer.let_in()) == (7, ["ingest-key-2"], False, True), one
     ticking(700)
     code, one = rotate(desk)
@@ -576,7 +576,7 @@ def test_two_sweeps_at_once_do_everything_once(bare: Desk, sandbox: Sandbox, tic
 
 def test_what_cannot_be_rotated_is_said(bare: Desk, sandbox: Sandbox) -> None:
     desk, _, _ = house(bare, sandbox)
-    assert desk.run("rotate", "wind-ingest", "--end", "--yes").code == 6  # nothing is under way
+    assert desk.run("rotate", "wind-ingest", "--end-old", "--yes").code == 6  # nothing is under way
     assert desk.run("rotate", "wind-ingest", "--credential", "ingest-kay").code == 2
     assert "did you mean" in desk.run("rotate", "wind-ingest", "--credential", "ingest-kay").err
     assert desk.run("rotate", "wind-ingest", "--taken", " ").code == 2
@@ -608,14 +608,14 @@ def test_a_copy_without_the_keys_ends_renews_and_proves_nothing(desk: Desk, away
     for _ in range(2):
         assert desk.run("rotate", "wind-ingest", "--yes").code == 7
         copied()
-        for more in ((), ("--end",), ("--taken", "jon"), ("--exposed",)):
+        for more in ((), ("--end-old",), ("--taken", "jon"), ("--exposed",)):
             refused("rotate", "wind-ingest", "--yes", *more)
             copied()
     ran = other.run("prove", "wind-ingest")
     assert "sign in with" not in ran.out
     moved = Desk(desk.folder.parent / "moved", desk.capture)
     desk.folder.rename(moved.folder)  # another name is no other copy
-    assert moved.run("rotate", "wind-ingest", "--yes", "--end").code in (0, 7)
+    assert moved.run("rotate", "wind-ingest", "--yes", "--end-old").code in (0, 7)
     assert live(away) == ["ingest-key-2"]
 
 

@@ -239,7 +239,7 @@ def test_rubbish_in_requests_and_receipts(bare: Desk, sandbox: Sandbox, most: in
 def test_rubbish_in_sheets_and_keys(sealed: tuple[Desk, Path, Path, str], most: int, tmp_path: Path) -> None:  # noqa: F811
     desk, sheet, mine, sender = sealed
     words, chance, whole = (
-        ["handover", "open", str(sheet), "--key", f"file:{mine}", "--from", sender],
+        ["handover", "open", str(sheet), "--with-key", f"file:{mine}", "--from", sender],
         random.Random(3),
         sheet.read_text(),
     )

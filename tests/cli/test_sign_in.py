@@ -83,14 +83,14 @@ def test_a_robot_that_the_tenant_wide_rule_stops_is_narrowed_and_exempt(night: t
     assert desk.run("enact", "night-robot", "--yes").code == 0
     assert look(desk)["steps"] == []
     ran = desk.run(
-        "explain", "night-robot", "--sign-in", "--interactive", "--second-factor", "--from", "127.0.0.9", "--ask-tenant"
+        "explain", "night-robot", "--sign-in", "--interactive", "--second-factor", "--ip", "127.0.0.9", "--ask-tenant"
     )
     assert (ran.code, "DIFFERS" in ran.out, "night-robot-unattended" in ran.out) == (1, False, True), ran.out
     desk.charter(ROBOT + EXEMPT, "night-robot")
     assert desk.run("enact", "night-robot", "--yes", "--end").code == 0
     assert desk.run("handover", "night-robot", "--format", "json").json["sheets"][0]["complete"] is True
     for address, code in (("127.0.0.9", 0), ("203.0.113.9", 1)):
-        ran = desk.run("explain", "night-robot", "--sign-in", "--from", address, "--ask-tenant")
+        ran = desk.run("explain", "night-robot", "--sign-in", "--ip", address, "--ask-tenant")
         assert (ran.code, "DIFFERS" in ran.out) == (code, False), ran.out
     desk.charter(
         ROBOT.replace("licence: mail-seat\n", "").replace(", mailbox: true", "")

@@ -50,7 +50,7 @@ def test_what_it_signs_is_what_was_shown_and_gets_a_token(house: tuple[Desk, Awa
         "token", "mint", "tower", "--with-token", str(token), "--lives", "60s", "--out", str(out), "--format", "json"
     )
     assert ran.code == 0, ran.err
-    read = desk.run("token", "read", str(out), "--against", "summit", "--format", "json").json
+    read = desk.run("token", "read", str(out), "--tenant", "summit", "--format", "json").json
     assert (read["claims"], read["good"]) == (ran.json["claims"], True)
     assert (
         desk.run(

@@ -74,7 +74,7 @@ def test_secrets_stand_in_the_store_and_nowhere_here(bare: Desk, sandbox: Sandbo
     ):
         refused = with_(desk, *words, *shown)
         assert (refused.returncode, said in refused.stderr, refused.stdout) == (code, True, ""), refused
-    assert "store:cairn/brindlemoor/sensing/ingest-key" in desk.run("handover", "wind-ingest", "--as", "snippet").out
+    assert "store:cairn/brindlemoor/sensing/ingest-key" in desk.run("handover", "wind-ingest", "--form", "snippet").out
 
 
 def test_a_place_that_is_taken_is_left_alone(bare: Desk, sandbox: Sandbox) -> None:

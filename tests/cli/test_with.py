@@ -134,19 +134,19 @@ def test_signals_exit_codes_and_terminal_are_its_own(desk: Desk) -> None:
 def test_what_must_work_as_a_call_that_runs(desk: Desk, away: Away, tmp_path: Path) -> None:
     assert desk.run("enact", "wind-ingest", "--yes").code == 0
     program = tmp_path / "call.py"
-    written = desk.run("handover", "wind-ingest", "--as", "snippet", "--for", "python").out
+    written = desk.run("handover", "wind-ingest", "--form", "snippet", "--language", "python").out
     program.write_text(written)
     ran = with_(desk, "wind-ingest", "--", sys.executable, str(program))
     assert (ran.returncode, "appended" in ran.stdout) == (0, True), ran.stderr
-    line = desk.run("handover", "wind-ingest", "--for", "shell").out
+    line = desk.run("handover", "wind-ingest", "--language", "shell").out
     words = shlex.split(line)
     assert words[:6] == ["sigillum", "with", "wind-ingest", "--", "sh", "-c"]
     assert '"@$WIND_INGEST_HEADER_FILE"' in words[6] and "mast-test" in words[6]
     if shutil.which("curl"):
         assert "appended" in with_(desk, *words[2:]).stdout
-    assert desk.run("handover", "wind-ingest", "--for", "shell", "--reveal", "wind-ingest").code == 2
+    assert desk.run("handover", "wind-ingest", "--language", "shell", "--reveal", "wind-ingest").code == 2
     desk.charter(CHARTER.partition("proofs:")[0])
-    assert desk.run("handover", "wind-ingest", "--for", "shell").code == 6
+    assert desk.run("handover", "wind-ingest", "--language", "shell").code == 6
 
 
 def test_what_a_kill_left_is_removed_by_the_next(desk: Desk) -> None:

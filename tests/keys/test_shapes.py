@@ -372,9 +372,9 @@ def test_the_workbench(desk: Desk) -> None:
         json.loads((folder / "k.jwk").read_text())["d"] in shown.out,
     ) == (0, True, False)
     assert desk.run("key", "read", str(folder / "k.public.jwk"), "--format", "json").json["holds_private"] is False
-    assert desk.run("key", "convert", str(folder / "k.jwk"), "--to", "pem").code == 2
-    assert desk.run("key", "convert", str(folder / "k.jwk"), "--to", "pem", "--out", str(folder / "k.pem")).code == 0
-    assert "BEGIN PUBLIC KEY" in desk.run("key", "convert", str(folder / "k.pem"), "--to", "pem", "--public").out
+    assert desk.run("key", "convert", str(folder / "k.jwk"), "--form", "pem").code == 2
+    assert desk.run("key", "convert", str(folder / "k.jwk"), "--form", "pem", "--out", str(folder / "k.pem")).code == 0
+    assert "BEGIN PUBLIC KEY" in desk.run("key", "convert", str(folder / "k.pem"), "--form", "pem", "--public").out
     (folder / "pasted").write_text(json.dumps((folder / "k.pem").read_text()))
     mended = desk.run("key", "mend", str(folder / "pasted"), "--out", str(folder / "bent.pem"))
     assert (mended.code, (folder / "bent.pem").read_text()) == (0, (folder / "k.pem").read_text()), mended.err

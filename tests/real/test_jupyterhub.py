@@ -99,7 +99,7 @@ def test_a_charter_serves_at_a_real_hub(house: Desk, hub: Web) -> None:
     reading = threading.Thread(target=client)
     reading.start()
     try:
-        told = [house.run("rotate", "gauge", *more).out for more in ((), ("--end", "--yes"))]
+        told = [house.run("rotate", "gauge", *more).out for more in ((), ("--end-old", "--yes"))]
     finally:
         stop.set()
         reading.join()

@@ -172,7 +172,7 @@ def test_a_client_certificate_is_taken_by_the_name_that_the_server_maps(house: D
     answered(2)
     ran = house.run("rotate", "clerk", "--taken", "mara.teel", "--yes")
     assert (ran.code, "where its consumers read it" in ran.out) == (7, True), ran.out + ran.err
-    assert house.run("rotate", "clerk", "--end", "--yes").code == 7
+    assert house.run("rotate", "clerk", "--end-old", "--yes").code == 7
     time.sleep(2)
     ran = house.run("rotate", "clerk")
     assert (ran.code, "it is taken there until its own end" in " ".join(ran.out.split())) == (7, True), (

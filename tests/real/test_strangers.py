@@ -49,7 +49,7 @@ def test_tokens_of_a_strangers_provider_are_taken_by_a_trust(bare: Desk, sandbox
     bare.charter(READER, "mast-reader")
     assert bare.run("enact", "mast-reader", "--yes").code == 0
     right, wrong = (token(theirs, name, bare.folder / f"{name}.jwt") for name in ("reader", "clerk"))
-    ran = bare.run("token", "read", str(right), "--against", "summit", "--audience", "urn:summit")
+    ran = bare.run("token", "read", str(right), "--tenant", "summit", "--audience", "urn:summit")
     assert (ran.code, f"Verified: a key of {theirs}" in ran.out) == (0, True), ran.out + ran.err
     assert (
         bare.run("trust", "try", str(right), "mast-reader").code,
@@ -59,7 +59,7 @@ def test_tokens_of_a_strangers_provider_are_taken_by_a_trust(bare: Desk, sandbox
     assert (ran.code, "tried" in ran.out) == (0, True), ran.out + ran.err
     changed = bare.folder / "changed.jwt"
     changed.write_text(right.read_text()[:-8] + "AAAAAAAA")
-    assert bare.run("token", "read", str(changed), "--against", "summit").code == 1
+    assert bare.run("token", "read", str(changed), "--tenant", "summit").code == 1
     [trust] = away.state()["resources"]["Trust"]
     for file, expected in (
         (right, {"type": "bearer", "issued": "urn:ietf:params:oauth:token-type:access_token"}),

@@ -351,11 +351,11 @@ def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sand
         assert (ran.code == 0, ran.json["matches"] == ["valley"], answer.status == 200) == (taken, taken, taken), ran.out
     ran = bare.run("trust", "try", str(bare.folder / "clerk-1.jwt"), "mast-reader")
     assert ("after 5 characters: 'n', wanted 'm'" in ran.out, tokens["clerk-1"] in ran.out) == (True, False), ran.out
-    ran = bare.run("token", "read", str(bare.folder / "reader-1.jwt"), "--against", "summit", "--audience", "summit")
+    ran = bare.run("token", "read", str(bare.folder / "reader-1.jwt"), "--tenant", "summit", "--audience", "summit")
     assert (ran.code, "Verified: a key of" in ran.out, tokens["reader-1"] in ran.out) == (0, True, False), ran.out
     assert "Unverified" in bare.run("token", "read", str(bare.folder / "reader-1.jwt")).out
     (bare.folder / "bad.jwt").write_text(tokens["reader-1"][:-6] + "AAAAAA")
-    ran = bare.run("token", "read", str(bare.folder / "bad.jwt"), "--against", "summit", "--format", "json")
+    ran = bare.run("token", "read", str(bare.folder / "bad.jwt"), "--tenant", "summit", "--format", "json")
     assert (ran.code, ran.json["verified"], "signature" in {f["code"] for f in ran.json["findings"]}) == (1, False, True), (
         ran.out
     )
@@ -436,7 +436,7 @@ def test_an_assertion_says_what_was_shown_and_is_taken(bare: Desk, sandbox: Sand
         headers={"Content-Type": "application/x-www-form-urlencoded"},
     )
     assert answer.status == 200, answer.data
-    assert bare.run("token", "read", str(out), "--against", "summit").code == 0
+    assert bare.run("token", "read", str(out), "--tenant", "summit").code == 0
     more = str(bare.folder / "b.jwt")
     for words, told in (
         (("--lives", "1h"), "takes 5m at most, as its profile says"),

@@ -347,7 +347,7 @@ def test_its_credential_is_rotated_suspended_and_retired(pierhead: House) -> Non
     assert pierhead.enact().code == 0
     ran = desk.run("rotate", "crane")
     assert ("the new crane-pass where its consumers read it" in ran.out, len(service.tokens)) == (True, 2), ran.out + ran.err
-    ran = desk.run("rotate", "crane", "--end", "--yes", "--format", "json")
+    ran = desk.run("rotate", "crane", "--end-old", "--yes", "--format", "json")
     assert ([t["title"] for t in service.tokens.values()], ran.json["rotations"][0]["stage"]) == (["crane-pass-2"], "ended"), (
         ran.out + ran.err
     )
@@ -520,9 +520,9 @@ def test_one_is_begun_by_questions_and_never_guessed(bare: Desk) -> None:
         "dialect",
         "draft",
         "pierhead",
-        "--header",
+        "--token-header",
         "X-Key",
-        "--value",
+        "--token-value",
         "{secret}",
         "--items",
         "",
@@ -815,7 +815,7 @@ def test_a_store_keeps_a_credential_of_another_tenant_and_no_old_version_of_it(n
     assert (ran.code, sorted(store.bins["north"])) == (0, ["crane", "crane-g1"]), ran.out + ran.err
     [token] = pierhead.tokens.values()
     assert token["secret"] in store.bins["north"]["crane"][-1][1]
-    for words in (("rotate", "crane"), ("rotate", "crane", "--end", "--yes"), ("rotate", "crane")):
+    for words in (("rotate", "crane"), ("rotate", "crane", "--end-old", "--yes"), ("rotate", "crane")):
         ran = desk.run(*words)
         time.sleep(2.1)  # as long as its tokens live
     [token] = pierhead.tokens.values()
@@ -1119,7 +1119,7 @@ def test_a_rotation_killed_at_every_boundary_goes_on(pierhead: House, forked: Fo
             file.write(name + "\n")
 
     forked(desk, ["rotate", "crane"], note)
-    assert desk.run("rotate", "crane", "--end", "--yes").code in (0, 7)
+    assert desk.run("rotate", "crane", "--end-old", "--yes").code in (0, 7)
     names = [re.sub(r"#\d+|-\d+\b", "", n) for n in dict.fromkeys(seen.read_text().splitlines())]
     assert len(names) >= 8
     for number, wanted in enumerate(names):
@@ -1138,7 +1138,7 @@ def test_a_rotation_killed_at_every_boundary_goes_on(pierhead: House, forked: Fo
         forked(desk, ["rotate", mine], die)
         ran = desk.run("rotate", mine)
         assert ran.code in (0, 6, 7), f"{wanted}: {ran.out}{ran.err}"
-        ran = desk.run("rotate", mine, "--end", "--yes")
+        ran = desk.run("rotate", mine, "--end-old", "--yes")
         assert ran.code in (0, 7), f"{wanted}: {ran.out}{ran.err}"
         left = [t["title"] for t in service.tokens.values() if t["hand"] in own]
         assert len(left) == 1, (wanted, left)

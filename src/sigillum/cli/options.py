@@ -20,6 +20,26 @@ USUAL_FORM, NO_FORM = PEOPLE[0], ""
 FEW = 5  # charters of which each is shown; of more, those that are as wished get little room
 
 
+GIVEN: dict[tuple[str, ...], Any] = {}  # by the program's one parser: what was given for an option that has one value
+
+
+class _Once(argparse._StoreAction):
+    """An option that has one value: said twice, before the command and after it, say, it is not clear which one is meant."""
+
+    def __call__(self, parser: Any, namespace: Any, values: Any, option: str | None = None) -> None:
+        name = tuple(self.option_strings)
+        if option is not None and GIVEN.setdefault(name, values) != values:
+            raise argparse.ArgumentError(self, f"it is given twice: {GIVEN[name]} and {values}")
+        super().__call__(parser, namespace, values, option)
+
+
+def once(parser: argparse.ArgumentParser) -> argparse.ArgumentParser:
+    """Options of this parser are given once, but for those that collect."""
+    parser.register("action", None, _Once)
+    parser.register("action", "store", _Once)
+    return parser
+
+
 class Options(NamedTuple):
     """The resolved options. `sources` tells for each where its value came from."""
 
@@ -39,7 +59,7 @@ def common(usual: str = USUAL_FORM, *, tables: bool = False, more: Sequence[str]
     `usual` is the form of the result for people, `text` or `table`; empty where the result has one form only. `tables` says
     that it can be one, `more` names forms that it alone has; `Context.give` does the rest.
     """
-    parser = argparse.ArgumentParser(add_help=False, argument_default=argparse.SUPPRESS)
+    parser = once(argparse.ArgumentParser(add_help=False, argument_default=argparse.SUPPRESS))
     group = parser.add_argument_group("options of every command")
     if usual:
         forms = [*forms_of(usual, tables=tables), *more]

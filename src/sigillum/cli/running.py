@@ -15,7 +15,7 @@ from sigillum.core.values.text import did_you_mean
 
 from .context import Context
 from .forms import JSON_VERSION
-from .options import NO_FORM, common, resolve
+from .options import GIVEN, NO_FORM, common, once, resolve
 from .registry import COMMANDS, command_of, load
 from .streams import write
 
@@ -53,6 +53,11 @@ class Parser(argparse.ArgumentParser):
     def __init__(self, **more: Any) -> None:
         more.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
         super().__init__(allow_abbrev=False, **more)
+        once(self)
+
+    def parse_args(self, *args: Any, **more: Any) -> Any:
+        GIVEN.clear()
+        return super().parse_args(*args, **more)
 
     def _print_message(self, message: str, file: Any = None) -> None:
         if message:

@@ -65,7 +65,7 @@ def must_be_variables(sheet: Sheet, form: str) -> None:
     if odd:
         raise UsageError(
             f"{odd!a} cannot be a variable of a shell",
-            where=f"--as {form}",
+            where=f"--form {form}",
             mend="use another form, or have the value called otherwise (`as:` at the consumer)",
         )
 

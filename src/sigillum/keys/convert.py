@@ -81,5 +81,5 @@ def _jwk(key: Any, shape: Shape, private: bool, to: str, password: Secret | None
 
 def _pkcs12(key: Any, private: bool, password: Secret | None, certificate: x509.Certificate | None) -> bytes:
     if not private or password is None:
-        raise NoFormError("PKCS#12 holds a private key, and is encrypted: say --password")
+        raise NoFormError("PKCS#12 holds a private key, and is encrypted: say --encrypt")
     return pkcs12.serialize_key_and_certificates(b"key", key, certificate, None, _lock(password))

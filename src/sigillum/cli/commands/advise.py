@@ -44,7 +44,7 @@ def add_parser(subparsers: Any) -> None:
     )
     parser.add_argument("name", nargs="?", help="what the integration is called")
     parser.add_argument("--file", type=Path, help="the answers in YAML, by the names of these options (with _ for -)")
-    parser.add_argument("--tenant", help="where it shall live")
+    parser.add_argument("--tenant", metavar="TENANT", help="where it shall live")
     parser.add_argument("--signs-in", choices=("tokens", "form", "web"), help="asks for tokens, fills a form, or the web")
     parser.add_argument("--attended", dest="unattended", action="store_const", const=False, help="somebody is there")
     parser.add_argument("--unattended", dest="unattended", action="store_const", const=True, help="nobody is there")

@@ -19,7 +19,7 @@ EXAMPLE = """examples:
   sigillum charter new rota-sync --kind client --scope calendar:calendar.read --tenant roster --purpose 'Reads the rota'
   sigillum charter new ingest-team --kind team --member wind-ingest --tenant summit --purpose 'All that store winds'
   sigillum charter new --from-list stations.csv --template station.yaml --stages test,prod
-  sigillum charter new camera-archive --from camera-archive --tenant summit
+  sigillum charter new camera-archive --describe camera-archive --tenant summit
   sigillum charter split wind-ingest        its key has two consumers: a charter for each
   sigillum charter check --all"""
 QUESTIONS = (
@@ -29,6 +29,9 @@ QUESTIONS = (
     ("role", "Which role does it need? "),
     ("at", "At which place? "),
 )
+
+
+SORTS = {"at": "PLACE", "owner": "MAIL", "tenant": "TENANT"}  # of the values of some of them
 
 
 def add_parser(subparsers: Any) -> None:
@@ -61,14 +64,16 @@ def _add_new(verbs: Any) -> None:
     new.add_argument("--template", type=Path, metavar="FILE", help="a charter with ${column} where the lines differ")
     new.add_argument("--stages", default="", help="with --from-list: one charter a line and stage, as ${stage}; with commas")
     for name, question in QUESTIONS:
-        new.add_argument(f"--{name}", help=question.rstrip("? ").lower())
+        new.add_argument(f"--{name}", metavar=SORTS.get(name), help=question.rstrip("? ").lower())
     new.add_argument("--kind", choices=("service-account", "client", "team"), default="service-account", help="of identity")
     new.add_argument("--member-of", action="append", default=[], metavar="TEAM", help="a team that it joins; again for more")
     new.add_argument("--member", action="append", default=[], metavar="NAME", help="of a team: who is in it; again for more")
-    new.add_argument("--scope", action="append", default=[], metavar="API:SCOPE", help="of a client: what it uses; more, too")
+    new.add_argument(
+        "--scope", action="append", default=[], metavar="SCOPE", help="of a client: what it uses, as API:SCOPE; more, too"
+    )
     new.add_argument("--acts", choices=("on-behalf", "alone"), default="alone", help="of a client: of people, or by itself")
     new.add_argument(
-        "--from",
+        "--describe",
         dest="principal",
         metavar="PRINCIPAL",
         help="describe this account, team or client of the tenant as it stands (its name, id or client id)",
@@ -124,7 +129,7 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError("no name is given", where="charter new", mend="`sigillum charter new NAME`, or --from-list FILE")
     if args.principal:
         if not args.tenant:
-            raise UsageError("--from needs --tenant", where="charter new", mend="name the tenant where the account is")
+            raise UsageError("--describe needs --tenant", where="charter new", mend="name the tenant where the account is")
         path = describe.from_principal(office, args.name, args.tenant, args.principal)
         shown = files.shown_path(office.workspace, path)
         return _written(

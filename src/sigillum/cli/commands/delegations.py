@@ -18,7 +18,7 @@ EXAMPLE = """examples:
   sigillum delegations roster
   sigillum delegations roster --format csv
   sigillum delegations roster --section lift-telephone     the lines of a charter that ask for just that
-  sigillum delegations roster --end lift-telephone --because 'nobody owns it'"""
+  sigillum delegations roster --end-of lift-telephone --because 'nobody owns it'"""
 
 
 def _scopes(delegation: Listed) -> str:
@@ -56,7 +56,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("tenant", metavar="TENANT")
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--section", metavar="WHOSE", help="print the `delegation:` of a charter that asks for just that")
-    which.add_argument("--end", metavar="WHOSE", help="end it; one that a charter owns ends by that")
+    which.add_argument("--end-of", metavar="WHOSE", help="end it; one that a charter owns ends by that")
     parser.add_argument("--because", default="", metavar="WHY", help="with --end")
     parser.add_argument("--yes", action="store_true", help="do not ask before it is ended")
 
@@ -65,7 +65,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.proving.by_delegation import listed
 
     found = listed(context.office, args.tenant)
-    if args.section or args.end:
+    if args.section or args.end_of:
         return _one(args, context, found)
     nobody = f"Nobody may act for people at {args.tenant}."
     context.give_list("delegations", Listing("delegations", found, COLUMNS, nobody), tenant=args.tenant)
@@ -76,7 +76,7 @@ def _one(args: argparse.Namespace, context: Context, found: list[Listed]) -> Out
     """Of one of them: its section for a charter, or its end."""
     from sigillum.workflows.proving.by_delegation import end, section_of
 
-    wanted = args.section or args.end
+    wanted = args.section or args.end_of
     delegation = next((f for f in found if wanted in (f.name, f.id)), None)
     if delegation is None:
         raise UsageError(
@@ -88,7 +88,7 @@ def _one(args: argparse.Namespace, context: Context, found: list[Listed]) -> Out
         context.show(section_of(delegation))
         return Outcome.DONE
     if not args.because.strip():
-        raise UsageError("it is not said why", where="--end", mend="add --because WHY")
+        raise UsageError("it is not said why", where="--end-of", mend="add --because WHY")
     if not args.yes and not context.agreed(
         f"End the right of {delegation.name} to act for people of {delegation.delegation.domain}?"
     ):

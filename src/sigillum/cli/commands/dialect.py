@@ -37,7 +37,9 @@ def add_parser(subparsers: Any) -> None:
     from sigillum.workflows.writing.dialects import QUESTIONS
 
     for question in QUESTIONS:
-        draft.add_argument(f"--{question.name}", metavar="ANSWER", help=question.text.rstrip("? ").replace("%", "%%"))
+        draft.add_argument(
+            f"--{question.name.replace('_', '-')}", metavar="ANSWER", help=question.text.rstrip("? ").replace("%", "%%")
+        )
     check = verbs.add_parser(
         "check",
         parents=[common()],
@@ -76,7 +78,7 @@ def _draft(args: argparse.Namespace, context: Context) -> Outcome:
     folder = context.office.workspace.folder
     answers = dict[str, str]()
     for question in QUESTIONS:
-        if question.name == "value" and answers["header"] == "basic":
+        if question.name == "token_value" and answers["token_header"] == "basic":
             answers["value"] = ""
             continue
         given = getattr(args, question.name)

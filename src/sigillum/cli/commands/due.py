@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   sigillum due
   sigillum due --within 365d --calendar due.ics     a calendar that can be imported again and again
-  sigillum due --at +80d                            what will have ended by then
+  sigillum due --when +80d                            what will have ended by then
   sigillum due --of ada.rusk                        what belongs to somebody who leaves, at every tenant"""
 YEAR_2100 = datetime(2100, 1, 1, tzinfo=UTC)
 
@@ -36,7 +36,7 @@ def add_parser(subparsers: Any) -> None:
     )
     parser.add_argument("charters", nargs="*", metavar="CHARTER", help="only these (default: all)")
     parser.add_argument("--within", default="60d", metavar="DURATION", help="what ends so soon (default: 60d)")
-    parser.add_argument("--at", metavar="TIME", default="", help="as it will be, if nothing is done: `+80d`, or an instant")
+    parser.add_argument("--when", metavar="TIME", default="", help="as it will be, if nothing is done: `+80d`, or an instant")
     parser.add_argument(
         "--of", metavar="PERSON", default="", help="what belongs to somebody: charters, and tokens and keys at every tenant"
     )
@@ -47,7 +47,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.core.values.times import format_instant, whole_second
     from sigillum.workflows.stopping.due import calendar, clock_of, concerns, due, of_person, readable, summaries
 
-    at, later = moment(args.at, "--at")
+    at, later = moment(args.when, "--when")
     clock = clock_of(context.office, at, timedelta(seconds=later))
     now = clock("")
     within = timedelta(seconds=min(duration(args.within, "--within"), (YEAR_2100 - now).total_seconds()))

@@ -11,13 +11,13 @@ from sigillum.core.values.errors import Outcome, UsageError
 
 EXAMPLE = """examples:
   sigillum explain wind-ingest stream.append brindlemoor/sensing-prod/streams/mast-4
-  sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4 --at +11m
+  sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4 --when +11m
   sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod --with ingest-key --ask-tenant
   sigillum explain wind-ingest --matrix
   sigillum explain avalanche-mailer mail.send brindlemoor/mailboxes/board --for-person kai.lund@brindlemoor.example
   sigillum explain ada.rusk stream.read brindlemoor/cameras --as camera-archive --tenant summit
   sigillum explain station-heartbeat stream.append brindlemoor/sensing-prod --workload heartbeat
-  sigillum explain night-robot --sign-in --from 198.51.100.7 --ask-tenant
+  sigillum explain night-robot --sign-in --ip 198.51.100.7 --ask-tenant
   sigillum explain ingest-team stream.read,stream.append brindlemoor/cameras,brindlemoor/sensing-prod --matrix"""
 
 
@@ -37,10 +37,14 @@ def add_parser(subparsers: Any) -> None:
         default="",
         help="a path, `self`, or `@NAME` for a principal as the place; for a matrix several with commas",
     )
-    parser.add_argument("--at", default="", metavar="TIME", help="`+11m`, or an instant (default: now, by the tenant's clock)")
+    parser.add_argument(
+        "--when", default="", metavar="TIME", help="`+11m`, or an instant (default: now, by the tenant's clock)"
+    )
     parser.add_argument("--with", dest="with_", default="", metavar="CREDENTIAL", help="with this one, and its limits")
     parser.add_argument("--for-person", default="", metavar="PERSON", help="of a client: for whom it acts (default: alone)")
-    parser.add_argument("--tenant", default="", help="where, if WHO is no charter and there are several tenants")
+    parser.add_argument(
+        "--tenant", metavar="TENANT", default="", help="where, if WHO is no charter and there are several tenants"
+    )
     parser.add_argument(
         "--as",
         dest="principals",
@@ -52,7 +56,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--workload", default="", metavar="NAME", help="done by this workload of the charter's cluster")
     parser.add_argument("--ask-tenant", action="store_true", help="put the tenant's own answer beside ours")
     parser.add_argument("--sign-in", action="store_true", help="instead: may WHO sign in, and which rule decides?")
-    parser.add_argument("--from", dest="from_", default="", metavar="ADDRESS", help="with --sign-in: from where")
+    parser.add_argument("--ip", default="", metavar="ADDRESS", help="with --sign-in: from where")
     parser.add_argument("--interactive", action="store_true", help="with --sign-in: somebody sits there (default: a program)")
     parser.add_argument("--second-factor", action="store_true", help="with --sign-in: a second factor is presented")
     parser.add_argument("--device", action="store_true", help="with --sign-in: from a device that the tenant manages")
@@ -107,9 +111,9 @@ def _sign_in(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.core.deciding.sign_in import Attempt
     from sigillum.workflows.surveying.sign_in import sign_in
 
-    if args.permission or args.place or args.matrix or args.at:
+    if args.permission or args.place or args.matrix or args.when:
         raise UsageError("a sign-in has no permission, place or time", where="--sign-in", mend="leave them out")
-    attempt = Attempt(args.from_, args.interactive, args.second_factor, args.device)
+    attempt = Attempt(args.ip, args.interactive, args.second_factor, args.device)
     told = sign_in(context.office, args.who, attempt, args.tenant, ask_tenant=args.ask_tenant)
     context.give("sign-in", lambda: view.as_json(told), lambda: view.text(told, context.ident))
     return Outcome.DONE if told.verdict.allowed and not told.differs else Outcome.NO
@@ -131,5 +135,5 @@ def _wish(args: argparse.Namespace, context: Context) -> Any:
         raise UsageError("several permissions or places are asked for", where="explain", mend="say --matrix, too")
     if context.as_table and not args.matrix:
         raise UsageError("only a matrix is a table", where="--format", mend="say --matrix, or use --format json")
-    at, later = moment(args.at, "--at")
+    at, later = moment(args.when, "--when")
     return Wish(args.who, permissions, places, at, later, args.with_, args.tenant, args.ask_tenant, args.for_person)

@@ -26,12 +26,12 @@ if TYPE_CHECKING:
 
 EXAMPLE = """examples:
   sigillum handover avalanche-mailer                              what there is, secrets masked
-  sigillum handover avalanche-mailer --as env --reveal avalanche-mailer --out mailer.env
-  sigillum handover wind-ingest --as snippet --for shell          the first thing that must work, as one line
+  sigillum handover avalanche-mailer --form env --reveal avalanche-mailer --out mailer.env
+  sigillum handover wind-ingest --form snippet --language shell          the first thing that must work, as one line
   sigillum handover avalanche-mailer --seal-to supplier.jwk --lasts 7d --out mailer.sealed
   sigillum handover key receiving.jwk                             at the receiver: a key pair for receiving
-  sigillum handover open mailer.sealed --key file:receiving.jwk --from THUMBPRINT --as env --out mailer.env
-  sigillum handover open mailer.sealed --key file:receiving.jwk --receipt mailer.receipt.json
+  sigillum handover open mailer.sealed --with-key file:receiving.jwk --from THUMBPRINT --form env --out mailer.env
+  sigillum handover open mailer.sealed --with-key file:receiving.jwk --receipt mailer.receipt.json
   sigillum handover received mailer.receipt.json                  at the sender: it was opened
   sigillum handover connected avalanche-mailer --consumer mail-desk --connection 4711"""
 LANGUAGES = ("shell", "python")
@@ -67,15 +67,18 @@ def _add_sheet(verbs: Any) -> None:
     )
     charters(sheet)
     sheet.add_argument(
-        "--as", dest="form", choices=FORMS, help="the form (default: the charter's, else text); a snippet holds references only"
+        "--form",
+        dest="form",
+        choices=FORMS,
+        help="the form (default: the charter's, else text); a snippet holds references only",
     )
     sheet.add_argument(
-        "--for",
+        "--language",
         dest="language",
         choices=LANGUAGES,
         help="with --as snippet: the first thing that must work, as a call that `sigillum with` runs",
     )
-    sheet.add_argument("--to", default="", metavar="CONSUMER", help="the kind of consumer (default: the charter's)")
+    sheet.add_argument("--consumer", default="", metavar="NAME", help="the kind of consumer (default: the charter's)")
     sheet.add_argument("--credential", default="", metavar="NAME", help="which (default: the consumer's, or the only one)")
     sheet.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name once more")
     sheet.add_argument("--seal-to", type=Path, metavar="FILE", help="sign, and encrypt to this public JWK")
@@ -98,7 +101,7 @@ def _add_open(verbs: Any) -> None:
         description="Open a sealed sheet, where the receiving key is. No workspace is needed.",
     )
     open_.add_argument("file", type=Path, metavar="FILE")
-    open_.add_argument("--key", required=True, metavar="REFERENCE", help="where the private receiving key is")
+    open_.add_argument("--with-key", required=True, metavar="REFERENCE", help="where the private receiving key is")
     open_.add_argument(
         "--from",
         dest="from_",
@@ -107,7 +110,7 @@ def _add_open(verbs: Any) -> None:
         metavar="THUMBPRINT",
         help="whose signature is taken, beside `signers` in sigillum.yaml",
     )
-    open_.add_argument("--as", dest="form", choices=FORMS, help="the form (default: text)")
+    open_.add_argument("--form", dest="form", choices=FORMS, help="the form (default: text)")
     open_.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name")
     open_.add_argument("--out", type=Path, metavar="FILE", help="write it there, with its secrets, readable by you only")
     open_.add_argument("--receipt", type=Path, metavar="FILE", help="write a receipt for the sender, signed by this workspace")
@@ -152,7 +155,7 @@ def _add_done(verbs: Any) -> None:
         description="Record that a consumer connects with this identity; one connection has one identity.",
     )
     done.add_argument("charter", metavar="CHARTER")
-    done.add_argument("--consumer", required=True, help="who connects")
+    done.add_argument("--consumer", metavar="NAME", required=True, help="who connects")
     done.add_argument("--connection", required=True, metavar="NUMBER", help="the consumer's own number for it")
 
 
@@ -166,7 +169,7 @@ def _sheets(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.cli.views import sheet as view
     from sigillum.workflows.handing.handover import Choice, collect_all, handed, used_since, wish_of
 
-    choice, found, outcomes = Choice(args.to, args.credential), [], list[Outcome]()
+    choice, found, outcomes = Choice(args.consumer, args.credential), [], list[Outcome]()
     all_ = context.charters(args)
     sealing = bool(args.seal or args.seal_to)
     if len(all_) > 1 and (args.reveal or (args.out and not sealing)):
@@ -219,7 +222,7 @@ def _calls(args: argparse.Namespace, context: Context, all_: list[Charter]) -> O
 
     if args.form not in (None, "snippet") or sealing_or_revealing(args):
         raise UsageError(
-            "a call is a snippet, and holds no secret", where="--for", mend="write `--as snippet --for shell` only"
+            "a call is a snippet, and holds no secret", where="--language", mend="write `--form snippet --language shell` only"
         )
     must_be_free(args.out)
     for charter in all_:
@@ -242,7 +245,7 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
             mend="open it inside a workspace, or tell the sender on another way",
         )
     must_be_free(args.receipt)
-    sheet = open_(office, args.file, args.key, args.from_, Path.cwd())
+    sheet = open_(office, args.file, args.with_key, args.from_, Path.cwd())
     form = args.form or "text"
     if args.reveal and args.reveal != sheet.charter:
         raise UsageError("the word of confirmation is another one", where="--reveal", mend=f"write `--reveal {sheet.charter}`")

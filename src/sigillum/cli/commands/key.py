@@ -21,7 +21,7 @@ EXAMPLE = """examples:
   sigillum key read found.pem               what is it, how strong, and does it hold a private key?
   sigillum key check found.pem --against wind-ingest
   sigillum key take found.pem wind-ingest --look-in ~/scripts     keep it here; where else does it lie?
-  sigillum key convert gateway.jwk --to pem --out gateway.pem --password env:PHRASE
+  sigillum key convert gateway.jwk --form pem --out gateway.pem --encrypt env:PHRASE
   sigillum key mend pasted.txt --out whole.pem
   sigillum key attest mast-reader ~/scripts      that there is no private key of it, and how that was established
   sigillum key scan ~/scripts ~/.bash_history"""
@@ -110,7 +110,7 @@ def _add_convert(verbs: Any) -> Any:
         description="The same key in another form; a private one is written into a file of yours alone.",
     )
     convert.add_argument(
-        "--to",
+        "--form",
         required=True,
         choices=("pem", "pkcs1", "sec1", "der", "jwk", "jwks", "pkcs12"),
         help="pem: PKCS#8, or SubjectPublicKeyInfo",
@@ -149,8 +149,15 @@ def _password(reference: str | None) -> Secret | None:
 def _shapes(file: str, password: str | None = None) -> list[Shape]:
     from sigillum.keys.shapes import NoShapeError, read
 
+    data = _data(file)
     try:
-        return read(_data(file), _password(password))
+        if password and not any(("locked", "yes") in s.about for s in read(data)):
+            raise UsageError(
+                "nothing in this file is encrypted",
+                where="--password",
+                mend="leave it out; what is written is encrypted by `sigillum key convert --encrypt`",
+            )
+        return read(data, _password(password))
     except NoShapeError as problem:
         raise FileError(
             f"it cannot be told what this is: {problem}",
@@ -273,7 +280,11 @@ def _take(args: argparse.Namespace, context: Context) -> Outcome:
 def _convert(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.keys.convert import NoFormError, convert
 
-    shape = next((s for s in _shapes(args.file, args.password) if s.key is not None), None)
+    all_ = [s for s in _shapes(args.file, args.password) if s.key is not None]
+    found = [s for s in all_ if s.private] or all_
+    if len({s.thumbprint for s in found}) > 1:
+        raise UsageError("several keys are in it", where=args.file, mend="give each a file of its own: one is converted")
+    shape = next(iter(found), None)
     if shape is None:
         raise FileError(
             "there is no key in it that can be used",
@@ -281,13 +292,15 @@ def _convert(args: argparse.Namespace, context: Context) -> Outcome:
             mend="`sigillum key read` says what it is; --password opens an encrypted one",
         )
     private = bool(shape.private) and not args.public
+    if args.encrypt and not private:
+        raise UsageError("only what is private is encrypted", where="--encrypt", mend="leave it out")
     if private and args.out is None:
         raise UsageError("a private key is not shown on a screen", where="--out", mend="name a new file, or say --public")
     try:
-        made = convert(shape, args.to, public=args.public, password=_password(args.encrypt))
+        made = convert(shape, args.form, public=args.public, password=_password(args.encrypt))
     except NoFormError as problem:
-        raise UsageError(str(problem), where=f"--to {args.to}", mend="choose another form") from problem
-    if args.out is None and args.to in ("der", "pkcs12"):
+        raise UsageError(str(problem), where=f"--form {args.form}", mend="choose another form") from problem
+    if args.out is None and args.form in ("der", "pkcs12"):
         raise UsageError("this form is binary", where="--out", mend="name a new file")
     if args.out is None:
         context.document(made.decode())

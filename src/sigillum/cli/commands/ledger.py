@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 EXAMPLE = """examples:
   sigillum ledger show wind-ingest
-  sigillum ledger verify --against /elsewhere/head.json
+  sigillum ledger verify --checkpoint /elsewhere/head.json
   sigillum ledger head > /elsewhere/head.json"""
 COLUMNS: tuple[Column[tuple[str, Deed]], ...] = (
     Column("entry", lambda f: f[1].sequence),
@@ -51,7 +51,7 @@ def add_parser(subparsers: Any) -> None:
         "verify", parents=[common()], help="check every entry", description="Check every entry, its chain and signature."
     )
     verify.add_argument(
-        "--against",
+        "--checkpoint",
         type=Path,
         metavar="FILE",
         help="a checkpoint kept elsewhere: shows a rolled-back ledger (default: the `witness:` of sigillum.yaml)",
@@ -126,7 +126,7 @@ def _entries(args: argparse.Namespace, context: Context, newest: int) -> Outcome
 def _verify(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.desk.ledgers import verify
 
-    found = verify(context.office, args.against, rebuild=args.rebuild)
+    found = verify(context.office, args.checkpoint, rebuild=args.rebuild)
     also = (
         f", and it continues the checkpoint {found.against}"
         if found.against

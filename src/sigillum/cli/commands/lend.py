@@ -30,8 +30,10 @@ def add_parser(subparsers: Any) -> None:
     end = parser.add_mutually_exclusive_group(required=True)
     end.add_argument("--for", dest="lasts", metavar="DURATION", help="10m, 8h ...")
     end.add_argument("--until", metavar="INSTANT", help="first instant at which it holds no more")
-    parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the tenant and the ledger")
-    parser.add_argument("--tenant", default="", help="where, if `--to` is no charter and there are several tenants")
+    parser.add_argument("--because", required=True, metavar="WHY", help="why; it stands in the tenant and the ledger")
+    parser.add_argument(
+        "--tenant", metavar="TENANT", default="", help="where, if `--to` is no charter and there are several tenants"
+    )
     parser.add_argument("--yes", action="store_true", help="do not ask where something speaks against it")
 
 

@@ -24,7 +24,7 @@ def add_parser(subparsers: Any) -> None:
     )
     charters(parser)
     parser.add_argument("--key", default="", metavar="FILE", help="a key's file, or its thumbprint, instead of charters")
-    parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
+    parser.add_argument("--because", required=True, metavar="WHY", help="why; it stands in the ledger")
     parser.add_argument("--switch-on", action="store_true", help="also where it is not known whether somebody else was at it")
     ours(parser)
     answering(parser)

@@ -29,7 +29,7 @@ def add_parser(subparsers: Any) -> None:
         "has to see to it, goes into the ledger as a close-out list. It serves charters whose file is gone, too.",
     )
     parser.add_argument("charters", nargs="+", metavar="CHARTER", help="a charter's name, of today or of the ledger")
-    parser.add_argument("--because", default="", metavar="REASON", help="why; it stands in the ledger")
+    parser.add_argument("--because", default="", metavar="WHY", help="why; it stands in the ledger")
     parser.add_argument("--rehearse", action="store_true", help="only say what would end and what would be left")
     parser.add_argument("--adopted-too", action="store_true", help="also end what was taken over")
     parser.add_argument(

@@ -23,7 +23,7 @@ EXAMPLE = """examples:
   sigillum rotate wind-ingest --pause                   switch the old one off for a while before it ends
   sigillum rotate wind-ingest --back                    somebody misses it: on again
   sigillum rotate wind-ingest --bridge 7d --accepted-by 'mira.sol'   the old key may be used for seven days more
-  sigillum rotate wind-ingest --end                     end the old one although somebody still uses it"""
+  sigillum rotate wind-ingest --end-old                     end the old one although somebody still uses it"""
 
 
 def add_parser(subparsers: Any) -> None:
@@ -38,7 +38,7 @@ def add_parser(subparsers: Any) -> None:
     charters(parser)
     parser.add_argument("--credential", default="", metavar="NAME", help="only this one (default: all of the charter)")
     parser.add_argument("--status", action="store_true", help="only say where open rotations stand; changes nothing")
-    parser.add_argument("--because", default="", metavar="REASON", help="why; it stands in the ledger")
+    parser.add_argument("--because", default="", metavar="WHY", help="why; it stands in the ledger")
     parser.add_argument("--taken", type=person, default=None, metavar="WHO", help="who says that consumers use the new one")
     parser.add_argument(
         "--consumer",
@@ -54,7 +54,7 @@ def add_parser(subparsers: Any) -> None:
         help="with --taken: the day (UTC, 2027-03-01) on which they saw the old one used last",
     )
     stops = parser.add_mutually_exclusive_group()
-    stops.add_argument("--end", action="store_true", help="end the old one, whether somebody uses it or not")
+    stops.add_argument("--end-old", action="store_true", help="end the old one, whether somebody uses it or not")
     stops.add_argument("--pause", action="store_true", help="before the old one ends, switch it off to see who misses it")
     stops.add_argument("--back", action="store_true", help="switch on again what --pause switched off; it ends later")
     stops.add_argument(
@@ -92,7 +92,7 @@ def _wish(args: argparse.Namespace) -> RotationWish:
         args.because,
         args.exposed,
         args.gap,
-        args.end,
+        args.end_old,
         args.taken or "",
         day,
         args.pause,
@@ -125,7 +125,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             listing=listing_of("rotations", f"{view.DATA} waits old_used_at old_used_from new_used_at", rows),
         )
         return Outcome.SOMEBODY if any(s.late for s in standing) else Outcome.DONE
-    gap = [flag for flag in ("end", "pause", "exposed", "gap") if getattr(args, flag)]
+    gap = [flag for flag in ("end-old", "pause", "exposed", "gap") if getattr(args, flag.replace("-", "_"))]
     if gap and not args.yes and not context.agreed(view.QUESTIONS[gap[-1]]):
         context.say("Nothing was changed.")
         return Outcome.NO

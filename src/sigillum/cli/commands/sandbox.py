@@ -22,7 +22,7 @@ EXAMPLE = """examples:
   sigillum sandbox change hill.yaml         the running one follows the changed file
   sigillum sandbox clock +11m
   sigillum sandbox clock freeze
-  sigillum sandbox fault status --status 503 --retry-after 2 --method POST --count 3
+  sigillum sandbox fault status --http-status 503 --retry-after 2 --method POST --count 3
   sigillum sandbox limit summit felt_seconds 20
   sigillum sandbox machine valley reader-1 --audience summit --out reader.jwt
   sigillum sandbox anew stationyard heartbeat
@@ -151,7 +151,7 @@ def _disturbing(verbs: Any) -> None:
     fault.add_argument("--method", default="", help="only for this method")
     fault.add_argument("--path", default="", help="only where the path contains this")
     fault.add_argument("--seconds", type=float, default=1.0, help="how long a latency is (default: 1)")
-    fault.add_argument("--status", type=int, default=503, help="which status (default: 503)")
+    fault.add_argument("--http-status", type=int, default=503, help="which status (default: 503)")
     fault.add_argument("--retry-after", type=int, metavar="SECONDS", help="what `Retry-After` says with the status")
     _machines(verbs)
 
@@ -367,7 +367,7 @@ def _fault(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
         "method": args.method,
         "path": args.path,
         "seconds": args.seconds,
-        "status": args.status,
+        "status": args.http_status,
         "retry_after": args.retry_after,
     }
     sandboxes.control(folder, "faults", {"orders": [order]})

@@ -36,12 +36,12 @@ def add_parser(subparsers: Any) -> None:
         help="instead of charters: a key's file, or a thumbprint (of "
         "RFC 7638, a certificate's, or of the SubjectPublicKeyInfo)",
     )
-    parser.add_argument("--because", required=True, metavar="REASON", help="why; it stands in the ledger")
+    parser.add_argument("--because", required=True, metavar="WHY", help="why; it stands in the ledger")
     end = parser.add_mutually_exclusive_group()
     end.add_argument("--for", dest="lasts", metavar="DURATION", help="10m, 8h ...")
     end.add_argument("--until", metavar="INSTANT", help="when it comes back")
     parser.add_argument(
-        "--back",
+        "--back-anyway",
         action="store_true",
         help="with an end: also where no versions are shown, if nothing shows another hand",
     )
@@ -58,8 +58,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
     if not args.because.strip():
         raise UsageError("a suspension always has a reason", where="--because", mend="say why, in a few words")
-    if args.back and not (args.lasts or args.until):
-        raise UsageError("it is not said when it comes back", where="--back", mend="write `--for 8h --back`")
+    if args.back_anyway and not (args.lasts or args.until):
+        raise UsageError("it is not said when it comes back", where="--back-anyway", mend="write `--for 8h --back-anyway`")
     fixed = instant(args.until, "--until") if args.until else None
     lasts = timedelta(seconds=duration(args.lasts, "--for")) if args.lasts else None
 
@@ -75,19 +75,19 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         if not args.yes and not context.agreed("Switch it off there?"):
             context.say("Nothing was changed.")
             return Outcome.NO
-        stopped = [suspend_key(context.office, found, args.because, until, back=args.back)]
+        stopped = [suspend_key(context.office, found, args.because, until, back=args.back_anyway)]
         more = [Outcome.UNREACHABLE] if found.unsearched else []
     else:
         wanted, more = context.charters(args), list[Outcome]()
         if not args.yes:
             found_ = [t for c in wanted for t in targets(context.office, c)]
             names = [f"{t.record.kind.name} {t.name} in {t.tenant}" for t in found_]
-            for tenant in () if args.back else sorted({t.tenant for t in found_ if not t.record.state}):
+            for tenant in () if args.back_anyway else sorted({t.tenant for t in found_ if not t.record.state}):
                 context.say(view.without_versions(tenant))
             if not context.agreed(f"Switch off {', '.join(names)}?"):
                 context.say("Nothing was changed.")
                 return Outcome.NO
-        stopped = list(suspend(context.office, wanted, args.because, until, back=args.back))
+        stopped = list(suspend(context.office, wanted, args.because, until, back=args.back_anyway))
     context.give(
         "suspended",
         lambda: {"suspended": [view.as_json(s) for s in stopped]},

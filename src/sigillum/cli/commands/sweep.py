@@ -29,7 +29,7 @@ def add_parser(subparsers: Any) -> None:
         "from a timer, and twice at once; where one fails, the others are done. Exit code 0 also while a rotation "
         "takes its time.",
     )
-    parser.add_argument("--tenant", default="", help="at this one only")
+    parser.add_argument("--tenant", metavar="TENANT", default="", help="at this one only")
     parser.add_argument("--install", action="store_true", help="print (and do not install) a systemd timer and a crontab line")
     parser.add_argument("--yes", action="store_true", help="do not ask")
 

@@ -64,7 +64,7 @@ def add_parser(subparsers: Any) -> None:
         "now. Until then nothing is done there: the ids in the ledger could name something else.",
     )
     moved.add_argument("name")
-    moved.add_argument("--because", required=True, metavar="REASON", help="how you know; it is recorded in the ledger")
+    moved.add_argument("--because", required=True, metavar="WHY", help="how you know; it is recorded in the ledger")
 
 
 def _add_add(verbs: Any) -> None:
@@ -111,7 +111,7 @@ def _add_places(verbs: Any) -> None:
         description="The places right below one, or at the top of the tree.",
     )
     places.add_argument("under", nargs="?", default="", metavar="UNDER", help="a place's path (default: the top)")
-    places.add_argument("--tenant", default="", help="whose, if the workspace knows several")
+    places.add_argument("--tenant", metavar="TENANT", default="", help="whose, if the workspace knows several")
 
 
 def _add_identify(verbs: Any) -> None:
@@ -122,7 +122,9 @@ def _add_identify(verbs: Any) -> None:
         description="What an identifier is, whose, where it may be used, and which others belong to it. Never paste a secret.",
     )
     identify.add_argument("value")
-    identify.add_argument("--tenant", default="", help="ask this one only (default: every tenant of the workspace)")
+    identify.add_argument(
+        "--tenant", metavar="TENANT", default="", help="ask this one only (default: every tenant of the workspace)"
+    )
     identify.add_argument("--send", action="store_true", help="also ask for what could be a secret")
 
 

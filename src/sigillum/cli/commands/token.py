@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 EXAMPLE = """examples:
   sigillum token read token.jwt                       header, claims, times in words, what is wrong with it
-  sigillum token read - --against summit < token.jwt  and is it genuine, by its issuer's keys?
+  sigillum token read - --tenant summit < token.jwt  and is it genuine, by its issuer's keys?
   sigillum token read token.jwt --audience summit     is it for whom it should be?
   sigillum token fetch wind-ingest --out access.token   a fresh access token, into a file of yours alone
   sigillum token mint wind-ingest --lives 60s --out assertion.jwt   a self-signed assertion; what it says is shown first
@@ -26,8 +26,8 @@ EXAMPLE = """examples:
   sigillum token fetch --as wind-ingest --out access.token   of an account that you may act as
   sigillum token fetch tower-report --with-token machine.token --out access.token   its tenant signs for it
   sigillum token fetch rota-calendar-sync --for-person kai.lund@brindlemoor.example --scope calendar.read --out kai.token
-  sigillum token try access.token stream.read brindlemoor/sensing-prod --at summit   401 or 403, and why
-  sigillum token end access.token --at summit           and is it refused from now on?
+  sigillum token try access.token stream.read brindlemoor/sensing-prod --tenant summit   401 or 403, and why
+  sigillum token end access.token --tenant summit           and is it refused from now on?
   sigillum token swap mast-reader - --fd 3 3> access.token < outside.jwt"""
 
 
@@ -49,7 +49,7 @@ def add_parser(subparsers: Any) -> None:
         "genuine, only its issuer's keys show. Exit code 1: nobody should take it.",
     )
     read.add_argument("file", metavar="FILE", help="or - for standard input")
-    read.add_argument("--against", metavar="TENANT", help="by its time and limits, and verified with the issuer's keys")
+    read.add_argument("--tenant", metavar="TENANT", help="by its time and limits, and verified with the issuer's keys")
     read.add_argument("--audience", default="", metavar="TEXT", help="for whom it has to be")
     _getting(verbs)
     try_ = verbs.add_parser(
@@ -64,7 +64,7 @@ def add_parser(subparsers: Any) -> None:
     try_.add_argument("file", metavar="FILE", help="or - for standard input")
     try_.add_argument("permission", help="thing.verb")
     try_.add_argument("place", help="a path")
-    try_.add_argument("--at", required=True, metavar="TENANT")
+    try_.add_argument("--tenant", required=True, metavar="TENANT")
     end = verbs.add_parser(
         "end",
         parents=[common()],
@@ -73,7 +73,7 @@ def add_parser(subparsers: Any) -> None:
         description="Have a token ended (RFC 7009), and see by a call whether it is refused. Exit code 7: it is still taken.",
     )
     end.add_argument("file", metavar="FILE", help="or - for standard input")
-    end.add_argument("--at", required=True, metavar="TENANT", help="the tenant that gave it")
+    end.add_argument("--tenant", required=True, metavar="TENANT", help="the tenant that gave it")
 
 
 def _getting(verbs: Any) -> None:
@@ -95,7 +95,7 @@ def _getting(verbs: Any) -> None:
         metavar="WHO",
         help="instead: act as this account, without any credential of it; several: each acts as the next",
     )
-    fetch.add_argument("--tenant", default="", help="with --as: where, if WHO is no charter")
+    fetch.add_argument("--tenant", metavar="TENANT", default="", help="with --as: where, if WHO is no charter")
     fetch.add_argument("--credential", default="", metavar="NAME", help="with this one of the charter (default: its first)")
     fetch.add_argument("--for-person", default="", metavar="PERSON", help="by its delegation, for this one person")
     fetch.add_argument("--outside", metavar="FILE", help="for this token from outside, by a trust; `token swap` says more")
@@ -146,7 +146,7 @@ def _try(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.tokens.claims import text_of
     from sigillum.workflows.tokens.usage import use
 
-    done = use(context.office, text_of(args.file), args.at, args.permission, args.place)
+    done = use(context.office, text_of(args.file), args.tenant, args.permission, args.place)
     trial = done.trial
     outcome = {True: Outcome.DONE, False: Outcome.NO, None: Outcome.SOMEBODY}[trial.allowed]
     state = {True: "allowed", None: "not known"}.get(trial.allowed, "not taken" if trial.unauthenticated else "refused")
@@ -179,7 +179,7 @@ def _refusal(args: argparse.Namespace, context: Context, done: Used) -> str:
     more = (
         f"It is for {', '.join(done.scopes)} only."
         if done.scopes
-        else f"`sigillum explain{who} {args.permission} {args.place} --tenant {args.at}` says what would mend it."
+        else f"`sigillum explain{who} {args.permission} {args.place} --tenant {args.tenant}` says what would mend it."
     )
     return f"The token is good, and the right is missing (403){cause}. {more}"
 
@@ -221,7 +221,7 @@ def _end(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.tokens.claims import text_of
     from sigillum.workflows.tokens.usage import end
 
-    done = end(context.office, text_of(args.file), args.at)
+    done = end(context.office, text_of(args.file), args.tenant)
     was = {True: "It was taken before", False: "It was refused before, too", None: "Whether it was taken before is not known"}
     now = {
         True: "and is still taken: run the same command again in a while",
@@ -313,6 +313,6 @@ def _read(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.tokens.claims import look_against, look_at, text_of
 
     text = text_of(args.file)
-    found = look_against(context.office, text, args.against, args.audience) if args.against else look_at(text, args.audience)
+    found = look_against(context.office, text, args.tenant, args.audience) if args.tenant else look_at(text, args.audience)
     context.give("token", lambda: view.as_json(found), lambda: view.text(found, context.ident))
     return Outcome.DONE if found.good else Outcome.NO

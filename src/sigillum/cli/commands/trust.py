@@ -15,8 +15,8 @@ EXAMPLE = """examples:
   sigillum trust try claims.json mast-reader       would such a token act as it? which condition does not hold?
   sigillum trust try token.jwt mast-reader --trust valley
   sigillum trust try - mast-reader < token.jwt
-  sigillum trust profile mast-reader --file /run/identity/token --out mast-reader.json   for the machine: no secret in it
-  sigillum trust profile mast-reader --address http://127.0.0.1:8470/token --at /token --out mast-reader.json
+  sigillum trust profile mast-reader --token-file /run/identity/token --out mast-reader.json   for the machine: no secret in it
+  sigillum trust profile mast-reader --address http://127.0.0.1:8470/token --pointer /token --out mast-reader.json
   sigillum trust links stationyard                 as whom do its workloads act elsewhere, and do both sides say so?"""
 
 
@@ -50,12 +50,12 @@ def add_parser(subparsers: Any) -> None:
     profile.add_argument("charter", metavar="CHARTER")
     profile.add_argument("--trust", default="", metavar="NAME", help="by this one (default: its only one)")
     way = profile.add_mutually_exclusive_group(required=True)
-    way.add_argument("--file", metavar="PATH", help="the workload reads its token from this file")
+    way.add_argument("--token-file", metavar="PATH", help="the workload reads its token from this file")
     way.add_argument("--address", metavar="URL", help="from this address")
     way.add_argument("--variable", metavar="NAME", help="from this variable")
     way.add_argument("--command", dest="runs", metavar="TEXT", help="from a command; `with --profile` wants a flag for that")
     profile.add_argument("--header", action="append", default=[], metavar="NAME=VALUE", help="of an address: goes along")
-    profile.add_argument("--at", default="", metavar="POINTER", help="where it stands, if that is JSON (RFC 6901)")
+    profile.add_argument("--pointer", default="", metavar="POINTER", help="where it stands, if that is JSON (RFC 6901)")
     profile.add_argument("--out", metavar="FILE", help="into this new file (default: it is printed)")
     links = verbs.add_parser(
         "links",
@@ -86,11 +86,11 @@ def _profile(args: argparse.Namespace, context: Context) -> Outcome:
     if args.runs is not None and not args.runs.strip():
         raise UsageError("no command is named", where="--command", mend="write it as one text, like 'cat /run/token'")
     found = {
-        "file": args.file,
+        "file": args.token_file,
         "address": args.address,
         "variable": args.variable,
         "header": headers,
-        "at": args.at,
+        "at": args.pointer,
         "command": _words(args.runs),
     }
     text = json.dumps(profile_of(context.office, args.charter, args.trust, {n: v for n, v in found.items() if v}), indent=1)

@@ -59,7 +59,7 @@ def add_parser(subparsers: Any) -> None:
         metavar="WHO",
         help="act as this account, without any credential of it; several: each acts as the next",
     )
-    parser.add_argument("--tenant", default="", help="with --as: where, if WHO is no charter")
+    parser.add_argument("--tenant", metavar="TENANT", default="", help="with --as: where, if WHO is no charter")
     parser.add_argument("--lend", default="", metavar="DURATION", help="with --as: lend yourself the right, if need be")
     parser.add_argument("--because", default="", metavar="WHY", help="with --lend")
     parser.add_argument(

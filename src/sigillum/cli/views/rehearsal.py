@@ -126,7 +126,7 @@ def collision(taken: Collision, ident: Ident) -> RenderableType:
     how = (
         f"`permissions: [{stands}]`; or leave it out of `roles:`, and grant it"
         if taken.kind is ROLE
-        else f"`sigillum charter new NAME --from {ident(taken.name)} --tenant ...`"
+        else f"`sigillum charter new NAME --describe {ident(taken.name)} --tenant ...`"
     )
     return Group(
         Text.assemble(("taken    ", "bold yellow"), head),

@@ -19,7 +19,7 @@ from .hints import problem_json, problem_lines
 from .steps import step_rows
 
 QUESTIONS = {
-    "end": "End the old one now? Whoever still uses it cannot sign in any more.",
+    "end-old": "End the old one now? Whoever still uses it cannot sign in any more.",
     "exposed": "Switch the old one off now? Nobody can sign in with it until the new one is picked up.",
     "pause": "Switch the old one off for a while? Whoever still uses it is refused, until `rotate --back`.",
     "gap": "Let the new one take the old one's place? Who has not picked it up cannot sign in.",

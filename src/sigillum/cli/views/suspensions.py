@@ -60,7 +60,7 @@ def without_versions(tenant: str) -> str:
     """What is said beforehand, and once more afterwards."""
     return (
         f"{tenant} shows no versions, so it cannot be known later whether somebody else switched it off, too: "
-        "`sigillum reinstate --switch-on` brings it back, or `suspend --for 8h --back` agrees to that now."
+        "`sigillum reinstate --switch-on` brings it back, or `suspend --for 8h --back-anyway` agrees to that now."
     )
 
 

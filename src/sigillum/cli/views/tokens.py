@@ -110,7 +110,7 @@ def trial(found: TrustTrial) -> RenderableType:
         said += " A request names which."
     parts.append(Text(said, "bold"))
     if found.token:
-        parts.append(Text("No signature was looked at: `sigillum token read --against TENANT` does that.", "yellow"))
+        parts.append(Text("No signature was looked at: `sigillum token read --tenant TENANT` does that.", "yellow"))
     return Group(*parts)
 
 

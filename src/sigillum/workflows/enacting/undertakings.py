@@ -32,13 +32,13 @@ MENDS = {  # by the code of what an undertaking waits for
     "word": "ask them, and say whose word it is: `sigillum rotate --taken WHO`, best with `--last-used DAY` of the old one",
     "again": "have them look when the old one was used last: `sigillum rotate --taken WHO --last-used DAY`",
     "late": "have them fetch the new one; `sigillum rotate --bridge 7d` lets them use the old key longer, where the tenant "
-    "allows it, and `--end` ends it at any rate",
+    "allows it, and `--end-old` ends it at any rate",
     "paused": "run the same command again then; where somebody misses it, `sigillum rotate --back` switches it on again",
-    "back": "have them fetch the new one; then `sigillum rotate --pause` goes on, or `--end` ends the old one",
-    "touched": "find out who, and why; `sigillum rotate --end` ends it at any rate",
+    "back": "have them fetch the new one; then `sigillum rotate --pause` goes on, or `--end-old` ends the old one",
+    "touched": "find out who, and why; `sigillum rotate --end-old` ends it at any rate",
     ON_AGAIN: "`sigillum suspend` switches it off once more, `sigillum reinstate` ends the suspension",
     PERHAPS: "`sigillum reinstate --switch-on` switches it on, `--ours WHO` notes who says that it was us; "
-    "`suspend --back` agrees to that beforehand",
+    "`suspend --back-anyway` agrees to that beforehand",
     "copy": "go on there; where that copy is gone, `sigillum enact --lost` begins the next generation",
     "kept-here": "write `keep_in: file` at the credential, then run the same command again: the next key is made here",
     "holder": "ask its holder, and write `public_key: file:PATH` at the credential",

@@ -60,8 +60,10 @@ class DraftQuestion(NamedTuple):
 
 
 QUESTIONS = (
-    DraftQuestion("header", "In which header does the administrator's token go (basic: name and password)? ", "Authorization"),
-    DraftQuestion("value", "What stands in that header, with {secret} for the token? ", "Bearer {secret}"),
+    DraftQuestion(
+        "token_header", "In which header does the administrator's token go (basic: name and password)? ", "Authorization"
+    ),
+    DraftQuestion("token_value", "What stands in that header, with {secret} for the token? ", "Bearer {secret}"),
     DraftQuestion("accounts", "Which address lists the accounts, below the tenant's own (like /v1/users)? "),
     DraftQuestion("items", "Where in that answer does the list stand (a JSON Pointer; empty: it is the list itself)? "),
     DraftQuestion("id", "Where in an entry does its id stand (like /id)? ", "/id"),
@@ -73,11 +75,8 @@ QUESTIONS = (
 def draft(name: str, answers: dict[str, str]) -> str:
     """A dialect to begin with. What nobody answered stands in it as a remark, and is not described."""
     login = answers["login"].rpartition("/")[2] or "name"
-    way = (
-        "{basic: '{admin}'}"
-        if answers["header"] == "basic"
-        else f"{{header: {answers['header']}, value: {_quoted(answers['value'])}}}"
-    )
+    header = answers["token_header"]
+    way = "{basic: '{admin}'}" if header == "basic" else f"{{header: {header}, value: {_quoted(answers['token_value'])}}}"
     items = f", items: {answers['items']}" if answers["items"] else ""
     accounts = answers["accounts"].rstrip("/")
     return f"""\
