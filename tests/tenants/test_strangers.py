@@ -88,6 +88,7 @@ class PlainScim:
 
     def __init__(self) -> None:
         self.users: dict[str, Json] = {}
+        self.filters: list[str] = []
 
     def __call__(self, method: str, path: str, query: dict[str, list[str]], body: bytes) -> tuple[int, Any, dict[str, str]]:
         if not path.startswith("/scim/Users"):
@@ -107,7 +108,12 @@ class PlainScim:
         if identity:
             return (200, self.users[identity], {}) if identity in self.users else (404, {}, {})
         wanted = query.get("filter", [""])[0]
-        found = [u for u in self.users.values() if not wanted or u["userName"] in wanted or u.get("externalId", "?") in wanted]
+        self.filters.append(wanted)
+        found = [
+            u
+            for u in self.users.values()
+            if not wanted or u["userName"] in wanted or f'"{u["id"]}"' in wanted or u.get("externalId", "?") in wanted
+        ]
         return 200, {"totalResults": len(found), "Resources": found}, {}
 
 
@@ -120,10 +126,20 @@ def test_a_plain_scim_server_is_a_valid_tenant(bare: Desk, monkeypatch: pytest.M
         inspected = bare.run("tenant", "inspect", "summit")
         assert "cannot  grant roles: it has no resource type for a grant" in inspected.out
         bare.charter()
+        told = " ".join(bare.run("rehearse", "wind-ingest").out.split())
+        assert "summit has no place for type, purpose, owner of this account, or never shows it: it is not read back" in told, (
+            told
+        )
         ran = bare.run("enact", "wind-ingest", "--yes", "--no-prove", "--format", "json")
         assert (ran.code, "can never be there" in ran.out) == (6, True), ran.out  # not as the charter says, now or ever
         assert [s["about"] for s in ran.json["charters"][0]["steps"] if s["state"] == "done"] == ["account wind-ingest"]
         account = scim.users["u0"]
+        known = bare.run("tenant", "identify", "u0", "--format", "json").json  # what it does not know is not asked for
+        assert [m["what"] for m in known["meanings"]] == ["principal id of an account"]
+        assert {n["why"] for n in known["not_asked"]} == {
+            f"whether it is the {w} of a team: status 404" for w in ("principal id", "name")
+        }
+        assert not any("urn:sigillum" in f for f in scim.filters)
         assert account["externalId"].startswith("sig-")
         assert list(account["schemas"]) == ["urn:ietf:params:scim:schemas:core:2.0:User"]
         bare.charter(CHARTER.replace("display: Wind readings ingest", "display: Wind"))

@@ -12,8 +12,8 @@ from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.registry import facets_of
 from sigillum.core.facets.seen import Books, Choices, Seen
 from sigillum.core.kinds.access import PLACE, Place
-from sigillum.core.kinds.changes import End, Make
-from sigillum.core.kinds.identities import ACCOUNT, Account
+from sigillum.core.kinds.changes import Change, End, Make
+from sigillum.core.kinds.identities import ACCOUNT, CLIENT, TEAM, Account
 from sigillum.core.kinds.kind import Fact, Query
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.records.history import History
@@ -108,6 +108,7 @@ def compare(comparison: Comparison) -> Outline:
         _prove(home, steps)
     for seen in all_:
         draft.mistakes[:0] = _unmet(seen, steps)
+        _unshown(seen, draft, steps)
         foresee(seen, draft, steps)
     return Outline(
         charter.name,
@@ -227,6 +228,25 @@ def _prove(home: Seen, steps: list[Step]) -> None:
                 why=Usual.PROVED,
             )
         )
+
+
+def _unshown(seen: Seen, draft: Draft, steps: Sequence[Step]) -> None:
+    """What a tenant has no place for, or never shows, of what would be written: nobody can read it back there."""
+    for step in steps:
+        doing = step.doing
+        carried = seen.carried(doing.kind) if isinstance(doing, (Make, Change)) and step.tenant == seen.tenant else None
+        if carried is None or not isinstance(doing, (Make, Change)):
+            continue
+        about = seen.charter.about() if isinstance(doing, Make) and doing.kind in (ACCOUNT, TEAM, CLIENT) else {}
+        wanted = {**about, **doing.kind.shown(doing.part)}
+        names = [n for n, v in wanted.items() if v not in (None, "", (), False) and n in doing.kind.fields and n not in carried]
+        if names:
+            draft.note(
+                "never-shown",
+                f"{seen.tenant} has no place for {', '.join(names)} of this {doing.kind.name}, or never shows it: "
+                "it is not read back",
+                warning=False,
+            )
 
 
 def _unmet(seen: Seen, steps: Sequence[Step]) -> list[Mistake]:

@@ -105,6 +105,11 @@ class Codec(NamedTuple):
                 return f"path sw {quoted(value + '/')}" if value else ""
         return f"{self.found[query.field]} eq {quoted(value)}"
 
+    def knows(self, query: Query[Any], wire: Wire) -> bool:
+        """Has the tenant what is asked by? What stands in an extension is asked for only where that was announced."""
+        own = bool(self.extension) and (query.field == "everyone" or self.found.get(query.field, "").startswith(self.extension))
+        return not own or self.extension in wire.extensions
+
     def record(self, resource: Json, carried: frozenset[str] | None = None) -> Record[Any]:
         """A resource in our words; ids and versions are kept verbatim. What is left out is empty (RFC 7643 §2.5)."""
         about = inner(resource, self.extension) if self.extension else {}

@@ -99,6 +99,9 @@ class OpenTenant(ScimSignIns):
             if kind.name not in self.wire.endpoints:
                 out |= {q: Fact(unknown=f"it has no resource type for a {kind.name}", never=True) for q in asked}
                 continue
+            absent = [q for q in asked if not CODECS[kind.name].knows(q, self.wire)]
+            out |= {q: Fact(unknown=f"it has no `{q.field}` of a {kind.name}", never=True) for q in absent}
+            asked = [q for q in asked if q not in out]
             requests += [
                 partial(self._some, kind, asked[n : n + VALUES_A_FILTER]) for n in range(0, len(asked), VALUES_A_FILTER)
             ]

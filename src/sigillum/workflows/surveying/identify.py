@@ -81,7 +81,8 @@ def identify(office: Office, value: str, tenant: str = "", *, send: bool = False
     for name in [tenant] if tenant else list(office.workspace.file.tenants):
         try:
             there = office.tenants.reach(name)
-            hits = _hits(there, value)
+            hits, unknown = _hits(there, value)
+            silent += [(name, why) for why in unknown]
         except SigillumError as problem:
             silent.append((name, problem.what))
             continue
@@ -109,19 +110,23 @@ def form_of(value: str) -> str:
     return ""
 
 
-def _hits(tenant: Tenant, value: str) -> list[tuple[Record[Any], str, str]]:
+def _hits(tenant: Tenant, value: str) -> tuple[list[tuple[Record[Any], str, str]], list[str]]:
+    """What it is there, and what could not be asked; what a tenant never has is not asked for."""
     asked: dict[Query[Any], tuple[str, str]] = {
         Query(KINDS[kind], field, value): (what, use) for kind, field, what, use in LOOK if kind in tenant.profile.carries
     }
     seen, out = set[tuple[str, str]](), list[tuple[Record[Any], str, str]]()
+    unknown = dict[str, None]()
     for query, fact in tenant.facts(asked).items():
         what, use = asked[query]
+        if not fact.known and not fact.never:
+            unknown[f"whether it is the {what}: {fact.unknown}"] = None
         for record in fact.records:
             name = str(record.value("name") or record.id)
             if (what, name) not in seen:  # a client id leads to registration and principal
                 seen.add((what, name))
                 out.append((record, what, use))
-    return out
+    return out, list(unknown)
 
 
 def _siblings(tenant: Tenant, record: Record[Any], value: str) -> list[tuple[str, str]]:
