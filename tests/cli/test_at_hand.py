@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import re
+import subprocess
+from pathlib import Path
 
 import pytest
 
@@ -279,3 +282,32 @@ def test_colour_speaks_of_outcomes_and_never_of_the_kind_of_a_step(desk: Desk, m
     words = {w.strip() for w in painted.findall(desk.run("enact", "wind-ingest", "--yes").out)}
     assert words == {"done", "holds"}
     assert painted.findall(desk.run("enact", "wind-ingest", "--yes", "--no-colour").out) == []
+
+
+def test_what_is_private_stays_out_of_version_control_and_out_of_reach(bare: Desk, tmp_path: Path) -> None:
+    house = tmp_path / "other"
+    house.mkdir()
+    (house / ".gitignore").write_bytes(b"*.log\n\xff\n.sigillum/")
+    assert bare.run("init", str(house)).code == 0
+    lines = (house / ".gitignore").read_bytes().splitlines()
+    assert (lines[:3], lines.count(b".sigillum/"), b"*.jwk" in lines) == ([b"*.log", b"\xff", b".sigillum/"], 1, True)
+    subprocess.run(["git", "init", "-q", "."], cwd=house, check=True)
+    for name in ("a.jwk", "a.public.jwk", "t.token", "charters/c.yaml", ".sigillum/x", "requests/1.csr.pem"):
+        (house / name).write_text("x")
+    told = subprocess.run(
+        ["git", "ls-files", "-o", "--exclude-standard"], cwd=house, check=True, capture_output=True, text=True
+    )
+    assert set(told.stdout.split()) == {".gitignore", "a.public.jwk", "charters/c.yaml", "requests/1.csr.pem", "sigillum.yaml"}
+    private = house / ".sigillum"
+    private.chmod(0o755)
+    inside = dataclasses.replace(bare, folder=house)
+    ran = inside.run("loans")
+    assert (ran.code, "could be read by others" in ran.err, private.stat().st_mode & 0o777) == (0, True, 0o700)
+    private.chmod(0o777)
+    assert (inside.run("loans").code, private.stat().st_mode & 0o777) == (8, 0o777)
+
+
+@pytest.mark.parametrize("address", ["https://a.example/scim/v2?x=1", "https://a.example/scim/v2#x"])
+def test_an_address_is_where_paths_are_added(bare: Desk, address: str) -> None:
+    ran = bare.run("tenant", "add", "a", address, "--admin", "ada", "--token", "env:PATH")
+    assert (ran.code, "no query and no fragment" in ran.err) == (2, True)

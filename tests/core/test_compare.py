@@ -532,7 +532,7 @@ def test_a_plain_server_without_our_types() -> None:
     )
     outline = fake.compare(charter())
     assert "purpose" not in outline.steps[0].after
-    assert [n.code for n in outline.notes] == ["never-here", "never-here"]
+    assert [n.code for n in outline.notes] == ["never-here", "never-here", "never-shown"]
     assert [s.facet for s in outline.steps] == ["account"]
 
 

@@ -34,7 +34,9 @@ from sigillum.protocols import oauth, scim
 from sigillum.protocols.addresses import origin_of
 from sigillum.protocols.authzen import Evaluation, evaluate
 from sigillum.protocols.http import Answer, Http, HttpError, OriginError
+from sigillum.protocols.issuers import IssuerKeys, keys_in
 from sigillum.protocols.scim import ScimClient
+from sigillum.protocols.tokens import fitting
 from sigillum.tenants.port import Address, Link, Proof, SignedIn
 from sigillum.tenants.registry import connect
 from sigillum.tenants.scim.codec import Wire
@@ -411,6 +413,43 @@ def test_an_answer_that_drips_for_ever_is_given_up(begin: bytes, more: bytes) ->
         with pytest.raises(UnreachableError):
             Http(origins=None, timeout_seconds=0.3).send("GET", f"http://127.0.0.1:{listening.getsockname()[1]}/", {})
         assert thread.is_alive()  # it would have gone on
+
+
+@pytest.mark.parametrize("said", [1, 2, 25])
+def test_what_is_said_before_an_answer_is_not_the_answer(said: int) -> None:
+    hints = b"HTTP/1.1 103 Early Hints\r\nLink: </a>; rel=preload\r\n\r\n" * said
+    answer = hints + b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\n{}"
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        thread = threading.Thread(target=lambda: drip(listening.accept()[0], answer, b"", 0.2))
+        thread.start()
+        http_ = Http(origins=None, timeout_seconds=2)
+        if said < 20:
+            assert http_.send("GET", f"http://127.0.0.1:{listening.getsockname()[1]}/", {}).status == 200
+        else:
+            with pytest.raises(UnreachableError):
+                http_.send("GET", f"http://127.0.0.1:{listening.getsockname()[1]}/", {})
+        thread.join()
+
+
+@pytest.mark.parametrize(
+    "key",
+    [{"key_ops": None}, {"key_ops": "verify"}, {"kid": []}, {"use": 1}, {"kty": {}}, {"n": "A" * 200_000}, {"alg": []}],
+)
+def test_a_key_that_is_none_is_left_out_of_a_set(key: Json) -> None:
+    whole = {"kty": "OKP", "crv": "Ed25519", "x": "A" * 43}
+    found = keys_in({"keys": [{**whole, **key}, whole, "x"]}, "a set")
+    assert found == [whole]
+    assert list(fitting(found, {"alg": "Ed25519"})) == [whole]
+
+
+def test_a_key_set_that_is_not_given_is_none() -> None:
+    def answer(method: str, path: str, query: Json, body: bytes) -> tuple[int, Any, Json]:
+        if "well-known" in path:
+            return 200, {"issuer": home, "jwks_uri": f"{home}/keys"}, {}
+        return 500, {"keys": [{"kty": "OKP", "crv": "Ed25519", "x": "A" * 43}]}, {}
+
+    with server(answer) as home, pytest.raises(UnreachableError, match="status 500"):
+        IssuerKeys(Http(origins=None), home)(False)
 
 
 def test_what_is_packed_grows_or_never_ends_is_bounded(monkeypatch: pytest.MonkeyPatch) -> None:

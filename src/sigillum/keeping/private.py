@@ -29,6 +29,32 @@ def private_folder(path: Path) -> Path:
     return path
 
 
+def guard(folder: Path) -> str:
+    """Make sure that nobody else gets into a private folder; what was mended, in words. Raises MachineError where others may
+    have written into it.
+    """
+    try:
+        mode = stat.S_IMODE(folder.stat().st_mode)
+        if mode & 0o022:
+            raise MachineError(
+                f"others may write into the private folder (mode {mode:04o}), and may have",
+                where=str(folder),
+                mend=f"find out who did; then `chmod 700 {folder}`, and `sigillum ledger verify`",
+            )
+        if not mode & 0o077:
+            return ""
+        folder.chmod(0o700)
+    except FileNotFoundError:
+        return ""
+    except OSError as problem:
+        raise MachineError(
+            f"others may read the private folder, and that cannot be mended: {problem.strerror}",
+            where=str(folder),
+            mend="have its owner run `chmod 700`",
+        ) from problem
+    return f"{folder} could be read by others (mode {mode:04o}); it is mended"
+
+
 def write_private(path: Path, text: str | bytes) -> None:
     """Write `text` durably: a new file, fsync, rename, fsync of the folder; a link of that name is replaced, never followed.
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from functools import cached_property, lru_cache
-from http.client import HTTPResponse
+from http.client import HTTPException, HTTPResponse
 from socket import socket
 from typing import Any
 
@@ -41,6 +41,7 @@ CHUNK_BYTES = 65_536
 OUR_HEADERS = {"User-Agent": f"sigillum/{__version__}", "Accept-Encoding": SKIP_HEADER}  # answers come as they are
 NO_RETRIES = urllib3.Retry(False, redirect=False)  # retrying is the journal's
 DATE_TROUBLE = (TypeError, ValueError, IndexError, OverflowError)  # what the parser of dates raises
+MOST_INTERIM, MOST_LINES, MOST_LINE = 20, 100, 65_536  # interim answers, and lines and bytes of one
 _NOT_SENT = (NewConnectionError, ConnectTimeoutError, NameResolutionError)
 
 
@@ -96,6 +97,17 @@ class _Response(HTTPResponse):
         super().__init__(sock, *given, **more)
         most = (sock.gettimeout() or LONGEST_SECONDS) * 2
         self.fp = io.BufferedReader(_Stream(self.fp.detach(), sock, time.monotonic() + most))
+
+    def _read_status(self) -> tuple[str, int, str]:
+        """The status of the answer: what is said before it (RFC 9110 §15.2) is read over."""
+        for _ in range(MOST_INTERIM):
+            found: tuple[str, int, str] = super()._read_status()  # type: ignore[misc]
+            if not 100 < found[1] < 200 or found[1] == 101:
+                return found
+            for _ in range(MOST_LINES):
+                if self.fp.readline(MOST_LINE).strip() == b"":
+                    break
+        raise HTTPException("it says again and again that its answer will come")
 
 
 class _Plain(HTTPConnection):

@@ -49,7 +49,12 @@ class IssuerKeys:
                     where=answer.url,
                     mend="pin its keys in a file, `keys: file:PATH`, if they really stand there",
                 )
-            return keys_in(self._http.send("GET", address, {"Accept": "application/json"}).json, address)
+            answer = self._http.send("GET", address, {"Accept": "application/json"})
+            if answer.status != 200:
+                raise UnreachableError(
+                    f"its keys are not given (status {answer.status})", where=address, mend="try again; or ask who operates it"
+                )
+            return keys_in(answer.json, address)
         raise UnreachableError(
             "it has no configuration that tells its keys",
             where=self._issuer,
@@ -57,12 +62,23 @@ class IssuerKeys:
         )
 
 
+TEXTS = ("kty", "use", "alg", "kid", "crv", "x", "y", "n", "e")
+MOST_MEMBER = 16_384 // 6 + 2  # characters: an RSA modulus of 16,384 bits
+
+
 def keys_in(found: Any, where: str) -> list[dict[str, Any]]:
     """The keys of a key set (RFC 7517 §5). Raises UnreachableError."""
     keys = found.get("keys") if isinstance(found, dict) else None
     if not isinstance(keys, list):
         raise UnreachableError("it holds no key set", where=where, mend="a JWK set (RFC 7517) is needed, an object with `keys`")
-    return [k for k in keys[:MOST_KEYS] if isinstance(k, dict)]
+    return [k for k in keys[:MOST_KEYS] if isinstance(k, dict) and _as_it_should(k)]
+
+
+def _as_it_should(key: dict[str, Any]) -> bool:
+    """Are its members of their types (RFC 7517 §4), and none larger than anybody's? One that is not is no key (§5)."""
+    operations = key.get("key_ops", [])
+    texts = all(isinstance(v, str) and len(v) <= MOST_MEMBER for n, v in key.items() if n in TEXTS)
+    return texts and isinstance(operations, list) and all(isinstance(o, str) for o in operations)
 
 
 def pinned(text: str, where: str) -> list[dict[str, Any]]:

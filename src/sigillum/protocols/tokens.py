@@ -61,6 +61,9 @@ def _header(token: Unverified, algorithms: Sequence[str]) -> None:
     )
     if wrong is not None:
         raise TokenRefusedError(wrong.code, wrong.what)
+    odd = next((n for n in ("kid", "typ") if not isinstance(token.header.get(n, ""), str)), None)
+    if odd is not None:
+        raise TokenRefusedError("form", f"`{odd}` in its header is no text (RFC 7515 §4.1)")
     if token.header["alg"] not in algorithms:
         raise TokenRefusedError("alg-unknown", f"{plain(token.header['alg'])} is not among {', '.join(algorithms)}")
     kind = str(token.header.get("typ", "JWT")).lower()

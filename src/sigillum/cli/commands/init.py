@@ -44,7 +44,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
             f"A workspace was begun in {begun.folder.resolve()}\n"
             f"  sigillum.yaml   tenants, house rules, defaults: keep it in version control\n"
             f"  charters/       one page an integration\n"
-            f"  .sigillum/      the ledger and its key: private, and worth a backup"
+            f"  .sigillum/      the ledger and its key: private, and worth a backup\n"
+            f"  .gitignore      keeps that folder, keys and tokens out of version control"
         )
     if args.example:
         brought, there = example(folder)

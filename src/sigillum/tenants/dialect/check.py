@@ -4,6 +4,7 @@ are not there.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
@@ -42,6 +43,11 @@ def fixed_after_creation(dialect: DialectFile) -> list[str]:
             sent = {n for n, _ in names_in(section.make.body) | names_in(section.make.form)}
             out += [f"{kind.name}: {field}" for field in kind.fields if field in sent - changed]
     return out
+
+
+SECRETS = frozenset(("secret", "token", "assertion", "password"))  # among the values of a call: what proves who one is
+FIELD_NAME = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]+\Z")
+FRAMING = frozenset(("host", "content-length", "transfer-encoding", "connection", "te", "trailer", "upgrade"))  # RFC 9110 §7
 
 
 class _Checker:
@@ -218,9 +224,26 @@ class _Checker:
         yield from self._names(names_of(call.address), names, (*spot, call.method))
         for part in ("query", "headers", "body", "form"):
             yield from self._names(names_in(getattr(call, part)), names, (*spot, part))
+        for name in call.headers:
+            yield from self._header(name, (*spot, "headers"))
+        for told, _ in names_of(call.address) | names_in(call.query):
+            if told in SECRETS:
+                yield self._mistake(
+                    "secret-in-address",
+                    f"{{{told}}} would stand in an address, which servers and proxies write down",
+                    "send it in `headers:`, `form:` or `body:`",
+                    *spot,
+                )
         if call.settled is not None:
             settled = CallSection.model_validate({"get": call.settled.get})
             yield from self._call(settled, names, (*spot, "settled"))
+
+    def _header(self, name: str, spot: Spot) -> Iterator[Mistake]:
+        """Is it a field name (RFC 9110 §5.1), and none by which the library itself says where a request begins and ends?"""
+        if not FIELD_NAME.match(name):
+            yield self._mistake("header-name", f"{name!r} is no name of a header", "use letters, digits and dashes", *spot)
+        elif name.lower() in FRAMING:
+            yield self._mistake("header-framing", f"{name} is written by the HTTP library alone", "leave it out", *spot)
 
     def _names(self, found: set[tuple[str, str]], known: set[str], spot: Spot) -> Iterator[Mistake]:
         for name, form in sorted(found):

@@ -12,6 +12,7 @@ from sigillum.charters import files
 from sigillum.charters.workspace import Workspace, find, load
 from sigillum.core.charter.charter import Charter
 from sigillum.core.values.errors import FileError, Mistake
+from sigillum.keeping.private import guard
 
 from .asked import asking_about
 from .books import Books
@@ -58,7 +59,10 @@ class Office:
                     where=str(folder),
                     mend="run `sigillum init` to begin one, or name another folder with `--workspace`",
                 )
-        return cls.of(settings, load(folder if folder is not None else find(Path.cwd())))
+        workspace = load(folder if folder is not None else find(Path.cwd()))
+        if mended := guard(workspace.private):
+            settings.say(mended)
+        return cls.of(settings, workspace)
 
     def trusted(self, more: Iterable[str] = (), *, ours: bool = False) -> frozenset[str]:
         """The keys whose signatures are taken: those of `signers`, `more`, and `ours`, where that may be one of them."""

@@ -81,13 +81,25 @@ def init(folder: Path, owner: str = "") -> Begun:
         line = f"  owner: {owner}\n" if owner else ""
         text = _TEMPLATE.format(uid=uid, key=key.public["x"], owner=line)
         _write(folder / FILE, text)
-        if not (folder / ".gitignore").exists():
-            _write(folder / ".gitignore", f"{PRIVATE}/\n")
+        _ignore(folder / ".gitignore")
     except OSError as problem:
         raise MachineError(
             f"the workspace cannot be made: {problem.strerror}", where=str(folder), mend="choose a folder that you may write to"
         ) from problem
     return Begun(folder, uid, key.key_id)
+
+
+# what stays out of version control: the private folder, and what is written with --out; public halves and requests go in
+IGNORED = (f"{PRIVATE}/", "*.token", "*.jwt", "*.env", "*.sealed", "*.jwk", "*.pem", "*.p12", "!*.public.*", "!requests/*.pem")
+
+
+def _ignore(path: Path) -> None:
+    """Add the lines that are not there yet, in whatever character set the others are."""
+    known = path.read_bytes() if path.exists() else b""
+    missing = [line.encode() for line in IGNORED if line.encode() not in known.splitlines()]
+    if missing:
+        begin = known if not known or known.endswith(b"\n") else known + b"\n"
+        _write(path, begin + b"\n".join(missing) + b"\n")
 
 
 def example(folder: Path) -> tuple[list[str], list[str]]:
@@ -124,7 +136,7 @@ def example(folder: Path) -> tuple[list[str], list[str]]:
     return brought, there
 
 
-def _write(path: Path, text: str) -> None:
+def _write(path: Path, text: str | bytes) -> None:
     """Whole or not at all; readable like any file of the administrator's."""
     write_private(path, text)
     path.chmod(0o644)
@@ -145,6 +157,12 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
     driver = driver_of(section.get("driver", "open"), name)
     if driver.origin:
         origin_of(section["address"])
+        if any(c in section["address"] for c in "?#"):
+            raise UsageError(
+                "a tenant's address has no query and no fragment",
+                where=section["address"],
+                mend="leave out what stands behind `?` or `#`; paths are added to it",
+            )
     if "token" not in section["admin"] and driver.token:
         raise UsageError("it is not said where the administrator's token is", where="--token", mend=f"write {WAYS}")
     if "token" in section["admin"] and not is_reference(section["admin"]["token"]):
