@@ -432,6 +432,34 @@ def test_what_is_said_before_an_answer_is_not_the_answer(said: int) -> None:
 
 
 @pytest.mark.parametrize(
+    ("method", "look", "tries"), [("GET", None, 3), ("GET", False, 1), ("POST", None, 1), ("POST", True, 3)]
+)
+def test_what_changes_nothing_is_asked_again_where_the_connection_breaks(method: str, look: bool | None, tries: int) -> None:
+    """Twice it breaks; a change is never sent once more by the protocol alone."""
+    heard = 0
+
+    def serve(listening: socket.socket) -> None:
+        nonlocal heard
+        with contextlib.suppress(OSError):
+            while True:
+                connection, _ = listening.accept()
+                heard += 1
+                drip(connection, b"" if heard < 3 else b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\n{}", b"", 0)
+
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        thread = threading.Thread(target=serve, args=(listening,), daemon=True)
+        thread.start()
+        home = f"http://127.0.0.1:{listening.getsockname()[1]}/"
+        if tries == 3:
+            assert Http(origins=None).send(method, home, {}, look=look).status == 200
+        else:
+            with pytest.raises(HttpError, match="broke"):
+                Http(origins=None).send(method, home, {}, look=look)
+        assert heard == tries
+        listening.shutdown(socket.SHUT_RDWR)
+
+
+@pytest.mark.parametrize(
     "key",
     [{"key_ops": None}, {"key_ops": "verify"}, {"kid": []}, {"use": 1}, {"kty": {}}, {"n": "A" * 200_000}, {"alg": []}],
 )

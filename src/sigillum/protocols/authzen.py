@@ -60,6 +60,7 @@ def let_in(http: Http, url: str, authorization: str, subject: str) -> bool | Non
         url,
         {"Authorization": authorization, "Content-Type": "application/json", "Accept": "application/json"},
         json.dumps(Evaluation(subject, "sign-in", url).body()).encode(),
+        look=True,
     )
     return False if answer.status == 401 else True if answer.status < 500 else None
 
@@ -70,6 +71,7 @@ def _send(http: Http, url: str, authorization: str, body: dict[str, Any]) -> dic
         url,
         {"Authorization": authorization, "Content-Type": "application/json", "Accept": "application/json"},
         json.dumps(body).encode(),
+        look=True,
     )
     if answer.status != 200:
         raise RefusedError(

@@ -41,6 +41,7 @@ CHUNK_BYTES = 65_536
 OUR_HEADERS = {"User-Agent": f"sigillum/{__version__}", "Accept-Encoding": SKIP_HEADER}  # answers come as they are
 NO_RETRIES = urllib3.Retry(False, redirect=False)  # retrying is the journal's
 DATE_TROUBLE = (TypeError, ValueError, IndexError, OverflowError)  # what the parser of dates raises
+LOOKS = 3  # times that a look is sent whose connection breaks
 MOST_INTERIM, MOST_LINES, MOST_LINE = 20, 100, 65_536  # interim answers, and lines and bytes of one
 _NOT_SENT = (NewConnectionError, ConnectTimeoutError, NameResolutionError)
 
@@ -51,6 +52,10 @@ class HttpError(UnreachableError):
     def __init__(self, what: str, *, where: str = "", mend: str = "", sent: bool = True) -> None:
         super().__init__(what, where=where, mend=mend)
         self.sent = sent
+
+
+class BrokenError(HttpError):
+    """The connection broke before the answer was whole: whether anything was done is not known."""
 
 
 class OriginError(HttpError):
@@ -118,11 +123,26 @@ class _Tls(HTTPSConnection):
     response_class = _Response
 
 
-class _PlainPool(urllib3.HTTPConnectionPool):
+class _Rested:
+    """A pool that uses no connection which rested so long that the server may be closing it just now."""
+
+    def _get_conn(self, timeout: float | None = None) -> Any:
+        connection: Any = super()._get_conn(timeout)  # type: ignore[misc]
+        if time.monotonic() - getattr(connection, "rests_since", time.monotonic()) > IDLE_SECONDS:
+            connection.close()  # it is opened anew when something is sent
+        return connection
+
+    def _put_conn(self, connection: Any) -> None:
+        if connection is not None:
+            connection.rests_since = time.monotonic()
+        super()._put_conn(connection)  # type: ignore[misc]
+
+
+class _PlainPool(_Rested, urllib3.HTTPConnectionPool):
     ConnectionCls = _Plain
 
 
-class _TlsPool(urllib3.HTTPSConnectionPool):
+class _TlsPool(_Rested, urllib3.HTTPSConnectionPool):
     ConnectionCls = _Tls
 
 
@@ -206,7 +226,7 @@ class Http:
         self._manager = urllib3.PoolManager(maxsize=16, retries=NO_RETRIES, ca_certs=ca_file, cert_reqs="CERT_REQUIRED")
         self._manager.pool_classes_by_scheme = POOLS
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
-        self.requests, self._last = 0, 0.0
+        self.requests = 0
         self._took_seconds = SLOW_SECONDS  # the last exchange; until there was one, it is taken for slow
 
     @property
@@ -214,16 +234,29 @@ class Http:
         """Do exchanges take so long that several at a time are worth their threads?"""
         return self._took_seconds >= SLOW_SECONDS
 
-    def send(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None = None) -> Answer:
-        """One exchange. Raises HttpError, and UsageError for an address that is not allowed."""
+    def send(
+        self, method: str, url: str, headers: Mapping[str, str], body: bytes | None = None, *, look: bool | None = None
+    ) -> Answer:
+        """One exchange. What changes nothing (`look`: GET, where it is not said otherwise) is asked again where the connection broke, within
+        its time. Raises HttpError, and UsageError for an address that is not allowed.
+        """
+        until, tries = time.monotonic() + self._timeout_seconds, LOOKS if (method == "GET" if look is None else look) else 1
+        while True:
+            tries -= 1
+            try:
+                return self._exchange(method, url, headers, body)
+            except BrokenError:
+                if tries == 0 or time.monotonic() >= until:
+                    raise
+                if self._log is not None:
+                    self._log(f"{method} {url.partition('?')[0]}: the connection broke; it changes nothing, and is asked again")
+
+    def _exchange(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
         end = url.find("/", len("https://"))
         origin, target = (url[:end], url[end:]) if end > 0 else (url, "/")
         begun, sent_at = time.monotonic(), datetime.now(UTC)
-        if begun - self._last > IDLE_SECONDS:  # servers close idle connections, and a request would meet a closed one
-            self._manager.clear()
-            self._pools.clear()
         pool = self._pools.get(origin) or self._open(origin)
-        self.requests, self._last = self.requests + 1, begun
+        self.requests += 1
         try:
             response = pool.urlopen(
                 method,
@@ -312,7 +345,7 @@ def _unreachable(problem: HTTPError, url: str, seconds: float) -> HttpError:
             sent=False,
             mend="is the tenant running, and the address right? (`sigillum tenant list`)",
         )
-    return HttpError(
+    return BrokenError(
         "the connection broke before the answer was complete",
         where=url,
         mend="run the same command again; what was begun is found again",

@@ -167,8 +167,9 @@ class Speaker:
         more: Values | None = None,
         body: Any = NOTHING,
         any_form: bool = False,
+        look: bool = False,
     ) -> Spoken:
-        """One request, and what its answer means. `any_form`: it need not be JSON. Raises HttpError, ValueRefusedError."""
+        """One request, and what its answer means. `any_form`: it need not be JSON; `look`: it changes nothing. Raises HttpError, ValueRefusedError."""
         words, now = self.dialect.words, self.now
         page = call.page if isinstance(call, ListSection) else None
         inside = more if page is not None and page.in_body else None
@@ -189,7 +190,7 @@ class Speaker:
                 whole = {**whole, **inside}
             content = json.dumps({} if whole is NOTHING else whole).encode()
             sent["Content-Type"] = "application/json"
-        spoken = self._read(call, self.http.send(call.method.upper(), url, sent, content), any_form=any_form)
+        spoken = self._read(call, self.http.send(call.method.upper(), url, sent, content, look=look), any_form=any_form)
         if spoken.means == "hidden" and call.settled is not None:
             look = CallSection.model_validate({"get": call.settled.get})
             if self.ask(look, values).means == "done":
@@ -224,9 +225,9 @@ class Speaker:
 
     def ask(self, call: CallSection, values: Values, *, url: str = "", more: Values | None = None) -> Spoken:
         """A request of the administrator's; where a fetched token is refused, once more with a new one."""
-        spoken = self.send(call, values, self.as_administrator(values), url=url, more=more)
+        spoken = self.send(call, values, self.as_administrator(values), url=url, more=more, look=True)
         if self._refused(spoken):
-            spoken = self.send(call, values, self.as_administrator(values), url=url, more=more)
+            spoken = self.send(call, values, self.as_administrator(values), url=url, more=more, look=True)
         return spoken
 
     def _refused(self, spoken: Spoken) -> bool:

@@ -82,7 +82,7 @@ class DialectSignIns:
         signed = SignedIn(secret, proof.principal, f"with its {kind}", kind, credential=last_of(proof.credential))
         if self.dialect.who is None:
             return self._known(proof, signed)
-        spoken = self.speaker.send(self.dialect.who, {}, self.presents(signed))
+        spoken = self.speaker.send(self.dialect.who, {}, self.presents(signed), look=True)
         if spoken.means != "done":
             raise RefusedError(
                 f"signing in was refused (status {spoken.answer.status}): {spoken.said}",
@@ -153,7 +153,7 @@ class DialectSignIns:
     def taken(self, signed_in: SignedIn) -> bool | None:
         if self.dialect.who is None:
             return None
-        spoken = self.speaker.send(self.dialect.who, {}, self.presents(signed_in))
+        spoken = self.speaker.send(self.dialect.who, {}, self.presents(signed_in), look=True)
         return True if spoken.means == "done" else False if spoken.answer.status in (401, 403) else None
 
     def as_administrator(self, principal: str) -> SignedIn:
