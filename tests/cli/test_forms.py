@@ -69,6 +69,13 @@ def test_an_option_has_one_meaning_and_one_value() -> None:
     )
 
 
+def test_no_line_of_help_is_longer_than_people_read(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("COLUMNS", "300")
+    root = build(list(COMMANDS))
+    told = [(path, line) for path, parser in [("", root), *parsers(root)] for line in parser.format_help().splitlines()]
+    assert [(path, line) for path, line in told if len(line) > 100] == []
+
+
 def forms_of(parser: argparse.ArgumentParser) -> list[str]:
     return next((list(a.choices or ()) for a in parser._actions if a.dest == "format"), [])
 

@@ -77,6 +77,7 @@ def common(usual: str = USUAL_FORM, *, tables: bool = False, more: Sequence[str]
     )
     group.add_argument("-v", "--verbose", action="store_true", help="tell of every exchange, on stderr")
     group.add_argument("--no-colour", action="store_true", help="no colours (also NO_COLOR)")
+    group.add_argument("--no-color", dest="no_colour", action="store_true", help=argparse.SUPPRESS)  # as others spell it
     group.add_argument("--presenting", action="store_true", help="mask identifiers and addresses too")
     group.add_argument("--debug", action="store_true", help="show tracebacks")
     return parser

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 import json
+import re
+import shutil
 import sys
 from collections.abc import Iterator
 from itertools import pairwise
@@ -47,11 +49,55 @@ class Command(Protocol):
         ...
 
 
+class _Lines(argparse.RawDescriptionHelpFormatter):
+    """Examples as they stand, and no line longer than people read, or than the terminal is wide."""
+
+    def __init__(self, prog: str, **more: Any) -> None:
+        super().__init__(prog, **{"width": min(shutil.get_terminal_size().columns - 2, WIDEST), **more})
+
+    def _fill_text(self, text: str, width: int, indent: str) -> str:
+        paragraphs, lines = list[list[str]](), text.splitlines()
+        for line in lines:  # prose is laid out anew; an example is a line
+            if paragraphs and paragraphs[-1] and _prose(line) and _prose(paragraphs[-1][-1]):
+                paragraphs[-1].append(line)
+            else:
+                paragraphs.append([line])
+        return "\n".join(part for p in paragraphs for part in _folded([indent + line for line in p], width))
+
+
+WIDEST = 100  # columns of help
+_EXAMPLE = re.compile(r"(  \S.*?\S)\s{2,}(\S.*)")  # a command, and what it does
+_WORD = re.compile(r"(?:--[a-z-]+ )?(?:'[^']*'|[^\s'])+")  # of a command; an option and its value stay together
+
+
+def _prose(line: str) -> bool:
+    return bool(line.strip()) and not line.startswith("  ")
+
+
+def _folded(lines: list[str], most: int) -> list[str]:
+    """What a command does goes under it, where both do not fit; a longer command goes on after a backslash."""
+    from textwrap import wrap
+
+    if max(map(len, lines)) <= (most if _prose(lines[0]) else WIDEST):
+        return lines
+    if _prose(lines[0]):
+        return wrap(" ".join(lines), most)
+    found = _EXAMPLE.match(lines[0])
+    command, about = found.groups() if found is not None else (lines[0], "")
+    parts = [""]
+    for word in _WORD.findall(command):
+        if len(parts[-1]) + len(word) > WIDEST - 5:
+            parts.append("    ")
+        parts[-1] += f" {word}"
+    under = wrap(about, WIDEST, initial_indent=" " * 6, subsequent_indent=" " * 6)
+    return [*(f" {p} \\" for p in parts[:-1]), f" {parts[-1]}", *under]
+
+
 class Parser(argparse.ArgumentParser):
     """argparse, with errors in our three parts, and help that comes through any stream."""
 
     def __init__(self, **more: Any) -> None:
-        more.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        more.setdefault("formatter_class", _Lines)
         super().__init__(allow_abbrev=False, **more)
         once(self)
 

@@ -237,8 +237,8 @@ class Http:
     def send(
         self, method: str, url: str, headers: Mapping[str, str], body: bytes | None = None, *, look: bool | None = None
     ) -> Answer:
-        """One exchange. What changes nothing (`look`: GET, where it is not said otherwise) is asked again where the connection broke, within
-        its time. Raises HttpError, and UsageError for an address that is not allowed.
+        """One exchange. What changes nothing (`look`: GET, where it is not said otherwise) is asked again where the
+        connection broke, within its time. Raises HttpError, and UsageError for an address that is not allowed.
         """
         until, tries = time.monotonic() + self._timeout_seconds, LOOKS if (method == "GET" if look is None else look) else 1
         while True:
@@ -249,7 +249,8 @@ class Http:
                 if tries == 0 or time.monotonic() >= until:
                     raise
                 if self._log is not None:
-                    self._log(f"{method} {url.partition('?')[0]}: the connection broke; it changes nothing, and is asked again")
+                    shown = url.partition("?")[0]
+                    self._log(f"{method} {shown}: the connection broke; it changes nothing, and is asked again")
 
     def _exchange(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
         end = url.find("/", len("https://"))

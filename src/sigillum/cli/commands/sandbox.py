@@ -137,7 +137,7 @@ def _disturbing(verbs: Any) -> None:
         description="Change a limit of one tenant.",
     )
     limit.add_argument("tenant")
-    limit.add_argument("name", choices=LIMITS)
+    limit.add_argument("name", choices=LIMITS, metavar="LIMIT", help=f"one of {', '.join(LIMITS)}")
     limit.add_argument("value", type=int)
     fault = verbs.add_parser(
         "fault",
@@ -146,7 +146,8 @@ def _disturbing(verbs: Any) -> None:
         help="order something to go wrong",
         description="Order something to go wrong.",
     )
-    fault.add_argument("kind", choices=(*FAULTS, "none"), help="what goes wrong; none: forget all orders")
+    kinds = ", ".join(FAULTS)
+    fault.add_argument("kind", choices=(*FAULTS, "none"), metavar="KIND", help=f"{kinds}; none: forget all orders")
     fault.add_argument("--count", type=int, default=1, help="for how many requests (default: 1)")
     fault.add_argument("--method", default="", help="only for this method")
     fault.add_argument("--path", default="", help="only where the path contains this")

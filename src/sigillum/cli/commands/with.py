@@ -35,6 +35,7 @@ variables, by the charter's name in capitals:
 
 what this prevents: no secret stands in an argument or in a file on a disk; nothing of the workspace's own secrets is in
 the program's environment; no descriptor of ours is open in it; it and we leave no core file.
+
 what it cannot prevent: root, debuggers of this user, swap, crash reporters and `set -x` see what the program sees; what
 stands in its environment can be read by this user's programs and is inherited by its own; after a kill with signal 9 the
 file in memory stays until `with` is run again."""

@@ -169,7 +169,9 @@ class Speaker:
         any_form: bool = False,
         look: bool = False,
     ) -> Spoken:
-        """One request, and what its answer means. `any_form`: it need not be JSON; `look`: it changes nothing. Raises HttpError, ValueRefusedError."""
+        """One request, and what its answer means. `any_form`: it need not be JSON; `look`: it changes nothing.
+
+        Raises HttpError, ValueRefusedError."""
         words, now = self.dialect.words, self.now
         page = call.page if isinstance(call, ListSection) else None
         inside = more if page is not None and page.in_body else None
@@ -192,8 +194,8 @@ class Speaker:
             sent["Content-Type"] = "application/json"
         spoken = self._read(call, self.http.send(call.method.upper(), url, sent, content, look=look), any_form=any_form)
         if spoken.means == "hidden" and call.settled is not None:
-            look = CallSection.model_validate({"get": call.settled.get})
-            if self.ask(look, values).means == "done":
+            settling = CallSection.model_validate({"get": call.settled.get})
+            if self.ask(settling, values).means == "done":
                 return spoken._replace(means=call.settled.means)
         return spoken
 
