@@ -697,6 +697,32 @@ def test_a_value_that_only_somebody_else_can_tell_is_asked_for_and_the_rest_goes
     assert bare.run("requests", "done", "2", "--value", "nonsense").code == 2
 
 
+def test_what_one_person_has_to_tell_is_one_file_and_one_receipt(bare: Desk, away: Away) -> None:
+    bare.know(away)
+    more = "  - {role: stream-reader"
+    question = "{ask: {of: Corvid Ropeways, form: '[a-z-]+', for: the account that looks on}}"
+    bare.charter(
+        ASKS.replace(more, f"  - {{role: identity-user, at: self, to: {question}, because: look}}\n{more}"), "depot-feed"
+    )
+    ran = bare.run("enact", "depot-feed", "--yes")
+    asked = bare.run("requests", "--format", "json").json["requests"]
+    assert (ran.code, len(asked), len({r["file"] for r in asked})) == (6, 2, 1), ran.out + ran.err
+    other = Desk(bare.folder.parent / "supplier", bare.capture)
+    assert other.run("init", str(other.folder)).code == 0
+    answer = ("requests", "answer", str(bare.folder / asked[0]["file"]), "--from", thumb(bare))
+    told = {r["no"]: "camera-archive" if "acts" in r["what"] else "wind-ingest" for r in asked}
+    values = [f"{n}={v}" for n, v in told.items()]
+    for wrong in ((), ("--value", "x"), ("--value", values[0]), ("--value", values[0], "--value", "9=x")):
+        assert other.run(*answer, *wrong).code == 2, wrong
+    assert other.run(*answer, "--value", values[0], "--value", values[1]).code == 0
+    receipt = str(bare.folder / asked[0]["file"]).replace(".json", ".receipt.json")
+    done = ("requests", "done", "--receipt", receipt, "--from", thumb(other))
+    assert [bare.run(*done, *more).code for more in (("--value", "x"), ())] == [2, 0]
+    assert [r["state"] for r in bare.run("requests", "--all", "--format", "json").json["requests"]] == ["answered"] * 2
+    shown = bare.run("ledger", "show", "depot-feed").out
+    assert all(v in shown for v in told.values()), shown
+
+
 def test_a_receipt_answers_one_question_of_one_charter(bare: Desk, away: Away) -> None:
     """Two charters ask the same of the same person: neither gets what the other was told."""
     bare.know(away)

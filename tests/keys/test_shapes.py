@@ -391,3 +391,27 @@ def test_the_workbench(desk: Desk) -> None:
     ), checked.out
     stranger = desk.run("key", "check", str(folder / "k.pem"), "--against", "wind-ingest")
     assert (stranger.code, "belongs to nothing" in stranger.out) == (1, True)
+
+
+def test_an_option_without_effect_is_refused(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whoever says --password for what has none meant to encrypt: nothing is written then."""
+    monkeypatch.setenv("PHRASE", "correct-horse")
+    folder, password = desk.folder, ("--password", "env:PHRASE")
+    for name in ("k", "l"):
+        assert desk.run("key", "make", str(folder / f"{name}.jwk")).code == 0
+    (folder / "both.json").write_text(json.dumps({"keys": [json.loads((folder / f"{n}.jwk").read_text()) for n in "kl"]}))
+    out, key = ("--out", str(folder / "k.pem")), str(folder / "k.jwk")
+    for words in (
+        ("convert", key, "--form", "pem", *out, *password),
+        ("convert", str(folder / "k.public.jwk"), "--form", "pem", "--encrypt", "env:PHRASE", *out),
+        ("convert", key, "--public", "--form", "pem", "--encrypt", "env:PHRASE", *out),
+        ("convert", str(folder / "both.json"), "--form", "pem", *out),
+        ("read", key, *password),
+        ("check", key, "--against", "wind-ingest", *password),
+        ("take", key, "wind-ingest", *password),
+    ):
+        ran = desk.run("key", *words)
+        assert (ran.code, (folder / "k.pem").exists()) == (2, False), (words, ran.err)
+    assert desk.run("key", "convert", key, "--form", "pem", "--encrypt", "env:PHRASE", *out).code == 0
+    assert b"ENCRYPTED" in (folder / "k.pem").read_bytes()
+    assert desk.run("key", "convert", str(folder / "k.pem"), "--form", "jwk", "--public", *password).code == 0

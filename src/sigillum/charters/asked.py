@@ -23,7 +23,8 @@ def answered(document: Document, answers: Mapping[str, str]) -> tuple[Document, 
         if wrong[0]:
             mistakes.append(Mistake("ask", wrong[0], wrong[1], document.position(spot)))
             continue
-        name = str(asked.get("name") or f"{spot[0]}-{spot[-1]}-of-{asked['of']}")
+        what = f" ({asked['for']})" if asked.get("for") else ""  # two values of one person are two, also in one sort of entry
+        name = str(asked.get("name") or f"{spot[0]}-{spot[-1]}-of-{asked['of']}{what}")
         want = AskedWant(name, str(asked["of"]), str(asked.get("form", "")), str(asked.get("for", "")), document.position(spot))
         answer = answers.get(name)
         if answer is not None and want.fits(answer):

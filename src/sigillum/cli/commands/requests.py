@@ -15,6 +15,7 @@ from sigillum.core.values.errors import Outcome
 if TYPE_CHECKING:
     from sigillum.core.undertakings.requests import SentRequest
     from sigillum.workflows.handing.answer import Arrived
+    from sigillum.workflows.handing.arrived import Letter
     from sigillum.workflows.handing.requests import Confirmed
 
 EXAMPLE = """examples:
@@ -98,7 +99,9 @@ def _add_answer(verbs: Any) -> None:
         "receipt next to it. A withdrawal is written down: what it names is not answered any more.",
     )
     answer.add_argument("file", type=Path)
-    answer.add_argument("--value", default="", help="of a request for a value: what is told")
+    answer.add_argument(
+        "--value", action="append", default=[], help="of a request for a value: what is told; of several: NUMBER=VALUE, again"
+    )
     answer.add_argument("--refuse", default="", metavar="WHY", help="do not carry it out: sign a refusal with this reason")
     answer.add_argument(
         "--only", type=int, action="append", default=[], metavar="NUMBER", help="of a file with several requests: this one"
@@ -175,7 +178,7 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.core.records.requests import TELL, WITHDRAWAL
     from sigillum.core.values.errors import SomebodyError, UsageError
     from sigillum.workflows.handing.answer import answer, compare, note_replaced
-    from sigillum.workflows.handing.arrived import letter_of, opened, refuse, take_withdrawal, tell
+    from sigillum.workflows.handing.arrived import letter_of, opened, refuse, take_withdrawal
 
     body, signer = opened(args.file)
     if args.from_ and signer.key_id not in args.from_:
@@ -197,11 +200,9 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
         requests, written = refuse(context.office, letter, args.refuse, args.only)
         return _answered(context, [(r.number, r.digest, False) for r in requests], str(written), "Refused")
     if asked[0].do == TELL:
-        if not args.value:
-            raise UsageError("it asks for a value", where=str(args.file), mend="tell it: --value VALUE")
-        context.show(lambda: view.texts(asked, context.ident))  # whoever tells it sees for what
-        request, written = tell(context.office, letter, args.value, args.from_)
-        return _answered(context, [(request.number, request.digest, False)], str(written), f"Told: {request.about}")
+        return _tell(args, context, letter)
+    if args.value:
+        raise UsageError("it asks for something to be done, not told", where="--value", mend="leave it out")
     found = compare(context.office, letter, args.from_, args.only)
     note_replaced(context.office, found)
     context.show(lambda: view.answering(found, context.ident))
@@ -229,6 +230,22 @@ def _answer(args: argparse.Namespace, context: Context) -> Outcome:
     if problems:  # what was done has its receipt, and what was not is told
         raise problems[0]
     return answered
+
+
+def _tell(args: argparse.Namespace, context: Context, letter: Letter) -> Outcome:
+    """Answer what only this side can tell."""
+    from sigillum.cli.views import requests as view
+    from sigillum.core.values.errors import UsageError
+    from sigillum.workflows.handing.arrived import meant, tell
+
+    meant_ = meant(letter, args.only)
+    if not args.value:
+        told = " ".join(f"--value {r.number}=VALUE" for r in meant_) if len(meant_) > 1 else "--value VALUE"
+        raise UsageError("it asks for a value", where=str(args.file), mend=f"tell it: {told}")
+    context.show(lambda: view.texts(meant_, context.ident))  # whoever tells it sees for what
+    requests, written = tell(context.office, letter, args.value, args.from_, args.only)
+    about = ", ".join(r.about for r in requests)
+    return _answered(context, [(r.number, r.digest, False) for r in requests], str(written), f"Told: {about}")
 
 
 def _question(found: Arrived) -> str:

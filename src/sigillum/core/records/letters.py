@@ -42,7 +42,7 @@ def read(body: Mapping[str, Any], where: str) -> tuple[Request, ...]:
     except ValueError as problem:
         raise _strange(where) from problem
     found = tuple(_read(asked, shared, where) for asked in asks)
-    if len({r.number for r in found}) < len(found) or (len(found) > 1 and any(r.do == TELL for r in found)):
+    if len({r.number for r in found}) < len(found) or len({r.do == TELL for r in found}) > 1:
         raise _strange(where)
     for position, request in enumerate(found):
         before = {r.number: r for r in found[:position]}

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from sigillum.core.records import history
 from sigillum.core.records.letters import read
-from sigillum.core.records.requests import RECEIPT, TELL, WITHDRAWAL, Request
+from sigillum.core.records.requests import RECEIPT, WITHDRAWAL, Request
 from sigillum.core.values.asked import fits
 from sigillum.core.values.errors import FileError, SomebodyError, UsageError
 from sigillum.core.values.text import plain
@@ -107,33 +107,44 @@ def refuse(office: Office, letter: Letter, why: str, only: Sequence[int] = ()) -
     return wanted, write_receipt(office, letter, answers, by=writer_name(), now=whole_second(datetime.now(UTC)))
 
 
-def tell(office: Office, letter: Letter, value: str, known: Sequence[str] = ()) -> tuple[Request, Path]:
-    """Answer a request for a value: check it against its form, and write the receipt.
+def tell(
+    office: Office, letter: Letter, values: Sequence[str], known: Sequence[str] = (), only: Sequence[int] = ()
+) -> tuple[list[Request], Path]:
+    """Answer requests for values: check each against its form, and write the receipt. Of several each value stands behind the
+    number of its request, as NUMBER=VALUE.
 
     Raises UsageError, SomebodyError.
     """
-    path, signer, (request, *_) = letter
-    if request.do != TELL:
-        raise UsageError("it asks for something to be done, not told", where=str(path), mend="leave --value out")
+    path, signer, asked = letter.path, letter.signer, meant(letter, only)
     if signer.key_id not in office.trusted(known, ours=True):
         raise SomebodyError(
             f"the request is {signer_words(office, signer.key_id)}",
             where=str(path),
             mend="compare the thumbprint with its sender on another way, and say `--from THUMBPRINT`",
         )
-    now = whole_second(datetime.now(UTC))
-    if why := over(office, request, signer.key_id, now):
-        raise SomebodyError(
-            f"request {request.number} {why}", where=str(path), mend="ask its sender whether it is still wanted"
-        )
-    form = str(request.values.get("form", ""))
-    if not fits(value, form):
+    now, answers = whole_second(datetime.now(UTC)), list[dict[str, Any]]()
+    given = {str(asked[0].number): values[0]} if len(asked) == len(values) == 1 else dict(v.partition("=")[::2] for v in values)
+    strange = [n for n in given if n not in {str(r.number) for r in asked}]
+    if strange or len(given) < len(asked) or len(given) < len(values):
         raise UsageError(
-            f"{value!r} does not look as it has to{f': {form}' if form else ''}",
+            f"request {strange[0]} is not in this file" if strange else "not every value is told",
             where="--value",
-            mend="it is one line of text, and fits the form whole",
+            mend=" ".join(f"--value {r.number}=..." for r in asked) + "; or `--only NUMBER --value VALUE`",
         )
-    return request, write_receipt(office, letter, [answer_to(request, made=False, value=value)], by=writer_name(), now=now)
+    for request in asked:
+        if why := over(office, request, signer.key_id, now):
+            raise SomebodyError(
+                f"request {request.number} {why}", where=str(path), mend="ask its sender whether it is still wanted"
+            )
+        value, form = given[str(request.number)], str(request.values.get("form", ""))
+        if not fits(value, form):
+            raise UsageError(
+                f"{value!r} does not look as it has to{f': {form}' if form else ''}",
+                where="--value",
+                mend="it is one line of text, and fits the form whole",
+            )
+        answers.append(answer_to(request, made=False, value=value))
+    return asked, write_receipt(office, letter, answers, by=writer_name(), now=now)
 
 
 def answer_to(request: Request, *, made: bool, **more: Any) -> dict[str, Any]:

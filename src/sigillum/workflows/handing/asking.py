@@ -102,15 +102,15 @@ def _asked(office: Office, uid: str, step: Step, wish: Request, terms: Mapping[s
         )
     newest = list(ledger.entries(kind=history.REQUESTED, newest=1))
     number = int(newest[0].body[NUMBER]) + 1 if newest else 1
-    began = (uid, wish.to or wish.power, wish.tenant)  # what one person is asked in one run stands in one file
+    whom = f"tell {wish.to}" if wish.do == TELL else wish.to or wish.power  # who tells something does nothing
+    began = (uid, whom, wish.tenant)  # what one person is asked in one run stands in one file
     shown, expires = office.books.letters.get(began) or (
         f"{FOLDER}/{number:04d}-{wish.charter}.json",
         format_instant(whole_second(now) + timedelta(seconds=office.workspace.file.defaults.requests_last)),
     )
     if any(k.file != shown for k in all_ if k.number in wish.after):
         raise BehindError("what it needs is asked in another file", where=step.tenant, mend="have that done first")
-    if wish.do != TELL:  # a question is answered by itself
-        office.books.letters[began] = (shown, expires)
+    office.books.letters[began] = (shown, expires)
     gone = [k for k in all_ if k.open and k.step == step.id and k is not same]
     request = numbered(wish, number, expires, [k.digest for k in gone])
     late = f"nobody answered it by {same.request.expires}" if same is not None else ""

@@ -74,6 +74,8 @@ def done(
             if number is None:
                 raise UsageError("which request is confirmed is not said", where="requests done", mend="name its number")
             return [_by_hand(office, numbered(office, number), value)], ""
+        if value:
+            raise UsageError("the receipt says what was told", where="--value", mend="leave it out, or --receipt")
         body = read_json(receipt)
         signer = signed.check(body, str(receipt))
         answers = _answers(office, body, number, str(receipt))
@@ -86,7 +88,7 @@ def done(
                 "add it to `signers` in sigillum.yaml; or confirm by hand, without the receipt",
             )
         by = str(plain(body.get("by")))
-        return [_by_receipt(office, sent, answer, by, signer.key_id, value) for sent, answer in answers], said
+        return [_by_receipt(office, sent, answer, by, signer.key_id) for sent, answer in answers], said
 
 
 def _answers(
@@ -104,7 +106,7 @@ def _answers(
     return found
 
 
-def _by_receipt(office: Office, sent: SentRequest, answer: Mapping[str, Any], by: str, key: str, value: str) -> Confirmed:
+def _by_receipt(office: Office, sent: SentRequest, answer: Mapping[str, Any], by: str, key: str) -> Confirmed:
     refused, identity = answer.get("refused"), answer.get("id")
     if isinstance(refused, str) and refused:
         how = f"refused by {by}: {plain(refused)}"
@@ -113,7 +115,7 @@ def _by_receipt(office: Office, sent: SentRequest, answer: Mapping[str, Any], by
         return Confirmed(sent, RequestState.REFUSED, how, sent.ended)
     how, entries = f"receipt of {by}", list[Fresh]()
     if sent.request.do == TELL and sent.open:
-        entries = [_told(sent, value or str(answer.get("value", "")), how)]
+        entries = [_told(sent, str(answer.get("value", "")), how)]
     elif sent.request.do in (MAKE, ADD) and isinstance(identity, str) and identity and not unseen(identity):
         entries = ours(office, sent, {**_gives(answer), ID: identity})
     if sent.open:
@@ -133,6 +135,8 @@ def _gives(answer: Mapping[str, Any]) -> dict[str, str]:
 def _by_hand(office: Office, sent: SentRequest, value: str) -> Confirmed:
     if not sent.open:
         raise UsageError(f"request {sent.number} has ended: {sent.ended}", where=sent.file, mend="nothing is left to confirm")
+    if value and sent.request.do != TELL:
+        raise UsageError(f"request {sent.number} asks for no value", where="--value", mend="leave it out")
     entries = [_told(sent, value, BY_HAND)] if sent.request.do == TELL else []
     close(office, REQUESTS, sent, BY_HAND, *entries, state=RequestState.ANSWERED)
     return Confirmed(sent, RequestState.ANSWERED, BY_HAND)
