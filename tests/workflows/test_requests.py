@@ -263,6 +263,22 @@ def test_what_needs_what_is_asked_for_is_asked_with_it_and_carried_out_after_it(
     assert pair.consents() == set()
 
 
+def test_what_was_changed_since_gives_what_it_has(tmp_path: Path) -> None:
+    """The client is there, and not as it was asked for: it is changed, and what it is here is found by its client id."""
+    pair = Pair(tmp_path / "p", ALL)
+    pair.asking.enact(pair.asking.permissions("narrow"))
+    (file,) = pair.files()
+    pair.answer(pair.able[0], file)
+    (client,), consents = pair.away.things["client"], pair.consents()
+    pair.away.put(client, requests=())
+    receipt = pair.answer(pair.able[1], file)  # another office, later
+    assert receipt is not None
+    assert [len(pair.away.things[n]) for n in ("client", "principal", "consent")] == [1, 1, 1]
+    assert pair.away.things["client"][0].body.requests == client.body.requests
+    assert json.loads(receipt.read_text())["answers"][0]["gives"] == {"client_id": client.body.client_id}
+    assert pair.consents() == consents
+
+
 def test_what_waits_for_another_request_is_not_answered_without_it(tmp_path: Path) -> None:
     pair = Pair(tmp_path / "p", ALL)
     charter, able = pair.asking.permissions("narrow"), pair.able[0]

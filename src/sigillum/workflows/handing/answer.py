@@ -13,7 +13,7 @@ from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history, requests
 from sigillum.core.records.requests import Beside, Request
-from sigillum.core.records.steps import Outline, Step
+from sigillum.core.records.steps import Outline, Step, StepKind
 from sigillum.core.values.errors import MachineError, SigillumError, SomebodyError
 from sigillum.core.values.text import plain
 from sigillum.ledger.port import Fresh
@@ -84,6 +84,8 @@ def compare(office: Office, letter: Letter, known: Sequence[str] = (), only: Seq
             others = [r for r in letter.requests if r.number in request.after and r.number not in late]
             results, missing = _done_before(tenant, others)
             why = f"has to come after request {missing[0]}, which was not carried out" if missing else ""
+            unknown = [of for _, of in request.given(results).needs if of.number not in late]
+            why = why or (f"needs {unknown[0]}, which is not shown" if unknown else "")
         if why:
             left.append((request, why))
         elif late:
@@ -257,6 +259,12 @@ def _one(office: Office, found: Arrived, asked: Asked, done: Mapping[int, Mappin
                 where=found.tenant,
                 mend="answer the file again: what was done has its receipt",
             )
+        if given.needs:
+            raise SomebodyError(
+                f"request {given.number} was not carried out: {given.needs[0][1]} is not shown",
+                where=found.tenant,
+                mend="answer the file again: what was done has its receipt",
+            )
         made = frozenset(results[requests.ID] for results in done.values())
         asked = _compared(office.tenants.reach(found.tenant), found.tenant, given, found.by, asked.request, made)
     if asked.stands or asked.step is None:
@@ -285,6 +293,10 @@ def _carried_out(office: Office, found: Arrived, asked: Asked, step: Step) -> di
     Carrying(ports, office.books.state(uid)).run(Outline(uid, (step,)), results.append)
     if results[0].state is not Became.DONE:
         raise results[0].error or SomebodyError("it was not carried out", where=found.tenant)
-    gave = {n: v for n in KINDS[request.thing].assigned if isinstance(v := results[0].yields.get(n), str) and v}
-    there = asked.changes.id if asked.changes is not None else asked.given.id
-    return answer_to(request, made=asked.changes is None, **_gives({"id": str(results[0].yields.get("id") or there), **gave}))
+    yields, kind = results[0].yields, KINDS[request.thing]
+    there = str(yields.get("id") or (asked.changes.id if asked.changes is not None else asked.given.id))
+    gave = {n: v for n in kind.assigned if isinstance(v := yields.get(n), str) and v}
+    if kind.assigned and not gave and step.kind is StepKind.CHANGE:  # a change gives nothing: what it has is read
+        record = office.tenants.reach(found.tenant).read(kind, there)
+        gave = requests.results_of(record) if record is not None else {}
+    return answer_to(request, made=asked.changes is None, **_gives({**gave, requests.ID: there}))
