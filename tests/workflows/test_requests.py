@@ -279,6 +279,21 @@ def test_what_was_changed_since_gives_what_it_has(tmp_path: Path) -> None:
     assert pair.consents() == consents
 
 
+def test_what_is_made_once_more_after_its_end_is_seen(tmp_path: Path) -> None:
+    """An old file is answered again, by another office, when what it asked for was made and ended long ago."""
+    pair = Pair(tmp_path / "p", ALL)
+    settled(pair, "narrow")
+    (file,) = pair.files()
+    charter = settled(pair, "nothing") and pair.asking.permissions("nothing")
+    assert pair.consents() == set()
+    pair.answer(pair.able[1], file)
+    assert pair.consents() == wished("narrow")
+    with pair.asking.at.office() as office:
+        assert rehearse(office, charter).differs
+    settled(pair, "nothing")
+    assert pair.consents() == set()
+
+
 def test_what_waits_for_another_request_is_not_answered_without_it(tmp_path: Path) -> None:
     pair = Pair(tmp_path / "p", ALL)
     charter, able = pair.asking.permissions("narrow"), pair.able[0]

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import Any
 
-from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.kind import Kind, Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history
 from sigillum.core.records.requests import ADD, END, ID, MAKE, TAKE, fulfilled, queries, results_of
 from sigillum.core.undertakings.requests import REQUESTS, RequestState, SentRequest, place_of
 from sigillum.ledger.port import Fresh
+from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk.closing import closing
 from sigillum.workflows.desk.office import Office
 
@@ -20,27 +22,29 @@ def requests_of(office: Office, uid: str) -> list[SentRequest]:
 
 
 def noticed(office: Office, uid: str) -> list[Fresh]:
-    """What came of requests of a charter and is known by no receipt: what was made and has the mark of its request at its
-    tenant, and what was to end and is not there any more.
+    """What came of requests of a charter and is not known: what was made and has the mark of its request at its tenant, once
+    or once more after it had ended; and what was to end and is not there any more.
     """
-    known, fresh = {e.body.get("request") for e in office.books.entries(uid) if e.kind == history.ADOPTED}, list[Fresh]()
-    for sent in requests_of(office, uid):
-        if sent.tenant not in office.workspace.file.tenants:
-            continue
-        if sent.request.do == MAKE and str(sent.number) not in known:
-            fresh += _made(office, sent, fresh)
-        elif sent.request.do in (END, TAKE):
-            fresh += _gone(office, sent)
+    sent = [s for s in requests_of(office, uid) if s.tenant in office.workspace.file.tenants]
+    fresh = [entry for s in sent if s.request.do in (END, TAKE) for entry in _gone(office, s)]
+    known = {g.id for all_ in office.books.state(uid).generations.values() for g in all_}
+    for name in dict.fromkeys(s.tenant for s in sent):
+        tenant = office.tenants.reach(name)
+        marked = {
+            Query(KINDS[s.request.thing], "mark", s.request.mark): s
+            for s in sent
+            if s.tenant == name and s.request.do == MAKE and shows_marks(tenant, KINDS[s.request.thing])
+        }
+        for query, fact in (tenant.facts(marked) if marked else {}).items():
+            for record in fact.records:
+                if record.mark == query.value and record.id not in known:
+                    fresh += ours(office, marked[query], results_of(record), fresh)
     return fresh
 
 
-def _made(office: Office, sent: SentRequest, before: Sequence[Fresh]) -> list[Fresh]:
-    tenant, kind = office.tenants.reach(sent.tenant), KINDS[sent.request.thing]
-    if tenant.profile.carried(kind) is None or kind.name in tenant.profile.unmarked:
-        return []
-    query = Query(kind, "mark", sent.request.mark)
-    record = tenant.facts([query])[query].first
-    return ours(office, sent, results_of(record), before) if record is not None and record.mark == sent.request.mark else []
+def shows_marks(tenant: Tenant, kind: Kind[Any]) -> bool:
+    """Has it such things, and our mark on them?"""
+    return tenant.profile.carried(kind) is not None and kind.name not in tenant.profile.unmarked
 
 
 def _gone(office: Office, sent: SentRequest) -> list[Fresh]:
