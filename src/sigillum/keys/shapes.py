@@ -131,9 +131,13 @@ def _pem(data: bytes, password: Secret | None) -> Iterator[Shape]:
 def _closed(form: str, problem: BaseException) -> Shape:
     """An encrypted key: its password is missing, or what it takes to open it."""
     form = form if "encrypted" in form else f"{form}, encrypted"
-    lacking = isinstance(problem, UnsupportedAlgorithm) and "bcrypt" in str(problem).lower()
-    needs = (("needs", "the extra `ssh`: pip install 'sigillum[ssh]'"),) if lacking else ()
+    needs = (("needs", "the extra `ssh`: pip install 'sigillum[ssh]'"),) if _lacks_bcrypt(problem) else ()
     return Shape(PRIVATE, form, True, about=(("locked", "yes"), *needs))
+
+
+def _lacks_bcrypt(problem: BaseException) -> bool:
+    """The library opens an encrypted OpenSSH key only with another one, which is not installed."""
+    return isinstance(problem, UnsupportedAlgorithm) and "bcrypt" in str(problem).lower()
 
 
 def _block(label: str, form: str, block: bytes, password: Secret | None) -> Shape:
@@ -161,8 +165,9 @@ def _given(block: bytes, secret: bytes | None) -> bytes | None:
 
 
 def _locked(problem: BaseException, block: bytes) -> bool:
-    lacking = isinstance(problem, UnsupportedAlgorithm) and "bcrypt" in str(problem).lower()
-    return lacking or isinstance(problem, TypeError) or b"ENCRYPTED" in block or "password" in str(problem).lower()
+    return (
+        _lacks_bcrypt(problem) or isinstance(problem, TypeError) or b"ENCRYPTED" in block or "password" in str(problem).lower()
+    )
 
 
 # --- JSON ---------------------------------------------------------------------------------------------------

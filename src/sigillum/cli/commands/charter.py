@@ -129,7 +129,7 @@ def _new(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError("no name is given", where="charter new", mend="`sigillum charter new NAME`, or --from-list FILE")
     if args.principal:
         if not args.tenant:
-            raise UsageError("--describe needs --tenant", where="charter new", mend="name the tenant where the account is")
+            raise UsageError("--describe requires --tenant", where="charter new", mend="specify the tenant of the account")
         path = describe.from_principal(office, args.name, args.tenant, args.principal)
         shown = files.shown_path(office.workspace, path)
         return _written(

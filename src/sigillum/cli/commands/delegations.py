@@ -57,7 +57,7 @@ def add_parser(subparsers: Any) -> None:
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--section", metavar="WHOSE", help="print the `delegation:` of a charter that asks for just that")
     which.add_argument("--end-of", metavar="WHOSE", help="end it; one that a charter owns ends by that")
-    parser.add_argument("--because", default="", metavar="WHY", help="with --end")
+    parser.add_argument("--because", default="", metavar="WHY", help="with --end-of")
     parser.add_argument("--yes", action="store_true", help="do not ask before it is ended")
 
 

@@ -79,7 +79,7 @@ def _draft(args: argparse.Namespace, context: Context) -> Outcome:
     answers = dict[str, str]()
     for question in QUESTIONS:
         if question.name == "token_value" and answers["token_header"] == "basic":  # noqa: S105 - the name of a question
-            answers["value"] = ""
+            answers["token_value"] = ""
             continue
         given = getattr(args, question.name)
         answers[question.name] = (context.ask(question.text) if given is None else given) or question.usual

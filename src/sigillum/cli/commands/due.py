@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   sigillum due
   sigillum due --within 365d --calendar due.ics     a calendar that can be imported again and again
-  sigillum due --when +80d                            what will have ended by then
+  sigillum due --when +80d                          what will have ended by then
   sigillum due --of ada.rusk                        what belongs to somebody who leaves, at every tenant"""
 YEAR_2100 = datetime(2100, 1, 1, tzinfo=UTC)
 

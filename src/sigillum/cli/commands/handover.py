@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   sigillum handover avalanche-mailer                              what there is, secrets masked
   sigillum handover avalanche-mailer --form env --reveal avalanche-mailer --out mailer.env
-  sigillum handover wind-ingest --form snippet --language shell          the first thing that must work, as one line
+  sigillum handover wind-ingest --form snippet --language shell   the first thing that must work, as one line
   sigillum handover avalanche-mailer --seal-to supplier.jwk --lasts 7d --out mailer.sealed
   sigillum handover key receiving.jwk                             at the receiver: a key pair for receiving
   sigillum handover open mailer.sealed --with-key file:receiving.jwk --from THUMBPRINT --form env --out mailer.env
@@ -76,7 +76,7 @@ def _add_sheet(verbs: Any) -> None:
         "--language",
         dest="language",
         choices=LANGUAGES,
-        help="with --as snippet: the first thing that must work, as a call that `sigillum with` runs",
+        help="with --form snippet: the first thing that must work, as a call that `sigillum with` runs",
     )
     sheet.add_argument("--consumer", default="", metavar="NAME", help="the kind of consumer (default: the charter's)")
     sheet.add_argument("--credential", default="", metavar="NAME", help="which (default: the consumer's, or the only one)")

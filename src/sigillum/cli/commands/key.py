@@ -155,7 +155,7 @@ def _shapes(file: str, password: str | None = None) -> list[Shape]:
             raise UsageError(
                 "nothing in this file is encrypted",
                 where="--password",
-                mend="leave it out; what is written is encrypted by `sigillum key convert --encrypt`",
+                mend="omit it; `sigillum key convert --encrypt` encrypts the output",
             )
         return read(data, _password(password))
     except NoShapeError as problem:
@@ -283,7 +283,7 @@ def _convert(args: argparse.Namespace, context: Context) -> Outcome:
     all_ = [s for s in _shapes(args.file, args.password) if s.key is not None]
     found = [s for s in all_ if s.private] or all_
     if len({s.thumbprint for s in found}) > 1:
-        raise UsageError("several keys are in it", where=args.file, mend="give each a file of its own: one is converted")
+        raise UsageError("the file contains several keys", where=args.file, mend="put each key into its own file")
     shape = next(iter(found), None)
     if shape is None:
         raise FileError(

@@ -23,7 +23,7 @@ EXAMPLE = """examples:
   sigillum rotate wind-ingest --pause                   switch the old one off for a while before it ends
   sigillum rotate wind-ingest --back                    somebody misses it: on again
   sigillum rotate wind-ingest --bridge 7d --accepted-by 'mira.sol'   the old key may be used for seven days more
-  sigillum rotate wind-ingest --end-old                     end the old one although somebody still uses it"""
+  sigillum rotate wind-ingest --end-old                 end the old one although somebody still uses it"""
 
 
 def add_parser(subparsers: Any) -> None:

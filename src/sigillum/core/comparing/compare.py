@@ -234,8 +234,10 @@ def _unshown(seen: Seen, draft: Draft, steps: Sequence[Step]) -> None:
     """What a tenant has no place for, or never shows, of what would be written: nobody can read it back there."""
     for step in steps:
         doing = step.doing
-        carried = seen.carried(doing.kind) if isinstance(doing, (Make, Change)) and step.tenant == seen.tenant else None
-        if carried is None or not isinstance(doing, (Make, Change)):
+        if step.tenant != seen.tenant or not isinstance(doing, (Make, Change)):
+            continue
+        carried = seen.carried(doing.kind)
+        if carried is None:
             continue
         about = seen.charter.about() if isinstance(doing, Make) and doing.kind in (ACCOUNT, TEAM, CLIENT) else {}
         wanted = {**about, **doing.kind.shown(doing.part)}

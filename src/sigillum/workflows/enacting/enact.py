@@ -131,7 +131,7 @@ def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted
         office.books.writable_ledger().append([Fresh(REVIVED, uid, about)])
     if made := noticed(office, uid):
         office.books.writable_ledger().append(made)
-    comparison, outline, _ = compared(office, charter, choices.allowed_for(office, charter))
+    comparison, outline, _ = compared(office, charter, choices.allowed_for(office, charter), noted=True)
     for all_ in comparison.history.generations.values():
         for gone in (g for g in all_ if g.given_away):  # what a kill left of it
             office.keepings.of(uid).forget(gone.mark.get("name"), gone.number)

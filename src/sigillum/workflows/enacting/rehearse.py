@@ -61,10 +61,12 @@ def blocked_outcome(outline: Outline) -> Outcome:
     return Outcome.FILE if outline.mistakes else Outcome.SOMEBODY
 
 
-def compared(office: Office, charter: Charter, choices: Choices) -> tuple[Comparison, Outline, str]:
-    """Compare, asking for facts in rounds until none is missing; with the charter's uid."""
+def compared(office: Office, charter: Charter, choices: Choices, *, noted: bool = False) -> tuple[Comparison, Outline, str]:
+    """Compare, asking for facts in rounds until none is missing; with the charter's uid. `noted`: what came of its requests
+    was looked up just now, and stands in the ledger.
+    """
     uid, history = office.books.history(charter.name)
-    if uid and (made := noticed(office, uid)):
+    if uid and not noted and (made := noticed(office, uid)):
         history = office.books.state_with(uid, made)
     keeping = office.keepings.of(uid)
     held, incomplete = (keeping.held(), keeping.incomplete()) if uid else ({}, frozenset[tuple[str, int]]())

@@ -24,6 +24,7 @@ from sigillum.workflows.enacting.carrying.run import Became, Carrying
 
 from .arrived import Letter, answer_to, meant, note, over, uid_of, write_receipt
 from .requests import signer_words
+from .sent import shows_marks
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +128,7 @@ def _done_before(tenant: Tenant, before: Sequence[Request]) -> tuple[dict[int, d
 def _done(tenant: Tenant, request: Request, mark: str) -> Record[Any] | bool:
     """What stands as a request asks for it, or was made for it."""
     asked, kind = requests.queries(request), KINDS[request.thing]
-    marked = [Query(kind, "mark", mark)] if request.do == requests.MAKE and kind.name not in tenant.profile.unmarked else []
+    marked = [Query(kind, "mark", mark)] if request.do == requests.MAKE and shows_marks(tenant, kind) else []
     facts = tenant.facts([*asked, *marked])
     found = requests.fulfilled(request, tuple(r for q in asked for r in facts[q].records), tenant.profile.carried(kind))
     return found or next((r for q in marked for r in facts[q].records if r.mark == mark), False)
@@ -252,16 +253,11 @@ def _one(office: Office, found: Arrived, asked: Asked, done: Mapping[int, Mappin
     """The answer to one request, which is carried out if it has to be. `done`: what those gave that have an answer by now."""
     if asked.step is None:  # compared only now: what it waited for is there
         given, missing = asked.given.given(done), set(asked.after).difference(done)
-        if missing:
+        why = f"it has to come after request {min(missing)}, which was not carried out either" if missing else ""
+        why = why or (f"{given.needs[0][1]} is not shown" if given.needs else "")
+        if why:
             raise SomebodyError(
-                f"request {given.number} was not carried out: it has to come after request {min(missing)}, which was not "
-                "carried out either",
-                where=found.tenant,
-                mend="answer the file again: what was done has its receipt",
-            )
-        if given.needs:
-            raise SomebodyError(
-                f"request {given.number} was not carried out: {given.needs[0][1]} is not shown",
+                f"request {given.number} was not carried out: {why}",
                 where=found.tenant,
                 mend="answer the file again: what was done has its receipt",
             )

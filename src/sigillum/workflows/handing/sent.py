@@ -8,6 +8,7 @@ from typing import Any
 from sigillum.core.kinds.kind import Kind, Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.records import history
+from sigillum.core.records.history import History
 from sigillum.core.records.requests import ADD, END, ID, MAKE, TAKE, fulfilled, queries, results_of
 from sigillum.core.undertakings.requests import REQUESTS, RequestState, SentRequest, place_of
 from sigillum.ledger.port import Fresh
@@ -26,8 +27,9 @@ def noticed(office: Office, uid: str) -> list[Fresh]:
     or once more after it had ended; and what was to end and is not there any more.
     """
     sent = [s for s in requests_of(office, uid) if s.tenant in office.workspace.file.tenants]
-    fresh = [entry for s in sent if s.request.do in (END, TAKE) for entry in _gone(office, s)]
-    known = {g.id for all_ in office.books.state(uid).generations.values() for g in all_}
+    state = office.books.state(uid)
+    fresh = [entry for s in sent if s.request.do in (END, TAKE) for entry in _gone(office, s, state)]
+    known = {g.id for all_ in state.generations.values() for g in all_}
     for name in dict.fromkeys(s.tenant for s in sent):
         tenant = office.tenants.reach(name)
         marked = {
@@ -47,8 +49,8 @@ def shows_marks(tenant: Tenant, kind: Kind[Any]) -> bool:
     return tenant.profile.carried(kind) is not None and kind.name not in tenant.profile.unmarked
 
 
-def _gone(office: Office, sent: SentRequest) -> list[Fresh]:
-    all_ = office.books.state(sent.uid).generations.get(sent.mark, ())
+def _gone(office: Office, sent: SentRequest, state: History) -> list[Fresh]:
+    all_ = state.generations.get(sent.mark, ())
     if not any(g.number == sent.generation and g.id == sent.request.id and g.live for g in all_):
         return []
     facts = office.tenants.reach(sent.tenant).facts(queries(sent.request)).values()

@@ -90,7 +90,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
     theirs: list[Trial] | list[None] = [None] * len(questions)
     if wish.ask_tenant:
         if wish.at is not None or wish.later_seconds:
-            raise UsageError("the tenant answers for now only", where="--ask-tenant", mend="leave --at or --ask-tenant out")
+            raise UsageError("the tenant answers for now only", where="--ask-tenant", mend="leave --when or --ask-tenant out")
         if not tenant.profile.decisions:
             raise RefusedError(
                 f"{tenant.address.name} answers no questions",

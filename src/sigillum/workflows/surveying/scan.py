@@ -126,8 +126,8 @@ def look(office: Office | None, folders: Iterable[Path], told: list[Lying]) -> L
                 continue
             count += 1
             found = examined(content)
-            repository, in_history, _ = path.rpartition(f"/{OBJECTS}:")
             for key in found.found:  # the same in many versions of a file is told once
+                repository, in_history, _ = path.rpartition(f"/{OBJECTS}:")
                 if not in_history or (repository, key.mark) not in known_in:
                     told.append(Lying(path, key, ours.get(key.mark)))
                     known_in.add((repository, key.mark))

@@ -45,7 +45,7 @@ def look_at(text: str, audience: str = "") -> TokenReading:
         token,
         in_words(token.claims, now),
         tuple(look(token, now, audience=audience)),
-        unverified="nobody has shown that it is genuine; `--against TENANT` asks its issuer's keys",
+        unverified="nobody has shown that it is genuine; `--tenant TENANT` asks its issuer's keys",
     )
 
 
