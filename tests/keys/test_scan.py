@@ -42,6 +42,7 @@ DRAWN = "q7Zr2mXv9LkP4tYw8BnC"
         (f"curl -H 'Authorization: Bearer {DRAWN}' x", "secret", (1, 32)),
         (f"deploy --token {DRAWN} --now", "secret", (1, 16)),
         (f"PASSWORD: {DRAWN}", "secret", (1, 11)),
+        (f"0 password={DRAWN}", "secret", (1, 12)),  # DER begins with the same byte as this text
         (f"a\nb {TOKEN} c", "token", (2, 3)),
     ],
 )

@@ -97,7 +97,7 @@ def examined(data: bytes, now: datetime | None = None) -> Examined:
     for mark, name in MARKS if data.startswith((b"\xef", b"\xff", b"\xfe")) else ():
         if data.startswith(mark):
             data = data[len(mark) :].decode(name, "replace").encode()
-    found = _literal(data, now or datetime.now(UTC)) if not data.startswith(b"\x30") else []
+    found = _literal(data, now or datetime.now(UTC))
     shapes = _shapes(data) if _may_be_read(data) else []
     if not found:  # a file that is one thing as a whole, in whatever form
         found = [_whole(data, s) for s in shapes if s.private or s.kind == SHAPE_TOKEN]
