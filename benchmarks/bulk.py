@@ -58,7 +58,8 @@ for number in range(rounds):
         read(pool.request("POST", f"{base}/oauth/{path}", body=sent.encode(), headers=form))
     look("Places", 'path eq "brindlemoor/sensing-prod/streams/mast-test" or path eq "brindlemoor/sensing-prod/streams/mast-4"')
     for path in ("work/streams/brindlemoor/sensing-prod/streams/mast-test", "access/v1/evaluation"):
-        body = {"subject": {"id": user}, "action": {"name": "stream.delete"}, "resource": {"id": "brindlemoor"}}
+        body = {"subject": {"type": "service-account", "id": user}, "action": {"name": "stream.delete"},
+                "resource": {"type": "place", "id": "brindlemoor"}}
         read(pool.request("POST", f"{base}/{path}", body=json.dumps(body).encode(), headers=typed))
 """
 SHELL = r"""
@@ -93,7 +94,7 @@ for n in $(seq {count}); do
   access=$(sed 's/.*"access_token":"\([^"]*\)".*/\1/' answer)
   curl -s -o answer -d token=$access -d client_assertion_type=urn:ietf:params:oauth:client-assertion-type:jwt-bearer -d client_assertion=$(sign b$n) $base/oauth/introspect
   curl -s -o answer -H "Authorization: Bearer $access" -d '{{"items": [{{"note": "x"}}]}}' $base/work/streams/brindlemoor/sensing-prod/streams/mast-test
-  curl -s -o answer -H "Authorization: Bearer $access" -d "{{\"subject\": {{\"id\": \"$user\"}}, \"action\": {{\"name\": \"stream.delete\"}}, \"resource\": {{\"id\": \"brindlemoor/sensing-prod/streams/mast-4\"}}}}" $base/access/v1/evaluation
+  curl -s -o answer -H "Authorization: Bearer $access" -d "{{\"subject\": {{\"type\": \"service-account\", \"id\": \"$user\"}}, \"action\": {{\"name\": \"stream.delete\"}}, \"resource\": {{\"type\": \"place\", \"id\": \"brindlemoor/sensing-prod/streams/mast-4\"}}}}" $base/access/v1/evaluation
 done
 grep -q '"decision":false' answer
 """

@@ -18,7 +18,7 @@ FEW, MANY = 1_000, 100_000
 A_CHARTER = 20  # entries
 
 
-def _fill(folder: Path, entries: int) -> None:
+def fill(folder: Path, entries: int) -> None:
     """Entries of other charters, each of which made a few things."""
     house = load(folder)
     key = LedgerKey.of(read_private_json(house.signing_key), "")
@@ -58,8 +58,8 @@ def measure(folder: Path) -> list[Measured]:
             [*SIGILLUM, "enact", "wind-0", "--yes"], cwd=few, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
         shutil.copytree(few, many)
-        _fill(few, FEW)
-        _fill(many, MANY)
+        fill(few, FEW)
+        fill(many, MANY)
         found = []
         asked = ["explain", "wind-0", "stream.append", "brindlemoor/sensing-prod/streams/mast-4"]
         for words in (["rehearse", "wind-0"], ["enact", "wind-0", "--yes"], asked):

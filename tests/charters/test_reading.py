@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Iterator
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -10,6 +12,7 @@ import jsonschema
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from ruamel.yaml import YAML
 
 from conftest import CHARTER, Desk
 from sigillum.charters.files import CharterFile, json_schema
@@ -236,3 +239,127 @@ def test_the_schema_takes_what_the_check_takes() -> None:
     worlds = jsonschema.Draft202012Validator(check.schema())
     for path in usual_world().parent.glob("*.yaml"):
         assert not list(worlds.iter_errors(parse(path.read_text(), "w").data))
+
+
+@pytest.mark.parametrize(
+    ("spoils", "told"),
+    [
+        (
+            {"tenant: summit": "tenant: nowhere", "purpose:": "purpos:"},
+            ["knows no tenant 'nowhere'", "did you mean `purpose`?"],
+        ),
+        (
+            {"tenant: summit": "tenant: nowhere", "kind: service-account": "kind: service-acount"},
+            ["knows no tenant 'nowhere'", "service-account?"],
+        ),
+        (
+            {"lasts: 90d": "lasts: 90 days", "because: stores the readings": "becaus: x, in: awya"},
+            ["is not a duration", "did you mean `because`?"],
+        ),
+        ({"lasts: 90d": "lasts: 90 days", "owner:": "ownr:"}, ["is not a duration", "did you mean `owner`?"]),
+    ],
+)
+def test_all_mistakes_come_at_once_and_none_follows_from_another(desk: Desk, spoils: dict[str, str], told: list[str]) -> None:
+    text = CHARTER
+    for old, new in spoils.items():
+        assert old in text, old
+        text = text.replace(old, new)
+    desk.charter(text)
+    ran = desk.run("charter", "check", "wind-ingest", "--format", "json")
+    said = [f"{m['what']} {m['do']}" for m in ran.json["mistakes"]]
+    assert (ran.code, len(said)) == (3, len(told)), said
+    assert all(any(t in s for s in said) for t in told), said
+
+
+STANDARD = frozenset(
+    [
+        "$schema",
+        "$defs",
+        "$ref",
+        "$id",
+        "title",
+        "description",
+        "type",
+        "properties",
+        "required",
+        "additionalProperties",
+        "items",
+        "enum",
+        "const",
+        "anyOf",
+        "oneOf",
+        "allOf",
+        "not",
+        "if",
+        "then",
+        "else",
+        "pattern",
+        "format",
+        "minimum",
+        "maximum",
+        "exclusiveMinimum",
+        "exclusiveMaximum",
+        "minLength",
+        "maxLength",
+        "minItems",
+        "maxItems",
+        "uniqueItems",
+        "default",
+        "examples",
+        "minProperties",
+        "maxProperties",
+        "propertyNames",
+        "patternProperties",
+        "prefixItems",
+        "contains",
+        "dependentRequired",
+    ]
+)
+FLAGS = frozenset(w for word in ("y", "n", "yes", "no", "on", "off") for w in (word, word.capitalize(), word.upper()))
+NAMED = frozenset(("properties", "$defs", "dependentRequired", "patternProperties"))  # what stands in them are names of our own
+
+
+def schemas(bare: Desk) -> dict[str, dict[str, Any]]:
+    words = ("charter schema", "dialect schema", "sandbox world schema", "config schema")
+    return {w: json.loads(bare.run(*w.split()).out) for w in words}
+
+
+def keywords(schema: Any, *, names: bool = False) -> Iterator[tuple[str, bool]]:
+    """Every key of a schema, and whether it is a keyword."""
+    for key, inner in schema.items() if isinstance(schema, dict) else ():
+        yield key, not names
+        if not (key in ("enum", "const", "default", "examples") and not names):
+            yield from keywords(inner, names=key in NAMED and not names)
+    for inner in schema if isinstance(schema, list) else ():
+        yield from keywords(inner)
+
+
+def words(schema: Any) -> Iterator[str]:
+    """Every word that a schema takes as a value."""
+    for key, inner in schema.items() if isinstance(schema, dict) else ():
+        yield from (str(v) for v in (inner if key == "enum" else [inner]) if key in ("enum", "const") and isinstance(v, str))
+        yield from words(inner)
+    for inner in schema if isinstance(schema, list) else ():
+        yield from words(inner)
+
+
+def test_schemas_hold_standard_keywords_and_no_word_that_older_readers_take_for_a_flag(bare: Desk) -> None:
+    for name, schema in schemas(bare).items():
+        jsonschema.Draft202012Validator.check_schema(schema)
+        found = set(keywords(schema))
+        assert {k for k, keyword in found if keyword} <= STANDARD, name
+        assert not {k for k, keyword in found if not keyword} & FLAGS, name
+        assert not set(words(schema)) & FLAGS, name
+
+
+def test_what_ships_reads_alike_in_yaml_one_point_one() -> None:
+    def flags(value: Any) -> Iterator[Any]:
+        for inner in (*value.keys(), *value.values()) if isinstance(value, dict) else value if isinstance(value, list) else ():
+            yield from [inner] if isinstance(inner, bool) else flags(inner)
+
+    for path in Path(str(files("sigillum"))).rglob("*.yaml"):
+        reader = YAML(typ="safe", pure=True)
+        reader.version = (1, 1)
+        text = path.read_text(encoding="utf-8")
+        older, ours = reader.load(text.replace("${", "$(")), parse(text, str(path), most=100_000).data
+        assert len(list(flags(older))) == len(list(flags(ours))), path

@@ -13,6 +13,7 @@ import pytest
 from conftest import CHARTER, Away, Desk, Sandbox
 from sigillum.cli.views.common import value_text
 from sigillum.core.values.text import some
+from sigillum.keys.material import make_key
 
 
 def test_the_ledger_is_told_in_sentences_a_line_a_change(desk: Desk, away: Away, sandbox: Sandbox) -> None:
@@ -311,3 +312,54 @@ def test_what_is_private_stays_out_of_version_control_and_out_of_reach(bare: Des
 def test_an_address_is_where_paths_are_added(bare: Desk, address: str) -> None:
     ran = bare.run("tenant", "add", "a", address, "--admin", "ada", "--token", "env:PATH")
     assert (ran.code, "no query and no fragment" in ran.err) == (2, True)
+
+
+@pytest.fixture
+def done(desk: Desk) -> Desk:
+    assert desk.run("enact", "wind-ingest", "--yes").code == 0
+    return desk
+
+
+def test_what_is_mistyped_in_a_question_is_not_called_refused(done: Desk) -> None:
+    for words, told in (
+        (("stream.apend", "brindlemoor/sensing-prod"), "did you mean stream.append?"),
+        (("stream.append", "brindlemoor/sensing-prd"), "did you mean brindlemoor/sensing-prod?"),
+        (("stream.append,stream.apend", "brindlemoor/sensing-prod", "--matrix"), "did you mean stream.append?"),
+    ):
+        ran = done.run("explain", "wind-ingest", *words)
+        assert (ran.code, told in ran.err, "refused" in ran.out + ran.err) == (2, True, False), ran.err
+
+
+def test_a_refused_sign_in_names_the_cause_that_the_tenant_shows(
+    done: Desk, away: Away, sandbox: Sandbox, tmp_path: Path
+) -> None:
+    """Off, expired, gone, or valid there: each is named, and none is guessed."""
+
+    def said(number: int) -> str:
+        ran = done.run("token", "fetch", "wind-ingest", "--out", str(tmp_path / str(number)))
+        assert (ran.code, "clock right" in ran.err) == (4, False), ran.err
+        return ran.err
+
+    key = away.state()["resources"]["Credential"][0]
+    user = next(u for u in away.state()["resources"]["User"] if u["userName"] == "wind-ingest")
+    for path, active, told in (
+        (f"/Users/{user['id']}", False, "shows wind-ingest as off"),
+        (f"/Users/{user['id']}", True, ""),
+        (f"/Credentials/{key['id']}", False, "the tenant shows it as off"),
+        (f"/Credentials/{key['id']}", True, ""),
+    ):
+        body = {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+            "Operations": [{"op": "replace", "path": "active", "value": active}],
+        }
+        assert away.scim("PATCH", path, body).status == 200
+        if told:
+            assert told in " ".join(said(len(path)).split())
+    file = next((done.folder / ".sigillum" / "keys").glob("*/ingest-key-1.json"))
+    kept, other = json.loads(file.read_text()), json.loads(file.read_text())
+    other["key"] |= {n: v for n, v in make_key("Ed25519").items() if n in ("x", "d")}
+    file.write_text(json.dumps(other))
+    assert "shows the account and the credential as valid" in " ".join(said(3).split())
+    file.write_text(json.dumps(kept))
+    assert away.scim("DELETE", f"/Credentials/{key['id']}").status == 204
+    assert "shows no such credential any more" in " ".join(said(4).split())

@@ -58,12 +58,12 @@ proofs:
 """
 ANSWERS: dict[str, Any] = {
     "make account rope-stock": {"id": "31", "by": "ines"},
-    "add team 9": {"yes": True},
+    "add team 9": {"answer": True},
     "make grant stock-reader at depot/ropes": {"id": "g1"},
     "make credential stock-token": {"id": "c1"},
     "secret of credential stock-token": {"secret": "file:stock.secret", "for": "31"},
-    "may stock.read at depot/ropes": {"yes": True},
-    "may stock.book at depot/ropes": {"yes": False},
+    "may stock.read at depot/ropes": {"answer": True},
+    "may stock.book at depot/ropes": {"answer": False},
 }
 SECRET = "tok-of-the-depot-4711"
 
@@ -151,8 +151,8 @@ def test_endings_changes_and_newer_exports(depot: Desk) -> None:
     depot.charter(CHARTER.replace("member_of: [crew]\n", "").replace("display: Rope stock", "display: Ropes"), "rope-stock")
     assert [s["step"] for s in look(depot)["steps"]] == ["change", "end", "prove"]
     more = {
-        "change account 31": {"yes": "yes", "by": "jon"},
-        "take team 9": {"yes": True},
+        "change account 31": {"answer": "yes", "by": "jon"},
+        "take team 9": {"answer": True},
         **{k: v for k, v in ANSWERS.items() if k.startswith("may")},
     }
     ran = answered(depot, more)
@@ -176,7 +176,7 @@ def test_endings_changes_and_newer_exports(depot: Desk) -> None:
 def test_lives_are_lines_of_the_sheet_and_nothing_ends_without_an_answer(depot: Desk) -> None:
     def said(words: tuple[str, ...], *lines: str) -> Any:
         (depot.folder / "said.yaml").write_text(
-            json.dumps({line: {"yes": True, "by": "ines"} for line in lines or ("nothing",)})
+            json.dumps({line: {"answer": True, "by": "ines"} for line in lines or ("nothing",)})
         )
         return depot.program(*words, "--answers", "said.yaml")
 
@@ -257,9 +257,9 @@ def test_what_no_file_tells_is_unknown_and_nothing_of_it_is_made(depot: Desk) ->
     ("answers", "code", "told"),
     [
         ({"make account rope-stock": {"id": "has spaces in it"}}, 6, "is not an identifier"),
-        ({"make account rope-stock": {"yes": True}}, 6, "is not an identifier"),
-        ({"make account rope-stock": {"yes": "off"}}, 6, "says that it is not done"),
-        ({**ANSWERS, "add team 9": {"yes": "no"}}, 6, "says that it is not done"),
+        ({"make account rope-stock": {"answer": True}}, 6, "is not an identifier"),
+        ({"make account rope-stock": {"answer": "off"}}, 6, "says that it is not done"),
+        ({**ANSWERS, "add team 9": {"answer": "no"}}, 6, "says that it is not done"),
         ({**ANSWERS, "secret of credential stock-token": {"secret": SECRET, "for": "31"}}, 3, "instead of a reference"),
         ({**ANSWERS, "secret of credential stock-token": {"secret": "file:stock.secret"}}, 3, "whose secret it is"),
         (
@@ -271,18 +271,18 @@ def test_what_no_file_tells_is_unknown_and_nothing_of_it_is_made(depot: Desk) ->
         *(
             ({**ANSWERS, "add team 9": given}, 3, told)
             for given, told in (
-                ({"yes": "perhaps"}, "'perhaps' is neither yes nor no"),
-                ({"yes": None}, "nothing is neither yes nor no"),
+                ({"answer": "perhaps"}, "'perhaps' is neither true nor false"),
+                ({"answer": None}, "nothing is neither true nor false"),
                 ({}, "says nothing"),
-                ({"Yes": False}, "did you mean `yes`?"),
+                ({"Answer": False}, "did you mean `answer`?"),
                 ({"by": "ines"}, "says nothing"),
-                ({"yes": 0}, "0 is neither yes nor no"),
-                ({"yes": False, "id": "7"}, "keep one of them"),
+                ({"answer": 0}, "0 is neither true nor false"),
+                ({"answer": False, "id": "7"}, "keep one of them"),
             )
         ),
         ({**ANSWERS, "may stock.read at depot/ropes": {"id": "x"}}, 1, "no one has answered the question yet"),
-        ({**ANSWERS, "may stock.raed at depot/ropes": {"yes": True}}, 0, "did you mean 'depot/rope-stock may stock.read at"),
-        ({**ANSWERS, "may stock.book at depot/ropes": {"yes": True}}, 1, "does not hold"),
+        ({**ANSWERS, "may stock.raed at depot/ropes": {"answer": True}}, 0, "did you mean 'depot/rope-stock may stock.read at"),
+        ({**ANSWERS, "may stock.book at depot/ropes": {"answer": True}}, 1, "does not hold"),
     ],
 )
 def test_answers_are_checked(depot: Desk, tmp_path: Path, answers: Any, code: int, told: str) -> None:
@@ -300,12 +300,12 @@ words = st.one_of(
     st.text(max_size=6),
     st.sampled_from(["yes", "Yes", "YES ", "no", "off", "on", "true", "y", "n", "ja", "perhaps", "yes?", "~", "1"]),
     st.lists(st.booleans(), max_size=2),
-    st.dictionaries(st.just("yes"), st.booleans(), max_size=1),
+    st.dictionaries(st.just("answer"), st.booleans(), max_size=1),
 )
 
 
 @settings(max_examples=examples(500), deadline=None)
-@given(st.dictionaries(st.sampled_from(["yes", "Yes", "id", "secret", "for", "by", "done"]), words, max_size=4))
+@given(st.dictionaries(st.sampled_from(["answer", "Answer", "id", "secret", "for", "by", "done"]), words, max_size=4))
 def test_nothing_is_a_yes_but_a_yes(given_: dict[str, Any]) -> None:
     text = json.dumps({"depot/rope-stock/1 add team 9": given_})
     try:
@@ -313,10 +313,10 @@ def test_nothing_is_a_yes_but_a_yes(given_: dict[str, Any]) -> None:
     except FileError as problem:
         assert problem.mistakes and all(m.position is not None for m in problem.mistakes)
         return
-    said = given_.get("yes")
+    said = given_.get("answer")
     yes = said is True or (isinstance(said, str) and said.strip().lower() in ("yes", "true", "on"))
-    assert (answer.yes is True) == yes
-    assert answer.yes is not None or answer.id or answer.secret
+    assert (answer.answer is True) == yes
+    assert answer.answer is not None or answer.id or answer.secret
     assert not answer.secret or answer.secret.partition(":")[0] in ("env", "file", "keyring", "store")
 
 
@@ -404,8 +404,8 @@ def test_clients_stand_in_facts_and_are_registered_by_hand(depot: Desk) -> None:
         "make grant stock-reader at depot/ropes": {"id": "g1"},
         "make credential stock-token": {"id": "c1"},
         "secret of credential stock-token": {"secret": "file:stock.secret", "for": "c-81"},
-        "may stock.read at depot/ropes": {"yes": True},
-        "may stock.book at depot/ropes": {"yes": False},
+        "may stock.read at depot/ropes": {"answer": True},
+        "may stock.book at depot/ropes": {"answer": False},
     }
     ran = answered(depot, answers)
     assert ran.code == 0, (ran.out, sheet)

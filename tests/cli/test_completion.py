@@ -7,12 +7,13 @@ import pty
 import select
 import shutil
 import subprocess
+import sys
 import time
 from pathlib import Path
 
 import pytest
 
-from conftest import Desk
+from conftest import CHARTER, Desk
 
 WANTED = [
     ("sigillum hando", {"handover"}),
@@ -21,7 +22,36 @@ WANTED = [
     ("sigillum handover open --rev", {"--reveal"}),
     ("sigillum ledger show --format c", {"csv"}),
     ("sigillum charter new --memb", {"--member", "--member-of"}),
+    ("sigillum enact wind-", {"wind-ingest"}),
+    ("sigillum rotate wind-ingest --credential inge", {"ingest-key"}),
+    ("sigillum tenant inspect sum", {"summit"}),
+    ("sigillum explain wind-ingest --tenant sum", {"summit"}),
+    ("sigillum charter show wind-", {"wind-ingest"}),
+    ("sigillum key read sigil", {"sigillum.yaml"}),
+    ("sigillum handover sheet wind-ingest --seal-to sigil", {"sigillum.yaml"}),
 ]
+TENANTS = """\
+tenants:
+  # the platform
+  summit:
+    address: https://summit.example/scim/v2
+    admin: {name: ada.rusk, token: 'env:T'}
+    admins:
+      - {name: else, token: 'env:U'}
+"""
+
+
+@pytest.fixture
+def house(bare: Desk, monkeypatch: pytest.MonkeyPatch) -> Desk:
+    """A workspace in which somebody stands, with the program on the path."""
+    file = bare.folder / "sigillum.yaml"
+    file.write_text(file.read_text().replace("tenants: {}\n", TENANTS))
+    bare.charter(CHARTER)
+    monkeypatch.chdir(bare.folder)
+    monkeypatch.setenv("PATH", f"{Path(sys.executable).parent}:{os.environ['PATH']}")
+    return bare
+
+
 BASH = """
 source {script}
 words=({line}); [[ "{line}" == *' ' ]] && words+=('')
@@ -40,8 +70,8 @@ def script(bare: Desk, shell: str, path: Path) -> Path:
     return path
 
 
-def test_in_bash(bare: Desk, tmp_path: Path) -> None:
-    made = script(bare, "bash", tmp_path / "c")
+def test_in_bash(house: Desk, tmp_path: Path) -> None:
+    made = script(house, "bash", tmp_path / "c")
     for line, wanted in WANTED:
         told = subprocess.run(
             ["bash", "-c", BASH.format(script=made, line=line)], capture_output=True, text=True, check=True
@@ -49,8 +79,8 @@ def test_in_bash(bare: Desk, tmp_path: Path) -> None:
         assert set(told.split()) == wanted, (line, told)
 
 
-def test_in_fish(bare: Desk, tmp_path: Path) -> None:
-    made = script(bare, "fish", tmp_path / "c")
+def test_in_fish(house: Desk, tmp_path: Path) -> None:
+    made = script(house, "fish", tmp_path / "c")
     for line, wanted in WANTED:
         told = subprocess.run(
             ["fish", "--no-config", "-c", f"source {made}; complete -C '{line}'"],
@@ -62,11 +92,10 @@ def test_in_fish(bare: Desk, tmp_path: Path) -> None:
         assert {one.partition("\t")[0] for one in told.splitlines()} == wanted, (line, told)
 
 
-def test_in_zsh(bare: Desk, tmp_path: Path) -> None:
-    script(bare, "zsh", tmp_path / "_sigillum")
+def test_in_zsh(house: Desk, tmp_path: Path) -> None:
+    script(house, "zsh", tmp_path / "_sigillum")
     process, ours = pty.fork()
     if process == 0:
-        os.chdir(tmp_path)
         os.execvpe(
             "zsh", ["zsh", "-f", "-i"], {"PATH": os.environ["PATH"], "HOME": str(tmp_path), "TERM": "dumb", "PS1": "ready> "}
         )
@@ -81,7 +110,12 @@ def test_in_zsh(bare: Desk, tmp_path: Path) -> None:
         del seen[: seen.index(text.encode()) + len(text)]
 
     try:
-        os.write(ours, b"fpath=($PWD $fpath); autoload -Uz compinit; compinit -u -D; setopt no_beep; print beg''un\n")
+        os.write(
+            ours,
+            b"fpath=("
+            + str(tmp_path).encode()
+            + b" $fpath); autoload -Uz compinit; compinit -u -D; setopt no_beep; print beg''un\n",
+        )
         until("begun")
         until("ready> ")
         for line, wanted in WANTED:

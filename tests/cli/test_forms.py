@@ -16,7 +16,7 @@ import sigillum.cli
 from conftest import Desk, Sandbox
 from sigillum.cli.forms import FORMS, Form, Out, Shown
 from sigillum.cli.registry import COMMANDS
-from sigillum.cli.running import build
+from sigillum.cli.running import _GOES_WITH, build
 from sigillum.core.values.errors import UsageError
 
 TABLES = [  # a command that gives one, and the list of it in JSON; empty where its rows lie deeper
@@ -114,3 +114,36 @@ def test_a_form_is_one_line(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None
     root = Path(sigillum.cli.__file__).parent
     asking = [p.name for p in root.rglob("*.py") for n in ast.walk(ast.parse(p.read_text())) if ast.unparse(n) == "args.format"]
     assert asking == []
+
+
+def options() -> Iterator[tuple[list[str], argparse.Action, str]]:
+    """Each option whose help says what it goes with: the words before it, and that."""
+    for words, parser in leaves(build(list(COMMANDS))):
+        for action in parser._actions:
+            if needs := _GOES_WITH.match(action.help or ""):
+                yield words, action, needs[1]
+
+
+def leaves(parser: argparse.ArgumentParser, *words: str) -> Iterator[tuple[list[str], argparse.ArgumentParser]]:
+    inner = next((a for a in parser._actions if isinstance(a, argparse._SubParsersAction)), None)
+    if inner is None:
+        yield list(words), parser
+    for name, below in inner.choices.items() if inner is not None else ():
+        yield from leaves(below, *words, name)
+
+
+def test_what_help_says_an_option_goes_with_is_demanded(bare: Desk) -> None:
+    found = list(options())
+    assert len(found) >= 18
+    for words, action, needs in found:
+        parser = next(p for w, p in leaves(build(list(COMMANDS))) if w == words)
+        known = {o for a in parser._actions for o in a.option_strings}
+        assert {n.split(" ")[0] for n in needs.split(" or ")} <= known, (words, needs)
+        others = [a for a in parser._actions if a.required or (not a.option_strings and a.nargs in (None, "+"))]
+        others += [g._group_actions[0] for g in parser._mutually_exclusive_groups if g.required]
+        value = [] if action.nargs == 0 else [next(iter(action.choices or ["7"]))]
+        typed = [*words, action.option_strings[-1], *value]
+        for other in others:
+            typed += [*other.option_strings[-1:], *([] if other.nargs == 0 else [str(next(iter(other.choices or ["x"])))])]
+        ran = bare.run(*typed)
+        assert (ran.code, "has no effect without" in ran.err) == (2, True), (typed, ran.err)

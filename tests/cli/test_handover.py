@@ -298,6 +298,29 @@ def test_a_signed_receipt_takes_a_rotation_on(done: Desk, away: Away, sandbox: S
     assert done.run("rotate", "wind-ingest", "--yes", "--format", "json").json["rotations"][0]["stage"] == "taken"
 
 
+def test_a_supplier_without_a_workspace_opens_and_says_so(done: Desk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    empty = tmp_path / "empty"
+    empty.mkdir()
+    monkeypatch.chdir(empty)
+    supplier = Desk(empty, done.capture)
+    assert supplier.run("handover", "key", "k.jwk").code == 0
+    ran = done.run("handover", "wind-ingest", "--seal-to", str(empty / "k.public.jwk"), "--out", str(empty / "s"))
+    mark = str(OKPKey.import_key(json.loads((empty / "k.public.jwk").read_text())).thumbprint())
+    assert (ran.code, f"to the key {mark}" in ran.err) == (0, True), ran.err
+    ours = str(OKPKey.import_key(json.loads((done.folder / ".sigillum" / "ledger-key.json").read_text())).thumbprint())
+    opened = supplier.run("handover", "open", "s", "--with-key", "file:k.jwk", "--from", ours, "--receipt", "r.json")
+    assert (opened.code, "Traceback" in opened.err, (empty / ".sigillum").exists()) == (0, False, False), opened.err
+    told = json.loads((empty / "r.json").read_text())
+    for change in ({"code": "x"}, {"code": ""}, {"code": 1}, {"code": told["code"][:-1]}, {"sheet": "0" * 16}):
+        (empty / "bad.json").write_text(json.dumps({**told, **change}))
+        assert done.run("handover", "received", str(empty / "bad.json")).code == 3, change
+    (empty / "bad.json").write_text(json.dumps({n: v for n, v in told.items() if n != "code"}))
+    assert done.run("handover", "received", str(empty / "bad.json")).code == 3, "neither signed nor with a code"
+    ran = done.run("handover", "received", str(empty / "r.json"))
+    assert (ran.code, "shown by the code in the sheet" in ran.out) == (0, True), ran.err
+    assert told["code"] not in done.run("ledger", "show", "wind-ingest", "--format", "json").out
+
+
 def test_what_is_not_sealed_or_opened(desk: Desk, tmp_path: Path) -> None:
     assert desk.run("handover", "key", str(tmp_path / "k.jwk")).code == 0
     assert desk.run("handover", "key", str(tmp_path / "k.jwk")).code == 3  # never written over

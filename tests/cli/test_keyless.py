@@ -117,6 +117,9 @@ def test_a_profile_serves_on_the_right_machine_alone(keyless: Keyless) -> None:
         ({"extra": 1}, 3, "extra"),
         ({"trust": {**content["trust"], "id": "another"}}, 4, "invalid_target"),
         ({"reads": {"address": "http://10.0.0.1/token"}}, 2, "only https"),
+        ({"reads": {"address": "https://x.example/token", "header": {"X": "é"}}}, 3, "no header can hold"),
+        ({"reads": {"address": "https://x.example/token", "header": {"Xé": "y"}}}, 3, "no name of a header"),
+        ({"reads": {"address": "https://x.example/token", "header": {"Host": "y"}}}, 3, "by the HTTP library alone"),
     ):
         other = desk.folder / "other.json"
         other.write_text(json.dumps({**content, **change}))
@@ -223,6 +226,25 @@ def test_a_trust_with_other_conditions_takes_the_place_of_the_one_before(keyless
         )
         assert desk.run("token", "swap", "mast-reader", str(right), "--out", str(desk.folder / f"{number}.token")).code == 0
     assert desk.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["steps"] == []
+
+
+def test_a_trust_that_is_replaced_names_the_profiles_to_write_again(keyless: Keyless) -> None:
+    desk, path = keyless.desk, keyless.desk.folder / "p.json"
+    listed = ("trust", "profile", "mast-reader", "--list", "--format", "json")
+    assert (desk.run(*listed).json["profiles"], desk.run(*listed).code) == ([], 0)
+    keyless.profile("--token-file", "/run/token")
+    ran = desk.run(*listed)
+    assert ([(p["to"], p["exists"]) for p in ran.json["profiles"]], ran.code) == ([(str(path), True)], 0)
+    charter = desk.folder / "charters" / "mast-reader.yaml"
+    charter.write_text(charter.read_text().replace("has: masts", "has: night"))
+    notes = desk.run("rehearse", "mast-reader", "--format", "json").json["charters"][0]["notes"]
+    assert [n["text"].partition(" names")[0] for n in notes if n["code"] == "profile-old"] == [f"{path}: such a profile"]
+    assert desk.run("enact", "mast-reader", "--yes", "--end").code in (0, 1)
+    ran = desk.run("trust", "profile", "mast-reader", "--list")
+    assert (ran.code, "its trust is gone: write it again" in ran.out) == (1, True), ran.out
+    path.unlink()
+    keyless.profile("--token-file", "/run/token")
+    assert desk.run(*listed).code == 0
 
 
 def test_that_no_private_key_exists_is_attested_place_by_place(keyless: Keyless) -> None:

@@ -121,9 +121,9 @@ def test_it_asks_before_it_changes_anything(desk: Desk, away: Away) -> None:
     ran = desk.answered("yes\n", "enact", "wind-ingest")
     assert (ran.code, "4 proofs held" in ran.out) == (0, True), ran.err
     desk.charter(CHARTER.replace("role: stream-writer", "role: stream-keeper"))
-    kept = desk.answered("yes\n\n", "enact", "wind-ingest", "--no-prove")
+    kept = desk.answered("\nyes\n", "enact", "wind-ingest", "--no-prove")
     assert (kept.code, len(away.of("Grant"))) == (6, 2)
-    ended = desk.answered("yes\nend\n", "enact", "wind-ingest", "--no-prove")
+    ended = desk.answered("end\nyes\n", "enact", "wind-ingest", "--no-prove")
     assert (ended.code, len(away.of("Grant"))) == (0, 1), ended.err
 
 

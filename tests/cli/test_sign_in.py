@@ -342,7 +342,11 @@ def test_the_effective_rule_agrees_with_the_tenants_own_answer(
         "admins": [{"name": "ada.rusk", "powers": "all"}],
         "teams": [{"name": t, "members": world[t]} for t in TEAMS],
         "accounts": [
-            {"name": n, "active": n != world["suspended"], **({"second_factor": s} if s else {})}
+            {
+                "name": n,
+                "active": n != world["suspended"],
+                **({"second_factor": {"on": "asked", "off": "waived"}[s]} if s else {}),
+            }
             for n, s in zip(PEOPLE, world["switches"], strict=True)
         ],
         "sign_in_rules": [

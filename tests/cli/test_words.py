@@ -128,7 +128,7 @@ def test_the_json_keeps_its_form(desk: Desk) -> None:
     rehearsal = desk.run("rehearse", "wind-ingest", "--format", "json").json
     assert (rehearsal["version"], rehearsal["kind"]) == (1, "rehearsal")
     charter = rehearsal["charters"][0]
-    assert list(charter) == ["charter", "tenant", "tenant_time", "steps", "notes", "mistakes", "taken", "summary"]
+    assert list(charter) == ["charter", "tenant", "tenant_time", "steps", "notes", "mistakes", "undecided", "taken", "summary"]
     assert list(charter["steps"][0]) == [
         "id",
         "step",

@@ -69,7 +69,8 @@ def test_only_an_ending_that_will_run_counts() -> None:
     fake.enact(wind(KEEPER, proofs=()))
     assert codes(fake.compare(wind(WRITER))) == ([], [])
     fake.kept_in = frozenset({"away"})  # in prod, and it was not said
-    assert codes(fake.compare(wind(WRITER)))[0] == ["breaks-cannot-kept"]
+    found = fake.compare(wind(WRITER))
+    assert (codes(found)[0], [m.code for m in found.open], found.blocked) == ([], ["breaks-cannot-kept"], True)
 
 
 @pytest.mark.parametrize("touched", ["member", "nested member", "new member", "holder", "role"])

@@ -7,6 +7,7 @@ import inspect
 import json
 import pickle
 import pkgutil
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from importlib import import_module
 from typing import Any
@@ -168,8 +169,8 @@ def sealed(entries: list[dict[str, Any]]) -> list[chain.LedgerEntry]:
     return out
 
 
-def signed(message: bytes, signature: str) -> bool:
-    return digest([message.decode(), "key"]) == signature
+def signed(pairs: Sequence[tuple[bytes, str]]) -> list[bool]:
+    return [digest([message.decode(), "key"]) == signature for message, signature in pairs]
 
 
 @given(st.lists(st.fixed_dictionaries({"x": st.integers(0, 5)}), min_size=1, max_size=6), st.data())

@@ -11,7 +11,7 @@ import pytest
 from sigillum.core.records.books import rows_of
 from sigillum.core.records.chain import check
 from sigillum.core.values.errors import MachineError
-from sigillum.keys.ledgerkey import LedgerKey, verifier
+from sigillum.keys.ledgerkey import LedgerKey, Verifier
 from sigillum.ledger.port import Fresh
 from sigillum.ledger.sqlite import SqliteLedger
 
@@ -44,7 +44,7 @@ def test_many_writers_get_one_chain_and_each_its_own_place(tmp_path: Path) -> No
     with ThreadPoolExecutor(8) as pool:
         list(pool.map(writer, range(8)))
     entries = list(ledger.entries())
-    assert check(entries, "ws", verifier(key.public["x"])) == (ledger.head(), [])
+    assert check(entries, "ws", Verifier(key.public["x"]).all) == (ledger.head(), [])
     assert len(entries) == 8 * 10 * 2
     assert ledger.books() == rows_of(entries)
     assert max(sizes) > 1  # several shared a transaction

@@ -365,7 +365,7 @@ def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sand
         ("reader-1", ("--out", "a.token"), 0, "by the trust valley"),
         ("reader-1", ("--out", "a.token"), 3, "a file already"),
         ("clerk-1", ("--out", "b.token"), 6, "matches no trust"),
-        ("bad", ("--out", "b.token"), 4, "invalid_grant"),
+        ("bad", ("--out", "b.token"), 4, "invalid_request"),
         ("reader-1", ("--fd", "9999"), 3, "is not open"),
         ("reader-1", ("--out", "b.token", "--trust", "vally"), 2, "did you mean valley?"),
     ):
@@ -380,9 +380,9 @@ def test_a_charter_without_any_key_is_enacted_tried_and_retired(bare: Desk, sand
         headers={"Authorization": f"Bearer {got.read_text().strip()}", "Content-Type": "application/json"},
         body=json.dumps(
             {
-                "subject": {"id": trust["principal"]["value"]},
+                "subject": {"type": "service-account", "id": trust["principal"]["value"]},
                 "action": {"name": "stream.read"},
-                "resource": {"id": "brindlemoor/sensing-prod"},
+                "resource": {"type": "place", "id": "brindlemoor/sensing-prod"},
             }
         ),
     )

@@ -16,8 +16,10 @@ from conftest import Desk
 from sigillum.cli import sandboxes
 from sigillum.reading import FileError
 from sigillum.reading.models import Section
+from sigillum.sandbox.app import House
+from sigillum.sandbox.scim.attributes import ACCOUNT
 from sigillum.sandbox.worlds import check, file
-from sigillum.sandbox.worlds.populate import merged
+from sigillum.sandbox.worlds.merging import merged
 
 DOCS = Path(__file__).parents[2] / "docs" / "sandbox.md"
 DEMO = sandboxes.usual_world()
@@ -95,6 +97,12 @@ def mistakes(text: str) -> list[str]:
             "has no API 'mail'",
         ),
         ("    without:", "    organisations: [vally]\n    without:", "has no neighbour 'vally'"),
+        (
+            "    without:",
+            "    local_accounts: [{name: a, compartment: x}, {name: a, compartment: y}, {name: a, compartment: x}]\n    without:",
+            "there are two: the local account 'a'",
+        ),
+        ("    without:", "    credentials: [{of: you@hill.example, name: k, kind: pasword}]\n    without:", "did you mean"),
         ("    without:", "    secret_delivery: twice\n    without:", "cannot be 'twice'"),
         ("    without:", "    slow: {User: {second: 3}}\n    without:", "did you mean `seconds`?"),
         ("    without:", "    preconditions: [{what: luck}]\n    without:", "cannot be 'luck'"),
@@ -163,6 +171,39 @@ def test_the_page_names_everything_that_a_world_can_say() -> None:
 )
 def test_what_was_done_meanwhile_stays(now: Any, before: Any, after: Any, then: Any) -> None:
     assert merged(now, before, after) == then
+
+
+def test_what_stands_already_has_its_kind_its_age_and_its_last_use() -> None:
+    more = """\
+    credentials:
+      - of: you@hill.example
+        name: old
+        kind: api-token
+        made: 2024-03-01T08:00:00Z
+        last_used: 2026-06-01T09:30:00Z
+        last_used_from: 192.0.2.7
+    without:"""
+    text = STARTER.replace("    without:", more).replace(
+        "display: You}", "display: You, deputy: kai@hill.example, email: you@post.example, made: 2020-01-02T00:00:00Z}"
+    )
+    told = list[str]()
+    house = House(check.check(text, "w.yaml"), "http://127.0.0.1:1", "t", tell=told.append)
+    house.change(house.world)
+    tenant = house.tenants["hill"]
+    (user,) = tenant.store.records["User"].values()
+    (key,) = tenant.store.records["Credential"].values()
+    data = user.data or {}
+    assert (user.created, data["emails"][0]["value"], data[ACCOUNT]["deputy"]) == (
+        datetime(2020, 1, 2, tzinfo=UTC),
+        "you@post.example",
+        "kai@hill.example",
+    )
+    assert ((key.data or {})["kind"], key.created) == ("api-token", datetime(2024, 3, 1, 8, tzinfo=UTC))
+    assert tenant.last_used(key.id) == {"lastUsedAt": "2026-06-01T09:30:00Z", "lastUsedFrom": "192.0.2.7"}
+    tenant.use(key.id, "127.0.0.1")
+    house.change(house.world)
+    assert tenant.last_used(key.id)["lastUsedFrom"] == "127.0.0.1", "a use that was seen is newer"
+    assert told[0].startswith("hill: 0 ")
 
 
 DIARY = """\

@@ -474,6 +474,7 @@ def test_a_server_that_ignores_revisions_is_told(pierhead: House) -> None:
         ("skerry", "post: /login, body", "post: /login, headers: {content-length: '0'}, body", "by the HTTP library alone"),
         ("skerry", "post: /login, body", "post: /login, headers: {'X é': h}, body", "is no name of a header"),
         ("skerry", "post: /login, body", "post: /login, headers: {'': h}, body", "is no name of a header"),
+        ("skerry", "post: /login, body", "post: /login, headers: {X: 'hé {id}'}, body", "no header can hold"),
         ("wharf", "'{until|last_day}'", "'{until|lastday}'", "did you mean last_day?"),
         ("ferry", "{value|quoted}", "{value}", "would be read as part of a search"),
         ("ferry", "signs: {algorithm", "sings: {algorithm", "did you mean `signs`?"),

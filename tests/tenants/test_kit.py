@@ -7,6 +7,7 @@ from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import pytest
 
@@ -54,12 +55,20 @@ class Described:
         self.name, self.service, self.said = name, make(), list[str]()
         self.dialect = validate(DialectFile, parse(text_of(name), "x.yaml"))
 
+    @property
+    def port(self) -> int:
+        return urlsplit(self.service.address).port or 0
+
     def connect(self) -> Tenant:
+        return self.through(self.port, 15)
+
+    def through(self, port: int, seconds: float = 1) -> Tenant:
+        address = self.service.address.replace(str(self.port), str(port))
         return self.driver(
-            Address(self.name, self.service.address, admin=self.admin, driver="dialect"),
+            Address(self.name, address, admin=self.admin, driver="dialect"),
             Link(Secret(self.service.key), Path(), pause=lambda seconds, why: None),
             self.dialect,
-            Http(origins=[self.service.address], log=self.said.append),
+            Http(origins=[address], log=self.said.append, timeout_seconds=seconds),
         )
 
     def changes(self) -> int:
@@ -125,10 +134,17 @@ class Open:
     def __init__(self, away: Away) -> None:
         self.away, self.said, self.lost = away, list[str](), 0
 
+    @property
+    def port(self) -> int:
+        return urlsplit(self.away.address).port or 0
+
     def connect(self) -> Tenant:
+        return self.through(self.port, 15)
+
+    def through(self, port: int, seconds: float = 1) -> Tenant:
         return connect(
-            Address(self.away.name, self.away.address, admin="ada.rusk"),
-            Link(Secret(self.away.tokens["ada.rusk"]), Path(), log=self.said.append),
+            Address(self.away.name, self.away.address.replace(str(self.port), str(port)), admin="ada.rusk"),
+            Link(Secret(self.away.tokens["ada.rusk"]), Path(), seconds, log=self.said.append),
         )
 
     def changes(self) -> int:

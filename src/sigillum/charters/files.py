@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from datetime import date
 from importlib import import_module
@@ -13,16 +12,17 @@ from typing import TYPE_CHECKING, Any
 from pydantic import Field
 
 from sigillum.core.charter.charter import Charter, PermissionWant
+from sigillum.core.charter.rules import LEANING, unknown_tenant
 from sigillum.core.facets.registry import check
 from sigillum.core.values.asked import AskedWant
-from sigillum.core.values.canonical import public_half
 from sigillum.core.values.errors import FileError, Mistake, Position
-from sigillum.core.values.outside import json_of
 from sigillum.core.values.text import did_you_mean
 from sigillum.reading.document import Document, Spot, parse, read_text
 from sigillum.reading.models import Day, Section, validate_with
 
+from .keyfiles import read_certificate, read_public_key
 from .models import AccountName, CharterName
+from .names import charters
 from .sections import account, billing, credential, grant, licence, membership, proof, role, service
 from .sections.account import IdentitySection
 from .sections.credential import CredentialSection
@@ -37,9 +37,6 @@ if TYPE_CHECKING:
     from sigillum.core.federation.subjects import Wrong
 
     from .issuers import IssuerSection
-
-_NAME_LINE = re.compile(rb"^charter:[ \t]*[\"']?([^\s\"'#]+)", re.M)
-HEAD_BYTES = 4_000
 
 
 class CharterFile(Section):
@@ -106,17 +103,7 @@ def json_schema() -> dict[str, Any]:
 
 def names(workspace: Workspace) -> dict[str, list[Path]]:
     """Charter names with the files that use them, read from the files' first lines only."""
-    out: dict[str, list[Path]] = {}
-    for path in sorted(workspace.charters.glob("*.y*ml")):
-        found = None
-        try:
-            with path.open("rb") as file:
-                found = _NAME_LINE.search(file.read(HEAD_BYTES))
-        except OSError:
-            pass
-        name = found[1].decode(errors="replace") if found else path.stem
-        out.setdefault(name, []).append(path)
-    return out
+    return charters(workspace.charters)
 
 
 def path_of(workspace: Workspace, name: str, known: Mapping[str, list[Path]] | None = None) -> Path:
@@ -159,10 +146,14 @@ def no_answers(charter: str) -> Mapping[str, str]:
 
 
 def load(
-    workspace: Workspace, path: Path, seen: tuple[str, ...] = (), answers: Callable[[str], Mapping[str, str]] = no_answers
+    workspace: Workspace,
+    path: Path,
+    seen: tuple[str, ...] = (),
+    answers: Callable[[str], Mapping[str, str]] = no_answers,
+    known: Mapping[str, list[Path]] | None = None,
 ) -> Charter:
     """Read and check a charter. Raises FileError with every mistake at once. `seen`: charters that are like this one;
-    `answers`: what somebody else told for a charter, by its name.
+    `answers`: what somebody else told for a charter, by its name; `known`: all names with their files.
     """
     shown = shown_path(workspace, path)
     text = read_text(path, shown)
@@ -180,12 +171,33 @@ def load(
         from .asked import answered
 
         document, asked = answered(document, answers(str(document.data.get("charter", ""))))
-    file, parts = validate_with(CharterFile, RARE, document)
-    charter = replace(_alike(workspace, _to_core(workspace, file, parts, document), document, seen), asked=asked)
+    try:
+        file, parts = validate_with(CharterFile, RARE, document)
+    except FileError as problem:
+        raise FileError("", where=shown, mistakes=(*problem.mistakes, *_further(workspace, document, problem))) from None
+    charter = replace(_alike(workspace, _to_core(workspace, file, parts, document), document, seen, known), asked=asked)
     mistakes = check(charter, workspace.rules, workspace.file.tenants)
     if mistakes:
         raise FileError("", where=shown, mistakes=tuple(_point(m, document) for m in mistakes))
     return charter
+
+
+def _further(workspace: Workspace, document: Document, problem: FileError) -> Iterator[Mistake]:
+    """What else is wrong beside mistakes of form: in the sections that have none, and not because another one is left out."""
+    begins = sorted((document.position((k,), key=True), k) for k in document.data)
+    bad = {next((k for p, k in reversed(begins) if p <= m.position), "") for m in problem.mistakes if m.position is not None}
+    rest = document._replace(data={k: v for k, v in document.data.items() if k not in bad})
+    known = workspace.file.tenants
+    try:
+        charter = _to_core(workspace, *validate_with(CharterFile, RARE, rest), document)
+    except FileError:  # what the charter is about is not known, and perhaps in which tenant it lives
+        yield from unknown_tenant(
+            str(document.data.get("tenant", next(iter(known), ""))), known, document.position(("tenant",))
+        )
+        return
+    for mistake in check(charter, workspace.rules, known):
+        if mistake.code not in LEANING and mistake.code.removesuffix("-missing") not in bad:
+            yield _point(mistake, document)
 
 
 _SPOTS: dict[str, tuple[str, ...]] = {"tenant-unknown": ("tenant",)}
@@ -199,7 +211,13 @@ def _point(mistake: Mistake, document: Document) -> Mistake:
     return Mistake(mistake.code, mistake.what, mistake.mend, document.position(spot))
 
 
-def _alike(workspace: Workspace, charter: Charter, document: Document, seen: tuple[str, ...]) -> Charter:
+def _alike(
+    workspace: Workspace,
+    charter: Charter,
+    document: Document,
+    seen: tuple[str, ...],
+    known: Mapping[str, list[Path]] | None,
+) -> Charter:
     """With `like`, the other charter's services, teams and grants, read anew each time: so both stay the same."""
     if not charter.like:
         return charter
@@ -216,7 +234,7 @@ def _alike(workspace: Workspace, charter: Charter, document: Document, seen: tup
     if charter.like == charter.name or charter.like in seen:
         raise wrong("like-circle", "the charters are like each other in a circle", "write the grants in one of them")
     try:
-        model = load(workspace, path_of(workspace, charter.like), (*seen, charter.name))
+        model = load(workspace, path_of(workspace, charter.like, known), (*seen, charter.name), known=known)
     except FileError as problem:
         if problem.mistakes:
             raise
@@ -328,42 +346,6 @@ def _rare(parts: Mapping[str, Any], at: Callable[[Spot], Position], issuers: Map
 
         out["signing"] = signing.to_core(parts["signing"], at(("signing",)))
     return out
-
-
-def read_public_key(path: Path, position: Position) -> Mapping[str, Any]:
-    """The holder's public JWK. Raises FileError; above all where it is not only the public half."""
-
-    def wrong(what: str, mend: str) -> FileError:
-        return FileError(what, where=str(position), mend=mend, mistakes=(Mistake("public-key", what, mend, position),))
-
-    try:
-        key = json_of(read_text(path, str(path)))
-    except (FileError, ValueError) as problem:
-        raise wrong("the public key cannot be read", "name a file with a public JWK in it") from problem
-    if not isinstance(key, dict) or "kty" not in key:
-        raise wrong("the file holds no JWK", "ask the holder for the public half as a JWK (RFC 7517)")
-    if any(n in key for n in ("d", "p", "q", "k")):
-        raise wrong(
-            "the file holds a private key, which must never travel",
-            "ask the holder to make a new pair and to send the public half only",
-        )
-    return {n: str(v) for n, v in public_half(key).items()}
-
-
-def read_certificate(path: Path, ca: Path | None, position: Position) -> CertificateAnswer:
-    """What the house's CA answered; signed by it, where `house_ca:` of sigillum.yaml names that. Raises FileError."""
-    from sigillum.core.charter.wants import CertificateAnswer
-    from sigillum.keys.certificates import chained, read
-
-    try:
-        seen = read(path.read_bytes())
-        held = chained(seen.der, ca.read_bytes()) if ca is not None else True
-    except (OSError, ValueError) as problem:
-        what = f"the certificate cannot be read: {getattr(problem, 'strerror', None) or problem}"
-        mend = "name the file that the house's CA sent: PEM or DER, without a private key"
-        wrong = Mistake("certificate", what, mend, position)
-        raise FileError(what, where=str(position), mend=mend, mistakes=(wrong,)) from problem
-    return CertificateAnswer(seen.der, seen.key, seen.until, seen.subject, seen.issuer, seen.authority, held)
 
 
 def review_day(today: date, seconds: int) -> str:

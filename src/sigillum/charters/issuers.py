@@ -8,7 +8,7 @@ from pydantic import BeforeValidator, Field
 from pydantic_core import PydanticCustomError
 
 from sigillum.core.federation.conditions import Ref
-from sigillum.core.federation.subjects import SubjectPart
+from sigillum.core.federation.subjects import SubjectPart, name_of
 from sigillum.core.federation.trusts import DISCOVERY, Issuer
 from sigillum.reading.models import OrText, Section
 
@@ -35,6 +35,11 @@ def _address(value: Any) -> Any:
 
     text = value if isinstance(value, str) else ""
     parts = urlsplit(text)
+    if not text.isascii():  # an address has no other letters (RFC 3986 §2), and what looks like one is somebody else's
+        odd = next(c for c in text if not c.isascii())
+        what = f"{text[:60]!r} is no issuer: {name_of(odd)} stands in no address"
+        mend = "write its address just as its tokens say it (iss): a host name of other letters begins with xn--"
+        raise PydanticCustomError("issuer", "{what}", {"what": what, "mend": mend})
     if parts.scheme not in ("https", "http") or not parts.hostname or parts.query or parts.fragment or parts.username:
         raise PydanticCustomError(
             "issuer",
@@ -47,7 +52,12 @@ def _address(value: Any) -> Any:
     return value
 
 
+def _named(value: Any) -> Any:
+    return _address(value) if isinstance(value, str) and "://" in value else value
+
+
 Address = Annotated[str, BeforeValidator(_address)]
+Named = Annotated[str, BeforeValidator(_named)]
 Keys = Annotated[str, Field(pattern=r"^(discovery|file:.+)$")]
 
 

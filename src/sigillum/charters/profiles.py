@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from sigillum.core.federation.trusts import DISCOVERY, Trust
+from sigillum.protocols.headers import fault_of
 from sigillum.reading.document import parse
 from sigillum.reading.models import Section, one_of, says, validate, wrong
 
@@ -32,6 +33,8 @@ class ReadsSection(Section):
     def _one(self) -> ReadsSection:
         if sum(getattr(self, way) is not None for way in WAYS) != 1:
             raise wrong("reads", "a token is read in just one way", f"write one of {', '.join(WAYS)}")
+        for fault in filter(None, (fault_of(name, value) for name, value in self.header.items())):
+            raise wrong("header", *fault)
         return self
 
 

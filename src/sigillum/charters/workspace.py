@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 from pydantic_core import PydanticCustomError
@@ -14,15 +14,15 @@ from sigillum.core.charter.rules import Consumer, HouseRules
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.text import BECAUSE_CLASSES, CLASSES
 from sigillum.reading.document import parse, read_text
-from sigillum.reading.models import Duration, Section, validate_with
+from sigillum.reading.models import Duration, Section, json_schema, validate_with
 
 from .models import CharterName, reference
+from .names import FILE
 
 if TYPE_CHECKING:
     from .consumers import ConsumerSection
     from .issuers import IssuerSection
 
-FILE = "sigillum.yaml"
 PRIVATE = ".sigillum"
 DAY = 86_400
 
@@ -60,6 +60,9 @@ class TenantSection(Section):
     facts: str | None = Field(None, description="Of a tenant by hand: the folder of its facts (facts/NAME where none is given)")
     dialect: str | None = Field(None, description="Of the driver dialect: the file (dialects/NAME.yaml where none is given)")
     origins: list[str] = Field(default_factory=list, description="Addresses elsewhere to which its tokens may go, too")
+    auth: Literal["scram-sha-256", "md5", "password"] | None = Field(
+        None, description="Of the driver postgresql: how its server may ask for a password (scram-sha-256 where none is given)"
+    )
     clock: str | None = Field(None, description="`tenant`: follow its clock however far it is off")
 
 
@@ -183,8 +186,13 @@ def find(start: Path) -> Path:
 def load(folder: Path) -> Workspace:
     """Read a workspace. Raises FileError."""
     document = parse(read_text(folder / FILE, FILE), FILE)
-    file, parts = validate_with(WorkspaceFile, {"consumers": _consumers, "issuers": _issuers}, document)
+    file, parts = validate_with(WorkspaceFile, PARTS, document)
     return Workspace(folder, file, parts.get("consumers", {}), parts.get("issuers", {}))
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema of sigillum.yaml, for editors."""
+    return json_schema(WorkspaceFile, PARTS, "The workspace file of Sigillum")
 
 
 def _issuers() -> type[Section]:
@@ -197,3 +205,6 @@ def _consumers() -> type[Section]:
     from .consumers import Part
 
     return Part
+
+
+PARTS = {"consumers": _consumers, "issuers": _issuers}  # their models are made only where a workspace has some

@@ -72,7 +72,7 @@ class Context:
             announce=self._announce,
             say=self.say,
             confirm=self.confirm or self._confirm,
-            progress=self._progress,
+            progress=self.progress,
             stopping=self._stopping,
             log=self.say if self.options.verbose else None,
         )
@@ -110,7 +110,7 @@ class Context:
             from sigillum.tenants.by_hand.answers import Answers
             from sigillum.workflows.desk.books import writer_name
 
-            self.confirm = self._answers = Answers(file, lambda r: resolve(r, Path.cwd()), writer_name())
+            self.confirm = self._answers = Answers(file, lambda r: resolve(r, Path.cwd(), str(file)), writer_name())
 
     def left_over(self) -> None:
         """Say which answers nothing asked for: what was done before, and what is misspelt."""
@@ -187,7 +187,7 @@ class Context:
         for view in views if self.for_people else ():
             made = view() if callable(view) else view
             if isinstance(made, str):
-                self.document(made)
+                self.document(visible(made))
             elif not isinstance(made, Listing):
                 self.quiet()
                 self.draw(made, sys.stdout)
@@ -237,7 +237,7 @@ class Context:
         """Another program has the terminal: nothing but what was asked for with --verbose is told beside it."""
         self._silent, self._muted = True, not self.options.verbose
 
-    def _progress(self, progress: Progress) -> None:
+    def progress(self, progress: Progress) -> None:
         """What is under way: shown on a terminal, and named when somebody asks to stop."""
         with self._lock:
             if not progress.text:

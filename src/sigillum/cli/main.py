@@ -21,6 +21,11 @@ def main(arguments: list[str] | None = None) -> int:
     if arguments == ["--version"]:
         write(sys.stdout, f"sigillum {__version__}\n")
         return 0
+    if arguments[:2] == ["completion", "names"] and len(arguments) == 3:  # asked by a shell while somebody types
+        from sigillum.charters.names import names
+
+        write(sys.stdout, "".join(f"{name}\n" for name in names(arguments[2])))
+        return 0
     # A command lives for a moment and makes thousands of lasting objects while it loads: collecting them early
     # finds nothing and costs a tenth of the start-up.
     gc.set_threshold(COLLECT_AFTER)

@@ -12,6 +12,7 @@ COMMANDS = {
     "demo": "play the demo: every command, for real, against simulated tenants",
     "sandbox": "start, stop and disturb the simulated tenants",
     "tenant": "add, list and inspect tenants, and identify what they know",
+    "config": "check sigillum.yaml, and print its schema for editors",
     "dialect": "describe a tenant's own interface: begin, check and prove a description",
     "charter": "write, check, show, rename and split charters",
     "advise": "say which kind of identity and credential an integration wants, and why",

@@ -13,7 +13,8 @@ from typing import Any, NoReturn, Protocol, cast
 
 from sigillum import __version__
 from sigillum.core.values.errors import FileError, MachineError, Outcome, Position, SigillumError, UsageError
-from sigillum.core.values.text import did_you_mean
+from sigillum.core.values.secret import masked
+from sigillum.core.values.text import did_you_mean, visible
 
 from .context import Context
 from .forms import JSON_VERSION
@@ -66,6 +67,7 @@ class _Lines(argparse.RawDescriptionHelpFormatter):
 
 
 WIDEST = 100  # columns of help
+_GOES_WITH = re.compile(r"with (--[a-z-]+(?: [a-z-]+)?(?: or --[a-z-]+(?: [a-z-]+)?)*)(?::|$)")  # how a help begins
 _EXAMPLE = re.compile(r"(  \S.*?\S)\s{2,}(\S.*)")  # a command, and what it does
 _WORD = re.compile(r"(?:--[a-z-]+ )?(?:'[^']*'|[^\s'])+")  # of a command; an option and its value stay together
 
@@ -160,11 +162,12 @@ def run(arguments: list[str]) -> int:
         if debug:
             raise
         known = _known(problem)
-        write(sys.stderr, tell(known))
+        write(sys.stderr, visible(masked(tell(known))))
         if _wants_json(own):
             from .views.hints import problem_json
 
-            write(sys.stdout, json.dumps({"version": JSON_VERSION, "kind": "problem", **problem_json(known)}, indent=1) + "\n")
+            told = json.dumps({"version": JSON_VERSION, "kind": "problem", **problem_json(known)}, indent=1)
+            write(sys.stdout, masked(told) + "\n")
         return int(known.outcome)
 
 
@@ -180,7 +183,9 @@ def _dispatch(arguments: list[str]) -> int:
     if name not in COMMANDS:
         raise UsageError(f"there is no command {name!r}", where="sigillum", mend=did_you_mean(name, COMMANDS))
     own, another = split(name, arguments)
-    args = build([name]).parse_args(list(_joined(with_verb(name, own))))
+    parser = build([name])
+    args = parser.parse_args(list(_joined(with_verb(name, own))))
+    _belong_together(_leaf(parser, name, getattr(args, "verb", None)), args)
     args.another = another
     context = Context(resolve(args))
     try:
@@ -189,6 +194,37 @@ def _dispatch(arguments: list[str]) -> int:
         return code
     finally:
         context.close()
+
+
+def _leaf(parser: argparse.ArgumentParser, *names: str | None) -> argparse.ArgumentParser:
+    """The parser of a command, or of its verb."""
+    for name in names:
+        inner = next((a for a in parser._actions if isinstance(a, argparse._SubParsersAction)), None)
+        parser = inner.choices.get(name or "", parser) if inner is not None else parser
+    return parser
+
+
+def _belong_together(parser: argparse.ArgumentParser, args: argparse.Namespace) -> None:
+    """What the help of an option says it goes with has to be there: without, it would have no effect. Raises UsageError."""
+    by_name = {o: a for a in parser._actions for o in a.option_strings}
+
+    def given(action: argparse.Action) -> bool:
+        return bool(getattr(args, action.dest, action.default) != action.default)
+
+    for action in parser._actions:
+        needs = _GOES_WITH.match(action.help or "") if action.option_strings and given(action) else None
+        if needs is None:
+            continue
+        others = [one.split(" ") for one in needs[1].split(" or ")]
+        for option, *value in others:
+            other = by_name[option]
+            if getattr(args, other.dest) == value[0] if value else given(other):
+                break
+        else:
+            option = action.option_strings[-1]
+            raise UsageError(
+                f"{option} has no effect without {needs[1]}", where=option, mend=f"write {needs[1]}, or leave it out"
+            )
 
 
 def split(name: str, arguments: list[str]) -> tuple[list[str], list[str]]:

@@ -9,6 +9,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -17,7 +18,6 @@ from sigillum.core.values.errors import FileError, MachineError, Mistake, Positi
 from sigillum.core.values.outside import json_of
 from sigillum.protocols.http import Http, HttpError
 
-START_SECONDS = 20.0
 STOP_SECONDS = 5.0
 ASK_SECONDS = 3.0
 
@@ -83,8 +83,12 @@ def mistakes_of(told: Any) -> tuple[Mistake, ...]:
 Started = tuple[subprocess.Popen[bytes], dict[str, Any]]
 
 
-def start(folder: Path, world: Path | None, port: int, state: Path | None = None) -> Started:
-    """Start it and wait until it is ready; from `state`, where that is there. Raises FileError, MachineError."""
+def start(
+    folder: Path, world: Path | None, port: int, state: Path | None = None, tell: Callable[[str], None] = lambda text: None
+) -> Started:
+    """Start it and wait until it is ready, however large its world is; from `state`, where that is there. `tell` is told how
+    far it is. Raises FileError, MachineError.
+    """
     if world is not None and not world.is_file():
         raise FileError("there is no such world file", where=str(world), mend="leave --world out for the demo world")
     about = running(folder)
@@ -93,7 +97,8 @@ def start(folder: Path, world: Path | None, port: int, state: Path | None = None
     if world is None and (state is None or not state.exists()):
         world = usual_world()
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    (folder / "running.json").unlink(missing_ok=True)
+    for name in ("running.json", "starting"):
+        (folder / name).unlink(missing_ok=True)
     words = [*(("--world", str(world)) if world is not None else ()), *(("--state", str(state)) if state is not None else ())]
     with (folder / "log").open("wb") as log:
         process = subprocess.Popen(
@@ -103,16 +108,19 @@ def start(folder: Path, world: Path | None, port: int, state: Path | None = None
             stderr=log,
             start_new_session=True,
         )
-    deadline = time.monotonic() + START_SECONDS
-    while time.monotonic() < deadline:
-        about = running(folder)
-        if about is not None:
-            return process, about
-        if process.poll() is not None:
-            raise _wrong_world((folder / "log").read_text(encoding="utf-8", errors="replace"), world or state or folder)
-        time.sleep(0.02)
-    process.kill()
-    raise MachineError("the sandbox did not become ready", where=str(folder / "log"), mend="look at its log")
+    try:
+        while (about := running(folder)) is None:
+            if process.poll() is not None:
+                raise _wrong_world((folder / "log").read_text(encoding="utf-8", errors="replace"), world or state or folder)
+            with contextlib.suppress(OSError):
+                tell((folder / "starting").read_text(encoding="utf-8"))
+            time.sleep(0.02)
+    except KeyboardInterrupt:
+        process.kill()
+        process.wait()
+        raise
+    tell("")
+    return process, about
 
 
 def answers(about: dict[str, Any]) -> bool:
@@ -168,7 +176,7 @@ def stop(folder: Path) -> bool:
 
 def _forget(folder: Path) -> None:
     """What a sandbox leaves behind that has ended."""
-    for path in (*folder.glob("*.token"), folder / "running.json"):
+    for path in (*folder.glob("*.token"), folder / "running.json", folder / "starting"):
         path.unlink(missing_ok=True)
 
 

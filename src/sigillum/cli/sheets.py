@@ -116,6 +116,7 @@ def seal_sheet(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outc
             mend="name a file for it",
         )
     sealed = seal(context.office, sheet, args.seal_to, duration(args.lasts, "--lasts"))
+    context.say(f"Sealing {sheet.charter} to the key {context.ident(sealed.receiver)}: only its owner can open it.")
     record(
         context.office,
         sheet,
@@ -124,13 +125,14 @@ def seal_sheet(args: argparse.Namespace, context: Context, sheet: Sheet) -> Outc
         sealed=sealed.id,
         receiver=sealed.receiver,
         ends=format_instant(sealed.ends),
+        code=sealed.code,
     )
     put_out(args, context, sealed.text)
     if away:  # the sheet stands on the disk
         give_away(context.office, sheet)
     ours = context.ident(context.office.books.signing_key().key_id)
     context.say(
-        f"Sealed to {context.ident(sealed.receiver)}; it can be opened until {format_instant(sealed.ends)}.\n"
+        f"It can be opened until {format_instant(sealed.ends)}.\n"
         f"The receiver needs the thumbprint of our key, on another way: {ours}"
     )
     return Outcome.DONE

@@ -19,8 +19,8 @@ def is_reference(text: str) -> bool:
     return bool(_FORM.match(text))
 
 
-def resolve(reference: str, folder: Path) -> Secret:
-    """The secret behind a reference; `file:` is relative to `folder`.
+def resolve(reference: str, folder: Path, where: str = "sigillum.yaml") -> Secret:
+    """The secret behind a reference, which stands at `where`; `file:` is relative to `folder`.
 
     Raises UsageError (variable not set), MachineError (file missing or open to others), FileError (not a reference).
     """
@@ -28,7 +28,7 @@ def resolve(reference: str, folder: Path) -> Secret:
     if not found:
         raise FileError(
             "a secret stands here itself instead of a reference to it",
-            where="sigillum.yaml",
+            where=where,
             mend=f"write {WAYS}, and replace the secret, since it may have been seen",
         )
     way, name = found[1], found[2]
@@ -48,17 +48,11 @@ def resolve(reference: str, folder: Path) -> Secret:
 
 
 def _keyring(name: str) -> str:
-    from importlib import import_module
+    from .vaults import Keyring
 
-    try:
-        keyring = import_module("keyring")
-    except ImportError as problem:
-        raise MachineError(
-            "the keyring library is not installed", where=f"keyring:{name}", mend="run `pip install 'sigillum[keyring]'`"
-        ) from problem
-    value = keyring.get_password("sigillum", name)
+    value = Keyring().get(name)
     if not value:
         raise MachineError(
             "the keyring holds no such entry", where=f"keyring:{name}", mend=f"run `keyring set sigillum {name}`"
         )
-    return str(value)
+    return value

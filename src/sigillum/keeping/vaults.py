@@ -18,7 +18,7 @@ class Keyring:
             self._keyring: Any = import_module("keyring")
         except ImportError as problem:
             raise MachineError(
-                "the keyring library is not installed", where="keep_in: keyring", mend="run `pip install 'sigillum[keyring]'`"
+                "the keyring library is not installed", where="keyring", mend="run `pip install 'sigillum[keyring]'`"
             ) from problem
 
     def get(self, name: str) -> str | None:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Mapping
+import os
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from sigillum.core.values.canonical import thumbprint
@@ -11,6 +12,9 @@ from sigillum.core.values.errors import MachineError
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+
+MANY = 500  # signatures that one thread checks at a time
 
 
 def b64(data: bytes) -> str:
@@ -58,8 +62,39 @@ class LedgerKey:
         return b64(self._private.sign(message))
 
 
-def verifier(public_x: str) -> Any:
-    """A function (message, signature) -> bool for the public key `x`. Raises MachineError."""
+class Verifier:
+    """Whether messages are signed by one key, by its public part `x`. Raises MachineError where that is none."""
+
+    def __init__(self, public_x: str) -> None:
+        self._x, self._one = public_x, _verifier(public_x)
+
+    def __call__(self, message: bytes, signature: str) -> bool:
+        return self._one(message, signature)
+
+    def all(self, signed: Sequence[tuple[bytes, str]]) -> list[bool]:
+        """Of each; many by a library that takes a third of the time for it, shared among the cores."""
+        if len(signed) < MANY:
+            return [self._one(*one) for one in signed]
+        from concurrent.futures import ThreadPoolExecutor
+
+        from nacl.exceptions import CryptoError
+        from nacl.signing import VerifyKey
+
+        key = VerifyKey(unb64(self._x))
+
+        def good(message: bytes, signature: str) -> bool:
+            try:
+                key.verify(message, unb64(signature))
+            except (CryptoError, ValueError):
+                return False
+            return True
+
+        parts = [signed[n : n + MANY] for n in range(0, len(signed), MANY)]
+        with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+            return [one for part in pool.map(lambda p: [good(*one) for one in p], parts) for one in part]
+
+
+def _verifier(public_x: str) -> Callable[[bytes, str], bool]:
     from cryptography.exceptions import InvalidSignature
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 

@@ -18,7 +18,7 @@ from .shapes import MOST_BYTES, TROUBLE, NoShapeError
 DASHES = "-\u2010\u2011\u2012\u2013\u2014\u2015\u2212"
 _EDGE = re.compile(rf"[{DASHES}]{{1,12}}[ \t]*(BEGIN|END)[ \t]+([A-Z0-9][A-Z0-9 ]{{2,50}}?)[ \t]*[{DASHES}]{{1,12}}", re.I)
 _HEADER = re.compile(r"(?m)^\s*(Proc-Type|DEK-Info):.*$")
-_ESCAPED = re.compile(r"\\+(?:r\\+)?n")
+_ESCAPED = re.compile(r"(?<!\\)\\+(?:r\\+)?n")
 QUOTES = {'"': '"', "'": "'", "`": "`", "\u201c": "\u201d", "\u2018": "\u2019", "\u00ab": "\u00bb"}
 OPENSSH = b"openssh-key-v1\x00"
 WIDTH, WIDTH_OPENSSH = 64, 70

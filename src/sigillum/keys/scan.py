@@ -134,14 +134,18 @@ def _literal(data: bytes, now: datetime) -> list[FoundKey]:
     hinted = b"\0" not in data and any(h in low for h in HINTS)
     if not hinted and not any(m in data for m in MARKED):
         return []
-    text, taken, out = data.decode("latin-1"), list[tuple[int, int]](), list[FoundKey]()  # a place is one of bytes
+    text, taken = data.decode("latin-1"), bytearray(len(data))  # a place is one of bytes
+    kept = list[tuple[int, str, str, str]]()
     for begin, end, what, mark, until in _found(data, text, _lines(data, low) if hinted else []):
-        if not any(a < end and begin < b for a, b in taken):
-            taken.append((begin, end))
-            line = text.count("\n", 0, begin) + 1
-            ended = bool(until) and until <= format_instant(now)
-            out.append(FoundKey(line, begin - text.rfind("\n", 0, begin), what, mark, until, ended))
-    return sorted(out)
+        if taken.find(1, begin, end) < 0:
+            taken[begin:end] = b"\1" * (end - begin)
+            kept.append((begin, what, mark, until))
+    out, line, counted = list[FoundKey](), 1, 0
+    for begin, what, mark, until in sorted(kept):
+        line, counted = line + text.count("\n", counted, begin), begin
+        ended = bool(until) and until <= format_instant(now)
+        out.append(FoundKey(line, begin - text.rfind("\n", 0, begin), what, mark, until, ended))
+    return out
 
 
 def _shapes(data: bytes) -> list[Shape]:

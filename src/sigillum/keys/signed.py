@@ -12,7 +12,7 @@ from sigillum.core.values.canonical import canonical, thumbprint
 from sigillum.core.values.errors import FileError
 from sigillum.core.values.outside import json_of
 
-from .ledgerkey import LedgerKey, b64, unb64, verifier
+from .ledgerkey import LedgerKey, Verifier, b64, unb64
 
 MEMBER = "signature"
 
@@ -51,6 +51,6 @@ def check(document: Mapping[str, Any], where: str) -> Signer:
         raise wrong("the file's signature is not readable", "ask its sender for the file as it was written") from problem
     if algorithm != "Ed25519" or public.get("crv") != "Ed25519" or mark != key_id:
         raise wrong("the file is signed in a way that is not taken here", "it must be an Ed25519 key and its own thumbprint")
-    if not verifier(x)(f"{protected}.{b64(content)}".encode(), signature):
+    if not Verifier(x)(f"{protected}.{b64(content)}".encode(), signature):
         raise wrong("the file was changed after it was signed, or damaged on its way", "ask its sender for it anew")
     return Signer(key_id, public)

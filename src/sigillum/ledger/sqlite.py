@@ -12,7 +12,8 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
 
 from sigillum.core.records.books import NAME, Row, changes, rows_of
 from sigillum.core.records.chain import GENESIS, VERSION, Head, LedgerEntry, hash_of
@@ -22,6 +23,9 @@ from sigillum.core.values.errors import MachineError
 from sigillum.core.values.times import format_instant
 
 from .port import Fresh
+
+if TYPE_CHECKING:
+    from tempfile import TemporaryDirectory
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS entries (
@@ -37,6 +41,7 @@ _OURS = frozenset({"entries", "books", "entries_of_charter", "entries_of_kind", 
 _COLUMNS = "stream, sequence, previous, at, writer, key_id, kind, charter, body, hash, signature, version"
 PATIENCE_SECONDS = 5.0
 POLL_SECONDS = 0.1
+LEAST_BYTES = 131_072  # what writers share beside the file takes so much
 
 Sign = Callable[[bytes], str]
 
@@ -49,19 +54,47 @@ def _trouble(problem: sqlite3.Error, path: Path) -> MachineError:
             where=str(path),
             mend="wait until the other one has ended, then run the same command again",
         )
-    if "full" in text:
+    about = os.statvfs(path.parent)
+    if "full" in text or ("i/o" in text and about.f_bavail * about.f_frsize < LEAST_BYTES):
         return MachineError(
             "the disk is full; nothing further was sent",
             where=str(path),
             mend="free some space, then run the same command again: it goes on where it stopped",
         )
     if "readonly" in text or "unable to open" in text:
-        return MachineError("the ledger cannot be written", where=str(path), mend="mend the rights of the file")
+        whole = about.f_flag & os.ST_RDONLY
+        mend = "its file system is read-only: mount it for writing" if whole else "mend the rights of the file and its folder"
+        return MachineError("the ledger cannot be written", where=str(path), mend=mend)
+    if "i/o" in text:
+        return MachineError(
+            "the disk reports an error", where=str(path), mend="look at the log of this machine; restore the file from a copy"
+        )
     return MachineError(
         f"the ledger cannot be used: {problem}",
         where=str(path),
         mend="run `sigillum ledger verify`; restore the file from a copy if it is damaged",
     )
+
+
+def _connected(path: Path | str, *, uri: bool = False) -> sqlite3.Connection:
+    return sqlite3.connect(path, timeout=PATIENCE_SECONDS, isolation_level=None, check_same_thread=False, uri=uri)
+
+
+def _unwritten(path: Path) -> tuple[sqlite3.Connection, TemporaryDirectory[str] | None]:
+    """For reading where nothing can be written, not even what readers share: on a full disk, or in a folder of somebody else's.
+
+    What a writer has not yet put into the file itself stands beside it; then both are copied first.
+    """
+    import shutil
+    import tempfile
+
+    beside = path.with_name(f"{path.name}-wal")
+    if not (beside.exists() and beside.stat().st_size):
+        return _connected(f"file:{quote(str(path))}?immutable=1", uri=True), None
+    copy = tempfile.TemporaryDirectory(prefix="sigillum-")  # 0700
+    for one in (path, beside):
+        shutil.copyfile(one, Path(copy.name, one.name))
+    return _connected(Path(copy.name, path.name)), copy
 
 
 @dataclass(slots=True)
@@ -87,13 +120,21 @@ class SqliteLedger:
         self.writable = sign is not None
         self._lock, self._queue_lock = threading.RLock(), threading.Lock()
         self._queue = list[_Waiting]()
+        self._copy: TemporaryDirectory[str] | None = None
         try:
             fresh = not path.exists()
             if fresh:
                 os.close(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600))
-            self._db = sqlite3.connect(path, timeout=PATIENCE_SECONDS, isolation_level=None, check_same_thread=False)
-            self._db.execute("PRAGMA synchronous=FULL")
-            first = self._db.execute("SELECT version FROM entries LIMIT 1").fetchone() if not fresh else None
+            self._db = _connected(path)
+            try:
+                self._db.execute("PRAGMA synchronous=FULL")
+                first = self._db.execute("SELECT version FROM entries LIMIT 1").fetchone() if not fresh else None
+            except sqlite3.OperationalError as problem:
+                if self.writable or any(word in str(problem) for word in ("locked", "busy")):
+                    raise
+                self._db.close()
+                self._db, self._copy = _unwritten(path)
+                first = self._db.execute("SELECT version FROM entries LIMIT 1").fetchone()
             if first is not None and first[0] != VERSION:
                 raise MachineError(
                     f"the ledger is of format {first[0]}, this version writes {VERSION}",
@@ -115,6 +156,8 @@ class SqliteLedger:
     def close(self) -> None:
         with self._lock:
             self._db.close()
+            if self._copy is not None:
+                self._copy.cleanup()
 
     def _rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         try:
@@ -237,7 +280,10 @@ class SqliteLedger:
                     where=str(self.path),
                     mend="run `sigillum ledger verify`; restore the file from a copy",
                 )
-            yield LedgerEntry(row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7], body, row[9], row[10], row[11])
+            text = row[8] if isinstance(row[8], bytes) else row[8].encode()
+            yield LedgerEntry(
+                row[0], row[1], row[2], row[3], row[4], row[5], row[6], row[7], body, row[9], row[10], row[11], text
+            )
 
     def strange(self) -> list[str]:
         """What stands in the file beside our tables: tables, views, triggers, and indexes of other hands."""

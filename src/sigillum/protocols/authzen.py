@@ -86,5 +86,11 @@ def _decision(found: dict[str, Any], url: str) -> tuple[bool, str]:
     decision, context = found.get("decision"), found.get("context")
     if not isinstance(decision, bool):
         raise UnreachableError("the answer holds no decision", where=url, mend="ask the tenant's operator")
-    reason = context.get("reason", "") if isinstance(context, dict) else ""
-    return decision, plain(reason)
+    about = context if isinstance(context, dict) else {}
+    if isinstance(about.get("error"), dict):  # one of several questions that was not answered is no refusal
+        raise UnreachableError(
+            f"the question was not answered: {plain(about['error'].get('message', ''))}",
+            where=url,
+            mend="ask the tenant's operator",
+        )
+    return decision, plain(about.get("reason", ""))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import io
 import time
 from collections.abc import Callable, Iterable, Mapping
@@ -28,6 +29,7 @@ from urllib3.util import SKIP_HEADER
 from sigillum import __version__
 from sigillum.core.values.errors import Outcome, UnreachableError
 from sigillum.core.values.outside import json_of
+from sigillum.core.values.secret import Secret, masked_bytes
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 
@@ -162,21 +164,31 @@ class Answer:
 
     @cached_property
     def json(self) -> Any:
-        """The body as JSON. Raises HttpError where it is none."""
+        """The body as JSON, without what it says back of our secrets. Raises HttpError where it is none."""
+        shown = masked_bytes(self.body)
+        return self.handed if shown is self.body else self._parsed(shown)
+
+    @cached_property
+    def handed(self) -> Any:
+        """The body as JSON with all that is in it: for who takes a secret out of it, or sends it back. Raises HttpError."""
+        return self._parsed(self.body)
+
+    def _parsed(self, body: bytes) -> Any:
         try:
-            return json_of(self.body)
+            return json_of(body)
         except (ValueError, RecursionError) as problem:
             raise HttpError(
                 "the answer is not JSON", where=self.url, mend="check the address: is it the tenant's own interface?"
             ) from problem
 
-    def object(self) -> dict[str, Any]:
-        """The body as a JSON object. Raises HttpError."""
-        if not isinstance(self.json, dict):
+    def object(self, *, handed: bool = False) -> dict[str, Any]:
+        """The body as a JSON object, as `json` or as `handed` gives it. Raises HttpError."""
+        found = self.handed if handed else self.json
+        if not isinstance(found, dict):
             raise HttpError(
                 "the answer is not a JSON object", where=self.url, mend="check the address: is it the tenant's own interface?"
             )
-        return self.json
+        return found
 
     def clock(self) -> ClockReading | None:
         """What `Date` tells of the other clock; answers from a cache (`Age`) tell nothing."""
@@ -204,6 +216,11 @@ def _date(text: str) -> datetime | None:
     except DATE_TROUBLE:
         return None
     return date.replace(tzinfo=UTC) if date.tzinfo is None else date
+
+
+def basic(name: str, secret: Secret) -> Secret:
+    """What is presented as a name and a password, as a secret of its own (RFC 7617 §2)."""
+    return Secret(base64.b64encode(f"{name}:{secret.reveal()}".encode()).decode())
 
 
 class Http:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import json
 import secrets
 from collections.abc import Mapping
@@ -16,7 +15,7 @@ from sigillum.core.values.errors import MachineError, RefusedError, UnreachableE
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 
-from .http import Answer, Http
+from .http import Answer, Http, basic
 
 JWT_BEARER = "urn:ietf:params:oauth:grant-type:jwt-bearer"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"  # RFC 8693
@@ -25,6 +24,17 @@ ASSERTION_TYPE = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 WELL_KNOWN = "/.well-known/oauth-authorization-server"
 OPENID_WELL_KNOWN = "/.well-known/openid-configuration"  # OpenID Connect Discovery §4: many servers have that one only
 USUAL_ASSERTION_SECONDS = 60
+
+
+REFUSALS = {  # what to do about an error of a token endpoint (RFC 6749 §5.2, RFC 8693 §2.2.2)
+    "invalid_client": "it does not know the client, or not the credential: compare both with what it shows",
+    "invalid_grant": "what was presented is not accepted: compare the account, its credential and its end with what it shows",
+    "invalid_scope": "ask for scopes that it grants",
+    "unauthorized_client": "the client may not sign in in this way: look at how it is registered",
+    "unsupported_grant_type": "it does not offer this way of signing in",
+    "invalid_target": "it gives no tokens for that audience",
+    "invalid_request": "it does not accept the request as it stands: look at what it says about it",
+}
 
 
 class OAuthRefusedError(RefusedError):
@@ -40,7 +50,7 @@ class OAuthRefusedError(RefusedError):
         super().__init__(
             f"{doing}: {self.error}{f' ({detail})' if detail else ''}",
             where=answer.url,
-            mend="the tenant does not take this credential: is it active, and is its clock right?",
+            mend=REFUSALS.get(str(self.error), "ask the tenant's operator what that means there"),
         )
 
 
@@ -93,6 +103,16 @@ def discover(http: Http, issuer: str) -> Metadata:
     raise UnreachableError(
         "there is no authorization server metadata", where=inserted, mend="check the issuer in the tenant's entry or profile"
     )
+
+
+def kept(content: Any, issuer: str) -> Metadata | None:
+    """What was kept of an issuer; None where that is nothing, or of another one."""
+    try:
+        found = Metadata(**content)
+    except TypeError:
+        return None
+    texts = all(isinstance(v, str) for v in found[:-1])
+    return found if texts and found.issuer == issuer and isinstance(found.secret_in_body, bool) else None
 
 
 def _in_body(found: Mapping[str, Any]) -> bool:
@@ -185,8 +205,8 @@ class ClientProof(NamedTuple):
     def headers(self) -> dict[str, str]:
         if self.secret is None or self.in_body:
             return {}
-        pair = f"{quote_plus(self.client_id)}:{quote_plus(self.secret.reveal())}"
-        return {"Authorization": f"Basic {base64.b64encode(pair.encode()).decode()}"}
+        pair = basic(quote_plus(self.client_id), Secret(quote_plus(self.secret.reveal())))
+        return {"Authorization": f"Basic {pair.reveal()}"}
 
 
 def _post(http: Http, url: str, parameters: Mapping[str, str], more: Mapping[str, str] | None = None) -> Answer:
@@ -239,7 +259,7 @@ def token_for_token(
 def _token(answer: Answer, metadata: Metadata) -> Token:
     if answer.status != 200:
         raise OAuthRefusedError(answer, "signing in")
-    found = answer.object()
+    found = answer.object(handed=True)
     value, kind = found.get("access_token"), str(found.get("token_type", ""))
     if not isinstance(value, str) or not value or kind.lower() != "bearer":
         raise UnreachableError(

@@ -14,11 +14,11 @@ from sigillum.core.values.text import plain
 from sigillum.core.values.times import Waits
 
 from .http import Answer, Http
+from .listing import Turning
 
 MEDIA = "application/scim+json"
 PATCH_OP = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 MAX_RESOURCES = 5_000
-MAX_PAGES, MAX_LISTING_BYTES, MAX_LISTING_SECONDS = 1_000, 64_000_000, 300.0  # of one listing
 USUAL_BUSY_SECONDS = 15.0
 BUSY = (429, 503)
 USUAL_PAUSE_SECONDS = 1.0
@@ -128,18 +128,12 @@ class ScimClient:
             return answer
 
     def find(self, endpoint: str, filter_: str, *, most: int = MAX_RESOURCES) -> Iterator[Json]:
-        """All resources that match, page by page; cursors where the server gives them."""
+        """All resources that match, page by page; cursors where the server gives them. Raises UnreachableError, as `look`."""
         query: dict[str, str | int] = {"filter": filter_} if filter_ else {}
-        seen, pages, size, begun = 0, 0, 0, time.monotonic()
+        seen, turning = 0, Turning(f"{self.base}{endpoint}", most)
         while True:
-            if pages > MAX_PAGES or size > MAX_LISTING_BYTES or time.monotonic() - begun > MAX_LISTING_SECONDS:
-                raise UnreachableError(
-                    "the list does not come to an end",
-                    where=f"{self.base}{endpoint}",
-                    mend="ask the tenant's operator what answers there",
-                )
             answer = self._got(f"{endpoint}?{urlencode(query)}" if query else endpoint, f"looking at {endpoint}")
-            found, pages, size = answer.object(), pages + 1, size + len(answer.body)
+            found = answer.object()
             page = found.get("Resources") or []
             if not isinstance(page, list):
                 raise UnreachableError(
@@ -156,9 +150,4 @@ class ScimClient:
                 query["startIndex"] = seen + 1
             else:
                 return
-            if seen >= most:
-                raise UnreachableError(
-                    f"more than {most} answers to one question",
-                    where=f"{self.base}{endpoint}",
-                    mend="the tenant may ignore filters; ask its operator",
-                )
+            turning.page((str(r.get("id")) if isinstance(r, dict) else "" for r in page), len(answer.body))

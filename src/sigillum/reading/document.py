@@ -6,12 +6,15 @@ import io
 import re
 import warnings
 from collections.abc import Mapping
+from functools import cached_property
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from ruamel.yaml import YAML
+from ruamel.yaml.cyaml import CParser  # type: ignore[attr-defined]
 from ruamel.yaml.error import MarkedYAMLError, ReusedAnchorWarning, YAMLError
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+from ruamel.yaml.resolver import VersionedResolver
 
 from sigillum.core.values.errors import FileError, Mistake, Position
 from sigillum.core.values.text import plain, unseen
@@ -20,8 +23,10 @@ MAX_BYTES = 200_000
 MAX_NODES = 20_000
 MAX_DEPTH = 30
 MAX_BRACKETS = 200
+MAX_COLUMNS = 400  # at which something may begin in a line; a level within another one begins further right
 _DECIMAL = re.compile(r"[-+]?[0-9]+\.[0-9]+\Z")
 _BRACKETS = re.compile(r"[\[\]{}]")
+_BEGINS = re.compile(r"^(?:[ \t]*[-?:](?=[ \t]))*", re.M)  # the lists and keys that a line begins, one within another
 Spot = tuple[str | int, ...]
 _TAG = "tag:yaml.org,2002:"
 
@@ -140,10 +145,28 @@ def read_text(path: Path, shown: str, *, most: int = MAX_BYTES) -> str:
         raise FileError("the file is not UTF-8 text", where=shown, mend="save it as UTF-8") from problem
 
 
+class _Parser(CParser, VersionedResolver):  # type: ignore[misc]
+    """The C parser, with the words of YAML 1.2. The library makes such a class anew for each document."""
+
+    def __init__(self, text: str) -> None:
+        CParser.__init__(self, text)
+        self._parser = self._composer = self
+        VersionedResolver.__init__(self, loadumper=self)
+
+    @cached_property
+    def versioned_resolver(self) -> Any:
+        """Which forms a word can have; the library looks that up twice a word."""
+        return super().versioned_resolver
+
+
 def _compose(text: str) -> Node | None:
-    """The C parser, six times as fast, knows YAML 1.1 only: what it does not take, the pure one decides."""
+    """The C parser, six times as fast, knows the syntax of YAML 1.1 only: what it does not take, the pure one decides."""
     try:
-        node: Node | None = YAML(typ="safe").compose(io.StringIO(text))
+        parser = _Parser(text)
+        try:
+            node: Node | None = parser.get_single_node()
+        finally:
+            parser.dispose()
     except YAMLError:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", ReusedAnchorWarning)  # YAML 1.2 §3.2.2.2 lets an anchor be used again
@@ -152,7 +175,9 @@ def _compose(text: str) -> Node | None:
 
 
 def _too_deep(text: str) -> bool:
-    """Would brackets within brackets go deeper than a parser bears? The C one ends the process there."""
+    """Would brackets within brackets, or lists within lists, go deeper than the C parser bears? It ends the process."""
+    if any(len(begin) > MAX_COLUMNS for begin in _BEGINS.findall(text)):
+        return True
     depth = 0
     for bracket in _BRACKETS.findall(text):
         depth += 1 if bracket in "[{" else -1
@@ -165,7 +190,9 @@ def _too_deep(text: str) -> bool:
 def parse(text: str, file: str, *, most: int = MAX_NODES) -> Document:
     """Of so many nodes at most. Raises FileError with a mistake for each thing that is wrong."""
     if _too_deep(text):
-        raise _one_mistake("yaml-depth", "brackets stand within brackets, too deeply", "write it flatter", Position(file, 1, 1))
+        raise _one_mistake(
+            "yaml-depth", "one thing stands within another, too deeply", "write it flatter", Position(file, 1, 1)
+        )
     try:
         node = _compose(text)
     except MarkedYAMLError as problem:

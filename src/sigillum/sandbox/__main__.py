@@ -97,12 +97,14 @@ def _serve(given: argparse.Namespace) -> int:
     kept: dict[str, Any] | None = None
     if given.state is not None and given.state.exists():
         kept = loads(given.state.read_bytes())
+    tell = partial(_write_private, given.folder / "starting")
+    tell("reading the world")
     described = check.read(given.world) if given.world is not None else (kept or {}).get("world", {"tenants": {}})
     listener.bind(("127.0.0.1", given.port or int((kept or {}).get("port", 0))))
     listener.listen(2048)  # before anybody is told: early callers wait in the queue
     listener.set_inheritable(True)
     port = listener.getsockname()[1]
-    house = House(described, f"http://127.0.0.1:{port}", secrets.token_urlsafe(24))
+    house = House(described, f"http://127.0.0.1:{port}", secrets.token_urlsafe(24), tell=tell)
     if kept is not None:
         state.take(house, kept)
     if given.world is not None:

@@ -63,6 +63,7 @@ class House:
     announce: Callable[[], None] = lambda: None  # tells the folder which tenants and tokens there are
     dirty: Callable[[], None] = lambda: None  # told when something may have changed
     keep: Callable[[], None] = lambda: None  # writes the state down
+    tell: Callable[[str], None] = lambda text: None  # what is under way, where that takes its time
     remembered: Json = field(default_factory=dict)  # how all tenants were
 
     def open(self, name: str, like: str | Json | None = None) -> Tenant:
@@ -86,7 +87,7 @@ class House:
 
     def _open(self, name: str, described: Json) -> Tenant:
         tokens = self.tokens[name] = {}
-        tenant = populate.build(name, described, self.base, self.clock, tokens)
+        tenant = populate.build(name, described, self.base, self.clock, tokens, self.tell)
         self.tenants[name] = tenant
         tenant.store.create(KINDS["TenantProfile"], profile_of(tenant))
         for record in tenant.store.records["TenantProfile"].values():
@@ -100,7 +101,7 @@ class House:
             if name not in self.tenants:
                 self.open(name)
                 continue
-            populate.change(self.tenants[name], about, self.tokens[name])
+            populate.change(self.tenants[name], about, self.tokens[name], self.tell)
             self.profile(self.tenants[name])
 
     def profile(self, tenant: Tenant) -> None:

@@ -23,6 +23,11 @@ class Driver(NamedTuple):
     origin: bool = True  # its address is one of the web; otherwise the driver judges it itself
     described: bool = False  # a file of the administrator's says how it speaks: whether it does, only a look shows
     extra: str = ""  # what has to be installed with Sigillum
+    reserved: tuple[str, ...] = ()  # names that no account or team can have there; `x*`: nor any that begins so
+
+    def reserves(self, name: str) -> bool:
+        """Does it keep this name for itself?"""
+        return any(name == r or (r.endswith("*") and name.startswith(r[:-1])) for r in self.reserved)
 
     @property
     def by_person(self) -> bool:
@@ -39,7 +44,9 @@ DRIVERS = {
     "open": Driver("sigillum.tenants.scim.driver"),
     "by-hand": Driver("sigillum.tenants.by_hand.driver", confirmed_by=PERSON, token=False),
     "dialect": Driver("sigillum.tenants.dialect.driver", described=True),
-    "postgresql": Driver("sigillum.tenants.postgresql.driver", origin=False, extra="postgresql"),
+    "postgresql": Driver(
+        "sigillum.tenants.postgresql.driver", origin=False, extra="postgresql", reserved=("public", "none", "pg_*")
+    ),
 }
 
 

@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
-from sigillum.charters.issuers import Address, Claim, IssuerSection, Keys, issuer_of, parts_of, ref
+from sigillum.charters.issuers import Claim, IssuerSection, Keys, Named, issuer_of, parts_of, ref
 from sigillum.charters.models import CharterName
 from sigillum.core.charter.wants import TrustWant
 from sigillum.core.federation.conditions import ONE_OF, OPS, Condition
@@ -56,7 +56,7 @@ class TrustSection(Section):
     """Tokens of an issuer that may act as the identity."""
 
     name: CharterName
-    issuer: Address | str = Field(description="Its name under `issuers` of sigillum.yaml, or its address as tokens say it")
+    issuer: Named = Field(description="Its name under `issuers` of sigillum.yaml, or its address as tokens say it")
     audience: str = Field(min_length=1, description="For whom such tokens are, just as they say it (aud)")
     keys: Keys | None = Field(None, description="discovery, or file:PATH of a key set that is pinned")
     subject: str | dict[str, str] = Field("", description="The whole subject, or its parts as the issuer has them")

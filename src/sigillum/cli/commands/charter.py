@@ -44,7 +44,7 @@ def add_parser(subparsers: Any) -> None:
     show = verbs.add_parser(
         "show", parents=[common()], help="one with its defaults filled in", description="A charter with its defaults filled in."
     )
-    show.add_argument("name")
+    show.add_argument("name", metavar="CHARTER")
     _add_rename(verbs)
     _add_split(verbs)
     verbs.add_parser(
@@ -61,17 +61,23 @@ def _add_new(verbs: Any) -> None:
     )
     new.add_argument("name", nargs="?", default="")
     new.add_argument("--from-list", type=Path, metavar="FILE", help="a CSV list: one charter a line, from --template")
-    new.add_argument("--template", type=Path, metavar="FILE", help="a charter with ${column} where the lines differ")
+    new.add_argument(
+        "--template", type=Path, metavar="FILE", help="with --from-list: a charter with ${column} where the lines differ"
+    )
     new.add_argument("--stages", default="", help="with --from-list: one charter a line and stage, as ${stage}; with commas")
     for name, question in QUESTIONS:
         new.add_argument(f"--{name}", metavar=SORTS.get(name), help=question.rstrip("? ").lower())
     new.add_argument("--kind", choices=("service-account", "client", "team"), default="service-account", help="of identity")
     new.add_argument("--member-of", action="append", default=[], metavar="TEAM", help="a team that it joins; again for more")
-    new.add_argument("--member", action="append", default=[], metavar="NAME", help="of a team: who is in it; again for more")
     new.add_argument(
-        "--scope", action="append", default=[], metavar="SCOPE", help="of a client: what it uses, as API:SCOPE; more, too"
+        "--member", action="append", default=[], metavar="NAME", help="with --kind team: who is in it; again for more"
     )
-    new.add_argument("--acts", choices=("on-behalf", "alone"), default="alone", help="of a client: of people, or by itself")
+    new.add_argument(
+        "--scope", action="append", default=[], metavar="SCOPE", help="with --kind client: what it uses, as API:SCOPE"
+    )
+    new.add_argument(
+        "--acts", choices=("on-behalf", "alone"), default="alone", help="with --kind client: for people, or by itself"
+    )
     new.add_argument(
         "--describe",
         dest="principal",
@@ -97,7 +103,7 @@ def _add_rename(verbs: Any) -> None:
         help="another name; what it made stays its own",
         description="Give a charter another name; what it made stays its own.",
     )
-    rename.add_argument("name")
+    rename.add_argument("name", metavar="CHARTER")
     rename.add_argument("new_name")
 
 
@@ -109,7 +115,7 @@ def _add_split(verbs: Any) -> None:
         description="Draft a charter for each consumer of one whose credentials several use: the same "
         "rights, an identity and a key of its own. When they work, retire the shared one.",
     )
-    split.add_argument("name")
+    split.add_argument("name", metavar="CHARTER")
     split.add_argument("--save", action="store_true", help="write them into the workspace (default: show them)")
 
 
@@ -215,10 +221,12 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
         return context.mistaken(problem)
     from datetime import UTC, datetime
 
+    from sigillum.charters.lookalikes import cautions
     from sigillum.core.charter.rules import overdue
 
     today = datetime.now(UTC).date()
     late = [(c.name, text) for c in found for text in overdue(c, today)]
+    worth = [(c.name, text) for c in found if c.trusts for text in cautions(c)]
     names = ", ".join(c.name for c in found) or "no charters"
     context.give(
         "check",
@@ -227,10 +235,11 @@ def _check(args: argparse.Namespace, context: Context) -> Outcome:
             "charters": [c.name for c in found],
             "mistakes": [],
             "overdue": [{"charter": name, "text": text} for name, text in late],
+            "warnings": [{"charter": name, "text": text} for name, text in worth],
         },
         f"{names}: no mistakes. What only the tenant knows, `sigillum rehearse` checks.",
     )
-    for name, text in late if context.for_people else ():
+    for name, text in (*late, *worth) if context.for_people else ():
         context.say(f"warning  {name}: {text}")
     return Outcome.DONE
 

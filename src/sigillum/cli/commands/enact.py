@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from sigillum.cli.context import Context
 from sigillum.cli.forms import listing_of
 from sigillum.cli.options import FEW, answering, charters, common, duration, ours, waiting
-from sigillum.core.values.errors import Outcome, worst
+from sigillum.core.values.errors import Outcome, UsageError, worst
 
 if TYPE_CHECKING:
     from sigillum.core.charter.charter import Charter
@@ -64,6 +64,8 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.enacting.enact import EnactChoices
     from sigillum.workflows.tokens.claims import text_of
 
+    if args.no_prove and args.outside:
+        raise UsageError("--outside is for proofs, which --no-prove omits", where="--outside", mend="omit one of them")
     context.wait_seconds = duration(args.wait, "--wait") if args.wait else 0
     context.answered(args)
     office = context.office
@@ -85,20 +87,27 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         return _carry_out(args, context, charters, choices)
     from sigillum.workflows.enacting.rehearse import rehearse_all
 
-    rehearsals = list(rehearse_all(office, charters, choices.allowed))
-    ready = [r for r in rehearsals if r.error is None and not r.outline.blocked and r.outline.steps]
-    if len(ready) < len(rehearsals) or context.for_people:
+    rehearsals = list(rehearse_all(office, charters, lambda charter: choices.allowed))
+    if len(_ready(rehearsals)) < len(rehearsals) or context.for_people:
         _show(context, rehearsals)
-    if not ready:
-        return worst([r.outcome() for r in rehearsals])
-    if not _agreed(context, ready):
-        context.say("Nothing was changed.")
-        return Outcome.NO
-    if not args.end and _ends_in_prod(context, ready):
+    if not args.end and _ends_in_prod(context, _ready(rehearsals)):
         ends = context.ask("This ends things in the stage prod. Write `end` to end them too, or press Enter to keep them: ")
         choices = replace(choices, end=ends == "end")
+        if not choices.end:  # what else that changes is seen before anybody agrees
+            rehearsals = list(rehearse_all(office, charters, lambda c: choices.allowed_for(office, c)))
+            _show(context, [r for r in rehearsals if r.outline.blocked])
+    ready = _ready(rehearsals)
+    if not ready:
+        return worst([r.outcome() for r in rehearsals])
+    if not _agreed(context, ready, choices):
+        context.say("Nothing was changed.")
+        return Outcome.NO
     outcome = _carry_out(args, context, [r.charter for r in ready], choices)
     return worst([outcome, *(r.outcome() for r in rehearsals if r.error is not None or r.outline.blocked)])
+
+
+def _ready(rehearsals: list[Rehearsal]) -> list[Rehearsal]:
+    return [r for r in rehearsals if r.error is None and not r.outline.blocked and r.outline.steps]
 
 
 def _show(context: Context, rehearsals: list[Rehearsal]) -> None:
@@ -116,8 +125,10 @@ def _show(context: Context, rehearsals: list[Rehearsal]) -> None:
         context.say(f"{len(rehearsals)} charters, nothing to do in {len(rehearsals) - len(told)} of them.\n")
 
 
-def _agreed(context: Context, ready: list[Rehearsal]) -> bool:
-    count = sum(len(r.outline.steps) for r in ready)
+def _agreed(context: Context, ready: list[Rehearsal], choices: EnactChoices) -> bool:
+    from sigillum.workflows.enacting.enact import left_out
+
+    count = sum(len(r.outline.steps) - len(left_out(context.office, r.charter, r.outline, choices)) for r in ready)
     return context.agreed(f"Carry out {count} step{'s' if count != 1 else ''}?")
 
 

@@ -76,14 +76,14 @@ def _add_sheet(verbs: Any) -> None:
         "--language",
         dest="language",
         choices=LANGUAGES,
-        help="with --form snippet: the first thing that must work, as a call that `sigillum with` runs",
+        help="the first thing that must work, as a call that `sigillum with` runs: a snippet",
     )
     sheet.add_argument("--consumer", default="", metavar="NAME", help="the kind of consumer (default: the charter's)")
     sheet.add_argument("--credential", default="", metavar="NAME", help="which (default: the consumer's, or the only one)")
     sheet.add_argument("--reveal", default="", metavar="WORD", help="show secrets: WORD is the charter's name once more")
     sheet.add_argument("--seal-to", type=Path, metavar="FILE", help="sign, and encrypt to this public JWK")
     sheet.add_argument("--seal", action="store_true", help="sign, and encrypt to the key of the consumer in sigillum.yaml")
-    sheet.add_argument("--lasts", default="7d", metavar="DURATION", help="how long a sealed sheet can be opened (default: 7d)")
+    sheet.add_argument("--lasts", default="7d", metavar="DURATION", help="with --seal or --seal-to: how long it can be opened")
     sheet.add_argument(
         "--out",
         type=Path,
@@ -133,7 +133,7 @@ def _add_got(verbs: Any) -> None:
         parents=[common()],
         epilog=EXAMPLE,
         help="take the receipt of a sheet that was opened",
-        description="Take down that a sealed sheet was opened, by its receiver's signed receipt.",
+        description="Take down that a sealed sheet was opened, by its receiver's receipt.",
     )
     got.add_argument("file", type=Path, metavar="FILE")
     got.add_argument(
@@ -238,12 +238,6 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
         office = context.office if context.office.books.there else None
     except FileError:  # the receiver need not have a workspace
         office = None
-    if args.receipt is not None and office is None:
-        raise UsageError(
-            "a receipt is signed with a workspace's key, and there is none here",
-            where="--receipt",
-            mend="open it inside a workspace, or tell the sender on another way",
-        )
     must_be_free(args.receipt)
     sheet = open_(office, args.file, args.with_key, args.from_, Path.cwd())
     form = args.form or "text"
@@ -255,12 +249,14 @@ def _open(args: argparse.Namespace, context: Context) -> Outcome:
     else:
         must_be_variables(sheet, form)
         put_out(args, context, view.formatted(sheet, form, reveal=reveal))
-    if office is not None and args.receipt is not None:
+    if args.receipt is not None:
         from sigillum.workflows.handing.receipts import write
 
         write(office, sheet, args.receipt)
         context.say(
-            f"The receipt for its sender is {args.receipt}; they need the thumbprint of our key, on another way: "
+            f"The receipt for its sender is {args.receipt}."
+            if office is None
+            else f"The receipt for its sender is {args.receipt}; they need the thumbprint of our key, on another way: "
             f"{context.ident(office.books.signing_key().key_id)}"
         )
     return Outcome.DONE

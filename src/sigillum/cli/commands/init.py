@@ -33,7 +33,7 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    from sigillum.charters.workspace import FILE
+    from sigillum.charters.names import FILE
     from sigillum.workflows.writing.begin import example, init
 
     folder, told, brought, there, uid = Path(args.folder), list[str](), list[str](), list[str](), ""

@@ -143,7 +143,7 @@ def _data(file: str) -> bytes:
 def _password(reference: str | None) -> Secret | None:
     from sigillum.keeping.references import resolve
 
-    return resolve(reference, Path.cwd()) if reference else None
+    return resolve(reference, Path.cwd(), "the command line") if reference else None
 
 
 def _shapes(file: str, password: str | None = None) -> list[Shape]:

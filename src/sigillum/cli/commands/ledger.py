@@ -65,7 +65,7 @@ def add_parser(subparsers: Any) -> None:
     )
     verbs.add_parser(
         "key",
-        parents=[common(NO_FORM)],
+        parents=[common()],
         help="the thumbprint of the key that signs here",
         description="The thumbprint (RFC 7638) of the key that signs this workspace's ledger, requests and "
         "sheets: whoever gets one of these has to be told it, on another way.",
@@ -157,5 +157,6 @@ def _head(args: argparse.Namespace, context: Context) -> Outcome:
 
 
 def _key(args: argparse.Namespace, context: Context) -> Outcome:
-    context.document(context.office.books.signing_key().key_id)
+    mark = context.office.books.signing_key().key_id
+    context.give("ledger-key", {"key": mark}, mark)
     return Outcome.DONE

@@ -41,7 +41,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
     charters = context.charters(args)
     found, outcomes, same = [], list[Outcome](), list[str]()
     choices = Choices(args.adopt, args.end_extra, args.switch_on, revive=args.revive, lost=args.lost)
-    for result in rehearse_all(context.office, charters, choices):
+    for result in rehearse_all(context.office, charters, lambda charter: choices):
         outcomes.append(result.outcome(strict=args.strict or args.strict_advice, advice=args.strict_advice))
         found.append(result)
         if len(charters) > FEW and result.unchanged and not context.options.verbose:

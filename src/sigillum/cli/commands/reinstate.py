@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from typing import Any
 
 from sigillum.cli.context import Context
@@ -28,6 +29,7 @@ def add_parser(subparsers: Any) -> None:
     parser.add_argument("--switch-on", action="store_true", help="also where it is not known whether somebody else was at it")
     ours(parser)
     answering(parser)
+    parser.add_argument("--yes", action="store_true", help="do not ask, at a terminal")
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
@@ -41,6 +43,10 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
         raise UsageError("it is not said why", where="--because", mend="say why, in a few words")
     if args.ours and args.key:
         raise UsageError("--ours is about what charters name", where="--ours", mend="use --switch-on with --key")
+    what = f"the key {args.key}" if args.key else ", ".join(c.name for c in context.charters(args))
+    if what and not args.yes and sys.stdin.isatty() and not context.agreed(f"Switch {what} on again?"):
+        context.say("Nothing was changed.")
+        return Outcome.NO
     if args.key:
         found = [reinstate_key(context.office, key_of(args, context), args.because, switch_on=args.switch_on)]
     else:

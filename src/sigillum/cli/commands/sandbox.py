@@ -269,7 +269,12 @@ def _hints(context: Context, about: dict[str, Any], folder: Path) -> str:
 
 
 def _start(args: argparse.Namespace, context: Context, folder: Path) -> Outcome:
-    process, about = sandboxes.start(folder, args.world, args.port, args.state.absolute() if args.state is not None else None)
+    from sigillum.workflows.desk.settings import Progress
+
+    state = args.state.absolute() if args.state is not None else None
+    process, about = sandboxes.start(
+        folder, args.world, args.port, state, lambda text: context.progress(Progress("sandbox", text))
+    )
     context.document(
         f"The sandbox runs (process {about['pid']}): {', '.join(about['tenants'])}."
         if args.quiet

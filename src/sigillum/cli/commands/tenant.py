@@ -63,7 +63,7 @@ def add_parser(subparsers: Any) -> None:
         description="Say that a tenant is the one that the ledger knows, though its address in sigillum.yaml is another one "
         "now. Until then nothing is done there: the ids in the ledger could name something else.",
     )
-    moved.add_argument("name")
+    moved.add_argument("name", metavar="TENANT")
     moved.add_argument("--because", required=True, metavar="WHY", help="how you know; it is recorded in the ledger")
 
 
@@ -89,8 +89,8 @@ def _add_add(verbs: Any) -> None:
         help="how it is spoken to: open (default), dialect for an interface of its own that a file "
         "describes, postgresql for a database server, or by-hand for a tenant without an interface",
     )
-    add.add_argument("--dialect", metavar="FILE", help="of the driver dialect: that file (default: dialects/NAME.yaml)")
-    add.add_argument("--facts", metavar="FOLDER", help="of a tenant by hand: where its facts are (default: facts/NAME)")
+    add.add_argument("--dialect", metavar="FILE", help="with --driver dialect: that file (default: dialects/NAME.yaml)")
+    add.add_argument("--facts", metavar="FOLDER", help="with --driver by-hand: where its facts are (default: facts/NAME)")
 
 
 def _add_inspect(verbs: Any) -> None:
@@ -100,7 +100,7 @@ def _add_inspect(verbs: Any) -> None:
         help="what one can do, and its limits",
         description="What a tenant can do, its limits, its clock, and what you may do there.",
     )
-    inspect.add_argument("name")
+    inspect.add_argument("name", metavar="TENANT")
 
 
 def _add_places(verbs: Any) -> None:

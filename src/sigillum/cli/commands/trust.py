@@ -41,7 +41,7 @@ def add_parser(subparsers: Any) -> None:
     try_.add_argument("--trust", default="", metavar="NAME", help="only this one")
     profile = verbs.add_parser(
         "profile",
-        parents=[common(NO_FORM)],
+        parents=[common()],
         help="how a workload gets in, without any secret",
         epilog=EXAMPLE,
         description="Write what a workload needs to get in by a trust: where it reads its own token, "
@@ -49,11 +49,12 @@ def add_parser(subparsers: Any) -> None:
     )
     profile.add_argument("charter", metavar="CHARTER")
     profile.add_argument("--trust", default="", metavar="NAME", help="by this one (default: its only one)")
-    way = profile.add_mutually_exclusive_group(required=True)
+    profile.add_argument("--list", action="store_true", dest="listing", help="only list the profiles that were written here")
+    way = profile.add_mutually_exclusive_group()
     way.add_argument("--token-file", metavar="PATH", help="the workload reads its token from this file")
     way.add_argument("--address", metavar="URL", help="from this address")
-    way.add_argument("--variable", metavar="NAME", help="from this variable")
-    way.add_argument("--command", dest="runs", metavar="TEXT", help="from a command; `with --profile` wants a flag for that")
+    way.add_argument("--variable", metavar="VAR", help="from this variable")
+    way.add_argument("--command", dest="runs", metavar="CMD", help="from a command; `with --profile` wants a flag for that")
     profile.add_argument("--header", action="append", default=[], metavar="NAME=VALUE", help="of an address: goes along")
     profile.add_argument("--pointer", default="", metavar="POINTER", help="where it stands, if that is JSON (RFC 6901)")
     profile.add_argument("--out", metavar="FILE", help="into this new file (default: it is printed)")
@@ -78,8 +79,16 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 def _profile(args: argparse.Namespace, context: Context) -> Outcome:
     import json
 
-    from sigillum.workflows.tokens.profiles import profile_of
+    from sigillum.workflows.tokens.profiles import note, profile_of
 
+    if args.listing:
+        return _profiles(args, context)
+    if not (args.token_file or args.address or args.variable or args.runs is not None):
+        raise UsageError(
+            "it is not said where the workload reads its token",
+            where="trust profile",
+            mend="write --token-file, --address, --variable or --command",
+        )
     headers = dict(pair.partition("=")[::2] for pair in args.header)
     if args.header and (not args.address or not all(headers) or not all(headers.values())):
         raise UsageError("a header belongs to an address", where="--header", mend="write --address URL --header NAME=VALUE")
@@ -93,20 +102,34 @@ def _profile(args: argparse.Namespace, context: Context) -> Outcome:
         "at": args.pointer,
         "command": _words(args.runs),
     }
-    text = json.dumps(profile_of(context.office, args.charter, args.trust, {n: v for n, v in found.items() if v}), indent=1)
+    made = profile_of(context.office, args.charter, args.trust, {n: v for n, v in found.items() if v})
+    text = json.dumps(made, indent=1)
     if not args.out:
-        context.show(text)
+        note(context.office, args.charter, made, "")
+        context.document(text)
         return Outcome.DONE
     try:
         with Path(args.out).open("x", encoding="utf-8") as opened:  # nothing in it is secret
             opened.write(f"{text}\n")
     except OSError as problem:
         raise FileError(f"it cannot be written: {problem.strerror}", where=args.out, mend="name a new file") from problem
+    note(context.office, args.charter, made, str(Path(args.out).absolute()))
     context.show(
         f"The profile stands in {args.out}. No secret is in it; `sigillum key read {args.out}` shows that, and "
         f"`sigillum with --profile {args.out} -- COMMAND` uses it where the workload runs."
     )
     return Outcome.DONE
+
+
+def _profiles(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.tokens.profiles import written
+
+    found = written(context.office, args.charter)
+    said = {True: "its trust exists", False: "its trust is gone: write it again", None: "its trust is not shown"}
+    rows = [p._asdict() | {"state": said[p.exists]} for p in found]
+    lines = [f"{r['to'] or '(printed)'}  trust {r['trust']}, written at {r['at']}: {r['state']}" for r in rows]
+    context.give("profiles", {"profiles": rows}, "\n".join(lines) or f"No profile of {args.charter} was written here.")
+    return Outcome.NO if any(p.exists is False for p in found) else Outcome.DONE
 
 
 def _words(text: str | None) -> list[str] | None:

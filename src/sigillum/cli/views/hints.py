@@ -16,7 +16,8 @@ COMMANDS = {
     "place-unknown": "`sigillum tenant places [UNDER]` lists them",
     "place-not-in-tree": "`sigillum tenant places` lists them",
     "grant-extra": "`--end-extra` ends it",
-    "breaks-cannot-kept": "`--end` ends things in the stage prod",
+    "breaks-cannot-kept": "say `--end`: it ends in the stage prod what the charter no longer asks for",
+    "profile-old": "`sigillum trust profile` writes it again",
     "rotating": "`sigillum rotate --status` says what it waits for",
     "credential-due-gap": "`sigillum rotate --gap` does it when you say",
     "credential-due": "then `sigillum rotate` does the rest",
@@ -94,7 +95,7 @@ everything is refused, so no `cannot` is shown by it: `prove` ends with 4.
 ```sh
 sigillum enact wind-ingest
 sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4    # 1: role-lacks, which shows a `cannot`
-sigillum explain wind-ingest stream.delete brindlemoor/nowhere                        # 1: place-unknown, which shows nothing
+sigillum explain wind-ingest stream.delete brindlemoor/nowhere                        # 2: there is no such place
 sigillum suspend wind-ingest --because 'mast 4 is being moved' --for 2h
 sigillum explain wind-ingest stream.delete brindlemoor/sensing-prod/streams/mast-4    # 1: suspended
 sigillum prove wind-ingest                                                            # 4: nobody can sign in

@@ -46,11 +46,11 @@ def of_outline(charter: Charter, outline: Outline, ident: Ident) -> RenderableTy
             (f"{charter.tenant} · {charter.stage or 'no stage'} · owner {ident(charter.owner)}", "dim"),
         )
     ]
-    if outline.steps and not outline.mistakes:
+    if outline.steps and not (outline.mistakes or outline.open):
         parts += ["", steps(outline.steps, charter.purpose)]
     for taken in outline.collisions:
         parts += ["", collision(taken, ident)]
-    for mistake in outline.mistakes:
+    for mistake in (*outline.mistakes, *outline.open):
         parts += [
             "",
             Text(f"{mistake.position}: {mistake.what}"),
@@ -207,6 +207,7 @@ def as_json(rehearsal: Rehearsal) -> dict[str, Any]:
             for n in outline.notes
         ],
         "mistakes": [mistake_json(m) for m in outline.mistakes],
+        "undecided": [mistake_json(m) for m in outline.open],
         "taken": [
             {
                 "facet": c.kind.name,
@@ -229,6 +230,8 @@ def lines(rehearsal: Rehearsal) -> Iterator[dict[str, Any]]:
         yield {**named, "kind": "error", "text": told["error"]["what"], "why": told["error"]["do"]}
     for mistake in told.get("mistakes", ()):
         yield {**named, "kind": "mistake", "text": mistake["what"], "why": mistake["do"]}
+    for one in told.get("undecided", ()):
+        yield {**named, "kind": "decide", "text": one["what"], "why": one["do"]}
     for step in told.get("steps", ()):
         yield {**named, "kind": step["step"], "tenant": step["tenant"], "text": step["about"], "why": step["why"]}
     for note in told.get("notes", ()):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date
@@ -40,10 +41,21 @@ class HouseRules:
     quiet_seconds: int = 7 * 86_400  # how long a consumer may be silent that is not described
 
 
+OUR_NOTE = re.compile(r"\[(?:sigillum|password|certificate):", re.I)
+LEANING = frozenset(("proof-credential", "proof-trust", "proof-scope", "half-missing", "client-only", "reach-missing"))
+# what these say may be so only because a section is left out that has mistakes of its own
+
+
 def check(charter: Charter, rules: HouseRules, tenants: Iterable[str]) -> list[Mistake]:
     """What can be said against a charter as a whole; each facet's own module checks its section."""
     tenants = list(tenants)
-    return [*_named(charter, rules), *_tenant(charter, tenants), *_elsewhere(charter, tenants), *_twice(charter)]
+    return [
+        *_named(charter, rules),
+        *_marked(charter),
+        *unknown_tenant(charter.tenant, tenants, charter.position),
+        *_elsewhere(charter, tenants),
+        *_twice(charter),
+    ]
 
 
 def reviews(charter: Charter) -> list[tuple[str, date]]:
@@ -64,6 +76,14 @@ def overdue(charter: Charter, today: date) -> list[str]:
     return [f"{what} was to be looked at again on {day.isoformat()}" for what, day in reviews(charter) if day < today]
 
 
+def _marked(charter: Charter) -> Iterator[Mistake]:
+    """What looks like our own mark in a text that a tenant shows would be taken for one."""
+    for name, text in (("display", charter.identity.display), ("purpose", charter.purpose)):
+        if OUR_NOTE.search(text):
+            what = f"`{name}` holds what Sigillum marks its own with"
+            yield Mistake("mark", what, "leave the part in brackets out", charter.position)
+
+
 def _named(charter: Charter, rules: HouseRules) -> Iterator[Mistake]:
     for who in rules.named:
         if not getattr(charter, who, ""):
@@ -75,10 +95,10 @@ def _named(charter: Charter, rules: HouseRules) -> Iterator[Mistake]:
             )
 
 
-def _tenant(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
-    if charter.tenant not in tenants:
-        hint = did_you_mean(charter.tenant, tenants)
-        yield Mistake("tenant-unknown", f"this workspace knows no tenant {charter.tenant!r}", hint, charter.position)
+def unknown_tenant(name: str, tenants: Iterable[str], position: Position | None) -> Iterator[Mistake]:
+    """Nothing, where the workspace knows it."""
+    if name not in (known := list(tenants)):
+        yield Mistake("tenant-unknown", f"this workspace knows no tenant {name!r}", did_you_mean(name, known), position)
 
 
 def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
@@ -86,12 +106,7 @@ def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
     entries: list[GrantWant | ServiceWant | ProofWant] = [*charter.services, *charter.grants, *charter.proofs]
     for entry in entries:
         if entry.tenant and entry.tenant not in tenants:
-            yield Mistake(
-                "tenant-unknown",
-                f"this workspace knows no tenant {entry.tenant!r}",
-                did_you_mean(entry.tenant, tenants),
-                entry.position,
-            )
+            yield from unknown_tenant(entry.tenant, tenants, entry.position)
         elif entry.tenant and entry.tenant != charter.tenant and charter.is_client and charter.identity.audience == "tenant":
             yield Mistake(
                 "usable-in",

@@ -111,6 +111,7 @@ class Sheet(NamedTuple):
     credential: str = ""
     generation: int = 0
     sealed: str = ""  # its number, of one that was opened
+    code: str = ""  # what its receipt shows, that it was opened
 
     @property
     def complete(self) -> bool:

@@ -116,6 +116,7 @@ def compare(comparison: Comparison) -> Outline:
         tuple(dict.fromkeys(draft.notes)),
         tuple(draft.mistakes),
         tuple(draft.collisions),
+        tuple(draft.open),
     )
 
 

@@ -132,10 +132,10 @@ def _tell(
     touched = subject._replace(proofs=(proof,))
     if not any(b.decision.allowed for b in _breaches(seen, hoped, touched, people)):
         if seen.tenant in seen.choices.kept_in:
-            draft.wrong(
+            draft.undecided(
                 "breaks-cannot-kept",
                 f"{whose} `{proof.words()}`, and that is allowed by {what}, which is not ended now",
-                "end it, too",
+                "",
                 proof.position or subject.position,
             )
         else:

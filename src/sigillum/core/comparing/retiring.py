@@ -96,7 +96,7 @@ def retire(comparison: Comparison, *, adopted: bool = False) -> Retiring:
         and _stopped(comparison.snapshots.get(g.mark.tenant), g, history)
     ]
     notes = tuple(n for n in found.notes if n.code == HIDDEN)
-    return Retiring(replace(found, steps=steps, mistakes=(), collisions=(), notes=notes), back, stays, tuple(asked))
+    return Retiring(replace(found, steps=steps, mistakes=(), open=(), collisions=(), notes=notes), back, stays, tuple(asked))
 
 
 def which(history: History, mark: Mark, number: int) -> str:

@@ -42,7 +42,8 @@ def explore(
         ask(Query(PLACE, "path", path))
     if any(o.licence for o in snapshot.profile.operations.values()):
         ask(ALL_LICENCES)
-    todo, seen = [*principals, *(t.id for t in ask(Query(TEAM, "everyone")).records)], set[str]()
+    own, everyone = list(principals), ask(Query(TEAM, "everyone"))
+    todo, seen = [*own, *((t.id for t in everyone.records) if everyone.known else snapshot.likely)], set[str]()
     while todo:
         principal = todo.pop()
         if principal in seen:
@@ -57,7 +58,7 @@ def explore(
         if client is not None:
             ask(Query(CONSENT, "principal", principal))
             registered = ask(Query(CLIENT, "client_id", client.body.client_id)).first
-        if credentials:
+        if credentials and principal in own:  # a team proves itself with nothing
             ask(Query(CREDENTIAL, "principal", registered.id if registered is not None else principal))
         todo += [t.id for t in ask(Query(TEAM, "member", principal)).records]
 

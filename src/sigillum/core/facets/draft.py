@@ -20,6 +20,7 @@ class Draft:
     steps: list[Step] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
     mistakes: list[Mistake] = field(default_factory=list)
+    open: list[Mistake] = field(default_factory=list)
     collisions: list[Collision] = field(default_factory=list)
     _provided: list[tuple[Any, tuple[StepId, ...]]] = field(default_factory=list)
     _late: dict[StepId, list[Need]] = field(default_factory=dict)
@@ -62,6 +63,10 @@ class Draft:
 
     def wrong(self, code: str, what: str, mend: str, position: Position | None) -> None:
         self.mistakes.append(Mistake(code, what, mend, position))
+
+    def undecided(self, code: str, what: str, mend: str, position: Position | None) -> None:
+        """Nothing is wrong in the charter, and a person has to say how it is meant."""
+        self.open.append(Mistake(code, what, mend, position))
 
     def collide(self, collision: Collision) -> None:
         self.collisions.append(collision)

@@ -74,6 +74,8 @@ def doubts(text: str) -> Iterator[Wrong]:
     """What a reader of a text cannot see: hidden characters, two ways to write one letter, look-alikes from other scripts."""
     if unseen(text):
         yield Wrong("", "it holds a character that cannot be seen", "write it anew")
+    if text != text.strip():
+        yield Wrong("", "it begins or ends with a blank", "write it without")
     if unicodedata.normalize("NFC", text) != text:
         yield Wrong("", "a letter in it is put together from several characters (it is not in NFC)", "write it anew")
     scripts = dict[str, str]()
@@ -86,6 +88,11 @@ def doubts(text: str) -> Iterator[Wrong]:
         yield Wrong("", f"it mixes scripts: {told}", "write all of it in one")
 
 
+def name_of(letter: str) -> str:
+    """A letter by its number and its name (Unicode §4.8)."""
+    return f"U+{ord(letter):04X} {unicodedata.name(letter, 'without a name')}"
+
+
 def difference(one: str, other: str, place: int) -> str:
     """What stands at the first place in which two texts differ, with its name where it could be taken for the other."""
 
@@ -93,8 +100,6 @@ def difference(one: str, other: str, place: int) -> str:
         if place >= len(text):
             return "its end"
         letter = text[place]
-        if letter.isascii() and letter.isprintable():
-            return repr(letter)
-        return f"U+{ord(letter):04X} {unicodedata.name(letter, 'without a name')}"
+        return repr(letter) if letter.isascii() and letter.isprintable() else name_of(letter)
 
     return f"after {place} characters: {named(one)}, wanted {named(other)}"

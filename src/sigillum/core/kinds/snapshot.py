@@ -25,15 +25,23 @@ class Snapshot:
     now: datetime
     profile: Profile
     facts: dict[Query[Any], Fact[Any]] = field(default_factory=dict)
+    likely: tuple[str, ...] = ()  # ids that will probably be asked about, once it is known of whom: they save a round
     misses: dict[Query[Any], None] = field(default_factory=dict)
 
     def ask(self, query: Query[K]) -> Fact[K]:
         """What is known of it. One that was never asked is unknown, and is asked in the next round."""
-        found = self.facts.get(query)
+        found = self.facts.get(query) or self._among_all(query)
         if found is None:
             self.misses[query] = None
             return NOT_ASKED
         return found
+
+    def _among_all(self, query: Query[K]) -> Fact[K] | None:
+        """The one of a name, where all of its kind were shown."""
+        whole = self.facts.get(Query(query.kind, "all")) if query.field == "name" else None
+        if whole is None or not whole.known:
+            return None
+        return Fact(tuple(r for r in whole.records if r.says(name=query.value)))
 
     def asked(self) -> list[Query[Any]]:
         """The queries of this round, which begins anew."""

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from json.encoder import encode_basestring
 from typing import Any, NamedTuple, Protocol
 
 from sigillum.core.values.canonical import canonical
@@ -29,6 +30,7 @@ class LedgerEntry:
     hash: str = ""
     signature: str = ""
     version: int = VERSION
+    text: bytes = b""  # the body as it was stored, where it was
 
     def content(self) -> dict[str, Any]:
         """Everything that the hash covers."""
@@ -65,23 +67,26 @@ class ChainFault(NamedTuple):
     what: str
 
 
-Verify = Callable[[bytes, str], bool]  # message, signature
+Verify = Callable[[Sequence[tuple[bytes, str]]], Sequence[bool]]  # of messages with their signatures, which are good
 
 
 def hash_of(entry: LedgerEntry, body: bytes | None = None) -> str:
     """SHA-256 over the canonical form of `content()`; `body` is the body's own form, where it is at hand already."""
-    rest = entry.content()
-    del rest["at"], rest["body"]
-    # in canonical order "at" and "body" stand first, so the whole is these two and then the rest
-    head = b'{"at":' + canonical(entry.at) + b',"body":' + (canonical(entry.body) if body is None else body) + b","
-    return hashlib.sha256(head + canonical(rest)[1:]).hexdigest()
+    q = encode_basestring  # as canonical JSON has a text; the names stand in its order
+    head = f'{{"at":{q(entry.at)},"body":'.encode() + (canonical(entry.body) if body is None else body)
+    rest = (
+        f',"charter":{q(entry.charter)},"key_id":{q(entry.key_id)},"kind":{q(entry.kind)},"previous":{q(entry.previous)},'
+        f'"sequence":{entry.sequence},"stream":{q(entry.stream)},"version":{entry.version},"writer":{q(entry.writer)}}}'
+    )
+    return hashlib.sha256(head + rest.encode()).hexdigest()
 
 
 def check(
     entries: Iterable[LedgerEntry], stream: str, verify: Verify, begin: Head | None = None
 ) -> tuple[Head, list[ChainFault]]:
     """Walk a ledger from its first entry, or from the one after a checkpoint; return where it stands and all that is wrong."""
-    head, findings = begin or Head(stream, 0, GENESIS), []
+    head, findings = begin or Head(stream, 0, GENESIS), list[ChainFault]()
+    signed = list[tuple[int, tuple[bytes, str]]]()
     for entry in entries:
         number = head.sequence + 1
         if entry.sequence != number:
@@ -90,12 +95,16 @@ def check(
             findings.append(ChainFault(entry.sequence, "it belongs to another ledger"))
         if entry.previous != head.hash:
             findings.append(ChainFault(entry.sequence, "it does not follow the entry before it"))
-        if entry.hash != hash_of(entry):
+        if entry.hash != hash_of(entry, entry.text or None):  # what is stored in another form has another hash
             findings.append(ChainFault(entry.sequence, "its content was changed"))
-        elif not verify(entry.hash.encode(), entry.signature):
-            findings.append(ChainFault(entry.sequence, "its signature is not by this ledger's key"))
+        else:
+            signed.append((entry.sequence, (entry.hash.encode(), entry.signature)))
         head = Head(stream, entry.sequence, entry.hash)
-    return head, findings
+    good = verify([pair for _, pair in signed])
+    findings += [
+        ChainFault(n, "its signature is not by this ledger's key") for (n, _), yes in zip(signed, good, strict=True) if not yes
+    ]
+    return head, sorted(findings)
 
 
 def compare_heads(now: Head, kept: Head, hash_at: Callable[[int], str | None]) -> list[ChainFault]:

@@ -206,6 +206,7 @@ _SENTENCES: dict[str, Callable[[Body], str]] = {
     history.TOLD: lambda b: f"was told {b['name']}: {b['value']}",
     history.CONFIRMED: lambda b: f"confirmed by hand: {b['about']}",
     history.HANDED: lambda b: f"handed over {', '.join(b['values'])}: {b['how']} to {b['to']} (generation {b['generation']})",
+    history.PROFILED: lambda b: f"wrote the profile {b['to'] or '(printed)'} for the trust {b['trust']}",
     history.USED: lambda b: f"saw that what {b['to']} got of {b['credential']} is used",
     history.OPENED: lambda b: f"has a receipt of {b['by']}: what {b['to']} got of {b['credential']} was opened",
     history.CONNECTED: lambda b: f"{b['consumer']} is connected as {b['connection']}",

@@ -27,6 +27,7 @@ from .history import (
     NUMBER,
     OURS,
     OUTCOME,
+    PROFILED,
     PROLONGED,
     PROVED,
     REQUESTED,
@@ -91,8 +92,8 @@ def fold(entries: Iterable[LedgerEntry], charter: str = "") -> History:
             doubtful.state, doubtful.unanswered = State.SPENT, False
         elif entry.kind in (HOLDS, SEEN, GIVEN_AWAY, OURS):
             _noted(_generation(history, body), entry)
-        elif entry.kind == BEFORE:
-            history.before, history.before_why = dict(body["held"]), dict(body.get("why") or {})
+        elif entry.kind in (BEFORE, PROFILED):
+            _kept_in_mind(history, entry.kind, body)
         elif entry.kind in (ROTATING, STAGED, CLOSED):
             _turned(history, entry.kind, body)
         elif entry.kind == SUSPENDED:
@@ -127,6 +128,14 @@ def _asked(history: History, body: Mapping[str, Any]) -> None:
 def _asked_anew(history: History, number: str) -> None:
     """What was asked for and is to be asked once more begins with terms of its own."""
     history.asked = {mark: asked for mark, asked in history.asked.items() if asked[1] != number}
+
+
+def _kept_in_mind(history: History, kind: str, body: Mapping[str, Any]) -> None:
+    """What held before a change; or a profile that was written of a trust."""
+    if kind == BEFORE:
+        history.before, history.before_why = dict(body["held"]), dict(body.get("why") or {})
+    else:
+        history.profiles[str(body["trust"]), str(body["to"])] = str(body["id"]), str(body["at"])
 
 
 def _noted(of: Generation, entry: LedgerEntry) -> None:

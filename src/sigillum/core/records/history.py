@@ -35,6 +35,7 @@ UNDERTAKING, NUMBER = "undertaking", "number"  # in an entry's body: the sort th
 SUSPENDED, REINSTATED = "suspended", "reinstated"  # a suspension begins; somebody wants it back
 PROLONGED = "suspended-again"  # somebody asked for it once more: with another reason or a later end, or since it was on again
 USED = "used-since"  # that a tenant told that what was handed over was used
+PROFILED = "profile-written"  # how a workload gets in by a trust, for a program elsewhere
 OPENED = "sheet-opened"  # by a signed receipt: what was handed over has arrived
 GIVEN_AWAY = "given-away"  # what was handed over is kept here no more
 RETIRING, GIVEN_BACK, RETIRED, REVIVED = "retiring", "given-back", "retired", "revived"
@@ -185,6 +186,7 @@ class History:
     proofs_held: bool = False
     before: Mapping[str, Any] = field(default_factory=dict)  # what held before a change, until all held once
     before_why: Mapping[str, str] = field(default_factory=dict)  # and what was said to that
+    profiles: dict[tuple[str, str], tuple[str, str]] = field(default_factory=dict)  # trust, file: the trust's id, when written
 
     def latest(self, mark: Mark) -> Generation | None:
         """The newest generation, whatever became of it."""

@@ -297,11 +297,16 @@ class Outline:
     notes: tuple[Note, ...] = ()
     mistakes: tuple[Mistake, ...] = ()
     collisions: tuple[Collision, ...] = ()
+    open: tuple[Mistake, ...] = ()  # what a person has to say first
 
     @property
     def blocked(self) -> bool:
         """Must a person decide or mend something before anything is enacted?"""
-        return bool(self.mistakes) or any(not c.matches for c in self.collisions) or bool(self.collisions and self.changes)
+        return (
+            bool(self.mistakes or self.open)
+            or any(not c.matches for c in self.collisions)
+            or bool(self.collisions and self.changes)
+        )
 
     def count(self, code: str) -> int:
         """How many notes of this code there are."""

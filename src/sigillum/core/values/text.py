@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from .secret import masked
+
 CHARTER_NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
 ACCOUNT_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._@+-]{0,126}\Z")
 _SEGMENT = r"""(?:[A-Za-z0-9_][\w.-]*|"[^"/\x00-\x1f]+")"""  # a name of a database server may stand in double quotes
@@ -53,8 +55,10 @@ def visible(text: str) -> str:
 
 
 def whole(text: object) -> str:
-    """A text of somebody else's in one line and uncut, where somebody agrees to what it says; for showing alone."""
-    return visible(str(text)).replace("\n", " ")
+    """A text of somebody else's in one line and uncut, where somebody agrees to what it says; for showing alone. A secret of
+    ours that is said back in it is not shown.
+    """
+    return visible(masked(str(text))).replace("\n", " ")
 
 
 def plain(text: object) -> str:

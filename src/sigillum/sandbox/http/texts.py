@@ -8,10 +8,10 @@ from typing import Any
 MOST_DEPTH = 60
 
 
-def loads(text: str | bytes) -> Any:
-    """Raises ValueError."""
+def loads(text: str | bytes, *, once: bool = False) -> Any:
+    """`once`: a name that stands twice in an object is refused (RFC 7515 §4, RFC 7519 §4). Raises ValueError."""
     try:
-        found = json.loads(text, parse_constant=_constant)
+        found = json.loads(text, parse_constant=_constant, object_pairs_hook=_once if once else None)
     except RecursionError as problem:
         raise ValueError("nested too deeply") from problem
     if _deeper(found, MOST_DEPTH):
@@ -22,6 +22,12 @@ def loads(text: str | bytes) -> Any:
 def _deeper(value: Any, most: int) -> bool:
     inner = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
     return any(most == 0 or _deeper(v, most - 1) for v in inner if isinstance(v, (dict, list)))
+
+
+def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    if len({n for n, _ in pairs}) != len(pairs):
+        raise ValueError("a name stands twice")
+    return dict(pairs)
 
 
 def _constant(name: str) -> Any:

@@ -107,21 +107,53 @@ async def evaluation(request: Request) -> Response:
     asked = body.get("evaluations")
     if not request.url.path.endswith("/evaluations"):
         return JSONResponse(_evaluate(tenant, claims, body), headers=headers)
+    if asked is None:  # as one question
+        return JSONResponse(_evaluate(tenant, claims, body), headers=headers)
     if not isinstance(asked, list) or len(asked) > MOST_QUESTIONS or not all(isinstance(a, dict) for a in asked):
         raise OAuthProblem("invalid_request", f"evaluations must be a list of {MOST_QUESTIONS} objects at most")
-    usual = {k: v for k, v in body.items() if k != "evaluations"}
-    return JSONResponse({"evaluations": [_evaluate(tenant, claims, {**usual, **a}) for a in asked]}, headers=headers)
+    usual = {k: v for k, v in body.items() if k not in ("evaluations", "options")}
+    stops = _semantics(body)
+    out = list[Json]()
+    for one in asked:
+        out.append(_answer(tenant, claims, {**usual, **one}))
+        if out[-1]["decision"] is stops:
+            break
+    return JSONResponse({"evaluations": out}, headers=headers)
+
+
+SEMANTICS = {"execute_all": None, "deny_on_first_deny": False, "permit_on_first_permit": True}  # at which decision it stops
+
+
+def _semantics(body: Json) -> bool | None:
+    """Raises OAuthProblem."""
+    options = body.get("options", {})
+    name = options.get("evaluations_semantic", "execute_all") if isinstance(options, dict) else None
+    if not isinstance(name, str) or name not in SEMANTICS:
+        raise OAuthProblem("invalid_request", f"evaluations_semantic is one of {', '.join(SEMANTICS)}")
+    return SEMANTICS[name]
+
+
+def _answer(tenant: Tenant, claims: Json | None, body: Json) -> Json:
+    """One of several: what is wrong with it spoils none of the others."""
+    try:
+        return _evaluate(tenant, claims, body)
+    except OAuthProblem as problem:
+        return {"decision": False, "context": {"error": {"status": problem.status, "message": problem.detail}}}
 
 
 def _evaluate(tenant: Tenant, claims: Json | None, body: Json) -> Json:
     """One question and its answer. Raises OAuthProblem."""
     try:
         subject, action = body["subject"]["id"], body["action"]["name"]
-        kind, resource = body["resource"].get("type"), body["resource"]["id"]
-        if not all(isinstance(v, str) for v in (subject, action, resource)):
+        kind, resource = body["resource"]["type"], body["resource"]["id"]
+        if not all(isinstance(v, str) and v for v in (subject, body["subject"]["type"], action, kind, resource)):
             raise TypeError("text is needed")
+        if not isinstance(body.get("context", {}), dict):
+            raise TypeError("an object is needed")
     except (KeyError, TypeError, AttributeError) as problem:
-        raise OAuthProblem("invalid_request", "subject.id, action.name and resource.id are needed") from problem
+        raise OAuthProblem(
+            "invalid_request", "type and id of subject and resource, and the name of an action, are needed"
+        ) from problem
     if claims is not None and claims["sub"] != subject:
         raise OAuthProblem(
             "insufficient_scope", "A principal may ask about itself only", 403, 'Bearer error="insufficient_scope"'

@@ -25,11 +25,11 @@ def actor_of(tenant: Tenant, token: str) -> Json:
     if admin is not None:
         person = next((i for i, _ in tenant.store.by("User", "userName", admin.name)), None)
         if person is None:
-            raise OAuthProblem("invalid_grant", "This administrator is nobody here")
+            raise OAuthProblem("invalid_request", "This administrator is nobody here")
         return {"sub": person}
     claims = claims_of(tenant, token)
     if claims is None or "delegation" in claims:
-        raise OAuthProblem("invalid_grant", "The subject token is unknown, has ended, or is somebody's it acts for")
+        raise OAuthProblem("invalid_request", "The subject token is unknown, has ended, or is somebody's it acts for")
     return claims
 
 

@@ -17,12 +17,25 @@ from sigillum.sandbox.worlds.world import Client, Tenant, hash_of
 from . import keys
 from .authentication import BASIC, SIGNED, authenticate
 from .requests import NO_STORE, form, guarded, house_tenant
-from .server import JWT_BEARER
+from .server import GRANTS
 from .tokens import claims_of
 
 Json = dict[str, Any]
 NEVER_SENT = ("registration_access_token", "registration_client_uri", "client_secret_expires_at", "client_id_issued_at")  # §2.2
 METHODS = (BASIC, SIGNED)
+TEXTS = (
+    "token_endpoint_auth_method",
+    "client_name",
+    "client_uri",
+    "logo_uri",
+    "scope",
+    "tos_uri",
+    "policy_uri",
+    "jwks_uri",
+    "software_id",
+    "software_version",
+)  # RFC 7591 §2
+LISTS = ("redirect_uris", "grant_types", "response_types", "contacts")
 
 
 def _metadata(asked: Any) -> Json:
@@ -35,10 +48,20 @@ def _metadata(asked: Any) -> Json:
         raise bad("The body must be a JSON object")
     method = asked.get("token_endpoint_auth_method", "client_secret_basic")
     grants = asked.get("grant_types", ["client_credentials"])
+    for name in TEXTS:
+        if not isinstance(asked.get(name, ""), str):
+            raise bad(f"{name} must be a text")
+    for name in LISTS:
+        if not isinstance(asked.get(name, []), list) or not all(isinstance(v, str) for v in asked.get(name, [])):
+            raise bad(f"{name} must be a list of texts")
+    if not isinstance(asked.get("jwks", {}), dict):
+        raise bad("jwks must be a key set (RFC 7517 §5)")
     if method not in METHODS:
         raise bad(f"token_endpoint_auth_method must be one of {', '.join(METHODS)}")
-    if not isinstance(grants, list) or not set(grants) <= {"client_credentials", JWT_BEARER}:
-        raise bad("grant_types may hold client_credentials and the JWT bearer grant")
+    if not set(grants) <= set(GRANTS):
+        raise bad(f"grant_types may hold {', '.join(GRANTS)}")
+    if set(asked.get("response_types", [])):
+        raise bad("response_types: there is no authorization endpoint here")
     known = asked.get("jwks")
     if "jwks_uri" in asked:
         raise bad("jwks_uri is not fetched here; send jwks")
@@ -47,7 +70,7 @@ def _metadata(asked: Any) -> Json:
         if not isinstance(found, list) or not found or any(not isinstance(k, dict) or keys.usable(k) is None for k in found):
             raise bad("private_key_jwt needs jwks with usable public keys")
     redirects = asked.get("redirect_uris", [])
-    if not isinstance(redirects, list) or not all(isinstance(u, str) and ":" in u and "#" not in u for u in redirects):
+    if not all(":" in u and "#" not in u for u in redirects):
         raise OAuthProblem("invalid_redirect_uri", "redirect_uris must be absolute addresses without fragment")
     kept = {n: asked[n] for n in ("client_name", "client_uri", "contacts", "scope", "software_id", "jwks") if n in asked}
     return {
@@ -114,8 +137,12 @@ async def manage(request: Request) -> Response:
             raise OAuthProblem("invalid_client_metadata", "client_id must be sent and stay as it is")
         if wrong := [n for n in NEVER_SENT if n in asked]:
             raise OAuthProblem("invalid_client_metadata", f"{', '.join(wrong)} must not be sent")
+        secret = asked.get("client_secret")
+        if secret is not None and not (isinstance(secret, str) and hash_of(secret) == client.secret_hash):
+            raise OAuthProblem("invalid_client_metadata", "client_secret must be the one that was issued")  # §2.2
         client.metadata = _metadata(asked)
-    return JSONResponse({**_shown(tenant, client), **_rotated(request, tenant, client)}, 200, NO_STORE)
+    again = {"registration_access_token": presented}  # RFC 7592 §3: it is in every answer
+    return JSONResponse({**_shown(tenant, client), **again, **_rotated(request, tenant, client)}, 200, NO_STORE)
 
 
 def _rotated(request: Request, tenant: Tenant, client: Client) -> Json:

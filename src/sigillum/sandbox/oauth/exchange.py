@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import json
 import secrets
 from datetime import UTC, datetime
 from typing import Any
@@ -29,7 +27,7 @@ from .signer import attached
 Json = dict[str, Any]
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 JWT, ACCESS = "urn:ietf:params:oauth:token-type:jwt", "urn:ietf:params:oauth:token-type:access_token"
-MOST_BYTES, MOST_DEPTH = 16_384, 8
+MOST_DEPTH = 8
 FETCH_SECONDS = 3.0
 ACCESS_TOKENS = ("at+jwt", "application/at+jwt")
 
@@ -61,7 +59,7 @@ def _found(issuer: str) -> list[Json]:
 
 def _fetched(address: str) -> Json:
     answer = urllib3.request("GET", address, timeout=FETCH_SECONDS, retries=False, redirect=False, preload_content=False)
-    found = loads(answer.read(MOST_BYTES)) if answer.status == 200 else {}
+    found = loads(answer.read(keys.MOST_BYTES)) if answer.status == 200 else {}
     return found if isinstance(found, dict) else {}
 
 
@@ -83,46 +81,31 @@ def _depth(value: Any) -> int:
     return 1 + max((_depth(v) for v in inner), default=0) if isinstance(value, (dict, list)) else 0
 
 
-def _twice(token: str) -> bool:
-    """Does an object in it have a name twice?"""
-
-    def pairs(given: list[tuple[str, Any]]) -> Json:
-        if len({n for n, _ in given}) != len(given):
-            raise ValueError("a name stands twice")
-        return dict(given)
-
-    try:
-        for part in token.split(".")[:2]:
-            json.loads(base64.urlsafe_b64decode(part + "=" * (-len(part) % 4)), object_pairs_hook=pairs)
-    except ValueError:
-        return True
-    return False
-
-
 def exchange(request: Request, tenant: Tenant, parameters: dict[str, str]) -> Json:
     """Whom an outside token may act as: `audience` names the trust, `act_as` the principal id (RFC 8693 §2.1).
 
     Raises OAuthProblem.
     """
-    if parameters.get("subject_token_type") == ACCESS:
+    token, kind = parameters.get("subject_token", ""), parameters.get("subject_token_type")
+    if not token or kind not in (ACCESS, JWT, "urn:ietf:params:oauth:token-type:id_token"):
+        raise OAuthProblem("invalid_request", "subject_token and its type, jwt or access_token, are needed")
+    if parameters.get("requested_token_type", ACCESS) != ACCESS:
+        raise OAuthProblem("invalid_request", "Access tokens are given here")
+    actors = {n: parameters[n] for n in ("actor_token", "actor_token_type") if n in parameters}
+    if actors and (len(actors) != 2 or actors["actor_token_type"] != ACCESS or kind == ACCESS):
+        raise OAuthProblem("invalid_request", "An actor's token is an access token, stands beside its type and a jwt")
+    if kind == ACCESS:
         return acting.exchange(request, tenant, parameters)
-    token = parameters.get("subject_token", "")
-    if not token or parameters.get("subject_token_type") not in (JWT, "urn:ietf:params:oauth:token-type:id_token"):
-        raise OAuthProblem("invalid_request", "subject_token and its type, jwt, are needed")
-    if parameters.get("requested_token_type", ACCESS) != ACCESS or ("actor_token" in parameters) != (
-        parameters.get("actor_token_type") == ACCESS
-    ):
-        raise OAuthProblem("invalid_request", "Access tokens are given here, for a subject token and an actor's access token")
     found = tenant.store.current(KINDS["Trust"], parameters.get("audience", ""))
     account = tenant.store.current(KINDS["User"], parameters.get("act_as", ""))
 
     def refuse(detail: str) -> OAuthProblem:
-        return OAuthProblem("invalid_grant", detail)
+        return OAuthProblem("invalid_request", detail)  # whatever is wrong with it (RFC 8693 §2.2.2)
 
     if found is None or account is None or found["principal"]["value"] != parameters["act_as"]:
         raise OAuthProblem("invalid_target", "audience has to be a trust of the principal that act_as names")
-    peeked = keys.peek(token) if len(token) <= MOST_BYTES else None
-    if peeked is None or _depth(peeked[1]) > MOST_DEPTH or _twice(token):
+    peeked = keys.peek(token)
+    if peeked is None or _depth(peeked[1]) > MOST_DEPTH:
         raise refuse("The subject token is no JWT")
     header, claims = peeked
     kind = str(header.get("typ", "JWT")).lower()
@@ -145,7 +128,7 @@ def _with_actor(tenant: Tenant, given: Json, token: str, claims: Json) -> Json:
     """The token names who acts (RFC 8693 §4.1), and ends no later than the actor's; `may_act` (§4.4) says who that may be."""
     actor, may = actor_of(tenant, token), claims.get("may_act")
     if isinstance(may, dict) and may.get("sub") != actor["sub"]:
-        raise OAuthProblem("invalid_grant", "The subject token names somebody else who may act")
+        raise OAuthProblem("invalid_request", "The subject token names somebody else who may act")
     ends = [int(e) for e in (given["until"], actor.get("exp")) if e is not None]
     return {**given, "act": act_of(actor), "until": min(ends)}
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import json
+import re
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -18,6 +19,8 @@ from sigillum.sandbox.http.texts import loads
 
 Json = dict[str, Any]
 ALGORITHMS = ["RS256", "ES256", "Ed25519", "EdDSA"]
+MOST_BYTES, LAST_SECOND = 16_384, 253_402_300_799  # of a token; of the year 9999
+_SEGMENT = re.compile(r"[A-Za-z0-9_-]*\Z")  # base64url without padding (RFC 7515 §2)
 _REQUIRED = {"OKP": ("crv", "kty", "x"), "EC": ("crv", "kty", "x", "y"), "RSA": ("e", "kty", "n")}
 
 
@@ -70,13 +73,15 @@ def usable(key: Json) -> Key | None:
 
 
 def peek(token: str) -> tuple[Json, Json] | None:
-    """Header and claims of a JWT, unverified; None where it is not one."""
+    """Header and claims of a JWT, unverified; None where it is not one. Whatever comes in as one is read here."""
+    parts = token.split(".")
+    if len(token) > MOST_BYTES or len(parts) != 3 or not all(_SEGMENT.match(p) for p in parts):
+        return None
     try:
-        parts = token.split(".")
-        header, claims = (loads(base64.urlsafe_b64decode(p + "=" * (-len(p) % 4))) for p in parts[:2])
+        header, claims = (loads(base64.urlsafe_b64decode(p + "=" * (-len(p) % 4)), once=True) for p in parts[:2])
     except (ValueError, TypeError, RecursionError):
         return None
-    return (header, claims) if isinstance(header, dict) and isinstance(claims, dict) and len(parts) == 3 else None
+    return (header, claims) if isinstance(header, dict) and isinstance(claims, dict) else None
 
 
 def verify(token: str, key: Json) -> bool:
@@ -94,15 +99,18 @@ def verify(token: str, key: Json) -> bool:
 def lifetime_fault(claims: Json, now: datetime, most_seconds: int) -> str | None:
     """What is wrong with `exp`, `iat` and `nbf` of an assertion (RFC 7523 §3), or None."""
     second = now.timestamp()
-    expires, issued, begins = claims.get("exp"), claims.get("iat"), claims.get("nbf")
-    if not isinstance(expires, (int, float)) or isinstance(expires, bool):
-        return "exp is required"
+    for name in ("exp", "iat", "nbf"):
+        value = claims.get(name)
+        date = isinstance(value, (int, float)) and not isinstance(value, bool) and 0 <= value <= LAST_SECOND
+        if not date and (value is not None or name == "exp"):  # RFC 7519 §2: a NumericDate
+            return f"{name} is {'required' if value is None else 'no date'}"
+    expires, issued, begins = claims["exp"], claims.get("iat"), claims.get("nbf")
     if expires <= second:
         return "it has expired"
     if expires > second + most_seconds + 5:
         return f"it lives longer than {most_seconds} seconds"
     for name, value in (("iat", issued), ("nbf", begins)):
-        if value is not None and (not isinstance(value, (int, float)) or value > second + 5):
+        if value is not None and value > second + 5:
             return f"{name} lies in the future"
     return None
 

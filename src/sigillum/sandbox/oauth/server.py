@@ -24,12 +24,13 @@ from .authentication import (
     live,
     spend,
 )
-from .exchange import exchange
+from .exchange import EXCHANGE, exchange
 from .requests import NO_STORE, Json, form, guarded, house_tenant
 from .signer import signed_by
 from .tokens import access_claims
 
 JWT_BEARER = "urn:ietf:params:oauth:grant-type:jwt-bearer"
+GRANTS = (JWT_BEARER, "client_credentials", EXCHANGE)
 SCOPES = ("work",)
 FOREIGN_SECONDS = 3600  # so long a token of a neighbour may live
 
@@ -48,7 +49,7 @@ async def metadata(request: Request) -> Response:
             "revocation_endpoint": tenant.base + "/oauth/revoke",
             "scopes_supported": list(SCOPES),
             "response_types_supported": [],
-            "grant_types_supported": [JWT_BEARER, "client_credentials", "urn:ietf:params:oauth:grant-type:token-exchange"],
+            "grant_types_supported": list(GRANTS),
             **{f"{name}_endpoint_auth_methods_supported": methods for name in ("token", "introspection", "revocation")},
             **{
                 f"{name}_endpoint_auth_signing_alg_values_supported": signing
@@ -159,7 +160,7 @@ async def token(request: Request) -> Response:
             raise OAuthProblem("invalid_grant", "The assertion is about somebody else")
     elif kind == "client_credentials":
         who = _client_credentials(request, tenant, parameters)
-    elif kind == "urn:ietf:params:oauth:grant-type:token-exchange":
+    elif kind == EXCHANGE:
         who = exchange(request, tenant, parameters)
     else:
         raise OAuthProblem("unsupported_grant_type", f"{kind} is not served here")

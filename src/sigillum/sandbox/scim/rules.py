@@ -114,8 +114,10 @@ def on_update(tenant: Tenant, kind: Kind, identity: str, data: Json, before: Jso
     elif kind.name == "User":
         saas.check_account(tenant, identity, data)
     elif kind.name == "Credential":
-        expires = data.pop("expires", True)
-        if data.get("kind") == "password" and not expires:
+        ends = moment_of(data["validUntil"]).year < 9999
+        if data.pop("expires", ends) != ends:
+            if data.get("kind") != "password" or not ends:
+                raise ScimProblem(400, "expires: only of a password it can be switched off", "mutability")
             data["validUntil"] = NEVER
     data |= {name: before[name] for name in ("thumbprint", "clientId", "consentedBy") if name in before}  # the tenant's own
 
@@ -201,9 +203,11 @@ def _credential(tenant: Tenant, data: Json) -> None:
     days = tenant.described.get("passwords_last_days", 0) if data.get("kind") == "password" else 0
     if "validUntil" not in data and days and data.pop("expires", True):
         data["validUntil"] = stamp(now + timedelta(days=days))
-    data.pop("expires", None)
+    said = data.pop("expires", None)
     if "validUntil" not in data:
-        data["validUntil"] = stamp(now + timedelta(seconds=longest)) if longest else NEVER
+        data["validUntil"] = stamp(now + timedelta(seconds=longest)) if longest and said is not False else NEVER
+    if said is not None and said != (moment_of(data["validUntil"]).year < 9999):
+        raise _invalid("expires: it says something else than validUntil")
     if longest and moment_of(data["validUntil"]) > now + timedelta(seconds=longest + 60):
         raise _invalid(f"validUntil: a credential lives {longest} seconds at most here")
     if data.get("kind", "key-pair") == "key-pair":

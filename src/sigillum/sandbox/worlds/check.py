@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -72,21 +72,25 @@ class _Tenant:
 
     def __init__(self, document: Document, name: str, described: Json) -> None:
         self.document, self.name, self.described = document, name, described
-        self.places = [p["path"] for p in self.each("places")]
-        self.accounts = [a["name"] for word in ("people", "accounts", "foreign") for a in self.each(word)]
-        self.teams, self.clients = [t["name"] for t in self.each("teams")], [c["name"] for c in self.each("clients")]
-        self.roles = [r["name"] for r in self.each("roles")]
-        self.permissions = list(described.get("permissions", {}))
+        self.places = self.names("places", key="path")
+        self.accounts, self.teams = self.names("people", "accounts", "foreign"), self.names("teams")
+        self.clients, self.roles = self.names("clients"), self.names("roles")
+        self.permissions = frozenset(described.get("permissions", {}))
+        self.identities = self.accounts | self.clients
+        self.principals = self.identities | self.teams
 
     def each(self, word: str) -> list[Json]:
         return list(self.described.get(word) or [])
 
+    def names(self, *words: str, key: str = "name") -> frozenset[str]:
+        return frozenset(one[key] for word in words for one in self.each(word))
+
     def mistake(self, spot: Spot, code: str, what: str, mend: str) -> Mistake:
         return Mistake(code, what, mend, self.document.position(("tenants", self.name, *spot)))
 
-    def unknown(self, spot: Spot, what: str, value: str, known: Iterable[str]) -> Iterator[Mistake]:
+    def unknown(self, spot: Spot, what: str, value: str, among: Collection[str]) -> Iterator[Mistake]:
         """A near miss, where something names what is not there."""
-        if value not in (among := list(known)):
+        if value not in among:
             yield self.mistake(
                 spot,
                 f"{what.replace(' ', '-')}-unknown",
@@ -127,6 +131,7 @@ class _Tenant:
             "workload": ("workloads",),
             "machine group": ("machine_groups",),
             "host": ("hosts",),
+            "local account": ("local_accounts",),
         }
         for what, words in sections.items():
             seen = Counter[str]()
@@ -134,6 +139,8 @@ class _Tenant:
                 key = "path" if word == "places" else "name"
                 for n, one in enumerate(self.each(word)):
                     name = one[key].lower() if what == "account" else one[key]
+                    if what == "local account":  # unique in its compartment alone
+                        name = f"{one['compartment']} {name}"
                     seen[name] += 1
                     if seen[name] == 2:
                         yield self.mistake(
@@ -156,7 +163,7 @@ class _Tenant:
 
     def rights(self) -> Iterator[Mistake]:
         """Roles, permissions, grants and keys."""
-        apis, licences = [a["name"] for a in self.each("apis")], [x["name"] for x in self.each("licences")]
+        apis, licences = self.names("apis"), self.names("licences")
         for name, permission in self.described.get("permissions", {}).items():
             for field, what, known in (("api", "API", apis), ("licence", "licence", licences)):
                 if permission.get(field):
@@ -169,7 +176,7 @@ class _Tenant:
                 yield from self.unknown(("roles", n, "permissions", i), "permission", permission, self.permissions)
         for n, grant in enumerate(self.each("grants")):
             yield from self.unknown(("grants", n, "role"), "role", grant["role"], self.roles)
-            yield from self.unknown(("grants", n, "to"), "principal", grant["to"], [*self.accounts, *self.teams, *self.clients])
+            yield from self.unknown(("grants", n, "to"), "principal", grant["to"], self.principals)
             at = grant["at"]
             yield from (
                 self.unknown(("grants", n, "at"), "account", at[1:], self.accounts)
@@ -177,7 +184,7 @@ class _Tenant:
                 else self.unknown(("grants", n, "at"), "place", at, self.places)
             )
         for n, delegation in enumerate(self.each("delegations")):
-            yield from self.unknown(("delegations", n, "to"), "principal", delegation["to"], [*self.accounts, *self.clients])
+            yield from self.unknown(("delegations", n, "to"), "principal", delegation["to"], self.identities)
             for i, scope in enumerate(delegation["scopes"]):
                 yield from self.unknown(("delegations", n, "scopes", i), "permission", scope, self.permissions)
         for n, host in enumerate(self.each("hosts")):
@@ -188,29 +195,26 @@ class _Tenant:
         for word in ("signing", "directory"):
             for n, right in enumerate(list[str](self.described.get(word) or [])):
                 yield from self.unknown((word, n), "permission", right, self.permissions)
-        locals_ = [a["name"] for a in self.each("local_accounts")]
+        locals_, groups = self.names("local_accounts"), self.names("machine_groups")
         for n, workload in enumerate(self.each("workloads")):
             yield from self.unknown(("workloads", n, "account"), "local account", workload.get("account", "default"), locals_)
             for i, group in enumerate(workload.get("groups", [])):
-                yield from self.unknown(
-                    ("workloads", n, "groups", i), "machine group", group, [g["name"] for g in self.each("machine_groups")]
-                )
+                yield from self.unknown(("workloads", n, "groups", i), "machine group", group, groups)
         for n, credential in enumerate(self.each("credentials")):
             yield from self.unknown(("credentials", n, "of"), "account", credential["of"], self.accounts)
             for i, limit in enumerate(credential.get("limits", [])):
                 yield from self.unknown(("credentials", n, "limits", i), "permission", limit, self.permissions)
 
     def members(self) -> Iterator[Mistake]:
-        earlier = list[str]()  # a team can be in one that stands below it
+        known = set(self.accounts)  # and the teams above: a team can be in one that stands below it
         for n, team in enumerate(self.each("teams")):
-            known = [*self.accounts, *earlier]
             for i, member in enumerate(team.get("members", [])):
                 yield from self.unknown(("teams", n, "members", i), "principal", member, known)
             for i, joined in enumerate(team.get("joined", [])):
                 yield from self.unknown(("teams", n, "joined", i, "member"), "principal", joined["member"], known)
             for i, place in enumerate(team.get("reach", [])):
                 yield from self.unknown(("teams", n, "reach", i), "place", place, self.places)
-            earlier.append(team["name"])
+            known.add(team["name"])
 
     def clients_and_rules(self) -> Iterator[Mistake]:
         scopes = {a["name"]: [s["scope"] for s in a["scopes"]] for a in self.each("apis")}
@@ -222,7 +226,7 @@ class _Tenant:
                     yield from self.unknown((*spot, "scope"), "scope", wanted["scope"], scopes[wanted["api"]])
         for n, rule in enumerate(self.each("sign_in_rules")):
             for i, target in enumerate(rule.get("targets", [])):
-                yield from self.unknown(("sign_in_rules", n, "targets", i), "principal", target, [*self.accounts, *self.teams])
+                yield from self.unknown(("sign_in_rules", n, "targets", i), "principal", target, self.accounts | self.teams)
             for i, name in enumerate(rule.get("exempt", [])):
                 yield from self.unknown(("sign_in_rules", n, "exempt", i), "account", name, self.accounts)
             if not (rule.get("everyone") or rule.get("targets")):

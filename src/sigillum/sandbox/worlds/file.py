@@ -10,10 +10,10 @@ from sigillum.reading.models import Instant, Section, by_pattern, text_schema
 
 from .words import (
     CALL,
-    MOST_CROWD,
     POWERS,
     Class,
     Count,
+    Crowd,
     Host,
     Json,
     Labels,
@@ -115,12 +115,15 @@ class Account(Section):
     active: bool = True
     purpose: str = ""
     owner: str = ""
+    deputy: str = ""
+    email: Text | None = Field(None, description="Its address")
     stage: str = ""
+    made: Instant | None = None
     organisation: str = ""
     location: str = ""
     subject: str = Field("", description="Of a foreign principal: its client id at home")
     methods: list[str] = Field([], description="Registered ways of proving a second factor")
-    second_factor: Literal["on", "off"] = "on"
+    second_factor: Literal["asked", "waived"] = "asked"
 
 
 class Joined(Section):
@@ -138,6 +141,7 @@ class Team(Section):
     joined: list[Joined] = []
     purpose: str = ""
     owner: str = ""
+    deputy: str = ""
     stage: str = ""
     reach: list[str] = Field([], description="Places in which its grants count; none: everywhere")
     everyone: bool = Field(False, description="Every principal is in it")
@@ -231,12 +235,16 @@ class Delegation(Section):
 
 
 class Credential(Section):
-    """A key that stands already; nobody here has its private half."""
+    """A credential that stands already; nobody here has the secret to it."""
 
     of: Text
     name: Text
+    kind: Literal["key-pair", "certificate", "api-token", "shared-secret", "password"] = "key-pair"
     limits: list[str] = []
     active: bool = True
+    made: Instant | None = None
+    last_used: Instant | None = Field(None, description="When it was used before the sandbox began")
+    last_used_from: str = Field("", description="From which address that was")
     start: Instant | None = Field(None, alias="from")
     until: Instant | None = None
 
@@ -270,7 +278,7 @@ class Tenant(Section):
     people: list[Account] = []
     accounts: list[Account] = []
     foreign: list[Account] = []
-    crowd: Annotated[Count, Field(le=MOST_CROWD)] = Field(0, description="So many accounts more, for measuring")
+    crowd: Crowd = Field(0, description="So many accounts more, for measuring")
     teams: list[Team] = []
     apis: list[Api] = []
     clients: list[Client] = []

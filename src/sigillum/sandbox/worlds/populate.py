@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import secrets
 import uuid
+from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
 
@@ -14,32 +14,35 @@ from sigillum.sandbox.scim.store import Store
 
 from .clock import Clock, moment_of, stamp
 from .file import POWERS
+from .merging import labels, merged
 from .world import HOLDS_ITEMS, Admin, Tenant, hash_of
 
 Json = dict[str, Any]
 LONG_AGO = timedelta(days=30)
+SWITCHED = {"asked": "on", "waived": "off"}  # no words that some readers of YAML take for flags
+TOLD = 500  # resources between two words about how far it is
 
 
 Tokens = dict[str, str]  # of administrators, by name
 
 
-def build(name: str, described: Json, base: str, clock: Clock, tokens: Tokens) -> Tenant:
-    """Make a tenant; `tokens` gets each administrator's token."""
+def build(name: str, described: Json, base: str, clock: Clock, tokens: Tokens, tell: Callable[[str], None]) -> Tenant:
+    """Make a tenant; `tokens` gets each administrator's token, and `tell` is told how far that is."""
     tenant = Tenant(name, described, f"{base}/{name}", clock, Store(clock))
     tenant.store.unique_external_ids = bool(described.get("external_id_unique", True))
     _administrators(tenant, tokens)
-    _populate(tenant)
+    _populate(tenant, tell)
     tenant.follow(described)  # what stands at the beginning is not on its way
     return tenant
 
 
-def change(tenant: Tenant, described: Json, tokens: Tokens) -> None:
+def change(tenant: Tenant, described: Json, tokens: Tokens, tell: Callable[[str], None]) -> None:
     """Bring a running tenant to another description: what it adds is made, what it changes is changed, what it no longer has
     is ended. What was done at the tenant meanwhile stays.
     """
     tenant.follow(described)
     _administrators(tenant, tokens)
-    _populate(tenant)
+    _populate(tenant, tell)
 
 
 def _administrators(tenant: Tenant, tokens: Tokens) -> None:
@@ -62,7 +65,8 @@ def _administrators(tenant: Tenant, tokens: Tokens) -> None:
 class _Populating:
     """Fills a new tenant; what stands at the beginning was made long before, unless it says when."""
 
-    def __init__(self, tenant: Tenant) -> None:
+    def __init__(self, tenant: Tenant, tell: Callable[[str], None]) -> None:
+        self.tell = tell
         self.tenant, self.ids, self.made = tenant, dict[tuple[str, str], str](), dict[tuple[str, str], tuple[str, Json]]()
         self.before = tenant.clock.now() - LONG_AGO
 
@@ -81,6 +85,8 @@ class _Populating:
             record.created = record.changed = moment_of(made) if made else self.before
             record.past[0] = (record.created, record.past[0][1], record.created, record.version)
             identity = record.id
+        if len(self.made) % TOLD == 0:
+            self.tell(f"{self.tenant.name}: {len(self.made):,} resources")
         self.ids[kind, name] = identity
         self.made[kind, name] = (identity, given)
         return identity
@@ -100,8 +106,8 @@ class _Populating:
     def user(self, name: str, kind: str, about: Json) -> None:
         words = {"second_factor": "secondFactor"}
         told = {
-            words.get(k, k): about[k]
-            for k in ("purpose", "owner", "stage", "organisation", "location", "subject", "methods", "second_factor")
+            words.get(k, k): SWITCHED.get(about[k], about[k]) if k == "second_factor" else about[k]
+            for k in ("purpose", "owner", "deputy", "stage", "organisation", "location", "subject", "methods", "second_factor")
             if k in about
         }
         self.add(
@@ -111,8 +117,10 @@ class _Populating:
                 "userName": name,
                 "displayName": about.get("display", name),
                 "active": about.get("active", True),
+                "emails": [{"value": about["email"], "type": "work"}] if about.get("email") else None,
                 ACCOUNT: {"kind": kind, **told},
             },
+            about.get("made"),
         )
 
     def member(self, name: str) -> Json:
@@ -121,7 +129,7 @@ class _Populating:
 
     def team(self, described: Json) -> None:
         """A team; of `joined` members it is known since when they are in."""
-        about: Json = {k: described[k] for k in ("purpose", "owner", "stage", "reach", "everyone") if k in described}
+        about: Json = {k: described[k] for k in ("purpose", "owner", "deputy", "stage", "reach", "everyone") if k in described}
         members = [self.member(m) for m in described.get("members", [])]
         known = bool(self.standing("Group", described["name"]))
         fresh = sorted(described.get("joined", []) if not known else [], key=lambda j: j["at"])
@@ -317,56 +325,28 @@ class _Populating:
             )
 
     def credential(self, credential: Json) -> None:
-        name = f"{credential['of']} {credential['name']}"
+        name, used = f"{credential['of']} {credential['name']}", credential.get("last_used")
         usual = self.standing("Credential", name).get("validUntil") or stamp(self.tenant.clock.now() + LONG_AGO)
-        self.add(
+        identity = self.add(
             "Credential",
             name,
             {
                 "principal": {"value": self.ids["User", credential["of"]]},
                 "name": credential["name"],
-                "kind": "key-pair",
+                "kind": credential.get("kind", "key-pair"),
                 "limits": credential.get("limits") or None,
                 "active": credential.get("active", True),
                 "validFrom": credential.get("from"),
                 "validUntil": credential.get("until") or usual,
             },
+            credential.get("made"),
         )
+        if used:  # a use that was seen here is newer
+            self.tenant.used.setdefault(identity, (moment_of(used), credential.get("last_used_from", "")))
 
 
-def merged(now: Json, before: Json, after: Json) -> Json:
-    """What stands now, with that changed which is described otherwise than before; lists lose and gain single values."""
-    out = dict(now)
-    for name in {*before, *after}:
-        old, new, here = before.get(name), after.get(name), now.get(name)
-        if old == new:
-            continue
-        if isinstance(old or new, list) and isinstance(here or [], list):
-            left = [_key(v) for v in old or []]
-            kept = [v for v in here or [] if _key(v) not in left]
-            new = [*kept, *(v for v in new or [] if _key(v) not in [_key(k) for k in kept])] or None
-        elif isinstance(old, dict) and isinstance(new, dict) and isinstance(here, dict):
-            new = merged(here, old, new)
-        out[name] = new
-    return {k: v for k, v in out.items() if v is not None}
-
-
-def _key(value: Any) -> Any:
-    """What makes an entry of a list the same one: its value, where it has one."""
-    return value.get("value", json.dumps(value, sort_keys=True)) if isinstance(value, dict) else value
-
-
-def labels(described: Json | None) -> list[Json] | None:
-    """`{stage: [dev, test]}` as a list of names and values."""
-    return [
-        {"name": n, "value": v}
-        for n, values in (described or {}).items()
-        for v in (values if isinstance(values, list) else [values])
-    ] or None
-
-
-def _populate(tenant: Tenant) -> None:
-    described, fill = tenant.described, _Populating(tenant)
+def _populate(tenant: Tenant, tell: Callable[[str], None]) -> None:
+    described, fill = tenant.described, _Populating(tenant, tell)
     for place in described.get("places", []):
         fill.place(place)
     for role in described.get("roles", []):

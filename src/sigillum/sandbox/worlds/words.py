@@ -70,6 +70,7 @@ def _network(value: Any) -> Any:
 
 
 Count = Annotated[int, BeforeValidator(_whole)]
+Crowd = Annotated[int, Field(le=MOST_CROWD), BeforeValidator(_whole)]
 Seconds = Annotated[float, BeforeValidator(_seconds)]
 Text = Annotated[str, Field(min_length=1)]
 Named = Annotated[

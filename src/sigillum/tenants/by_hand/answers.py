@@ -24,7 +24,9 @@ def _yes(value: Any) -> bool:
     found = value if isinstance(value, bool) else WORDS.get(value.strip().lower()) if isinstance(value, str) else None
     if found is None:
         said = repr(value) if value is not None else "nothing"
-        raise wrong("answer", f"{said} is neither yes nor no", "write yes or no, or leave the line out until it is known")
+        raise wrong(
+            "answer", f"{said} is neither true nor false", "write true or false, or leave the line out until it is known"
+        )
     return found
 
 
@@ -53,14 +55,16 @@ class AnswerSection(Section):
     id: Annotated[Id, Field(description="the id that it has there now")] = ""
     secret: Annotated[str, BeforeValidator(_reference), Field(description="where the secret is kept: env:NAME, file:PATH")] = ""
     whose: Annotated[Id, Field(alias="for", description="beside a secret: the principal id that it is for")] = ""
-    yes: Annotated[bool | None, BeforeValidator(_yes), Field(description="yes or no")] = None
+    answer: Annotated[bool | None, BeforeValidator(_yes), Field(description="true or false: done, or allowed")] = None
     by: Annotated[str, Field(description="who did it, or looked")] = ""
 
     @model_validator(mode="after")
     def _says_something(self) -> AnswerSection:
-        if self.yes is None and not self.id and not self.secret:
-            raise wrong("answer-empty", "this answer says nothing", "write `yes: yes`, an `id` or a `secret`, or leave it out")
-        if self.yes is False and (self.id or self.secret):
+        if self.answer is None and not self.id and not self.secret:
+            raise wrong(
+                "answer-empty", "this answer says nothing", "write `answer: true`, an `id` or a `secret`, or leave it out"
+            )
+        if self.answer is False and (self.id or self.secret):
             raise wrong("answer-two", "it says no, and what came back", "keep one of them")
         if self.secret and not self.whose:
             raise wrong("answer-whose", "it is not specified whose secret it is", "add `for:` with the principal id")
@@ -88,7 +92,7 @@ class Answers:
         if given is None:
             return None
         secret = self._resolve(given.secret) if given.secret and line.wants_secret else None
-        return Answer(given.by or self._writer, given.id, secret, given.yes, given.whose)
+        return Answer(given.by or self._writer, given.id, secret, given.answer, given.whose)
 
     def unmatched(self) -> list[tuple[str, str]]:
         """The keys about which nothing was asked, and the one that was probably meant."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import base64
+import itertools
 import json
 import re
 from collections.abc import Callable, Iterator, Mapping
@@ -11,22 +11,23 @@ from typing import Any, NamedTuple
 from urllib.parse import urlencode, urljoin
 
 from sigillum.core.values.canonical import thumbprint
-from sigillum.core.values.errors import RefusedError, UnreachableError
+from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 from sigillum.protocols import oauth
-from sigillum.protocols.http import Answer, Http, HttpError
+from sigillum.protocols.http import Answer, Http, HttpError, basic
+from sigillum.protocols.listing import Turning
 from sigillum.tenants.port import Reply, Result
 
 from .call_model import CallSection, ListSection, PageSection, SpotSection, ToldSection
 from .model import DialectFile, WaySection
 from .values import NOTHING, MisfitError, Values, address_of, at, filled, header_of, names_in, private_key
 
-MOST_PAGES, MOST_THINGS = 2_000, 200_000
+MOST_THINGS = 200_000  # in one list
 LOOKS, CHANGES = "looks", "changes"  # for what the administrator's token is fetched
 USUAL = {404: "missing", 409: "exists", 412: "stale", 429: "busy", 503: "busy"}
-LINK = re.compile(r"<([^>]*)>\s*((?:;\s*[\w*]+\s*=\s*(?:\"[^\"]*\"|[^\s,;]+)\s*)*)")
+LINK = re.compile(r"<([^<>]*)>\s*((?:;\s*[\w*]+\s*=\s*(?:\"[^\"]*\"|[^\s,;]+)\s*)*)")
 REL = re.compile(r";\s*rel\s*=\s*(?:\"([^\"]*)\"|([^\s,;]+))")
 
 
@@ -37,6 +38,11 @@ class Spoken(NamedTuple):
     answer: Answer
     body: Any
     said: str
+
+    @property
+    def handed(self) -> Any:
+        """The body with all that is in it: for who takes a secret out of it, or sends it back."""
+        return None if self.body is None else self.answer.handed
 
     def error(self, doing: str) -> RefusedError:
         """Why it is no success."""
@@ -125,8 +131,8 @@ class Speaker:
             values = {**values, "assertion": self.assertion(way, values)}
         if way.basic is not None:
             name = str(filled(f" {way.basic}", values, self.dialect.words, self.now))[1:]
-            given = secret.reveal() if isinstance(secret, Secret) else ""
-            return {"Authorization": "Basic " + base64.b64encode(f"{name}:{given}".encode()).decode()}
+            given = basic(name, secret).reveal() if isinstance(secret, Secret) else ""
+            return {"Authorization": f"Basic {given}"}
         return {str(way.header): header_of(way.value, values, self.dialect.words, self.now)}
 
     def first(self, way: WaySection, values: Values) -> str:
@@ -258,32 +264,27 @@ class Speaker:
     # --- lists ------------------------------------------------------------------------------------------------------
     def pages(self, call: ListSection, values: Values) -> Iterator[tuple[Spoken, list[Any]]]:
         """The pages of a list, each with its entries; one that is no success ends it. Raises HttpError."""
-        url, more, count, seen = "", dict[str, Any](), 0, set[str]()
+        url, more, count = "", dict[str, Any](), 0
         page = call.page
         if page is not None and page.number:
             more = {page.number: page.first}
-        for number in range(MOST_PAGES):
+        turning = Turning(self.base, MOST_THINGS, mend="compare `page` with the tenant's reference")
+        for number in itertools.count():
             spoken = self.ask(call, values, url=url, more=more)
             yield spoken, (items := _items(call, spoken))
             count += len(items)
             following = _following(page, spoken, items, number, count) if page is not None and spoken.means == "done" else None
             if following is None:
                 return
+            turning.page((json.dumps(i, sort_keys=True) for i in items), len(spoken.answer.body))
             url, more = following
             if url:
                 url = urljoin(spoken.answer.url, url)
-            mark = f"{url} {more}"
-            if mark in seen or count > MOST_THINGS:
-                break
-            seen.add(mark)
-        raise UnreachableError(
-            "the list does not come to an end", where=self.base, mend="compare `page` with the tenant's reference"
-        )
 
 
 def spot_of(spoken: Spoken, spot: SpotSection) -> str:
-    """What stands at a place of an answer, as text; nothing where it is not there."""
-    found = spoken.answer.headers.get(spot.header, "") if spot.header is not None else at(spoken.body, str(spot.at))
+    """What stands at a place of an answer, as text and as it was handed out; nothing where it is not there."""
+    found = spoken.answer.headers.get(spot.header, "") if spot.header is not None else at(spoken.handed, str(spot.at))
     return str(found) if isinstance(found, (str, int)) and not isinstance(found, bool) else ""
 
 

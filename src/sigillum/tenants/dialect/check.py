@@ -4,7 +4,6 @@ are not there.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
@@ -14,6 +13,7 @@ from sigillum.core.kinds.kind import Kind
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.values.errors import Mistake, Position
 from sigillum.core.values.text import did_you_mean
+from sigillum.protocols.headers import fault_of as header_fault
 
 from .call_model import CallSection, MakeSection
 from .fields import BESIDE, told_from_now
@@ -46,8 +46,6 @@ def fixed_after_creation(dialect: DialectFile) -> list[str]:
 
 
 SECRETS = frozenset(("secret", "token", "assertion", "password"))  # among the values of a call: what proves who one is
-FIELD_NAME = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]+\Z")
-FRAMING = frozenset(("host", "content-length", "transfer-encoding", "connection", "te", "trailer", "upgrade"))  # RFC 9110 §7
 
 
 class _Checker:
@@ -224,8 +222,8 @@ class _Checker:
         yield from self._names(names_of(call.address), names, (*spot, call.method))
         for part in ("query", "headers", "body", "form"):
             yield from self._names(names_in(getattr(call, part)), names, (*spot, part))
-        for name in call.headers:
-            yield from self._header(name, (*spot, "headers"))
+        for name, template in call.headers.items():
+            yield from self._header(name, VALUE.sub("", str(template)), (*spot, "headers"))
         for told, _ in names_of(call.address) | names_in(call.query):
             if told in SECRETS:
                 yield self._mistake(
@@ -238,12 +236,9 @@ class _Checker:
             settled = CallSection.model_validate({"get": call.settled.get})
             yield from self._call(settled, names, (*spot, "settled"))
 
-    def _header(self, name: str, spot: Spot) -> Iterator[Mistake]:
-        """Is it a field name (RFC 9110 §5.1), and none by which the library itself says where a request begins and ends?"""
-        if not FIELD_NAME.match(name):
-            yield self._mistake("header-name", f"{name!r} is no name of a header", "use letters, digits and dashes", *spot)
-        elif name.lower() in FRAMING:
-            yield self._mistake("header-framing", f"{name} is written by the HTTP library alone", "leave it out", *spot)
+    def _header(self, name: str, literal: str, spot: Spot) -> Iterator[Mistake]:
+        if fault := header_fault(name, literal):
+            yield self._mistake("header", *fault, *spot)
 
     def _names(self, found: set[tuple[str, str]], known: set[str], spot: Spot) -> Iterator[Mistake]:
         for name, form in sorted(found):

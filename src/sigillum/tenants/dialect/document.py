@@ -88,7 +88,7 @@ class Documents:
         spoken = self.things.speaker.ask(section.read, values)
         if spoken.means not in ("done", "missing"):
             return Read(None, "", spoken.reply(doing))
-        body = spoken.body if spoken.means == "done" else {}
+        body = spoken.handed if spoken.means == "done" else {}
         return Read(body, spoken.answer.headers.get("ETag", ""))
 
     def _write(self, section: DocumentSection, values: Values, read: Read, doing: str) -> Reply:

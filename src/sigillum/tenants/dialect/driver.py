@@ -173,7 +173,7 @@ class DialectTenant:
         spoken = self.speaker.ask(section.one, values)
         if spoken.means != "done":
             return spoken.reply("reading it")
-        whole, part = spoken.body, filled(call.body, values, self.dialect.words, self.speaker.now)
+        whole, part = spoken.handed, filled(call.body, values, self.dialect.words, self.speaker.now)
         _merged(whole, part)
         for pointer in call.without:
             inner, last = JsonPointer(pointer).to_last(whole)
@@ -229,7 +229,7 @@ class DialectTenant:
 
         def send(things: Things) -> Reply:
             reply, spoken = self.speaker.change(call, things.known(CREDENTIAL, identity, needs(call)), "fetching the secret")
-            found = at(spoken.body, section.secret_at) if spoken is not None and reply.result is Result.DONE else None
+            found = at(spoken.handed, section.secret_at) if spoken is not None and reply.result is Result.DONE else None
             return reply._replace(secret=Secret(found)) if isinstance(found, str) and found else reply
 
         return self._safely(send)

@@ -204,11 +204,11 @@ class DialectSignIns:
             return there
         headers = self.presents(there) if decides.by == "identity" else self.speaker.as_administrator(values)
         spoken = self.speaker.send(decides, values, headers)
-        if spoken.means == "refused" and decides.yes is None:
+        if spoken.means == "refused" and decides.allows is None:
             return Trial(False, f"refused (status {spoken.answer.status})", unauthenticated=spoken.answer.status == 401)
         if spoken.means != "done":
             return Trial(None, f"status {spoken.answer.status} says neither yes nor no: {spoken.said}")
-        allowed = decides.yes is None or fits(decides.yes, spoken.answer.status, spoken.body)
+        allowed = decides.allows is None or fits(decides.allows, spoken.answer.status, spoken.body)
         return Trial(allowed, "the tenant decides so")
 
     def ask_all(self, questions: Sequence[Question]) -> list[Trial]:

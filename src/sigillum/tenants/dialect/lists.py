@@ -41,7 +41,7 @@ def _whole(things: Things, lists: MembersSection, values: Values, entry: Entry, 
     spoken = things.speaker.ask(lists.read, values)
     if spoken.means != "done":
         return spoken.reply("reading it")
-    words, now, document = things.dialect.words, things.speaker.now, spoken.body
+    words, now, document = things.dialect.words, things.speaker.now, spoken.handed
     one, among = filled(lists.entry, values, words, now), at(document, lists.entries)
     if among is None:
         among = list[Any]()

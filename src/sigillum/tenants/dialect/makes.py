@@ -87,7 +87,7 @@ class Makes:
         if not identity:
             return _lost("the answer names no id of what was made", self.address.name, "name `id:` at `make` in the dialect")
         for answer in answers:
-            if call.secret is not None and isinstance(given := at(answer.body, call.secret), str) and given:
+            if call.secret is not None and isinstance(given := at(answer.handed, call.secret), str) and given:
                 self._secrets[identity] = Secret(given)
         return Reply(Result.DONE, making.record._replace(id=identity))
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, model_validator
 from pydantic_core import PydanticCustomError
 
 from sigillum.core.values import times
+from sigillum.protocols.headers import fault_of
 from sigillum.reading.models import (
     WHOLE,
     Duration,
@@ -158,6 +160,8 @@ class WaySection(Section):
     def _one(self) -> WaySection:
         if (self.basic is None) == (self.header is None):
             raise wrong("way-in", "just one way has to be named", "write `basic: '{admin}'`, or `header: Authorization`")
+        if self.header is not None and (fault := fault_of(self.header, re.sub(r"\{[^{}]*\}", "", self.value))):
+            raise wrong("header", *fault)
         return self
 
 
@@ -197,7 +201,7 @@ class PlaceSection(Section):
 class DecideSection(CallSection):
     """The tenant's own decision, asked for {principal}, {permission} and {place}."""
 
-    yes: ToldSection | None = None
+    allows: ToldSection | None = None
     by: Literal["identity", "administrator"] = "identity"
 
 

@@ -42,7 +42,7 @@ class DialectStore:
         if spoken.means == "missing":
             return None
         self._good(spoken, "reading")
-        value = at(spoken.body, self._section.value)
+        value = at(spoken.handed, self._section.value)
         if not isinstance(value, str):
             raise MachineError(
                 "the store tells no value",

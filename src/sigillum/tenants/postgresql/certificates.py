@@ -23,7 +23,7 @@ from sigillum.keeping.private import write_private
 
 from .asking import Asking, id_of
 
-NOTE = re.compile(r"\[certificate:([A-Za-z0-9_-]{43}):([0-9]{1,12}):([^\]\s]+)\]")
+NOTE = re.compile(r"\[certificate:([A-Za-z0-9_-]{43}):([0-9]{1,12}):([^\[\]\s]+)\]")
 SCHEME = "certificate"
 _RULES = """
 SELECT coalesce(database, '{}'), coalesce(user_name, '{}'), auth_method, coalesce(options, '{}')
@@ -88,7 +88,7 @@ def presented(proof: Secret, scheme: str, *, here: bool) -> Iterator[dict[str, s
     gone when the connection stands.
     """
     if scheme != SCHEME:
-        yield {"password": proof.reveal()}
+        yield {"password": proof.reveal(), "sslcertmode": "disable"}  # not the one that lies in the user's home
         return
     with tempfile.TemporaryDirectory(prefix="sigillum-") as folder:  # 0700
         path = Path(folder, "identity.pem")

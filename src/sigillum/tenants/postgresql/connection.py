@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import os
 import re
+import time
 import weakref
+from collections.abc import Generator
 from datetime import UTC, datetime
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 import psycopg
 
 from sigillum.core.kinds.access import GRANT
 from sigillum.core.kinds.profile import ONCE, Profile
 from sigillum.core.values.errors import RefusedError, UnreachableError, UsageError
-from sigillum.core.values.secret import Secret
+from sigillum.core.values.secret import Secret, masked
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
 from sigillum.protocols.addresses import LOOPBACK
@@ -26,6 +29,33 @@ ADDRESS = re.compile(
     r"postgresql://(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9](?:[A-Za-z0-9.-]*[A-Za-z0-9])?)(?::([0-9]{1,5}))?/"
     r"([A-Za-z0-9_][\w.-]*)\Z"
 )
+SCRAM = "scram-sha-256"
+GRACE_SECONDS = 2.0  # by which the server's own limit comes first: then it is known that nothing was done
+T = TypeVar("T")
+
+for _name in [n for n in os.environ if n.startswith("PG")]:
+    os.unsetenv(_name)  # of the C library alone, which would take them for a part of the address; programs we start have them
+
+
+class Bounded(psycopg.Connection[Any]):
+    """A connection on which every wait ends: where the server says nothing any more, it is closed."""
+
+    seconds = 15.0
+
+    def wait(self, gen: Generator[Any, Any, T], *given: Any, **more: Any) -> T:
+        """Raises OperationalError."""
+        return super().wait(self._until(gen, time.monotonic() + self.seconds), *given, **more)
+
+    def _until(self, gen: Generator[Any, Any, T], moment: float) -> Generator[Any, Any, T]:
+        try:
+            wanted = next(gen)
+            while time.monotonic() <= moment:
+                wanted = gen.send((yield wanted))
+        except StopIteration as ended:
+            found: T = ended.value
+            return found
+        self.close()
+        raise psycopg.OperationalError(f"it said nothing for {self.seconds:g} seconds")
 
 
 class Server(NamedTuple):
@@ -89,29 +119,44 @@ class Connected:
             self._link.say(text)
 
     # --- connections ------------------------------------------------------------------------------------------------
-    def _open(self, user: str, proof: Secret, scheme: str = "password") -> psycopg.Connection[Any]:
-        """TLS with a certificate that is checked; on this machine itself also without. Raises RefusedError,
-        UnreachableError.
+    def _open(self, user: str, proof: Secret, scheme: str = "password") -> Bounded:
+        """TLS with a certificate that is checked; on this machine itself also without. A password is shown to nobody: the
+        server has to ask for a proof that it is known (RFC 7677), or what `auth` names. Raises RefusedError, UnreachableError.
         """
-        server, ca = self._server, self.address.ca
+        server, ca, seconds = self._server, self.address.ca, self._link.timeout_seconds
         usual = {
             "sslmode": "prefer" if server.here else "verify-full",
             "sslrootcert": str(self._link.folder / ca) if ca else ("" if server.here else "system"),
         }
         try:
             with presented(proof, scheme, here=server.here) as shown:
-                return psycopg.connect(
+                made = Bounded.connect(
                     host=server.host,
                     port=server.port,
                     dbname=server.database,
                     user=user,
                     autocommit=True,
-                    connect_timeout=max(2, int(self._link.timeout_seconds)),
+                    connect_timeout=max(2, int(seconds)),
                     application_name="sigillum",
+                    gssencmode="disable",
+                    require_auth="none" if "sslcert" in shown else self.address.auth or SCRAM,
                     **{**usual, **shown},  # type: ignore[arg-type]
                 )
+            made.seconds = seconds + GRACE_SECONDS
+            limit = str(int(seconds * 1000))
+            made.execute(
+                "SELECT set_config('statement_timeout', %s, false), set_config('lock_timeout', %s, false)", [limit] * 2
+            )
+            return made
         except psycopg.OperationalError as problem:
             said = said_by(problem)
+            if "authentication method requirement" in str(problem):
+                raise UnreachableError(
+                    f"signing in as {user} was stopped here, before the password was shown: {said}",
+                    where=self.address.address,
+                    mend=f"have the server ask by {SCRAM}; if it cannot, and you trust the way to it, write `auth: password` "
+                    "(or `md5`) at the tenant in sigillum.yaml",
+                ) from None
             if any(word in str(problem) for word in ("FATAL", "no password supplied", "did not request")):
                 raise RefusedError(
                     f"signing in as {user} was refused: {said}",
@@ -124,7 +169,7 @@ class Connected:
                 mend="is the server running, and the address right? (`sigillum tenant list`)",
             ) from None
 
-    def _lasting(self) -> psycopg.Connection[Any]:
+    def _lasting(self) -> Bounded:
         """The administrator's connection, closed when nobody needs this any more."""
         made = self._open(self.address.admin, self._link.token)
         weakref.finalize(self, made.close)
@@ -133,8 +178,14 @@ class Connected:
     def _ask(self, statement: str, values: dict[str, Any]) -> list[tuple[Any, ...]]:
         """Raises UnreachableError, RefusedError."""
         self.statements += 1
+        if self._connection.closed:
+            self._connection = self._lasting()
+        return self._asked(self._connection, statement, values)
+
+    def _asked(self, connection: Bounded, statement: str, values: dict[str, Any]) -> list[tuple[Any, ...]]:
         try:
-            return self._connection.execute(statement, values).fetchall()
+            rows = connection.execute(statement, values).fetchall()
+            return [tuple(masked(v) if isinstance(v, str) else v for v in row) for row in rows]
         except psycopg.OperationalError as problem:
             raise UnreachableError(
                 f"the database did not answer: {said_by(problem)}",

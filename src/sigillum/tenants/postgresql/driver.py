@@ -36,6 +36,7 @@ STATES = {
     "40001": Result.BUSY,
     "40P01": Result.BUSY,
     "55P03": Result.BUSY,
+    "57014": Result.BUSY,  # its own time limit, or somebody stopped it: rolled back
 }  # SQLSTATEs, by what they mean
 
 

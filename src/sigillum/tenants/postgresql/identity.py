@@ -53,9 +53,9 @@ class DatabaseSignIns(Connected):
         shown = proof.secret or bundle(proof.key or {}, proof.der)
         name = proof.account or self._name_of(proof.principal)
         with self._open(name, shown, scheme) as connection:
-            row = connection.execute("SELECT session_user::text").fetchone()
+            row = self._asked(connection, "SELECT session_user::text", {})[0]
             secure = "over TLS" if connection.pgconn.ssl_in_use else "without TLS, on this machine"
-        said = str(row[0]) if row is not None else ""
+        said = str(row[0])
         if said != name:
             raise RefusedError(
                 f"it runs as {said or 'nobody'}, not as {name}", where=self.address.address, mend="nothing was tried"

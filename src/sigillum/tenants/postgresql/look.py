@@ -18,8 +18,8 @@ from .asking import CARRIES, Asking, id_of
 from .paths import names_of, path_of
 from .rights import ATTRIBUTES, BECOMES, RIGHTS, roles
 
-MARK, PASSWORD = re.compile(r"\[sigillum:([^\]\s]+)\]"), re.compile(r"\[password:([^\]\s]+)\]")
-NOTES = re.compile(r"\[(?:sigillum|password|certificate):[^\]\s]+\]")
+MARK, PASSWORD = re.compile(r"\[sigillum:([^\[\]\s]+)\]"), re.compile(r"\[password:([^\[\]\s]+)\]")
+NOTES = re.compile(r"\[(?:sigillum|password|certificate):[^\[\]\s]+\]")
 TRIAL = "[sigillum:trial]"  # in the comment of a table, a schema or a database: marked for trials
 EVERYBODY = "0"  # the grantee PUBLIC
 OID = re.compile(r"[0-9]{1,10}\Z")

@@ -70,7 +70,7 @@ def trial_of(answer: Answer) -> Trial:
 
 def secret_of(answer: Answer, envelope: Envelope, where: str, *, sealed: bool) -> Reply | None:
     """The secret in an answer; one that was promised `sealed` and came open is not taken. None: there is none in it."""
-    found = answer.object()
+    found = answer.object(handed=True)
     if isinstance(found.get("sealed"), str):
         return Reply(Result.DONE, secret=envelope.open(found["sealed"]))
     if not isinstance(found.get("secret"), str) or not found["secret"]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
@@ -16,8 +15,8 @@ from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import plain
 from sigillum.core.values.times import ClockReading
-from sigillum.protocols.http import Http
-from sigillum.tenants.port import Address, Proof, RightMissingError, SignedIn, now_at
+from sigillum.protocols.http import Http, basic
+from sigillum.tenants.port import Address, Link, Proof, RightMissingError, SignedIn, now_at
 
 from .answers import trial, trial_of
 
@@ -27,6 +26,7 @@ if TYPE_CHECKING:  # signing in needs it, looking does not
 
 Json = dict[str, Any]
 QUESTIONS_A_REQUEST = 100
+AUTHORIZATION = "authorization"  # in what is kept of a tenant: what its authorization server says of itself
 
 
 class ScimSignIns:
@@ -37,6 +37,7 @@ class ScimSignIns:
     profile: Profile
     clock: ClockReading | None
     _token: Secret
+    _link: Link
 
     @cached_property
     def metadata(self) -> oauth.Metadata:
@@ -48,7 +49,14 @@ class ScimSignIns:
                 where=self.address.name,
                 mend=f"run `sigillum tenant add {self.address.name} ... --issuer ADDRESS`",
             )
-        return oauth.discover(self.http, self.profile.issuer)
+        before = self._link.kept() if self._link.kept is not None else None
+        kept = before if isinstance(before, dict) else {}  # with the resource types, and as long as they
+        found = oauth.kept(kept.get(AUTHORIZATION), self.profile.issuer)
+        if found is None:
+            found = oauth.discover(self.http, self.profile.issuer)
+            if kept and self._link.keep is not None:
+                self._link.keep({**kept, AUTHORIZATION: found._asdict()})
+        return found
 
     @property
     def token_endpoint(self) -> str:
@@ -87,8 +95,7 @@ class ScimSignIns:
         if proof.token is not None:
             return self._with_token(proof, proof.token)
         if proof.account and proof.secret is not None:
-            pair = base64.b64encode(f"{proof.account}:{proof.secret.reveal()}".encode()).decode()
-            return SignedIn(Secret(pair), proof.principal, "with its name and password", "Basic")
+            return SignedIn(basic(proof.account, proof.secret), proof.principal, "with its name and password", "Basic")
         from sigillum.protocols import oauth
 
         if proof.assertion is not None and proof.trust:

@@ -95,7 +95,7 @@ class Registrar:
 
     def _noted(self, kept: Kept, answer: Answer) -> Json:
         """What the answer says anew is kept at once: where a token or secret was rotated, the old one is dead (RFC 7592 §3)."""
-        shown = answer.object()
+        shown = answer.object(handed=True)
         fresh = {**kept.answer, **{n: shown[n] for n in KEPT if shown.get(n) is not None}}
         if fresh != kept.answer and shown.get("client_id") == kept.answer.get("client_id"):
             self._keep(Kept(fresh, kept.external_id))
@@ -154,7 +154,7 @@ class Registrar:
             answer = self.http.send("POST", self.endpoint, self._headers(self._token), json.dumps(body).encode())
             if answer.status != 201:
                 return self._refused(answer, "registering the client")
-            shown = answer.object()
+            shown = answer.object(handed=True)
             kept = {n: shown[n] for n in KEPT if n in shown}
             return Reply(
                 Result.DONE,

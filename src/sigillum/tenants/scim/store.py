@@ -31,7 +31,7 @@ class SecretStore:
         answer = self._send("GET", name)
         if answer.status == 404:
             return None
-        value = self._good(answer, "reading").object().get("value")
+        value = self._good(answer, "reading").object(handed=True).get("value")
         if not isinstance(value, str):
             raise MachineError("the store tells no value", where=answer.url, mend="ask its operator")
         return value

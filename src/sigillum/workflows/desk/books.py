@@ -33,6 +33,16 @@ class Orphan(NamedTuple):
     requests: tuple[int, ...] = ()
 
 
+def name_of(uid: int) -> str:
+    """Of a user of this machine; the number where it has none."""
+    import pwd
+
+    try:
+        return pwd.getpwuid(uid).pw_name
+    except KeyError:
+        return str(uid)
+
+
 class Books:
     """Opens the ledger when it is first needed. Safe for several threads."""
 
@@ -69,8 +79,19 @@ class Books:
 
     @property
     def there(self) -> bool:
-        """Is there a ledger in this workspace?"""
-        return self._workspace.ledger.exists()
+        """Is there a ledger in this workspace? Raises MachineError where somebody else keeps it to themselves."""
+        try:
+            self._workspace.ledger.stat()
+        except FileNotFoundError:
+            return False
+        except PermissionError as problem:
+            whose = self._workspace.private.stat().st_uid
+            raise MachineError(
+                f"the private folder belongs to the user {name_of(whose)}, and this one may not look into it",
+                where=str(self._workspace.private),
+                mend="work in a copy of the workspace of your own, or as that user",
+            ) from problem
+        return True
 
     def ledger(self) -> Ledger:
         """The ledger, as long as nothing is written to it. Raises MachineError."""
@@ -129,9 +150,9 @@ class Books:
         """What is wrong with the chain since its last checkpoint, in a few words; nothing where it holds."""
         from sigillum.core.records.chain import check, compare_heads, read_head
         from sigillum.core.values.outside import json_of
-        from sigillum.keys.ledgerkey import verifier
+        from sigillum.keys.ledgerkey import Verifier
 
-        verify, kept, path = verifier(self._workspace.file.ledger_key), None, self._workspace.checkpoint
+        verify, kept, path = Verifier(self._workspace.file.ledger_key), None, self._workspace.checkpoint
         if path.exists():
             try:
                 kept, signature = read_head(json_of(path.read_text(encoding="utf-8")))
@@ -142,7 +163,7 @@ class Books:
         self._checkpoint = kept
         findings = compare_heads(ledger.head(), kept, ledger.hash_at) if kept is not None else []
         if not findings:
-            _, findings = check(ledger.entries(after=kept.sequence if kept is not None else 0), ledger.stream, verify, kept)
+            _, findings = check(ledger.entries(after=kept.sequence if kept is not None else 0), ledger.stream, verify.all, kept)
         return f"entry {findings[0].sequence}: {findings[0].what}" if findings else ""
 
     def signing_key(self) -> LedgerKey:

@@ -48,13 +48,13 @@ class Keepings:
             raise MachineError(f"there is no keeping place {where!r}", where="keep_in", mend=f"known: {', '.join(DRIVERS)}")
         return DRIVERS[where]()
 
-    def resolve(self, reference: str) -> Secret:
-        """The secret behind a reference. Raises UsageError, FileError, MachineError."""
+    def resolve(self, reference: str, where: str = "sigillum.yaml") -> Secret:
+        """The secret behind a reference, which stands at `where`. Raises UsageError, FileError, MachineError."""
         from sigillum.keeping.references import resolve
 
         if reference.startswith(STORE):
             return self.read(self._vault(reference), reference)
-        return resolve(reference, self._workspace.folder)
+        return resolve(reference, self._workspace.folder, where)
 
     @staticmethod
     def read(vault: Vault, reference: str) -> Secret:

@@ -15,7 +15,7 @@ from sigillum.core.values.errors import FileError, MachineError
 from sigillum.core.values.marks import Mark
 from sigillum.core.values.outside import json_of
 from sigillum.keeping.private import write_private
-from sigillum.keys.ledgerkey import verifier
+from sigillum.keys.ledgerkey import Verifier
 
 from .office import Office
 
@@ -70,12 +70,12 @@ def verify(office: Office, against: Path | None = None, *, rebuild: bool = False
     `rebuild`: make the books anew, if the chain itself is as it should be.
     """
     ledger = office.books.ledger()
-    verify_signature = verifier(office.workspace.file.ledger_key)
+    verify_signature = Verifier(office.workspace.file.ledger_key)
     try:
         all_ = list(ledger.entries())
     except MachineError as problem:
         return Verification(ledger.head(), (ChainFault(0, problem.what),))
-    head, findings = check(all_, ledger.stream, verify_signature)
+    head, findings = check(all_, ledger.stream, verify_signature.all)
     findings += [ChainFault(0, "the ledger is empty, and a ledger begins with an entry")] if not all_ else []
     findings += [ChainFault(0, f"the file holds something that is not ours: {what}") for what in ledger.strange()]
     if rebuild and not findings:
@@ -104,7 +104,7 @@ def _books(office: Office, all_: list[LedgerEntry]) -> list[ChainFault]:
 
 def checkpoint(office: Office) -> dict[str, Any]:
     """Where the ledger stands, signed: to be kept elsewhere."""
-    return signed_head(office.books.writable_ledger().head(), office.books.signing_key())
+    return signed_head(office.books.ledger().head(), office.books.signing_key())
 
 
 def read_checkpoint(path: Path) -> tuple[Head, str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import Charter
@@ -18,7 +18,6 @@ from sigillum.core.values.times import format_instant, parse_instant
 from sigillum.tenants.port import Tenant
 
 from .office import Office
-from .tenants import time_of
 
 
 class NobodyError(SomebodyError):
@@ -144,11 +143,13 @@ def snapshot(
     *,
     credentials: bool = False,
     people: Iterable[str] = (),
+    known: Mapping[Query[Any], Fact[Any]] | None = None,
 ) -> Snapshot:
-    """What has to be known for deciding about a principal at these places; asked in rounds."""
+    """What has to be known for deciding about a principal at these places; asked in rounds, but for what is `known`."""
     from sigillum.core.deciding.gathering import explore
 
-    made = Snapshot(tenant.address.name, time_of(tenant), tenant.profile)
+    made = office.tenants.unseen(tenant)
+    made.facts |= known or {}
     made.facts[Query(who.kind, "id", who.id)] = Fact((who,))
     wanted, others = list(places), list(people)
     ids = [*others, *(p[1:] for p in wanted if p.startswith("@"))]
@@ -160,6 +161,7 @@ def snapshot(
         explore(made, [who.id, *others], wanted, credentials=credentials, delegating=[who.id] if others else ())
 
     rounds(made, look, tenant.facts)
+    office.tenants.learn(made)
     return made
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,6 +13,7 @@ from sigillum.charters.workspace import Workspace, find, load
 from sigillum.core.charter.charter import Charter
 from sigillum.core.values.errors import FileError, Mistake
 from sigillum.keeping.private import guard
+from sigillum.tenants.registry import driver_of
 
 from .asked import asking_about
 from .books import Books
@@ -51,7 +52,7 @@ class Office:
         """Raises FileError where there is no workspace, or its file is wrong."""
         folder = settings.workspace
         if folder is not None:
-            from sigillum.charters.workspace import FILE
+            from sigillum.charters.names import FILE
 
             if not (folder / FILE).is_file():
                 raise FileError(
@@ -88,20 +89,37 @@ class Office:
     def charters(self, wanted: list[str], *, all_: bool = False) -> list[Charter]:
         """Read the charters named, or all. Raises FileError with the mistakes of all of them at once."""
         known = files.names(self.workspace)
-        if all_:
-            wanted = sorted(known)
-        mistakes, found, last = list[Mistake](), list[Charter](), None
-        for name in wanted:
+        read = self.readable(sorted(known) if all_ else wanted, known)
+        wrong = [c for c in read if isinstance(c, FileError)]
+        if len(wrong) == len(read) == 1 and not wrong[0].mistakes:
+            raise wrong[0]
+        if wrong:
+            raise FileError("", mistakes=tuple(m for p in wrong for m in p.mistakes or [Mistake("file", p.what, p.mend)]))
+        return [c for c in read if isinstance(c, Charter)]
+
+    def readable(self, wanted: Iterable[str], known: Mapping[str, list[Path]]) -> list[Charter | FileError]:
+        """Each charter, or what is wrong with it. `known`: the names that the files have, and which those are."""
+
+        def one(name: str) -> Charter | FileError:
             try:
-                found.append(files.load(self.workspace, files.path_of(self.workspace, name, known), answers=self.books.answers))
+                found = files.load(
+                    self.workspace, files.path_of(self.workspace, name, known), answers=self.books.answers, known=known
+                )
+                if reserved := self._reserved(found):
+                    raise FileError("", mistakes=reserved)
             except FileError as problem:
-                last = problem
-                mistakes += problem.mistakes or [Mistake("file", problem.what, problem.mend)]
-        if last is not None:
-            if len(wanted) == 1 and not last.mistakes:
-                raise last
-            raise FileError("", mistakes=tuple(mistakes))
-        return found
+                return problem
+            return found
+
+        return [one(name) for name in wanted]
+
+    def _reserved(self, charter: Charter) -> tuple[Mistake, ...]:
+        """A name that the tenant's driver keeps for itself."""
+        who, driver = charter.identity, driver_of(self.workspace.file.tenants[charter.tenant].driver, charter.tenant)
+        if not driver.reserves(who.name):
+            return ()
+        what = f"{charter.tenant} keeps the name {who.name!r} for itself"
+        return (Mistake("name-reserved", what, "choose another `name`", who.position),)
 
     def ports(
         self,

@@ -8,6 +8,9 @@ from datetime import UTC, datetime
 from functools import partial
 from typing import TYPE_CHECKING
 
+from sigillum.core.kinds.identities import TEAM
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.values.errors import FileError, MachineError
 from sigillum.core.values.secret import Secret
 
@@ -26,6 +29,7 @@ if TYPE_CHECKING:  # imported where they are used: a command loads what it needs
     from .keepings import Keepings
 
 MOST_SKEW_SECONDS = 300
+EVERYBODY = "everybody"  # in what is kept of a tenant: the teams that hold everybody
 
 
 class Tenants:
@@ -35,6 +39,7 @@ class Tenants:
         self._settings, self._workspace, self._keepings, self._books = settings, workspace, keepings, books
         self._reached: dict[tuple[str, str], Tenant] = {}
         self._reaching: dict[tuple[str, str], threading.Lock] = {}
+        self._everybody: dict[str, tuple[str, ...]] = {}
         self._lock, self._turns = threading.Lock(), threading.Lock()
 
     def address(self, name: str, admin: str = "") -> Address:
@@ -53,6 +58,7 @@ class Tenants:
             section.clock == "tenant",
             section.facts or "",
             section.dialect or "",
+            section.auth or "",
             tuple(section.origins),
         )
 
@@ -73,6 +79,25 @@ class Tenants:
                 check_clock(tenant)
                 self._reached[name, admin] = tenant
             return self._reached[name, admin]
+
+    def unseen(self, tenant: Tenant) -> Snapshot:
+        """Nothing is known of it yet, but which teams held everybody when that was asked last."""
+        name = tenant.address.name
+        if name not in self._everybody:
+            kept = self._keepings.discovered(name)
+            ids = kept.get(EVERYBODY) if isinstance(kept, dict) else None
+            self._everybody[name] = tuple(map(str, ids)) if isinstance(ids, list) else ()
+        return Snapshot(name, time_of(tenant), tenant.profile, likely=self._everybody[name])
+
+    def learn(self, snapshot: Snapshot) -> None:
+        """Keep which teams hold everybody: next time they are asked about at once."""
+        fact, name = snapshot.facts.get(Query(TEAM, "everyone")), snapshot.tenant
+        if fact is None or not fact.known or self._everybody.get(name) == (ids := tuple(r.id for r in fact.records)):
+            return
+        self._everybody[name] = ids
+        kept = self._keepings.discovered(name)
+        if isinstance(kept, dict) or ids:
+            self._keepings.discover(name, {**(kept if isinstance(kept, dict) else {}), EVERYBODY: list(ids)})
 
     def _unmoved(self, name: str, what: str, now: str) -> None:
         """Is it where the ids of the ledger were written? At another one they would name nothing, or something else."""

@@ -173,7 +173,7 @@ def _once(office: Office, charter: Charter, choices: EnactChoices, done: Enacted
     def reached(result: StepResult) -> None:
         (again if isinstance(result.error, AgainError) else done.results).append(result)
 
-    carrying.run(outline, reached, leave_out=_left_out(office, charter, outline, choices))
+    carrying.run(outline, reached, leave_out=left_out(office, charter, outline, choices))
     _holding(office, charter, uid)
     done.rotations = go_on_all(office, charter, uid)
 
@@ -199,7 +199,7 @@ def wants_end(office: Office, charter: Charter, step: Step) -> bool:
     )
 
 
-def _left_out(office: Office, charter: Charter, outline: Outline, choices: EnactChoices) -> frozenset[StepId]:
+def left_out(office: Office, charter: Charter, outline: Outline, choices: EnactChoices) -> frozenset[StepId]:
     """What is not wished now; a proof that an ending needs is left out only together with it."""
     ends = {s.id for s in outline.steps if not choices.end and wants_end(office, charter, s)}
     proofs = {

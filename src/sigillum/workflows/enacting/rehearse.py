@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
@@ -10,6 +10,10 @@ from functools import partial
 from sigillum.core.charter.charter import Charter
 from sigillum.core.comparing.compare import Comparison, compare, tenants_of
 from sigillum.core.facets.seen import Choices
+from sigillum.core.kinds.access import GRANT
+from sigillum.core.kinds.identities import TEAM
+from sigillum.core.kinds.kind import Query
+from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
 from sigillum.core.records.steps import ADVICE, Outline
 from sigillum.core.values.errors import Outcome, SigillumError
@@ -17,7 +21,6 @@ from sigillum.protocols.together import together
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.settings import Progress
 from sigillum.workflows.desk.several import several
-from sigillum.workflows.desk.tenants import time_of
 from sigillum.workflows.handing.sent import noticed
 
 NONE = Choices()
@@ -72,7 +75,9 @@ def compared(office: Office, charter: Charter, choices: Choices, *, noted: bool 
     held, incomplete = (keeping.held(), keeping.incomplete()) if uid else ({}, frozenset[tuple[str, int]]())
     names = tenants_of(charter, history, office.workspace.file.tenants)
     reached = office.tenants.reach_all(names)
-    snapshots = {name: Snapshot(name, time_of(tenant), tenant.profile) for name, tenant in reached.items()}
+    snapshots = {name: office.tenants.unseen(tenant) for name, tenant in reached.items()}
+    for name, snapshot in snapshots.items():
+        _likely(snapshot, history.principal_id(name))
     comparison = Comparison(charter, history, snapshots, office.workspace.rules, held, office.books, choices, incomplete)
     for _ in range(MOST_ROUNDS):
         outline = compare(comparison)
@@ -81,7 +86,16 @@ def compared(office: Office, charter: Charter, choices: Choices, *, noted: bool 
             break
         for name, facts in zip(missed, together([partial(reached[n].facts, q) for n, q in missed.items()]), strict=True):
             snapshots[name].facts.update(facts)
+    for snapshot in snapshots.values():
+        office.tenants.learn(snapshot)
     return comparison, by_whom(office, outline, snapshots), uid
+
+
+def _likely(snapshot: Snapshot, principal: str) -> None:
+    """Ask at once what hangs on the principal that the ledger knows: it is asked anyway, once the tenant shows it."""
+    for kind, field in ((GRANT, "principal"), (TEAM, "member"), (CREDENTIAL, "principal")):
+        if principal and snapshot.profile.carried(kind) is not None:
+            snapshot.ask(Query(kind, field, principal))
 
 
 def by_whom(office: Office, outline: Outline, snapshots: Mapping[str, Snapshot]) -> Outline:
@@ -102,13 +116,13 @@ def rehearse(office: Office, charter: Charter, choices: Choices = NONE) -> Rehea
     return Rehearsal(charter, outline, comparison.snapshots[charter.tenant].now)
 
 
-def rehearse_all(office: Office, charters: list[Charter], choices: Choices = NONE) -> Iterator[Rehearsal]:
+def rehearse_all(office: Office, charters: list[Charter], choices: Callable[[Charter], Choices]) -> Iterator[Rehearsal]:
     """Several at a time, in order as they come; where one cannot be looked at, the others are. Raises MachineError."""
 
     def one(charter: Charter) -> Rehearsal:
         try:
             office.settings.go_on()
-            return rehearse(office, charter, choices)
+            return rehearse(office, charter, choices(charter))
         except SigillumError as problem:
             if len(charters) == 1 or problem.outcome is Outcome.MACHINE:
                 raise

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import secrets
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -19,17 +20,23 @@ from sigillum.workflows.desk.office import Office
 
 # --- sealing ------------------------------------------------------------------------------------------------------
 class Sealed(NamedTuple):
-    """A sealed sheet: its text, its id, its end, and the thumbprint of the receiver's key."""
+    """A sealed sheet: its text, its id, its end, the thumbprint of the receiver's key, and the digest of the code inside."""
 
     text: str
     id: str
     ends: datetime
     receiver: str
+    code: str
+
+
+def code_mark(code: str) -> str:
+    """What is kept of the code in a sealed sheet, by which its receipt is known."""
+    return hashlib.sha256(code.encode()).hexdigest()
 
 
 def seal(office: Office, sheet: Sheet, receiver: Path | None, lasts_seconds: int) -> Sealed:
     """Sign and encrypt a complete sheet to the receiver's key. Raises SomebodyError, UsageError, FileError."""
-    from sigillum.charters.files import read_public_key
+    from sigillum.charters.keyfiles import read_public_key
     from sigillum.core.values.errors import Position
     from sigillum.keys.seal import seal as seal_
 
@@ -51,19 +58,21 @@ def seal(office: Office, sheet: Sheet, receiver: Path | None, lasts_seconds: int
     key = dict(read_public_key(receiver, Position(str(receiver))))
     now = whole_second(datetime.now(UTC))
     ends, identity, mark = now + timedelta(seconds=lasts_seconds), secrets.token_hex(8), thumbprint(key)
+    code = secrets.token_urlsafe(24)  # only who opens the sheet has it
     claims = {
         "iss": office.workspace.file.workspace,
         "aud": mark,
         "iat": int(now.timestamp()),
         "exp": int(ends.timestamp()),
         "jti": identity,
+        "code": code,
         "sheet": {
             "charter": sheet.charter,
             "consumer": sheet.consumer,
             "values": [{"value": v.value, "name": v.name, "kind": v.kind, "content": _plain(v.content)} for v in sheet.values],
         },
     }
-    return Sealed(seal_(claims, office.books.signing_key(), key, str(receiver)), identity, ends, mark)
+    return Sealed(seal_(claims, office.books.signing_key(), key, str(receiver)), identity, ends, mark, code_mark(code))
 
 
 def open_(office: Office | None, path: Path, key_reference: str, signers: list[str], folder: Path) -> Sheet:
@@ -73,7 +82,7 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
     from sigillum.keys.seal import unseal
 
     try:
-        private = json_of(resolve(key_reference, folder).reveal())
+        private = json_of(resolve(key_reference, folder, "--with-key").reveal())
         if not isinstance(private, dict):
             raise TypeError
     except (ValueError, TypeError) as problem:
@@ -111,7 +120,13 @@ def open_(office: Office | None, path: Path, key_reference: str, signers: list[s
         )
         for r in rows
     )
-    return Sheet(str(body.get("charter")), str(body.get("consumer")), values, sealed=str(opened.claims.get("jti") or ""))
+    return Sheet(
+        str(body.get("charter")),
+        str(body.get("consumer")),
+        values,
+        sealed=str(opened.claims.get("jti") or ""),
+        code=str(opened.claims.get("code") or ""),
+    )
 
 
 def _plain(content: Any) -> str:

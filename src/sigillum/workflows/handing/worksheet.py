@@ -59,7 +59,7 @@ def _back(line: Line) -> tuple[str, str]:
         return "its id", "{id: '...'}"
     if line.wants_secret:
         return "the secret, into Sigillum and nowhere else", f"{{secret: 'file:...', for: '{line.whose}'}}"
-    return ("yes or no", "{yes: ...}") if line.question else ("a yes, when it is done", "{yes: yes}")
+    return ("true or false", "{answer: ...}") if line.question else ("a yes, when it is done", "{answer: true}")
 
 
 def write(office: Office, charter: Charter, outline: Outline) -> Path | None:

@@ -142,7 +142,7 @@ def _looked(trying: Trying, results: list[Result]) -> list[Result]:
     if stopped is not None:
         return [r._replace(outlook=stopped) if r.held is False and r.proof.allowed else r for r in results]
     # where it was allowed as it should be, what was read is not what was expected: no change mends that
-    seen = world_of(trying) if any(r.held is False and r.allowed is not None for r in results) else None
+    seen = world_of(trying, explains=True) if any(r.held is False and r.allowed is not None for r in results) else None
     if seen is None:
         return results
     world, now, roles, credential = seen
@@ -188,8 +188,10 @@ def _stopped(trying: Trying) -> Outlook | None:
     )
 
 
-def world_of(trying: Trying) -> tuple[World[Observed], datetime, tuple[Record[Role], ...], str] | None:
-    """What is known for deciding; None where the tenant does not show it."""
+def world_of(
+    trying: Trying, *, explains: bool = False
+) -> tuple[World[Observed], datetime, tuple[Record[Role], ...], str] | None:
+    """What is known for deciding; None where the tenant does not show it. `explains`: with all roles, of which one may help."""
     from sigillum.core.deciding import gathering
 
     kind = TEAM if trying.charter.is_team else PRINCIPAL if trying.charter.is_client else ACCOUNT
@@ -202,12 +204,14 @@ def world_of(trying: Trying) -> tuple[World[Observed], datetime, tuple[Record[Ro
             trying.tenant,
             record,
             [p.at for p in trying.charter.proofs],
-            [gathering.ALL_ROLES],
+            [gathering.ALL_ROLES] if explains else [],
             credentials=trying.credential is not None and trying.home is None,
             people=list(trying.people.values()),
+            known=trying.seen,
         )
     except SigillumError:
         return None
+    trying.seen.clear()  # whoever looks later looks again
     world = gathering.world_of(seen.known(), seen.profile)
     world.rights = [r for r in world.rights if r.id not in trying.without]
     lookup.holds(trying.office, world)

@@ -3,25 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
 from sigillum.core.charter.charter import Charter, CredentialWant, ProofWant
 from sigillum.core.deciding.proofs import Manner, Result, Trial, judge, links_of, manner_of, target_of, unjudged
 from sigillum.core.kinds.access import PLACE, Place
 from sigillum.core.kinds.identities import CLIENT, PRINCIPAL
-from sigillum.core.kinds.kind import Query, Record
+from sigillum.core.kinds.kind import Fact, Query, Record
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import History
 from sigillum.core.values.errors import (
     SomebodyError,
     UsageError,
 )
-from sigillum.core.values.text import did_you_mean, plain
+from sigillum.core.values.text import did_you_mean, lines, plain
 from sigillum.keeping.files import FileKeeping
 from sigillum.tenants.port import Proof, SignedIn, Tenant
 from sigillum.workflows.desk import lookup
 from sigillum.workflows.desk.asked import asking_about
 from sigillum.workflows.desk.office import Office
+
+from .causes import explained
 
 MOST_LINKS = 20  # of what was read, so many are followed
 
@@ -42,6 +45,7 @@ class Trying:
     without: tuple[str, ...] = ()  # grants as if they had ended
     home: Tenant | None = None  # away from home: where the identity signs in first
     home_principal: str = ""
+    seen: dict[Query[Any], Fact[Any]] = field(default_factory=dict)  # a moment ago: the first look at the world knows it
 
 
 def principal_of(office: Office, charter: Charter, state: History) -> str:
@@ -94,7 +98,7 @@ def tryings(
                 where=charter.name,
                 mend=f"take the proofs at {name} out of the charter",
             )
-        queries = {p.at: Query(PLACE, "path", p.at) for p in part.proofs}
+        queries = {at: Query(PLACE, "path", at) for at in (*(p.at for p in part.proofs), *lines(p.at for p in part.proofs))}
         found = tenant.facts(queries.values())
         people = {p.person: lookup.person(tenant, p.person) for p in part.proofs if p.person}
         yield Trying(
@@ -110,6 +114,7 @@ def tryings(
             without,
             None if home else office.tenants.reach(charter.tenant),
             principal,
+            found,
         )
 
 
@@ -188,7 +193,8 @@ def sign_in(trying: Trying) -> tuple[SignedIn, str]:
     if trying.home is not None:
         issuer = trying.tenant.profile.issuer
         return trying.tenant.sign_in(Proof(trying.principal, assertion=trying.home.token_for(proof, issuer))), shown
-    return tenant.sign_in(proof), shown
+    with explained(tenant, proof, trying.charter.name):
+        return tenant.sign_in(proof), shown
 
 
 def proof_of(keys: FileKeeping, credential: CredentialWant, number: int, principal: str) -> Proof:

@@ -11,7 +11,7 @@ from typing import Any
 
 from sigillum import __version__
 from sigillum.charters import files
-from sigillum.charters.workspace import FILE
+from sigillum.charters.names import FILE
 from sigillum.core.charter.charter import Charter
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query, Record
@@ -63,13 +63,16 @@ def summaries(office: Office, names: list[str]) -> tuple[list[Summary], list[str
         return [summary(c) for c in office.charters(names)], []
     defaults = _stamp(office.workspace.folder / FILE)
     before, found, odd = _before(office, defaults), dict[str, tuple[Any, Summary]](), list[str]()
-    for name, paths in sorted(files.names(office.workspace).items()):
-        stamp = _stamp(paths[0]) if len(paths) == 1 else None
-        try:
-            same = stamp is not None and name in before and before[name][0] == stamp
-            found[name] = before[name] if same else (stamp, summary(office.charters([name])[0]))
-        except FileError:
+    known = sorted(files.names(office.workspace).items())
+    stamps = {name: _stamp(paths[0]) if len(paths) == 1 else None for name, paths in known}
+    changed = [n for n, stamp in stamps.items() if stamp is None or n not in before or before[n][0] != stamp]
+    read = dict(zip(changed, office.readable(changed, dict(known)), strict=True))
+    for name, stamp in stamps.items():
+        fresh = read.get(name)
+        if isinstance(fresh, FileError):
             odd.append(name)
+        else:
+            found[name] = (stamp, summary(fresh)) if fresh is not None else before[name]
     if found != before:
         office.keepings.discover(KEPT, {"defaults": defaults, "charters": {n: _kept(*one) for n, one in found.items()}})
     return [one for _, one in found.values()], odd

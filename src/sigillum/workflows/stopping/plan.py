@@ -21,7 +21,7 @@ from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.kinds.snapshot import MOST_ROUNDS, Snapshot
+from sigillum.core.kinds.snapshot import MOST_ROUNDS
 from sigillum.core.records.history import CONNECTED, HANDED, History
 from sigillum.core.records.requests import END, TAKE
 from sigillum.core.undertakings.loans import LOANS, OVER, Loan
@@ -34,7 +34,6 @@ from sigillum.ledger.port import Fresh
 from sigillum.protocols.together import together
 from sigillum.tenants.port import Owning, Tenant
 from sigillum.workflows.desk.office import Office
-from sigillum.workflows.desk.tenants import time_of
 from sigillum.workflows.enacting.rehearse import by_whom
 from sigillum.workflows.handing.sent import noticed
 
@@ -94,7 +93,7 @@ def plan(office: Office, name: str, *, adopted: bool = False) -> Plan:
     charter = office.charters([name])[0] if file else from_ledger(name, history, _named(office, history))
     names = [t for t in tenants_of(replace(charter, grants=(), services=(), proofs=()), history, known) if t in known]
     reached = office.tenants.reach_all(names)
-    snapshots = {n: Snapshot(n, time_of(t), t.profile) for n, t in reached.items()}
+    snapshots = {n: office.tenants.unseen(t) for n, t in reached.items()}
     keeping = office.keepings.of(uid)
     comparison = Comparison(
         charter,

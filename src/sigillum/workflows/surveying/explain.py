@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from itertools import pairwise
@@ -16,7 +17,9 @@ from sigillum.core.kinds.access import PLACE, ROLE, Role
 from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.kinds.snapshot import Snapshot
 from sigillum.core.values.errors import RefusedError, UsageError
+from sigillum.core.values.text import did_you_mean
 from sigillum.core.values.worlds import Observed
+from sigillum.tenants.port import Tenant
 from sigillum.workflows.desk import lookup
 from sigillum.workflows.desk.office import Office
 from sigillum.workflows.desk.tenants import time_of
@@ -81,6 +84,7 @@ def run(office: Office, wish: Wish) -> list[Explained]:
             credentials=bool(wish.credential),
             people=[person] if person else [],
         )
+        _known(tenant, seen, wish.permissions, [p for p in places if not p.startswith("@")])
         world, roles = gathering.world_of(seen.known(), seen.profile), seen.ask(gathering.ALL_ROLES).records
         lookup.holds(office, world)
         lookup.leaving(office, world, who.record, who.charter)
@@ -100,6 +104,28 @@ def run(office: Office, wish: Wish) -> list[Explained]:
         theirs = tenant.ask_all(questions)
     spoiled = spoiling(world, principal, expected.proofs if expected is not None else (), at)
     return [Explained(explain(world, q, roles, spoiled), world, t, ours) for q, t in zip(questions, theirs, strict=True)]
+
+
+def _known(tenant: Tenant, seen: Snapshot, permissions: Iterable[str], places: Iterable[str]) -> None:
+    """What the tenant does not know is not refused: it was mistyped. Raises UsageError, with a near miss."""
+    roles = seen.ask(gathering.ALL_ROLES)
+    known = {p for r in roles.records for p, _ in r.body.permissions or ()} | set(seen.profile.operations)
+    for permission in permissions if roles.known and known else ():
+        if permission not in known:
+            raise UsageError(
+                f"no role of {seen.tenant} has the permission {permission!r}",
+                where=seen.tenant,
+                mend=did_you_mean(permission, known),
+            )
+    for place in places:
+        fact, near = seen.ask(Query(PLACE, "path", place)), Query(PLACE, "under", place.rpartition("/")[0])
+        if fact.known and fact.first is None:
+            beside = [r.body.path for r in tenant.facts([near])[near].records]
+            raise UsageError(
+                f"{seen.tenant} shows no place {place!r}",
+                where=seen.tenant,
+                mend=did_you_mean(place, beside) or "`sigillum tenant places [UNDER]` lists them",
+            )
 
 
 def through(office: Office, wish: Wish, principals: list[str]) -> list[Explained]:

@@ -9,7 +9,7 @@ import subprocess
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from jsonpointer import JsonPointerException, resolve_pointer
 
@@ -17,15 +17,19 @@ from sigillum.charters.profiles import ProfileFile, ReadsSection, profile_from
 from sigillum.core.federation.assertions import look, read
 from sigillum.core.federation.conditions import ONE_OF, Condition, Tested
 from sigillum.core.federation.trusts import match
+from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.trusting import TRUST
+from sigillum.core.records.history import PROFILED
 from sigillum.core.values.errors import FileError, MachineError, RefusedError, SomebodyError, UsageError
 from sigillum.core.values.outside import json_of
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.text import did_you_mean, plain
+from sigillum.core.values.times import format_instant, whole_second
+from sigillum.ledger.port import Fresh
 from sigillum.protocols.addresses import origin_of
 from sigillum.protocols.http import Http
 from sigillum.reading.given import data_of
-from sigillum.workflows.desk.office import Office
+from sigillum.workflows.desk.office import BRIEFLY_SECONDS, CLAIM, Office
 
 from .claims import MOST_BYTES
 from .programs import USUAL_LIFE_SECONDS, Given
@@ -87,6 +91,35 @@ def _said(condition: Condition) -> dict[str, Any]:
     value = list(condition.value) if condition.op == ONE_OF else condition.value
     why = {"inside_name": condition.inside_name} if condition.inside_name else {}
     return {"claim": list(condition.claim), condition.op: value, **why}
+
+
+class WrittenProfile(NamedTuple):
+    """A profile that was written here. `exists`: whether its tenant shows the trust that it names; None: that is not shown."""
+
+    trust: str
+    to: str
+    at: str
+    id: str
+    exists: bool | None
+
+
+def note(office: Office, charter: str, found: Mapping[str, Any], to: str) -> None:
+    """Write down that a profile was written: when its trust is replaced, it has to be written again."""
+    ledger, trust = office.books.writable_ledger(), found["trust"]
+    with ledger.claim(CLAIM, BRIEFLY_SECONDS):
+        uid, at = office.books.make_known(charter), format_instant(whole_second(datetime.now(UTC)))
+        ledger.append([Fresh(PROFILED, uid, {"trust": trust["name"], "id": trust["id"], "to": to, "at": at})])
+
+
+def written(office: Office, charter_name: str) -> list[WrittenProfile]:
+    """The profiles that were written of a charter, each with what its tenant shows of its trust now."""
+    charter, (_, state) = office.charters([charter_name])[0], office.books.history(charter_name)
+    if not state.profiles:
+        return []
+    looked = {i: Query(TRUST, "id", i) for i, _ in state.profiles.values()}
+    facts = office.tenants.reach(charter.tenant).facts(looked.values())
+    shown = {i: bool(facts[q].records) if facts[q].known else None for i, q in looked.items()}
+    return [WrittenProfile(trust, to, at, i, shown[i]) for (trust, to), (i, at) in state.profiles.items()]
 
 
 # --- using one --------------------------------------------------------------------------------------------------------------

@@ -112,7 +112,7 @@ def references(office: Office, wanted: Iterable[str], charters: Sequence[Charter
         if reference.startswith(STORE):
             out[name] = _from_store(office, reference, charters, credential)
         else:
-            out[name] = office.keepings.resolve(reference)
+            out[name] = office.keepings.resolve(reference, "--env")
     return out
 
 

@@ -6,6 +6,7 @@ import io
 import json
 import os
 import secrets
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -13,10 +14,11 @@ from typing import Any
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap
 
-from sigillum.charters.workspace import FILE, PRIVATE, load
-from sigillum.core.kinds.identities import ACCOUNT
+from sigillum.charters.names import FILE
+from sigillum.charters.workspace import PRIVATE, load
+from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Query
-from sigillum.core.values.errors import FileError, MachineError, UsageError
+from sigillum.core.values.errors import FileError, MachineError, RefusedError, SigillumError, UnreachableError, UsageError
 from sigillum.core.values.text import CHARTER_NAME
 from sigillum.keeping.private import private_folder, write_private
 from sigillum.keeping.references import WAYS, is_reference
@@ -25,6 +27,7 @@ from sigillum.ledger.port import Fresh
 from sigillum.ledger.sqlite import SqliteLedger
 from sigillum.protocols.addresses import origin_of
 from sigillum.reading.document import read_text
+from sigillum.tenants.port import Tenant
 from sigillum.tenants.registry import driver_of
 from sigillum.workflows.desk.books import writer_name
 from sigillum.workflows.desk.office import Office
@@ -230,7 +233,21 @@ def _reach(settings: Settings, folder: Path, name: str, text: str) -> tuple[Head
     tenant = office.tenants.reach(name)
     if driver_of(tenant.address.driver).described:  # one look shows whether it answers, and knows the token
         tenant.facts([Query(ACCOUNT, "name", "nobody")])
+    elif not driver_of(tenant.address.driver).by_person:
+        _learn(office, tenant)
     return header_of(tenant), tenant.profile.stage
+
+
+def _learn(office: Office, tenant: Tenant) -> None:
+    """What the first command would have to ask before the rest: teams that hold everybody, and where one signs in."""
+    seen, everyone = office.tenants.unseen(tenant), Query(TEAM, "everyone")
+    with suppress(UnreachableError, RefusedError):
+        seen.facts |= tenant.facts([everyone]) if tenant.profile.carried(TEAM) is not None else {}
+        office.tenants.learn(seen)
+    try:
+        _ = tenant.token_endpoint
+    except SigillumError as problem:
+        tenant.say(f"Nobody can sign in there as it stands: {problem.what}")
 
 
 def moved(office: Office, name: str, because: str) -> tuple[str, str]:

@@ -55,6 +55,9 @@ def from_list(office: Office, list_path: Path, template_path: Path, stages: list
             except KeyError as problem:
                 mistakes.append(_missing(str(problem.args[0]), list(values), template_path))
                 continue
+            except ValueError:
+                mistakes.append(_lone(template_path))
+                continue
             name = str(document.get("charter", ""))
             if not CHARTER_NAME.match(name):
                 mistakes.append(
@@ -87,6 +90,15 @@ def from_list(office: Office, list_path: Path, template_path: Path, stages: list
         raise FileError("", where=shown, mistakes=tuple(dict.fromkeys(mistakes)))
     same = [n for n, text in there.items() if known[n][0].read_text(encoding="utf-8") == text]
     return Written([_write(office, name, text) for name, text in made.items()], same, [n for n in there if n not in same])
+
+
+def _lone(template: Path) -> Mistake:
+    """A dollar sign that begins no variable."""
+    for number, line in enumerate(read_text(template, str(template)).splitlines(), 1):
+        for found in (m for m in _Template.pattern.finditer(line) if m["invalid"] is not None):
+            place = Position(str(template), number, found.start() + 1)
+            return Mistake("variable", "a `$` stands alone", "write `$$` for the sign itself, or ${column}", place)
+    return Mistake("variable", "a `$` stands alone", "write `$$` for the sign itself", Position(str(template), 1, 1))
 
 
 def _missing(name: str, columns: list[str], template: Path) -> Mistake:

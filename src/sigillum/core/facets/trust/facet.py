@@ -103,6 +103,12 @@ def _make(seen: Seen, draft: Draft, want: TrustWant, part: dict[str, Any], numbe
         **({"when": "; ".join(c.words() for c in trust.when)} if trust.when else {}),
         "acts as": f"whose {' > '.join(trust.acts_as)} is its name" if trust.acts_as else "all that match",
     }
+    old = [to or "one that was printed" for name, to in seen.history.profiles if name == trust.name]
+    if old:
+        draft.note(
+            "profile-old",
+            f"{', '.join(old)}: such a profile names the trust {trust.name} as it was, and lets nobody in any more",
+        )
     named = {**part, "name": trust.name if number == 1 else f"{trust.name}-{number}"}
     return draft.add(
         Step(

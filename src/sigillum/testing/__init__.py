@@ -7,16 +7,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from functools import partial
-from typing import Any, Protocol
+from typing import Any
 
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Fact, Kind, Query, Record, compared
+from sigillum.core.kinds.kind import Kind, Record, compared
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SigillumError
 from sigillum.core.values.secret import Secret
 from sigillum.tenants.port import Proof, Reply, Result, Tenant
+
+from .edges import Between, check_a_flood_is_bounded, check_silence_is_left, check_what_is_said_back_is_masked
+from .party import NotHereError, Party, Reached, ask
+
+__all__ = ("CHECKS", "Between", "NotHereError", "Party", "Reached", "ask", "conforms", "made")
 
 NAMES = (
     "a b",
@@ -37,51 +42,6 @@ NAMES = (
     "null",
     "-1",
 )
-
-
-class NotHereError(SigillumError):
-    """A party cannot do what a check needs; why."""
-
-    code = "not-here"
-
-
-class Party(Protocol):
-    """A driver with its tenant, as the checks use them. What a tenant does not have raises `NotHereError`."""
-
-    said: list[str]  # everything that the driver logged
-
-    def connect(self) -> Tenant:
-        """The driver, connected anew, as in another run of the program."""
-        ...
-
-    def changes(self) -> int:
-        """How many requests that change something have reached the tenant."""
-        ...
-
-    def fate(self, what: str) -> None:
-        """What becomes of the next change: `lost-before` (it never arrives), `lost-after` (its answer does not), `busy`."""
-        ...
-
-    def hide(self, kind: Kind[Any]) -> None:
-        """From now on the administrator may not look at this kind."""
-        ...
-
-    def account(self, name: str) -> Mapping[str, Any]:
-        """What an account of that name is made of."""
-        ...
-
-    def others(self, account: str) -> list[tuple[Kind[Any], Mapping[str, Any]]]:
-        """What can be made for an account, with which fields: credentials, grants."""
-        ...
-
-    def secrets(self) -> list[str]:
-        """What must stand nowhere: the administrator's token first."""
-        ...
-
-
-def ask(tenant: Tenant, kind: Kind[Any], field: str, value: str) -> Fact[Any]:
-    query: Query[Any] = Query(kind, field, value)
-    return tenant.facts([query])[query]
 
 
 def made(party: Party, tenant: Tenant, name: str = "kit-1", mark: str = "mark-1") -> Record[Any]:
@@ -297,6 +257,9 @@ CHECKS: tuple[Callable[[Party], None], ...] = (
     check_what_is_gone_is_told,
     check_values_stay_values,
     check_secrets_stand_nowhere,
+    check_silence_is_left,
+    check_a_flood_is_bounded,
+    check_what_is_said_back_is_masked,
 )
 
 
