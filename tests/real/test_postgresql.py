@@ -539,7 +539,8 @@ def test_nothing_is_said_that_the_server_denies(
         assert held is None or held is (allowed is words.startswith("can ")), (words, held, allowed)
         _, permission, _, place = words.split()
         ran = house.run("explain", "clerk-7", permission, place, "--format", "json")
-        said = ran.json["questions"][0]["allowed"] if ran.out.startswith("{") else None
+        answers = ran.json.get("questions") if ran.out.startswith("{") else None  # a place that is gone is a mistake
+        said = answers[0]["allowed"] if answers else None
         if not any(word in change for word in ("PASSWORD", "VALID", "RENAME")):  # it is told of the account, whoever signs in
             assert said is None or said is allowed, (words, said, allowed)
     ran = house.run("rehearse", "clerk", "--strict")

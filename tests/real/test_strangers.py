@@ -63,8 +63,8 @@ def test_tokens_of_a_strangers_provider_are_taken_by_a_trust(bare: Desk, sandbox
     [trust] = away.state()["resources"]["Trust"]
     for file, expected in (
         (right, {"type": "bearer", "issued": "urn:ietf:params:oauth:token-type:access_token"}),
-        (wrong, {"error": "invalid_grant"}),
-        (changed, {"error": "invalid_grant"}),
+        (wrong, {"error": "invalid_request"}),  # RFC 8693 §2.2.2: what a subject token is refused with
+        (changed, {"error": "invalid_request"}),
     ):
         said = node("client.mjs", away.address.removesuffix("/scim/v2"), file, trust["id"], trust["principal"]["value"])
         assert 0 < said.pop("lives", 1) <= 600
