@@ -121,6 +121,8 @@ def test_who_lacks_the_power_asks_with_exact_values(bare: Desk, sandbox: Sandbox
     away = sandbox.tenant("roster")
     bare.know(away, admin="lena.frost")
     bare.charter(ROTA, "rota-sync")
+    told = " ".join(bare.run("rehearse", "rota-sync").out.split())
+    assert all(v in told for v in ("brindlemoor.example", "people team:snow-watch", "calendar.write: writes it")), told
     ran = bare.run("enact", "rota-sync", "--yes")
     [request] = [p for p in (bare.folder / "requests").glob("*") if "delegation" in p.read_text()]
     assert (ran.code, all(v in request.read_text() for v in ("calendar.read", "team:snow-watch", "brindlemoor.example"))) == (

@@ -54,6 +54,14 @@ CASES: dict[str, tuple[tuple[str, ...], str, int, str, str, str]] = {
         "knows no tenant 'sumit'",
         "did you mean summit?",
     ),
+    "unknown tenant of an entry": (
+        CHECK,
+        replaced("because: stores", "in: sumit, because: stores"),
+        3,
+        "wind-ingest.yaml:7:5",
+        "knows no tenant 'sumit'",
+        "did you mean summit?",
+    ),
     "unknown role": (
         REHEARSE,
         replaced("role: stream-writer", "role: stream-writter"),

@@ -484,27 +484,32 @@ def outline_lines(outline: Outline) -> Iterator[str]:
     yield from (f"  taken {c.name} {c.matches} {[(n, shown(w), shown(e)) for n, w, e in c.rows]}" for c in outline.collisions)
 
 
+def prepare(fake: Fake, turn: Turn) -> None:
+    """What another hand does before the turn."""
+    fake.pass_(turn.later)
+    fake.profile = dataclasses.replace(fake.profile, **turn.profile)
+    fake.blind, fake.refusing, fake.fates, fake.confirmed = turn.blind, turn.refusing, turn.fates.split(), turn.confirmed
+    if turn.forget:
+        fake.held.clear()
+    if turn.gone:
+        fake.things[turn.gone].clear()
+    if turn.hide:
+        fake.hidden |= {r.id for r in fake.things[turn.hide]}
+    fake.charters = frozenset(turn.charters.split())
+    if turn.off:
+        fake.things[turn.off][:] = [r.with_(active=False) for r in fake.things[turn.off]]
+    if turn.progress:
+        kind, state = turn.progress.split("=")
+        fake.things[kind][:] = [r._replace(progress=state) for r in fake.things[kind]]
+    for record in turn.made:
+        fake.things[record.kind.name].append(record)
+
+
 def told(turns: tuple[Turn, ...]) -> Iterator[str]:
     fake, last = Fake(losing=True), list[str]()
     for number, turn in enumerate(turns, 1):
         yield f" turn {number}: {'look' if turn.look else 'enact'}"
-        fake.pass_(turn.later)
-        fake.profile = dataclasses.replace(fake.profile, **turn.profile)
-        fake.blind, fake.refusing, fake.fates, fake.confirmed = turn.blind, turn.refusing, turn.fates.split(), turn.confirmed
-        if turn.forget:
-            fake.held.clear()
-        if turn.gone:
-            fake.things[turn.gone].clear()
-        if turn.hide:
-            fake.hidden |= {r.id for r in fake.things[turn.hide]}
-        fake.charters = frozenset(turn.charters.split())
-        if turn.off:
-            fake.things[turn.off][:] = [r.with_(active=False) for r in fake.things[turn.off]]
-        if turn.progress:
-            kind, state = turn.progress.split("=")
-            fake.things[kind][:] = [r._replace(progress=state) for r in fake.things[kind]]
-        for record in turn.made:
-            fake.things[record.kind.name].append(record)
+        prepare(fake, turn)
         outline = list(
             outline_lines(
                 fake.compare(turn.charter, turn.rules, adopt=turn.adopt, end_extra=turn.end_extra, switch_on=turn.switch_on)

@@ -178,7 +178,7 @@ def load(
     charter = replace(_alike(workspace, _to_core(workspace, file, parts, document), document, seen, known), asked=asked)
     mistakes = check(charter, workspace.rules, workspace.file.tenants)
     if mistakes:
-        raise FileError("", where=shown, mistakes=tuple(_point(m, document) for m in mistakes))
+        raise FileError("", where=shown, mistakes=tuple(_point(m, charter, document) for m in mistakes))
     return charter
 
 
@@ -197,16 +197,16 @@ def _further(workspace: Workspace, document: Document, problem: FileError) -> It
         return
     for mistake in check(charter, workspace.rules, known):
         if mistake.code not in LEANING and mistake.code.removesuffix("-missing") not in bad:
-            yield _point(mistake, document)
+            yield _point(mistake, charter, document)
 
 
 _SPOTS: dict[str, tuple[str, ...]] = {"tenant-unknown": ("tenant",)}
 
 
-def _point(mistake: Mistake, document: Document) -> Mistake:
-    """Move a mistake about the whole charter to the key it is about."""
+def _point(mistake: Mistake, charter: Charter, document: Document) -> Mistake:
+    """Move a mistake about the whole charter to the key it is about. One of an entry stays where it is."""
     spot = _SPOTS.get(mistake.code)
-    if spot is None or spot not in document.values:
+    if spot is None or spot not in document.values or mistake.position != charter.position:
         return mistake
     return Mistake(mistake.code, mistake.what, mistake.mend, document.position(spot))
 

@@ -58,5 +58,5 @@ def value_text(value: Any) -> str:
         return f"(from {value.step})"
     if isinstance(value, (list, tuple)):
         count = f"{len(value)} values: " if len(value) > SOME else ""
-        return count + ", ".join(" ".join(map(str, v)) if isinstance(v, tuple) else str(v) for v in value) or "(nothing)"
+        return count + ", ".join(" ".join(map(value_text, v)) if isinstance(v, tuple) else str(v) for v in value) or "(nothing)"
     return str(value) if not isinstance(value, dict) else json.dumps(value)

@@ -17,7 +17,7 @@ from sigillum.core.charter.charter import Charter
 from sigillum.core.kinds.access import ROLE
 from sigillum.core.kinds.changes import Make, plain
 from sigillum.core.kinds.kind import SAYS_OF_ITSELF
-from sigillum.core.records.steps import USUAL, Collision, Kept, Outline, Step
+from sigillum.core.records.steps import USUAL, Ask, Collision, Kept, Outline, Step
 from sigillum.core.values.marks import Ref
 from sigillum.core.values.times import format_instant
 from sigillum.workflows.desk.books import Orphan
@@ -86,23 +86,38 @@ def details(step: Step, purpose: str = "") -> list[tuple[str, str]]:
         rows += [
             (name, f"{value_text(step.before.get(name))} becomes {value_text(value)}") for name, value in step.after.items()
         ]
-    elif {"allows", "until", "ends", "issuer"} & set(step.after):
-        rows += [(name, value_text(value)) for name, value in step.after.items()]
-    return [*rows, *_also_sent(step, purpose, rows)]
+    else:
+        rows += _unsaid(step, purpose, rows, step.after)
+    action = step.action.action if isinstance(step.action, Ask) else step.action
+    return [*rows, *_unsaid(step, purpose, rows, action.part if isinstance(action, Make) else {})]
 
 
-def _also_sent(step: Step, purpose: str, rows: list[tuple[str, str]]) -> Iterator[tuple[str, str]]:
-    """The other values that making it sends: whoever agrees sees all of them. Owner and purpose stand above all steps."""
-    part = step.action.part if isinstance(step.action, Make) else {}
+def _unsaid(step: Step, purpose: str, rows: list[tuple[str, str]], values: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """What no row says yet of what is sent, here or in a request: whoever agrees sees all of it."""
     said = {step.about, step.why, purpose, *(value for _, value in rows)}
-    for name, value in part.items():
+    for name, value in values.items():
         text = value_text(value)
-        known = name in ABOVE or name in dict(rows) or any(text in one for one in said)
-        if not known and value not in (None, "", (), []) and not isinstance(value, (Ref, Kept, dict, datetime)):
+        known = name in ABOVE or name.replace("_", " ") in dict(rows) or any(text in one for one in said)
+        if (
+            not known
+            and value not in (None, "", (), [])
+            and not isinstance(value, (Kept, dict, datetime))
+            and not _later(value)
+        ):
             yield name.replace("_", " "), text
 
 
-ABOVE = frozenset(("owner", "purpose", "active", "carrier", "role_id", "place_id", "principal", "type", "start", "until"))
+def _later(value: Any) -> bool:
+    """Is it what an earlier step makes, and has no value yet? What it is about stands in the step's first line."""
+    return (
+        isinstance(value, Ref)
+        or (isinstance(value, str) and value.startswith("@("))
+        or (isinstance(value, tuple) and bool(value) and all(map(_later, value)))
+    )
+
+
+# what stands above all steps or in the first line of one, and the ids of what stands there by its name
+ABOVE = frozenset(("owner", "purpose", "active", "carrier", "role_id", "place_id", "principal", "type"))
 
 
 def collision(taken: Collision, ident: Ident) -> RenderableType:

@@ -105,16 +105,18 @@ def _elsewhere(charter: Charter, tenants: list[str]) -> Iterator[Mistake]:
     """Entries in another tenant than home, and people on whose behalf it acts: only a client has them."""
     entries: list[GrantWant | ServiceWant | ProofWant] = [*charter.services, *charter.grants, *charter.proofs]
     for entry in entries:
-        if entry.tenant and entry.tenant not in tenants:
+        if entry.tenant:
             yield from unknown_tenant(entry.tenant, tenants, entry.position)
-        elif entry.tenant and entry.tenant != charter.tenant and charter.is_client and charter.identity.audience == "tenant":
+        if entry.tenant in ("", charter.tenant) or entry.tenant not in tenants:
+            continue
+        if charter.is_client and charter.identity.audience == "tenant":
             yield Mistake(
                 "usable-in",
                 f"it acts in {entry.tenant}, and is registered for its home tenant only",
                 "add `usable_in: any-tenant` to `identity`",
                 entry.position,
             )
-        elif entry.tenant and entry.tenant != charter.tenant and charter.is_team:
+        elif charter.is_team:
             yield Mistake(
                 "elsewhere",
                 f"a team does not act in another tenant ({entry.tenant})",

@@ -99,7 +99,7 @@ def _one(seen: Seen, draft: Draft, want: RoleWant, records: tuple[Record[Role], 
                     Make(ROLE, part),
                     power=ROLE.power,
                     why="no role of the tenant is as narrow as that",
-                    after={"allows": permission_words(permissions)},
+                    after={"permissions": permission_words(permissions)},
                 )
             ),
             "id",

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.rules import HouseRules, unknown_tenant
 from sigillum.core.facets.quiet import Quiet, named, silence
 from sigillum.core.values.errors import Mistake
-from sigillum.core.values.text import did_you_mean
 from sigillum.core.values.times import format_duration
 
 
@@ -17,10 +16,8 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
     longest = rules.longest_credential_seconds
     for want in charter.credentials:
         store = want.keep_in.removeprefix("store:").partition("/")[0] if want.keep_in.startswith("store:") else ""
-        if store and store not in tenants:
-            yield Mistake(
-                "tenant-unknown", f"this workspace knows no tenant {store!r}", did_you_mean(store, tenants), want.position
-            )
+        if store:
+            yield from unknown_tenant(store, tenants, want.position)
         if store and any(c.keep_in == want.keep_in for c in charter.credentials if c is not want):
             yield Mistake(
                 "keep-in-twice",

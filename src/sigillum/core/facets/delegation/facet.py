@@ -110,7 +110,10 @@ def _one(seen: Seen, draft: Draft, want: DelegationWant, bearer: Bearer, records
                     draft.by(seen.tenant, Bearer, Ready),
                     DELEGATION.power,
                     standing.why("it acts for people, as far as listed"),
-                    after={"people": _people(want.people), **dict(want.scopes)},
+                    after={
+                        "people": _people(want.people),
+                        "scopes": "; ".join(f"{s}: {why}" if why else s for s, why in want.scopes),
+                    },
                 )
             )
     if record is None:

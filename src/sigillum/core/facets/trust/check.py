@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sigillum.core.charter.charter import Charter
-from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.rules import HouseRules, unknown_tenant
 from sigillum.core.federation.trusts import about
 from sigillum.core.values.errors import Mistake
 
@@ -16,10 +16,8 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
         if (want.tenant, want.name) in seen:
             yield Mistake("trust-twice", f"two trusts are called {want.name!r}", "give each a name of its own", want.position)
         seen.add((want.tenant, want.name))
-        if want.tenant and want.tenant not in tenants:
-            yield Mistake(
-                "tenant-unknown", f"this workspace knows no tenant {want.tenant!r}", "write one that it knows", want.position
-            )
+        if want.tenant:
+            yield from unknown_tenant(want.tenant, tenants, want.position)
         for wrong in want.wrong:
             yield Mistake("subject", f"{want.name}: {wrong.what}", wrong.mend, want.position)
         for doubt in about(want.trust, want.issuer):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sigillum.core.charter.charter import ACCOUNT, Charter
-from sigillum.core.charter.rules import HouseRules
+from sigillum.core.charter.rules import HouseRules, unknown_tenant
 from sigillum.core.values.errors import Mistake
 from sigillum.core.values.text import did_you_mean
 
@@ -21,14 +21,8 @@ def check(charter: Charter, rules: HouseRules, tenants: list[str]) -> Iterator[M
             "write `kind: service-account`, or leave `workload` out",
             want.position,
         )
-    if want.tenant not in tenants:
-        yield Mistake(
-            "tenant-unknown",
-            f"this workspace knows no tenant {want.tenant!r}",
-            did_you_mean(want.tenant, tenants) or "write one that it knows",
-            want.position,
-        )
-    elif want.tenant == charter.tenant:
+    yield from unknown_tenant(want.tenant, tenants, want.position)
+    if want.tenant == charter.tenant:
         yield Mistake(
             "workload-home", f"{want.tenant} is where the identity lives", "name the cluster in which it runs", want.position
         )
