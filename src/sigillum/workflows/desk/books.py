@@ -89,7 +89,7 @@ class Books:
             raise MachineError(
                 f"the private folder belongs to the user {name_of(whose)}, and this one may not look into it",
                 where=str(self._workspace.private),
-                mend="work in a copy of the workspace of your own, or as that user",
+                mend="look from a copy of your own (`rehearse`, `explain`); what changes a tenant is run as that user",
             ) from problem
         return True
 
