@@ -486,7 +486,7 @@ def test_a_server_that_ignores_revisions_is_told(pierhead: House) -> None:
         ("pierhead", "id: /number", "id: {att: /x}", "did you mean `at`?"),
         ("pierhead", "status: 422", "status: x", "must be a list or a whole number"),
         ("pierhead", "arrival: at-once", "arrival: soon", "write at-once, unknown"),
-        ("pierhead", "who: {get: /v1/me,", "who: {get: '/v1/me/{token}',", "nothing here is called {token}"),
+        ("pierhead", "who: {get: /v1/me,", "who: {get: '/v1/me/{token}',", "{token} would stand in an address"),
         ("skerry", "members: /lights}", "members_: /lights}", "members come in and go out, and are not shown"),
         ("ferry", "members: /members}", "display: /x}", "are not shown: whether one is in"),
         ("ferry", "    shows: {name: /title", "    omits: [mebmers]\n    shows: {name: /title", "did you mean members?"),

@@ -9,8 +9,9 @@ import pytest
 
 from sigillum.core.values.secret import Secret
 from sigillum.protocols.http import Answer
-from sigillum.tenants.dialect.call_model import PageSection
-from sigillum.tenants.dialect.calls import Spoken, _following
+from sigillum.tenants.dialect.call_model import ListSection, PageSection
+from sigillum.tenants.dialect.calls import Speaker, Spoken, _following
+from sigillum.tenants.dialect.model import ShownSection
 from sigillum.tenants.dialect.values import (
     FORMS,
     NOTHING,
@@ -21,6 +22,7 @@ from sigillum.tenants.dialect.values import (
     filled,
     from_them,
     header_of,
+    shown,
     to_them,
 )
 
@@ -165,3 +167,33 @@ LINKS = '<https://x.example/1>; rel="prev", <https://x.example/3>; rel="last nex
 def test_a_list_goes_on_as_it_says(page: dict[str, Any], body: Any, items: list[Any], goes_on: Any) -> None:
     answer = Answer(200, {"Link": LINKS}, b"", "https://x.example/2", NOW, NOW)
     assert _following(PageSection(**page), Spoken("ok", answer, body, ""), items, 2, 12) == goes_on
+
+
+@pytest.mark.parametrize(
+    ("entry", "found"),
+    [
+        ({"a": {"id": "1"}, "b": {"id": "2"}}, "1"),
+        ({"b": {"id": "2"}}, "2"),
+        ({"a": {"id": None}, "b": {"id": "2"}}, None),  # empty is said, and is not left out
+        ({"c": {"id": "3"}}, NOTHING),
+    ],
+)
+def test_a_value_stands_in_the_first_of_several_places(entry: Any, found: Any) -> None:
+    assert shown(ShownSection.model_validate({"any": ["/a/id", "/b/id"]}), entry, {}, {}, "text") == found
+
+
+class Told(Speaker):
+    """Two pages of three entries of several sorts, by how many were read."""
+
+    def __init__(self) -> None:
+        self.base = "https://x.example"
+
+    def ask(self, call: Any, values: Any, *, url: str = "", more: Any = None) -> Spoken:
+        start = int((more or {}).get("skip", 0))
+        body = {"all": [{"n": n, **({"of": n} if n % 2 else {})} for n in range(start, min(start + 3, 6))]}
+        return Spoken("done", Answer(200, {}, b"{}", "https://x.example/2", NOW, NOW), body, "")
+
+
+def test_entries_of_another_sort_are_left_out_and_still_counted_for_the_next_page() -> None:
+    call = ListSection.model_validate({"get": "/all", "items": "/all", "only": {"at": "/of"}, "page": {"offset": "skip"}})
+    assert [[i["n"] for i in items] for _, items in Told().pages(call, {})] == [[1], [3, 5], []]

@@ -189,10 +189,17 @@ class CallSection(Section):
         return str(getattr(self, self.method))
 
 
+class OneSection(CallSection):
+    """A call that answers with one thing."""
+
+    item: Pointer = Field("", description="Where it stands in an answer that wraps it")
+
+
 class ListSection(CallSection):
     """A call that lists things."""
 
     items: Pointer = ""
+    only: ToldSection | None = Field(None, description="Of a list of several sorts: which entries are meant")
     page: PageSection | None = None
     short: bool = Field(False, description="What it lists is a short form: each is read by itself")
     single: bool = Field(False, description="It answers with one thing, not with a list")

@@ -271,8 +271,9 @@ class Speaker:
         turning = Turning(self.base, MOST_THINGS, mend="compare `page` with the tenant's reference")
         for number in itertools.count():
             spoken = self.ask(call, values, url=url, more=more)
-            yield spoken, (items := _items(call, spoken))
-            count += len(items)
+            count += len(items := _items(call, spoken))
+            status = spoken.answer.status
+            yield spoken, [i for i in items if call.only is None or fits(call.only, status, i)]
             following = _following(page, spoken, items, number, count) if page is not None and spoken.means == "done" else None
             if following is None:
                 return

@@ -173,11 +173,11 @@ class _Checker:
         calls += [(call, {*known, "value"}, ("find", n)) for n, call in section.find.items()]
         calls += [(listed, known, ("also", n)) for n, listed in enumerate(section.also)]
         for field, lists in section.lists.items():
-            if field not in section.shows:
+            if field not in section.shows and lists.all is None:
                 yield self._mistake(
                     "list-unseen",
                     f"{field} come in and go out, and are not shown: whether one is in is never known",
-                    f"add `{field}:` to `shows`, or take it out here",
+                    f"add `{field}:` to `shows`, or `all:` here",
                     *spot,
                     "lists",
                     field,
@@ -188,7 +188,7 @@ class _Checker:
                     {*about, "value", "member", *(("document", "entries") if n == "write" else ())},
                     ("lists", field, n),
                 )
-                for n in ("add", "take", "read", "write")
+                for n in ("all", "add", "take", "read", "write")
             ]
             yield from self._names(names_in(lists.entry), {*about, "value", "member"}, (*spot, "lists", field, "entry"))
         for name, finding in section.find.items():
@@ -288,8 +288,8 @@ class _Checker:
                     yield from self._call(call, IDENTITY | EVERYWHERE, ("permissions", name, part, number))
         if self.dialect.decides is not None:
             yield from self._call(self.dialect.decides, IDENTITY | EVERYWHERE, ("decides",))
-        if self.dialect.who is not None:  # what is presented stands in its headers already
-            yield from self._call(self.dialect.who, (), ("who",))
+        if self.dialect.who is not None:  # what is presented stands in its headers already, and may be asked about
+            yield from self._call(self.dialect.who, {"token"}, ("who",))
 
     def ways(self) -> Iterator[Mistake]:
         ways = self.dialect.ways_in

@@ -71,7 +71,7 @@ class Documents:
         thing = self.things.section(kind)
         assert thing is not None
         told = thing.shows.get("principal")
-        about = about if told is not None and told.at is not None and told.as_ is None else ""
+        about = about if told is not None and told.is_ is None and told.as_ is None else ""
         out = list[tuple[Record[Any], Any, Any]]()
         for entry in at(body, section.entries) or []:
             for member in at(entry, section.members) or [] if section.members is not None else [None]:

@@ -86,5 +86,6 @@ def told_from_now(section: ThingSection) -> bool:
 def carried(section: ThingSection, kind: Kind[Any]) -> frozenset[str]:
     """The fields that a tenant shows of a kind."""
     out = {n for n in section.shows if n in kind.fields} | ({"role"} if section.by else set())
+    out |= {n for n, lists in section.lists.items() if lists.all is not None}
     out |= {"thumbprint"} if kind is CREDENTIAL and "public_key" in out else set()
     return frozenset(out | ({"place"} if kind is GRANT else set()))

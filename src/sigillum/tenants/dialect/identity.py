@@ -14,7 +14,7 @@ from sigillum.core.values.errors import RefusedError
 from sigillum.core.values.secret import Secret
 from sigillum.tenants.port import Address, Link, Proof, SignedIn
 
-from .calls import Speaker, fits
+from .calls import Speaker, Spoken, fits
 from .fields import last_of
 from .things import Things
 from .values import at, needs
@@ -22,7 +22,7 @@ from .values import at, needs
 if TYPE_CHECKING:
     from sigillum.core.deciding.values import Question
 
-    from .model import WaySection
+    from .model import WaySection, WhoSection
 
 
 def _for_one_place(way: WaySection) -> bool:
@@ -82,7 +82,7 @@ class DialectSignIns:
         signed = SignedIn(secret, proof.principal, f"with its {kind}", kind, credential=last_of(proof.credential))
         if self.dialect.who is None:
             return self._known(proof, signed)
-        spoken = self.speaker.send(self.dialect.who, {}, self.presents(signed), look=True)
+        spoken = self._who(self.dialect.who, signed)
         if spoken.means != "done":
             raise RefusedError(
                 f"signing in was refused (status {spoken.answer.status}): {spoken.said}",
@@ -97,6 +97,9 @@ class DialectSignIns:
                 mend="ask the tenant's operator; nothing was tried",
             )
         return self._known(proof, signed._replace(said=f"with its {kind}; the tenant says: {said}"))
+
+    def _who(self, call: WhoSection, signed_in: SignedIn) -> Spoken:
+        return self.speaker.send(call, {"token": signed_in.token}, self.presents(signed_in), look=True)
 
     def _known(self, proof: Proof, signed_in: SignedIn) -> SignedIn:
         """A sign-in that holds: the same is tried again for each place, where tokens are for one."""
@@ -153,7 +156,7 @@ class DialectSignIns:
     def taken(self, signed_in: SignedIn) -> bool | None:
         if self.dialect.who is None:
             return None
-        spoken = self.speaker.send(self.dialect.who, {}, self.presents(signed_in), look=True)
+        spoken = self._who(self.dialect.who, signed_in)
         return True if spoken.means == "done" else False if spoken.answer.status in (401, 403) else None
 
     def as_administrator(self, principal: str) -> SignedIn:

@@ -31,6 +31,7 @@ from .call_model import (
     ListSection,
     MakeSection,
     Named,
+    OneSection,
     Permission,
     Pointer,
     Scalar,
@@ -44,6 +45,9 @@ class ShownSection(Section):
     """Where a field stands in an answer, and in which form."""
 
     at: Pointer | None = None
+    any: list[Pointer] = Field(
+        default_factory=list, description="Where it stands in one sort of answer or another: the first that is there"
+    )
     as_: str | None = Field(None, alias="as", description="The form: one of ours, or a table under `words`")
     each: Pointer | None = Field(None, description="Of a list: where the value stands in each entry")
     starts: str | None = Field(None, description="It is what follows this, in a text or in the first such entry of a list")
@@ -53,13 +57,18 @@ class ShownSection(Section):
         None, alias="is", description="It is not shown, and follows from what was asked for, like {principal}"
     )
 
-    model_config = says(one_of("at", "is"))
+    model_config = says(one_of("at", "any", "is"))
 
     @model_validator(mode="after")
     def _somewhere(self) -> ShownSection:
-        if (self.at is None) == (self.is_ is None):
+        if sum((self.at is not None, bool(self.any), self.is_ is not None)) != 1:
             raise wrong("shown", "it is not said where it stands", "write `at: /pointer`, or `is: '{name}'`")
         return self
+
+    @property
+    def spots(self) -> list[str]:
+        """The pointers under which it may stand, in the order in which they are looked at."""
+        return self.any or [str(self.at)]
 
 
 Shown = Annotated[ShownSection, BeforeValidator(at_), OrText(pattern="^(/|$)")]
@@ -68,6 +77,8 @@ Shown = Annotated[ShownSection, BeforeValidator(at_), OrText(pattern="^(/|$)")]
 class MembersSection(Section):
     """How an entry comes into a list of a thing, and out of it: by a call each, or by writing the thing with its list."""
 
+    all: ListSection | None = Field(None, description="The call that lists them, where the thing itself does not show them")
+    each: Pointer = Field("/id", description="Of that list: where the id stands in each entry")
     add: CallSection | None = None
     take: CallSection | None = None
     read: CallSection | None = None
@@ -111,7 +122,7 @@ class ThingSection(Section):
     omits: list[str] = Field(default_factory=list, description="Fields that an answer leaves out where they are empty")
     all: ListSection | None = None
     also: list[ListSection] = Field(default_factory=list, description="Further lists of the same kind")
-    one: CallSection | None = None
+    one: OneSection | None = None
     find: dict[str, ListSection] = Field(default_factory=dict, description="Calls that find by one field")
     make: MakeSection | None = None
     change: list[ChangeSection] = Field(default_factory=list)

@@ -214,7 +214,10 @@ class Things:
         spoken = self.speaker.ask(section.one, values)
         if spoken.means == "missing":
             return []
-        record, etag = self.record(kind, section, _done(spoken), values), spoken.answer.headers.get("ETag", "")
+        record, etag = (
+            self.record(kind, section, at(_done(spoken), section.one.item), values),
+            spoken.answer.headers.get("ETag", ""),
+        )
         if record is not None and etag and not record.version:
             record = record._replace(version=etag)  # RFC 9110 §8.8.3
         return [record] if record is not None else []
@@ -260,7 +263,9 @@ class Things:
             try:
                 value = shown(where, raw, values, self.dialect.words, usual_form(kind.name, name))
             except MisfitError as problem:
-                raise MisfitError(f"{name} at {where.at or 'its template'}: {problem}") from problem
+                raise MisfitError(
+                    f"{name} at {'its template' if where.is_ else ' or '.join(where.spots)}: {problem}"
+                ) from problem
             if name in BESIDE:
                 beside[name] = "" if value in (None, NOTHING) else str(value)
             elif value is NOTHING and name in kind.fields:
@@ -275,6 +280,7 @@ class Things:
         )
         if not identity:
             raise MisfitError("its id is not there")
+        missing |= self._listed_apart(kind, section, identity, fields)
         body = kind.type(**fields)
         return Record(
             kind,
@@ -287,6 +293,23 @@ class Things:
             beside.get("modified", ""),
             missing=frozenset(missing - fields.keys() - set(section.omits)),
         )
+
+    def _listed_apart(self, kind: Kind[Any], section: ThingSection, identity: str, fields: dict[str, Any]) -> set[str]:
+        """The lists of a thing that have a call of their own go into its fields; those that are not shown are given back."""
+        unseen = set[str]()
+        for field, lists in section.lists.items():
+            if lists.all is None:
+                continue
+            found, values = list[str](), {**self.values_of(kind, identity), "id": identity}
+            try:
+                for spoken, items in self.speaker.pages(lists.all, values):
+                    _done(spoken)
+                    found += [str(at(item, lists.each)) for item in items]
+            except HiddenError:
+                unseen.add(field)
+            else:
+                fields[field] = tuple(found)
+        return unseen
 
     def _completed(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values, fields: dict[str, Any]) -> None:
         """What follows from what is shown: roles by their values or ids, places by their ids, classes of permissions."""

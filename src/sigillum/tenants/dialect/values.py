@@ -320,7 +320,8 @@ def shown(section: ShownSection, document: Any, values: Values, words: Words, us
     """
     if section.is_ is not None:
         return filled(section.is_, values, words, datetime.now(UTC))
-    value, form = at(document, str(section.at), NOTHING), section.as_ or usual
+    form = section.as_ or usual
+    value = next((v for p in section.spots if (v := at(document, p, NOTHING)) is not NOTHING), NOTHING)
     if value is NOTHING and form not in ("there", "comma") and section.starts is None:
         return NOTHING  # what that means is not for here to say
     value = None if value is NOTHING else value

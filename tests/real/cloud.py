@@ -1,0 +1,103 @@
+"""A real identity service of a cloud, Keystone, in a temporary folder: with the policies that it ships, and SQLite."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import subprocess
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import urllib3
+
+from real.servers import HOME, free_port
+
+SETTINGS = """\
+[DEFAULT]
+log_file = {folder}/log
+[database]
+connection = sqlite:///{folder}/keystone.db
+[token]
+provider = fernet
+[fernet_tokens]
+key_repository = {folder}/tokens
+[fernet_receipts]
+key_repository = {folder}/tokens
+[credential]
+key_repository = {folder}/credentials
+[oslo_policy]
+enforce_scope = true
+enforce_new_defaults = true
+[security_compliance]
+password_expires_days = 90
+[identity]
+password_hash_rounds = 4
+"""
+SERVE = """\
+import waitress
+from keystone.server.wsgi import initialize_public_application
+waitress.serve(initialize_public_application(), host="127.0.0.1", port={port}, threads=4)
+"""
+
+
+@dataclass
+class Cloud:
+    """Its address, and calls as its first administrator."""
+
+    address: str
+    password: str
+    mine: str = ""
+
+    def token(self, user: dict[str, Any], scope: dict[str, Any]) -> str:
+        """Nothing, where the sign-in is refused."""
+        said = {"identity": {"methods": ["password"], "password": {"user": user}}, "scope": scope}
+        answer = urllib3.request("POST", f"{self.address}/v3/auth/tokens", json={"auth": said}, retries=False)
+        return answer.headers.get("X-Subject-Token", "") if answer.status == 201 else ""
+
+    def call(self, method: str, path: str, body: Any = None, token: str = "") -> tuple[int, Any]:
+        boss = {"name": "boss", "domain": {"id": "default"}, "password": self.password}
+        self.mine = self.mine or self.token(boss, {"system": {"all": True}})
+        headers = {"X-Auth-Token": token or self.mine}
+        answer = urllib3.request(method, f"{self.address}/v3/{path}", json=body, headers=headers, retries=False)
+        return answer.status, answer.json() if answer.data else None
+
+
+@contextmanager
+def keystone(folder: Path) -> Iterator[Cloud]:
+    """With the projects `hut`, `trial` and `board`."""
+    folder.mkdir()
+    port, password, settings = free_port(), secrets.token_hex(12), folder / "keystone.conf"
+    settings.write_text(SETTINGS.format(folder=folder))
+    made = Cloud(f"http://127.0.0.1:{port}", password)
+    environment = {**os.environ, "OS_KEYSTONE_CONFIG_FILES": str(settings), "OS_BOOTSTRAP_PASSWORD": password}
+    owner = ["--keystone-user", str(os.getuid()), "--keystone-group", str(os.getgid())]
+    with (folder / "out").open("wb") as out:
+        for name in ("tokens", "credentials"):
+            (folder / name).mkdir(0o700)
+        for words in (
+            ["db_sync"],
+            ["fernet_setup", *owner],
+            ["credential_setup", *owner],
+            ["bootstrap", "--bootstrap-username", "boss", "--bootstrap-public-url", f"{made.address}/v3"],
+        ):
+            manage = [str(HOME / "bin" / "keystone-manage"), "--config-file", str(settings), *words]
+            subprocess.run(manage, check=True, cwd=folder, stdout=out, stderr=out, env=environment)
+        server = subprocess.Popen(
+            [HOME / "bin" / "python", "-c", SERVE.format(port=port)], cwd=folder, stdout=out, stderr=out, env=environment
+        )
+    try:
+        for _ in range(600):
+            with suppress(urllib3.exceptions.HTTPError):
+                if urllib3.request("GET", f"{made.address}/v3", retries=False).status == 200:
+                    break
+            time.sleep(0.2)
+        for name in ("hut", "trial", "board"):
+            assert made.call("POST", "projects", {"project": {"name": name, "domain_id": "default"}})[0] == 201
+        yield made
+    finally:
+        server.terminate()
+        server.wait(60)
