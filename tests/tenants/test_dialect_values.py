@@ -9,9 +9,8 @@ import pytest
 
 from sigillum.core.values.secret import Secret
 from sigillum.protocols.http import Answer
-from sigillum.tenants.dialect.call_model import ListSection, PageSection
+from sigillum.tenants.dialect.call_model import ListSection, PageSection, ShownSection
 from sigillum.tenants.dialect.calls import Speaker, Spoken, _following
-from sigillum.tenants.dialect.model import ShownSection
 from sigillum.tenants.dialect.values import (
     FORMS,
     NOTHING,

@@ -101,6 +101,19 @@ class OrText:
         return {"anyOf": [{"type": "string", **self.more}, handler(schema)]}
 
 
+class OrOne:
+    """In a JSON Schema: a list for which one entry stands, too."""
+
+    def __get_pydantic_json_schema__(self, schema: Any, handler: Callable[[Any], dict[str, Any]]) -> dict[str, Any]:
+        listed = handler(schema)
+        return {"anyOf": [listed["items"], listed]}
+
+
+def several(value: Any) -> Any:
+    """A mapping stands for a list of it alone."""
+    return [value] if isinstance(value, Mapping) else value
+
+
 WHOLE = r"\Z"
 Duration = Annotated[int, BeforeValidator(duration), form_schema(times.DURATION, examples=["10m", "8h", "90d", "P90D"])]
 Instant = Annotated[Any, BeforeValidator(_instant), form_schema(times.INSTANT.pattern, examples=["2027-03-01T08:00:00Z"])]

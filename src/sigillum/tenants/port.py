@@ -53,6 +53,13 @@ class Reply(NamedTuple):
     secret: Secret | None = None
     error: Exception | None = None
     confirmed: str = ""  # who confirmed it, where a person did it
+    seen: bool = True  # of an end: False where no look will ever show it
+
+
+def refused(what: str, where: str, mend: str = "describe it there, or have it done by hand") -> Reply:
+    """The reply to what was not sent, since it cannot be."""
+    error = RefusedError(what, where=where, mend=mend)
+    return Reply(Result.REFUSED, detail=what, error=error)
 
 
 class Address(NamedTuple):
@@ -93,6 +100,7 @@ class Proof(NamedTuple):
     certificate: str = ""  # with a key: the `x5t#S256` of the certificate over it, which the assertion names
     der: str = ""  # that certificate itself, base64
     credential: str = ""  # its id there
+    place: str = ""  # where it is for one place alone: for which
     person: str = ""  # for whom it acts by a delegation, by the name there, for one `scope` (RFC 6749 §3.3)
     scope: str = ""
     trust: str = ""  # the id of a trust, by which `assertion` is exchanged

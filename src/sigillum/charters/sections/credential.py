@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from sigillum.charters.models import CharterName, Permission, Reference
+from sigillum.charters.models import CharterName, Permission, PlacePath, Reference
 from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.charter.credential_kinds import CREDENTIAL_KINDS
 from sigillum.core.charter.wants import CertificateAnswer, EndlessWant
@@ -72,6 +72,7 @@ class CredentialSection(Section):
     why: str | None = Field(None, min_length=1, description="Of one without an end: why it can bear none")
     review: Day | None = Field(None, description="Of one without an end: the day on which it is looked at again")
     renew_before: Duration | None = Field(None, description="How long before its end it counts as due")
+    at: PlacePath | None = Field(None, description="The place for which it is, at tenants whose credentials are for one alone")
     limits: list[Permission] = Field(
         default_factory=list, description="Permissions it is narrowed to; none: all that is granted"
     )
@@ -151,6 +152,7 @@ def to_core(
         answer,
         _endless(section),
         section.purpose or "",
+        section.at or "",
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from pydantic_core import PydanticCustomError
@@ -33,14 +33,18 @@ class GrantSection(Section):
     model_config = says(not_both("for", "until"), only_with(("to",), "at", "self"))
 
     role: str = Field(description="The role's name in the tenant")
-    at: PlacePath = Field(description="The place; the role reaches everything below it. `self`: the identity as a place")
+    at: PlacePath = Field(
+        description="The place; mostly the role reaches everything below it, too. `self`: the identity as a place"
+    )
     because: str | None = Field(None, description="Why; asked for where a role changes, manages or administers")
     lasts: Duration | None = Field(None, alias="for", description="How long, counted from the first enacting")
     start: Instant | None = Field(None, alias="from", description="First instant at which it holds")
     until: Instant | None = Field(None, description="First instant at which it holds no more")
     where: dict[str, Values] = Field(default_factory=dict, description="It counts only at places that bear these labels")
     to: AccountName | None = Field(None, description="With `at: self`: who else may act as it")
-
+    reach: Literal["here", "below", "here-and-below"] | None = Field(
+        None, description="Where it counts, seen from its place, where its tenant lets that be chosen"
+    )
     tenant: str | None = Field(None, alias="in", description="Another tenant than the identity's home")
 
     @model_validator(mode="after")
@@ -78,4 +82,5 @@ def to_core(section: GrantSection, position: Position) -> GrantWant:
         section.to or "",
         position,
         section.tenant or "",
+        section.reach or "",
     )

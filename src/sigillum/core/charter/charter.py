@@ -56,6 +56,14 @@ class Identity(NamedTuple):
     mailbox: bool = False
 
 
+REACH_WORDS = {"": "", "here": " alone", "below": " for what is below", "here-and-below": " and below"}
+
+
+def reach_words(reach: str) -> str:
+    """How far a grant counts, behind its place."""
+    return REACH_WORDS[reach]
+
+
 class GrantWant(NamedTuple):
     """A role at a place; `lasts_seconds` counts from the first enacting.
 
@@ -72,12 +80,14 @@ class GrantWant(NamedTuple):
     to: str = ""
     position: Position | None = None
     tenant: str = ""  # another than the home tenant
+    reach: str = ""  # where it counts, seen from its place; not said: as its tenant's grants do
 
     @property
     def key(self) -> tuple[tuple[str, str], ...]:
         """What tells one wanted grant from another."""
         labels = (("label", f"{name} is {' or '.join(values)}") for name, values in self.where)
-        return (("role", self.role), ("at", self.at), *labels, *((("to", self.to),) if self.to else ()))
+        more = (("to", self.to), ("reach", self.reach))
+        return (("role", self.role), ("at", self.at), *labels, *((n, v) for n, v in more if v))
 
     @property
     def windowed(self) -> bool:
@@ -86,7 +96,7 @@ class GrantWant(NamedTuple):
     def words(self) -> str:
         """The grant for reading, without its window."""
         rule = " and ".join(f"{name} is {' or '.join(values)}" for name, values in self.where)
-        at = "itself" if self.at == SELF else self.at
+        at = f"{'itself' if self.at == SELF else self.at}{reach_words(self.reach)}"
         return f"{self.role} at {at}{f' where {rule}' if rule else ''}{f' to {self.to}' if self.to else ''}"
 
 
@@ -157,6 +167,7 @@ class CredentialWant(NamedTuple):
     answer: CertificateAnswer | None = None  # what the house's CA answered
     endless: EndlessWant | None = None  # it has no end, and somebody accepted that; `lasts_seconds` means nothing then
     purpose: str = ""
+    at: str = ""  # the place for which it is, where its tenant wants one
 
     @property
     def is_a(self) -> CredentialKind:
@@ -171,6 +182,10 @@ class CredentialWant(NamedTuple):
     @property
     def held_here(self) -> bool:
         return self.keep_in != "holder"
+
+    def leaves(self, permission: str, place: str) -> bool:
+        """Can a permission at a place be used with it, as far as it is narrowed?"""
+        return (not self.limits or permission in self.limits) and self.at in ("", place)
 
 
 class SignInTry(NamedTuple):

@@ -102,9 +102,12 @@ def _links(world: World[Observed], question: Question, decision: Decision[Observ
         yield ChainLink("place", False, f"{node.path} was made a moment ago, and is felt from {format_edge(node.since)} on")
         return
     known = world.places.get(node.path)
-    yield ChainLink(
-        "place", True, f"{place_name(world, node.path)}{f' ({known.kind})' if known is not None and known.kind else ''}"
-    )
+    where = f"{place_name(world, node.path)}{f' ({known.kind})' if known is not None and known.kind else ''}"
+    if decision.cause is Cause.MEANS_NOTHING:
+        kinds = world.operations[question.permission].at
+        yield ChainLink("place", False, f"{where}, and {question.permission} means something at {' or '.join(kinds)} alone")
+        return
+    yield ChainLink("place", True, where)
     yield from _credential(world, question)
     rule = world.operations.get(question.permission)
     if rule is not None and rule.api and who.kind == CLIENT:
@@ -210,6 +213,8 @@ def _limits(world: World[Observed], question: Question) -> Iterator[ChainLink]:
     if rule is not None and rule.takes:
         taken = f"{held.kind or 'not known'}; taken are {', '.join(rule.takes)}"
         yield ChainLink("kind of sign-in", not held.misfit(rule.takes), taken)
+    if held.place:
+        yield ChainLink("key place", held.place == question.place, f"it is for {held.place} alone")
     if not held.limits:
         yield ChainLink("key limits", None, "none: all that is granted")
     else:

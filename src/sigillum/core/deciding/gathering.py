@@ -92,7 +92,15 @@ def world_of(facts: Facts[W], profile: Profile, *, felt: bool = True) -> World[W
     for held in facts.of(CREDENTIAL):
         body = held.body
         world.credentials[held.id] = Held(
-            held.id, body.principal, body.name, body.active, body.start, body.until, frozenset(body.limits), body.type
+            held.id,
+            body.principal,
+            body.name,
+            body.active,
+            body.start,
+            body.until,
+            frozenset(body.limits),
+            body.type,
+            body.place,
         )
     for consent in facts.of(CONSENT):
         body = consent.body

@@ -173,8 +173,10 @@ def _of_credential(world: World[Any], question: Question, cause: Cause) -> Chang
                 held._replace(until=None),
             ),
             Cause.LIMITS_NARROWER: (
-                f"add {question.permission} to the limits of {held.name}, or use another credential",
-                held._replace(limits=held.limits | {question.permission}),
+                f"use another credential: {held.name} is for {held.place} alone"
+                if held.place not in ("", question.place)
+                else f"add {question.permission} to the limits of {held.name}, or use another credential",
+                held._replace(limits=held.limits and held.limits | {question.permission}, place=""),
             ),
         }[cause]
         alone = (

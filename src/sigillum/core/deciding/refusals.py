@@ -18,6 +18,7 @@ class Cause(StrEnum):
     SIGN_IN_REFUSED = "sign-in-refused"
     PLACE_UNKNOWN = "place-unknown"
     PLACE_NOT_FELT = "place-not-felt"
+    MEANS_NOTHING = "means-nothing"
     CREDENTIAL_UNKNOWN = "credential-unknown"
     CREDENTIAL_INACTIVE = "credential-inactive"
     CREDENTIAL_WAITING = "credential-waiting"
@@ -135,6 +136,14 @@ ABOUT: dict[Cause, About] = {
         shows=Shows.EARLY,
         mends=Mends.WAIT,
     ),
+    Cause.MEANS_NOTHING: About(
+        "The permission means something at other kinds of place than this one.",
+        "Ask for a place of a kind for which the tenant has the permission.",
+        shows=Shows.SILENT,
+        mends=Mends.NAME,
+        before=True,
+        asked="name a place of a kind at which {q.permission} means something; the explanation names them",
+    ),
     Cause.SERVICE_OFF: About(
         "The service behind the permission is switched on neither there nor above.",
         "Switch it on: `services:` in a charter.",
@@ -242,8 +251,8 @@ ABOUT: dict[Cause, About] = {
         asked="sign in with a kind that {q.permission} is taken with; the explanation names them",
     ),
     Cause.LIMITS_NARROWER: About(
-        "The credential is narrowed to other permissions.",
-        "Add the permission to the credential's `limits`.",
+        "The credential is narrowed to other permissions, or to another place.",
+        "Add the permission to the credential's `limits`, or use one for this place.",
         shows=Shows.KEY,
         before=True,
     ),

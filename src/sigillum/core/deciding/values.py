@@ -83,6 +83,7 @@ class Held(NamedTuple):
     until: datetime | None = None
     limits: frozenset[str] = frozenset()
     kind: str = ""
+    place: str = ""  # where it is for one alone
 
     def misfit(self, takes: tuple[str, ...]) -> bool:
         """Is it of another kind than a service takes? None named: it takes whichever."""
@@ -157,6 +158,10 @@ class Node(NamedTuple):
     since: datetime = ALWAYS  # from when decisions know it, and every place above
     spots: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()  # places above that are not known: what they would add is not
+
+    def foreign(self, kinds: tuple[str, ...]) -> bool:
+        """Is it of none of these kinds? None named: whichever."""
+        return bool(kinds) and all(self.kinds.get(k) != self.path for k in kinds)
 
 
 class Carrier(NamedTuple):

@@ -72,7 +72,8 @@ class World(Compiled, Generic[W]):
             operation is not None
             and not node.principal
             and (
-                (operation.service and node.services.get(operation.service, NEVER) > at)
+                node.foreign(operation.at)
+                or (operation.service and node.services.get(operation.service, NEVER) > at)
                 or self._misplaced(principal, operation, node)
             )
         ):
@@ -81,7 +82,11 @@ class World(Compiled, Generic[W]):
             return False
         if credential:
             held = self.credentials[credential]
-            if (held.limits and permission not in held.limits) or (operation is not None and held.misfit(operation.takes)):
+            if (
+                (held.limits and permission not in held.limits)
+                or held.place not in ("", node.path)
+                or (operation is not None and held.misfit(operation.takes))
+            ):
                 return False
         inside = node.inside
         for begin, reach, spots in view.get(permission, ()):
@@ -201,6 +206,8 @@ class World(Compiled, Generic[W]):
     def _reason(self, who: KnownPrincipal, permission: str, node: Node, at: datetime, credential: str) -> Decision[W]:
         operation = self.operations.get(permission)
         if operation is not None and not node.principal:
+            if node.foreign(operation.at):
+                return Decision(False, Cause.MEANS_NOTHING)
             if operation.service and node.services.get(operation.service, NEVER) > at:
                 off = operation.service not in node.services
                 return Decision(False, Cause.SERVICE_OFF if off else Cause.SERVICE_NOT_FELT)
@@ -212,7 +219,7 @@ class World(Compiled, Generic[W]):
             held = self.credentials[credential]
             if operation is not None and held.misfit(operation.takes):
                 return Decision(False, Cause.SIGN_IN_KIND)
-            if held.limits and permission not in held.limits:
+            if (held.limits and permission not in held.limits) or held.place not in ("", node.path):
                 return Decision(False, Cause.LIMITS_NARROWER)
         allowing: list[Right] = []
         near, by = NOTHING, None

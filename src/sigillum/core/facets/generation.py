@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
 from sigillum.core.charter.charter import CA, HANDOVER, Charter, CredentialWant
+from sigillum.core.facets.provides import Granted, Usable
 from sigillum.core.kinds.changes import Change, End, Make
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import BRIDGE, IN_PLACE_OF, Generation
@@ -19,6 +20,7 @@ from sigillum.core.records.steps import (
     KeepKey,
     KeepSecret,
     Kept,
+    Need,
     Step,
     StepKind,
     Usual,
@@ -44,6 +46,7 @@ class Making(NamedTuple):
     held: str = ""
     incomplete: bool = False
     instead_of: Generation | None = None  # what gives way in the request that makes it
+    signer: Kept | None = None  # the password with which the identity makes it itself
 
     def id(self, verb: str) -> StepId:
         return StepId(self.mark, self.number, verb)
@@ -54,7 +57,7 @@ def terms_of(want: CredentialWant, now: datetime, known: Mapping[str, Any], grai
 
     `grain`: in seconds, of the ends that the tenant can have; it ends a little earlier than wanted.
     """
-    rest = {"limits": list(want.limits), "kind": want.kind}
+    rest = {"limits": list(want.limits), "kind": want.kind, **({"at": want.at} if want.at else {})}
     if want.endless is not None:
         return {**{n: v for n, v in known.items() if n != "until"}, **rest}
     if known.get("until"):
@@ -96,6 +99,10 @@ def begin(of: Making, terms: Mapping[str, Any], why: str, *needs: StepId, ready:
         "limits": want.limits,
         "active": not of.born_inactive,
     }
+    if want.at:
+        part |= {"place": want.at}
+    if of.signer is not None:
+        part |= {"signer": of.signer}
     if certified is not None:
         part |= {"certificate": Ref(certified.id, "certificate")}
     if want.is_a.typed:
@@ -105,6 +112,7 @@ def begin(of: Making, terms: Mapping[str, Any], why: str, *needs: StepId, ready:
         if "until" in terms
         else {"ends": f"never; {want.endless.accepted_by} accepts that: {want.endless.why}" if want.endless is not None else ""}
     )
+    ends |= {"for": want.at} if want.at else {}
     after = {**({} if of.registered else ends), "limits": ", ".join(want.limits) or "none: all that is granted"}
     made = Step(
         of.id("make"),
@@ -241,7 +249,23 @@ def finish(of: Making, identity: Id, *needs: StepId, active: bool) -> list[Step]
 
 def provers(charter: Charter, want: CredentialWant) -> tuple[int, ...]:
     """The expectations that show that a credential works, by their numbers."""
-    return tuple(n for n, p in enumerate(charter.proofs) if p.allowed and (not want.limits or p.permission in want.limits))
+    return tuple(n for n, p in enumerate(charter.proofs) if p.allowed and want.leaves(p.permission, p.at))
+
+
+def signer(
+    credentials: Iterable[CredentialWant], kinds: frozenset[str], want: CredentialWant, held: Mapping[tuple[str, int], str]
+) -> Kept | None:
+    """The password with which an identity makes such a credential itself; None where it does not, or where none is kept here.
+
+    `kinds`: which its tenant has made so.
+    """
+    owner = next((c for c in credentials if c.is_a.typed and c.held_here), None) if want.kind in kinds else None
+    return Kept(owner.name, max((n for name, n in held if name == owner.name), default=1)) if owner is not None else None
+
+
+def first(by: Kept | None, tenant: str) -> tuple[Need, ...]:
+    """What comes before a credential that an identity makes itself: it signs in with its password, where it has a right."""
+    return (Need(Granted, tenant=tenant), Need(Usable, lambda u: u.name == by.credential, tenant)) if by is not None else ()
 
 
 def called(mark: Mark) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from sigillum.core.charter.charter import Charter, MemberWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import ItsPrincipal, Ready
+from sigillum.core.facets.provides import Granted, ItsPrincipal, Ready
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import adopt, end_extra, found, principal, somebody, unknown
 from sigillum.core.kinds.access import GRANT
@@ -158,7 +158,7 @@ def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_i
             )
             return
         draft.note("gone", f"{about} was made once and is no longer so")
-    draft.add(
+    joined = draft.add(
         Step(
             StepId(mark, number, "join"),
             StepKind.MAKE,
@@ -169,6 +169,7 @@ def _one(seen: Seen, draft: Draft, mark: Mark, team: Record[Team] | None, team_i
             Usual.ASKED,
         )
     )
+    draft.provide(Granted(seen.tenant), joined)
 
 
 def _not_wanted(seen: Seen, draft: Draft) -> None:
@@ -229,4 +230,12 @@ def words(mark: Mark) -> str:
     return f"membership of {mark.get('member')}" if mark.get("member") else f"membership in {mark.get('team')}"
 
 
-FACET = Facet(NAME, compare, takes=frozenset((ItsPrincipal, Ready)), last=last, waits_for=waits_for, words=words)
+FACET = Facet(
+    NAME,
+    compare,
+    gives=frozenset((Granted,)),
+    takes=frozenset((ItsPrincipal, Ready)),
+    last=last,
+    waits_for=waits_for,
+    words=words,
+)

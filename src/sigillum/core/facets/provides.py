@@ -96,6 +96,12 @@ class AlsoWanted(NamedTuple):
     want: GrantWant
 
 
+class Granted(NamedTuple):
+    """Rights of the identity that are made, by a grant or by a team."""
+
+    tenant: str
+
+
 class Wished(NamedTuple):
     """A grant that stands or will: looked at once more when everything is drafted. `right`: its id then."""
 

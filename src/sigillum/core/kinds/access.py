@@ -109,7 +109,7 @@ ROLE = Kind("role", Role, power="roles", finders=("name", "all"), normal={"permi
 GRANT = Kind(
     "grant",
     Grant,
-    key=("principal", "role", "place", "where", "start", "until"),
+    key=("principal", "role", "place", "where", "reach", "start", "until"),
     power="grants",
     finders=("principal", "role", "itself"),
     write_only=("carrier", "over"),

@@ -28,6 +28,7 @@ class Operation(NamedTuple):
     licence: str = ""  # the principal has to hold it
     takes: tuple[str, ...] = ()  # kinds of credential, `trust`, `delegation`, `signing`: how one may have signed in; none: all
     checked: str = ""  # the day on which that was looked at last
+    at: tuple[str, ...] = ()  # the kinds of place at which it means something; none: all
 
 
 class Precondition(NamedTuple):
@@ -88,6 +89,8 @@ class Profile:
     acting: str = ""  # the permission by which one acts as a principal; nothing: nobody can, or it does not say
     accounts_live_in: str = ""  # kind of place in which an account lives, unless it is installation-wide
     accounts_drafted: bool = False  # an account is born inactive, and takes roles after it was switched on
+    made_by_identity: frozenset[str] = frozenset()  # kinds of credential that an identity makes itself, signed in by password
+    placed: frozenset[str] = frozenset()  # kinds of credential of which each is for one place alone
     limits_compulsory: bool = False  # an API token must be narrowed
     credential_kinds: tuple[str, ...] = ()  # none said: whichever
     assertion_algorithms: tuple[str, ...] = ()  # by which an assertion may be signed; none said: whichever

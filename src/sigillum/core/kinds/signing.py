@@ -31,6 +31,8 @@ class Credential(NamedTuple):
     used_at: datetime | None = None
     used_from: str = ""
     public_key: tuple[tuple[str, str], ...] = ()  # members of the JWK, where the tenant shows it
+    place: str = ""  # where it is for one place alone: for which
+    place_id: str = ""
 
 
 class Exemption(NamedTuple):
@@ -81,7 +83,7 @@ CREDENTIAL = Kind(
     key=("principal", "name"),
     power="credentials",
     finders=("principal", "name", "thumbprint", "all"),
-    write_only=("carrier", "password"),
+    write_only=("carrier", "password", "signer"),
     shown_as={"public_key": ("thumbprint", thumbprint), "certificate": ("thumbprint", _mark)},
 )
 RULE = Kind("rule", SignInRule, power="rules", finders=("name", "all"), entries={"exempt": _exemption})

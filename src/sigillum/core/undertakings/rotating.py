@@ -150,6 +150,7 @@ def _making(rotation: Rotation, around: Around, number: int) -> Making:
         False,
         around.held.get(of, ""),
         of in around.incomplete,
+        signer=around.signer,
     )
 
 

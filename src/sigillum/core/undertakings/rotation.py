@@ -36,6 +36,7 @@ from sigillum.core.records.history import (
     History,
     State,
 )
+from sigillum.core.records.steps import Kept
 from sigillum.core.values.marks import Mark, mark_of
 from sigillum.core.values.times import parse_instant, whole_second
 
@@ -217,6 +218,7 @@ class Around(NamedTuple):
     copy: str = ""  # the name of this copy of the workspace
     ours: tuple[tuple[Mark, int, str], ...] = ()  # every credential of this charter that stands, by the ledger
     terms: Callable[[Mark, int], Mapping[str, Any]] = lambda mark, number: {}  # with which a generation was begun or asked for
+    signer: Kept | None = None  # with which password the identity makes the new one itself
 
 
 def tokens_over(profile: Profile, ended_at: datetime, *kinds: str) -> datetime:

@@ -9,7 +9,7 @@ from typing import Any, NoReturn
 
 MASK = "(secret)"
 LAST_USED, SHORT = 64, 8  # secrets that are looked for in what comes in; one of fewer characters could be any word
-_used: dict[str, tuple[bytes, bytes]] = {}  # the newest last: as UTF-8, and as JSON has it
+_used: dict[str, tuple[bytes, ...]] = {}  # the newest last: as UTF-8, and as JSON has it where that differs
 
 
 class Secret:
@@ -26,7 +26,7 @@ class Secret:
         """The value itself. Every use of this is a place to look at in a review."""
         known = _used.pop(self._value, None)
         if known is not None or len(self._value) >= SHORT:
-            _used[self._value] = known or (self._value.encode(), json.dumps(self._value)[1:-1].encode())
+            _used[self._value] = known or tuple({self._value.encode(), json.dumps(self._value)[1:-1].encode()})
             if len(_used) > LAST_USED:
                 _used.pop(next(iter(tuple(_used))), None)
         return self._value

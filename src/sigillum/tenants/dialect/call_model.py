@@ -9,7 +9,18 @@ from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import BeforeValidator, Field, model_validator
 
 from sigillum.core.values.text import CLASSES, PERMISSION
-from sigillum.reading.models import OrText, Section, by_pattern, form_schema, one_of, says, text_schema, wrong
+from sigillum.reading.models import (
+    OrOne,
+    OrText,
+    Section,
+    by_pattern,
+    form_schema,
+    one_of,
+    says,
+    several,
+    text_schema,
+    wrong,
+)
 
 METHODS = ("get", "post", "put", "patch", "delete")
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\Z")
@@ -104,6 +115,39 @@ class AnswerSection(ToldSection):
     """What an answer means."""
 
     means: Means
+
+
+class ShownSection(Section):
+    """Where a field stands in an answer, and in which form."""
+
+    at: Pointer | None = None
+    any: list[Pointer] = Field(
+        default_factory=list, description="Where it stands in one sort of answer or another: the first that is there"
+    )
+    as_: str | None = Field(None, alias="as", description="The form: one of ours, or a table under `words`")
+    each: Pointer | None = Field(None, description="Of a list: where the value stands in each entry")
+    starts: str | None = Field(None, description="It is what follows this, in a text or in the first such entry of a list")
+    before: str | None = Field(None, description="Of a text: what stands before the first of these, like ':'")
+    after: str | None = Field(None, description="Of a text: what stands after the first of these")
+    is_: str | None = Field(
+        None, alias="is", description="It is not shown, and follows from what was asked for, like {principal}"
+    )
+
+    model_config = says(one_of("at", "any", "is"))
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> ShownSection:
+        if sum((self.at is not None, bool(self.any), self.is_ is not None)) != 1:
+            raise wrong("shown", "it is not said where it stands", "write `at: /pointer`, or `is: '{name}'`")
+        return self
+
+    @property
+    def spots(self) -> list[str]:
+        """The pointers under which it may stand, in the order in which they are looked at."""
+        return self.any or [str(self.at)]
+
+
+Shown = Annotated[ShownSection, BeforeValidator(at_), OrText(pattern="^(/|$)")]
 
 
 class PageSection(Section):
@@ -201,12 +245,19 @@ class ListSection(CallSection):
     items: Pointer = ""
     only: ToldSection | None = Field(None, description="Of a list of several sorts: which entries are meant")
     page: PageSection | None = None
+    shows: dict[str, Shown] = Field(default_factory=dict, description="What its entries show otherwise than the others")
     short: bool = Field(False, description="What it lists is a short form: each is read by itself")
     single: bool = Field(False, description="It answers with one thing, not with a list")
     each: KindName | None = Field(None, description="It is asked for each thing of that kind, whose values it knows")
 
 
-class MakeSection(CallSection):
+class FittingSection(CallSection):
+    """A call that is made where it fits: of several, the first."""
+
+    when: dict[str, Scalar] = Field(default_factory=dict, description="Only where these values are so")
+
+
+class MakeSection(FittingSection):
     """A call that makes a thing."""
 
     look_first: bool = Field(False, description="It would change what stands there: that is looked for first")
@@ -214,13 +265,28 @@ class MakeSection(CallSection):
     id: Spot | None = Field(None, description="Where the new id stands in the answer, if elsewhere than where it is shown")
     secret: Pointer | None = Field(None, description="Where a secret stands in the answer, shown once")
     later: LaterSection | None = None
+    by: Literal["administrator", "identity"] = Field(
+        "administrator", description="Of credentials: who makes it; the identity signs in with its password, at {place}"
+    )
+    limit: Any = Field(
+        None, description="Of credentials that are limited to roles: an entry of {limits}, which knows {role} and {role_id}"
+    )
 
 
-class ChangeSection(CallSection):
-    """A call that changes some fields of a thing."""
+class EndSection(FittingSection):
+    """A call that ends a thing."""
+
+    unseen: bool = Field(False, description="No look shows that it is over: its answer is all there is")
+
+
+class ChangeSection(FittingSection):
+    """A call that changes some fields of a thing; `when`: only where a field is to become this."""
 
     fields: list[str] = Field(description="The fields that it changes")
-    when: dict[str, Scalar] = Field(default_factory=dict, description="Only where a field is to become this")
     whole: bool = Field(False, description="It sends the whole thing as it was read, with the changes of `body` in it")
     without: list[Pointer] = Field(default_factory=list, description="Of a whole: what may not be sent")
     if_match: bool = Field(False, description="It names the version that was read (RFC 9110 §13.1.1)")
+
+
+Makes = Annotated[list[MakeSection], BeforeValidator(several), OrOne()]
+Ends = Annotated[list[EndSection], BeforeValidator(several), OrOne()]

@@ -246,16 +246,24 @@ class Speaker:
         return True
 
     def change(
-        self, call: CallSection, values: Values, doing: str, *, headers: Mapping[str, str] | None = None, body: Any = NOTHING
+        self,
+        call: CallSection,
+        values: Values,
+        doing: str,
+        *,
+        headers: Mapping[str, str] | None = None,
+        body: Any = NOTHING,
+        presented: Mapping[str, str] | None = None,
     ) -> tuple[Reply, Spoken | None]:
-        """One request that changes something, exactly once."""
+        """One request that changes something, exactly once: the administrator's, or of whom something else is `presented`."""
 
         def send() -> Spoken:
-            return self.send(call, values, {**self.as_administrator(values, CHANGES), **(headers or {})}, body=body)
+            who = self.as_administrator(values, CHANGES) if presented is None else presented
+            return self.send(call, values, {**who, **(headers or {})}, body=body)
 
         try:
             spoken = send()
-            if self._refused(spoken):
+            if presented is None and self._refused(spoken):
                 spoken = send()
         except HttpError as problem:
             return Reply(Result.LOST if problem.sent else Result.UNSENT, detail=problem.what, error=problem), None

@@ -15,9 +15,9 @@ from sigillum.core.values.errors import Mistake, Position
 from sigillum.core.values.text import did_you_mean
 from sigillum.protocols.headers import fault_of as header_fault
 
-from .call_model import CallSection, MakeSection
-from .fields import BESIDE, told_from_now
-from .model import DialectFile, ShownSection, ThingSection
+from .call_model import CallSection, ChangeSection, FittingSection, MakeSection, ShownSection
+from .fields import BESIDE, every_list, told_from_now
+from .model import DialectFile, ThingSection
 from .values import FORMS, VALUE, names_in, names_of
 
 Spot = tuple[str | int, ...]
@@ -38,11 +38,16 @@ def fixed_after_creation(dialect: DialectFile) -> list[str]:
     out = list[str]()
     for name, section in dialect.things.items():
         kind = KINDS[name]
-        if section.make is not None and kind in (ACCOUNT, TEAM):
+        if section.make and kind in (ACCOUNT, TEAM):
             changed = {*kind.key, *kind.assigned, *section.lists, *(f for call in section.change for f in call.fields)}
-            sent = {n for n, _ in names_in(section.make.body) | names_in(section.make.form)}
+            sent = {n for make in section.make for n, _ in names_in(make.body) | names_in(make.form)}
             out += [f"{kind.name}: {field}" for field in kind.fields if field in sent - changed]
     return out
+
+
+def _spot_of(number: int) -> Spot:
+    """Where a list of a kind stands: the first is `all`."""
+    return ("all",) if number < 0 else ("also", number)
 
 
 SECRETS = frozenset(("secret", "token", "assertion", "password"))  # among the values of a call: what proves who one is
@@ -65,7 +70,7 @@ class _Checker:
             known = fields | set(kind.finders) | EVERYWHERE
             known |= {"place", "place_id"} if name == "account" and "area" in section.shows else set()
             known |= {"account_id"} if "principal" in kind.fields else set()
-            made = known | {"account", "place_id", "role_id"}
+            made = known | {"account", "place_id", "place_type", "role_id"}
             made |= {f"role.{n}" for r in self.dialect.roles for n in r.values}
             about = self._about(kind, section)
             yield from self._calls(section, known | self._each(section), about, made, spot)
@@ -82,6 +87,7 @@ class _Checker:
         out = {*shown, *BESIDE, *EVERYWHERE, "id"}
         out |= {"principal", "carrier", kind.name} if kind in (ACCOUNT, TEAM) else set()
         out |= {"account_id"} if "principal" in shown else set()
+        out |= {"place_type"} if {"place", "place_id"} & out and kind is not PLACE else set()
         return out | ({"place", "place_id"} if kind is PLACE or (kind is ACCOUNT and "area" in shown) else set())
 
     def _grain(self, section: ThingSection, spot: Spot) -> Iterator[Mistake]:
@@ -96,8 +102,7 @@ class _Checker:
 
     def _each(self, section: ThingSection) -> set[str]:
         """What calls know beside the thing itself: the values of that for which they are made."""
-        lists = [*([section.all] if section.all is not None else []), *section.also]
-        others = {call.each for call in lists} | {section.document.of if section.document is not None else None}
+        others = {call.each for call in every_list(section)} | {section.document.of if section.document is not None else None}
         out = set[str]()
         for other in others - {None}:
             out |= {
@@ -126,18 +131,21 @@ class _Checker:
                 )
 
     def _shown(self, kind: Kind[Any], section: ThingSection, spot: Spot) -> Iterator[Mistake]:
-        for field, where in section.shows.items():
+        lists = every_list(section)
+        several = [
+            (section.shows, spot),
+            *((c.shows, (*spot, *_spot_of(n))) for n, c in enumerate(lists, len(section.also) - len(lists))),
+        ]
+        for field, where, here in ((f, w, (*s, "shows", f)) for shows, s in several for f, w in shows.items()):
             if field not in kind.fields and field not in BESIDE:
                 known = [*kind.fields, *BESIDE]
                 yield self._mistake(
                     "field-unknown",
                     f"a {kind.name} has no field {field!r}",
                     did_you_mean(field, known) or f"known: {', '.join(known)}",
-                    *spot,
-                    "shows",
-                    field,
+                    *here,
                 )
-            yield from self._form(where, (*spot, "shows", field))
+            yield from self._form(where, here)
         if isinstance(section.id, ShownSection):
             yield from self._form(section.id, (*spot, "id"))
             return
@@ -166,8 +174,8 @@ class _Checker:
         calls: list[tuple[CallSection | None, set[str], Spot]] = [
             (section.all, known, ("all",)),
             (section.one, about, ("one",)),
-            (section.make, made, ("make",)),
-            (section.end, about, ("end",)),
+            *((call, {*made, "limits"}, ("make", n)) for n, call in enumerate(section.make)),
+            *((call, about, ("end", n)) for n, call in enumerate(section.end)),
             (section.secret, about, ("secret",)),
         ]
         calls += [(call, {*known, "value"}, ("find", n)) for n, call in section.find.items()]
@@ -217,6 +225,11 @@ class _Checker:
 
     def _call(self, call: CallSection, known: Iterable[str], spot: Spot) -> Iterator[Mistake]:
         names = {*known, "mark"}
+        if isinstance(call, FittingSection) and not isinstance(call, ChangeSection):
+            for name in call.when:
+                yield from self._names({(name, "")}, names, (*spot, "when", name))
+        if isinstance(call, MakeSection) and call.limit is not None:
+            yield from self._names(names_in(call.limit), {*names, "role", "role_id"}, (*spot, "limit"))
         if isinstance(call, MakeSection) and call.later is not None:
             names.add("operation")
         yield from self._names(names_of(call.address), names, (*spot, call.method))
@@ -295,14 +308,14 @@ class _Checker:
         ways = self.dialect.ways_in
         for spot, way in [
             (("ways_in", "administrator"), ways.administrator),
-            *((("ways_in", "identity", k), w) for k, w in ways.identity.items()),
+            *((("ways_in", "identity", k, n), w) for k, several in ways.identity.items() for n, w in enumerate(several)),
         ]:
             names = {"admin", "account", "principal", "secret", "token", "credential"}
             if way.signs is not None:
                 names |= {"assertion"}
                 signed = names_in(dict(way.signs.claims)) | names_in(dict(way.signs.header))
                 yield from self._names(signed, {*names, "thumbprint"}, (*spot, "signs"))
-            elif spot[-1] == "key-pair":
+            elif "key-pair" in spot:
                 yield self._mistake("signs", "a key signs, and nothing says what", "add `signs:` with its claims", *spot)
             yield from self._names(names_in(way.basic) | names_in(way.value), names, spot)
             if way.first is not None:

@@ -15,6 +15,7 @@ from sigillum.tenants.port import Reply, Result
 
 from .calls import Speaker
 from .model import DialectFile, DocumentSection, ThingSection
+from .records import Records
 from .values import Values, at, filled
 
 _TEXT = json.JSONEncoder(sort_keys=True, ensure_ascii=False)  # made once: making one takes longer than using it
@@ -26,10 +27,9 @@ class Things(Protocol):
 
     speaker: Speaker
     dialect: DialectFile
+    records: Records
 
     def section(self, kind: Kind[Any]) -> ThingSection | None: ...
-
-    def record(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values) -> Record[Any] | None: ...
 
 
 class Read(NamedTuple):
@@ -78,7 +78,7 @@ class Documents:
                 if about and about not in (member if isinstance(member, str) else json.dumps(entry, ensure_ascii=False)):
                     continue
                 raw = {**entry, MEMBER: member} if section.members is not None else entry
-                record = self.things.record(kind, thing, raw, values)
+                record = self.things.records.record(kind, thing, raw, values)
                 if record is not None:
                     out.append((record, entry, member))
         return out

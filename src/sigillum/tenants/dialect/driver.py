@@ -16,10 +16,10 @@ from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import ClockReading
 from sigillum.protocols.http import Http
-from sigillum.tenants.port import Address, Foreseen, Link, Proof, Reply, Result, SignedIn, Tenant
+from sigillum.tenants.port import Address, Foreseen, Link, Proof, Reply, Result, SignedIn, Tenant, refused
 
 from . import lists
-from .call_model import ChangeSection
+from .call_model import ChangeSection, EndSection, FittingSection
 from .calls import Speaker
 from .fields import HiddenError, NoIdError
 from .files import read
@@ -29,7 +29,7 @@ from .model import DialectFile, ThingSection
 from .profile import profile_of
 from .store import DialectStore
 from .things import Things
-from .values import NOTHING, ValueRefusedError, at, filled, needs
+from .values import NOTHING, ValueRefusedError, at, filled, fitting, needs
 
 if TYPE_CHECKING:
     from sigillum.core.deciding.values import Question
@@ -55,8 +55,8 @@ class DialectTenant:
         self.speaker = Speaker(dialect, http, address.address, link.token, address.admin, self._heard)
         self.profile = profile_of(dialect, address)
         self._secrets = dict[str, Secret]()  # what a making answered, until it is fetched
-        self._makes = Makes(self.speaker, address, link, self._secrets)
         self._identity = DialectSignIns(self.speaker, address, link)
+        self._makes = Makes(self._identity, address, link, self._secrets)
 
     def _heard(self, reading: ClockReading) -> None:
         self.clock = reading
@@ -87,12 +87,11 @@ class DialectTenant:
 
     # --- changes: one request each --------------------------------------------------------------------------------------
     def _not_described(self, what: str) -> Reply:
-        error = RefusedError(
+        return refused(
             f"the dialect {self.dialect.dialect} does not say how {what}",
-            where=self.address.name,
-            mend="describe it there, or have it done by hand",
+            self.address.name,
+            "describe it there, or have it done by hand",
         )
-        return Reply(Result.REFUSED, detail=error.what, error=error)
 
     def _safely(self, send: Callable[[Things], Reply]) -> Reply:
         """What keeps a request from being sent is no answer of the tenant's."""
@@ -190,30 +189,32 @@ class DialectTenant:
 
     def _end(self, things: Things, end: End) -> Reply:
         section, identity = things.section(end.kind), str(end.id)
-        if section is None or (section.end is None and section.document is None):
+        if section is None or not (section.end or section.document):
             return self._not_described(f"a {end.kind.name} is ended")
         doing = f"ending the {end.kind.name}"
         if section.document is not None:
             values = {**things.above(section.document.of, things.values_of(end.kind, identity)), "id": identity}
             return things.documents.end(end.kind, section, values, identity, doing)
-        call = section.end
-        assert call is not None
-        values, back = things.known(end.kind, identity, needs(call)), str(end.about.get("back") or "")
+        needed = {n for call in section.end for n in {*needs(call), *call.when}}
+        values, back = things.known(end.kind, identity, needed), str(end.about.get("back") or "")
+        call: FittingSection | None = fitting(section.end, values)
         if section.level:
             standing = things.fact(Query(GRANT, "id", identity)).first
             if standing is None:
                 return Reply(Result.MISSING, detail="another level stands there by now, or none")
-            if back and section.make is not None:
+            if back and section.make:
                 role = things.fact(Query(ROLE, "name", back)).first
-                call = section.make
                 values |= {
                     **things.of_record(standing),
                     **role_values(self.dialect, back),
                     "role": back,
                     "role_id": role.id if role is not None else back,
                 }
+                call = fitting(section.make, values)
+        if call is None:
+            return self._not_described(f"such a {end.kind.name} is ended")
         reply, _ = self.speaker.change(call, values, doing)
-        return reply
+        return reply._replace(seen=not (isinstance(call, EndSection) and call.unseen))
 
     def store(self, path: str, by: SignedIn | None = None) -> DialectStore | None:
         section, headers = self.dialect.store, self._identity.presents(by) if by is not None else None

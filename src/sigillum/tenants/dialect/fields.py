@@ -15,6 +15,7 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.values.errors import SomebodyError
 from sigillum.core.values.times import format_instant
 
+from .call_model import ListSection
 from .model import ThingSection
 from .values import names_in
 
@@ -79,13 +80,20 @@ def joined_roles(all_: list[Record[Any]]) -> list[Record[Any]]:
 
 def told_from_now(section: ThingSection) -> bool:
     """Is a tenant told how long a credential lives, so that its end falls onto no whole second?"""
-    make = section.make
-    return make is not None and ("until", "seconds") in names_in(make.body) | names_in(make.form) | names_in(dict(make.query))
+    return any(
+        ("until", "seconds") in names_in(make.body) | names_in(make.form) | names_in(dict(make.query)) for make in section.make
+    )
 
 
-def carried(section: ThingSection, kind: Kind[Any]) -> frozenset[str]:
-    """The fields that a tenant shows of a kind."""
-    out = {n for n in section.shows if n in kind.fields} | ({"role"} if section.by else set())
+def every_list(section: ThingSection) -> list[ListSection]:
+    """All lists of a kind that are gone through, one after another."""
+    return [*([section.all] if section.all is not None else []), *section.also]
+
+
+def carried(section: ThingSection, kind: Kind[Any], shows: Iterable[str] | None = None) -> frozenset[str]:
+    """The fields that a tenant shows of a kind, or of those entries of it that show just these."""
+    known = {*section.shows, *(n for listed in every_list(section) for n in listed.shows)} if shows is None else shows
+    out = {n for n in known if n in kind.fields} | ({"role"} if section.by else set())
     out |= {n for n, lists in section.lists.items() if lists.all is not None}
     out |= {"thumbprint"} if kind is CREDENTIAL and "public_key" in out else set()
-    return frozenset(out | ({"place"} if kind is GRANT else set()))
+    return frozenset(out | ({"place"} if kind is GRANT or "place_id" in out else set()))

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from sigillum.core.deciding.proofs import Trial
-from sigillum.core.kinds.access import GRANT, PLACE
+from sigillum.core.kinds.access import BELOW, GRANT, PLACE
 from sigillum.core.kinds.identities import ACCOUNT
 from sigillum.core.kinds.kind import Query
 from sigillum.core.kinds.profile import Operation
@@ -23,11 +23,6 @@ if TYPE_CHECKING:
     from sigillum.core.deciding.values import Question
 
     from .model import WaySection, WhoSection
-
-
-def _for_one_place(way: WaySection) -> bool:
-    """Does the call that gives a token name the place for which it is?"""
-    return way.first is not None and bool(needs(way.first) & {"place", "place_id"})
 
 
 class DialectSignIns:
@@ -57,23 +52,23 @@ class DialectSignIns:
             if proof.secret is not None
             else "key-pair"
         )
-        way, secret = self.dialect.ways_in.identity.get(kind), proof.token or proof.secret  # type: ignore[call-overload]
+        account = proof.account or self._name_of(proof.principal)
+        there = self._place(place or proof.place or self._somewhere(proof.principal)) if self._by_place(kind) else {}
+        way, secret = self._way(kind, str(there.get("type", ""))), proof.token or proof.secret
         if way is None or (kind == "key-pair" and proof.key is None):
             raise RefusedError(
                 f"the dialect {self.dialect.dialect} does not say how one signs in with a {kind}",
                 where=self.address.name,
                 mend="describe it under `ways_in: identity:`",
             )
-        account = proof.account or self._name_of(proof.principal)
         about: dict[str, Any] = {
             "account": account,
             "principal": proof.principal,
             "secret": secret,
             "key": proof.key,
             "credential": last_of(proof.credential),
+            **there,
         }
-        if _for_one_place(way):
-            about |= self._place(place or self._somewhere(proof.principal))
         if way.first is not None:
             secret = Secret(self.speaker.first(way, about))
         elif way.signs is not None:
@@ -98,29 +93,45 @@ class DialectSignIns:
             )
         return self._known(proof, signed._replace(said=f"with its {kind}; the tenant says: {said}"))
 
+    def _ways(self, kind: str) -> list[WaySection]:
+        return self.dialect.ways_in.identity.get(kind, [])  # type: ignore[call-overload,no-any-return]
+
+    def _by_place(self, kind: str) -> bool:
+        """Is a token of that kind of credential for one place?"""
+        return any(way.at or (way.first is not None and needs(way.first) & {"place", "place_id"}) for way in self._ways(kind))
+
+    def _way(self, kind: str, place_type: str) -> WaySection | None:
+        return next((way for way in self._ways(kind) if not way.at or place_type in way.at), None)
+
     def _who(self, call: WhoSection, signed_in: SignedIn) -> Spoken:
         return self.speaker.send(call, {"token": signed_in.token}, self.presents(signed_in), look=True)
 
     def _known(self, proof: Proof, signed_in: SignedIn) -> SignedIn:
         """A sign-in that holds: the same is tried again for each place, where tokens are for one."""
-        if _for_one_place(self.dialect.ways_in.identity[signed_in.scheme]):  # type: ignore[index]
+        if proof.place or self._by_place(signed_in.scheme):
             self._proofs[signed_in.principal, signed_in.credential] = proof
         return signed_in
 
     def _somewhere(self, principal: str) -> str:
         """A place at which it has a right, else the first that there is."""
         things = self.things
-        held = things.fact(Query(GRANT, "principal", principal)).first
-        first = held if held is not None else things.fact(Query(PLACE, "all")).first
-        return str(first.value("place" if first is held else "path")) if first is not None else ""
+        usual, below = self.dialect.says.grants_reach, list[str]()
+        for held in things.fact(Query(GRANT, "principal", principal)).records:
+            if (held.body.reach or usual) != BELOW:
+                return str(held.body.place)
+            below.append(f"{held.body.place}/")
+        places = [str(p.body.path) for p in things.fact(Query(PLACE, "all")).records]
+        return next((p for p in places if p.startswith(tuple(below))), places[0] if places else "")
 
     def _there(self, signed_in: SignedIn, place: str) -> SignedIn | Trial:
         """The sign-in that holds at a place: a token for another one is refused there, whatever it may. One that is refused for
         this place alone is shown by the one that was let in elsewhere: they differ in nothing else.
         """
         proof = self._proofs.get((signed_in.principal, signed_in.credential))
-        if proof is None:
+        if proof is None or place == proof.place:
             return signed_in
+        if proof.place:
+            return Trial(None, f"what it signed in with is for {proof.place} alone, and shows nothing of another place")
         of = signed_in.principal, signed_in.credential, place
         if of not in self._held:
             try:
@@ -135,7 +146,7 @@ class DialectSignIns:
 
     def presents(self, signed_in: SignedIn) -> dict[str, str]:
         """What a sign-in presents, or what the administrator does."""
-        way = self.dialect.ways_in.identity.get(signed_in.scheme)  # type: ignore[call-overload]
+        way = next(iter(self._ways(signed_in.scheme)), None)
         if way is None:
             return self.speaker.as_administrator({})
         values = {

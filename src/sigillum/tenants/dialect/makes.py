@@ -12,15 +12,17 @@ from sigillum.core.kinds.kind import Query, Record
 from sigillum.core.values.errors import RefusedError, UnreachableError
 from sigillum.core.values.secret import Secret
 from sigillum.protocols.http import HttpError
-from sigillum.tenants.port import Address, Link, Reply, Result
+from sigillum.tenants.port import Address, Link, Proof, Reply, Result, refused
 
-from .call_model import CallSection, LaterSection, MakeSection, SpotSection
-from .calls import Speaker, Spoken, fits, spot_of
+from .call_model import CallSection, LaterSection, MakeSection, ShownSection, SpotSection
+from .calls import Spoken, fits, spot_of
 from .document import Read
 from .fields import HiddenError, joined
-from .model import DialectFile, ShownSection, ThingSection
+from .identity import DialectSignIns
+from .limiting import limited
+from .model import DialectFile, ThingSection
 from .things import Things
-from .values import MisfitError, Words, at, text_of
+from .values import MisfitError, Words, at, fitting, needs, text_of
 
 POLL_SECONDS = 1.0
 
@@ -38,16 +40,16 @@ class Making(NamedTuple):
 class Makes:
     """What makes things. `secrets`: what a making answered, until it is fetched."""
 
-    def __init__(self, speaker: Speaker, address: Address, link: Link, secrets: dict[str, Secret]) -> None:
-        self.speaker, self.dialect, self.address, self._link = speaker, speaker.dialect, address, link
-        self._secrets = secrets
+    def __init__(self, sign_ins: DialectSignIns, address: Address, link: Link, secrets: dict[str, Secret]) -> None:
+        self.speaker, self.dialect, self.address, self._link = sign_ins.speaker, sign_ins.dialect, address, link
+        self._sign_ins, self._secrets = sign_ins, secrets
 
     def begun(self, things: Things, make: Make, mark: str) -> Making | None:
         """What is to be sent, as far as looking shows it; None: the dialect does not say how. Raises HiddenError."""
         section = things.section(make.kind)
-        if section is None or (section.make is None and section.document is None):
+        if section is None or not (section.make or section.document):
             return None
-        values = _values(things, make, mark)
+        values = _values(things, section, make, mark)
         if section.document is not None and section.document.of != PLACE.name:
             values = things.above(section.document.of, values)
         record = Record(make.kind, _id_made_of(section, values), make.kind.made(make.part), mark=mark)
@@ -69,12 +71,16 @@ class Makes:
         doing = f"making the {kind.name}"
         if section.document is not None:
             return making.things.documents.make(kind, section.document, values, making.record, doing, read)
-        call, identity = section.make, making.record.id
-        assert call is not None
-        refused = self._before(making, call)
-        if refused is not None:
-            return refused
-        reply, spoken = self.speaker.change(call, values, doing)
+        call, identity = fitting(section.make, values), making.record.id
+        if call is None:
+            return refused(f"the dialect {self.dialect.dialect} does not say how such a {kind.name} is made", self.address.name)
+        before = self._before(making, call)
+        if before is not None:
+            return before
+        if call.limit is not None and values.get("limits"):
+            values["limits"] = limited(making.things, call.limit, values)
+        presented = self._as_identity(values) if call.by == "identity" else None
+        reply, spoken = self.speaker.change(call, values, doing, presented=presented)
         if reply.result is not Result.DONE or spoken is None:
             return reply
         answers = [spoken]
@@ -90,6 +96,20 @@ class Makes:
             if call.secret is not None and isinstance(given := at(answer.handed, call.secret), str) and given:
                 self._secrets[identity] = Secret(given)
         return Reply(Result.DONE, making.record._replace(id=identity))
+
+    def _as_identity(self, values: Mapping[str, Any]) -> dict[str, str]:
+        """What the identity itself presents that makes it, signed in with its password at the place in question. Raises
+        RefusedError.
+        """
+        password, name = values.get("signer"), str(values.get("account", ""))
+        if not isinstance(password, Secret):
+            raise RefusedError(
+                "its identity makes it itself, and no password of it is kept here",
+                where=self.address.name,
+                mend="add a credential of the kind password to the charter, kept here",
+            )
+        proof = Proof(str(values["principal"]), secret=password, account=name)
+        return self._sign_ins.presents(self._sign_ins.sign_in(proof, str(values.get("place", ""))))
 
     def _before(self, making: Making, call: MakeSection) -> Reply | None:
         """Where a making would change what stands there, that is looked at first. Raises HiddenError."""
@@ -141,12 +161,12 @@ class Makes:
             waited += POLL_SECONDS
 
 
-def _values(things: Things, make: Make, mark: str) -> dict[str, Any]:
+def _values(things: Things, section: ThingSection, make: Make, mark: str) -> dict[str, Any]:
     """What the calls that make something can name."""
     values: dict[str, Any] = {**make.part, "mark": mark, "account": make.about.get("account", make.part.get("name", ""))}
     if make.kind is GRANT:
         values |= role_values(things.dialect, str(make.part.get("role", "")))
-    return things.made_of(make.kind, values)
+    return things.made_of(make.kind, values, {n for call in section.make for n in {*needs(call), *call.when}})
 
 
 def role_values(dialect: DialectFile, name: str) -> dict[str, Any]:

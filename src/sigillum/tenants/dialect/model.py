@@ -13,11 +13,12 @@ from sigillum.protocols.headers import fault_of
 from sigillum.reading.models import (
     WHOLE,
     Duration,
+    OrOne,
     OrText,
     Section,
     duration,
-    one_of,
     says,
+    several,
     text_schema,
     wrong,
 )
@@ -27,51 +28,19 @@ from .call_model import (
     CallSection,
     ChangeSection,
     Class,
+    Ends,
     KindName,
     ListSection,
-    MakeSection,
+    Makes,
     Named,
     OneSection,
     Permission,
     Pointer,
     Scalar,
+    Shown,
     Spot,
     ToldSection,
-    at_,
 )
-
-
-class ShownSection(Section):
-    """Where a field stands in an answer, and in which form."""
-
-    at: Pointer | None = None
-    any: list[Pointer] = Field(
-        default_factory=list, description="Where it stands in one sort of answer or another: the first that is there"
-    )
-    as_: str | None = Field(None, alias="as", description="The form: one of ours, or a table under `words`")
-    each: Pointer | None = Field(None, description="Of a list: where the value stands in each entry")
-    starts: str | None = Field(None, description="It is what follows this, in a text or in the first such entry of a list")
-    before: str | None = Field(None, description="Of a text: what stands before the first of these, like ':'")
-    after: str | None = Field(None, description="Of a text: what stands after the first of these")
-    is_: str | None = Field(
-        None, alias="is", description="It is not shown, and follows from what was asked for, like {principal}"
-    )
-
-    model_config = says(one_of("at", "any", "is"))
-
-    @model_validator(mode="after")
-    def _somewhere(self) -> ShownSection:
-        if sum((self.at is not None, bool(self.any), self.is_ is not None)) != 1:
-            raise wrong("shown", "it is not said where it stands", "write `at: /pointer`, or `is: '{name}'`")
-        return self
-
-    @property
-    def spots(self) -> list[str]:
-        """The pointers under which it may stand, in the order in which they are looked at."""
-        return self.any or [str(self.at)]
-
-
-Shown = Annotated[ShownSection, BeforeValidator(at_), OrText(pattern="^(/|$)")]
 
 
 class MembersSection(Section):
@@ -124,9 +93,9 @@ class ThingSection(Section):
     also: list[ListSection] = Field(default_factory=list, description="Further lists of the same kind")
     one: OneSection | None = None
     find: dict[str, ListSection] = Field(default_factory=dict, description="Calls that find by one field")
-    make: MakeSection | None = None
+    make: Makes = Field(default_factory=list, description="One call, or several of which the first that fits is made")
     change: list[ChangeSection] = Field(default_factory=list)
-    end: CallSection | None = None
+    end: Ends = Field(default_factory=list, description="One call, or several of which the first that fits is made")
     lists: dict[str, MembersSection] = Field(default_factory=dict)
     document: DocumentSection | None = None
     gone: ToldSection | None = Field(None, description="Of one that is still shown after its end: how that is told")
@@ -166,6 +135,7 @@ class WaySection(Section):
         None, description="A call that gives what is presented, as {token}; {doing} is looks or changes"
     )
     signs: SignsSection | None = Field(None, description="The secret is a private key (PEM or JWK), and signs {assertion}")
+    at: list[str] = Field(default_factory=list, description="Of an identity: the kinds of place for which it is; none: all")
 
     @model_validator(mode="after")
     def _one(self) -> WaySection:
@@ -178,13 +148,18 @@ class WaySection(Section):
 
 class WaysSection(Section):
     administrator: WaySection
-    identity: dict[Literal["password", "api-token", "key-pair"], WaySection] = Field(default_factory=dict)
+    identity: dict[
+        Literal["password", "api-token", "key-pair"], Annotated[list[WaySection], BeforeValidator(several), OrOne()]
+    ] = Field(
+        default_factory=dict, description="By kinds of credential: one way, or several for the kinds of place that they name"
+    )
 
 
 class PermissionSection(Section):
     """One permission: its class, and the call that tries it without harm."""
 
     class_: Class = Field(alias="class")
+    at: list[str] = Field(default_factory=list, description="The kinds of place at which it means something; none: all")
     try_: CallSection | None = Field(None, alias="try", description="As the identity; it knows {place} and the place's values")
     before: list[CallSection] = Field(default_factory=list, description="What the administrator has to make first for it")
     after: list[CallSection] = Field(default_factory=list, description="What ends that again")
@@ -281,6 +256,9 @@ class SaysSection(Section):
     credential_grain: Duration = Field(1, description="Ends of credentials fall onto whole ones of these, like 1d")
     credentials: int | None = Field(None, description="How many a principal may have")
     ended_count: bool = False
+    limits: Literal["permissions", "roles"] = Field(
+        "permissions", description="What a credential is narrowed to there; of roles, those of its principal within them"
+    )
     born_inactive: bool = False
     repeated_keys: bool = False
     kinds: list[Literal["password", "api-token", "key-pair"]] = Field(default_factory=list)

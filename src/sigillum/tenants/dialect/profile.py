@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+
 from sigillum.core.kinds.access import GRANT, PLACE, ROLE
 from sigillum.core.kinds.profile import ONCE, Operation, Profile
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.tenants.port import Address
 
+from .call_model import MakeSection
 from .fields import carried
 from .model import DialectFile
+from .values import needs
 
 SAID = "as its dialect says"  # where its decisions are asked for, and its permissions tried
+
+
+def _kinds(given: list[MakeSection], all_: Sequence[str], which: Callable[[MakeSection], bool]) -> frozenset[str]:
+    """The kinds of credential that calls like these make."""
+    return frozenset(k for m in given if which(m) for k in ([str(m.when["type"])] if "type" in m.when else all_))
 
 
 def profile_of(dialect: DialectFile, address: Address) -> Profile:
@@ -23,7 +32,7 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         carries[ROLE.name] = carries.get(ROLE.name, frozenset()) | {"name", "display", "permissions", "grantable_at"}
     if dialect.places:
         carries[PLACE.name] = carries.get(PLACE.name, frozenset()) | {"path", "type", "test"}
-    given = things[CREDENTIAL].make if CREDENTIAL in things else None
+    given = things[CREDENTIAL].make if CREDENTIAL in things else []
     unmarked = frozenset(k.name for k, s in things.items() if "mark" not in s.shows and (s.make or s.document))
     looked_up = [
         k.name for k, s in things.items() if s.all is not None or s.one is not None or s.document is not None or "id" in s.find
@@ -36,13 +45,16 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         work=SAID if tried else "",
         external_id_unique=says.marks_unique or None,
         born_inactive=says.born_inactive,
+        made_by_identity=_kinds(given, says.kinds, lambda m: m.by == "identity"),
+        placed=_kinds(given, says.kinds, lambda m: bool(needs(m) & {"place", "place_id"}) or m.by == "identity"),
+        limits_compulsory=says.limits == "roles",
         secret_delivery=ONCE,
         last_used=says.last_used or "",
         accounts_live_in=says.accounts_live_in or "",
         token_seconds=says.tokens_live,
         keys_per_principal=says.credentials,
         ended_count=says.ended_count,
-        replaces=bool(given and given.replaces),
+        replaces=any(m.replaces for m in given),
         repeated_keys=says.repeated_keys,
         credential_grain=says.credential_grain,
         credential_seconds=says.credentials_live,
@@ -54,13 +66,13 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
         grants_reach=says.grants_reach,
         all_roles=ROLE in things and "permissions" in things[ROLE].shows,
         unmarked=unmarked,
-        unshown=frozenset(k.name for k, s in things.items() if s.end is not None) - frozenset(looked_up),
+        unshown=frozenset(k.name for k, s in things.items() if s.end) - frozenset(looked_up),
         late_seconds={k.name: s.document.late for k, s in things.items() if s.document is not None and s.document.late},
         levels=GRANT.name in dialect.things and dialect.things[GRANT.name].level,
         assertion_algorithms=tuple(says.assertion_algorithms),
         store=SAID if dialect.store is not None else "",
         operations={
-            n: Operation(n, p.class_, p.try_.method.upper() if p.try_ else "", p.try_.address if p.try_ else "")
+            n: Operation(n, p.class_, p.try_.method.upper() if p.try_ else "", p.try_.address if p.try_ else "", at=tuple(p.at))
             for n, p in dialect.permissions.items()
         },
     )

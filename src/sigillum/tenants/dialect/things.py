@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from datetime import UTC, datetime
+from collections.abc import Iterator, Set
 from typing import Any
 from urllib.parse import unquote
 
@@ -12,15 +11,20 @@ from sigillum.core.kinds.identities import ACCOUNT, TEAM
 from sigillum.core.kinds.kind import Fact, Kind, NotShown, Query, Record, answers
 from sigillum.core.kinds.registry import KINDS
 from sigillum.core.kinds.signing import CREDENTIAL
-from sigillum.core.values.canonical import public_half, thumbprint
-from sigillum.core.values.text import plain
 
 from .call_model import ListSection
-from .calls import Speaker, Spoken
+from .calls import Speaker
 from .document import Documents
-from .fields import BESIDE, HiddenError, NoIdError, carried, joined, joined_roles, last_of, told_from_now, usual_form
+from .fields import (
+    HiddenError,
+    NoIdError,
+    every_list,
+    joined_roles,
+    last_of,
+)
 from .model import DialectFile, ThingSection
-from .values import NOTHING, MisfitError, Values, at, names_of, needs, shown, text_of
+from .records import Records, done, seen_by
+from .values import MisfitError, Values, at, names_of, needs
 
 TOLD_BY = {"member": "members", "itself": "place", "under": "path"}  # by which field a question is answered
 WORST = "administers"  # the class of a permission of which the dialect says nothing
@@ -32,6 +36,7 @@ class Things:
     def __init__(self, speaker: Speaker) -> None:
         self.speaker = speaker
         self.dialect: DialectFile = speaker.dialect
+        self.records = Records(self)
         self.documents = Documents(self)
         self._memo = dict[tuple[str, str], list[Record[Any]]]()
 
@@ -50,9 +55,16 @@ class Things:
             out |= dict(zip(section.id, texts, strict=True))
         return {**self._around(kind, out), **out}
 
-    def _around(self, kind: Kind[Any], values: Values) -> dict[str, Any]:
-        """What follows from what is known: the place in which an account lives, and what the tenant calls a principal."""
+    def _around(self, kind: Kind[Any], values: Values, needed: Set[str] = frozenset()) -> dict[str, Any]:
+        """What follows from what is known: the place in which an account lives, and what the tenant calls a principal; of a
+        place that is named, what is `needed`.
+        """
         out = dict[str, Any]()
+        if kind in (GRANT, CREDENTIAL) and needed & {"place_id", "place_type"} - {n for n, v in values.items() if v}:
+            field, named = ("id", values["place_id"]) if values.get("place_id") else ("path", values.get("place"))
+            place = self.fact(Query(PLACE, field, str(named))).first if named else None
+            if place is not None:
+                out |= {"place": place.body.path, "place_id": place.id, "place_type": place.body.type}
         if kind is ACCOUNT and values.get("area"):
             place = self.fact(Query(PLACE, "path", str(values["area"]))).first
             out |= {"place": values["area"], "place_id": place.id if place is not None else ""}
@@ -60,9 +72,9 @@ class Things:
             out["account_id"] = last_of(str(values["principal"]))
         return out
 
-    def made_of(self, kind: Kind[Any], part: Values) -> dict[str, Any]:
-        """What calls can name of a thing that is to be made."""
-        return {**part, **self._around(kind, part)}
+    def made_of(self, kind: Kind[Any], part: Values, needed: Set[str]) -> dict[str, Any]:
+        """What calls can name of a thing that is to be made, as far as they do."""
+        return {**part, **self._around(kind, part, needed)}
 
     def known(self, kind: Kind[Any], identity: str, needed: set[str]) -> dict[str, Any]:
         """The same, and what the thing itself shows where a call needs more. Raises HiddenError."""
@@ -71,7 +83,7 @@ class Things:
             record = self.fact(Query(kind, "id", identity)).first
             if record is not None:
                 values = {**self.of_record(record), **values}
-        return values
+        return {**self._around(kind, values, needed), **values}
 
     def of_record(self, record: Record[Any]) -> dict[str, Any]:
         """What calls can name of a thing that is known."""
@@ -123,25 +135,11 @@ class Things:
     def _written(self, kind: Kind[Any]) -> list[Record[Any]]:
         """What stands in the dialect itself."""
         if kind is ROLE:
-            return [self._role(r.name, r.display, r.permissions, tuple(r.at)) for r in self.dialect.roles]
+            return [self.records.role(r.name, r.display, r.permissions, tuple(r.at)) for r in self.dialect.roles]
         if kind is PLACE:
-            return [Record(PLACE, p.path, self._marked(PLACE.type(path=p.path, type=p.kind))) for p in self.dialect.places]
+            places = (PLACE.type(path=p.path, type=p.kind) for p in self.dialect.places)
+            return [Record(PLACE, p.path, self.records.marked(p)) for p in places]
         return []
-
-    def _role(
-        self, name: str, display: str, permissions: Iterable[str], at_: tuple[str, ...], identity: str = ""
-    ) -> Record[Any]:
-        return Record(
-            ROLE, identity or name, ROLE.type(name, display or name, permissions=self._classed(permissions), grantable_at=at_)
-        )
-
-    def _classed(self, permissions: Iterable[str]) -> tuple[tuple[str, str], ...]:
-        known = self.dialect.permissions
-        return tuple((p, known[p].class_ if p in known else WORST) for p in permissions)
-
-    def _marked(self, place: Any) -> Any:
-        trial = any(place.path == t or place.path.startswith(f"{t}/") for t in self.dialect.trial_places)
-        return place._replace(test=place.test or trial)
 
     def _found(self, query: Query[Any]) -> list[Record[Any]]:
         kind, section = query.kind, self.section(query.kind)
@@ -156,7 +154,7 @@ class Things:
         call = section.find.get(query.field)
         if call is not None:
             return self._listed(kind, section, call, {query.field: query.value, "value": query.value}, gone=True)
-        if query.field == "id" and section.one is not None:
+        if query.field == "id" and section.one is not None and section.parent is None:
             values = self.values_of(kind, query.value)
             if {n for n, _ in names_of(section.one.address)} <= set(values):
                 return self._one(kind, section, values)
@@ -164,8 +162,10 @@ class Things:
             return self._one(kind, section, {query.field: query.value, "id": query.value})
         if section.all is None:
             raise HiddenError(f"the dialect does not say how a {kind.name} is found by {query.field}")
+        if section.parent is not None:
+            return written + self._whole_tree(section)
         out = list(written)
-        for listed in (section.all, *section.also):
+        for listed in every_list(section):
             if listed.each is None:
                 out += self._listed(kind, section, listed, {})
             for values in self._each(kind, listed.each, query) if listed.each is not None else ():
@@ -215,7 +215,7 @@ class Things:
         if spoken.means == "missing":
             return []
         record, etag = (
-            self.record(kind, section, at(_done(spoken), section.one.item), values),
+            self.records.record(kind, section, at(done(spoken), section.one.item), values),
             spoken.answer.headers.get("ETag", ""),
         )
         if record is not None and etag and not record.version:
@@ -227,20 +227,15 @@ class Things:
     ) -> list[Record[Any]]:
         """What a list shows. `gone`: an answer that means *missing* says that there is none."""
         needed = {n: values.get(n) for n in sorted(needs(call))}
-        memo = kind.name, f"{call.address} {needed}"
+        memo = kind.name, f"{id(call)} {needed}"
         if memo in self._memo:
             return self._memo[memo]
-        raw = list[Any]()
-        for spoken, items in self.speaker.pages(call, values):
-            if spoken.means == "missing" and gone:
-                break
-            _done(spoken)
-            raw += items
+        seen, raw = seen_by(section, call), self._raw(call, values, gone=gone)
         if section.parent is not None:
-            found = self._tree(kind, section, raw, values)
+            found = self.records.tree([(seen, item) for item in raw], values)
         else:
             said = _said(call, values)
-            records = (self.record(kind, section, item, said) for item in raw)
+            records = (self.records.record(kind, seen, item, said) for item in raw)
             found = [r for r in records if r is not None]
         if call.short and section.one is not None:
             found = [
@@ -251,112 +246,23 @@ class Things:
         self._memo[memo] = found
         return found
 
-    # --- records ------------------------------------------------------------------------------------------------------
-    def record(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values) -> Record[Any] | None:
-        """One thing as an answer shows it; None: it is shown, and counts as gone. Raises MisfitError with the field."""
-        from .calls import fits
+    def _raw(self, call: ListSection, values: Values, *, gone: bool) -> list[Any]:
+        """The entries of a list, as they were answered."""
+        raw = list[Any]()
+        for spoken, items in self.speaker.pages(call, values):
+            if spoken.means == "missing" and gone:
+                break
+            done(spoken)
+            raw += items
+        return raw
 
-        if section.gone is not None and fits(section.gone, 200, raw):
-            return None
-        fields, beside, missing = dict[str, Any](), dict[str, str](), set[str]()
-        for name, where in section.shows.items():
-            try:
-                value = shown(where, raw, values, self.dialect.words, usual_form(kind.name, name))
-            except MisfitError as problem:
-                raise MisfitError(
-                    f"{name} at {'its template' if where.is_ else ' or '.join(where.spots)}: {problem}"
-                ) from problem
-            if name in BESIDE:
-                beside[name] = "" if value in (None, NOTHING) else str(value)
-            elif value is NOTHING and name in kind.fields:
-                missing.add(name)
-            elif value not in (None, NOTHING):
-                fields[name] = value
-        self._completed(kind, section, raw, values, fields)
-        identity = (
-            joined(beside.get(n) or fields.get(n) or values.get(n, "") for n in section.id)
-            if isinstance(section.id, list)
-            else text_of(section.id, raw, values, self.dialect.words)
-        )
-        if not identity:
-            raise MisfitError("its id is not there")
-        missing |= self._listed_apart(kind, section, identity, fields)
-        body = kind.type(**fields)
-        return Record(
-            kind,
-            identity,
-            self._marked(body) if kind is PLACE else body,
-            beside.get("version", ""),
-            beside.get("mark", ""),
-            beside.get("progress", ""),
-            carried(section, kind) | fields.keys(),
-            beside.get("modified", ""),
-            missing=frozenset(missing - fields.keys() - set(section.omits)),
-        )
-
-    def _listed_apart(self, kind: Kind[Any], section: ThingSection, identity: str, fields: dict[str, Any]) -> set[str]:
-        """The lists of a thing that have a call of their own go into its fields; those that are not shown are given back."""
-        unseen = set[str]()
-        for field, lists in section.lists.items():
-            if lists.all is None:
-                continue
-            found, values = list[str](), {**self.values_of(kind, identity), "id": identity}
-            try:
-                for spoken, items in self.speaker.pages(lists.all, values):
-                    _done(spoken)
-                    found += [str(at(item, lists.each)) for item in items]
-            except HiddenError:
-                unseen.add(field)
-            else:
-                fields[field] = tuple(found)
-        return unseen
-
-    def _completed(self, kind: Kind[Any], section: ThingSection, raw: Any, values: Values, fields: dict[str, Any]) -> None:
-        """What follows from what is shown: roles by their values or ids, places by their ids, classes of permissions."""
-        if kind is ROLE and "permissions" in fields:
-            fields["permissions"] = self._classed(fields["permissions"])
-        if kind is CREDENTIAL and fields.get("until") is not None and told_from_now(section):
-            grain = self.dialect.says.credential_grain
-            fields["until"] = datetime.fromtimestamp(round(fields["until"].timestamp() / grain) * grain, UTC)
-        if kind is CREDENTIAL and isinstance(fields.get("public_key"), dict):
-            key = {n: str(v) for n, v in public_half(fields["public_key"]).items()}
-            fields["public_key"] = tuple(sorted(key.items()))
-            try:
-                fields.setdefault("thumbprint", thumbprint(key))
-            except ValueError as problem:
-                raise MisfitError(f"public_key: it is {problem}") from problem
-        if kind is not GRANT:
-            return
-        if section.by:
-            told = {n: at(raw, p) for n, p in section.by.items()}
-            fields["role"] = next(
-                (r.name for r in self.dialect.roles if dict(r.values) == told),
-                " ".join(f"{n}={v}" for n, v in sorted(told.items())),
-            )
-        for name, other, field in (("role", ROLE, "name"), ("place", PLACE, "path")):
-            if not fields.get(name) and fields.get(f"{name}_id"):
-                found = self.fact(Query(other, "id", str(fields[f"{name}_id"]))).first
-                fields[name] = found.value(field) if found is not None else str(fields[f"{name}_id"])
-            elif not fields.get(name) and name in values:
-                fields[name] = values[name]
-            if not fields.get(name) and (name == "place" or carried(section, kind) & {name, f"{name}_id"}):
-                raise MisfitError(f"an entry does not say its {name}, nor does the address at which it was asked: {plain(raw)}")
-
-    def _tree(self, kind: Kind[Any], section: ThingSection, raw: list[Any], values: Values) -> list[Record[Any]]:
-        """Places of a tree that is told by parents: their paths are put together from their names. Raises MisfitError."""
-        by_id = dict[str, tuple[Record[Any], str]]()
-        for item in raw:
-            record = self.record(kind, section, item, values)
-            if record is not None:
-                by_id[record.id] = (record, str(at(item, str(section.parent)) or ""))
-
-        def path(identity: str, below: frozenset[str]) -> str:
-            record, above = by_id[identity]
-            if above in below:
-                raise MisfitError("its tree has a ring")
-            return f"{path(above, below | {identity})}/{record.body.path}" if above in by_id else str(record.body.path)
-
-        return [r._replace(body=self._marked(r.body._replace(path=path(i, frozenset())))) for i, (r, _) in by_id.items()]
+    def _whole_tree(self, section: ThingSection) -> list[Record[Any]]:
+        """All places of a tree that is told by parents, which may stand in several lists."""
+        memo = PLACE.name, "tree"
+        if memo not in self._memo:
+            lists = [(seen_by(section, listed), self._raw(listed, {}, gone=False)) for listed in every_list(section)]
+            self._memo[memo] = self.records.tree([(seen, item) for seen, raw in lists for item in raw], {})
+        return self._memo[memo]
 
 
 def _said(call: ListSection, values: Values) -> Values:
@@ -366,12 +272,3 @@ def _said(call: ListSection, values: Values) -> Values:
     named = needs(call)
     asked = {n for n in ("place", "role") if named & {n, f"{n}_id"} or (call.each == n and "id" in named)}
     return {n: v for n, v in values.items() if n not in ("place", "role") or n in asked}
-
-
-def _done(spoken: Spoken) -> Any:
-    """The body of an answer that is a success. Raises HiddenError; a 401 is an error of its own."""
-    if spoken.means == "done":
-        return spoken.body
-    if spoken.answer.status == 401:
-        raise spoken.error("looking")
-    raise HiddenError(f"status {spoken.answer.status}: {spoken.said}")

@@ -9,11 +9,11 @@ from __future__ import annotations
 import base64
 import json
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime, parsedate_to_datetime
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from jsonpointer import JsonPointer
 from uritemplate import URITemplate
@@ -22,13 +22,13 @@ from sigillum.core.values.errors import FileError, RefusedError
 from sigillum.core.values.secret import Secret
 from sigillum.core.values.times import format_instant
 
-from .call_model import EXPANSION, CallSection
-from .model import ShownSection
+from .call_model import EXPANSION, CallSection, FittingSection, ShownSection
 
 Values = Mapping[str, Any]
 Words = Mapping[str, Mapping[str, Any]]
 VALUE = re.compile(r"\{([a-z][a-z0-9_.]*)(?:\|([a-z_][a-z0-9_-]*))?\}")
 NOTHING = object()
+Fitting = TypeVar("Fitting", bound=FittingSection)
 MOST_TEXT = 10_000  # characters of one value from an answer
 
 
@@ -266,6 +266,11 @@ def needs(call: CallSection) -> set[str]:
     """The values that a call names anywhere."""
     parts = (call.query, call.headers, call.body, call.form)
     return {n for n, _ in names_of(call.address)} | {n for part in parts for n, _ in names_in(part)}
+
+
+def fitting(calls: Iterable[Fitting], values: Values) -> Fitting | None:
+    """Of several calls, the first whose condition these values meet."""
+    return next((c for c in calls if all(values.get(n, "") == v for n, v in c.when.items())), None)
 
 
 def address_of(address: str, values: Values, words: Words, now: datetime) -> str:

@@ -277,8 +277,11 @@ def _plan(
         return [(None if asked else found, chosen)]
 
     def takes(credential: CredentialWant, proof: ProofWant) -> bool:
-        room = [c.name for c in here if not c.limits or proof.permission in c.limits] if proof.allowed else []
-        return proof.credential == credential.name or (not proof.credential and (not room or credential.name in room))
+        if proof.credential:
+            return proof.credential == credential.name
+        there = [c for c in here if c.at in ("", proof.at)] or here  # one for another place shows nothing of this one
+        room = [c for c in there if c.leaves(proof.permission, proof.at)] if proof.allowed else []
+        return credential in (room or there)
 
     using = {c.name: c for c in here} | {n: c for n in named if (c := choose(charter, n)) is not None}
     return [(c, tuple(p for p in chosen if takes(c, p))) for c in using.values() if any(takes(c, p) for p in chosen)]

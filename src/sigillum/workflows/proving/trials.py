@@ -215,4 +215,6 @@ def proof_of(keys: FileKeeping, credential: CredentialWant, number: int, princip
     secret = keys.secret(credential.name, number)
     if credential.is_a.typed:
         return Proof(principal, secret=secret, account=str(about.get("account") or ""), credential=identity)
-    return Proof(principal, client_id=client, secret=secret) if client else Proof(principal, token=secret, credential=identity)
+    if client:
+        return Proof(principal, client_id=client, secret=secret)
+    return Proof(principal, token=secret, credential=identity, place=credential.at)

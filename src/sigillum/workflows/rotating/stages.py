@@ -10,7 +10,7 @@ from urllib.parse import quote, unquote
 
 from sigillum.core.charter.charter import Charter
 from sigillum.core.charter.rules import Consumer
-from sigillum.core.facets.generation import provers
+from sigillum.core.facets.generation import provers, signer
 from sigillum.core.facets.quiet import named
 from sigillum.core.kinds.identities import ACCOUNT, CLIENT
 from sigillum.core.kinds.kind import Query
@@ -122,6 +122,7 @@ class Turns:
                 if g.kind == CREDENTIAL.name and g.live and g.id and m.tenant == rotation.tenant
             ),
             state.terms,
+            signer(charter.credentials, profile.made_by_identity, want, self.keys.held()),
         )
 
     def public_half(self, rotation: Rotation) -> dict[str, str] | None:

@@ -297,8 +297,8 @@ class DialectTrial:
 
     def _algorithm(self) -> str:
         """By which an assertion of the identity is signed, where such keys are made here."""
-        way = self.dialect.ways_in.identity.get("key-pair")
-        said = way.signs.algorithm if way is not None and way.signs is not None else ""
+        ways = self.dialect.ways_in.identity.get("key-pair", [])
+        said = next((way.signs.algorithm for way in ways if way.signs is not None), "")
         return "Ed25519" if said == "EdDSA" else said
 
     def _until(self) -> datetime:

@@ -9,6 +9,7 @@ from typing import Any
 from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.charter.rules import narrower
 from sigillum.core.facets.draft import Draft
+from sigillum.core.facets.generation import signer
 from sigillum.core.facets.quiet import named, quiet
 from sigillum.core.facets.seen import Seen
 from sigillum.core.kinds.access import ROLE
@@ -80,6 +81,20 @@ def _tenant_limits(seen: Seen, want: CredentialWant, *, registered: bool) -> Ite
     if taken and want.kind not in taken:
         yield "credential-kind", f"{tenant} takes no {want.kind}", f"write `kind:` {' or '.join(taken)}"
     yield from _answered(seen, want)
+    if want.kind in profile.placed and not want.at:
+        yield (
+            "credential-place",
+            f"{want.name}: at {tenant} every {want.kind} is for one place alone",
+            "add `at: PLACE`, a place of its grants",
+        )
+    if want.at and want.kind not in profile.placed:
+        yield "credential-place", f"{want.name}: at {tenant} no {want.kind} is for one place", "leave `at` out"
+    if want.kind in profile.made_by_identity and signer(seen.charter.credentials, profile.made_by_identity, want, {}) is None:
+        yield (
+            "made-by-itself",
+            f"{want.name}: at {tenant} an identity makes its {want.kind} itself, and signs in with a password for that",
+            "add a credential of the kind password that is kept here",
+        )
     if registered and want.limits:
         yield (
             "limits-registered",
@@ -123,12 +138,19 @@ def _answered(seen: Seen, want: CredentialWant) -> Iterator[tuple[str, str, str]
         )
 
 
+def as_it_stands(body: Credential) -> dict[str, Any]:
+    """The terms of one that was taken over."""
+    return {"limits": list(body.limits), "kind": body.type, **({"until": format_instant(body.until)} if body.until else {})}
+
+
 def changed(want: CredentialWant, record: Record[Credential], terms: Mapping[str, Any]) -> Iterator[str]:
     """What another hand changed of it since it was made: that is told, and no key goes for it."""
     limits, until = tuple(terms.get("limits", ())), terms.get("until")
     if record.denies(limits=limits):
         shown = ", ".join(record.body.limits) or "none"
         yield f"limits of {want.name}: {shown} there, and it was made with {', '.join(limits) or 'none'}"
+    if terms.get("at") and record.denies(place=terms["at"]):
+        yield f"place of {want.name}: {record.body.place or 'none'} there, and it was made for {terms['at']}"
     if until and want.endless is None and record.denies(until=parse_instant(str(until))):
         shown = format_instant(record.body.until) if record.body.until is not None else "none"
         yield f"end of {want.name}: {shown} there, and it was made to end at {until}"

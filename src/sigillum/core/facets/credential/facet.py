@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from sigillum.core.charter.charter import CredentialWant
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.generation import Making, begin, called, end, finish, provers, terms_of
+from sigillum.core.facets.generation import Making, begin, called, end, finish, first, provers, signer, terms_of
 from sigillum.core.facets.provides import Bearer, ItsPrincipal, Presented, Ready, Usable
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import (
@@ -36,7 +36,7 @@ from sigillum.core.values.marks import Id, Mark, StepId
 from sigillum.core.values.times import format_instant, rough_duration
 
 from . import lost
-from .allowed import allowed, changed, kept_here, note_holders, turning
+from .allowed import allowed, as_it_stands, changed, kept_here, note_holders, turning
 
 NAME = "credential"
 
@@ -57,7 +57,8 @@ def compare(seen: Seen, draft: Draft) -> None:
             unknown(seen, draft, fact, f"the credentials of {seen.charter.identity.name}")
         return
     _taken(seen, draft)
-    for want in seen.charter.credentials:
+    # those that an identity makes itself come after the password with which it signs in for that
+    for want in sorted(seen.charter.credentials, key=lambda w: w.kind in seen.profile.made_by_identity):
         if len(want.consumers) > 1:
             draft.note(
                 "credential-shared",
@@ -67,11 +68,6 @@ def compare(seen: Seen, draft: Draft) -> None:
         if allowed(seen, draft, want, registered=registered):
             One(seen, draft, want, registered=registered).bring(fact.records)
     _not_wanted(seen, draft, fact.records)
-
-
-def _as_it_stands(body: Credential) -> dict[str, Any]:
-    """The terms of one that was taken over."""
-    return {"limits": list(body.limits), "kind": body.type, **({"until": format_instant(body.until)} if body.until else {})}
 
 
 class Renewal(NamedTuple):
@@ -160,7 +156,7 @@ class One:
             and record.says(type=want.kind)
             and seen.history.owns(NAME, seen.tenant, record.id, record.mark) is None
         ):
-            taken = Adopt(CREDENTIAL, record.id, terms=_as_it_stands(record.body))
+            taken = Adopt(CREDENTIAL, record.id, terms=as_it_stands(record.body))
             adopt(self.draft, self.mark, 1, f"the credential {want.name}", taken)
             self.draft.provide(Usable(seen.tenant, want.name))
             return True
@@ -224,6 +220,7 @@ class One:
             self.registered,
             seen.held.get((self.want.name, number), ""),
             (self.want.name, number) in seen.incomplete,
+            signer=signer(seen.charter.credentials, seen.profile.made_by_identity, self.want, seen.held),
         )
 
     def _make(self, number: int, terms: Mapping[str, Any], why: str, *needs: StepId) -> StepId | None:
@@ -231,7 +228,8 @@ class One:
         ready = self.draft.by(self.seen.tenant, Bearer, Ready)
         steps = begin(self._making(number), terms, why, *needs, ready=ready)
         kept_here(self.seen, self.draft, self.want, terms, registered=self.registered)
-        ids = [self.draft.add(step) for step in steps]
+        late = first(self._making(number).signer, self.seen.tenant)
+        ids = [self.draft.add(step, late if step.kind is StepKind.MAKE else ()) for step in steps]
         if isinstance(steps[-1].action, Ask):
             return None
         self.draft.provide(Usable(self.seen.tenant, self.want.name), *(i for i in ids if i.verb != "keep"))

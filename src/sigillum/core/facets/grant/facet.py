@@ -5,10 +5,20 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from sigillum.core.charter.charter import SELF
+from sigillum.core.charter.charter import SELF, reach_words
 from sigillum.core.facets.draft import Draft
 from sigillum.core.facets.facet import Facet
-from sigillum.core.facets.provides import AlsoWanted, ItsPrincipal, OwnRole, Ready, RightEnds, ServiceOn, Usable, Wished
+from sigillum.core.facets.provides import (
+    AlsoWanted,
+    Granted,
+    ItsPrincipal,
+    OwnRole,
+    Ready,
+    RightEnds,
+    ServiceOn,
+    Usable,
+    Wished,
+)
 from sigillum.core.facets.seen import Seen
 from sigillum.core.facets.standing import Standing, Where, adopt, await_, end_extra, hanging, principal, slow, stand, unknown
 from sigillum.core.kinds.access import GRANT, NOWHERE, ROLE, Grant, allows
@@ -200,6 +210,7 @@ def _make(wanted: WantedGrant, number: int, terms: Mapping[str, Any], why: str, 
         "reason": want.because,
         "start": instant(terms, "from"),
         "until": instant(terms, "until"),
+        **({"reach": wanted.reach} if wanted.reach else {}),
     }
     after: dict[str, Any] = {"allows": allows(wanted.role)}
     if want.where:
@@ -215,7 +226,7 @@ def _make(wanted: WantedGrant, number: int, terms: Mapping[str, Any], why: str, 
     def near(service: ServiceOn) -> bool:
         return service.at == want.at or service.at.startswith(want.at + "/") or want.at.startswith(service.at + "/")
 
-    return draft.add(
+    made = draft.add(
         Step(
             StepId(wanted.mark, number, "make"),
             StepKind.MAKE,
@@ -232,6 +243,8 @@ def _make(wanted: WantedGrant, number: int, terms: Mapping[str, Any], why: str, 
             after=after,
         )
     )
+    draft.provide(Granted(seen.tenant), made)
+    return made
 
 
 def _end(seen: Seen, draft: Draft, generation: Generation, identity: str, why: str, *needs: StepId) -> StepId:
@@ -295,7 +308,7 @@ def about(mark: Mark) -> str:
     rule = f" where {' and '.join(values)}" if values else ""
     to = f" to {mark.get('to')}" if mark.get("to") else ""
     at = mark.get("at")
-    return f"{mark.get('role')} at {'itself' if at == SELF else at}{rule}{to}"
+    return f"{mark.get('role')} at {'itself' if at == SELF else at}{reach_words(mark.get('reach'))}{rule}{to}"
 
 
 def words(mark: Mark) -> str:
@@ -305,7 +318,7 @@ def words(mark: Mark) -> str:
 FACET = Facet(
     NAME,
     compare,
-    gives=frozenset((RightEnds, Wished)),
+    gives=frozenset((Granted, RightEnds, Wished)),
     takes=frozenset((ItsPrincipal, Ready, OwnRole, ServiceOn, AlsoWanted)),
     last=rights.last,
     words=words,

@@ -55,7 +55,16 @@ def _right(wished: Wished) -> Right:
     from sigillum.core.deciding.values import Right
 
     labels = tuple((n, frozenset(v)) for n, v in wished.want.where)
-    return Right(wished.right, wished.carrier, wished.want.role, wished.place, wished.start, wished.until, labels)
+    return Right(
+        wished.right,
+        wished.carrier,
+        wished.want.role,
+        wished.place,
+        wished.start,
+        wished.until,
+        labels,
+        reach=wished.want.reach,
+    )
 
 
 def refused(seen: Seen, draft: Draft, wished: Wished, standing: Record[Any] | None, holder: Record[Any] | None) -> bool:

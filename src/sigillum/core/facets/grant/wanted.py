@@ -59,9 +59,23 @@ class WantedGrant:
         assert who is not None
         return self.want.at if self.want.at != SELF else f"@{who.id if isinstance(who.id, str) else f'({who.id.step})'}"
 
+    @property
+    def reach(self) -> str:
+        """Where it counts, where that differs from what is usual there."""
+        usual = self.seen.profile.grants_reach
+        return "" if self.want.reach == usual else self.want.reach
+
     def resolvable(self) -> bool:
         """Do role and place exist? Adds the mistakes where they do not."""
         seen, draft, want, good = self.seen, self.draft, self.want, True
+        if self.reach and "reach" not in (seen.carried(GRANT) or ()):
+            draft.wrong(
+                "grant-reach",
+                f"{want.words()}: how far a grant reaches cannot be chosen at {seen.tenant}",
+                "leave `reach` out",
+                want.position,
+            )
+            good = False
         if not self.role_fact.known or not self.place.known:
             hidden: Fact[Any] = self.place if self.role_fact.known else self.role_fact
             unknown(seen, draft, hidden, f"the role {want.role} or the place {want.at}")
@@ -116,7 +130,7 @@ class WantedGrant:
 
     def another(self, record: Record[Grant]) -> bool:
         """Is it shown under our id, and a right to something else by now? Somebody raised or lowered it."""
-        return record.denies(role=self.want.role, place=self.spot)
+        return record.denies(role=self.want.role, place=self.spot, reach=self.reach)
 
     def moved(self, record: Record[Grant], terms: Mapping[str, Any]) -> bool:
         """Does it show another window or label rule than it was made with?"""
@@ -129,6 +143,7 @@ class WantedGrant:
         return (
             body.role == self.want.role
             and body.place == self.spot
+            and body.reach == self.reach
             and GRANT.same("where", body.where, self.want.where)
             and body.principal in carriers
         )

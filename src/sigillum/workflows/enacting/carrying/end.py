@@ -51,7 +51,7 @@ def ended(work: Work, step: Step, end: End, reply: Reply, settle: Settle) -> Non
     NotYetError, SomebodyError.
     """
     tenant, identity = work.tenant, str(end.id)
-    if end.kind.name in tenant.profile.unshown:
+    if end.kind.name in tenant.profile.unshown or (not reply.seen and reply.result is Result.DONE):
         settle(AttemptOutcome.ENDED, seen=False)
         return
     try:
