@@ -83,7 +83,18 @@ def test_positions_lead_to_keys_and_values() -> None:
     assert document.position(("grants", 0, "at"), key=True) == Position("f", 4, 5)
     assert document.position(("grants", 0, "missing", "deeper")) == Position("f", 3, 5)
     assert document.position(("nothing",)) == Position("f", 1, 1)
-    assert fields_at(CharterFile, ("grants", 0)) == ["role", "at", "because", "for", "from", "until", "where", "to", "reach", "in"]
+    assert fields_at(CharterFile, ("grants", 0)) == [
+        "role",
+        "at",
+        "because",
+        "for",
+        "from",
+        "until",
+        "where",
+        "to",
+        "reach",
+        "in",
+    ]
     assert "kind" in fields_at(CharterFile, ("identity",))
 
 

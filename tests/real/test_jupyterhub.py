@@ -10,10 +10,11 @@ from pathlib import Path
 
 import pytest
 
+import sigillum
 from conftest import Desk, Fork, boundaries, kill_at
 from real.servers import Web, jupyterhub
 
-EXAMPLE = Path(__file__).parents[2] / "examples" / "dialects" / "jupyterhub.yaml"
+EXAMPLE = Path(sigillum.__file__).parent / "tenants" / "dialect" / "shipped" / "jupyterhub.yaml"
 CHARTER = """\
 charter: gauge
 tenant: hub

@@ -9,10 +9,11 @@ from pathlib import Path
 
 import pytest
 
+import sigillum
 from conftest import Both, Desk, Fork, boundaries, kill_at
 from real.servers import Broker, rabbitmq
 
-EXAMPLE = Path(__file__).parents[2] / "examples" / "dialects" / "rabbitmq.yaml"
+EXAMPLE = Path(sigillum.__file__).parent / "tenants" / "dialect" / "shipped" / "rabbitmq.yaml"
 CHARTER = """\
 charter: tail
 tenant: broker

@@ -552,7 +552,13 @@ def test_one_is_begun_by_questions_and_never_guessed(bare: Desk) -> None:
     root = HERE.parents[2]
     for text in [
         *map(text_of, TASTES),
-        *(p.read_text() for p in (*root.glob("examples/dialects/*.yaml"), *root.glob("src/sigillum/example/dialects/*.yaml"))),
+        *(
+            p.read_text()
+            for p in (
+                *root.glob("src/sigillum/tenants/dialect/shipped/*.yaml"),
+                *root.glob("src/sigillum/example/dialects/*.yaml"),
+            )
+        ),
     ]:
         assert [e.message for e in judge.iter_errors(parse(text, "x.yaml").data)] == []
         assert not judge.is_valid(

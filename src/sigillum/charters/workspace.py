@@ -58,7 +58,14 @@ class TenantSection(Section):
     issuer: str | None = Field(None, description="Its authorization server, where its profile names none")
     ca: str | None = Field(None, description="File of trusted authorities")
     facts: str | None = Field(None, description="Of a tenant by hand: the folder of its facts (facts/NAME where none is given)")
-    dialect: str | None = Field(None, description="Of the driver dialect: the file (dialects/NAME.yaml where none is given)")
+    dialect: str | None = Field(
+        None,
+        description="Of the driver dialect: the file (dialects/NAME.yaml where none is given), or the name of a description "
+        "that comes with the tool",
+    )
+    dialect_digest: str | None = Field(
+        None, description="Of a description that comes with the tool: the digest of the one that was accepted"
+    )
     origins: list[str] = Field(default_factory=list, description="Addresses elsewhere to which its tokens may go, too")
     auth: Literal["scram-sha-256", "md5", "password"] | None = Field(
         None, description="Of the driver postgresql: how its server may ask for a password (scram-sha-256 where none is given)"

@@ -76,6 +76,7 @@ class Address(NamedTuple):
     facts: str = ""  # of a tenant by hand: the folder of its facts
     dialect: str = ""  # of a tenant of that driver: the file that describes its interface
     auth: str = ""  # of a database server: how it may ask for a password, where not by SCRAM
+    dialect_digest: str = ""  # of a description that comes with the tool: of the text that was agreed to
     origins: tuple[str, ...] = ()  # addresses beside its own and its issuer's to which something may be sent
 
     @property

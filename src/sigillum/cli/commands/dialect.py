@@ -1,20 +1,40 @@
-"""`sigillum dialect draft | check | try | schema`"""
+"""`sigillum dialect list | show | accept | draft | check | try | schema`"""
 
 from __future__ import annotations
 
 import argparse
 import json
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sigillum.cli.context import Context
+from sigillum.cli.forms import Column, Listing
 from sigillum.cli.options import NO_FORM, common, verbs_of
 from sigillum.core.values.errors import FileError, Outcome, UsageError
 
+if TYPE_CHECKING:
+    from sigillum.workflows.writing.descriptions import Difference, Listed
+
 EXAMPLE = """examples:
+  sigillum dialect list                         those that come with Sigillum, and yours
+  sigillum tenant add cloud https://cloud.example:5000 --dialect keystone --admin boss --token env:CLOUD_PASSWORD
   sigillum dialect draft pierhead               asks what it has to know, and writes dialects/pierhead.yaml
   sigillum dialect check                    all under dialects/, every mistake at once
   sigillum dialect try pierhead --at pierhead/trial with one identity that it makes and ends
   sigillum dialect schema                   for editors"""
+
+LISTED: tuple[Column[Listed], ...] = (
+    Column("dialect", lambda d: d.name, unbroken=True),
+    Column("version", lambda d: d.version),
+    Column("proved", lambda d: d.proved, unbroken=True),
+    Column("comes", lambda d: d.where),
+    Column("tenants", lambda d: " ".join(d.tenants)),
+    Column("describes", lambda d: d.about),
+)
+DIFFERENCES: tuple[Column[Difference], ...] = (
+    Column("where", lambda d: d.where),
+    Column("before", lambda d: d.before),
+    Column("now", lambda d: d.now),
+)
 
 
 def add_parser(subparsers: Any) -> None:
@@ -26,6 +46,32 @@ def add_parser(subparsers: Any) -> None:
         "prove it against the real thing.",
     )
     verbs = verbs_of(parser)
+    verbs.add_parser(
+        "list",
+        parents=[common("table", tables=True)],
+        help="which there are",
+        epilog=EXAMPLE,
+        description="The descriptions that come with Sigillum and those of this workspace, with the day on which each "
+        "was proved last at the real service, and the tenants that use it.",
+    )
+    show = verbs.add_parser(
+        "show",
+        parents=[common(NO_FORM)],
+        help="the text of one that comes with Sigillum",
+        description="The text of a description that comes with Sigillum. Saved as dialects/NAME.yaml and changed, it is yours: "
+        "a workspace's own description of a name is used instead of the one that comes with Sigillum.",
+    )
+    show.add_argument("name", help="of the description")
+    accept = verbs.add_parser(
+        "accept",
+        parents=[common("table", tables=True)],
+        help="use one that an upgrade changed",
+        epilog=EXAMPLE,
+        description="Show what an upgrade of Sigillum changed in the description of a tenant, and use it from now on. Until "
+        "then nothing is done at that tenant.",
+    )
+    accept.add_argument("tenant")
+    accept.add_argument("--yes", action="store_true", help="do not ask")
     draft = verbs.add_parser(
         "draft",
         parents=[common()],
@@ -68,7 +114,55 @@ def add_parser(subparsers: Any) -> None:
 
 
 def run(args: argparse.Namespace, context: Context) -> Outcome:
-    return {"draft": _draft, "check": _check, "try": _try, "schema": _schema}[args.verb](args, context)
+    verbs = {
+        "list": _list,
+        "show": _show,
+        "accept": _accept,
+        "draft": _draft,
+        "check": _check,
+        "try": _try,
+        "schema": _schema,
+    }
+    return verbs[args.verb](args, context)
+
+
+def _list(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.writing.descriptions import listed
+
+    context.give_list("dialects", Listing("dialects", listed(context.office), LISTED, "There are none."))
+    return Outcome.DONE
+
+
+def _show(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.writing.descriptions import text_of
+
+    context.document(text_of(args.name).rstrip())
+    return Outcome.DONE
+
+
+def _accept(args: argparse.Namespace, context: Context) -> Outcome:
+    from sigillum.workflows.writing.descriptions import accept, acceptance
+
+    given = acceptance(context.office, args.tenant)
+    about = given.found.dialect
+    told = f"{about.dialect}, version {about.version}, proved on {about.proved}"
+    none = (
+        "It is accepted already."
+        if given.accepted
+        else "Nothing that it says is different: only comments are."
+        if given.known
+        else f"What was accepted before is not kept here. Read it all: `sigillum dialect show {about.dialect}`."
+    )
+    context.say(told)
+    context.give_list("differences", Listing("differences", given.differences, DIFFERENCES, none))
+    if given.accepted:
+        return Outcome.DONE
+    if not args.yes and not context.agreed(f"Use it for {args.tenant}?"):
+        context.say("Nothing was changed.")
+        return Outcome.NO
+    accept(context.office, given)
+    context.say(f"{args.tenant} uses version {about.version} from now on.")
+    return Outcome.DONE
 
 
 def _draft(args: argparse.Namespace, context: Context) -> Outcome:

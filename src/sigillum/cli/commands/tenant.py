@@ -89,7 +89,12 @@ def _add_add(verbs: Any) -> None:
         help="how it is spoken to: open (default), dialect for an interface of its own that a file "
         "describes, postgresql for a database server, or by-hand for a tenant without an interface",
     )
-    add.add_argument("--dialect", metavar="FILE", help="with --driver dialect: that file (default: dialects/NAME.yaml)")
+    add.add_argument(
+        "--dialect",
+        metavar="NAME",
+        help="described by one that comes with Sigillum (`sigillum dialect list`), or by a file of yours (with --driver "
+        "dialect, default: dialects/NAME.yaml)",
+    )
     add.add_argument("--facts", metavar="FOLDER", help="with --driver by-hand: where its facts are (default: facts/NAME)")
 
 
@@ -136,6 +141,7 @@ def run(args: argparse.Namespace, context: Context) -> Outcome:
 
 def _add(args: argparse.Namespace, context: Context) -> Outcome:
     from sigillum.workflows.writing.begin import add_tenant
+    from sigillum.workflows.writing.descriptions import chosen
 
     admin = {"name": args.admin, **({"token": args.token} if args.token else {})}
     section = {
@@ -144,9 +150,8 @@ def _add(args: argparse.Namespace, context: Context) -> Outcome:
         "admin": admin,
         "issuer": args.issuer,
         "facts": args.facts,
-        "dialect": args.dialect,
         "ca": args.ca,
-        "driver": args.driver,
+        **chosen(context.office, args.name, args.dialect, args.driver),
     }
     given = {name: value for name, value in section.items() if value is not None}
     header = add_tenant(context.settings(), context.office.workspace.folder, args.name, given)

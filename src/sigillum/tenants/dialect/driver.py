@@ -22,11 +22,11 @@ from . import lists
 from .call_model import ChangeSection, EndSection, FittingSection
 from .calls import Speaker
 from .fields import HiddenError, NoIdError
-from .files import read
 from .identity import DialectSignIns
 from .makes import Makes, role_values
 from .model import DialectFile, ThingSection
 from .profile import profile_of
+from .shipped import agreed, described
 from .store import DialectStore
 from .things import Things
 from .values import NOTHING, ValueRefusedError, at, filled, fitting, needs
@@ -37,10 +37,12 @@ if TYPE_CHECKING:
 
 def connect(address: Address, link: Link) -> Tenant:
     """Read the dialect. Raises FileError with every mistake in it."""
-    dialect = read(link.folder, address.dialect or f"dialects/{address.name}.yaml")
+    found = agreed(described(link.folder, address), address)
+    if found.beside and link.say is not None:
+        link.say(f"{address.name} is spoken to by {found.where}, and not by the description that comes with Sigillum")
     ca = str(link.folder / address.ca) if address.ca else None
     http = Http(origins=address.trusted, timeout_seconds=link.timeout_seconds, ca_file=ca, log=link.log)
-    return DialectTenant(address, link, dialect, http)
+    return DialectTenant(address, link, found.dialect, http)
 
 
 class DialectTenant:

@@ -15,7 +15,12 @@ from .model import DialectFile
 
 def read(folder: Path, name: str) -> DialectFile:
     """The dialect in a file. Raises FileError with every mistake."""
-    document = parse(read_text(folder / name, name), name)
+    return read_from(read_text(folder / name, name), name)
+
+
+def read_from(text: str, name: str) -> DialectFile:
+    """The dialect in a text. Raises FileError with every mistake."""
+    document = parse(text, name)
     dialect = validate(DialectFile, document)
     mistakes = check(dialect, document.position)
     if mistakes:

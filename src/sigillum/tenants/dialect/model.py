@@ -12,6 +12,7 @@ from sigillum.core.values import times
 from sigillum.protocols.headers import fault_of
 from sigillum.reading.models import (
     WHOLE,
+    Day,
     Duration,
     OrOne,
     OrText,
@@ -277,6 +278,8 @@ class DialectFile(Section):
 
     dialect: Named
     about: str = Field("", description="What it describes: product and version, where that was read, and when")
+    version: str = Field("", description="Of the description itself")
+    proved: Day | None = Field(None, description="The day on which it was proved last at the real thing")
     ways_in: WaysSection
     says: SaysSection
     words: dict[str, dict[str, Scalar]] = Field(default_factory=dict, description="Tables: their word, and ours")

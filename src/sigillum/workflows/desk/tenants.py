@@ -59,6 +59,7 @@ class Tenants:
             section.facts or "",
             section.dialect or "",
             section.auth or "",
+            section.dialect_digest or "",
             tuple(section.origins),
         )
 

@@ -83,7 +83,7 @@ def init(folder: Path, owner: str = "") -> Begun:
         ledger.close()
         line = f"  owner: {owner}\n" if owner else ""
         text = _TEMPLATE.format(uid=uid, key=key.public["x"], owner=line)
-        _write(folder / FILE, text)
+        written(folder / FILE, text)
         _ignore(folder / ".gitignore")
     except OSError as problem:
         raise MachineError(
@@ -102,7 +102,7 @@ def _ignore(path: Path) -> None:
     missing = [line.encode() for line in IGNORED if line.encode() not in known.splitlines()]
     if missing:
         begin = known if not known or known.endswith(b"\n") else known + b"\n"
-        _write(path, begin + b"\n".join(missing) + b"\n")
+        written(path, begin + b"\n".join(missing) + b"\n")
 
 
 def example(folder: Path) -> tuple[list[str], list[str]]:
@@ -124,12 +124,12 @@ def example(folder: Path) -> tuple[list[str], list[str]]:
                 continue
             text = path.read_text(encoding="utf-8").replace("${today}", today)
             (folder / name).parent.mkdir(parents=True, exist_ok=True)
-            (write_private if private else _write)(folder / name, text)
+            (write_private if private else written)(folder / name, text)
             brought.append(name)
         text = (folder / FILE).read_text(encoding="utf-8")
         consumers = (source / CONSUMERS).read_text(encoding="utf-8")
         if not load(folder).consumers:
-            _write(folder / FILE, text.replace("\ntenants:", f"\n{consumers}\ntenants:", 1))
+            written(folder / FILE, text.replace("\ntenants:", f"\n{consumers}\ntenants:", 1))
     except OSError as problem:
         raise MachineError(
             f"the example cannot be brought: {problem.strerror}",
@@ -139,7 +139,7 @@ def example(folder: Path) -> tuple[list[str], list[str]]:
     return brought, there
 
 
-def _write(path: Path, text: str | bytes) -> None:
+def written(path: Path, text: str | bytes) -> None:
     """Whole or not at all; readable like any file of the administrator's."""
     write_private(path, text)
     path.chmod(0o644)
@@ -150,7 +150,7 @@ def write_new(path: Path, shown: str, text: str) -> None:
     if os.path.lexists(path):
         raise FileError("the file is there already", where=shown, mend="change it, or choose another name")
     path.parent.mkdir(exist_ok=True)
-    _write(path, text)
+    written(path, text)
 
 
 def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, Any]) -> Header:
@@ -178,7 +178,7 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
         raise FileError(
             f"the tenant {name} is there already", where=FILE, mend="change its entry in sigillum.yaml, or choose another name"
         )
-    yaml = _yaml()
+    yaml = round_trip()
     document = yaml.load(read_text(folder / FILE, FILE))
     tenants = document.get("tenants")
     if not tenants:
@@ -193,7 +193,7 @@ def add_tenant(settings: Settings, folder: Path, name: str, section: dict[str, A
     header, said = _reach(settings, folder, name, text())
     if "stage" not in section and said:
         tenants[name].insert(1, "stage", said)
-    _write(folder / FILE, text())
+    written(folder / FILE, text())
     return header
 
 
@@ -207,16 +207,16 @@ def follow_clocks(office: Office, address: str) -> tuple[list[str], list[str]]:
     fresh = [n for n in ours if office.workspace.file.tenants[n].clock != "tenant"]
     if fresh:
         path = office.workspace.folder / FILE
-        yaml, out = _yaml(), io.StringIO()
+        yaml, out = round_trip(), io.StringIO()
         document = yaml.load(read_text(path, FILE))
         for name in fresh:
             document["tenants"][name]["clock"] = "tenant"
         yaml.dump(document, out)
-        _write(path, out.getvalue())
+        written(path, out.getvalue())
     return fresh, ours
 
 
-def _yaml() -> YAML:
+def round_trip() -> YAML:
     """For a file that a person wrote: its comments and lines stay."""
     yaml = YAML()
     yaml.width = 4096
