@@ -101,8 +101,8 @@ class Asked:
         return self.cloud.token({"id": identity, "password": password}, json.loads(scope))
 
 
-def may(cloud: Cloud, house: Desk, place: str) -> bool:
-    return Asked(cloud).may(cloud.ids("users")["gauge-1"], kept(house, "gauge-password")["secret"], "project.show", place)
+def may(cloud: Cloud, house: Desk, place: str, permission: str = "project.show") -> bool:
+    return Asked(cloud).may(cloud.ids("users")["gauge-1"], kept(house, "gauge-password")["secret"], permission, place)
 
 
 def let_in(cloud: Cloud, identity: str, secret: str) -> bool:
@@ -187,12 +187,12 @@ def test_two_application_credentials_stand_beside_each_other_and_nobody_is_refus
 def test_a_loan_a_suspension_and_the_end(house: Desk, cloud: Cloud) -> None:
     ran = house.run("enact", "gauge", "--yes")
     assert ran.code == 0, ran.out + ran.err
-    lent = ["lend", "member", "--to", "gauge-1", "--at", "Default/board", "--for", "30m", "--because", "a look"]
+    lent = ["lend", "member", "--to", "gauge-1", "--at", "Default", "--for", "30m", "--because", "a look"]
     ran = house.run(*lent, "--yes")
-    assert (ran.code, may(cloud, house, "Default/board")) == (0, True), ran.out + ran.err
+    assert (ran.code, may(cloud, house, "Default", "domain.users")) == (0, True), ran.out + ran.err
     [loan] = house.run("loans", "--format", "json").json["loans"]
     assert house.run("recall", loan["loan"]).code == 0
-    assert not may(cloud, house, "Default/board")
+    assert not may(cloud, house, "Default", "domain.users")
     assert house.run("suspend", "gauge", "--because", "a leak", "--yes").code == 0
     key = kept(house, "gauge-key")
     pair = key["credential"]["credential_id"].rpartition("/")[2], key["secret"]

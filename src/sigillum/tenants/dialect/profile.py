@@ -11,7 +11,7 @@ from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.tenants.port import Address
 
 from .call_model import MakeSection
-from .fields import carried
+from .fields import carried, every_list
 from .model import DialectFile
 from .values import needs
 
@@ -33,7 +33,8 @@ def profile_of(dialect: DialectFile, address: Address) -> Profile:
     if dialect.places:
         carries[PLACE.name] = carries.get(PLACE.name, frozenset()) | {"path", "type", "test"}
     given = things[CREDENTIAL].make if CREDENTIAL in things else []
-    unmarked = frozenset(k.name for k, s in things.items() if "mark" not in s.shows and (s.make or s.document))
+    marked = {k for k, s in things.items() if any("mark" in shows for shows in (s.shows, *(c.shows for c in every_list(s))))}
+    unmarked = frozenset(k.name for k, s in things.items() if k not in marked and (s.make or s.document))
     looked_up = [
         k.name for k, s in things.items() if s.all is not None or s.one is not None or s.document is not None or "id" in s.find
     ]

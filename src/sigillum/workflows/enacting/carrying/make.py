@@ -7,7 +7,7 @@ from typing import Any
 
 from sigillum.core.kinds.changes import End, Make, plain
 from sigillum.core.kinds.identities import ACCOUNT
-from sigillum.core.kinds.kind import Query, Record, compared
+from sigillum.core.kinds.kind import NotShown, Query, Record, compared
 from sigillum.core.kinds.profile import Profile
 from sigillum.core.kinds.signing import CREDENTIAL
 from sigillum.core.records.history import SWITCHES, AttemptOutcome, State, Verb
@@ -125,6 +125,9 @@ def _of_another_copy(work: Work, step: Step, make: Make, there: Record[Any]) -> 
     return there.value("active") is True and not held and work.tenant.profile.born_inactive is True
 
 
+_SORT = ("type",)  # beside the natural key: another sort of the same kind is another thing
+
+
 def _marked(work: Work, make: Make) -> bool:
     return make.kind.name not in work.tenant.profile.unmarked
 
@@ -135,16 +138,15 @@ def _ours(work: Work, make: Make, mark: str) -> Record[Any] | None:
     if _marked(work, make):
         query: Query[Any] = Query(kind, "mark", mark)
         return work.tenant.facts([query])[query].first
-    key, carried = kind.shown(make.part), profile.carried(kind) or frozenset()
-    query = Query(kind, kind.key[0], str(key.get(kind.key[0])))
-    return next(
-        (
-            r
-            for r in work.tenant.facts([query])[query].records
-            if all(kind.same(n, r.value(n), key.get(n)) for n in kind.key if n in carried)
-        ),
-        None,
-    )
+    part, carried = kind.shown(make.part), profile.carried(kind) or frozenset()
+    key = {n: part.get(n) for n in (*kind.key, *_SORT) if n in kind.key or n in part}
+    query = Query(kind, kind.key[0], str(key[kind.key[0]]))
+
+    def alike(record: Record[Any]) -> bool:
+        shown = ((n, record.get(n, carried), wanted) for n, wanted in key.items())
+        return all(isinstance(have, NotShown) or kind.same(n, have, wanted) for n, have, wanted in shown)
+
+    return next(filter(alike, work.tenant.facts([query])[query].records), None)
 
 
 def _before_another(work: Work, step: Step, make: Make, mark: str) -> Record[Any] | None:
